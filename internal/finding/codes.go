@@ -1,0 +1,125 @@
+package finding
+
+// The codes, in the order of the work.
+const (
+	// inspect: the folder
+	SourceMissing   Code = "folder-missing"
+	SourceNotFolder Code = "not-a-folder"
+	SourceIsLink    Code = "already-a-link"
+	SourceIsMount   Code = "is-a-mount-point"
+	Protected       Code = "protected-place"
+	InsideRedirect  Code = "inside-a-redirect"
+	HoldsRedirect   Code = "holds-a-redirect"
+	Unreadable      Code = "unreadable-entries"
+	SpecialFiles    Code = "special-files"
+	MountInside     Code = "mount-inside"
+	NotKeptYet      Code = "not-kept-yet"
+	OwnerRights     Code = "owner-needs-rights"
+	Immutable       Code = "immutable-entries"
+	InUse           Code = "in-use"
+	InUseUnknown    Code = "in-use-unknown"
+
+	// inspect: the way and the target
+	SameDrive      Code = "same-drive"
+	TargetInSource Code = "target-inside-folder"
+	SourceInTarget Code = "folder-inside-target"
+	TargetTaken    Code = "target-taken"
+	TargetNoWrite  Code = "target-not-writable"
+	SpaceShort     Code = "space-short"
+	InodesShort    Code = "inodes-short"
+	LedgerRoom     Code = "no-ledger-room"
+	LinkImpossible Code = "link-not-possible"
+	TargetInMemory Code = "target-in-memory"
+	NameTaken      Code = "name-taken"
+	DriveDoubtful  Code = "drive-doubtful"
+	DriveUnmounted Code = "drive-not-mounted"
+	OldPlaceTaken  Code = "old-place-taken"
+	BackupReminder Code = "only-copy-on-portable"
+	FolderBusy     Code = "busy"
+
+	// check
+	DriveAway      Code = "drive-away"
+	DriveElsewhere Code = "drive-elsewhere"
+	LinkMissing    Code = "link-missing"
+	LinkChanged    Code = "link-changed"
+	FolderSplit    Code = "folder-split"
+	TargetMissing  Code = "target-missing"
+	TrialFailed    Code = "trial-failed"
+	SpaceLow       Code = "space-low"
+	HeldMissing    Code = "held-missing"
+	NoteMissing    Code = "target-note-missing"
+	RunStopped     Code = "run-stopped"
+	LedgerBroken   Code = "record-unreadable"
+
+	// after a switch, and discarding
+	LateWrite    Code = "late-write"
+	LateConflict Code = "late-write-conflict"
+	ChangedSince Code = "changed-since"
+	ChangedQuiet Code = "changed-quietly"
+	GoneAtTarget Code = "gone-at-target"
+	Rot          Code = "rot"
+	Stranger     Code = "foreign-entry"
+	HeldInUse    Code = "held-in-use"
+)
+
+var kinds = func() map[Code]Kind {
+	m := map[Code]Kind{}
+	for _, k := range list {
+		m[k.Code] = k
+	}
+	return m
+}()
+
+var list = []Kind{
+	{SourceMissing, Blocker, "There is nothing at this path.", "look at the path again; `nexlin survey` lists the folders that are there", false},
+	{SourceNotFolder, Blocker, "What stands at this path is no folder.", "name a folder", false},
+	{SourceIsLink, Blocker, "The path is a link already: its data lies elsewhere.", "`nexlin inspect` shows where it leads; name the folder it leads to if that is meant", false},
+	{SourceIsMount, Blocker, "A drive is mounted at this very path, so its data lies on that drive already.", "name a folder on the drive", false},
+	{Protected, Blocker, "Moving this place would break the account, the system or Nexlin itself.", "name a folder inside it", false},
+	{InsideRedirect, Blocker, "The folder lies inside one that is redirected already.", "bring the outer one back first: `nexlin bring-back NAME`, or move the outer one on", false},
+	{HoldsRedirect, Blocker, "The folder holds a link that is a redirect.", "bring the inner one back first: `nexlin bring-back NAME`", false},
+	{Unreadable, Blocker, "This account may not read everything in the folder, so a copy would not be whole.", "run as the account that owns them, or as administrator", false},
+	{SpecialFiles, Blocker, "The folder holds sockets, FIFOs or device nodes, which a program made for itself.", "quit the program that made them; what stays can be removed if nothing needs it", false},
+	{MountInside, Blocker, "Another file system is mounted inside the folder.", "unmount it, or name a folder that does not hold it", false},
+	{NotKeptYet, Blocker, "This version of Nexlin can't keep this, and refuses instead of losing it.", "leave the folder where it is, or take these entries out of it", false},
+	{OwnerRights, Blocker, "Entries belong to other accounts or groups, and only an administrator may give them their owner on the new drive.", "run as administrator", false},
+	{Immutable, Blocker, "Entries are marked as not to be changed, so the folder can't be put aside.", "`chattr -i -a` takes the marks away (as administrator)", false},
+	{InUse, Blocker, "A program has files of this folder open for writing.", "quit the program and try again; `--while-in-use` goes on knowingly", false},
+	{InUseUnknown, Info, "Some programs, those of other accounts as a rule, can't be looked at, so one of them may use the folder.", "quit programs that use the folder; an administrator sees them all", false},
+	{SameDrive, Blocker, "Folder and target lie on one drive: moving frees nothing.", "name a directory on another drive; `nexlin drives` lists them", false},
+	{TargetInSource, Blocker, "The target lies inside the folder itself.", "name a directory outside the folder", false},
+	{SourceInTarget, Blocker, "The folder lies inside the target.", "name another directory, or another name with `--as`", false},
+	{TargetTaken, Blocker, "Something stands at the target already.", "choose another name with `--as`, or another directory", false},
+	{TargetNoWrite, Blocker, "This account may not write there.", "choose a directory this account may write to, or have an administrator make one", false},
+	{SpaceShort, Blocker, "The drive has too little room.", "free room there, or name another drive with `--into`", false},
+	{InodesShort, Blocker, "The drive has too few inodes left for so many files.", "remove files there, or name another drive with `--into`", false},
+	{LedgerRoom, Blocker, "The drive with Nexlin's records has no room for the records of this run.", "free a little room there, or keep the records elsewhere with `--state-dir`", false},
+	{LinkImpossible, Blocker, "This account can't put a link where the folder is.", "run as the account that owns the parent directory, or as administrator", false},
+	{TargetInMemory, Blocker, "The target lies in memory: what is there is gone when the machine stops.", "name a directory on a drive; `--accept target-in-memory` goes on knowingly", true},
+	{NameTaken, Blocker, "Another redirect has this name.", "choose another with `--name`", false},
+	{DriveDoubtful, Blocker, "The drive does not prove to be the one it was.", "look at `nexlin drives`; plug the right drive in", false},
+	{DriveUnmounted, Blocker, "The path lies where a drive is to be mounted, and the drive is not there.", "mount the drive and try again", false},
+	{OldPlaceTaken, Blocker, "Something stands at the old place that Nexlin did not make.", "look at it, set it aside under another name, and try again", false},
+	{BackupReminder, Info, "After `discard-original` the only copy lies on the other drive.", "keep a backup of that drive", false},
+	{FolderBusy, Blocker, "Another Nexlin is at work on this folder, one above it, or one inside it.", "wait until it has ended; `nexlin history` shows it", false},
+	{DriveAway, Blocker, "The drive is not here.", "plug in and mount DRIVE; no data is lost", false},
+	{DriveElsewhere, Warning, "The drive is here, but at another place than the link expects.", "mount DRIVE where it was; the data itself is whole", false},
+	{LinkMissing, Warning, "The link is gone; the data is still at the target.", "`ln -s` from the target's path in `nexlin show NAME` makes it again; `nexlin bring-back NAME` brings the data back", false},
+	{LinkChanged, Warning, "The link leads somewhere else than recorded.", "see who changed it; `nexlin show NAME` says where it led", false},
+	{FolderSplit, Warning, "A real folder stands where the link was: new files go there, the old ones are at the target.", "quit programs that use it and set the new folder aside under another name; nothing is lost at either side", false},
+	{TargetMissing, Warning, "The drive is here, but the target is not on it.", "look for it on the drive; if it is really gone, the held original is the copy to use: `nexlin list --held`", false},
+	{TrialFailed, Warning, "A test file did not pass through the link and back.", "see the message; `nexlin try NAME` does it again", false},
+	{SpaceLow, Warning, "The drive with the data is nearly full.", "free room there, or `nexlin move NAME --into DIR` on a larger drive", false},
+	{HeldMissing, Warning, "The held original is not where it was put.", "if somebody deleted it, `nexlin discard-original NAME` closes the record", false},
+	{NoteMissing, Warning, "The target note on the drive is gone or unreadable, so the drive does not explain itself.", "the ledger still knows everything; nothing needs doing before the drive leaves this machine", false},
+	{RunStopped, Warning, "A run was stopped before its end.", "`nexlin resume RUN` finishes it, `nexlin undo RUN` takes it back", false},
+	{LedgerBroken, Blocker, "Nexlin's own record of the copy can't be read, so nothing can be proven.", "keep both sides; compare them by hand with `diff -r`", false},
+	{LateWrite, Warning, "Something was written to the held original after the switch.", "`nexlin discard-original NAME` brings it over to the target before it deletes anything", false},
+	{LateConflict, Blocker, "Held original and target were both changed after the switch; both are kept.", "compare the two files, keep what is right in the target, then remove the held one yourself", false},
+	{ChangedSince, Warning, "The target has changed since the switch, as it does when people work.", "if that is your work: `--accept changed-since`", true},
+	{ChangedQuiet, Warning, "Content changed without a newer modification time (mapped writes, or a program that keeps times).", "if that is your work: `--accept changed-since`", true},
+	{GoneAtTarget, Warning, "Entries of the held original are no longer at the target.", "if you deleted them: `--accept gone-at-target`", true},
+	{Rot, Blocker, "A file at the target has other content than was verified, and nothing says that anybody wrote to it.", "the held original still has the right content: copy these files back from it", false},
+	{Stranger, Warning, "Entries that Nexlin did not make lie in its working directory; they are left there.", "look at them and put them where they belong", false},
+	{HeldInUse, Blocker, "A program still has the held original open.", "quit the program and try again", false},
+}

@@ -1,0 +1,117 @@
+// Package finding knows the things that inspect, check and discard can
+// notice: their codes, how grave each is, and what mends it.
+//
+// It is the one list of codes; docs/findings.md is written from it. It does
+// not look at anything itself and knows no drive, folder or redirect.
+package finding
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+)
+
+// A Severity says what a finding stops.
+type Severity string
+
+// Info is worth knowing, Warning wants a decision, Blocker ends the act
+// before anything has changed.
+const (
+	Info    Severity = "info"
+	Warning Severity = "warning"
+	Blocker Severity = "blocker"
+)
+
+// A Code names a kind of finding in words.
+type Code string
+
+// A Kind is what the list says of a code.
+type Kind struct {
+	Code     Code
+	Severity Severity // as found first; an accepted one is reported as Info
+	Meaning  string   // one sentence
+	Remedy   string   // what to type or do; NAME, DRIVE and RUN stand for the finding's own
+	// Acceptable says that `--accept CODE` may go on past it.
+	Acceptable bool
+}
+
+// A Finding is one thing noticed about one path.
+type Finding struct {
+	Code     Code
+	Severity Severity
+	Message  string
+	Remedy   string
+	Path     string   // the path it is about; the first one where there are several
+	Count    int      // how many entries it is about; 0 where that says nothing
+	Paths    []string // the first of them, in order; may be empty
+}
+
+// Subject fills the placeholders of a remedy; empty fields stay words.
+type Subject struct{ Name, Drive, Run string }
+
+// New makes a finding of a listed code with its listed severity and remedy.
+// It panics for a code that is not in the list: that is a caller's bug.
+func New(code Code, path, message string, about Subject) Finding {
+	k, ok := kinds[code]
+	if !ok {
+		panic("finding: code is not in the list: " + string(code))
+	}
+	fill := []string{}
+	for _, p := range [][2]string{{"NAME", about.Name}, {"DRIVE", about.Drive}, {"RUN", about.Run}} {
+		if p[1] != "" {
+			fill = append(fill, p[0], p[1])
+		}
+	}
+	return Finding{
+		Code: code, Severity: k.Severity, Message: message, Path: path,
+		Remedy: strings.NewReplacer(fill...).Replace(k.Remedy),
+	}
+}
+
+// Acceptable reports whether a person may accept findings of this code and
+// go on. Losses of content or names are never acceptable.
+func Acceptable(code Code) bool { return kinds[code].Acceptable }
+
+// As gives the finding another severity.
+func (f Finding) As(s Severity) Finding { f.Severity = s; return f }
+
+// Listing adds the entries it is about: all their number, the first paths.
+func (f Finding) Listing(count int, paths []string) Finding {
+	f.Count, f.Paths = count, paths
+	return f
+}
+
+// Kinds is the whole list, by code.
+func Kinds() []Kind {
+	all := make([]Kind, 0, len(kinds))
+	for _, k := range kinds {
+		all = append(all, k)
+	}
+	slices.SortFunc(all, func(a, b Kind) int { return cmp.Compare(a.Code, b.Code) })
+	return all
+}
+
+// Blockers picks the findings that end an act.
+func Blockers(fs []Finding) []Finding {
+	var out []Finding
+	for _, f := range fs {
+		if f.Severity == Blocker {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// Worst orders findings for reading: blockers first, then warnings, each in
+// the order they were found.
+func Worst(fs []Finding) []Finding {
+	rank := map[Severity]int{Blocker: 0, Warning: 1, Info: 2}
+	out := slices.Clone(fs)
+	slices.SortStableFunc(out, func(a, b Finding) int { return cmp.Compare(rank[a.Severity], rank[b.Severity]) })
+	return out
+}
+
+// Has reports whether one of the findings has the code.
+func Has(fs []Finding, code Code) bool {
+	return slices.ContainsFunc(fs, func(f Finding) bool { return f.Code == code })
+}

@@ -1,0 +1,142 @@
+package handle
+
+import (
+	"io/fs"
+	"os"
+	"time"
+	"unsafe"
+
+	"golang.org/x/sys/unix"
+)
+
+// A Time is a point in time as file systems keep it; it reaches further
+// than time.Time's nanosecond count.
+type Time struct {
+	Sec  int64
+	Nsec uint32
+}
+
+func (t Time) spec() unix.Timespec { return unix.Timespec{Sec: t.Sec, Nsec: int64(t.Nsec)} }
+
+// Std converts t for printing and for measuring distances.
+func (t Time) Std() time.Time { return time.Unix(t.Sec, int64(t.Nsec)) }
+
+// After reports whether t is later than u.
+func (t Time) After(u Time) bool {
+	return t.Sec > u.Sec || t.Sec == u.Sec && t.Nsec > u.Nsec
+}
+
+// TimeOf converts from time.Time.
+func TimeOf(t time.Time) Time { return Time{t.Unix(), uint32(t.Nanosecond())} }
+
+// A Stat is what statx(2) says of an entry. Sizes are in bytes.
+type Stat struct {
+	Dev, Ino            uint64
+	Mode                uint32 // type and permissions, as in stat(2)
+	Nlink               uint32
+	UID, GID            uint32
+	Size                int64
+	Allocated           int64 // bytes of blocks in use
+	Rdev                uint64
+	Atime, Mtime, Ctime Time
+	Mount               uint64 // mount id; 0 where the kernel does not tell
+	Attributes          uint64 // unix.STATX_ATTR_*
+	MountRoot           bool   // the root of a mount
+}
+
+// The kinds of entry, by the type bits of the mode.
+func (s *Stat) IsDir() bool     { return s.Mode&unix.S_IFMT == unix.S_IFDIR }
+func (s *Stat) IsRegular() bool { return s.Mode&unix.S_IFMT == unix.S_IFREG }
+func (s *Stat) IsSymlink() bool { return s.Mode&unix.S_IFMT == unix.S_IFLNK }
+
+// Type is the type bits of the mode, unix.S_IFREG and so on.
+func (s *Stat) Type() uint32 { return s.Mode & unix.S_IFMT }
+
+// Perm is the permission bits with setuid, setgid and sticky.
+func (s *Stat) Perm() uint32 { return s.Mode & 0o7777 }
+
+// SameInode reports whether two stats are of one and the same entry.
+func (s *Stat) SameInode(o *Stat) bool {
+	return s.Dev == o.Dev && s.Ino == o.Ino && s.Type() == o.Type()
+}
+
+const statMask = unix.STATX_BASIC_STATS | unix.STATX_MNT_ID
+
+func statx(dirfd int, name string, flags int, out *Stat) error {
+	var x unix.Statx_t
+	err := retry(func() error {
+		return unix.Statx(dirfd, name, flags|unix.AT_SYMLINK_NOFOLLOW|unix.AT_NO_AUTOMOUNT, statMask, &x)
+	})
+	if err != nil {
+		return err
+	}
+	*out = Stat{
+		Dev: unix.Mkdev(x.Dev_major, x.Dev_minor), Ino: x.Ino, Mode: uint32(x.Mode), Nlink: x.Nlink,
+		UID: x.Uid, GID: x.Gid, Size: int64(x.Size), Allocated: int64(x.Blocks) * 512,
+		Rdev:       unix.Mkdev(x.Rdev_major, x.Rdev_minor),
+		Atime:      Time{x.Atime.Sec, x.Atime.Nsec},
+		Mtime:      Time{x.Mtime.Sec, x.Mtime.Nsec},
+		Ctime:      Time{x.Ctime.Sec, x.Ctime.Nsec},
+		Mount:      x.Mnt_id,
+		Attributes: x.Attributes,
+		MountRoot:  x.Attributes&unix.STATX_ATTR_MOUNT_ROOT != 0,
+	}
+	return nil
+}
+
+// Stat looks at the entry called name, a link there not being followed.
+func (d *Dir) Stat(name string) (Stat, error) {
+	var s Stat
+	err := statx(d.fd, name, 0, &s)
+	return s, d.err("stat", name, err)
+}
+
+// StatInto is [Dir.Stat] into a value of the caller's.
+func (d *Dir) StatInto(name string, s *Stat) error {
+	return d.err("stat", name, statx(d.fd, name, 0, s))
+}
+
+// Self looks at d itself.
+func (d *Dir) Self() (Stat, error) {
+	var s Stat
+	err := statx(d.fd, "", unix.AT_EMPTY_PATH, &s)
+	return s, d.err("stat", ".", err)
+}
+
+// StatFile looks at an open file through its descriptor.
+func StatFile(f *os.File) (Stat, error) {
+	var s Stat
+	if err := statx(int(f.Fd()), "", unix.AT_EMPTY_PATH, &s); err != nil {
+		return s, &fs.PathError{Op: "stat", Path: f.Name(), Err: err}
+	}
+	return s, nil
+}
+
+// Lstat looks at a path that a person named; the last component is not
+// followed, the ones before it are.
+func Lstat(path string) (Stat, error) {
+	var s Stat
+	if err := statx(unix.AT_FDCWD, path, 0, &s); err != nil {
+		return s, &fs.PathError{Op: "stat", Path: path, Err: err}
+	}
+	return s, nil
+}
+
+// SetFileTimes sets access and modification time through a descriptor.
+func SetFileTimes(f *os.File, atime, mtime Time) error {
+	ts := []unix.Timespec{atime.spec(), mtime.spec()}
+	if err := retry(func() error { return setTimesFd(int(f.Fd()), ts) }); err != nil {
+		return &fs.PathError{Op: "utimens", Path: f.Name(), Err: err}
+	}
+	return nil
+}
+
+// setTimesFd is futimens(3): utimensat(2) with a null path. The x/sys call
+// can't pass a null path, so this one does.
+func setTimesFd(fd int, ts []unix.Timespec) error {
+	_, _, e := unix.Syscall6(unix.SYS_UTIMENSAT, uintptr(fd), 0, uintptr(unsafe.Pointer(&ts[0])), 0, 0, 0)
+	if e != 0 {
+		return e
+	}
+	return nil
+}

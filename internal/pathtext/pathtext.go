@@ -1,0 +1,117 @@
+// Package pathtext carries names of any bytes through places that take text:
+// JSON documents and terminals.
+//
+// A file's name is hostile text. It knows how to write one down so that it
+// can be read back, and how to print one so that no control character acts
+// on a terminal. It opens nothing.
+package pathtext
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+)
+
+// A Path is a path or a link text: any bytes but zero. In JSON it is a
+// string, or, where the bytes are no valid UTF-8, an object {"base64": "…"},
+// so that nothing is lost.
+type Path string
+
+// MarshalJSON implements [json.Marshaler].
+func (p Path) MarshalJSON() ([]byte, error) {
+	if utf8.ValidString(string(p)) {
+		return json.Marshal(string(p))
+	}
+	return json.Marshal(map[string][]byte{"base64": []byte(p)})
+}
+
+// UnmarshalJSON implements [json.Unmarshaler].
+func (p *Path) UnmarshalJSON(b []byte) error {
+	var s string
+	if json.Unmarshal(b, &s) == nil {
+		*p = Path(s)
+		return nil
+	}
+	var o struct {
+		Base64 *[]byte `json:"base64"`
+	}
+	if err := json.Unmarshal(b, &o); err != nil || o.Base64 == nil {
+		return errors.New("neither a text nor an object with base64")
+	}
+	*p = Path(*o.Base64)
+	return nil
+}
+
+// Show makes text safe for a terminal and keeps it on one line: control
+// characters, marks that turn the direction of writing, and bytes that are
+// no UTF-8 are spelled out.
+func Show(s string) string {
+	if plain(s) {
+		return s
+	}
+	var b strings.Builder
+	for i := 0; i < len(s); {
+		r, n := utf8.DecodeRuneInString(s[i:])
+		switch {
+		case r == utf8.RuneError && n == 1:
+			fmt.Fprintf(&b, `\x%02x`, s[i])
+		case r == '\n':
+			b.WriteString(`\n`)
+		case r == '\t':
+			b.WriteString(`\t`)
+		case r == '\\':
+			b.WriteString(`\\`)
+		case hidden(r):
+			fmt.Fprintf(&b, `\u%04x`, r)
+		default:
+			b.WriteRune(r)
+		}
+		i += n
+	}
+	return b.String()
+}
+
+func plain(s string) bool {
+	for _, r := range s {
+		if r == utf8.RuneError || hidden(r) {
+			return false
+		}
+	}
+	return true
+}
+
+// hidden are characters that a terminal acts on or does not show.
+func hidden(r rune) bool {
+	return unicode.IsControl(r) || unicode.Is(unicode.Cf, r) || !unicode.IsPrint(r)
+}
+
+// Quote writes s as one word for a POSIX shell, so that a command that is
+// shown can be typed as it stands.
+func Quote(s string) string {
+	if s != "" && strings.IndexFunc(s, func(r rune) bool {
+		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("@%+=:,./_-", r))
+	}) < 0 {
+		return s
+	}
+	if plain(s) {
+		return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
+	}
+	var b strings.Builder
+	b.WriteString("$'")
+	for i := range len(s) {
+		c := s[i]
+		switch {
+		case c == '\'' || c == '\\':
+			b.WriteByte('\\')
+			b.WriteByte(c)
+		case c < ' ' || c >= 0x7f:
+			fmt.Fprintf(&b, `\x%02x`, c)
+		default:
+			b.WriteByte(c)
+		}
+	}
+	return b.String() + "'"
+}
