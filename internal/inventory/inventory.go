@@ -1,0 +1,144 @@
+// Package inventory walks a folder and says what is in it.
+//
+// Two ways: [Walk] visits every entry in the one order (depth first, names
+// in byte order within a directory), so that walks and manifests can be held
+// against each other as streams; [Measure] counts as fast as the machine
+// can, in no order. Both go through directory handles, follow no link and
+// enter no other mount.
+//
+// It changes nothing, reads no file's content, and does not know about
+// drives or targets.
+package inventory
+
+import (
+	"context"
+
+	"nexlin/internal/handle"
+)
+
+// An Entry is one thing in a folder. It is valid during the call it is
+// passed to; a visitor that keeps Dir or Self retains them.
+type Entry struct {
+	Path   string // relative to the folder; "." is the folder itself
+	Name   string // last component; "." for the folder itself
+	Depth  int    // 0 for the folder itself
+	Stat   handle.Stat
+	Link   string         // text of a symbolic link
+	Xattrs []handle.Xattr // nil where there are none
+	Dir    *handle.Dir    // the directory that holds it; for "." the folder
+	Self   *handle.Dir    // an open directory; nil for anything else
+}
+
+// A Visitor gets the entries of a walk.
+type Visitor interface {
+	// Visit is called for every entry, a directory before what it holds.
+	// For a directory, false leaves out what it holds.
+	Visit(e *Entry) (descend bool, err error)
+	// Leave is called for every directory after what it holds.
+	Leave(e *Entry) error
+}
+
+// Walk visits root and everything below it in the one order. Directories
+// are read when they are entered; an error of a visitor ends the walk and is
+// returned as it is, an unreadable directory or entry is a *fs.PathError.
+// Where another file system is mounted inside, the error wraps
+// handle.ErrMount. root stays the caller's.
+func Walk(ctx context.Context, root *handle.Dir, v Visitor) error {
+	st, err := root.Self()
+	if err != nil {
+		return err
+	}
+	e := Entry{Path: ".", Name: ".", Stat: st, Dir: root, Self: root}
+	if e.Xattrs, err = root.Xattrs("."); err != nil {
+		return err
+	}
+	w := walker{ctx: ctx, v: v, mount: st.Mount, dev: st.Dev}
+	return w.dir(&e)
+}
+
+type walker struct {
+	ctx   context.Context
+	v     Visitor
+	mount uint64
+	dev   uint64
+}
+
+func (w *walker) dir(e *Entry) error {
+	descend, err := w.v.Visit(e)
+	if err != nil {
+		return err
+	}
+	if descend {
+		names, err := e.Self.Names()
+		if err != nil {
+			return err
+		}
+		for _, name := range names {
+			if err := w.ctx.Err(); err != nil {
+				return err
+			}
+			if err := w.child(e, name); err != nil {
+				return err
+			}
+		}
+	}
+	return w.v.Leave(e)
+}
+
+func (w *walker) child(parent *Entry, name string) error {
+	c := Entry{Path: join(parent.Path, name), Name: name, Depth: parent.Depth + 1, Dir: parent.Self}
+	if err := load(&c); err != nil {
+		if gone(err) {
+			return nil // removed since the directory was read; a later pass sees that
+		}
+		return err
+	}
+	if c.Stat.MountRoot || c.Stat.Mount != w.mount || c.Stat.Dev != w.dev {
+		return mountError(parent.Self.Join(name))
+	}
+	if !c.Stat.IsDir() {
+		_, err := w.v.Visit(&c)
+		return err
+	}
+	self, err := c.Dir.Sub(name)
+	if err != nil {
+		if gone(err) {
+			return nil
+		}
+		return err
+	}
+	defer self.Release()
+	c.Self = self
+	// What was opened counts, not what was looked at before.
+	if c.Stat, err = self.Self(); err != nil {
+		return err
+	}
+	// Read after the stat: a change in between shows in a later ctime.
+	if c.Xattrs, err = self.Xattrs("."); err != nil {
+		return err
+	}
+	return w.dir(&c)
+}
+
+// load fills in the stat, link text and attributes of the entry called
+// e.Name in e.Dir; a directory's attributes are read when it is opened.
+func load(e *Entry) error {
+	err := e.Dir.StatInto(e.Name, &e.Stat)
+	if err != nil || e.Stat.IsDir() {
+		return err
+	}
+	if e.Stat.IsSymlink() {
+		if e.Link, err = e.Dir.Readlink(e.Name); err != nil {
+			return err
+		}
+	}
+	e.Xattrs, err = e.Dir.Xattrs(e.Name)
+	return err
+}
+
+func join(dir, name string) string {
+	if dir == "." {
+		return name
+	}
+	return dir + "/" + name
+}
