@@ -1,0 +1,248 @@
+// Package drive knows the drives: where each is mounted, what file system it
+// carries, its size and room, by what it is known again wherever it is
+// mounted (drive tag, file system UUID), and what it can keep, which is
+// found out by trying.
+//
+// Stand-in drives, folders described in a file with a capacity and an
+// identity of their own, are drives like others to every caller.
+//
+// It does not know redirects, and it writes nothing but the drive tag and
+// the trial directory.
+package drive
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/moby/sys/mountinfo"
+	"golang.org/x/sys/unix"
+
+	"nexlin/internal/handle"
+)
+
+// A Drive is a mounted volume. Sizes are in bytes.
+type Drive struct {
+	Label    string // its own label; empty if it has none
+	Mount    string // where it is mounted
+	FS       string // file system, as the kernel names it
+	Source   string // device or server, as the kernel names it
+	UUID     string // of the file system; empty if it has none or the kernel doesn't tell
+	Tag      *Tag   // the drive tag in its root; nil if there is none
+	Size     int64
+	Free     int64 // free to this account
+	Block    int64
+	Inodes   int64 // free inodes; -1 where the file system makes them as needed
+	ReadOnly bool
+	Memory   bool // what it holds is gone when the machine stops
+	Fuse     bool
+	Loop     bool // backed by a file on another drive
+	Network  bool
+	Standin  bool
+	Options  string // mount options
+
+	mountID uint64
+	device  string // major:minor, or the stand-in's id: one per file system
+}
+
+// Name is what people call the drive: its label, or where it is mounted.
+func (d *Drive) Name() string {
+	if d.Label != "" {
+		return d.Label
+	}
+	return d.Mount
+}
+
+// ID is the drive tag's id, or the UUID of the file system; empty if the
+// drive has neither.
+func (d *Drive) ID() string {
+	if d.Tag != nil {
+		return d.Tag.ID
+	}
+	return d.UUID
+}
+
+// Same reports whether two drives are one file system: subvolumes and bind
+// mounts of one are one drive.
+func (d *Drive) Same(o *Drive) bool { return d.device == o.device }
+
+// Reserve is what Nexlin leaves free on a drive of this size, in bytes: two
+// hundredths of it, not more than a gibibyte, so that the drive stays usable.
+func (d *Drive) Reserve() int64 { return min(d.Size/50, 1<<30) }
+
+// A System finds drives. The zero value sees the machine's own.
+type System struct {
+	standins []standin
+	File     string // the stand-in file in force; empty if none
+}
+
+// ErrNoDrive reports a path that lies on nothing we know as a drive.
+var ErrNoDrive = errors.New("no drive is known here")
+
+// pseudo are file systems that hold no files of people's: kernel views,
+// overlays and images of programs.
+var pseudo = []string{
+	"autofs", "bdev", "binfmt_misc", "bpf", "cgroup", "cgroup2", "configfs", "debugfs", "devpts", "devtmpfs",
+	"efivarfs", "fuse.gvfsd-fuse", "fuse.portal", "fuse.snapfuse", "fusectl", "hugetlbfs", "mqueue", "nsfs", "overlay",
+	"proc", "pstore", "ramfs", "rpc_pipefs", "securityfs", "selinuxfs", "squashfs", "sysfs", "tracefs",
+}
+
+var network = []string{"nfs", "nfs4", "cifs", "smb3", "9p", "ceph", "fuse.sshfs", "afs"}
+
+// List gives the drives, by mount point. With all, also what is usually
+// left out: memory, overlays, second mounts of one file system. With
+// stand-ins in force, they alone are listed unless all is set.
+func (s *System) List(all bool) ([]Drive, error) {
+	var out []Drive
+	for i := range s.standins {
+		if d, ok := s.standins[i].drive(); ok {
+			out = append(out, d)
+		}
+	}
+	if s.File != "" && !all {
+		return out, nil
+	}
+	mounts, err := mountinfo.GetMounts(nil)
+	if err != nil {
+		return nil, fmt.Errorf("reading the mounts: %w", err)
+	}
+	slices.SortStableFunc(mounts, func(a, b *mountinfo.Info) int {
+		// The whole of a file system before a part of it, a short path before a long one.
+		return cmp.Or(cmp.Compare(len(a.Root), len(b.Root)), cmp.Compare(len(a.Mountpoint), len(b.Mountpoint)))
+	})
+	seen := map[string]bool{}
+	for _, m := range mounts {
+		d := fromMount(m)
+		if !all && (slices.Contains(pseudo, d.FS) || d.Memory || seen[d.device]) {
+			continue
+		}
+		if st, err := os.Stat(d.Mount); err != nil || !st.IsDir() {
+			continue
+		}
+		if d.measure() != nil || (d.Size == 0 && !all) {
+			continue
+		}
+		d.identify()
+		seen[d.device] = true
+		out = append(out, d)
+	}
+	slices.SortStableFunc(out, func(a, b Drive) int { return cmp.Compare(a.Mount, b.Mount) })
+	return out, nil
+}
+
+func fromMount(m *mountinfo.Info) Drive {
+	d := Drive{
+		Mount: m.Mountpoint, FS: m.FSType, Source: m.Source, mountID: uint64(m.ID),
+		device:  fmt.Sprintf("%d:%d", m.Major, m.Minor),
+		Memory:  m.FSType == "tmpfs" || m.FSType == "ramfs",
+		Fuse:    strings.HasPrefix(m.FSType, "fuse"),
+		Network: slices.Contains(network, m.FSType),
+		Loop:    strings.HasPrefix(m.Source, "/dev/loop"),
+		Options: m.Options,
+	}
+	for o := range strings.SplitSeq(m.Options+","+m.VFSOptions, ",") {
+		d.ReadOnly = d.ReadOnly || o == "ro"
+	}
+	return d
+}
+
+func (d *Drive) measure() error {
+	var st unix.Statfs_t
+	if err := unix.Statfs(d.Mount, &st); err != nil {
+		return &fs.PathError{Op: "statfs", Path: d.Mount, Err: err}
+	}
+	d.Block = int64(st.Frsize)
+	if d.Block == 0 {
+		d.Block = int64(st.Bsize)
+	}
+	d.Size = int64(st.Blocks) * d.Block
+	d.Free = int64(st.Bavail) * d.Block
+	if os.Geteuid() == 0 {
+		d.Free = int64(st.Bfree) * d.Block
+	}
+	d.Inodes = int64(st.Ffree)
+	if st.Files == 0 {
+		d.Inodes = -1
+	}
+	return nil
+}
+
+// Of finds the drive that path lies on; what does not exist yet counts as
+// its nearest ancestor that does.
+func (s *System) Of(path string) (Drive, error) {
+	at, err := Existing(path)
+	if err != nil {
+		return Drive{}, err
+	}
+	real, err := filepath.EvalSymlinks(at)
+	if err != nil {
+		return Drive{}, err
+	}
+	for i := range s.standins {
+		if s.standins[i].holds(real) {
+			d, ok := s.standins[i].drive()
+			if !ok {
+				return Drive{}, &fs.PathError{Op: "drive", Path: path, Err: ErrNoDrive}
+			}
+			return d, nil
+		}
+	}
+	st, err := handle.Lstat(real)
+	if err != nil {
+		return Drive{}, err
+	}
+	mounts, err := mountinfo.GetMounts(nil)
+	if err != nil {
+		return Drive{}, fmt.Errorf("reading the mounts: %w", err)
+	}
+	for _, m := range mounts {
+		if uint64(m.ID) == st.Mount {
+			d := fromMount(m)
+			if err := d.measure(); err != nil {
+				return Drive{}, err
+			}
+			d.identify()
+			return d, nil
+		}
+	}
+	return Drive{}, &fs.PathError{Op: "drive", Path: path, Err: ErrNoDrive}
+}
+
+// Existing gives path itself if something stands there, else the nearest
+// ancestor that exists.
+func Existing(path string) (string, error) {
+	for {
+		_, err := os.Stat(path)
+		if err == nil {
+			return path, nil
+		}
+		parent := filepath.Dir(path)
+		// A link that leads nowhere is no ancestor to build on.
+		if _, lerr := os.Lstat(path); lerr == nil || !errors.Is(err, fs.ErrNotExist) || parent == path {
+			return "", err
+		}
+		path = parent
+	}
+}
+
+// Refresh measures size and room again.
+func (s *System) Refresh(d *Drive) error {
+	if !d.Standin {
+		return d.measure()
+	}
+	for i := range s.standins {
+		if s.standins[i].ID == d.device {
+			now, ok := s.standins[i].drive()
+			if !ok {
+				return &fs.PathError{Op: "drive", Path: d.Mount, Err: ErrNoDrive}
+			}
+			d.Size, d.Free = now.Size, now.Free
+		}
+	}
+	return nil
+}

@@ -1,0 +1,126 @@
+package drive
+
+import (
+	"bufio"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+)
+
+// A NotFoundError reports a reference that names no drive, or several.
+type NotFoundError struct {
+	Ref     string
+	Known   []string // names of drives that are here
+	Several []string // mount points, if more than one drive answers to Ref
+}
+
+func (e *NotFoundError) Error() string {
+	if len(e.Several) > 0 {
+		return fmt.Sprintf("%d drives are called %q: %s", len(e.Several), e.Ref, strings.Join(e.Several, ", "))
+	}
+	return fmt.Sprintf("no drive here is called %q", e.Ref)
+}
+
+// Find looks a drive up by label, UUID=…, id, or mount point. The error is a
+// *NotFoundError.
+func (s *System) Find(ref string) (Drive, error) {
+	all, err := s.List(s.File == "")
+	if err != nil {
+		return Drive{}, err
+	}
+	var hits []Drive
+	known := []string{}
+	uuid, byUUID := strings.CutPrefix(ref, "UUID=")
+	for _, d := range all {
+		match := d.Label == ref || d.ID() == ref
+		if byUUID {
+			match = strings.EqualFold(d.UUID, uuid) || d.Tag != nil && strings.EqualFold(d.Tag.ID, uuid)
+		}
+		if strings.HasPrefix(ref, "/") {
+			match = d.Mount == filepath.Clean(ref)
+		}
+		// A second mount of one file system is no second drive.
+		if match && !slices.ContainsFunc(hits, func(h Drive) bool { return h.Same(&d) }) {
+			hits = append(hits, d)
+		}
+		if d.Label != "" && !slices.Contains(known, d.Label) {
+			known = append(known, d.Label)
+		}
+	}
+	switch len(hits) {
+	case 1:
+		return hits[0], nil
+	case 0:
+		return Drive{}, &NotFoundError{Ref: ref, Known: known}
+	}
+	e := &NotFoundError{Ref: ref}
+	for _, h := range hits {
+		e.Several = append(e.Several, h.Mount)
+	}
+	return Drive{}, e
+}
+
+// Place turns what a person named after --into into an absolute path: a
+// path, or LABEL:/path, or UUID=…:/path. cwd is where relative paths start.
+// A path that exists as it is written is that path.
+func (s *System) Place(ref, cwd string) (string, error) {
+	name, rest, ok := strings.Cut(ref, ":/")
+	if ok && name != "" && !strings.Contains(name, "/") {
+		if _, err := os.Lstat(ref); err != nil {
+			d, err := s.Find(name)
+			if err != nil {
+				return "", err
+			}
+			clean := filepath.Clean("/" + rest)
+			return filepath.Join(d.Mount, clean), nil
+		}
+	}
+	if filepath.IsAbs(ref) {
+		return filepath.Clean(ref), nil
+	}
+	return filepath.Join(cwd, ref), nil
+}
+
+// Display writes a path on this drive the way people name it: LABEL:/path
+// where the drive has a label, else the path as it is.
+func (d *Drive) Display(path string) string {
+	rel, ok := strings.CutPrefix(path, strings.TrimSuffix(d.Mount, "/")+"/")
+	if d.Label == "" || !ok {
+		return path
+	}
+	return d.Label + ":/" + rel
+}
+
+// Expected gives the mount point in fstab(5) that path lies below although
+// nothing is mounted there: data written there would land on the wrong
+// drive (I5). Empty if all is well.
+func Expected(path, fstab string, mounted func(string) bool) string {
+	f, err := os.Open(fstab)
+	if err != nil {
+		return ""
+	}
+	defer f.Close()
+	s := bufio.NewScanner(f)
+	for s.Scan() {
+		w := strings.Fields(s.Text())
+		if len(w) < 3 || strings.HasPrefix(w[0], "#") {
+			continue
+		}
+		at := strings.NewReplacer(`\040`, " ", `\011`, "\t", `\134`, `\`).Replace(w[1])
+		if at != "/" && at != "none" && (path == at || strings.HasPrefix(path, at+"/")) && !mounted(at) {
+			return at
+		}
+	}
+	return ""
+}
+
+// Unmounted is [Expected] for this machine.
+func Unmounted(path string) string {
+	return Expected(path, "/etc/fstab", func(at string) bool {
+		here, err := os.Stat(at)
+		up, err2 := os.Stat(filepath.Dir(at))
+		return err == nil && err2 == nil && !os.SameFile(here, up) && deviceOf(here) != deviceOf(up)
+	})
+}

@@ -1,0 +1,185 @@
+package drive
+
+import (
+	"bytes"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"nexlin/internal/handle"
+)
+
+// Where the drive tag lies, below the directory it identifies.
+const (
+	RecordDir = ".nexlin"
+	tagName   = "drive.json"
+	tagLimit  = 16 << 10 // bytes; ours has under 300
+)
+
+// A Tag is the small file .nexlin/drive.json that identifies a drive, or a
+// place on one, wherever it is mounted. Counter grows with each run, so that
+// a clone or an old image of the drive can be told from the drive.
+type Tag struct {
+	Version int       `json:"nexlin"`
+	ID      string    `json:"id"`
+	Label   string    `json:"label"`
+	Made    time.Time `json:"made"`
+	Counter int64     `json:"counter"`
+}
+
+// ErrTag reports a drive tag that is there and not to be trusted.
+var ErrTag = errors.New("the drive tag is damaged or of another version")
+
+// ReadTag reads the tag below the directory at path. It is hostile input:
+// links are not followed, size and content are checked. fs.ErrNotExist
+// means there is none, ErrTag that there is one that can't be used.
+func ReadTag(path string) (*Tag, error) {
+	d, err := handle.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer d.Release()
+	return ReadTagIn(d)
+}
+
+// ReadTagIn is [ReadTag] below an open directory.
+func ReadTagIn(d *handle.Dir) (*Tag, error) {
+	f, err := d.OpenBeneath(RecordDir + "/" + tagName)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	if st, err := handle.StatFile(f); err != nil || !st.IsRegular() || st.Size > tagLimit {
+		return nil, ErrTag
+	}
+	b, err := io.ReadAll(io.LimitReader(f, tagLimit))
+	if err != nil {
+		return nil, err
+	}
+	return parseTag(b)
+}
+
+func parseTag(b []byte) (*Tag, error) {
+	var t Tag
+	dec := json.NewDecoder(bytes.NewReader(b))
+	dec.DisallowUnknownFields()
+	if err := dec.Decode(&t); err != nil || t.Version != 1 || !validID(t.ID) || t.Counter < 0 || len(t.Label) > 256 {
+		return nil, ErrTag
+	}
+	return &t, nil
+}
+
+func validID(s string) bool {
+	if len(s) != 36 {
+		return false
+	}
+	for i, c := range s {
+		dash := i == 8 || i == 13 || i == 18 || i == 23
+		if dash != (c == '-') || !dash && !(c >= '0' && c <= '9' || c >= 'a' && c <= 'f') {
+			return false
+		}
+	}
+	return true
+}
+
+// NewID makes a random identity (RFC 9562, version 4).
+func NewID() string {
+	var b [16]byte
+	rand.Read(b[:])
+	b[6], b[8] = b[6]&0x0f|0x40, b[8]&0x3f|0x80
+	return formatUUID(b[:])
+}
+
+// WriteTag writes t below d, whole or not at all, and flushes it. The
+// record directory is made if it is missing. owner and group own what is
+// made; they are ignored unless this account is the administrator.
+func WriteTag(d *handle.Dir, t Tag, owner, group uint32) error {
+	b, err := json.MarshalIndent(t, "", "  ")
+	if err != nil {
+		return err
+	}
+	rec, err := RecordIn(d, owner, group)
+	if err != nil {
+		return err
+	}
+	defer rec.Release()
+	return WriteRecord(rec, tagName, 0o644, owner, group, bytes.NewReader(append(b, '\n')))
+}
+
+// RecordIn opens the record directory below d and makes it if it is
+// missing. One that is a link, or another account's, is refused.
+func RecordIn(d *handle.Dir, owner, group uint32) (*handle.Dir, error) {
+	err := d.Mkdir(RecordDir, 0o755)
+	made := err == nil
+	if err != nil && !errors.Is(err, fs.ErrExist) {
+		return nil, err
+	}
+	rec, err := d.Beneath(RecordDir)
+	if err != nil {
+		return nil, err
+	}
+	if made {
+		if os.Geteuid() == 0 {
+			err = rec.Chown(owner, group)
+		}
+		if err = errors.Join(err, rec.Sync(), d.Sync()); err != nil {
+			rec.Release()
+			return nil, err
+		}
+	}
+	st, err := rec.Self()
+	if err == nil && st.UID != uint32(os.Geteuid()) && st.UID != owner && st.UID != 0 {
+		err = &fs.PathError{Op: "open", Path: rec.Path(), Err: fmt.Errorf("belongs to account %d: %w", st.UID, fs.ErrPermission)}
+	}
+	if err != nil {
+		rec.Release()
+		return nil, err
+	}
+	return rec, nil
+}
+
+// WriteRecord writes a file below a record directory: under a temporary
+// name, flushed, then renamed over the old one, then the directory flushed.
+func WriteRecord(rec *handle.Dir, name string, mode, owner, group uint32, content io.Reader) (err error) {
+	tmp := fmt.Sprintf(".%.200s.%s.tmp", name, NewID()[:8])
+	f, err := rec.Create(tmp, 0o600)
+	if err != nil {
+		return err
+	}
+	defer func() {
+		if err != nil {
+			err = errors.Join(err, ignoreMissing(rec.Unlink(tmp)))
+		}
+	}()
+	_, err = io.Copy(f, content)
+	if err == nil && os.Geteuid() == 0 {
+		err = f.Chown(int(owner), int(group))
+	}
+	if err == nil {
+		err = f.Chmod(os.FileMode(mode))
+	}
+	if err == nil {
+		err = f.Sync()
+	}
+	if err = errors.Join(err, f.Close()); err != nil {
+		return err
+	}
+	if err = rec.Replace(tmp, rec, name); err != nil {
+		return err
+	}
+	return rec.Sync()
+}
+
+func ignoreMissing(err error) error {
+	if errors.Is(err, unix.ENOENT) {
+		return nil
+	}
+	return err
+}
