@@ -1,0 +1,66 @@
+package ledger
+
+// The state directory holds
+//
+//	ledger.db          the database
+//	runs/RUN/          what belongs to one run, private to the account:
+//	  lock             locked while the run is going
+//	  reserve          room kept for the ledger while a copy fills the drive
+//	  pass-N.names     the spool, see package transfer
+//	  pass-N.facts
+//	  frozen.mtree     the manifest as it was at the switch; never changed by use
+//
+// Paths are BLOBs, since a path is bytes and no text. Times are RFC 3339 in
+// UTC, empty for "not yet". Migrations are numbered by their place in the
+// list (PRAGMA user_version); an older Nexlin refuses a newer ledger.
+const dbName = "ledger.db"
+
+var migrations = []string{`
+CREATE TABLE runs (
+  id       TEXT PRIMARY KEY,
+  kind     TEXT NOT NULL,             -- move, bring-back, detach, discard-original
+  redirect TEXT NOT NULL,             -- its name; a refused run may have none
+  state    TEXT NOT NULL CHECK (state IN ('going', 'stopped', 'done', 'undone', 'refused')),
+  plan     BLOB NOT NULL,             -- JSON, fixed when the run begins
+  started  TEXT NOT NULL,
+  ended    TEXT NOT NULL DEFAULT '',
+  message  TEXT NOT NULL DEFAULT ''   -- why it stopped
+);
+CREATE TABLE acts (
+  run    TEXT NOT NULL REFERENCES runs(id),
+  seq    INTEGER NOT NULL,
+  act    TEXT NOT NULL,
+  data   BLOB NOT NULL,               -- JSON, what recovery needs to judge the act
+  intent TEXT NOT NULL,
+  done   TEXT NOT NULL DEFAULT '',
+  PRIMARY KEY (run, seq)
+);
+CREATE TABLE redirects (
+  name     TEXT PRIMARY KEY,
+  state    TEXT NOT NULL CHECK (state IN ('linked', 'detached', 'ended')),
+  link     BLOB NOT NULL,
+  target   BLOB NOT NULL,
+  methods  TEXT NOT NULL,
+  account  TEXT NOT NULL,
+  uid      INTEGER NOT NULL,
+  drive    BLOB NOT NULL,             -- JSON: by what the drive is known again
+  bytes    INTEGER NOT NULL,
+  files    INTEGER NOT NULL,
+  created  TEXT NOT NULL,
+  run      TEXT NOT NULL              -- the run whose spool describes the target
+);
+CREATE TABLE held (
+  id       INTEGER PRIMARY KEY,
+  redirect TEXT NOT NULL,
+  run      TEXT NOT NULL,             -- the run whose spool and frozen manifest describe it
+  path     BLOB NOT NULL,
+  dev      INTEGER NOT NULL,
+  ino      INTEGER NOT NULL,
+  bytes    INTEGER NOT NULL,
+  files    INTEGER NOT NULL,
+  drive    BLOB NOT NULL,
+  since    TEXT NOT NULL,
+  gone     TEXT NOT NULL DEFAULT ''   -- when it was discarded, or became the folder again
+);
+CREATE INDEX held_redirect ON held(redirect);
+`}

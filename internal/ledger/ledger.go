@@ -1,0 +1,194 @@
+// Package ledger keeps what Nexlin must not forget: the redirects, the held
+// originals, and the runs with their journals.
+//
+// It is an SQLite database in the state directory, with full synchronous
+// writes; the journal of a run is rows in it: intent first, then the act,
+// then done. Beside it each run has a directory of its own for its spool and
+// the frozen manifest.
+//
+// It does not look at drives or folders; what a row means is decided by
+// package redirect. The tables are described in format.go.
+package ledger
+
+import (
+	"database/sql"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"os"
+	"path/filepath"
+	"time"
+
+	"golang.org/x/sys/unix"
+	_ "modernc.org/sqlite" // the driver registers itself
+)
+
+// A Ledger is open until Close. It may be used from several goroutines.
+type Ledger struct {
+	dir   string
+	db    *sql.DB // nil for the ledger of a state directory that does not exist yet
+	write bool
+}
+
+// A StateDirError refuses a state directory that others could write to.
+type StateDirError struct {
+	Dir string
+	Why string
+}
+
+func (e *StateDirError) Error() string { return fmt.Sprintf("state directory %s: %s", e.Dir, e.Why) }
+
+// ErrNotFound reports a name or an id that is not in the ledger.
+var ErrNotFound = errors.New("not in the ledger")
+
+// Open opens the ledger in dir for writing and makes it if it is missing.
+// A directory of another account's, or one that others may write to, is a
+// *StateDirError.
+func Open(dir string) (*Ledger, error) {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, err
+	}
+	if err := checkDir(dir); err != nil {
+		return nil, err
+	}
+	return open(dir, true)
+}
+
+// OpenForReading opens the ledger in dir and changes nothing. One that does
+// not exist reads as empty.
+func OpenForReading(dir string) (*Ledger, error) {
+	if _, err := os.Stat(filepath.Join(dir, dbName)); errors.Is(err, fs.ErrNotExist) {
+		return &Ledger{dir: dir}, nil
+	} else if err != nil {
+		return nil, err
+	}
+	if err := checkDir(dir); err != nil {
+		return nil, err
+	}
+	return open(dir, false)
+}
+
+func checkDir(dir string) error {
+	fi, err := os.Stat(dir)
+	if err != nil {
+		return err
+	}
+	st, err := statOwner(dir)
+	switch {
+	case err != nil:
+		return err
+	case !fi.IsDir():
+		return &StateDirError{dir, "it is no directory"}
+	case int(st) != os.Geteuid():
+		return &StateDirError{dir, fmt.Sprintf("it belongs to account %d, not to this one", st)}
+	case fi.Mode().Perm()&0o022 != 0:
+		return &StateDirError{dir, "other accounts may write to it; chmod go-w puts that right"}
+	}
+	return nil
+}
+
+func statOwner(dir string) (uint32, error) {
+	var st unix.Stat_t
+	err := unix.Stat(dir, &st)
+	return st.Uid, err
+}
+
+func open(dir string, write bool) (*Ledger, error) {
+	q := url.Values{"_pragma": {"busy_timeout(10000)", "synchronous(FULL)", "foreign_keys(1)"}, "_txlock": {"immediate"}}
+	if !write {
+		q.Set("mode", "ro")
+	}
+	path := filepath.Join(dir, dbName)
+	db, err := sql.Open("sqlite", (&url.URL{Scheme: "file", Path: path, RawQuery: q.Encode()}).String())
+	if err != nil {
+		return nil, err
+	}
+	db.SetMaxOpenConns(1)
+	l := &Ledger{dir: dir, db: db, write: write}
+	if err := l.migrate(); err != nil {
+		db.Close()
+		return nil, fmt.Errorf("ledger %s: %w", path, err)
+	}
+	return l, nil
+}
+
+// Close closes the database.
+func (l *Ledger) Close() error {
+	if l.db == nil {
+		return nil
+	}
+	return l.db.Close()
+}
+
+// Dir is the state directory.
+func (l *Ledger) Dir() string { return l.dir }
+
+func (l *Ledger) migrate() error {
+	var have int
+	if err := l.db.QueryRow("PRAGMA user_version").Scan(&have); err != nil {
+		return err
+	}
+	if have > len(migrations) {
+		return fmt.Errorf("it was written by a newer Nexlin (version %d, this one knows %d)", have, len(migrations))
+	}
+	if have == len(migrations) {
+		return nil
+	}
+	if !l.write {
+		if have == 0 { // made, and not yet filled, by a run that is starting
+			l.db.Close()
+			l.db = nil
+			return nil
+		}
+		return errors.New("an older version: any command that changes something brings it up to date")
+	}
+	return l.Do(func(tx *Tx) error {
+		// Another process may have been quicker.
+		if err := tx.tx.QueryRow("PRAGMA user_version").Scan(&have); err != nil {
+			return err
+		}
+		for _, m := range migrations[min(have, len(migrations)):] {
+			if _, err := tx.tx.Exec(m); err != nil {
+				return err
+			}
+		}
+		_, err := tx.tx.Exec(fmt.Sprintf("PRAGMA user_version = %d", len(migrations)))
+		return err
+	})
+}
+
+// A Tx is one transaction: all of it or nothing is in the ledger.
+type Tx struct{ tx *sql.Tx }
+
+// Do runs f in a transaction. When it returns nil, the rows are on the
+// device.
+func (l *Ledger) Do(f func(*Tx) error) error {
+	tx, err := l.db.Begin()
+	if err != nil {
+		return fmt.Errorf("ledger: %w", err)
+	}
+	if err := f(&Tx{tx}); err != nil {
+		return errors.Join(err, tx.Rollback())
+	}
+	if err := tx.Commit(); err != nil {
+		return fmt.Errorf("ledger: %w", err)
+	}
+	return nil
+}
+
+// timeText is how times stand in the ledger: RFC 3339 in UTC.
+func timeText(t time.Time) string {
+	if t.IsZero() {
+		return ""
+	}
+	return t.UTC().Format(time.RFC3339Nano)
+}
+
+func parseTime(s string) time.Time {
+	t, err := time.Parse(time.RFC3339Nano, s)
+	if err != nil {
+		return time.Time{} // the empty text: not yet
+	}
+	return t
+}

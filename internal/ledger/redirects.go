@@ -1,0 +1,183 @@
+package ledger
+
+import (
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"nexlin/internal/pathtext"
+)
+
+// What the ledger itself knows of a redirect; whether it is good is found
+// out by looking.
+const (
+	Linked   = "linked"
+	Detached = "detached"
+	Ended    = "ended" // brought back; kept for its held originals
+)
+
+// A DriveRef is by what a drive is known again.
+type DriveRef struct {
+	ID       string        `json:"id"` // drive tag, or UUID where there is no tag
+	Label    string        `json:"label"`
+	UUID     string        `json:"uuid"`
+	Mount    pathtext.Path `json:"mount"`     // where it was mounted
+	TagPlace pathtext.Path `json:"tag_place"` // directory of the tag, relative to the mount; "." is its root
+}
+
+// A Redirect is a row of the ledger. Bytes and Files are those of the move.
+type Redirect struct {
+	Name    string
+	State   string
+	Link    string
+	Target  string
+	Methods []string
+	Account string
+	UID     uint32
+	Drive   DriveRef
+	Bytes   int64
+	Files   int64
+	Created time.Time
+	Run     string
+}
+
+// A Held is a held original: the folder as it was, or after a bring-back
+// the target, set aside until a person discards it.
+type Held struct {
+	ID       int64
+	Redirect string
+	Run      string
+	Path     string
+	Dev, Ino uint64
+	Bytes    int64 // blocks it takes
+	Files    int64
+	Drive    DriveRef
+	Since    time.Time
+	Gone     time.Time // zero while it is held
+}
+
+const redirectColumns = "name, state, link, target, methods, account, uid, drive, bytes, files, created, run"
+
+type scanner interface{ Scan(...any) error }
+
+func scanRedirect(s scanner) (Redirect, error) {
+	var r Redirect
+	var link, target, drive []byte
+	var methods, created string
+	err := s.Scan(&r.Name, &r.State, &link, &target, &methods, &r.Account, &r.UID, &drive, &r.Bytes, &r.Files, &created, &r.Run)
+	if err != nil {
+		return r, err
+	}
+	r.Link, r.Target, r.Methods, r.Created = string(link), string(target), strings.Split(methods, "+"), parseTime(created)
+	return r, json.Unmarshal(drive, &r.Drive)
+}
+
+// Redirects lists the redirects by name; with ended also those that were
+// brought back.
+func (l *Ledger) Redirects(ended bool) ([]Redirect, error) {
+	if l.db == nil {
+		return nil, nil
+	}
+	rows, err := l.db.Query("SELECT "+redirectColumns+" FROM redirects WHERE ? OR state <> ? ORDER BY name", ended, Ended)
+	return collect(rows, err, scanRedirect)
+}
+
+// Redirect gives one; ErrNotFound if there is none of this name.
+func (l *Ledger) Redirect(name string) (Redirect, error) {
+	if l.db == nil {
+		return Redirect{}, ErrNotFound
+	}
+	r, err := scanRedirect(l.db.QueryRow("SELECT "+redirectColumns+" FROM redirects WHERE name = ?", name))
+	return r, notFound(err)
+}
+
+// SaveRedirect inserts a redirect or replaces the one of its name.
+func (t *Tx) SaveRedirect(r Redirect) error {
+	drive, err := json.Marshal(r.Drive)
+	if err != nil {
+		return err
+	}
+	_, err = t.tx.Exec("INSERT OR REPLACE INTO redirects ("+redirectColumns+") VALUES (?,?,?,?,?,?,?,?,?,?,?,?)",
+		r.Name, r.State, []byte(r.Link), []byte(r.Target), strings.Join(r.Methods, "+"), r.Account, r.UID, drive,
+		r.Bytes, r.Files, timeText(r.Created), r.Run)
+	return err
+}
+
+// RemoveRedirect takes a redirect out: its move was undone.
+func (t *Tx) RemoveRedirect(name string) error {
+	_, err := t.tx.Exec("DELETE FROM redirects WHERE name = ?", name)
+	return err
+}
+
+const heldColumns = "id, redirect, run, path, dev, ino, bytes, files, drive, since, gone"
+
+func scanHeld(s scanner) (Held, error) {
+	var h Held
+	var path, drive []byte
+	var since, gone string
+	var dev, ino int64 // SQLite's integers are signed; the bits are kept
+	err := s.Scan(&h.ID, &h.Redirect, &h.Run, &path, &dev, &ino, &h.Bytes, &h.Files, &drive, &since, &gone)
+	if err != nil {
+		return h, err
+	}
+	h.Dev, h.Ino = uint64(dev), uint64(ino)
+	h.Path, h.Since, h.Gone = string(path), parseTime(since), parseTime(gone)
+	return h, json.Unmarshal(drive, &h.Drive)
+}
+
+// HeldOf lists what is still held for a redirect, oldest first; for all
+// redirects if name is empty.
+func (l *Ledger) HeldOf(name string) ([]Held, error) {
+	if l.db == nil {
+		return nil, nil
+	}
+	rows, err := l.db.Query("SELECT "+heldColumns+" FROM held WHERE gone = '' AND (? = '' OR redirect = ?) ORDER BY id", name, name)
+	return collect(rows, err, scanHeld)
+}
+
+// AddHeld records a held original. One of the same run and path is replaced,
+// so that a resumed run may say it again.
+func (t *Tx) AddHeld(h Held) error {
+	drive, err := json.Marshal(h.Drive)
+	if err != nil {
+		return err
+	}
+	if _, err := t.tx.Exec("DELETE FROM held WHERE run = ? AND path = ?", h.Run, []byte(h.Path)); err != nil {
+		return err
+	}
+	_, err = t.tx.Exec("INSERT INTO held (redirect, run, path, dev, ino, bytes, files, drive, since) VALUES (?,?,?,?,?,?,?,?,?)",
+		h.Redirect, h.Run, []byte(h.Path), int64(h.Dev), int64(h.Ino), h.Bytes, h.Files, drive, timeText(h.Since))
+	return err
+}
+
+// HeldGone records that what a run held is held no more.
+func (t *Tx) HeldGone(run string, path string) error {
+	_, err := t.tx.Exec("UPDATE held SET gone = ? WHERE run = ? AND path = ? AND gone = ''", timeText(time.Now()), run, []byte(path))
+	return err
+}
+
+func notFound(err error) error {
+	if errors.Is(err, sql.ErrNoRows) {
+		return ErrNotFound
+	}
+	return err
+}
+
+func collect[T any](rows *sql.Rows, err error, scan func(scanner) (T, error)) ([]T, error) {
+	if err != nil {
+		return nil, fmt.Errorf("ledger: %w", err)
+	}
+	defer rows.Close()
+	var out []T
+	for rows.Next() {
+		v, err := scan(rows)
+		if err != nil {
+			return nil, fmt.Errorf("ledger: %w", err)
+		}
+		out = append(out, v)
+	}
+	return out, rows.Err()
+}

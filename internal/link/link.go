@@ -1,0 +1,150 @@
+// Package link makes, reads and exchanges the links that Nexlin leaves
+// behind, and follows chains of links for people to see.
+//
+// It alone judges what a link is. Making one never replaces anything, and
+// one is removed only if its text is ours. It does not know redirects and
+// does not flush: the sequence decides what must be durable when.
+package link
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"golang.org/x/sys/unix"
+
+	"nexlin/internal/handle"
+)
+
+// maxChain is how many links a path may lead through: Linux's own limit
+// (path_resolution(7)).
+const maxChain = 40
+
+// A Step is one link met on the way along a path.
+type Step struct {
+	Path string // where the link stands
+	Text string // what it says
+}
+
+// ErrNotOurs reports that another thing stands where our link should.
+var ErrNotOurs = errors.New("what stands here is not the link that Nexlin made")
+
+// ErrNoExchange reports a file system that can't exchange two entries.
+var ErrNoExchange = errors.New("this file system can't exchange two entries in one act")
+
+// Chain follows an absolute path one component at a time and gives every
+// link met, and the real path at the end. If the end does not exist, real is
+// where it would be and the error is fs.ErrNotExist.
+func Chain(path string) (steps []Step, real string, err error) {
+	rest := strings.Split(strings.Trim(filepath.Clean(path), "/"), "/")
+	real = "/"
+	for len(rest) > 0 {
+		part := rest[0]
+		rest = rest[1:]
+		switch part {
+		case "", ".":
+			continue
+		case "..":
+			real = filepath.Dir(real)
+			continue
+		}
+		at := filepath.Join(real, part)
+		fi, err := os.Lstat(at)
+		if err != nil {
+			return steps, filepath.Join(append([]string{at}, rest...)...), err
+		}
+		if fi.Mode()&fs.ModeSymlink == 0 {
+			real = at
+			continue
+		}
+		text, err := os.Readlink(at)
+		if err != nil {
+			return steps, at, err
+		}
+		steps = append(steps, Step{at, text})
+		if len(steps) > maxChain {
+			return steps, at, &fs.PathError{Op: "follow", Path: path, Err: unix.ELOOP}
+		}
+		if filepath.IsAbs(text) {
+			real = "/"
+		}
+		rest = append(strings.Split(strings.Trim(text, "/"), "/"), rest...)
+	}
+	return steps, real, nil
+}
+
+// Make puts a symbolic link with this text under name and reads it back.
+// fs.ErrExist if something stands there.
+func Make(dir *handle.Dir, name, text string) error {
+	if err := dir.Symlink(text, name); err != nil {
+		return err
+	}
+	got, err := dir.Readlink(name)
+	if err == nil && got != text {
+		err = &fs.PathError{Op: "readlink", Path: dir.Join(name), Err: fmt.Errorf("reads back as %q, not %q", got, text)}
+	}
+	return err
+}
+
+// Is reports whether a link with exactly this text stands under name; that
+// nothing stands there is false without an error.
+func Is(dir *handle.Dir, name, text string) (bool, error) {
+	st, err := dir.Stat(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	if err != nil || !st.IsSymlink() {
+		return false, err
+	}
+	got, err := dir.Readlink(name)
+	return err == nil && got == text, err
+}
+
+// Remove takes the link under name away if its text is ours, else the error
+// wraps [ErrNotOurs]. That nothing is there is no error.
+func Remove(dir *handle.Dir, name, text string) error {
+	if _, err := dir.Stat(name); errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	ours, err := Is(dir, name, text)
+	if err == nil && !ours {
+		err = &fs.PathError{Op: "remove", Path: dir.Join(name), Err: ErrNotOurs}
+	}
+	if err != nil {
+		return err
+	}
+	return dir.Unlink(name)
+}
+
+// Exchange swaps the entries called a and b of two directories on one mount
+// in one act. A file system without that is [ErrNoExchange].
+func Exchange(dir *handle.Dir, a string, with *handle.Dir, b string) error {
+	err := dir.Exchange(a, with, b)
+	if errors.Is(err, unix.EINVAL) || errors.Is(err, unix.ENOSYS) {
+		return &fs.PathError{Op: "exchange", Path: dir.Join(a), Err: ErrNoExchange}
+	}
+	return err
+}
+
+// TryBeside makes two links in dir, exchanges them and takes them away: the
+// switch in small, before a byte is copied. The names must be free.
+func TryBeside(dir *handle.Dir, name string) (err error) {
+	a, b := name+"a", name+"b"
+	defer func() {
+		for _, n := range []string{a, b} {
+			if e := dir.Unlink(n); e != nil && !errors.Is(e, fs.ErrNotExist) {
+				err = errors.Join(err, e)
+			}
+		}
+	}()
+	if err := Make(dir, a, a); err != nil {
+		return err
+	}
+	if err := Make(dir, b, b); err != nil {
+		return err
+	}
+	return Exchange(dir, a, dir, b)
+}
