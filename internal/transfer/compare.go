@@ -1,0 +1,96 @@
+package transfer
+
+import (
+	"context"
+
+	"nexlin/internal/handle"
+	"nexlin/internal/inventory"
+)
+
+// A Side says which snaps of a spool a folder is held against.
+type Side int
+
+// Source is the folder that was copied, Copy the target as it was made.
+const (
+	Source Side = iota
+	Copy
+)
+
+// A Difference is one entry that is not as a spool has it. Now is nil if it
+// is gone, Was is nil if it is new; both are valid during the call.
+type Difference struct {
+	Path string
+	Was  *Record
+	Now  *inventory.Entry
+}
+
+// Match walks a folder and a spool side by side and calls visit for every
+// entry that either has, in the one order: rec is nil for what only the
+// folder has, now for what only the spool has. Both are valid during the
+// call. Nothing is read but metadata.
+func Match(ctx context.Context, root *handle.Dir, spool *Spool, visit func(rec *Record, now *inventory.Entry) error) error {
+	h := &matcher{cur: Read(spool), visit: visit}
+	if err := inventory.Walk(ctx, root, h); err != nil {
+		return err
+	}
+	return h.gone(nil)
+}
+
+// Differences is [Match] for the entries that are not as the spool has them
+// on one side. A directory whose own times tell of a change below it is one,
+// too.
+func Differences(ctx context.Context, root *handle.Dir, side Side, spool *Spool, visit func(Difference) error) error {
+	return Match(ctx, root, spool, func(rec *Record, now *inventory.Entry) error {
+		if rec != nil && now != nil {
+			was := rec.Fact.Source
+			if side == Copy {
+				was = rec.Fact.Copy
+			}
+			is := SnapOf(&now.Stat, now.Xattrs)
+			if was.Unchanged(&is, now.Depth == 0) && rec.Link == now.Link {
+				return nil
+			}
+		}
+		d := Difference{Was: rec, Now: now}
+		if rec != nil {
+			d.Path = rec.Path
+		} else {
+			d.Path = now.Path
+		}
+		return visit(d)
+	})
+}
+
+type matcher struct {
+	cur   *Cursor
+	visit func(*Record, *inventory.Entry) error
+}
+
+// gone reports what the spool has before path e; all that is left if e is nil.
+func (h *matcher) gone(e *inventory.Entry) error {
+	for r := h.cur.Peek(); r != nil && (e == nil || handle.Compare(r.Path, e.Path) < 0); r = h.cur.Peek() {
+		rec := *r
+		h.cur.Next()
+		if err := h.visit(&rec, nil); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Visit implements [inventory.Visitor].
+func (h *matcher) Visit(e *inventory.Entry) (bool, error) {
+	if err := h.gone(e); err != nil {
+		return false, err
+	}
+	r := h.cur.Peek()
+	if r == nil || r.Path != e.Path {
+		return true, h.visit(nil, e)
+	}
+	rec := *r
+	h.cur.Next()
+	return true, h.visit(&rec, e)
+}
+
+// Leave implements [inventory.Visitor].
+func (h *matcher) Leave(*inventory.Entry) error { return nil }

@@ -1,0 +1,199 @@
+package transfer
+
+import (
+	"errors"
+	"io/fs"
+
+	"nexlin/internal/handle"
+)
+
+// OpenPart opens the part called name in parent and makes it if it is not
+// there: private to this account, without the rights that the directory
+// around it would hand down. What stands there and is no directory is
+// fs.ErrExist. The caller closes the part.
+func OpenPart(parent *handle.Dir, name, aside string) (*Part, error) {
+	err := parent.Mkdir(name, 0o700)
+	if err != nil && !errors.Is(err, fs.ErrExist) {
+		return nil, err
+	}
+	dir, err := parent.Beneath(name)
+	if errors.Is(err, handle.ErrNotDir) {
+		err = &fs.PathError{Op: "open", Path: parent.Join(name), Err: fs.ErrExist}
+	}
+	if err != nil {
+		return nil, err
+	}
+	if err = dropXattrs(dir, nil); err == nil {
+		err = dir.Chmod(0o700)
+	}
+	if err != nil {
+		dir.Release()
+		return nil, err
+	}
+	return &Part{Dir: dir, Parent: parent.Retain(), Aside: aside}, nil
+}
+
+// Close gives the handles up.
+func (p *Part) Close() {
+	p.Dir.Release()
+	p.Parent.Release()
+}
+
+// Finish gives the part's own directory the owner, mode, attributes and
+// times of the folder and flushes it: the last act before it gets its name.
+func (p *Part) Finish(spool *Spool) error {
+	r := Read(spool).Peek()
+	if r == nil || r.Path != "." {
+		return &SpoolError{spool.names.Name(), errors.New("the folder itself is not recorded")}
+	}
+	if err := setDir(p.Dir, &r.Fact.Source, r.Xattrs, r.Fact.Source.Mtime); err != nil {
+		return err
+	}
+	made, err := dirSnap(p.Dir)
+	if err != nil {
+		return err
+	}
+	if what := r.Fact.Source.differs(&made); what != "" {
+		return &DiffError{".", what}
+	}
+	r.Fact.Copy = made
+	return errors.Join(spool.Put(r.Ord, &r.Fact), p.Dir.Sync())
+}
+
+// Discard takes the part away: what the spools say this run made. If
+// anything else is in it, the part stays, and left says so.
+func Discard(parent *handle.Dir, name string, spools ...*Spool) (left bool, err error) {
+	r := &remover{still: func(r *Record, st *handle.Stat) bool {
+		return r.Fact.Copy.Ino == 0 || r.Fact.Copy.Ino == st.Ino
+	}}
+	return r.all(parent, name, Read(spools...))
+}
+
+// Erase takes a held original away, entry by entry: those that are still as
+// the spool has them on the source's side and for which may says so. Left
+// reports that something stays.
+func Erase(parent *handle.Dir, name string, spool *Spool, may func(*Record) bool) (left bool, err error) {
+	r := &remover{still: func(r *Record, st *handle.Stat) bool {
+		was, now := r.Fact.Source, SnapOf(st, nil)
+		was.Attrs = now.Attrs // a change of attributes shows in the ctime
+		return may(r) && (st.IsDir() || was.Unchanged(&now, false))
+	}}
+	return r.all(parent, name, Read(spool))
+}
+
+// A remover takes recorded entries away, and of these only what still is
+// what was recorded.
+type remover struct {
+	dir   *handle.Dir
+	still func(*Record, *handle.Stat) bool
+}
+
+func (p *remover) all(parent *handle.Dir, name string, c *Cursor) (left bool, err error) {
+	dir, err := parent.Beneath(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	if err != nil {
+		return true, err
+	}
+	defer dir.Release()
+	if err := dir.Chmod(0o700); err != nil {
+		return true, err
+	}
+	p.dir = dir
+	if err := p.empty(c); err != nil {
+		return true, err
+	}
+	err = parent.Rmdir(name)
+	if errors.Is(err, fs.ErrExist) {
+		return true, nil
+	}
+	return err != nil, err
+}
+
+// empty removes recorded entries, directories after what they hold; memory
+// is that of one path's depth.
+func (p *remover) empty(c *Cursor) error {
+	var open []Record
+	closeDown := func(depth int) error {
+		for len(open) > depth {
+			r := open[len(open)-1]
+			open = open[:len(open)-1]
+			if err := p.take(&r); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	for ; c.Peek() != nil; c.Next() {
+		r := *c.Peek()
+		if r.Depth == 0 {
+			continue
+		}
+		depth := 0
+		for depth < len(open) && handle.Within(r.Path, open[depth].Path) {
+			depth++
+		}
+		if err := closeDown(depth); err != nil {
+			return err
+		}
+		if p.isDir(r.Path) {
+			p.unlock(r.Path)
+			open = append(open, r)
+			continue
+		}
+		if err := p.take(&r); err != nil {
+			return err
+		}
+	}
+	return closeDown(0)
+}
+
+func (p *remover) isDir(rel string) bool {
+	d, err := p.dir.Beneath(rel)
+	if err != nil {
+		return false
+	}
+	d.Release()
+	return true
+}
+
+// unlock opens a directory of ours up that was copied without the right to
+// write in it; if that fails, the removal says why.
+func (p *remover) unlock(rel string) {
+	if d, err := p.dir.Beneath(rel); err == nil {
+		_ = d.Chmod(0o700)
+		d.Release()
+	}
+}
+
+// take removes one recorded entry if it is still what was made, and leaves
+// everything else where it is.
+func (p *remover) take(r *Record) error {
+	dir, name, err := p.dir.Parent(r.Path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer dir.Release()
+	st, err := dir.Stat(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if !p.still(r, &st) {
+		return nil
+	}
+	if st.IsDir() {
+		err = dir.Rmdir(name)
+		if errors.Is(err, fs.ErrExist) {
+			return nil
+		}
+		return err
+	}
+	return dir.Unlink(name)
+}
