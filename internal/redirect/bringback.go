@@ -1,0 +1,222 @@
+package redirect
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"nexlin/internal/finding"
+	"nexlin/internal/handle"
+	"nexlin/internal/ledger"
+	"nexlin/internal/link"
+	"nexlin/internal/pathtext"
+)
+
+// PlanBringBack inspects a bring-back: the target is copied, as it is now,
+// to where the link stands. Like [Engine.PlanMove] it returns all findings.
+func (e *Engine) PlanBringBack(ctx context.Context, r ledger.Redirect, whileInUse bool, progress func(entries, bytes int64)) (*Plan, error) {
+	now := time.Now()
+	p := &Plan{
+		Run: ledger.NewRunID(now), Kind: KindBringBack, Made: now, WhileInUse: whileInUse, Name: r.Name, Before: &r,
+		Link: pathtext.Path(r.Link), Target: pathtext.Path(r.Target), From: pathtext.Path(r.Target),
+		Into: pathtext.Path(filepath.Dir(r.Link)), Final: pathtext.Path(filepath.Base(r.Link)), LinkText: pathtext.Path(r.Target),
+		HeldIn: pathtext.Path(filepath.Dir(r.Target)),
+	}
+	p.Held = pathtext.Path(heldName(filepath.Base(r.Target), p.Run))
+	if r.State == ledger.Ended {
+		f := finding.New(finding.SourceMissing, r.Link, fmt.Sprintf("%s was brought back already: %s is a real folder", r.Name, pathtext.Show(r.Link)), subject(r.Name, "", ""))
+		f.Remedy = "nothing needs doing; `nexlin list --held` shows what is still held of it"
+		p.find(f)
+		return p, nil
+	}
+	if err := e.present(p, r.Drive, r.Target); err != nil {
+		return nil, err
+	}
+	if p.Blocked() != nil {
+		return p, nil
+	}
+	if err := e.oldPlace(p); err != nil {
+		return nil, err
+	}
+	if err := e.folder(ctx, p, progress); err != nil {
+		return nil, err
+	}
+	if p.IntoNow.Mount != "" {
+		e.space(p)
+		if err := e.roomByDiscarding(p); err != nil {
+			return nil, err
+		}
+	}
+	if err := e.linkPlace(p); err != nil {
+		return nil, err
+	}
+	return p, e.unfinished(p)
+}
+
+// roomByDiscarding tells the person who lacks room at the old place what
+// stands in it: the held original of the same folder.
+func (e *Engine) roomByDiscarding(p *Plan) error {
+	held, err := e.Ledger.HeldOf(p.Name)
+	if err != nil {
+		return err
+	}
+	for i, f := range p.Findings {
+		if f.Code != finding.SpaceShort {
+			continue
+		}
+		p.Findings[i].Remedy = "free room there"
+		for _, h := range held {
+			if h.Drive.Mount == p.IntoDrive.Mount {
+				p.Findings[i].Remedy = fmt.Sprintf("`nexlin discard-original %s` frees %s there; or free room otherwise", pathtext.Quote(p.Name), size(h.Bytes))
+			}
+		}
+	}
+	return nil
+}
+
+// oldPlace looks at what stands where the folder is to come back to.
+func (e *Engine) oldPlace(p *Plan) error {
+	parent, err := handle.OpenReal(string(p.Into))
+	if err != nil {
+		p.find(finding.New(finding.TargetNoWrite, string(p.Into), fmt.Sprintf("%s can't be opened: %v", pathtext.Show(string(p.Into)), cause(err)), subject("", "", "")))
+		return nil
+	}
+	defer parent.Release()
+	if p.IntoNow, err = e.Drives.Of(string(p.Into)); err != nil {
+		return err
+	}
+	p.IntoDrive = ref(&p.IntoNow)
+	if parent.Access(".", unix.W_OK|unix.X_OK) != nil {
+		p.find(finding.New(finding.TargetNoWrite, string(p.Into), "this account may not write in "+pathtext.Show(string(p.Into)), subject("", "", "")))
+		return nil
+	}
+	ours, err := link.Is(parent, string(p.Final), string(p.LinkText))
+	if err != nil {
+		return err
+	}
+	_, err = parent.Stat(string(p.Final))
+	if gone := missing(err); !ours && !gone || gone && p.Before.State != ledger.Detached {
+		what := "something else than our link stands at " + pathtext.Show(string(p.Link))
+		if gone {
+			what = "the link at " + pathtext.Show(string(p.Link)) + " is gone"
+		}
+		f := finding.New(finding.OldPlaceTaken, string(p.Link), what, subject(p.Name, "", ""))
+		if gone {
+			f.Remedy = fmt.Sprintf("`nexlin detach %s` records that, then `nexlin bring-back %s` works", pathtext.Quote(p.Name), pathtext.Quote(p.Name))
+		}
+		p.find(f)
+	} else if err != nil && !gone {
+		return err
+	}
+	return e.abilities(p, parent)
+}
+
+// A DetachPlan is what a detach is about.
+type DetachPlan struct {
+	Redirect ledger.Redirect
+	Findings []finding.Finding
+	Gone     bool // the link is gone already
+}
+
+// PlanDetach inspects a detach. The drive need not be here: only the link
+// is taken away.
+func (e *Engine) PlanDetach(r ledger.Redirect) (*DetachPlan, error) {
+	d := &DetachPlan{Redirect: r}
+	if r.State != ledger.Linked {
+		f := finding.New(finding.LinkMissing, r.Link, fmt.Sprintf("%s has no link: it is %s", r.Name, map[string]string{ledger.Detached: "detached already", ledger.Ended: "brought back"}[r.State]), subject(r.Name, "", ""))
+		f.Remedy = "nothing needs doing"
+		d.Findings = append(d.Findings, f.As(finding.Blocker))
+		return d, nil
+	}
+	parent, err := handle.OpenReal(filepath.Dir(r.Link))
+	if err != nil {
+		return nil, err
+	}
+	defer parent.Release()
+	base := filepath.Base(r.Link)
+	ours, err := link.Is(parent, base, r.Target)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := parent.Stat(base); missing(err) {
+		d.Gone = true
+	} else if !ours {
+		d.Findings = append(d.Findings, finding.New(finding.OldPlaceTaken, r.Link,
+			"something else than our link stands at "+pathtext.Show(r.Link), subject(r.Name, "", "")))
+	}
+	if parent.Access(".", unix.W_OK|unix.X_OK) != nil {
+		d.Findings = append(d.Findings, finding.New(finding.LinkImpossible, filepath.Dir(r.Link),
+			"this account may not remove the link from "+pathtext.Show(filepath.Dir(r.Link)), subject(r.Name, "", "")))
+	}
+	return d, nil
+}
+
+// Detach takes the link away and leaves the data where it is.
+func (e *Engine) Detach(ctx context.Context, d *DetachPlan) (*Outcome, error) {
+	if len(finding.Blockers(d.Findings)) > 0 {
+		return nil, &RefusedError{d.Findings}
+	}
+	now := time.Now()
+	r := d.Redirect
+	p := &Plan{
+		Run: ledger.NewRunID(now), Kind: KindDetach, Made: now, Name: r.Name, Before: &r,
+		Link: pathtext.Path(r.Link), Target: pathtext.Path(r.Target), LinkText: pathtext.Path(r.Target), FromDrive: r.Drive,
+	}
+	run, err := e.Ledger.Begin(p.Run, p.Kind, p.Name, p)
+	if err != nil {
+		return nil, err
+	}
+	defer run.Release()
+	m := &mover{Engine: e, p: p, run: run, out: &Outcome{Run: p.Run, Kind: p.Kind, Plan: p}}
+	return m.out, m.stopped(m.detach(ctx))
+}
+
+func (m *mover) detach(ctx context.Context) error {
+	parent, err := handle.OpenReal(filepath.Dir(string(m.p.Link)))
+	if err != nil {
+		return err
+	}
+	defer parent.Release()
+	err = m.act(ctx, "unlink", m.p.LinkText, func() error {
+		if err := link.Remove(parent, m.base(), string(m.p.LinkText)); err != nil {
+			return err
+		}
+		return parent.Sync()
+	}, nil)
+	if err != nil {
+		return err
+	}
+	r := *m.p.Before
+	r.State = ledger.Detached
+	return m.run.Set(ledger.Done, "", func(t *ledger.Tx) error { return t.SaveRedirect(r) })
+}
+
+// attach puts the link of a detach back, where nothing stands.
+func (m *mover) attach(ctx context.Context) error {
+	parent, err := handle.OpenReal(filepath.Dir(string(m.p.Link)))
+	if err != nil {
+		return err
+	}
+	defer parent.Release()
+	ours, err := link.Is(parent, m.base(), string(m.p.LinkText))
+	if err != nil {
+		return err
+	}
+	if !ours {
+		err = m.act(ctx, "link", m.p.LinkText, func() error {
+			return errors.Join(link.Make(parent, m.base(), string(m.p.LinkText)), parent.Sync())
+		}, nil)
+		if errors.Is(err, unix.EEXIST) {
+			return &RefusedError{[]finding.Finding{finding.New(finding.OldPlaceTaken, string(m.p.Link),
+				"something stands at "+pathtext.Show(string(m.p.Link))+" by now", subject(m.p.Name, "", ""))}}
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return m.run.Set(ledger.Undone, "", func(t *ledger.Tx) error { return t.SaveRedirect(*m.p.Before) })
+}

@@ -1,0 +1,399 @@
+package redirect
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"nexlin/internal/finding"
+	"nexlin/internal/handle"
+	"nexlin/internal/inuse"
+	"nexlin/internal/ledger"
+	"nexlin/internal/pathtext"
+	"nexlin/internal/transfer"
+)
+
+// A DiscardPlan says of every held original of a redirect whether it may go.
+type DiscardPlan struct {
+	Redirect  ledger.Redirect
+	Live      string // where the data is in use now
+	Verdicts  []*Verdict
+	Findings  []finding.Finding
+	OnlyEqual bool
+	accepted  map[finding.Code]bool
+	codes     []finding.Code
+}
+
+// Frees is how many bytes the discard gives back, as far as it may go.
+func (d *DiscardPlan) Frees() (n int64) {
+	for _, v := range d.Verdicts {
+		n += v.Frees
+		for i, c := range v.codes {
+			if c != "" && d.accepted[c] {
+				n += v.sizes[i]
+			}
+		}
+	}
+	return n
+}
+
+// PlanDiscard holds every held original of a redirect and the live folder
+// against the manifest frozen at the switch, reading all of the live side.
+// It changes nothing.
+func (e *Engine) PlanDiscard(ctx context.Context, r ledger.Redirect, accept []finding.Code, onlyEqual bool) (*DiscardPlan, error) {
+	d := &DiscardPlan{Redirect: r, OnlyEqual: onlyEqual, accepted: map[finding.Code]bool{}, codes: accept}
+	for _, c := range accept {
+		if finding.Acceptable(c) {
+			d.accepted[c] = true
+		}
+	}
+	d.accepted[finding.ChangedQuiet] = d.accepted[finding.ChangedSince]
+	held, err := e.Ledger.HeldOf(r.Name)
+	if err != nil {
+		return nil, err
+	}
+	d.Live = r.Target
+	if r.State == ledger.Ended {
+		d.Live = r.Link
+	}
+	if len(held) == 0 {
+		f := finding.New(finding.HeldMissing, d.Live, "nothing is held of "+r.Name, subject(r.Name, "", ""))
+		f.Remedy = "nothing needs doing"
+		d.Findings = append(d.Findings, f.As(finding.Blocker))
+		return d, nil
+	}
+	if away, err := e.liveAway(d); away || err != nil {
+		return d, err
+	}
+	live, err := handle.OpenReal(d.Live)
+	if err != nil {
+		f := finding.New(finding.TargetMissing, d.Live, fmt.Sprintf("the folder in use, %s, can't be opened: %v", pathtext.Show(d.Live), cause(err)), subject(r.Name, "", ""))
+		d.Findings = append(d.Findings, f.As(finding.Blocker))
+		return d, nil
+	}
+	defer live.Release()
+	if e.Progress != nil {
+		e.Progress.Phase("compare", r.Files*int64(len(held)), r.Bytes*int64(len(held)))
+	}
+	for _, h := range held {
+		if err := e.judgeHeld(ctx, d, h, live); err != nil {
+			return nil, err
+		}
+	}
+	return d, nil
+}
+
+func (e *Engine) liveAway(d *DiscardPlan) (bool, error) {
+	r := &d.Redirect
+	if r.State == ledger.Ended {
+		return false, nil
+	}
+	p := Plan{Name: r.Name}
+	err := e.present(&p, r.Drive, r.Target)
+	d.Findings = append(d.Findings, p.Findings...)
+	return len(p.Findings) > 0, err
+}
+
+func (e *Engine) judgeHeld(ctx context.Context, d *DiscardPlan, h ledger.Held, live *handle.Dir) error {
+	v := &Verdict{Held: h}
+	d.Verdicts = append(d.Verdicts, v)
+	about := subject(d.Redirect.Name, h.Drive.Label, "")
+	if _, found, err := e.Locate(h.Drive, h.Path); err != nil {
+		return err
+	} else if !found {
+		d.Findings = append(d.Findings, finding.New(finding.DriveAway, h.Path, fmt.Sprintf("%s is not here, and %s lies on it", h.Drive.Label, pathtext.Show(h.Path)), about))
+		return nil
+	}
+	held, err := handle.OpenReal(h.Path)
+	if missing(err) {
+		f := finding.New(finding.HeldMissing, h.Path, pathtext.Show(h.Path)+" is not there any more", about)
+		f.Severity, f.Remedy = finding.Info, "the record of it is closed"
+		d.Findings = append(d.Findings, f)
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer held.Release()
+	if st, err := held.Self(); err != nil {
+		return err
+	} else if st.Ino != h.Ino {
+		d.Findings = append(d.Findings, finding.New(finding.DriveDoubtful, h.Path, pathtext.Show(h.Path)+" is another folder than the one that was held", about))
+		return nil
+	}
+	if used, err := inuse.Below(ctx, h.Path); err != nil {
+		return err
+	} else if len(used.Holders) > 0 {
+		d.Findings = append(d.Findings, finding.New(finding.HeldInUse, h.Path, fmt.Sprintf("%s is in use: %s", pathtext.Show(h.Path), programs(used.Holders)), about))
+	}
+	spool, err := e.spoolOf(h.Run)
+	if err == nil {
+		defer spool.Close()
+		v.late = &lateWrites{held: held, live: live, livePath: d.Live, spool: spool, lookOnly: true}
+		if err = v.late.walk(ctx); err == nil {
+			err = v.judgeAll(ctx, live, d.Live, e.Ledger.RunDir(h.Run), spool, e.Progress)
+		}
+	}
+	v.late.forget()
+	if broken := (*transfer.SpoolError)(nil); errors.As(err, &broken) || isFormat(err) {
+		d.Findings = append(d.Findings, finding.New(finding.LedgerBroken, h.Path, err.Error(), about))
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	d.Findings = append(d.Findings, v.late.findings(d.Redirect.Name, h.Path, false)...)
+	d.cases(v)
+	return nil
+}
+
+// cases turns what is not proven into findings: blockers until a person
+// accepts them, or asks that only what is equal goes.
+func (d *DiscardPlan) cases(v *Verdict) {
+	says := []struct {
+		code finding.Code
+		text string
+	}{
+		{finding.Rot, "files at %s have other content than was verified, or can't be read, and nothing says that anybody wrote to them"},
+		{finding.ChangedSince, "files at %s were changed since the switch; the held original has them as they were"},
+		{finding.ChangedQuiet, "files at %s have other content under the same modification time"},
+		{finding.GoneAtTarget, "entries are no longer at %s; the held original is their last copy"},
+	}
+	for _, s := range says {
+		l := v.cases[s.code]
+		if l == nil {
+			continue
+		}
+		slices.Sort(l.paths)
+		f := finding.New(s.code, l.paths[0], fmt.Sprintf("%d "+s.text, l.count, pathtext.Show(d.Live)), subject(d.Redirect.Name, "", ""))
+		f = f.Listing(int(l.count), l.paths)
+		switch {
+		case s.code == finding.Rot:
+			f.Severity = finding.Blocker
+		case d.accepted[s.code]:
+			f.Severity = finding.Info
+		case d.OnlyEqual:
+			f.Severity, f.Remedy = finding.Info, "they stay held"
+		default:
+			f.Severity = finding.Blocker
+		}
+		d.Findings = append(d.Findings, f)
+	}
+}
+
+// Consents lists the codes whose acceptance would let the discard go on, if
+// nothing else stands in the way; nil otherwise.
+func (d *DiscardPlan) Consents() []finding.Code {
+	var out []finding.Code
+	for _, f := range finding.Blockers(d.Findings) {
+		if !finding.Acceptable(f.Code) {
+			return nil
+		}
+		out = append(out, f.Code)
+	}
+	return out
+}
+
+// spoolOf opens the spool that describes what a run made.
+func (e *Engine) spoolOf(run string) (*transfer.Spool, error) {
+	dir := e.Ledger.RunDir(run)
+	all := transfer.Spools(dir)
+	if len(all) == 0 {
+		return nil, &transfer.SpoolError{File: dir, Err: errors.New("there is none")}
+	}
+	return transfer.OpenSpool(dir, all[len(all)-1])
+}
+
+// Discard deletes what of the held originals may go: first what was written
+// to them late is brought over, then both sides are judged again if it was.
+func (e *Engine) Discard(ctx context.Context, d *DiscardPlan) (*Outcome, error) {
+	if len(finding.Blockers(d.Findings)) > 0 {
+		return nil, &RefusedError{d.Findings}
+	}
+	r := d.Redirect
+	now := time.Now()
+	p := &Plan{
+		Run: ledger.NewRunID(now), Kind: KindDiscard, Made: now, Name: r.Name, Before: &r,
+		Link: pathtext.Path(r.Link), Target: pathtext.Path(r.Target), Accepted: d.codes, OnlyEqual: d.OnlyEqual,
+	}
+	run, err := e.Ledger.Begin(p.Run, p.Kind, p.Name, p)
+	if err != nil {
+		return nil, err
+	}
+	defer run.Release()
+	m := &mover{Engine: e, p: p, run: run, out: &Outcome{Run: p.Run, Kind: p.Kind, Plan: p, Findings: d.Findings}}
+	err = m.discard(ctx, d)
+	if refused := (*RefusedError)(nil); errors.As(err, &refused) {
+		return nil, errors.Join(err, run.Set(ledger.Refused, err.Error(), nil))
+	}
+	return m.out, m.stopped(err)
+}
+
+// discardAgain finishes a discard that was stopped: it judges anew what is
+// still there, with the consents that were given.
+func (m *mover) discardAgain(ctx context.Context) error {
+	r, err := m.Ledger.Redirect(m.p.Name)
+	if errors.Is(err, ledger.ErrNotFound) {
+		return m.run.Set(ledger.Done, "", nil)
+	}
+	if err != nil {
+		return err
+	}
+	d, err := m.PlanDiscard(ctx, r, m.p.Accepted, m.p.OnlyEqual)
+	if err != nil {
+		return err
+	}
+	if len(d.Verdicts) == 0 && len(d.Findings) == 1 && d.Findings[0].Code == finding.HeldMissing {
+		return m.run.Set(ledger.Done, "", nil)
+	}
+	if len(finding.Blockers(d.Findings)) > 0 {
+		return &RefusedError{d.Findings}
+	}
+	return m.discard(ctx, d)
+}
+
+func (m *mover) discard(ctx context.Context, d *DiscardPlan) error {
+	m.phase = "discard"
+	m.spaceOf(d)
+	late := false
+	for _, v := range d.Verdicts {
+		if v.late != nil && len(v.late.brought) > 0 {
+			late = true
+			if err := m.bringOver(ctx, d, v); err != nil {
+				return err
+			}
+		}
+	}
+	if late {
+		again, err := m.PlanDiscard(ctx, d.Redirect, d.codes, d.OnlyEqual)
+		if err != nil {
+			return err
+		}
+		if len(finding.Blockers(again.Findings)) > 0 {
+			return &RefusedError{again.Findings}
+		}
+		d = again
+	}
+	for _, v := range d.Verdicts {
+		if err := m.erase(ctx, d, v); err != nil {
+			return err
+		}
+	}
+	m.spaceAfter()
+	return m.run.Set(ledger.Done, "", func(t *ledger.Tx) error {
+		// A redirect that was brought back is kept for its held originals only.
+		if d.Redirect.State != ledger.Ended || m.anythingHeld(d) {
+			return nil
+		}
+		return t.RemoveRedirect(d.Redirect.Name)
+	})
+}
+
+func (m *mover) anythingHeld(d *DiscardPlan) bool {
+	return slices.ContainsFunc(d.Verdicts, func(v *Verdict) bool { return v.left })
+}
+
+// bringOver brings late writes to the live folder and takes them into the
+// records of the run that holds them.
+func (m *mover) bringOver(ctx context.Context, d *DiscardPlan, v *Verdict) error {
+	return m.act(ctx, "late-writes", pathtext.Path(v.Held.Path), func() error {
+		held, err := handle.OpenReal(v.Held.Path)
+		if err != nil {
+			return err
+		}
+		defer held.Release()
+		live, err := handle.OpenReal(d.Live)
+		if err != nil {
+			return err
+		}
+		defer live.Release()
+		spool, err := m.spoolOf(v.Held.Run)
+		if err != nil {
+			return err
+		}
+		defer spool.Close()
+		l := &lateWrites{held: held, live: live, livePath: d.Live, spool: spool}
+		if err := l.walk(ctx); err != nil {
+			return err
+		}
+		m.out.Findings = append(m.out.Findings, l.findings(d.Redirect.Name, v.Held.Path, true)...)
+		return m.amend(v.Held.Run, live, spool, l.changes)
+	}, nil)
+}
+
+// amend takes changes into the spool and the frozen manifest of a run.
+func (m *mover) amend(run string, live *handle.Dir, spool *transfer.Spool, changes []transfer.Record) error {
+	if err := live.SyncAll(); err != nil {
+		return err
+	}
+	dir := m.Ledger.RunDir(run)
+	all := transfer.Spools(dir)
+	last := all[len(all)-1]
+	next, err := transfer.Amend(spool, dir, last+1, changes)
+	if err != nil {
+		return err
+	}
+	defer next.Close()
+	if err := composeFrozen(dir, next); err != nil {
+		return err
+	}
+	return transfer.RemoveSpool(dir, last)
+}
+
+func (m *mover) erase(ctx context.Context, d *DiscardPlan, v *Verdict) error {
+	h := v.Held
+	parent, err := handle.OpenReal(filepath.Dir(h.Path))
+	if err != nil {
+		return err
+	}
+	defer parent.Release()
+	gone := func(t *ledger.Tx) error {
+		if v.left {
+			return nil
+		}
+		return t.HeldGone(h.Run, h.Path)
+	}
+	return m.act(ctx, "erase", pathtext.Path(h.Path), func() error {
+		if v.codes == nil { // it was gone before we came
+			return nil
+		}
+		spool, err := m.spoolOf(h.Run)
+		if err != nil {
+			return err
+		}
+		defer spool.Close()
+		v.left, err = transfer.Erase(parent, filepath.Base(h.Path), spool, func(r *transfer.Record) bool {
+			return ctx.Err() == nil && v.mayGo(r, d.accepted)
+		})
+		if err = errors.Join(err, ctx.Err()); err != nil {
+			return err
+		}
+		if v.left && !d.OnlyEqual {
+			m.out.Findings = append(m.out.Findings, finding.New(finding.LateWrite, h.Path,
+				"entries of the held original changed while it was being deleted; they are still there", subject(m.p.Name, "", "")))
+		}
+		return parent.Sync()
+	}, gone)
+}
+
+// spaceOf notes the room of the drives that hold something.
+func (m *mover) spaceOf(d *DiscardPlan) {
+	for _, v := range d.Verdicts {
+		now, err := m.Drives.Of(filepath.Dir(v.Held.Path))
+		if err != nil || slices.ContainsFunc(m.room, func(o room) bool { return o.drive.Same(&now) }) {
+			continue
+		}
+		m.room = append(m.room, room{now, now.Free})
+	}
+}
+
+func (m *mover) spaceAfter() {
+	for i := range m.room {
+		if r := &m.room[i]; m.Drives.Refresh(&r.drive) == nil {
+			m.out.Space = append(m.out.Space, Space{r.drive.Name(), r.before, r.drive.Free})
+		}
+	}
+}

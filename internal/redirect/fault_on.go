@@ -1,0 +1,40 @@
+//go:build faults
+
+package redirect
+
+import (
+	"fmt"
+	"os"
+	"strings"
+	"syscall"
+	"time"
+)
+
+// fault acts at the named step as NEXLIN_FAULT says: "kill:NAME" ends the
+// process at once, "error:NAME" fails the step, "wait:NAME" pauses it until
+// the file NEXLIN_FAULT_GO is there. "list" writes the names to standard
+// error. Only programs built with the tag faults have this.
+func fault(name string) error {
+	how, at, _ := strings.Cut(os.Getenv("NEXLIN_FAULT"), ":")
+	if how == "list" {
+		fmt.Fprintln(os.Stderr, "step", name)
+	}
+	if at != name {
+		return nil
+	}
+	switch how {
+	case "kill":
+		_ = syscall.Kill(os.Getpid(), syscall.SIGKILL)
+		select {}
+	case "error":
+		return fmt.Errorf("fault at %s", name)
+	case "wait":
+		for {
+			if _, err := os.Stat(os.Getenv("NEXLIN_FAULT_GO")); err == nil {
+				return nil
+			}
+			time.Sleep(5 * time.Millisecond)
+		}
+	}
+	return nil
+}

@@ -1,0 +1,45 @@
+package redirect
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+
+	"nexlin/internal/finding"
+	"nexlin/internal/handle"
+	"nexlin/internal/ledger"
+)
+
+// CheckHeld holds a held original against its snapshot and changes nothing.
+// live is the folder in use; while that is away there is nothing to say.
+func (e *Engine) CheckHeld(ctx context.Context, h ledger.Held, live string) ([]finding.Finding, error) {
+	about := subject(h.Redirect, h.Drive.Label, "")
+	if _, found, err := e.Locate(h.Drive, h.Path); err != nil || !found {
+		return nil, err // the redirect's own drive is reported elsewhere
+	}
+	held, err := handle.OpenReal(h.Path)
+	if missing(err) {
+		return []finding.Finding{finding.New(finding.HeldMissing, h.Path, "the held original is not at "+h.Path, about)}, nil
+	}
+	if errors.Is(err, fs.ErrPermission) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer held.Release()
+	spool, err := e.spoolOf(h.Run)
+	if err != nil {
+		return []finding.Finding{finding.New(finding.LedgerBroken, h.Path, err.Error(), about)}, nil
+	}
+	defer spool.Close()
+	l := &lateWrites{held: held, livePath: live, spool: spool, lookOnly: true}
+	if l.live, err = handle.OpenReal(live); err != nil {
+		return nil, nil // that is a finding about the target
+	}
+	defer l.live.Release()
+	if err := l.walk(ctx); err != nil {
+		return nil, err
+	}
+	return l.findings(h.Redirect, h.Path, false), nil
+}

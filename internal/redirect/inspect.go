@@ -1,0 +1,283 @@
+package redirect
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"golang.org/x/sys/unix"
+
+	"nexlin/internal/finding"
+	"nexlin/internal/handle"
+	"nexlin/internal/inuse"
+	"nexlin/internal/inventory"
+	"nexlin/internal/ledger"
+	"nexlin/internal/link"
+	"nexlin/internal/pathtext"
+)
+
+// firstListed is how many paths a finding names.
+const firstListed = 10
+
+// systemPlaces are directories that the system needs where they are, and
+// everything directly in them that belongs to it.
+var systemPlaces = []string{
+	"/", "/bin", "/boot", "/dev", "/etc", "/home", "/lib", "/lib32", "/lib64", "/libx32", "/lost+found", "/media", "/mnt",
+	"/opt", "/proc", "/root", "/run", "/sbin", "/srv", "/sys", "/tmp", "/usr", "/var",
+}
+
+// whole are system places in which nothing at all may be moved.
+var whole = []string{"/bin", "/boot", "/dev", "/etc", "/lib", "/lib32", "/lib64", "/proc", "/run", "/sbin", "/sys", "/usr/bin", "/usr/lib", "/usr/sbin"}
+
+// A Look is what inspect says of one folder, whatever is then done with it.
+type Look struct {
+	Path     string      // as named, absolute
+	Real     string      // with every link followed
+	Chain    []link.Step // the links met on the way
+	Plan     *Plan       // the folder's side of a move; nil if nothing is there
+	Redirect *ledger.Redirect
+	Methods  []string // methods that fit
+}
+
+// Inspect looks at one path and changes nothing. progress may be nil.
+func (e *Engine) Inspect(ctx context.Context, path string, progress func(entries, bytes int64)) (*Look, error) {
+	l := &Look{Path: path}
+	var err error
+	l.Chain, l.Real, err = link.Chain(path)
+	if err != nil && !missing(err) {
+		return nil, err
+	}
+	at := real(path)
+	if r, err := e.byLink(at); err != nil {
+		return nil, err
+	} else if r != nil {
+		l.Redirect = r
+	}
+	p := &Plan{Kind: KindMove, Link: pathtext.Path(at), From: pathtext.Path(at)}
+	l.Plan = p
+	if err := e.folder(ctx, p, progress); err != nil {
+		return nil, err
+	}
+	if p.FromIno != 0 && p.Blocked() == nil {
+		l.Methods = []string{"symlink"}
+	}
+	return l, nil
+}
+
+func (e *Engine) byLink(path string) (*ledger.Redirect, error) {
+	all, err := e.Ledger.Redirects(false)
+	if err != nil {
+		return nil, err
+	}
+	i := slices.IndexFunc(all, func(r ledger.Redirect) bool { return r.Link == path })
+	if i < 0 {
+		return nil, nil
+	}
+	return &all[i], nil
+}
+
+// folder inspects what is to be copied: that it is a folder, may be taken,
+// and is kept whole by this version. It fills in the plan's facts.
+func (e *Engine) folder(ctx context.Context, p *Plan, progress func(entries, bytes int64)) error {
+	path := string(p.From)
+	st, err := handle.Lstat(path)
+	switch {
+	case missing(err) || errors.Is(err, unix.ENOTDIR):
+		p.find(finding.New(finding.SourceMissing, path, "there is nothing at "+pathtext.Show(path), subject("", "", "")))
+		return nil
+	case err != nil:
+		return err
+	case st.IsSymlink():
+		text, err := os.Readlink(path)
+		if err != nil {
+			return err
+		}
+		p.find(finding.New(finding.SourceIsLink, path, pathtext.Show(path)+" is a link that leads to "+pathtext.Show(text), subject("", "", "")))
+		return nil
+	case !st.IsDir():
+		p.find(finding.New(finding.SourceNotFolder, path, pathtext.Show(path)+" is no folder", subject("", "", "")))
+		return nil
+	}
+	if st.MountRoot {
+		p.find(finding.New(finding.SourceIsMount, path, "a drive is mounted at "+pathtext.Show(path), subject("", "", "")))
+		return nil
+	}
+	p.FromIno, p.UID, p.GID = st.Ino, st.UID, st.GID
+	p.Account, p.Private = accountName(st.UID), st.Mode&0o055 == 0
+	if why := e.protected(path); why != "" && p.Kind == KindMove {
+		p.find(finding.New(finding.Protected, path, pathtext.Show(path)+" "+why, subject("", "", "")))
+		return nil
+	}
+	if err := e.nested(p); err != nil {
+		return err
+	}
+	if err := e.measure(ctx, p, progress); err != nil {
+		return err
+	}
+	if p.FromNow, err = e.Drives.Of(path); err != nil {
+		return err
+	}
+	p.FromDrive = ref(&p.FromNow)
+	p.FreesLater = p.Allocated
+	return e.users(ctx, p)
+}
+
+func (e *Engine) protected(path string) string {
+	switch {
+	case slices.Contains(systemPlaces, path):
+		return "is a place that the system needs where it is"
+	case slices.ContainsFunc(whole, func(w string) bool { return within(path, w) }):
+		return "belongs to the system"
+	case slices.Contains(e.Homes, path):
+		return "is the home of an account"
+	case within(realDir(e.Ledger.Dir()), path):
+		return "holds Nexlin's own records"
+	}
+	return ""
+}
+
+// nested finds redirects above and below the folder.
+func (e *Engine) nested(p *Plan) error {
+	all, err := e.Ledger.Redirects(false)
+	if err != nil {
+		return err
+	}
+	for _, r := range all {
+		if r.Name == p.Name && p.Kind != KindMove {
+			continue
+		}
+		about := subject(r.Name, r.Drive.Label, "")
+		if within(string(p.From), r.Target) {
+			p.find(finding.New(finding.InsideRedirect, string(p.From), fmt.Sprintf("%s lies inside the target of redirect %s", pathtext.Show(string(p.From)), r.Name), about))
+		}
+		if r.Link != string(p.Link) && within(r.Link, string(p.From)) {
+			p.find(finding.New(finding.HoldsRedirect, r.Link, fmt.Sprintf("%s holds the link of redirect %s", pathtext.Show(string(p.From)), r.Name), about))
+		}
+	}
+	return nil
+}
+
+// measure walks the folder once, in parallel, and turns what it finds into
+// findings. Blocks are rounded for the target where it is known already.
+func (e *Engine) measure(ctx context.Context, p *Plan, progress func(entries, bytes int64)) error {
+	root, err := handle.OpenReal(string(p.From))
+	if errors.Is(err, fs.ErrPermission) {
+		p.find(finding.New(finding.Unreadable, string(p.From), "this account may not look into "+pathtext.Show(string(p.From)), subject("", "", "")))
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer root.Release()
+	p.Facts, err = inventory.Measure(ctx, root, inventory.Options{
+		Block: p.IntoNow.Block, MayGive: mayGive(), Root: os.Geteuid() == 0, Progress: progress,
+	})
+	if err != nil {
+		return err
+	}
+	f := &p.Facts
+	p.Files, p.Bytes, p.Allocated, p.Entries = f.Files, f.Bytes, f.Allocated, f.Entries()
+	entries(p, finding.Unreadable, f.Unreadable, "can't be read by this account")
+	entries(p, finding.MountInside, f.Mounts, "are other file systems mounted inside the folder")
+	entries(p, finding.SpecialFiles, f.Special, "are sockets, FIFOs or devices")
+	entries(p, finding.OwnerRights, f.Foreign, "belong to accounts or groups that this account can't give them to")
+	entries(p, finding.OwnerRights, f.Privileged, "have attributes that only an administrator may set")
+	entries(p, finding.Immutable, f.Immutable, "are marked as not to be changed")
+	entries(p, finding.NotKeptYet, f.HardLinked, "are hard links: files with more than one name")
+	entries(p, finding.NotKeptYet, f.LeadOut, "are relative links that lead out of the folder and would break")
+	entries(p, finding.NotKeptYet, f.Other, "are encrypted by the file system, entry by entry")
+	return nil
+}
+
+// entries adds one finding about the entries of a listing, if there are any.
+func entries(p *Plan, code finding.Code, l inventory.Listing, what string) {
+	if l.Count == 0 {
+		return
+	}
+	root := string(p.From)
+	var paths []string
+	for _, rel := range l.First(firstListed) {
+		paths = append(paths, filepath.Join(root, rel))
+	}
+	noun := "entries"
+	if l.Count == 1 {
+		noun = "entry"
+		what = strings.NewReplacer("are other file systems", "is another file system", "are sockets, FIFOs or devices", "is a socket, FIFO or device",
+			"are hard links: files", "is a hard link: a file", "are relative links that lead", "is a relative link that leads",
+			"are ", "is ", "belong ", "belongs ", "have ", "has ").Replace(what)
+	}
+	p.find(finding.New(code, paths[0], fmt.Sprintf("%d %s in %s %s", l.Count, noun, pathtext.Show(root), what), subject("", "", "")).Listing(l.Count, paths))
+}
+
+// mayGive tells which owners this account may give to files it makes.
+func mayGive() func(uid, gid uint32) bool {
+	if os.Geteuid() == 0 {
+		return nil
+	}
+	groups := map[uint32]bool{uint32(os.Getegid()): true}
+	if more, err := os.Getgroups(); err == nil {
+		for _, g := range more {
+			groups[uint32(g)] = true
+		}
+	}
+	me := uint32(os.Geteuid())
+	return func(uid, gid uint32) bool { return uid == me && groups[gid] }
+}
+
+// users looks for programs that have the folder open.
+func (e *Engine) users(ctx context.Context, p *Plan) error {
+	report, err := inuse.Below(ctx, string(p.From))
+	if err != nil {
+		return err
+	}
+	p.InUse = report
+	if !report.Complete {
+		p.find(finding.New(finding.InUseUnknown, string(p.From), "not every program can be looked at, so one may have the folder open unseen", subject("", "", "")))
+	}
+	if len(report.Holders) == 0 {
+		return nil
+	}
+	writers := report.Writers()
+	f := finding.New(finding.InUse, string(p.From), fmt.Sprintf("%s is open in %s", pathtext.Show(string(p.From)), programs(report.Holders)), subject("", "", ""))
+	f = f.Listing(len(report.Holders), paths(report.Holders))
+	switch {
+	case len(writers) == 0:
+		f.Severity = finding.Warning
+		f.Remedy = "quit them if they are going to write there"
+	case p.WhileInUse:
+		f.Severity = finding.Warning
+		f.Remedy = "what they write during the switch is looked for and brought over"
+	default:
+		f.Message = fmt.Sprintf("%s has files open for writing in %s", programs(writers), pathtext.Show(string(p.From)))
+	}
+	p.find(f)
+	return nil
+}
+
+func paths(hs []inuse.Holder) []string {
+	var out []string
+	for _, h := range hs[:min(len(hs), firstListed)] {
+		out = append(out, h.Path)
+	}
+	return slices.Compact(out)
+}
+
+// programs names the programs among holders, each once.
+func programs(hs []inuse.Holder) string {
+	var names []string
+	for _, h := range hs {
+		n := fmt.Sprintf("%s (process %d)", pathtext.Show(h.Program), h.PID)
+		if !slices.Contains(names, n) {
+			names = append(names, n)
+		}
+	}
+	if len(names) > 5 {
+		return fmt.Sprintf("%s and %d more", strings.Join(names[:5], ", "), len(names)-5)
+	}
+	return strings.Join(names, ", ")
+}

@@ -1,0 +1,204 @@
+package redirect
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"runtime"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
+
+	"nexlin/internal/finding"
+	"nexlin/internal/handle"
+	"nexlin/internal/inventory"
+	"nexlin/internal/ledger"
+	"nexlin/internal/manifest"
+	"nexlin/internal/transfer"
+)
+
+// A Verdict says of one held original what of it is proven to be in the
+// live folder. Counts are of files and links.
+type Verdict struct {
+	Held   ledger.Held
+	Proven int64
+	Bytes  int64 // size of what is proven
+	Frees  int64 // bytes that deleting it gives back, in blocks of 4 KiB
+	cases  map[finding.Code]*listing
+	codes  []finding.Code // by ordinal of the spool; empty means proven
+	sizes  []int64
+	late   *lateWrites
+	left   bool // something of it stays
+}
+
+type listing struct {
+	count int64
+	paths []string
+}
+
+// judge holds the live folder against the manifest frozen at the switch,
+// reading every file of it. What counts is that nothing of the held
+// original is lost without a word.
+type judge struct {
+	*Verdict
+	mu       sync.Mutex
+	live     string
+	progress transfer.Progress
+}
+
+// judgeAll fills in the verdict. live may be nil if the live folder is gone:
+// then everything is.
+func (v *Verdict) judgeAll(ctx context.Context, live *handle.Dir, livePath, runDir string, spool *transfer.Spool, progress transfer.Progress) error {
+	j := &judge{Verdict: v, live: livePath, progress: progress}
+	if err := j.readFrozen(runDir, spool); err != nil {
+		return err
+	}
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(2 * runtime.GOMAXPROCS(0))
+	err := transfer.Match(ctx, live, spool, func(rec *transfer.Record, now *inventory.Entry) error {
+		if rec == nil {
+			return nil // new at the target: nothing of the held original
+		}
+		if now == nil {
+			j.set(rec, finding.GoneAtTarget)
+			return nil
+		}
+		return j.one(ctx, group, rec, now)
+	})
+	return errors.Join(group.Wait(), err)
+}
+
+// readFrozen checks that the frozen manifest and the spool, two witnesses,
+// say the same; one alone is not trusted with a deletion.
+func (j *judge) readFrozen(runDir string, spool *transfer.Spool) error {
+	f, err := os.Open(filepath.Join(runDir, frozenName))
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	m := manifest.NewReader(f)
+	c := transfer.Read(spool)
+	for {
+		var e manifest.Entry
+		err := m.Next(&e)
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			return err
+		}
+		r := c.Peek()
+		if r == nil || r.Path != e.Path || r.Fact.Digest != e.Digest || r.Link != e.Link || r.Fact.Flags&transfer.Verified == 0 {
+			return &transfer.SpoolError{File: f.Name(), Err: fmt.Errorf("the two records of this run disagree at %q", e.Path)}
+		}
+		j.codes = append(j.codes, "")
+		j.sizes = append(j.sizes, blocks(r.Fact.Source.Size))
+		c.Next()
+	}
+	if c.Peek() != nil {
+		return &transfer.SpoolError{File: f.Name(), Err: errors.New("the frozen manifest is shorter than the spool")}
+	}
+	return nil
+}
+
+func blocks(size int64) int64 { return (size + 4095) / 4096 * 4096 }
+
+// set records what became of one entry; an empty code means it is proven.
+func (j *judge) set(rec *transfer.Record, code finding.Code) {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	j.codes[rec.Ord] = code
+	if code == "" {
+		j.Frees += j.sizes[rec.Ord]
+		if !rec.IsDir() {
+			j.Proven++
+			j.Bytes += rec.Fact.Source.Size
+		}
+		return
+	}
+	if j.cases == nil {
+		j.cases = map[finding.Code]*listing{}
+	}
+	l := j.cases[code]
+	if l == nil {
+		l = &listing{}
+		j.cases[code] = l
+	}
+	l.count++
+	if len(l.paths) < firstListed {
+		l.paths = append(l.paths, filepath.Join(j.live, rec.Path))
+	}
+}
+
+func (j *judge) one(ctx context.Context, group *errgroup.Group, rec *transfer.Record, now *inventory.Entry) error {
+	switch {
+	case rec.IsDir() && now.Stat.IsDir():
+		j.set(rec, "")
+	case rec.Link != "" && rec.Link == now.Link:
+		j.set(rec, "")
+	case rec.IsDir() || rec.Link != "" || !now.Stat.IsRegular():
+		j.set(rec, finding.ChangedSince)
+	default:
+		r, e := *rec, *now
+		e.Dir = e.Dir.Retain()
+		group.Go(func() error {
+			defer e.Dir.Release()
+			return j.content(ctx, &r, &e)
+		})
+	}
+	return nil
+}
+
+// content reads a file of the live folder.
+func (j *judge) content(ctx context.Context, rec *transfer.Record, now *inventory.Entry) error {
+	f, err := now.Dir.OpenFile(now.Name)
+	if missing(err) {
+		j.set(rec, finding.GoneAtTarget)
+		return nil
+	}
+	var digest [32]byte
+	if err == nil {
+		digest, _, err = transfer.Digest(ctx, f)
+		err = errors.Join(err, f.Close())
+	}
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if j.progress != nil {
+		j.progress.Advance(1, now.Stat.Size)
+	}
+	if err == nil && digest == rec.Fact.Digest {
+		j.set(rec, "")
+		return nil
+	}
+	j.set(rec, j.why(rec, now, err))
+	return nil
+}
+
+// why tells a person's work from rot: work moves a time stamp.
+func (j *judge) why(rec *transfer.Record, now *inventory.Entry, readErr error) finding.Code {
+	made := &rec.Fact.Copy
+	switch {
+	case readErr != nil:
+		return finding.Rot
+	case now.Stat.Size == rec.Fact.Source.Size && now.Stat.Mtime == rec.Fact.Source.Mtime:
+		if now.Stat.Ino == made.Ino && now.Stat.Ctime == made.Ctime {
+			return finding.Rot
+		}
+		return finding.ChangedQuiet
+	}
+	return finding.ChangedSince
+}
+
+// mayGo reports whether an entry of the held original may be deleted: it is
+// proven, or a person accepted what became of it.
+func (v *Verdict) mayGo(rec *transfer.Record, accepted map[finding.Code]bool) bool {
+	if rec.Ord >= int64(len(v.codes)) {
+		return false
+	}
+	code := v.codes[rec.Ord]
+	return code == "" || accepted[code]
+}

@@ -1,0 +1,296 @@
+package redirect
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"nexlin/internal/drive"
+	"nexlin/internal/finding"
+	"nexlin/internal/handle"
+	"nexlin/internal/inuse"
+	"nexlin/internal/transfer"
+)
+
+// lateWrites holds a held original against its snapshot and brings over to
+// the live folder what was written to it after it was copied, where nobody
+// has touched the same entry there. Deletions are never brought over.
+type lateWrites struct {
+	held, live *handle.Dir
+	livePath   string
+	spool      *transfer.Spool
+	lookOnly   bool // find, but bring nothing over
+
+	busy      map[string]bool // open for writing in the live folder
+	changes   []transfer.Record
+	brought   []string
+	conflicts []string
+	seen      int // entries that really differ
+}
+
+// forget lets the handles go; what was found stays.
+func (l *lateWrites) forget() {
+	if l != nil {
+		l.held, l.live, l.spool = nil, nil, nil
+	}
+}
+
+// walk looks at every entry of the held original.
+func (l *lateWrites) walk(ctx context.Context) error {
+	return transfer.Differences(ctx, l.held, transfer.Source, l.spool, func(d transfer.Difference) error {
+		if d.Now == nil {
+			return nil
+		}
+		if l.busy == nil {
+			if err := l.lookWhoWrites(ctx); err != nil {
+				return err
+			}
+		}
+		if d.Now.Stat.IsDir() {
+			return l.directory(d)
+		}
+		return l.entry(ctx, d)
+	})
+}
+
+func (l *lateWrites) lookWhoWrites(ctx context.Context) error {
+	l.busy = map[string]bool{}
+	r, err := inuse.Below(ctx, l.livePath)
+	if err != nil {
+		return err
+	}
+	for _, h := range r.Writers() {
+		if rel, err := filepath.Rel(l.livePath, h.Path); err == nil {
+			l.busy[rel] = true
+		}
+	}
+	return nil
+}
+
+func (l *lateWrites) conflict(path string) error {
+	l.seen++
+	l.conflicts = append(l.conflicts, path)
+	return nil
+}
+
+func (l *lateWrites) record(d transfer.Difference, f transfer.Fact) {
+	l.changes = append(l.changes, transfer.Record{Path: d.Path, Link: d.Now.Link, Xattrs: d.Now.Xattrs, Fact: f})
+}
+
+// directory brings over a new directory, or new rights of one. Its times
+// follow from what is brought into it; they are not a change by themselves.
+func (l *lateWrites) directory(d transfer.Difference) error {
+	now := transfer.SnapOf(&d.Now.Stat, d.Now.Xattrs)
+	if d.Was != nil && d.Was.IsDir() {
+		was := d.Was.Fact.Source
+		if was.Mode == now.Mode && was.UID == now.UID && was.GID == now.GID && was.Attrs == now.Attrs {
+			f := d.Was.Fact
+			f.Source = now
+			l.record(d, f)
+			return nil
+		}
+	}
+	l.seen++
+	if l.lookOnly {
+		l.brought = append(l.brought, d.Path)
+		return nil
+	}
+	dir, name, err := l.live.Parent(d.Path)
+	if err != nil {
+		return l.orConflict(d.Path, err)
+	}
+	defer dir.Release()
+	if d.Path != "." {
+		if err := dir.Mkdir(name, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
+			return err
+		}
+	}
+	at, err := l.live.Beneath(d.Path)
+	if err != nil {
+		return l.orConflict(d.Path, err)
+	}
+	defer at.Release()
+	made, err := transfer.SetDir(at, d.Now, d.Was != nil)
+	if err != nil {
+		return err
+	}
+	l.brought = append(l.brought, d.Path)
+	l.record(d, transfer.Fact{Flags: transfer.Copied | transfer.Verified, Source: now, Copy: made})
+	return nil
+}
+
+// orConflict keeps both sides where the place in the live folder is gone or
+// is something else now.
+func (l *lateWrites) orConflict(path string, err error) error {
+	if missing(err) || errors.Is(err, handle.ErrNotDir) || isLoop(err) {
+		return l.conflict(path)
+	}
+	return err
+}
+
+// entry brings one file or link over: under a temporary name, then renamed.
+func (l *lateWrites) entry(ctx context.Context, d transfer.Difference) error {
+	if same, err := l.onlyTouched(ctx, d); err != nil || same {
+		return err
+	}
+	dir, name, err := l.live.Parent(d.Path)
+	if err != nil {
+		return l.orConflict(d.Path, err)
+	}
+	defer dir.Release()
+	free, err := l.mayReplace(dir, name, d)
+	if err != nil {
+		return err
+	}
+	if !free || !(d.Now.Stat.IsRegular() || d.Now.Stat.IsSymlink()) {
+		return l.conflict(d.Path)
+	}
+	l.seen++
+	l.brought = append(l.brought, d.Path)
+	if l.lookOnly {
+		return nil
+	}
+	times, err := dir.Self()
+	if err != nil {
+		return err
+	}
+	tmp := ".nexlin-late-" + drive.NewID()
+	f, err := transfer.CopyEntry(ctx, d.Now, dir, tmp)
+	if err == nil && d.Was == nil {
+		err = dir.Rename(tmp, dir, name)
+	} else if err == nil {
+		err = dir.Replace(tmp, dir, name)
+	}
+	if err != nil {
+		if e := dir.Unlink(tmp); e != nil && !missing(e) {
+			err = errors.Join(err, e)
+		}
+		return err
+	}
+	st, err := dir.Stat(name)
+	if err != nil {
+		return err
+	}
+	f.Copy = transfer.SnapOf(&st, d.Now.Xattrs)
+	l.record(d, *f)
+	return errors.Join(dir.Sync(), ignorePermission(dir.SetTimes(times.Atime, times.Mtime)))
+}
+
+func ignorePermission(err error) error {
+	if errors.Is(err, fs.ErrPermission) {
+		return nil
+	}
+	return err
+}
+
+// onlyTouched reports a file whose content and metadata are as they were
+// copied: nothing was written, only the inode's own time moved.
+func (l *lateWrites) onlyTouched(ctx context.Context, d transfer.Difference) (bool, error) {
+	if d.Was == nil || !d.Now.Stat.IsRegular() {
+		return false, nil
+	}
+	was, now := d.Was.Fact.Source, transfer.SnapOf(&d.Now.Stat, d.Now.Xattrs)
+	plain := was
+	plain.Ctime = now.Ctime
+	if plain != now {
+		return false, nil
+	}
+	f, err := d.Now.Dir.OpenFile(d.Now.Name)
+	if err != nil {
+		return false, err
+	}
+	defer f.Close()
+	digest, _, err := transfer.Digest(ctx, f)
+	if err != nil || digest != d.Was.Fact.Digest {
+		return false, err
+	}
+	fact := d.Was.Fact
+	fact.Source = now
+	l.record(d, fact)
+	return true, nil
+}
+
+// mayReplace reports whether the entry in the live folder is still the one
+// that was copied, and nobody has it open for writing.
+func (l *lateWrites) mayReplace(dir *handle.Dir, name string, d transfer.Difference) (bool, error) {
+	st, err := dir.Stat(name)
+	if missing(err) {
+		return d.Was == nil, nil
+	}
+	if err != nil || d.Was == nil || l.busy[d.Path] {
+		return false, err
+	}
+	xattrs, err := dir.Xattrs(name)
+	if err != nil {
+		return false, err
+	}
+	now := transfer.SnapOf(&st, xattrs)
+	return d.Was.Fact.Copy.Unchanged(&now, false), nil
+}
+
+// late is the walk for late writes after the switch.
+func (m *mover) late(ctx context.Context) error {
+	target, err := m.into.Beneath(string(m.p.Final))
+	if err != nil {
+		return err
+	}
+	defer target.Release()
+	l := &lateWrites{held: m.from, live: target, livePath: m.p.Copy(), spool: m.spool}
+	if err := l.walk(ctx); err != nil {
+		return err
+	}
+	m.out.Findings = append(m.out.Findings, l.findings(m.p.Name, m.p.HeldPath(), true)...)
+	if l.seen == 0 && len(l.changes) == 0 {
+		return nil
+	}
+	if err := target.SyncAll(); err != nil {
+		return err
+	}
+	m.pass++
+	next, err := transfer.Amend(m.spool, m.run.Dir(), m.pass, l.changes)
+	if err != nil {
+		return err
+	}
+	_ = m.spool.Close() // only read from here on
+	m.spool = next
+	if err := m.dropSpools(); err != nil {
+		return err
+	}
+	if l.seen == 0 {
+		return nil
+	}
+	return composeFrozen(m.run.Dir(), m.spool)
+}
+
+// findings says what was found; done tells whether it was brought over.
+func (l *lateWrites) findings(name, held string, done bool) []finding.Finding {
+	about := subject(name, "", "")
+	var out []finding.Finding
+	if n := len(l.brought); n > 0 {
+		f := finding.New(finding.LateWrite, filepath.Join(held, l.brought[0]),
+			fmt.Sprintf("%d entries were written to the held original after it was copied", n), about)
+		if done {
+			f.Severity, f.Remedy = finding.Info, "they were brought over to the target"
+			f.Message = fmt.Sprintf("%d entries were written to the folder while it was switched, and were brought over", n)
+		}
+		out = append(out, f.Listing(n, under(held, l.brought)))
+	}
+	if n := len(l.conflicts); n > 0 {
+		out = append(out, finding.New(finding.LateConflict, filepath.Join(held, l.conflicts[0]),
+			fmt.Sprintf("%d entries were changed both in the held original and at the target; both are kept", n), about).
+			Listing(n, under(held, l.conflicts)))
+	}
+	return out
+}
+
+func under(root string, rels []string) []string {
+	var out []string
+	for _, r := range rels[:min(len(rels), firstListed)] {
+		out = append(out, strings.TrimSuffix(filepath.Join(root, r), "/."))
+	}
+	return slices.Clip(out)
+}

@@ -1,0 +1,53 @@
+package redirect
+
+import (
+	"errors"
+	"path/filepath"
+
+	"github.com/dustin/go-humanize"
+
+	"nexlin/internal/drive"
+	"nexlin/internal/ledger"
+)
+
+// Locate finds out whether the drive of a redirect is here, and where it is
+// mounted. path is where the data is expected. A drive is known again by its
+// tag; where it has none, by the UUID of its file system (safety: any
+// mismatch is doubtful, and doubtful is not found).
+func (e *Engine) Locate(want ledger.DriveRef, path string) (mount string, found bool, err error) {
+	at, err := drive.Existing(path)
+	if err == nil {
+		d, err := e.Drives.Of(at)
+		if err == nil && matches(&d, want) {
+			return d.Mount, true, nil
+		}
+		if err != nil && !errors.Is(err, drive.ErrNoDrive) {
+			return "", false, err
+		}
+	}
+	all, err := e.Drives.List(e.Drives.File == "")
+	if err != nil {
+		return "", false, err
+	}
+	for i := range all {
+		if matches(&all[i], want) {
+			return all[i].Mount, true, nil
+		}
+	}
+	return "", false, nil
+}
+
+func matches(d *drive.Drive, want ledger.DriveRef) bool {
+	if want.UUID != "" && d.UUID != want.UUID {
+		return false
+	}
+	tag, err := drive.ReadTag(filepath.Join(d.Mount, string(want.TagPlace)))
+	if err == nil {
+		return tag.ID == want.ID
+	}
+	// Without a tag the UUID alone has to do, and none is no identity.
+	return missing(err) && want.UUID != "" && want.UUID == d.UUID
+}
+
+// size writes bytes the way people read them, IEC.
+func size(n int64) string { return humanize.IBytes(uint64(max(n, 0))) }

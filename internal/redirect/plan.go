@@ -1,0 +1,127 @@
+package redirect
+
+import (
+	"encoding/json"
+	"fmt"
+	"os/user"
+	"strconv"
+	"time"
+
+	"nexlin/internal/drive"
+	"nexlin/internal/finding"
+	"nexlin/internal/handle"
+	"nexlin/internal/inuse"
+	"nexlin/internal/inventory"
+	"nexlin/internal/ledger"
+	"nexlin/internal/pathtext"
+)
+
+// A Plan is all that a run is about, fixed when it begins and kept in the
+// ledger as JSON: resume and undo work from it and from the disks.
+//
+// From is copied into the directory Into, where the copy stands under Final
+// in the end. From itself is held: it stands in HeldIn under Held then.
+//
+//	            From           Into/Final     HeldIn/Held
+//	move        the folder     the target     beside the link
+//	move-on     the target     a new target   beside the old target
+//	bring-back  the target     the link path  beside the target
+type Plan struct {
+	Run      string        `json:"run"`
+	Kind     string        `json:"kind"`
+	Name     string        `json:"name"`
+	Link     pathtext.Path `json:"link"`
+	Target   pathtext.Path `json:"target"` // where the data lies after the run; for bring-back, before it
+	From     pathtext.Path `json:"from"`
+	FromIno  uint64        `json:"from_ino"`
+	Into     pathtext.Path `json:"into"`
+	Final    pathtext.Path `json:"final"`
+	HeldIn   pathtext.Path `json:"held_in"`
+	Held     pathtext.Path `json:"held"`
+	LinkText pathtext.Path `json:"link_text"` // what the link says after a move, before a bring-back
+	OldText  pathtext.Path `json:"old_text"`  // move-on: what it said before
+
+	FromDrive ledger.DriveRef `json:"from_drive"`
+	IntoDrive ledger.DriveRef `json:"into_drive"`
+	TagIn     pathtext.Path   `json:"tag_in"` // where the drive tag lies, or is to be written
+	NewTag    bool            `json:"new_tag"`
+
+	UID     uint32    `json:"uid"`
+	GID     uint32    `json:"gid"`
+	Account string    `json:"account"`
+	Private bool      `json:"private"` // the folder's names are nobody else's business
+	Empty   *DirAttrs `json:"empty"`   // an empty directory stood at the target; undo puts it back
+
+	Files     int64 `json:"files"`
+	Bytes     int64 `json:"bytes"`
+	Allocated int64 `json:"allocated"`
+	Entries   int64 `json:"entries"`
+	Need      int64 `json:"need"`
+
+	WhileInUse bool             `json:"while_in_use"`
+	Accepted   []finding.Code   `json:"accepted"`
+	OnlyEqual  bool             `json:"only_equal"` // discard-original
+	Before     *ledger.Redirect `json:"before"`     // the redirect as it was; nil for a move
+	Made       time.Time        `json:"made"`
+
+	// What inspection found; not part of the record.
+	Facts      inventory.Facts   `json:"-"`
+	FromNow    drive.Drive       `json:"-"`
+	IntoNow    drive.Drive       `json:"-"`
+	Findings   []finding.Finding `json:"-"`
+	InUse      inuse.Report      `json:"-"`
+	FreesLater int64             `json:"-"`
+}
+
+// DirAttrs is what an empty directory had.
+type DirAttrs struct {
+	Mode  uint32      `json:"mode"`
+	UID   uint32      `json:"uid"`
+	GID   uint32      `json:"gid"`
+	Mtime handle.Time `json:"mtime"`
+}
+
+// Copy is the full path of the copy at the end of the run.
+func (p *Plan) Copy() string { return string(p.Into) + "/" + string(p.Final) }
+
+// HeldPath is the full path of what the run holds.
+func (p *Plan) HeldPath() string { return string(p.HeldIn) + "/" + string(p.Held) }
+
+// Blocked gives the *RefusedError of the plan's blockers; nil if there are
+// none.
+func (p *Plan) Blocked() error {
+	if len(finding.Blockers(p.Findings)) == 0 {
+		return nil
+	}
+	return &RefusedError{Findings: p.Findings}
+}
+
+func (p *Plan) find(f finding.Finding) { p.Findings = append(p.Findings, f) }
+
+// accept turns blockers that a person accepted by code into notes, as far
+// as a code may be accepted at all.
+func (p *Plan) accept(codes []finding.Code) {
+	for i, f := range p.Findings {
+		for _, c := range codes {
+			if f.Code == c && finding.Acceptable(c) {
+				p.Findings[i] = f.As(finding.Info)
+			}
+		}
+	}
+}
+
+func (e *Engine) planOf(row ledger.RunRow) (*Plan, error) {
+	var p Plan
+	if err := json.Unmarshal(row.Plan, &p); err != nil {
+		return nil, fmt.Errorf("the plan of run %s can't be read: %w", row.ID, err)
+	}
+	return &p, nil
+}
+
+func accountName(uid uint32) string {
+	u, err := user.LookupId(strconv.FormatUint(uint64(uid), 10))
+	if err != nil {
+		return strconv.FormatUint(uint64(uid), 10)
+	}
+	return u.Username
+}

@@ -1,0 +1,97 @@
+package redirect
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+
+	"golang.org/x/sys/unix"
+
+	"nexlin/internal/drive"
+	"nexlin/internal/handle"
+)
+
+// probeName is the beginning of the name of a probe file.
+const probeName = ".nexlin-probe-"
+
+// A TrialError says how the proof through both paths failed.
+type TrialError struct {
+	Path string
+	What string
+	Err  error // may be nil
+}
+
+func (e *TrialError) Error() string {
+	if e.Err != nil {
+		return fmt.Sprintf("%s: %s: %v", e.Path, e.What, cause(e.Err))
+	}
+	return fmt.Sprintf("%s: %s", e.Path, e.What)
+}
+func (e *TrialError) Unwrap() error { return e.Err }
+
+// Try proves that path leads to the directory target the way people prove
+// it: a file saved through one shows up through the other, both ways. The
+// probe files are taken away and the directory's times put back. Where this
+// account may not write, it is only looked at that both are one directory.
+//
+// The error is a *TrialError.
+func Try(path string, target *handle.Dir) (err error) {
+	via, err := handle.Open(path)
+	if err != nil {
+		return &TrialError{path, "it can't be opened as a folder", err}
+	}
+	defer via.Release()
+	a, err := via.Self()
+	if err != nil {
+		return &TrialError{path, "it can't be looked at", err}
+	}
+	b, err := target.Self()
+	if err != nil {
+		return &TrialError{target.Path(), "it can't be looked at", err}
+	}
+	if !a.SameInode(&b) {
+		return &TrialError{path, "it leads to another folder than " + target.Path(), nil}
+	}
+	if target.Access(".", unix.W_OK|unix.X_OK) != nil {
+		return nil
+	}
+	defer func() {
+		if e := target.SetTimes(b.Atime, b.Mtime); e != nil && !errors.Is(e, fs.ErrPermission) && err == nil {
+			err = &TrialError{target.Path(), "its times can't be put back", e}
+		}
+	}()
+	if err := probe(via, target); err != nil {
+		return err
+	}
+	return probe(target, via)
+}
+
+// probe saves a file through one directory handle and looks for it through
+// the other.
+func probe(save, see *handle.Dir) (err error) {
+	name := probeName + drive.NewID()
+	f, err := save.Create(name, 0o600)
+	if err != nil {
+		return &TrialError{save.Path(), "no test file can be saved", err}
+	}
+	defer func() {
+		if e := see.Unlink(name); e != nil && err == nil {
+			err = &TrialError{see.Path(), "the test file can't be removed", e}
+		}
+	}()
+	_, err = f.WriteString(name)
+	if err = errors.Join(err, f.Close()); err != nil {
+		return &TrialError{save.Path(), "the test file can't be written", err}
+	}
+	got, err := see.OpenFile(name)
+	if err != nil {
+		return &TrialError{see.Path(), "a test file saved through " + save.Path() + " does not show up", err}
+	}
+	defer got.Close()
+	buf := make([]byte, len(name)+1)
+	if n, _ := got.Read(buf); string(buf[:n]) != name {
+		return &TrialError{see.Path(), "the test file reads back different", os.ErrInvalid}
+	}
+	return nil
+}

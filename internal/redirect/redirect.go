@@ -1,0 +1,219 @@
+// Package redirect carries out the sequences that change where a folder's
+// data lies: move, move on, bring-back, detach, discard-original, with
+// resume and undo of each.
+//
+// What holds at every moment, by number in comments and tests:
+//
+//	I1  The link path resolves to a whole folder, the old or the new one.
+//	I2  There is never a moment at which the only copy of a byte is
+//	    unflushed or unverified.
+//	I3  A run stopped anywhere can be finished by resume or taken back by
+//	    undo; both can be repeated.
+//	I4  Only what Nexlin made itself is deleted, and held entries on
+//	    discard-original. A part stops being Nexlin's own when it gets its
+//	    final name.
+//	I5  Nothing is written below a path where a drive is expected unless
+//	    that drive is there.
+//	I6  Below a folder everything goes through handles that follow no link
+//	    and cross no mount.
+//	I7  Two Nexlins on one folder: the second one refuses.
+//
+// Recovery decides from what it finds on the disks together with the
+// journal, never from the journal alone. The package asks nobody and prints
+// nothing: what a person must decide comes back as findings.
+package redirect
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"strings"
+	"time"
+
+	"nexlin/internal/drive"
+	"nexlin/internal/finding"
+	"nexlin/internal/ledger"
+	"nexlin/internal/pathtext"
+	"nexlin/internal/transfer"
+)
+
+// An Engine carries out runs. All fields but Progress are needed.
+type Engine struct {
+	Ledger   *ledger.Ledger
+	Drives   *drive.System
+	Progress transfer.Progress // may be nil
+	Homes    []string          // home directories, which are protected places
+	Workers  int               // 0 follows the processors
+}
+
+// Kinds of run.
+const (
+	KindMove      = "move"
+	KindMoveOn    = "move-on"
+	KindBringBack = "bring-back"
+	KindDetach    = "detach"
+	KindDiscard   = "discard-original"
+)
+
+// A RefusedError ends an act before anything has changed: blockers were
+// found, or a consent is missing.
+type RefusedError struct {
+	Findings []finding.Finding
+}
+
+func (e *RefusedError) Error() string {
+	b := finding.Blockers(e.Findings)
+	if len(b) == 0 {
+		return "refused"
+	}
+	return b[0].Message
+}
+
+// OnlyBusy reports that nothing but a program or another Nexlin at work
+// stands in the way.
+func (e *RefusedError) OnlyBusy() bool {
+	return e.only(finding.InUse, finding.FolderBusy, finding.HeldInUse)
+}
+
+// OnlyAway reports that nothing but an absent drive stands in the way.
+func (e *RefusedError) OnlyAway() bool { return e.only(finding.DriveAway) }
+
+func (e *RefusedError) only(codes ...finding.Code) bool {
+	blockers := finding.Blockers(e.Findings)
+	for _, f := range blockers {
+		if !strings.Contains(" "+join(codes)+" ", " "+string(f.Code)+" ") {
+			return false
+		}
+	}
+	return len(blockers) > 0
+}
+
+func join(codes []finding.Code) string {
+	var b strings.Builder
+	for _, c := range codes {
+		b.WriteString(string(c) + " ")
+	}
+	return b.String()
+}
+
+// A StoppedError ends a run that had begun. The run is in the ledger as
+// stopped: resume or undo goes on from there.
+type StoppedError struct {
+	Run      string
+	Kind     string
+	Phase    string
+	Link     string
+	Switched bool // programs are led to the new place already
+	Writers  []string
+	Err      error
+}
+
+func (e *StoppedError) Error() string {
+	return fmt.Sprintf("run %s stopped (%s): %v", e.Run, e.Phase, e.Err)
+}
+func (e *StoppedError) Unwrap() error { return e.Err }
+
+// ErrStillChanging stops a run whose folder does not come to rest.
+var ErrStillChanging = errors.New("the folder keeps changing")
+
+// A BrokenError reports disks in a state that no step of the run leaves
+// behind. Nothing was touched.
+type BrokenError struct {
+	Path  string
+	Found string
+}
+
+func (e *BrokenError) Error() string {
+	return fmt.Sprintf("%s: %s; this is not what the run left behind, so nothing was touched", pathtext.Show(e.Path), e.Found)
+}
+
+// A NameError reports a name or path that is no redirect.
+type NameError struct {
+	Name string
+	Near []string
+}
+
+func (e *NameError) Error() string { return fmt.Sprintf("no redirect is called %q", e.Name) }
+
+// ErrNothingToUndo and its like are answers to resume and undo.
+var (
+	ErrNothingStopped = errors.New("no run is stopped")
+	ErrSeveralStopped = errors.New("several runs are stopped; name one")
+	ErrNotUndoable    = errors.New("this run can't be undone")
+	ErrFinished       = errors.New("this run has ended; there is nothing to resume")
+)
+
+// An Outcome is what a run did.
+type Outcome struct {
+	Run      string
+	Kind     string
+	State    string
+	Phases   []Phase
+	Plan     *Plan
+	Space    []Space
+	Copied   Count
+	Verified Count
+	Device   bool     // everything was read back from the device itself
+	Aside    []string // what others had put into the part
+	SetAside string   // undo: where a copy went that is not Nexlin's to delete; empty if there was none
+	Findings []finding.Finding
+}
+
+// A Phase is one part of the sequence, with its times.
+type Phase struct {
+	Name           string
+	State          string
+	Started, Ended time.Time
+}
+
+// A Count counts files; Seconds is the time it took.
+type Count struct {
+	Files, Bytes int64
+	Seconds      float64
+}
+
+// Space is the room of one drive before and after. Bytes.
+type Space struct {
+	Drive                 string
+	FreeBefore, FreeAfter int64
+}
+
+// Subject fills the remedies of findings about a redirect.
+func subject(name, drv, run string) finding.Subject {
+	return finding.Subject{Name: pathtext.Quote(name), Drive: drv, Run: run}
+}
+
+// Lookup finds a redirect by its name, or by the path of its link. The
+// error is a *NameError with near names.
+func (e *Engine) Lookup(arg, cwd string) (ledger.Redirect, error) {
+	r, err := e.Ledger.Redirect(arg)
+	if err == nil || !errors.Is(err, ledger.ErrNotFound) {
+		return r, err
+	}
+	all, err := e.Ledger.Redirects(true)
+	if err != nil {
+		return r, err
+	}
+	path := real(absolute(arg, cwd))
+	near := &NameError{Name: arg}
+	for _, r := range all {
+		if r.Link == path {
+			return r, nil
+		}
+		if Near(arg, r.Name) {
+			near.Near = append(near.Near, r.Name)
+		}
+	}
+	return ledger.Redirect{}, near
+}
+
+// step marks a point of the sequence for fault tests; see fault_off.go.
+func step(ctx context.Context, name string) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	return fault(name)
+}
+
+func missing(err error) bool { return errors.Is(err, fs.ErrNotExist) }

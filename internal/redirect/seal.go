@@ -1,0 +1,258 @@
+package redirect
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"nexlin/internal/drive"
+	"nexlin/internal/handle"
+	"nexlin/internal/inventory"
+	"nexlin/internal/ledger"
+	"nexlin/internal/manifest"
+	"nexlin/internal/pathtext"
+	"nexlin/internal/transfer"
+)
+
+// frozenName is the manifest in the run's own directory, as it was at the
+// switch.
+const frozenName = "frozen.mtree"
+
+// A Note is the target note: the small file beside a target that says whose
+// it is and where its link belongs, so that the drive explains itself.
+type Note struct {
+	Version  int           `json:"nexlin"`
+	Name     string        `json:"name"`
+	Link     pathtext.Path `json:"link"`
+	Target   pathtext.Path `json:"target"` // its name beside the note
+	Account  string        `json:"account"`
+	Machine  string        `json:"machine"`
+	State    string        `json:"state"` // arriving, here, brought-back, moved-on, set-aside
+	Run      string        `json:"run"`
+	Bytes    int64         `json:"bytes"`
+	Files    int64         `json:"files"`
+	Manifest string        `json:"manifest_sha256"`
+	Made     time.Time     `json:"made"`
+}
+
+// States of a target note.
+const (
+	NoteArriving    = "arriving"
+	NoteHere        = "here"
+	NoteBroughtBack = "brought-back"
+	NoteMovedOn     = "moved-on"
+	NoteSetAside    = "set-aside"
+)
+
+// seal composes the manifest from the spool, freezes a copy of it beside
+// the ledger, writes manifest and note to the drive, and gives the part its
+// last metadata. All of it is flushed: nothing after this waits for data.
+func (m *mover) seal(ctx context.Context) error {
+	if err := composeFrozen(m.run.Dir(), m.spool); err != nil {
+		return err
+	}
+	if m.p.Kind != KindBringBack {
+		if err := m.act(ctx, "note", map[string]any{"in": m.p.Into, "name": m.p.Name}, func() error {
+			return m.describe(NoteArriving)
+		}, nil); err != nil {
+			return err
+		}
+	}
+	if err := m.part.Finish(m.spool); err != nil {
+		return err
+	}
+	if err := m.part.Dir.SyncAll(); err != nil {
+		return err
+	}
+	if err := m.spool.Sync(); err != nil {
+		return err
+	}
+	// From here on the ledger needs its room itself.
+	if err := m.run.Unreserve(); err != nil {
+		return err
+	}
+	return step(ctx, "sealed")
+}
+
+// composeFrozen writes the frozen manifest of a run, whole or not at all.
+func composeFrozen(runDir string, spool *transfer.Spool) error {
+	return writeFile(filepath.Join(runDir, frozenName), func(w io.Writer) error {
+		return compose(spool, w)
+	})
+}
+
+// compose writes the manifest of what a spool describes: the source as it
+// was copied, with the digests that were verified.
+func compose(spool *transfer.Spool, w io.Writer) error {
+	mw := manifest.NewWriter(w)
+	for c := transfer.Read(spool); c.Peek() != nil; c.Next() {
+		r := c.Peek()
+		s := &r.Fact.Source
+		e := manifest.Entry{
+			Path: r.Path, Mode: s.Mode, UID: s.UID, GID: s.GID, Mtime: s.Mtime, Link: r.Link, Digest: r.Fact.Digest,
+		}
+		if s.Mode&0o170000 == 0o100000 {
+			e.Size = s.Size
+		}
+		for _, x := range r.Xattrs {
+			if !inventory.SystemLabel(x.Name) {
+				e.Xattrs = append(e.Xattrs, x)
+			}
+		}
+		if err := mw.Write(&e); err != nil {
+			return err
+		}
+	}
+	return mw.Close()
+}
+
+// writeFile writes a file of the ledger's: temporary name, flush, rename,
+// flush of the directory.
+func writeFile(path string, fill func(io.Writer) error) (err error) {
+	tmp := path + ".tmp"
+	f, err := os.OpenFile(tmp, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+	if err != nil {
+		return err
+	}
+	if err = errors.Join(fill(f), f.Sync(), f.Close()); err != nil {
+		return errors.Join(err, os.Remove(tmp))
+	}
+	if err := os.Rename(tmp, path); err != nil {
+		return err
+	}
+	d, err := handle.Open(filepath.Dir(path))
+	if err != nil {
+		return err
+	}
+	defer d.Release()
+	return d.Sync()
+}
+
+// describe writes note and manifest into the record directory beside the
+// target. They belong to the account that owns the target, and are readable
+// by it alone where the folder's names are private.
+func (m *mover) describe(state string) error {
+	rec, err := drive.RecordIn(m.into, m.p.UID, m.p.GID)
+	if err != nil {
+		return err
+	}
+	defer rec.Release()
+	f, err := os.Open(filepath.Join(m.run.Dir(), frozenName))
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	sum := sha256.New()
+	if err := m.writeRecord(rec, m.p.Name+".mtree", io.TeeReader(f, sum)); err != nil {
+		return err
+	}
+	host, err := os.Hostname()
+	if err != nil {
+		return err
+	}
+	n := Note{
+		Version: 1, Name: m.p.Name, Link: m.p.Link, Target: m.p.Final, Account: m.p.Account, Machine: host, State: state,
+		Run: m.p.Run, Bytes: m.p.Bytes, Files: m.p.Files, Manifest: hex.EncodeToString(sum.Sum(nil)), Made: time.Now().UTC(),
+	}
+	return m.writeNote(rec, n)
+}
+
+func (m *mover) writeNote(rec *handle.Dir, n Note) error {
+	b, err := json.MarshalIndent(n, "", "  ")
+	if err != nil {
+		return err
+	}
+	return m.writeRecord(rec, n.Name+".json", strings.NewReader(string(b)+"\n"))
+}
+
+func (m *mover) writeRecord(rec *handle.Dir, name string, r io.Reader) error {
+	mode := uint32(0o644)
+	if m.p.Private {
+		mode = 0o600
+	}
+	return drive.WriteRecord(rec, name, mode, m.p.UID, m.p.GID, r)
+}
+
+// renote changes the state in the note of a target that lies in dir. A note
+// that is gone is left so: it is a help, not a condition.
+func (m *mover) renote(dir *handle.Dir, name, state string) error {
+	rec, err := dir.Beneath(drive.RecordDir)
+	if missing(err) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer rec.Release()
+	n, err := ReadNote(rec, name)
+	if missing(err) || errors.Is(err, ErrNote) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	n.State = state
+	return m.writeNote(rec, *n)
+}
+
+// ErrNote reports a target note that is damaged or of another version.
+var ErrNote = errors.New("the target note is damaged or of another version")
+
+// noteLimit bounds a note in bytes; a link path of 4096 bytes in base64 fits.
+const noteLimit = 64 << 10
+
+// ReadNote reads the note of the redirect called name in a record
+// directory. It is hostile input: nothing in it is trusted to name a path.
+func ReadNote(rec *handle.Dir, name string) (*Note, error) {
+	if !ValidName(name) {
+		return nil, ErrNote
+	}
+	f, err := rec.OpenFile(name + ".json")
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	if st, err := handle.StatFile(f); err != nil || !st.IsRegular() || st.Size > noteLimit {
+		return nil, ErrNote
+	}
+	b, err := io.ReadAll(io.LimitReader(f, noteLimit))
+	if err != nil {
+		return nil, err
+	}
+	return parseNote(b)
+}
+
+func parseNote(b []byte) (*Note, error) {
+	var n Note
+	dec := json.NewDecoder(strings.NewReader(string(b)))
+	dec.DisallowUnknownFields()
+	if err := dec.Decode(&n); err != nil || n.Version != 1 || !ValidName(n.Name) {
+		return nil, ErrNote
+	}
+	if t := string(n.Target); t == "" || t == "." || t == ".." || strings.ContainsAny(t, "/\x00") {
+		return nil, ErrNote
+	}
+	return &n, nil
+}
+
+// ledgerRedirect is the redirect as the ledger will have it after the run.
+func (m *mover) ledgerRedirect() ledger.Redirect {
+	r := ledger.Redirect{
+		Name: m.p.Name, State: ledger.Linked, Link: string(m.p.Link), Target: string(m.p.Target), Methods: []string{"symlink"},
+		Account: m.p.Account, UID: m.p.UID, Drive: m.p.IntoDrive, Bytes: m.p.Bytes, Files: m.p.Files, Created: m.p.Made, Run: m.p.Run,
+	}
+	if m.p.Before != nil {
+		r.Created = m.p.Before.Created
+	}
+	if m.p.Kind == KindBringBack {
+		r.State, r.Drive, r.Target = ledger.Ended, m.p.Before.Drive, m.p.Before.Target
+	}
+	return r
+}

@@ -1,0 +1,447 @@
+package redirect
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+
+	"nexlin/internal/drive"
+	"nexlin/internal/finding"
+	"nexlin/internal/handle"
+	"nexlin/internal/ledger"
+	"nexlin/internal/link"
+	"nexlin/internal/pathtext"
+	"nexlin/internal/transfer"
+)
+
+// A position is where the disks say a run stands.
+type position int
+
+const (
+	before   position = iota // nothing is switched; the part may be there
+	placed                   // the copy has its final name, the link path is as it was
+	switched                 // programs are led to the copy
+)
+
+type placeData struct {
+	Part pathtext.Path `json:"part"`
+	Ino  uint64        `json:"ino"`
+}
+
+func (m *mover) base() string { return filepath.Base(string(m.p.Link)) }
+
+// where judges by the disks how far the run got; the journal only tells
+// which inode the part had. A state that no step leaves behind is a
+// *BrokenError.
+func (m *mover) where() (position, error) {
+	switch m.p.Kind {
+	case KindMove:
+		return m.whereMove()
+	case KindMoveOn:
+		return m.whereMoveOn()
+	}
+	return m.whereBringBack()
+}
+
+// copyAt reports whether the copy stands at its final place.
+func (m *mover) copyAt() (bool, error) {
+	var d placeData
+	known, err := m.lastData("place", &d)
+	if err != nil || !known || m.into == nil {
+		return false, err
+	}
+	st, err := m.into.Stat(string(m.p.Final))
+	if missing(err) {
+		return false, nil
+	}
+	return err == nil && st.IsDir() && st.Ino == d.Ino, err
+}
+
+func (m *mover) placedOrBefore() (position, error) {
+	at, err := m.copyAt()
+	if at {
+		return placed, err
+	}
+	return before, err
+}
+
+func (m *mover) whereMove() (position, error) {
+	st, err := m.linkIn.Stat(m.base())
+	if err != nil {
+		return before, &BrokenError{string(m.p.Link), "nothing stands there"}
+	}
+	if st.IsDir() && st.Ino == m.p.FromIno {
+		return m.placedOrBefore()
+	}
+	ours, err := link.Is(m.linkIn, m.base(), string(m.p.LinkText))
+	if err != nil {
+		return before, err
+	}
+	held, err := m.heldIn.Stat(string(m.p.Held))
+	if ours && err == nil && held.Ino == m.p.FromIno {
+		return switched, nil
+	}
+	return before, &BrokenError{string(m.p.Link), "neither the folder nor our link with the held original beside it stands there"}
+}
+
+func (m *mover) whereMoveOn() (position, error) {
+	if ours, err := link.Is(m.linkIn, m.base(), string(m.p.LinkText)); ours || err != nil {
+		return switched, err
+	}
+	if old, err := link.Is(m.linkIn, m.base(), string(m.p.OldText)); old || err != nil {
+		if err != nil {
+			return before, err
+		}
+		return m.placedOrBefore()
+	}
+	return before, &BrokenError{string(m.p.Link), "the link is neither the old one nor the new one"}
+}
+
+func (m *mover) whereBringBack() (position, error) {
+	if at, err := m.copyAt(); at || err != nil {
+		return switched, err
+	}
+	ours, err := link.Is(m.linkIn, m.base(), string(m.p.LinkText))
+	if ours || err != nil {
+		return before, err
+	}
+	if _, err := m.linkIn.Stat(m.base()); missing(err) && m.detached() {
+		return before, nil
+	}
+	return before, &BrokenError{string(m.p.Link), "it is not the link that Nexlin made"}
+}
+
+func (m *mover) detached() bool { return m.p.Before != nil && m.p.Before.State == ledger.Detached }
+
+// switchOver leads programs to the copy: for a move, the copy gets its name,
+// the link is made under the held name, and link and folder are exchanged in
+// one act (I1).
+func (m *mover) switchOver(ctx context.Context) error {
+	st, err := m.part.Dir.Self()
+	if err != nil {
+		return err
+	}
+	data := placeData{pathtext.Path(partName(m.p.Run)), st.Ino}
+	if m.p.Kind == KindBringBack {
+		return m.act(ctx, "place", data, m.exchangeBack, nil)
+	}
+	if err := m.place(ctx, data); err != nil {
+		return err
+	}
+	if m.p.Kind == KindMoveOn {
+		return m.act(ctx, "switch", m.p.LinkText, m.relink, nil)
+	}
+	return m.act(ctx, "switch", m.p.LinkText, m.exchange, nil)
+}
+
+// place gives the part its final name, never replacing anything. From here
+// on it is not ours to delete (I4).
+func (m *mover) place(ctx context.Context, data placeData) error {
+	if m.p.Empty != nil {
+		err := m.act(ctx, "drop-empty", m.p.Empty, func() error {
+			err := m.into.Rmdir(string(m.p.Final))
+			if missing(err) {
+				return nil
+			}
+			return err
+		}, nil)
+		if err != nil {
+			return err
+		}
+	}
+	return m.act(ctx, "place", data, func() error {
+		if err := m.into.Rename(string(data.Part), m.into, string(m.p.Final)); err != nil {
+			return err
+		}
+		return m.into.Sync()
+	}, nil)
+}
+
+// exchange puts the link where the folder was and the folder under its held
+// name, in one act, and looks at once whether that is what happened.
+func (m *mover) exchange() error {
+	held := string(m.p.Held)
+	if err := link.Remove(m.heldIn, held, string(m.p.LinkText)); err != nil {
+		return err
+	}
+	if err := link.Make(m.heldIn, held, string(m.p.LinkText)); err != nil {
+		return err
+	}
+	if err := m.heldIn.Sync(); err != nil {
+		return err
+	}
+	if err := link.Exchange(m.linkIn, m.base(), m.heldIn, held); err != nil {
+		return errors.Join(err, link.Remove(m.heldIn, held, string(m.p.LinkText)))
+	}
+	if err := m.linkIn.Sync(); err != nil {
+		return err
+	}
+	if at, err := m.whereMove(); err != nil || at != switched {
+		return errors.Join(&BrokenError{string(m.p.Link), "the exchange met another folder than the one inspected, and was taken back"},
+			err, m.exchangeAgain())
+	}
+	return nil
+}
+
+// exchangeAgain takes the exchange back.
+func (m *mover) exchangeAgain() error {
+	held := string(m.p.Held)
+	if err := link.Exchange(m.linkIn, m.base(), m.heldIn, held); err != nil {
+		return err
+	}
+	return errors.Join(m.linkIn.Sync(), link.Remove(m.heldIn, held, string(m.p.LinkText)), m.heldIn.Sync())
+}
+
+// relink replaces the old link by the new one in one act.
+func (m *mover) relink() error { return m.setLink(string(m.p.OldText), string(m.p.LinkText)) }
+
+func (m *mover) setLink(old, text string) error {
+	ours, err := link.Is(m.linkIn, m.base(), old)
+	if err == nil && !ours {
+		err = &BrokenError{string(m.p.Link), "the link was changed meanwhile"}
+	}
+	if err != nil {
+		return err
+	}
+	tmp := tempName(m.p.Run)
+	if err := link.Remove(m.linkIn, tmp, text); err != nil {
+		return err
+	}
+	if err := link.Make(m.linkIn, tmp, text); err != nil {
+		return err
+	}
+	if err := m.linkIn.Replace(tmp, m.linkIn, m.base()); err != nil {
+		return errors.Join(err, link.Remove(m.linkIn, tmp, text))
+	}
+	return m.linkIn.Sync()
+}
+
+// exchangeBack puts the real folder where the link was: exchanged with it
+// in one act, or given the name if the link had been detached.
+func (m *mover) exchangeBack() error {
+	part := partName(m.p.Run)
+	if m.detached() {
+		if _, err := m.linkIn.Stat(m.base()); missing(err) {
+			return errors.Join(m.into.Rename(part, m.linkIn, m.base()), m.linkIn.Sync())
+		}
+	}
+	ours, err := link.Is(m.linkIn, m.base(), string(m.p.LinkText))
+	if err == nil && !ours {
+		err = &BrokenError{string(m.p.Link), "it is not the link that Nexlin made any more"}
+	}
+	if err != nil {
+		return err
+	}
+	if err := link.Exchange(m.linkIn, m.base(), m.into, part); err != nil {
+		return err
+	}
+	return m.linkIn.Sync()
+}
+
+// after does what follows the switch; each step may be done already.
+func (m *mover) after(ctx context.Context) error {
+	if err := m.reopen(); err != nil {
+		return err
+	}
+	if m.p.Kind == KindBringBack {
+		// The exchange left our link under the part's name.
+		if err := link.Remove(m.linkIn, partName(m.p.Run), string(m.p.LinkText)); err != nil {
+			return err
+		}
+	}
+	if m.p.Kind != KindMove {
+		if err := m.act(ctx, "hold", m.p.Held, m.hold, nil); err != nil {
+			return err
+		}
+	}
+	if err := m.begin("try", 0, 0); err != nil {
+		return err
+	}
+	if err := m.tryIt(); err != nil {
+		return m.tryFailed(ctx, err)
+	}
+	if err := step(ctx, "tried"); err != nil {
+		return err
+	}
+	if err := m.begin("finish", 0, 0); err != nil {
+		return err
+	}
+	if err := m.late(ctx); err != nil {
+		return err
+	}
+	return m.finish(ctx)
+}
+
+// reopen takes the handles of the folder and the spool of a run that was
+// switched in another process.
+func (m *mover) reopen() error {
+	if m.into == nil {
+		d, err := handle.OpenReal(string(m.p.Into))
+		if err != nil {
+			return err
+		}
+		m.into = d
+	}
+	if m.from == nil {
+		return &BrokenError{string(m.p.From), "the folder that was copied is not there"}
+	}
+	if m.spool == nil {
+		old := m.oldSpools()
+		if len(old) == 0 {
+			return &transfer.SpoolError{File: m.run.Dir(), Err: errors.New("there is none")}
+		}
+		m.spool = old[0]
+		for _, s := range old[1:] {
+			_ = s.Close() // never used
+		}
+	}
+	return nil
+}
+
+// hold gives what was copied its held name, so that nobody works there.
+func (m *mover) hold() error {
+	name := filepath.Base(string(m.p.From))
+	st, err := m.heldIn.Stat(name)
+	if missing(err) || err == nil && st.Ino != m.p.FromIno {
+		held, err := m.heldIn.Stat(string(m.p.Held))
+		if err == nil && held.Ino == m.p.FromIno {
+			return nil
+		}
+		return &BrokenError{string(m.p.From), "the target that was copied is not there"}
+	}
+	if err != nil {
+		return err
+	}
+	if err := m.heldIn.Rename(name, m.heldIn, string(m.p.Held)); err != nil {
+		return err
+	}
+	return m.heldIn.Sync()
+}
+
+// tryIt proves that the link path leads to the copy.
+func (m *mover) tryIt() error {
+	target, err := m.into.Beneath(string(m.p.Final))
+	if err != nil {
+		return err
+	}
+	defer target.Release()
+	return Try(string(m.p.Link), target)
+}
+
+// tryFailed switches back at once. Only a move that was not yet used by
+// anybody can do that without asking.
+func (m *mover) tryFailed(ctx context.Context, why error) error {
+	if m.p.Kind != KindMove {
+		return fmt.Errorf("the trial failed: %w", why)
+	}
+	if err := m.act(ctx, "switch-back", m.p.LinkText, m.exchangeAgain, nil); err != nil {
+		return errors.Join(fmt.Errorf("the trial failed: %w", why), err)
+	}
+	m.switched = false
+	return fmt.Errorf("the trial failed, and the folder is back in its place: %w", why)
+}
+
+// finish writes what the run came to into the ledger and on the drive.
+func (m *mover) finish(ctx context.Context) error {
+	if m.p.Kind != KindBringBack {
+		if err := m.describe(NoteHere); err != nil {
+			return err
+		}
+	}
+	if state := map[string]string{KindMoveOn: NoteMovedOn, KindBringBack: NoteBroughtBack}[m.p.Kind]; state != "" {
+		if err := m.renote(m.heldIn, m.p.Name, state); err != nil {
+			return err
+		}
+	}
+	if err := step(ctx, "noted"); err != nil {
+		return err
+	}
+	if err := m.end(ledger.Done); err != nil {
+		return err
+	}
+	err := m.run.Set(ledger.Done, "", func(t *ledger.Tx) error {
+		if err := t.SaveRedirect(m.ledgerRedirect()); err != nil {
+			return err
+		}
+		return t.AddHeld(m.held())
+	})
+	if err != nil {
+		return err
+	}
+	m.measureAfter()
+	return nil
+}
+
+func (m *mover) held() ledger.Held {
+	return ledger.Held{
+		Redirect: m.p.Name, Run: m.p.Run, Path: m.p.HeldPath(), Ino: m.p.FromIno,
+		Bytes: m.p.Allocated, Files: m.p.Files, Drive: m.p.FromDrive, Since: m.p.Made,
+	}
+}
+
+// measureAfter looks at both drives again; a drive that can't be measured
+// is left out of the numbers.
+func (m *mover) measureAfter() {
+	for _, d := range []*drive.Drive{&m.p.FromNow, &m.p.IntoNow} {
+		if d.Mount == "" {
+			continue
+		}
+		was := d.Free
+		if m.Drives.Refresh(d) == nil {
+			m.out.Space = append(m.out.Space, Space{d.Name(), was, d.Free})
+		}
+	}
+}
+
+// unplace takes the final name off a copy that nobody was led to yet, so
+// that the run can catch up with the folder. Only an unchanged copy is taken.
+func (m *mover) unplace(ctx context.Context) error {
+	if err := m.copyUnchanged(ctx); err != nil {
+		return err
+	}
+	return m.act(ctx, "unplace", m.p.Final, func() error {
+		if err := m.into.Rename(string(m.p.Final), m.into, partName(m.p.Run)); err != nil {
+			return err
+		}
+		return m.into.Sync()
+	}, nil)
+}
+
+// copyUnchanged holds the copy at its final place against the spool: a
+// *RefusedError if somebody worked there.
+func (m *mover) copyUnchanged(ctx context.Context) error {
+	if err := m.reopen(); err != nil {
+		return err
+	}
+	d, err := m.into.Beneath(string(m.p.Final))
+	if err != nil {
+		return err
+	}
+	defer d.Release()
+	var changed []string
+	err = transfer.Differences(ctx, d, transfer.Copy, m.spool, func(x transfer.Difference) error {
+		if x.Path == "." && x.Now != nil && x.Was != nil {
+			return nil // its times change with the trial and with renames
+		}
+		changed = append(changed, m.p.Copy()+"/"+x.Path)
+		if len(changed) >= firstListed {
+			return errEnough
+		}
+		return nil
+	})
+	if err != nil && !errors.Is(err, errEnough) {
+		return err
+	}
+	if len(changed) == 0 {
+		return nil
+	}
+	f := finding.New(finding.ChangedSince, changed[0], fmt.Sprintf("somebody has worked in %s since it was made", pathtext.Show(m.p.Copy())), subject(m.p.Name, "", ""))
+	f.Severity, f.Remedy = finding.Blocker, "`nexlin bring-back "+pathtext.Quote(m.p.Name)+"` brings the data back as it is now"
+	if m.p.Kind == KindBringBack {
+		f.Remedy = "the folder is real again: `nexlin move` moves it, as it is now"
+	}
+	return &RefusedError{[]finding.Finding{f.Listing(len(changed), changed)}}
+}
+
+var errEnough = errors.New("enough differences seen")

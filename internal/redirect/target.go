@@ -1,0 +1,403 @@
+package redirect
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"nexlin/internal/drive"
+	"nexlin/internal/finding"
+	"nexlin/internal/handle"
+	"nexlin/internal/ledger"
+	"nexlin/internal/pathtext"
+)
+
+const (
+	// ledgerRoom is kept free for the journal of a run, in bytes.
+	ledgerRoom = 4 << 20
+	// recordSize is what one entry takes in a spool with the two passes that
+	// may lie there at once, and in the frozen manifest; bytes, generous.
+	recordSize = 900
+	// manifestSize is what one entry takes in the manifest on the drive.
+	manifestSize = 300
+)
+
+// MoveOptions says what is to be moved where. Paths are absolute.
+type MoveOptions struct {
+	Folder     string // the folder, or the link of a redirect
+	Into       string // the directory it goes into
+	As         string // its name there; empty: its own
+	Name       string // of the redirect; empty: made from the folder's
+	WhileInUse bool
+	Accept     []finding.Code
+	Progress   func(entries, bytes int64) // of the inspection; may be nil
+}
+
+// PlanMove inspects a move and changes nothing but a trial directory that
+// it takes away again. All findings are in the plan, blockers too; errors
+// are for what could not be looked at.
+func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
+	now := time.Now()
+	p := &Plan{
+		Run: ledger.NewRunID(now), Kind: KindMove, Made: now, WhileInUse: o.WhileInUse,
+		Link: pathtext.Path(real(o.Folder)), Into: pathtext.Path(realDir(o.Into)),
+	}
+	p.From = p.Link
+	base := filepath.Base(string(p.Link))
+	r, err := e.byLink(string(p.Link))
+	if err != nil {
+		return nil, err
+	}
+	if r != nil {
+		p.Kind, p.Before, p.Name = KindMoveOn, r, r.Name
+		p.From, p.OldText = pathtext.Path(r.Target), pathtext.Path(r.Target)
+		if err := e.present(p, r.Drive, r.Target); err != nil {
+			return nil, err
+		}
+	}
+	p.Final = pathtext.Path(base)
+	if o.As != "" {
+		p.Final = pathtext.Path(o.As)
+	}
+	p.Target = pathtext.Path(p.Copy())
+	p.LinkText = p.Target
+	p.HeldIn = pathtext.Path(filepath.Dir(string(p.From)))
+	p.Held = pathtext.Path(heldName(filepath.Base(string(p.From)), p.Run))
+	if err := e.chooseName(p, o.Name, base); err != nil {
+		return nil, err
+	}
+	// The target first: its block size decides what the folder takes there.
+	if err := e.target(p); err != nil {
+		return nil, err
+	}
+	if p.Blocked() == nil || p.IntoNow.Mount != "" {
+		if err := e.folder(ctx, p, o.Progress); err != nil {
+			return nil, err
+		}
+	}
+	e.apart(p)
+	e.space(p)
+	if err := e.linkPlace(p); err != nil {
+		return nil, err
+	}
+	if err := e.unfinished(p); err != nil {
+		return nil, err
+	}
+	if p.FromIno != 0 && p.IntoNow.Mount != "" && !p.IntoNow.Memory {
+		p.find(finding.New(finding.BackupReminder, string(p.Target), "after discarding, the only copy lies on "+p.IntoNow.Name(), subject(p.Name, "", "")))
+	}
+	p.Accepted = o.Accept
+	p.accept(o.Accept)
+	return p, nil
+}
+
+// present says that the drive a redirect's data lies on is not here.
+func (e *Engine) present(p *Plan, want ledger.DriveRef, path string) error {
+	at, found, err := e.Locate(want, path)
+	if err != nil {
+		return err
+	}
+	switch {
+	case !found:
+		p.find(finding.New(finding.DriveAway, path, fmt.Sprintf("%s is not here, and %s lies on it", want.Label, pathtext.Show(path)), subject(p.Name, want.Label, "")))
+	case at != string(want.Mount):
+		p.find(finding.New(finding.DriveElsewhere, path, fmt.Sprintf("%s is mounted at %s, not at %s", want.Label, pathtext.Show(at), pathtext.Show(string(want.Mount))), subject(p.Name, want.Label, "")).As(finding.Blocker))
+	}
+	return nil
+}
+
+func (e *Engine) chooseName(p *Plan, name, base string) error {
+	if p.Kind != KindMove {
+		return nil
+	}
+	taken := func(n string) (bool, error) {
+		_, err := e.Ledger.Redirect(n)
+		if errors.Is(err, ledger.ErrNotFound) {
+			return false, nil
+		}
+		return err == nil, err
+	}
+	if name != "" {
+		p.Name = name
+		used, err := taken(name)
+		if used {
+			p.find(finding.New(finding.NameTaken, string(p.Link), fmt.Sprintf("a redirect called %s is in the ledger already", name), subject(name, "", "")))
+		}
+		return err
+	}
+	p.Name = defaultName(base)
+	for i := 2; ; i++ {
+		used, err := taken(p.Name)
+		if err != nil || !used {
+			return err
+		}
+		p.Name = fmt.Sprintf("%s-%d", defaultName(base), i)
+	}
+}
+
+// target inspects the directory the copy goes into: that it is there or can
+// be made, on which drive, and what that drive keeps.
+func (e *Engine) target(p *Plan) error {
+	into := string(p.Into)
+	if at := drive.Unmounted(into); at != "" {
+		p.find(finding.New(finding.DriveUnmounted, at, "no drive is mounted at "+pathtext.Show(at), subject("", "", "")))
+		return nil
+	}
+	anchor, err := drive.Existing(into)
+	if err != nil {
+		p.find(finding.New(finding.TargetNoWrite, into, fmt.Sprintf("%s can't be used: %v", pathtext.Show(into), err), subject("", "", "")))
+		return nil
+	}
+	if p.IntoNow, err = e.Drives.Of(anchor); err != nil {
+		if errors.Is(err, drive.ErrNoDrive) {
+			p.find(finding.New(finding.DriveAway, into, "the drive of "+pathtext.Show(into)+" is not here", subject("", "the drive", "")))
+			return nil
+		}
+		return err
+	}
+	d := &p.IntoNow
+	p.IntoDrive = ref(d)
+	if d.Memory {
+		p.find(finding.New(finding.TargetInMemory, into, pathtext.Show(into)+" lies in memory", subject("", "", "")))
+	}
+	for kind, is := range map[string]bool{"FUSE": d.Fuse, "network": d.Network} {
+		if is {
+			p.find(finding.New(finding.NotKeptYet, into, fmt.Sprintf("%s is a %s file system (%s), on which this version can't yet prove what it keeps", d.Name(), kind, d.FS), subject("", "", "")))
+		}
+	}
+	if d.ReadOnly {
+		p.find(finding.New(finding.TargetNoWrite, into, d.Name()+" is mounted read-only", subject("", "", "")))
+		return nil
+	}
+	dir, err := handle.OpenReal(anchor)
+	if err != nil {
+		p.find(finding.New(finding.TargetNoWrite, anchor, fmt.Sprintf("%s can't be opened: %v", pathtext.Show(anchor), cause(err)), subject("", "", "")))
+		return nil
+	}
+	defer dir.Release()
+	if err := dir.Access(".", unix.W_OK|unix.X_OK); err != nil {
+		p.find(finding.New(finding.TargetNoWrite, anchor, fmt.Sprintf("this account may not write in %s", pathtext.Show(anchor)), subject("", "", "")))
+		return nil
+	}
+	if err := e.taken(p, anchor); err != nil {
+		return err
+	}
+	if err := e.tagPlace(p, anchor); err != nil {
+		return err
+	}
+	return e.abilities(p, dir)
+}
+
+func cause(err error) error {
+	var pe *fs.PathError
+	if errors.As(err, &pe) {
+		return pe.Err
+	}
+	return err
+}
+
+// taken looks at the place where the copy will stand.
+func (e *Engine) taken(p *Plan, anchor string) error {
+	if anchor != string(p.Into) {
+		if fi, err := os.Lstat(anchor); err == nil && !fi.IsDir() {
+			p.find(finding.New(finding.TargetTaken, anchor, pathtext.Show(anchor)+" is no directory", subject("", "", "")))
+		}
+		return nil
+	}
+	target := p.Copy()
+	st, err := handle.Lstat(target)
+	if missing(err) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	f := finding.New(finding.TargetTaken, target, "something stands at "+pathtext.Show(target)+" already", subject("", "", ""))
+	if !st.IsDir() || st.MountRoot {
+		p.find(f)
+		return nil
+	}
+	d, err := handle.OpenReal(target)
+	if err != nil {
+		return err
+	}
+	defer d.Release()
+	names, err := d.Names()
+	if err != nil {
+		return err
+	}
+	if len(names) > 0 {
+		f.Message = fmt.Sprintf("%s exists and is not empty (%d entries)", pathtext.Show(target), len(names))
+		f.Remedy += "; adding to a folder that is there is not possible yet"
+		p.find(f)
+		return nil
+	}
+	p.Empty = &DirAttrs{st.Perm(), st.UID, st.GID, st.Mtime}
+	return nil
+}
+
+// tagPlace decides where the drive tag lies or will lie: in the drive's
+// root if this account may write there, else in the highest directory on
+// the way to the target where it may.
+func (e *Engine) tagPlace(p *Plan, anchor string) error {
+	d := &p.IntoNow
+	way := []string{}
+	for at := anchor; within(at, d.Mount); at = filepath.Dir(at) {
+		way = append(way, at)
+		if at == d.Mount || at == "/" {
+			break
+		}
+	}
+	slices.Reverse(way)
+	for _, at := range way {
+		tag, err := drive.ReadTag(at)
+		switch {
+		case err == nil:
+			p.IntoDrive.ID, p.IntoDrive.TagPlace = tag.ID, relative(d.Mount, at)
+			p.TagIn = pathtext.Path(at)
+			return nil
+		case errors.Is(err, drive.ErrTag):
+			p.find(finding.New(finding.DriveDoubtful, at, fmt.Sprintf("the drive tag in %s is damaged or of another version", pathtext.Show(at)), subject("", d.Name(), "")))
+			return nil
+		}
+	}
+	for _, at := range way {
+		if unix.Access(at, unix.W_OK|unix.X_OK) == nil {
+			p.TagIn, p.NewTag = pathtext.Path(at), true
+			p.IntoDrive.ID, p.IntoDrive.TagPlace = drive.NewID(), relative(d.Mount, at)
+			if d.Standin {
+				p.IntoDrive.ID = d.UUID
+			}
+			return nil
+		}
+	}
+	return nil
+}
+
+func relative(mount, path string) pathtext.Path {
+	rel, err := filepath.Rel(mount, path)
+	if err != nil {
+		return pathtext.Path(path)
+	}
+	return pathtext.Path(rel)
+}
+
+// abilities tries what the target's file system keeps and holds it against
+// what a move needs.
+func (e *Engine) abilities(p *Plan, dir *handle.Dir) error {
+	a, err := drive.Try(dir)
+	if err != nil {
+		if errors.Is(err, unix.ENOSPC) || errors.Is(err, unix.EDQUOT) {
+			p.find(finding.New(finding.SpaceShort, dir.Path(), fmt.Sprintf("%s has no room even for a trial file", p.IntoNow.Name()), subject("", p.IntoNow.Name(), "")))
+			return nil
+		}
+		if errors.Is(err, fs.ErrPermission) || errors.Is(err, unix.EROFS) {
+			p.find(finding.New(finding.TargetNoWrite, dir.Path(), fmt.Sprintf("nothing can be made in %s: %v", pathtext.Show(dir.Path()), cause(err)), subject("", "", "")))
+			return nil
+		}
+		return fmt.Errorf("trying what %s can keep: %w", p.IntoNow.Name(), err)
+	}
+	for what, can := range map[string]bool{
+		"symbolic links": a.Symlinks, "modes": a.Modes, "owners": a.Owners, "times to the nanosecond": a.Nanotimes,
+		"extended attributes": a.Xattrs, "names of any bytes": a.Bytes, "upper and lower case apart": a.CaseSeen,
+		"a rename that never replaces": a.NoReplace,
+	} {
+		if !can {
+			p.find(finding.New(finding.NotKeptYet, string(p.Into), fmt.Sprintf("%s (%s) does not keep %s, as tried", p.IntoNow.Name(), p.IntoNow.FS, what), subject("", "", "")))
+		}
+	}
+	return nil
+}
+
+// apart finds folder and target that are not two places on two drives.
+func (e *Engine) apart(p *Plan) {
+	from, copy := string(p.From), p.Copy()
+	switch {
+	case within(copy, from):
+		p.find(finding.New(finding.TargetInSource, copy, fmt.Sprintf("%s lies inside %s", pathtext.Show(copy), pathtext.Show(from)), subject("", "", "")))
+	case within(from, copy):
+		p.find(finding.New(finding.SourceInTarget, from, fmt.Sprintf("%s lies inside %s", pathtext.Show(from), pathtext.Show(copy)), subject("", "", "")))
+	}
+	if p.FromNow.Mount != "" && p.IntoNow.Mount != "" && p.FromNow.Same(&p.IntoNow) {
+		p.find(finding.New(finding.SameDrive, copy, fmt.Sprintf("%s and %s both lie on %s", pathtext.Show(from), pathtext.Show(string(p.Into)), p.IntoNow.Name()), subject("", "", "")))
+	}
+}
+
+// Need is what a copy takes on a drive, in bytes: content rounded to its
+// blocks, the manifest, the note and the tag.
+func Need(rounded, entries, block int64) int64 { return rounded + entries*manifestSize + 2*block }
+
+// space holds what the copy takes against what the drive has.
+func (e *Engine) space(p *Plan) {
+	if p.FromIno == 0 || p.IntoNow.Mount == "" {
+		return
+	}
+	d := &p.IntoNow
+	p.Need = Need(p.Facts.Rounded, p.Entries, d.Block)
+	if short := p.Need + d.Reserve() - d.Free; short > 0 {
+		p.find(finding.New(finding.SpaceShort, string(p.Into), fmt.Sprintf(
+			"%s has too little room: needed %s and a reserve of %s, free %s, short by %s",
+			d.Name(), size(p.Need), size(d.Reserve()), size(d.Free), size(short)), subject("", d.Name(), "")))
+	}
+	if d.Inodes >= 0 && p.Entries+16 > d.Inodes {
+		p.find(finding.New(finding.InodesShort, string(p.Into), fmt.Sprintf(
+			"%s has %d inodes left, and the folder has %d entries", d.Name(), d.Inodes, p.Entries), subject("", d.Name(), "")))
+	}
+	if free, err := ledger.CheckRoom(e.Ledger.Dir()); err == nil && free < ledgerRoom+p.Entries*recordSize {
+		p.find(finding.New(finding.LedgerRoom, e.Ledger.Dir(), fmt.Sprintf(
+			"the records of this run need %s, and the drive of %s has %s free",
+			size(ledgerRoom+p.Entries*recordSize), pathtext.Show(e.Ledger.Dir()), size(free)), subject("", "", "")))
+	}
+}
+
+// linkPlace finds out whether this account may change the names in the
+// directory around the folder. The trial itself comes with the run.
+func (e *Engine) linkPlace(p *Plan) error {
+	for _, at := range slices.Compact([]string{filepath.Dir(string(p.Link)), string(p.HeldIn)}) {
+		d, err := handle.OpenReal(at)
+		if missing(err) {
+			continue
+		}
+		if err != nil {
+			p.find(finding.New(finding.LinkImpossible, at, fmt.Sprintf("%s can't be opened: %v", pathtext.Show(at), cause(err)), subject("", "", "")))
+			continue
+		}
+		st, err := d.Self()
+		denied := d.Access(".", unix.W_OK|unix.X_OK) != nil
+		d.Release()
+		if err != nil {
+			return err
+		}
+		me := uint32(os.Geteuid())
+		sticky := st.Mode&unix.S_ISVTX != 0 && me != 0 && st.UID != me && p.UID != me
+		if denied || sticky {
+			p.find(finding.New(finding.LinkImpossible, at, "this account may not rename entries in "+pathtext.Show(at), subject("", "", "")))
+		}
+	}
+	return nil
+}
+
+// unfinished finds a stopped run that is about the same folder or place.
+func (e *Engine) unfinished(p *Plan) error {
+	rows, err := e.Ledger.Unfinished()
+	if err != nil {
+		return err
+	}
+	for _, row := range rows {
+		o, err := e.planOf(row)
+		if err != nil {
+			return err
+		}
+		if o.Name == p.Name || within(string(o.Link), string(p.From)) || within(string(p.From), string(o.Link)) || o.Copy() == p.Copy() {
+			p.find(finding.New(finding.RunStopped, string(o.Link), fmt.Sprintf("run %s (%s of %s) was stopped before its end", row.ID, row.Kind, o.Name), subject(o.Name, "", row.ID)).As(finding.Blocker))
+		}
+	}
+	return nil
+}
