@@ -1,0 +1,10 @@
+// Nexlin moves folders to another drive and leaves a link behind.
+package main
+
+import (
+	"os"
+
+	"nexlin/internal/cli"
+)
+
+func main() { os.Exit(cli.Main(os.Args[1:], os.Stdin, os.Stdout, os.Stderr)) }

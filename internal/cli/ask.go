@@ -1,0 +1,52 @@
+package cli
+
+import (
+	"bufio"
+	"errors"
+	"fmt"
+	"strings"
+
+	"charm.land/huh/v2"
+)
+
+// confirm asks a question with yes or no. Without a terminal the consent is
+// missing, unless --yes was given and the question is a usual one.
+func (a *app) confirm(question string, usual bool, flag string) error {
+	if usual && a.yes {
+		return nil
+	}
+	if a.json || !a.terminal() {
+		return fmt.Errorf("%w: %s (%s says yes)", errConsent, question, flag)
+	}
+	fmt.Fprintf(a.err, "%s [y/N] ", bold.Render(question))
+	line, err := bufio.NewReader(a.in).ReadString('\n')
+	if err != nil && line == "" {
+		return fmt.Errorf("%w: no answer", errConsent)
+	}
+	switch strings.ToLower(strings.TrimSpace(line)) {
+	case "y", "yes":
+		return nil
+	}
+	return fmt.Errorf("%w: the answer was no", errConsent)
+}
+
+// choose asks for one of several things.
+func choose[T comparable](a *app, title, describe string, options []huh.Option[T]) (T, error) {
+	var v T
+	s := huh.NewSelect[T]().Title(title).Description(describe).Options(options...).Value(&v).Height(min(len(options)+4, 16))
+	return v, a.form(s)
+}
+
+// write asks for a line of text.
+func (a *app) write(title, describe, value string) (string, error) {
+	err := a.form(huh.NewInput().Title(title).Description(describe).Value(&value))
+	return strings.TrimSpace(value), err
+}
+
+func (a *app) form(f huh.Field) error {
+	err := huh.NewForm(huh.NewGroup(f)).WithTheme(huh.ThemeFunc(huh.ThemeBase)).WithInput(a.in).WithOutput(a.rawErr).RunWithContext(a.ctx)
+	if errors.Is(err, huh.ErrUserAborted) {
+		return fmt.Errorf("%w: stopped", errConsent)
+	}
+	return err
+}

@@ -1,0 +1,226 @@
+// Package cli is the face of Nexlin: commands, questions, progress, text and
+// JSON. It decides nothing about folders or drives; what a command does is
+// done by the packages below, and what they return is rendered here.
+//
+// The rules of output: standard output has only what was asked for.
+// Everything else goes to standard error after the program's name, without
+// capital and full stop: `nexlin: error:`, `nexlin: hint:`. Questions are
+// asked on a terminal only. A name that comes from a disk is printed so that
+// it can't act on the terminal.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"runtime/debug"
+	"syscall"
+
+	"github.com/adrg/xdg"
+	"github.com/charmbracelet/colorprofile"
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"nexlin/internal/drive"
+	"nexlin/internal/ledger"
+	"nexlin/internal/redirect"
+)
+
+// version is set by the linker for releases.
+var version = "0.1.0-dev"
+
+// Exit codes; the README promises them.
+const (
+	exitDone     = 0
+	exitFailed   = 1
+	exitUsage    = 2
+	exitRefused  = 3
+	exitProblems = 4
+	exitStopped  = 5
+	exitBusy     = 6
+	exitAway     = 7
+)
+
+// app is what all commands share.
+type app struct {
+	ctx    context.Context
+	in     *os.File
+	out    io.Writer // colours are taken out where the terminal has none
+	err    io.Writer
+	rawOut *os.File
+	rawErr *os.File
+
+	stateDir     string
+	standins     string
+	noColor      bool
+	quiet        bool
+	verbose      bool
+	yes          bool
+	json         bool
+	progressJSON bool
+
+	command string // name of the running command, for JSON
+	exit    int
+	docDone bool // a JSON document is out
+	home    string
+}
+
+// Main runs one command and returns its exit status.
+func Main(args []string, in, out, err *os.File) int {
+	// A pipe that is closed must not kill a run half-way: writes to it fail
+	// with EPIPE instead, and are ignored.
+	signal.Ignore(syscall.SIGPIPE)
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
+	defer stop()
+	context.AfterFunc(ctx, stop) // a second signal ends the process at once
+	a := &app{ctx: ctx, in: in, rawOut: out, rawErr: err, out: out, err: err, home: homeDir()}
+	return a.run(args)
+}
+
+func (a *app) run(args []string) (code int) {
+	root := a.root()
+	root.SetArgs(args)
+	root.SetOut(a.rawOut)
+	root.SetErr(a.rawErr)
+	defer func() {
+		if p := recover(); p != nil {
+			if a.verbose {
+				fmt.Fprintf(a.err, "%s\n", debug.Stack())
+			}
+			code = a.fail(fmt.Errorf("internal error: %v", p))
+		}
+	}()
+	a.colours(hasFlag(args, "--no-color"))
+	if err := root.ExecuteContext(a.ctx); err != nil {
+		if a.command == "" {
+			// Cobra's own errors come before any of ours runs: wrong usage.
+			a.json = a.json || hasFlag(args, "--json")
+			err = &usageError{err.Error()}
+		}
+		return a.fail(err)
+	}
+	return a.exit
+}
+
+func hasFlag(args []string, flag string) bool {
+	for _, s := range args {
+		if s == "--" {
+			return false
+		}
+		if s == flag {
+			return true
+		}
+	}
+	return false
+}
+
+// colours wraps the outputs so that styles are dropped where the terminal,
+// NO_COLOR or the person does not want them.
+func (a *app) colours(off bool) {
+	out, err := colorprofile.NewWriter(a.rawOut, os.Environ()), colorprofile.NewWriter(a.rawErr, os.Environ())
+	if off {
+		out.Profile, err.Profile = colorprofile.NoTTY, colorprofile.NoTTY
+	}
+	a.out, a.err = out, err
+}
+
+func homeDir() string {
+	h, err := os.UserHomeDir()
+	if err != nil {
+		return ""
+	}
+	return filepath.Clean(h)
+}
+
+// usageError is a wrong command line.
+type usageError struct{ text string }
+
+func (e *usageError) Error() string { return e.text }
+
+// stateDirectory is where the ledger lies: the system's for an
+// administrator, whatever HOME says.
+func (a *app) stateDirectory() (string, error) {
+	switch {
+	case a.stateDir != "":
+		return filepath.Abs(a.stateDir)
+	case os.Geteuid() == 0:
+		return "/var/lib/nexlin", nil
+	}
+	return filepath.Join(xdg.StateHome, "nexlin"), nil
+}
+
+// engine opens the ledger and the drives. The caller closes the ledger.
+func (a *app) engine(write bool) (*redirect.Engine, func(), error) {
+	dir, err := a.stateDirectory()
+	if err != nil {
+		return nil, nil, err
+	}
+	drives := &drive.System{}
+	if a.standins != "" {
+		if drives, err = drive.WithStandins(a.standins); err != nil {
+			return nil, nil, &usageError{err.Error()}
+		}
+		if !a.quiet {
+			a.note("stand-in drives are in force: %s", a.standins)
+		}
+	}
+	open := ledger.OpenForReading
+	if write {
+		open = ledger.Open
+	}
+	l, err := open(dir)
+	if err != nil {
+		return nil, nil, err
+	}
+	e := &redirect.Engine{Ledger: l, Drives: drives, Homes: homes(a.home)}
+	return e, func() { _ = l.Close() }, nil // nothing is written after the last commit
+}
+
+// note writes a line for people to standard error.
+func (a *app) note(format string, args ...any) {
+	fmt.Fprintf(a.err, "nexlin: "+format+"\n", args...)
+}
+
+// terminal reports whether questions can be asked.
+func (a *app) terminal() bool {
+	return term.IsTerminal(int(a.in.Fd())) && term.IsTerminal(int(a.rawErr.Fd()))
+}
+
+func (a *app) cwd() (string, error) {
+	d, err := os.Getwd()
+	if err != nil {
+		return "", fmt.Errorf("the working directory is gone: %w", err)
+	}
+	return d, nil
+}
+
+// grave keeps the gravest exit status of several results.
+func (a *app) grave(code int) {
+	rank := []int{exitDone, exitRefused, exitProblems, exitBusy, exitAway, exitFailed, exitUsage, exitStopped}
+	at := func(c int) int {
+		for i, r := range rank {
+			if r == c {
+				return i
+			}
+		}
+		return 0
+	}
+	if at(code) > at(a.exit) {
+		a.exit = code
+	}
+}
+
+// runner makes a command's RunE that notes that it has begun: errors before
+// that are wrong usage.
+func (a *app) runner(f func(cmd *cobra.Command, args []string) error) func(*cobra.Command, []string) error {
+	return func(cmd *cobra.Command, args []string) error {
+		a.command = cmd.Name()
+		return f(cmd, args)
+	}
+}
+
+var errConsent = errors.New("a consent is missing")

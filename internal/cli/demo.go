@@ -1,0 +1,213 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"nexlin/internal/pathtext"
+	"nexlin/internal/standin"
+)
+
+type demoFlags struct {
+	dir, size string
+	real      bool
+	keep      bool
+}
+
+func (a *app) demoCmd() *cobra.Command {
+	var f demoFlags
+	c := &cobra.Command{
+		Use:   "demo",
+		Short: "a made-up scene with stand-in drives; runs the whole story",
+		Long: "Builds the bird observatory at Kestrel Bay in a temporary folder, with the drives SKERRY, BASALT\n" +
+			"and DUNE, and walks through a move and its bring-back: each command is shown and really run.",
+		Args: cobra.NoArgs,
+		RunE: a.runner(func(*cobra.Command, []string) error { return a.demo(f) }),
+	}
+	fl := c.Flags()
+	fl.StringVar(&f.dir, "dir", "", "build the scene in `DIR` (empty or new) and leave it there")
+	fl.StringVar(&f.size, "size", "small", "`small` or large")
+	fl.BoolVar(&f.real, "real-drives", false, "as administrator: loop-mounted file systems instead of stand-ins")
+	return c
+}
+
+func (a *app) standinCmd() *cobra.Command {
+	c := &cobra.Command{Use: "standin", Short: "parts of the made-up scene", Hidden: true}
+	var f demoFlags
+	scene := &cobra.Command{
+		Use: "scene DIR", Short: "build the scene and print what to set", Args: cobra.ExactArgs(1),
+		RunE: a.runner(func(_ *cobra.Command, args []string) error {
+			f.dir = args[0]
+			s, _, err := a.scene(f)
+			if err != nil {
+				return err
+			}
+			for _, e := range s.Env() {
+				k, v, _ := strings.Cut(e, "=")
+				a.print("export %s=%s", k, pathtext.Quote(v))
+			}
+			return nil
+		}),
+	}
+	scene.Flags().StringVar(&f.size, "size", "small", "small or large")
+	c.AddCommand(scene)
+	return c
+}
+
+// scene builds the scene; the function takes it away again where it was
+// made in a temporary folder.
+func (a *app) scene(f demoFlags) (*standin.Scene, func() error, error) {
+	amount, ok := standin.Amounts[f.size]
+	if !ok {
+		return nil, nil, &usageError{"--size takes small or large"}
+	}
+	if f.real && os.Geteuid() != 0 {
+		return nil, nil, &usageError{"--real-drives mounts file systems, which needs an administrator; without it, folders stand in for the drives"}
+	}
+	dir, temporary := f.dir, f.dir == ""
+	if temporary {
+		d, err := os.MkdirTemp("", "kestrel-bay-")
+		if err != nil {
+			return nil, nil, err
+		}
+		dir = d
+	}
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return nil, nil, err
+	}
+	build := standin.Build
+	if f.real {
+		build = standin.BuildReal
+	}
+	s, err := build(dir, amount)
+	end := func() error {
+		var errs []error
+		if s != nil {
+			errs = append(errs, s.Close())
+		}
+		// Nothing is removed below a mount that would not go away.
+		if temporary && errors.Join(errs...) == nil {
+			errs = append(errs, os.RemoveAll(dir))
+		}
+		return errors.Join(errs...)
+	}
+	if err != nil {
+		return nil, nil, errors.Join(err, end())
+	}
+	return s, end, nil
+}
+
+func (a *app) demo(f demoFlags) (err error) {
+	if a.json {
+		return &usageError{"the demo is a story for people; the commands in it have --json"}
+	}
+	s, end, err := a.scene(f)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, end()) }()
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	t := &tour{app: a, scene: s, self: self}
+	for _, chapter := range story {
+		if err := t.chapter(chapter); err != nil {
+			return err
+		}
+	}
+	if f.dir != "" {
+		a.print("\nthe scene is still in %s; to go on with it:", a.path(s.Dir))
+		for _, e := range s.Env() {
+			k, v, _ := strings.Cut(e, "=")
+			a.print("  export %s=%s", k, pathtext.Quote(v))
+		}
+	}
+	return nil
+}
+
+// A chapter says a sentence and runs commands. A command that begins with
+// save: writes a file through the link, as a program would.
+type chapter struct {
+	says string
+	runs []string
+}
+
+var story = []chapter{
+	{"Kestrel Bay's field laptop is full. Which drives are there?", []string{"drives"}},
+	{"What takes the space, and what would moving it free?", []string{"survey"}},
+	{"How large must a drive be to take pictures and recordings?", []string{"survey --need ~/Pictures --need ~/Music"}},
+	{"One folder from near.", []string{"inspect ~/Pictures"}},
+	{"What would a move do? A preview changes nothing.", []string{"move ~/Pictures --into BASALT:/ines --preview"}},
+	{"Now for real.", []string{"move ~/Pictures --into BASALT:/ines --yes"}},
+	{"Is all well? What is redirected?", []string{"check", "list"}},
+	{"A program saves a photograph where it always did …", []string{"save: ~/Pictures/Plumage/newest.jpg", "try pictures"}},
+	{"Days later: the original has been held all the time. Now it may go; only now is room freed.", []string{"list --held", "discard-original pictures --yes"}},
+	{"Some day the laptop gets a larger drive: the data comes back, the new photograph too.", []string{"bring-back pictures --yes"}},
+	{"What happened, and what is still held?", []string{"history", "list --held"}},
+}
+
+type tour struct {
+	app   *app
+	scene *standin.Scene
+	self  string
+	n     int
+}
+
+func (t *tour) chapter(c chapter) error {
+	t.n++
+	t.app.print("\n%s", bold.Render(fmt.Sprintf("%d. %s", t.n, c.says)))
+	for _, line := range c.runs {
+		if path, ok := strings.CutPrefix(line, "save: "); ok {
+			if err := t.save(path); err != nil {
+				return err
+			}
+			continue
+		}
+		t.app.print("\n%s", faint.Render("$ ")+"nexlin "+line)
+		if err := t.run(strings.Fields(line)); err != nil {
+			return fmt.Errorf("nexlin %s: %w", line, err)
+		}
+	}
+	return nil
+}
+
+func (t *tour) expand(word string) string {
+	if rest, ok := strings.CutPrefix(word, "~"); ok {
+		return t.scene.Home + rest
+	}
+	return word
+}
+
+// run runs the program itself, with the scene around it.
+func (t *tour) run(words []string) error {
+	args := []string{}
+	for _, w := range words {
+		args = append(args, t.expand(w))
+	}
+	cmd := exec.CommandContext(t.app.ctx, t.self, args...)
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = t.app.in, t.app.rawOut, t.app.rawErr
+	cmd.Env = append(os.Environ(), t.scene.Env()...)
+	return cmd.Run()
+}
+
+// save writes a file through the link path and looks for it on the drive.
+func (t *tour) save(path string) error {
+	full := t.expand(path)
+	if err := os.WriteFile(full, []byte("a photograph taken after the move\n"), 0o644); err != nil {
+		return err
+	}
+	real, err := filepath.EvalSymlinks(full)
+	if err != nil {
+		return err
+	}
+	t.app.print("\n  saved    %s\n  it is at %s", path, pathtext.Show(strings.TrimPrefix(real, t.scene.Dir+"/")))
+	return nil
+}

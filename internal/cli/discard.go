@@ -1,0 +1,118 @@
+package cli
+
+import (
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"nexlin/internal/finding"
+	"nexlin/internal/ledger"
+	"nexlin/internal/pathtext"
+	"nexlin/internal/redirect"
+)
+
+func (a *app) discardCmd() *cobra.Command {
+	var preview, onlyEqual bool
+	var accept []string
+	c := &cobra.Command{
+		Use:   "discard-original NAME…",
+		Short: "delete the held original, after proving the copy once more",
+		Long: "Reads every file of the folder in use and holds it against the record frozen at the switch. What is\n" +
+			"proven to be there may be deleted from the held original. What you changed or deleted since is\n" +
+			"listed and asked about by itself; --yes does not answer that, --accept CODE does.",
+		Args: cobra.MinimumNArgs(1),
+		RunE: a.runner(func(_ *cobra.Command, args []string) error {
+			ok, err := codes(accept)
+			if err != nil {
+				return err
+			}
+			return a.named(args, !preview, "runs", func(e *redirect.Engine, r ledger.Redirect) (doc, error) {
+				return a.discardOne(e, r, ok, onlyEqual, preview)
+			})
+		}),
+	}
+	c.Flags().BoolVar(&onlyEqual, "only-equal", false, "delete only what is proven equal, keep the rest held")
+	c.Flags().StringArrayVar(&accept, "accept", nil, "go on past the finding with this `CODE`: changed-since, gone-at-target")
+	a.previewFlag(c, &preview)
+	return c
+}
+
+func (a *app) discardOne(e *redirect.Engine, r ledger.Redirect, accept []finding.Code, onlyEqual, preview bool) (doc, error) {
+	plan, err := a.compare(e, r, accept, onlyEqual)
+	if err != nil {
+		return nil, err
+	}
+	if !a.json {
+		a.showDiscard(plan)
+	}
+	if consents := plan.Consents(); len(consents) > 0 && !preview && !a.json && a.terminal() {
+		// What was changed or deleted since is asked about by itself.
+		if err := a.confirm("delete the last copies of these too?", false, acceptFlags(consents)); err != nil {
+			return nil, err
+		}
+		if plan, err = a.compare(e, r, append(accept, consents...), onlyEqual); err != nil {
+			return nil, err
+		}
+	}
+	if blockers := finding.Blockers(plan.Findings); len(blockers) > 0 {
+		refused := error(&redirect.RefusedError{Findings: plan.Findings})
+		if !a.json {
+			refused = &shownError{refused}
+		}
+		return nil, refused
+	}
+	if preview {
+		a.sayPreview()
+		return doc{"preview": true, "plan": doc{"kind": redirect.KindDiscard, "name": r.Name, "frees": plan.Frees()}, "findings": findingDocs(plan.Findings)}, nil
+	}
+	if err := a.confirm("delete what is held?", true, "--yes"); err != nil {
+		return nil, err
+	}
+	out, err := e.Discard(a.ctx, plan)
+	if err != nil {
+		if out != nil {
+			return a.outcomeDoc(e, out), err
+		}
+		return nil, err
+	}
+	if !a.json {
+		a.print("")
+		a.print("%s  the held original of %s is deleted", good.Render("done"), bold.Render(pathtext.Show(r.Name)))
+		a.news(out)
+		a.spaces(out)
+	}
+	return a.outcomeDoc(e, out), nil
+}
+
+func acceptFlags(codes []finding.Code) string {
+	var out []string
+	for _, c := range codes {
+		out = append(out, "--accept "+string(c))
+	}
+	return strings.Join(out, " ")
+}
+
+func (a *app) compare(e *redirect.Engine, r ledger.Redirect, accept []finding.Code, onlyEqual bool) (*redirect.DiscardPlan, error) {
+	p := a.progress()
+	e.Progress = p
+	plan, err := e.PlanDiscard(a.ctx, r, accept, onlyEqual)
+	p.end()
+	return plan, err
+}
+
+func (a *app) showDiscard(d *redirect.DiscardPlan) {
+	a.print("%s   in use: %s", bold.Render(pathtext.Show(d.Redirect.Name)), a.path(d.Live))
+	for _, v := range d.Verdicts {
+		a.print("  held since %s: %s", day(v.Held.Since), a.path(v.Held.Path))
+		if v.Proven > 0 {
+			a.print("  proven to be in the folder in use: %s, %s", plural(v.Proven, "file", "files"), size(v.Bytes))
+		}
+	}
+	if n := d.Frees(); n > 0 {
+		a.print("  deleting frees about %s", size(n))
+	}
+	if len(d.Findings) > 0 {
+		a.print("")
+		a.findings(a.out, d.Findings)
+	}
+}

@@ -1,0 +1,187 @@
+package cli
+
+import (
+	"encoding/json"
+	"time"
+
+	"nexlin/internal/drive"
+	"nexlin/internal/finding"
+	"nexlin/internal/health"
+	"nexlin/internal/ledger"
+	"nexlin/internal/pathtext"
+	"nexlin/internal/redirect"
+)
+
+// Documents for programs. docs/schema/ describes them; bytes are integers,
+// times RFC 3339.
+
+type doc map[string]any
+
+// emit prints the one JSON document of a command.
+func (a *app) emit(d doc) error {
+	if a.docDone {
+		return nil
+	}
+	a.docDone = true
+	d["nexlin"] = 1
+	d["command"] = a.command
+	enc := json.NewEncoder(a.rawOut)
+	enc.SetEscapeHTML(false)
+	enc.SetIndent("", "  ")
+	return enc.Encode(d)
+}
+
+type findingDoc struct {
+	Code     string          `json:"code"`
+	Severity string          `json:"severity"`
+	Message  string          `json:"message"`
+	Remedy   string          `json:"remedy"`
+	Path     pathtext.Path   `json:"path"`
+	Count    int             `json:"count,omitempty"`
+	Paths    []pathtext.Path `json:"paths,omitempty"`
+}
+
+func findingDocs(fs []finding.Finding) []findingDoc {
+	out := []findingDoc{}
+	for _, f := range finding.Worst(fs) {
+		out = append(out, findingDoc{string(f.Code), string(f.Severity), f.Message, f.Remedy, pathtext.Path(f.Path), f.Count, rawPaths(f.Paths)})
+	}
+	return out
+}
+
+func rawPaths(in []string) []pathtext.Path {
+	out := make([]pathtext.Path, 0, len(in))
+	for _, p := range in {
+		out = append(out, pathtext.Path(p))
+	}
+	return out
+}
+
+type heldDoc struct {
+	Path  pathtext.Path `json:"path"`
+	Bytes int64         `json:"bytes"`
+	Since time.Time     `json:"since"`
+}
+
+type driveRefDoc struct {
+	ID      string `json:"id"`
+	Label   string `json:"label"`
+	Present bool   `json:"present"`
+}
+
+type redirectDoc struct {
+	Name    string        `json:"name"`
+	Link    pathtext.Path `json:"link"`
+	Target  pathtext.Path `json:"target"`
+	Methods []string      `json:"methods"`
+	Account string        `json:"account"`
+	Drive   driveRefDoc   `json:"drive"`
+	Bytes   int64         `json:"bytes"`
+	Files   int64         `json:"files"`
+	State   string        `json:"state,omitempty"`
+	Held    []heldDoc     `json:"held"`
+	Created time.Time     `json:"created"`
+	// Findings is there in the documents of check and show.
+	Findings *[]findingDoc `json:"findings,omitempty"`
+}
+
+func redirectOf(r ledger.Redirect, held []ledger.Held, state string, present bool) redirectDoc {
+	d := redirectDoc{
+		Name: r.Name, Link: pathtext.Path(r.Link), Target: pathtext.Path(r.Target), Methods: r.Methods, Account: r.Account,
+		Drive: driveRefDoc{r.Drive.ID, r.Drive.Label, present}, Bytes: r.Bytes, Files: r.Files, State: state,
+		Held: []heldDoc{}, Created: r.Created,
+	}
+	for _, h := range held {
+		d.Held = append(d.Held, heldDoc{pathtext.Path(h.Path), h.Bytes, h.Since})
+	}
+	return d
+}
+
+func reportDoc(r *health.Report, withFindings bool) redirectDoc {
+	d := redirectOf(r.Redirect, r.Held, string(r.State), r.Present)
+	if withFindings {
+		fs := findingDocs(r.Findings)
+		d.Findings = &fs
+	}
+	return d
+}
+
+type phaseDoc struct {
+	Name    string    `json:"name"`
+	State   string    `json:"state"`
+	Started time.Time `json:"started"`
+	Ended   time.Time `json:"ended"`
+}
+
+type runDoc struct {
+	ID     string     `json:"id"`
+	Kind   string     `json:"kind"`
+	State  string     `json:"state"`
+	Phases []phaseDoc `json:"phases"`
+}
+
+// outcomeDoc is the document of a run that changed something.
+func (a *app) outcomeDoc(e *redirect.Engine, o *redirect.Outcome) doc {
+	run := runDoc{o.Run, o.Kind, o.State, []phaseDoc{}}
+	for _, p := range o.Phases {
+		run.Phases = append(run.Phases, phaseDoc{p.Name, p.State, p.Started, p.Ended})
+	}
+	d := doc{
+		"run":      run,
+		"copied":   doc{"files": o.Copied.Files, "bytes": o.Copied.Bytes, "seconds": o.Copied.Seconds},
+		"verified": doc{"files": o.Verified.Files, "bytes": o.Verified.Bytes, "digest": "sha256", "from_device": o.Device},
+		"findings": findingDocs(o.Findings),
+		"space":    spaceDoc(o),
+	}
+	if r, err := e.Ledger.Redirect(o.Plan.Name); err == nil {
+		if rep, err := health.Look(e, r); err == nil {
+			d["redirect"] = reportDoc(rep, false)
+		}
+	}
+	return d
+}
+
+func spaceDoc(o *redirect.Outcome) doc {
+	d := doc{}
+	for i, s := range o.Space {
+		key := "source"
+		if i == 1 {
+			key = "target"
+		}
+		d[key] = doc{"drive": s.Drive, "free_before": s.FreeBefore, "free_after": s.FreeAfter}
+	}
+	return d
+}
+
+// planDoc is the document of a preview.
+func planDoc(p *redirect.Plan) doc {
+	return doc{
+		"preview": true,
+		"plan": doc{
+			"kind": p.Kind, "name": p.Name, "link": p.Link, "from": p.From, "target": pathtext.Path(p.Copy()),
+			"files": p.Files, "bytes": p.Bytes, "needed": p.Need,
+			"space": doc{
+				"source": doc{"drive": p.FromNow.Name(), "free": p.FromNow.Free},
+				"target": doc{"drive": p.IntoNow.Name(), "free": p.IntoNow.Free, "free_after": p.IntoNow.Free - p.Need},
+			},
+		},
+		"findings": findingDocs(p.Findings),
+	}
+}
+
+type abilitiesDoc struct {
+	Symlinks  bool `json:"symlinks"`
+	Modes     bool `json:"modes"`
+	Owners    bool `json:"owners"`
+	Nanotimes bool `json:"nanosecond_times"`
+	Xattrs    bool `json:"extended_attributes"`
+	ACLs      bool `json:"acls"`
+	Exchange  bool `json:"exchange"`
+	AnyBytes  bool `json:"any_bytes"`
+	Case      bool `json:"case_sensitive"`
+	Holes     bool `json:"holes"`
+}
+
+func abilitiesOf(a drive.Abilities) abilitiesDoc {
+	return abilitiesDoc{a.Symlinks, a.Modes, a.Owners, a.Nanotimes, a.Xattrs, a.ACLs, a.Exchange, a.Bytes, a.CaseSeen, a.Holes}
+}

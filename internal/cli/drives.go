@@ -1,0 +1,301 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/sys/unix"
+
+	"nexlin/internal/drive"
+	"nexlin/internal/handle"
+	"nexlin/internal/inuse"
+	"nexlin/internal/ledger"
+	"nexlin/internal/pathtext"
+	"nexlin/internal/redirect"
+)
+
+func (a *app) drivesCmd() *cobra.Command {
+	var all bool
+	c := &cobra.Command{
+		Use:   "drives [DRIVE]",
+		Short: "the drives: where mounted, size, free, which redirects lie there",
+		Long: "Lists the drives a person would call one. With DRIVE (a label, UUID=…, or a mount point) it shows\n" +
+			"that drive in full: what it can keep, which is tried in a directory made and removed there, its\n" +
+			"redirects, and whether it may be unplugged now.",
+		Args: cobra.MaximumNArgs(1),
+		RunE: a.runner(func(_ *cobra.Command, args []string) error {
+			e, done, err := a.engine(false)
+			if err != nil {
+				return err
+			}
+			defer done()
+			if len(args) == 1 {
+				return a.oneDrive(e, args[0])
+			}
+			return a.listDrives(e, all)
+		}),
+	}
+	c.Flags().BoolVar(&all, "all", false, "also memory, overlays and second mounts of one drive")
+	return c
+}
+
+type driveDoc struct {
+	ID        string        `json:"id"`
+	Label     string        `json:"label"`
+	Mount     pathtext.Path `json:"mount"`
+	FS        string        `json:"fs"`
+	Size      int64         `json:"size"`
+	Free      int64         `json:"free"`
+	ReadOnly  bool          `json:"read_only"`
+	Abilities *abilitiesDoc `json:"abilities,omitempty"`
+	Redirects []string      `json:"redirects"`
+	Unplug    *unplugDoc    `json:"unplug,omitempty"`
+}
+
+func (a *app) driveDocs(e *redirect.Engine, ds []drive.Drive) ([]driveDoc, error) {
+	rows, err := e.Ledger.Redirects(false)
+	if err != nil {
+		return nil, err
+	}
+	out := []driveDoc{}
+	for i := range ds {
+		d := &ds[i]
+		x := driveDoc{ID: d.ID(), Label: d.Label, Mount: pathtext.Path(d.Mount), FS: d.FS, Size: d.Size, Free: d.Free, ReadOnly: d.ReadOnly, Redirects: []string{}}
+		for _, r := range rows {
+			if on, err := lies(e, r, d); err == nil && on {
+				x.Redirects = append(x.Redirects, r.Name)
+			}
+		}
+		out = append(out, x)
+	}
+	return out, nil
+}
+
+// lies reports whether the data of a redirect lies on the drive.
+func lies(e *redirect.Engine, r ledger.Redirect, d *drive.Drive) (bool, error) {
+	mount, found, err := e.Locate(r.Drive, r.Target)
+	return found && mount == d.Mount, err
+}
+
+func (a *app) listDrives(e *redirect.Engine, all bool) error {
+	ds, err := e.Drives.List(all)
+	if err != nil {
+		return err
+	}
+	docs, err := a.driveDocs(e, ds)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.emit(doc{"drives": docs})
+	}
+	if len(docs) == 0 {
+		a.print("no drive is here that a person would call one; --all shows every mount")
+		return nil
+	}
+	var rows [][]string
+	for i, d := range docs {
+		names := strings.Join(d.Redirects, ", ")
+		if names == "" {
+			names = "–"
+		}
+		rows = append(rows, []string{
+			pathtext.Show(ds[i].Name()), a.path(string(d.Mount)), d.FS, size(d.Size), size(d.Free), gauge(d.Size, d.Free), short(d.ID), names,
+		})
+	}
+	a.columns(a.out, []string{"drive", "mounted at", "file system", "size", "free", "", "identity", "redirects"}, rows, 3, 4)
+	return nil
+}
+
+// gauge draws how full a drive is, in ten steps.
+func gauge(size, free int64) string {
+	if size <= 0 {
+		return ""
+	}
+	used := int((size - free) * 10 / size)
+	used = max(0, min(10, used))
+	bar := strings.Repeat("▓", used) + strings.Repeat("░", 10-used)
+	if free < size/20 {
+		return bad.Render(bar)
+	}
+	return bar
+}
+
+// short cuts an identity to what tells drives apart at a glance.
+func short(id string) string {
+	if id == "" {
+		return "none"
+	}
+	if len(id) > 13 {
+		return id[:13] + "…"
+	}
+	return id
+}
+
+func (a *app) oneDrive(e *redirect.Engine, ref string) error {
+	d, err := e.Drives.Find(ref)
+	if err != nil {
+		return err
+	}
+	docs, err := a.driveDocs(e, []drive.Drive{d})
+	if err != nil {
+		return err
+	}
+	x := &docs[0]
+	able, why := a.abilities(&d)
+	x.Abilities = able
+	if x.Unplug, err = a.unplug(e, &d, x.Redirects); err != nil {
+		return err
+	}
+	if a.json {
+		return a.emit(doc{"drives": docs})
+	}
+	rows := [][]string{
+		{"mounted at", a.path(d.Mount)}, {"device", pathtext.Show(d.Source)}, {"file system", d.FS},
+		{"size", size(d.Size)}, {"free", size(d.Free) + "  " + gauge(d.Size, d.Free)},
+		{"identity", orNone(d.ID())}, {"UUID", orNone(d.UUID)},
+	}
+	if d.Tag != nil {
+		rows = append(rows, []string{"drive tag", fmt.Sprintf("made %s, used by %s", day(d.Tag.Made), plural(d.Tag.Counter, "run", "runs"))})
+	}
+	rows = append(rows, []string{"can keep", keeps(able, why)})
+	if len(x.Redirects) > 0 {
+		rows = append(rows, []string{"redirects", strings.Join(x.Redirects, ", ")})
+	}
+	a.print("%s", bold.Render(pathtext.Show(d.Name())))
+	a.columns(a.out, nil, rows)
+	a.print("")
+	if x.Unplug.May {
+		a.print("may I unplug it now?  %s", good.Render("yes, after unmounting it"))
+	} else {
+		a.print("may I unplug it now?  %s", bad.Render("no"))
+	}
+	for _, r := range x.Unplug.Reasons {
+		a.print("  – %s", r)
+	}
+	return nil
+}
+
+func orNone(s string) string {
+	if s == "" {
+		return "none"
+	}
+	return pathtext.Show(s)
+}
+
+// abilities tries what the drive keeps, in its root. Where this account may
+// not write, it says so.
+func (a *app) abilities(d *drive.Drive) (*abilitiesDoc, string) {
+	dir, err := handle.Open(d.Mount)
+	if err != nil {
+		return nil, "it can't be opened"
+	}
+	defer dir.Release()
+	if d.ReadOnly || dir.Access(".", unix.W_OK|unix.X_OK) != nil {
+		return nil, "this account may not write in its root, so nothing was tried"
+	}
+	able, err := drive.Try(dir)
+	if err != nil {
+		return nil, pathtext.Show(err.Error())
+	}
+	x := abilitiesOf(able)
+	return &x, ""
+}
+
+func keeps(x *abilitiesDoc, why string) string {
+	if x == nil {
+		return why
+	}
+	var yes, no []string
+	for _, p := range []struct {
+		name string
+		can  bool
+	}{
+		{"links", x.Symlinks}, {"modes", x.Modes}, {"owners", x.Owners}, {"exact times", x.Nanotimes}, {"attributes", x.Xattrs},
+		{"ACLs", x.ACLs}, {"holes", x.Holes}, {"upper and lower case", x.Case}, {"names of any bytes", x.AnyBytes},
+	} {
+		if p.can {
+			yes = append(yes, p.name)
+		} else {
+			no = append(no, p.name)
+		}
+	}
+	s := strings.Join(yes, ", ")
+	if len(no) > 0 {
+		s += "; not " + strings.Join(no, ", ")
+	}
+	return s
+}
+
+type unplugDoc struct {
+	May     bool     `json:"may"`
+	Reasons []string `json:"reasons"`
+}
+
+// unplug answers whether a drive may go: nothing open on it, no run stopped
+// half-way, nothing unflushed.
+func (a *app) unplug(e *redirect.Engine, d *drive.Drive, names []string) (*unplugDoc, error) {
+	u := &unplugDoc{May: true, Reasons: []string{}}
+	no := func(format string, args ...any) {
+		u.May = false
+		u.Reasons = append(u.Reasons, fmt.Sprintf(format, args...))
+	}
+	if d.Mount == "/" {
+		no("the system runs from it")
+		return u, nil
+	}
+	used, err := inuse.Below(a.ctx, d.Mount)
+	if err != nil {
+		return nil, err
+	}
+	for i, h := range used.Holders {
+		if i == 5 {
+			no("%d more uses", len(used.Holders)-i)
+			break
+		}
+		no("%s (process %d) has %s open", pathtext.Show(h.Program), h.PID, a.path(h.Path))
+	}
+	if !used.Complete {
+		u.Reasons = append(u.Reasons, "programs of other accounts can't be seen")
+	}
+	runs, err := e.Ledger.Unfinished()
+	if err != nil {
+		return nil, err
+	}
+	for _, row := range runs {
+		if r, err := e.Recoverable(row); err == nil && touches(r.Plan, d.Mount) {
+			no("run %s (%s of %s) was stopped half-way: nexlin resume %s, or nexlin undo %s", row.ID, row.Kind, row.Redirect, row.ID, row.ID)
+		}
+	}
+	if err := flush(d.Mount); err != nil && !errors.Is(err, fs.ErrPermission) {
+		no("what was written to it can't be flushed: %v", err)
+	} else if err == nil {
+		u.Reasons = append(u.Reasons, "all that was written to it is flushed")
+	}
+	if len(names) > 0 {
+		u.Reasons = append(u.Reasons, fmt.Sprintf("while it is away, %s will not open", strings.Join(names, ", ")))
+	}
+	return u, nil
+}
+
+func touches(p *redirect.Plan, mount string) bool {
+	for _, path := range []string{string(p.Into), string(p.From), string(p.HeldIn)} {
+		if rel, err := filepath.Rel(mount, path); err == nil && rel != ".." && !strings.HasPrefix(rel, "../") {
+			return true
+		}
+	}
+	return false
+}
+
+func flush(mount string) error {
+	dir, err := handle.Open(mount)
+	if err != nil {
+		return err
+	}
+	defer dir.Release()
+	return dir.SyncAll()
+}

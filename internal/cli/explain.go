@@ -1,0 +1,213 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"strings"
+
+	"golang.org/x/sys/unix"
+
+	"nexlin/internal/drive"
+	"nexlin/internal/finding"
+	"nexlin/internal/ledger"
+	"nexlin/internal/pathtext"
+	"nexlin/internal/redirect"
+	"nexlin/internal/transfer"
+)
+
+// A fault is an error told to people and programs: what happened, to which
+// path, what state things are in, and what to do next.
+type fault struct {
+	Code    string
+	Message string
+	Path    string
+	State   string
+	Next    []string
+	Exit    int
+	Found   []finding.Finding
+}
+
+const untouched = "nothing was changed"
+
+// explain turns an error of the core into advice and an exit status.
+func (a *app) explain(err error) fault {
+	if f, ok := a.explainRun(err); ok {
+		if shown := (*shownError)(nil); errors.As(err, &shown) {
+			f.Next = nil // the remedies stand on the screen already
+		}
+		return f
+	}
+	var (
+		usage   *usageError
+		name    *redirect.NameError
+		drv     *drive.NotFoundError
+		state   *ledger.StateDirError
+		trial   *redirect.TrialError
+		broken  *redirect.BrokenError
+		pathErr *fs.PathError
+	)
+	f := fault{Code: "failed", Message: pathtext.Show(err.Error()), State: untouched, Exit: exitFailed}
+	if errors.As(err, &pathErr) {
+		f.Path = pathErr.Path
+	}
+	switch {
+	case errors.As(err, &usage):
+		f.Code, f.Exit, f.Next = "usage", exitUsage, []string{"nexlin help " + a.command}
+	case errors.As(err, &name):
+		f.Code, f.Exit = "no-such-redirect", exitUsage
+		f.Next = []string{"nexlin list shows the names"}
+		if len(name.Near) > 0 {
+			f.Next = []string{"did you mean " + strings.Join(name.Near, " or ") + "?"}
+		}
+	case errors.As(err, &drv):
+		f.Code, f.Exit, f.Next = "no-such-drive", exitAway, []string{"nexlin drives shows the drives that are here"}
+		if near := nearNames(drv.Ref, drv.Known); len(near) > 0 {
+			f.Next = []string{"did you mean " + strings.Join(near, " or ") + "?"}
+		}
+	case errors.As(err, &state):
+		f.Code, f.Exit, f.Path, f.Next = "state-directory", exitRefused, state.Dir, []string{"--state-dir names another one"}
+	case errors.As(err, &broken):
+		f.Code, f.Path, f.Next = "not-as-left", broken.Path, []string{"nexlin check shows what stands where"}
+	case errors.As(err, &trial):
+		f.Code, f.Path = "trial-failed", trial.Path
+	case errors.Is(err, ledger.ErrBusy):
+		f.Code, f.Exit, f.Next = "busy", exitBusy, []string{"wait until it has ended; nexlin history shows it"}
+	case errors.Is(err, redirect.ErrNothingStopped):
+		f.Code, f.Exit, f.Next = "nothing-stopped", exitRefused, []string{"nexlin history lists all runs; undo takes the id of one"}
+	case errors.Is(err, redirect.ErrSeveralStopped), errors.Is(err, redirect.ErrNotUndoable), errors.Is(err, redirect.ErrFinished), errors.Is(err, ledger.ErrNotFound):
+		f.Code, f.Exit, f.Next = "no-such-run", exitRefused, []string{"nexlin history lists all runs"}
+	case errors.Is(err, errConsent):
+		f.Code, f.Exit = "consent-missing", exitRefused
+	case errors.Is(err, fs.ErrPermission):
+		f.Code, f.Next = "permission", []string{"run as the account that owns it, or as administrator"}
+	}
+	return f
+}
+
+// explainRun explains the errors of a run.
+func (a *app) explainRun(err error) (fault, bool) {
+	var stopped *redirect.StoppedError
+	var refused *redirect.RefusedError
+	switch {
+	case errors.As(err, &stopped):
+		return a.explainStopped(stopped), true
+	case errors.As(err, &refused):
+		f := fault{Code: "refused", Message: pathtext.Show(refused.Error()), State: untouched, Exit: exitRefused, Found: refused.Findings}
+		if b := finding.Blockers(refused.Findings); len(b) > 0 {
+			f.Code, f.Path = string(b[0].Code), b[0].Path
+			for _, x := range b {
+				f.Next = append(f.Next, x.Remedy)
+			}
+		}
+		if refused.OnlyBusy() {
+			f.Exit = exitBusy
+		}
+		if refused.OnlyAway() {
+			f.Exit = exitAway
+		}
+		return f, true
+	}
+	return fault{}, false
+}
+
+func (a *app) explainStopped(s *redirect.StoppedError) fault {
+	f := fault{Code: "stopped", Path: s.Link, Exit: exitStopped}
+	f.Message = fmt.Sprintf("run %s (%s) stopped: %s", s.Run, s.Kind, a.reason(s.Err))
+	var pe *fs.PathError
+	if errors.As(s.Err, &pe) {
+		f.Path = pe.Path
+	}
+	if s.Phase != "" {
+		f.Message = fmt.Sprintf("run %s (%s) stopped in %s: %s", s.Run, s.Kind, s.Phase, a.reason(s.Err))
+	}
+	f.State = fmt.Sprintf("%s is as it was, whole, at its old place", a.path(s.Link))
+	if s.Switched {
+		f.State = fmt.Sprintf("%s leads to the new place; both copies are there", a.path(s.Link))
+	}
+	if s.Kind == redirect.KindDiscard {
+		f.State = "the folder in use is untouched; part of the held original may be gone already"
+	}
+	f.Next = []string{"nexlin resume " + s.Run + "   goes on", "nexlin undo " + s.Run + "     takes it back"}
+	if s.Kind == redirect.KindDiscard {
+		f.Next = f.Next[:1]
+	}
+	if errors.Is(s.Err, redirect.ErrStillChanging) {
+		f.Exit, f.Code = exitBusy, "still-changing"
+		for _, w := range s.Writers {
+			f.Next = append(f.Next, "it is written to by "+w)
+		}
+	}
+	return f
+}
+
+// reason names the true cause in words where an error number says little.
+func (a *app) reason(err error) string {
+	var pe *fs.PathError
+	at := ""
+	if errors.As(err, &pe) {
+		at = a.path(pe.Path)
+	}
+	switch {
+	case errors.Is(err, context.Canceled):
+		return "it was interrupted"
+	case errors.Is(err, unix.ENOSPC), errors.Is(err, unix.EDQUOT):
+		return "the drive is full, at " + at
+	case errors.Is(err, unix.EROFS):
+		return "the drive can only be read by now, at " + at
+	case errors.Is(err, unix.EIO):
+		return "the drive reports an input/output error, at " + at
+	case errors.Is(err, transfer.ErrNotKept):
+		return "something that can't be kept yet appeared: " + at
+	case errors.Is(err, os.ErrPermission):
+		return "this account may not do that: " + pathtext.Show(err.Error())
+	}
+	return pathtext.Show(err.Error())
+}
+
+func nearNames(ref string, known []string) []string {
+	var out []string
+	for _, k := range known {
+		if redirect.Near(ref, k) {
+			out = append(out, k)
+		}
+	}
+	return out
+}
+
+// fail reports an error, to people or as the one JSON document, and returns
+// the exit status.
+func (a *app) fail(err error) int {
+	f := a.explain(err)
+	a.grave(f.Exit)
+	if a.json && !a.docDone {
+		_ = a.emit(doc{ // where standard output is gone, the status still tells
+			"error": faultDoc(f), "findings": findingDocs(f.Found),
+		})
+		return a.exit
+	}
+	a.tell(f)
+	return a.exit
+}
+
+func faultDoc(f fault) doc {
+	return doc{
+		"code": f.Code, "message": f.Message, "path": pathtext.Path(f.Path), "state": f.State,
+		"next": strings.Join(f.Next, "; "), "exit": f.Exit,
+	}
+}
+
+func (a *app) tell(f fault) {
+	a.note("%s %s", bad.Render("error:"), f.Message)
+	if f.State != "" {
+		a.note("state: %s", f.State)
+	}
+	for i, n := range f.Next {
+		if i == 8 {
+			break
+		}
+		a.note("hint: %s", n)
+	}
+}

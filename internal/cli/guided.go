@@ -1,0 +1,131 @@
+package cli
+
+import (
+	"fmt"
+	"path/filepath"
+	"strings"
+
+	"charm.land/huh/v2"
+
+	"nexlin/internal/drive"
+	"nexlin/internal/pathtext"
+	"nexlin/internal/redirect"
+	"nexlin/internal/survey"
+)
+
+// moveGuided leads through the choices on a terminal: which folder, where
+// to. It shows the command line it amounts to and then does what that does.
+func (a *app) moveGuided(f moveFlags) error {
+	if a.json || !a.terminal() {
+		return &usageError{"name the folder and, with --into, the directory it goes into"}
+	}
+	e, done, err := a.engine(true)
+	if err != nil {
+		return err
+	}
+	defer done()
+	a.tellStopped(e)
+	folder, err := a.chooseFolder(e)
+	if err != nil {
+		return err
+	}
+	into, err := a.chooseTarget(e, folder)
+	if err != nil {
+		return err
+	}
+	line := "nexlin move " + pathtext.Quote(a.contract(folder.Path)) + " --into " + pathtext.Quote(into)
+	a.print("%s", faint.Render("the same as a command:")+"  "+bold.Render(strings.ReplaceAll(line, "'~/", "~/'")))
+	a.print("")
+	cwd, err := a.cwd()
+	if err != nil {
+		return err
+	}
+	place, err := e.Drives.Place(into, cwd)
+	if err != nil {
+		return err
+	}
+	_, err = a.moveOne(e, redirect.MoveOptions{Folder: folder.Path, Into: place, WhileInUse: f.whileInUse}, f.preview)
+	return err
+}
+
+// contract writes a path below the home with ~, for a command line.
+func (a *app) contract(p string) string {
+	if rest, ok := strings.CutPrefix(p, a.home+"/"); ok && a.home != "" {
+		return "~/" + rest
+	}
+	return p
+}
+
+func (a *app) chooseFolder(e *redirect.Engine) (survey.Folder, error) {
+	p := a.progress()
+	p.Phase("inspect", 0, 0)
+	fs, err := survey.Survey(a.ctx, e, survey.Options{Home: a.home, Dirs: []string{a.home}, Progress: p.inspected})
+	p.end()
+	if err != nil {
+		return survey.Folder{}, err
+	}
+	if err := a.freeLine(e); err != nil {
+		return survey.Folder{}, err
+	}
+	a.print("")
+	var options []huh.Option[int]
+	for i, f := range fs {
+		if f.Redirect != "" || f.Allocated == 0 || len(options) == few {
+			continue
+		}
+		options = append(options, huh.NewOption(fmt.Sprintf("%-34s frees %10s on %s", a.path(f.Path), size(f.Allocated), pathtext.Show(f.Drive)), i))
+	}
+	if len(options) == 0 {
+		return survey.Folder{}, fmt.Errorf("%w: there is no folder here to move", errConsent)
+	}
+	i, err := choose(a, "Which folder?", "The one that frees most comes first.", options)
+	if err != nil {
+		return survey.Folder{}, err
+	}
+	return fs[i], nil
+}
+
+// chooseTarget offers the other drives with their room, then a directory.
+func (a *app) chooseTarget(e *redirect.Engine, f survey.Folder) (string, error) {
+	ds, err := e.Drives.List(false)
+	if err != nil {
+		return "", err
+	}
+	from, err := e.Drives.Of(f.Path)
+	if err != nil {
+		return "", err
+	}
+	var options []huh.Option[int]
+	for i := range ds {
+		d := &ds[i]
+		if d.Same(&from) || d.ReadOnly {
+			continue
+		}
+		need := redirect.Need(f.Rounded, f.Entries, d.Block)
+		fit := fmt.Sprintf("%s free, %s after", size(d.Free), size(d.Free-need))
+		if need+d.Reserve() > d.Free {
+			fit = fmt.Sprintf("%s free: too little", size(d.Free))
+		}
+		options = append(options, huh.NewOption(fmt.Sprintf("%-12s %s", pathtext.Show(d.Name()), fit), i))
+	}
+	if len(options) == 0 {
+		return "", fmt.Errorf("%w: no other drive is here", errConsent)
+	}
+	i, err := choose(a, "To which drive?", "", options)
+	if err != nil {
+		return "", err
+	}
+	dir, err := a.write("Into which directory on it?", "It is made if it is not there.", "/"+filepath.Base(a.home))
+	if err != nil {
+		return "", err
+	}
+	return place(&ds[i], dir), nil
+}
+
+// place writes a directory on a drive the way --into takes it.
+func place(d *drive.Drive, dir string) string {
+	if d.Label != "" && !strings.ContainsAny(d.Label, "/:") {
+		return d.Label + ":" + filepath.Join("/", dir)
+	}
+	return filepath.Join(d.Mount, dir)
+}

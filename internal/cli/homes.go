@@ -1,0 +1,33 @@
+package cli
+
+import (
+	"bufio"
+	"os"
+	"path/filepath"
+	"strings"
+)
+
+// homes lists the home directories of this machine's accounts (passwd(5))
+// and the one of whoever runs this: none of them may be moved.
+func homes(own string) []string {
+	var out []string
+	if own != "" {
+		out = append(out, own)
+		if real, err := filepath.EvalSymlinks(own); err == nil && real != own {
+			out = append(out, real)
+		}
+	}
+	f, err := os.Open("/etc/passwd")
+	if err != nil {
+		return out
+	}
+	defer f.Close()
+	lines := bufio.NewScanner(f)
+	for lines.Scan() {
+		w := strings.Split(lines.Text(), ":")
+		if len(w) >= 6 && filepath.IsAbs(w[5]) {
+			out = append(out, filepath.Clean(w[5]))
+		}
+	}
+	return out
+}

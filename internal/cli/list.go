@@ -1,0 +1,417 @@
+package cli
+
+import (
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"nexlin/internal/finding"
+	"nexlin/internal/health"
+	"nexlin/internal/ledger"
+	"nexlin/internal/pathtext"
+	"nexlin/internal/redirect"
+)
+
+func (a *app) listCmd() *cobra.Command {
+	var held bool
+	c := &cobra.Command{
+		Use:   "list",
+		Short: "what is redirected, and in which state",
+		Args:  cobra.NoArgs,
+		RunE: a.runner(func(*cobra.Command, []string) error {
+			e, done, err := a.engine(false)
+			if err != nil {
+				return err
+			}
+			defer done()
+			a.tellStopped(e)
+			if held {
+				return a.listHeld(e)
+			}
+			return a.listRedirects(e)
+		}),
+	}
+	c.Flags().BoolVar(&held, "held", false, "what waits to be discarded, and what that would free")
+	return c
+}
+
+func (a *app) listRedirects(e *redirect.Engine) error {
+	rows, err := e.Ledger.Redirects(false)
+	if err != nil {
+		return err
+	}
+	docs, cells := []redirectDoc{}, [][]string{}
+	for _, r := range rows {
+		rep, err := health.Look(e, r)
+		if err != nil {
+			return err
+		}
+		docs = append(docs, reportDoc(rep, false))
+		held := "–"
+		if len(rep.Held) > 0 {
+			held = size(heldBytes(rep.Held))
+		}
+		cells = append(cells, []string{
+			r.Name, stateWord(rep.State), a.path(r.Link) + " ──link──▶ " + a.onDrive(r), size(r.Bytes), held,
+		})
+	}
+	if a.json {
+		return a.emit(doc{"redirects": docs})
+	}
+	if len(cells) == 0 {
+		a.print("nothing is redirected yet; nexlin survey shows what could be moved")
+	} else {
+		a.columns(a.out, []string{"name", "state", "", "moved", "held"}, cells, 3, 4)
+	}
+	return a.heldLine(e)
+}
+
+func heldBytes(hs []ledger.Held) (n int64) {
+	for _, h := range hs {
+		n += h.Bytes
+	}
+	return n
+}
+
+// heldLine reminds of what is held, of redirects that ended too.
+func (a *app) heldLine(e *redirect.Engine) error {
+	all, err := e.Ledger.HeldOf("")
+	if err != nil || len(all) == 0 {
+		return err
+	}
+	a.print("")
+	a.print("  %s held, %s: nexlin list --held", plural(int64(len(all)), "original is", "originals are"), size(heldBytes(all)))
+	return nil
+}
+
+// onDrive writes the target by the label its drive had.
+func (a *app) onDrive(r ledger.Redirect) string {
+	mount := strings.TrimSuffix(string(r.Drive.Mount), "/") + "/"
+	if rel, ok := strings.CutPrefix(r.Target, mount); ok && r.Drive.Label != string(r.Drive.Mount) {
+		return pathtext.Show(r.Drive.Label + ":/" + rel)
+	}
+	return a.path(r.Target)
+}
+
+func stateWord(s health.State) string {
+	switch s {
+	case health.Good:
+		return good.Render(string(s))
+	case health.Detached:
+		return string(s)
+	case health.Away, health.Elsewhere, health.Unfinished:
+		return caution.Render(string(s))
+	}
+	return bad.Render(string(s))
+}
+
+func (a *app) listHeld(e *redirect.Engine) error {
+	held, err := e.Ledger.HeldOf("")
+	if err != nil {
+		return err
+	}
+	if a.json {
+		rows, err := e.Ledger.Redirects(true)
+		if err != nil {
+			return err
+		}
+		docs := []redirectDoc{}
+		for _, r := range rows {
+			rep, err := health.Look(e, r)
+			if err != nil {
+				return err
+			}
+			if len(rep.Held) > 0 {
+				docs = append(docs, reportDoc(rep, false))
+			}
+		}
+		return a.emit(doc{"redirects": docs})
+	}
+	if len(held) == 0 {
+		a.print("nothing is held")
+		return nil
+	}
+	var cells [][]string
+	for _, h := range held {
+		cells = append(cells, []string{h.Redirect, a.path(h.Path), size(h.Bytes), pathtext.Show(h.Drive.Label), day(h.Since) + " (" + ago(h.Since) + ")"})
+	}
+	a.columns(a.out, []string{"name", "held as", "frees", "on", "since"}, cells, 2)
+	a.print("")
+	a.print("  nexlin discard-original NAME compares once more and deletes")
+	return nil
+}
+
+func (a *app) showCmd() *cobra.Command {
+	var manifest string
+	c := &cobra.Command{
+		Use:   "show NAME",
+		Short: "one redirect in full; its manifest for stock tools",
+		Args:  cobra.ExactArgs(1),
+		RunE: a.runner(func(_ *cobra.Command, args []string) error {
+			if manifest != "" && manifest != "mtree" && manifest != "sha256" {
+				return &usageError{"--manifest takes mtree or sha256"}
+			}
+			return a.named(args, false, "redirects", func(e *redirect.Engine, r ledger.Redirect) (doc, error) {
+				if manifest != "" {
+					a.docDone = true // the manifest is the output, no document
+					return nil, a.printManifest(e, r, manifest)
+				}
+				rep, err := health.Look(e, r)
+				if err != nil {
+					return nil, err
+				}
+				if a.json {
+					return doc{"redirect": reportDoc(rep, true)}, nil
+				}
+				return nil, a.showRedirect(e, rep)
+			})
+		}),
+	}
+	c.Flags().StringVar(&manifest, "manifest", "", "print the manifest as `FORMAT`: mtree, or sha256 as sha256sum -c reads it")
+	return c
+}
+
+func (a *app) showRedirect(e *redirect.Engine, rep *health.Report) error {
+	r := rep.Redirect
+	a.print("%s  %s", bold.Render(pathtext.Show(r.Name)), stateWord(rep.State))
+	if r.State == ledger.Ended {
+		a.print("  it was brought back: %s is a real folder", a.path(r.Link))
+	} else {
+		a.print("  %s", arrow(a.path(r.Link), a.onDrive(r)))
+	}
+	rows := [][]string{
+		{"link", a.path(r.Link)}, {"target", a.path(r.Target)}, {"method", strings.Join(r.Methods, "+")}, {"account", r.Account},
+		{"drive", fmt.Sprintf("%s, identity %s", pathtext.Show(r.Drive.Label), orNone(r.Drive.ID))},
+		{"moved", fmt.Sprintf("%s, %s, on %s", plural(r.Files, "file", "files"), size(r.Bytes), day(r.Created))},
+	}
+	for _, h := range rep.Held {
+		rows = append(rows, []string{"held", fmt.Sprintf("%s, %s, since %s", a.path(h.Path), size(h.Bytes), day(h.Since))})
+	}
+	runs, err := e.Ledger.Runs()
+	if err != nil {
+		return err
+	}
+	for _, x := range runs {
+		if x.Redirect == r.Name {
+			rows = append(rows, []string{"run", fmt.Sprintf("%s  %s, %s, %s", x.ID, x.Kind, x.State, day(x.Started))})
+		}
+	}
+	a.columns(a.out, nil, rows)
+	if len(rep.Findings) > 0 {
+		a.print("")
+		a.findings(a.out, rep.Findings)
+	}
+	return nil
+}
+
+// printManifest prints the manifest frozen at the switch.
+func (a *app) printManifest(e *redirect.Engine, r ledger.Redirect, format string) error {
+	if format == "mtree" {
+		f, err := e.OpenManifest(r)
+		if err != nil {
+			return err
+		}
+		defer f.Close()
+		_, err = io.Copy(a.rawOut, f)
+		return err
+	}
+	return e.EachFile(r, func(path string, digest [32]byte) error {
+		// sha256sum(1): a name with a newline or a backslash is escaped, and
+		// a backslash before the line says so.
+		name, mark := path, ""
+		if strings.ContainsAny(path, "\\\n\r") {
+			name, mark = strings.NewReplacer("\\", `\\`, "\n", `\n`, "\r", `\r`).Replace(path), `\`
+		}
+		_, err := fmt.Fprintf(a.rawOut, "%s%s  %s\n", mark, hex.EncodeToString(digest[:]), name)
+		return err
+	})
+}
+
+func (a *app) historyCmd() *cobra.Command {
+	return &cobra.Command{
+		Use:   "history",
+		Short: "all runs, newest first",
+		Args:  cobra.NoArgs,
+		RunE: a.runner(func(*cobra.Command, []string) error {
+			e, done, err := a.engine(false)
+			if err != nil {
+				return err
+			}
+			defer done()
+			runs, err := e.Ledger.Runs()
+			if err != nil {
+				return err
+			}
+			docs, cells := []doc{}, [][]string{}
+			for _, r := range runs {
+				d := doc{"id": r.ID, "kind": r.Kind, "redirect": r.Redirect, "state": r.State, "started": r.Started, "message": r.Message}
+				if !r.Ended.IsZero() {
+					d["ended"] = r.Ended
+				}
+				docs = append(docs, d)
+				cells = append(cells, []string{r.ID, r.Kind, r.Redirect, runWord(r.State), day(r.Started), pathtext.Show(r.Message)})
+			}
+			if a.json {
+				return a.emit(doc{"runs": docs})
+			}
+			if len(cells) == 0 {
+				a.print("no run yet")
+				return nil
+			}
+			a.columns(a.out, []string{"run", "what", "redirect", "state", "started", ""}, cells)
+			return nil
+		}),
+	}
+}
+
+func runWord(s string) string {
+	switch s {
+	case ledger.Done:
+		return good.Render(s)
+	case ledger.Stopped:
+		return bad.Render(s)
+	}
+	return s
+}
+
+func (a *app) checkCmd() *cobra.Command {
+	return &cobra.Command{
+		Use:   "check [NAME…]",
+		Short: "every link, target and drive, with a trial through both paths",
+		RunE: a.runner(func(_ *cobra.Command, args []string) error {
+			if len(args) > 0 {
+				return a.named(args, false, "checks", func(e *redirect.Engine, r ledger.Redirect) (doc, error) {
+					return a.checkOne(e, r)
+				})
+			}
+			e, done, err := a.engine(false)
+			if err != nil {
+				return err
+			}
+			defer done()
+			return a.checkAll(e)
+		}),
+	}
+}
+
+func (a *app) checkOne(e *redirect.Engine, r ledger.Redirect) (doc, error) {
+	rep, err := health.Check(a.ctx, e, r)
+	if err != nil {
+		return nil, err
+	}
+	a.grave(checkExit(rep))
+	if !a.json {
+		a.showCheck(rep)
+	}
+	return doc{"redirects": []redirectDoc{reportDoc(rep, true)}, "findings": findingDocs(rep.Findings)}, nil
+}
+
+// checkExit is 4 for anything wrong, 7 if it is only that the drive is away.
+func checkExit(r *health.Report) int {
+	code := exitDone
+	for _, f := range r.Findings {
+		switch {
+		case f.Severity == finding.Info:
+		case f.Code == finding.DriveAway && code == exitDone:
+			code = exitAway
+		case f.Code != finding.DriveAway:
+			return exitProblems
+		}
+	}
+	return code
+}
+
+func (a *app) showCheck(r *health.Report) {
+	line := a.path(r.Redirect.Link) + " ──link──▶ " + a.onDrive(r.Redirect)
+	if r.Redirect.State == ledger.Ended {
+		line = a.path(r.Redirect.Link) + " is a real folder again"
+	}
+	a.print("%s  %s  %s", stateWord(r.State), bold.Render(pathtext.Show(r.Redirect.Name)), line)
+	a.findings(a.out, r.Findings)
+}
+
+func (a *app) checkAll(e *redirect.Engine) error {
+	rows, err := e.Ledger.Redirects(true)
+	if err != nil {
+		return err
+	}
+	docs, all := []redirectDoc{}, []finding.Finding{}
+	worst := exitDone
+	for _, r := range rows {
+		rep, err := health.Check(a.ctx, e, r)
+		if err != nil {
+			return err
+		}
+		if r.State == ledger.Ended && len(rep.Held) == 0 {
+			continue
+		}
+		// One drive that is away is the single cause of all that lies on it.
+		switch c := checkExit(rep); {
+		case c == exitProblems, c == exitAway && worst == exitDone:
+			worst = c
+		}
+		docs, all = append(docs, reportDoc(rep, true)), append(all, rep.Findings...)
+		if !a.json {
+			a.showCheck(rep)
+		}
+	}
+	a.grave(worst)
+	if a.json {
+		return a.emit(doc{"redirects": docs, "findings": findingDocs(all)})
+	}
+	if len(docs) == 0 {
+		a.print("nothing is redirected, so there is nothing to check")
+	}
+	return nil
+}
+
+func (a *app) tryCmd() *cobra.Command {
+	return &cobra.Command{
+		Use:   "try NAME",
+		Short: "the proof again: a file saved through one path shows up through the other",
+		Args:  cobra.ExactArgs(1),
+		RunE: a.runner(func(_ *cobra.Command, args []string) error {
+			return a.named(args, false, "trials", func(e *redirect.Engine, r ledger.Redirect) (doc, error) {
+				t, err := health.Try(a.ctx, e, r)
+				if err != nil {
+					return nil, err
+				}
+				ok := t.Err == nil && t.Report.State == health.Good
+				if !ok {
+					a.grave(max(checkExit(t.Report), exitProblems))
+				}
+				d := doc{"redirect": reportDoc(t.Report, true), "passed": ok}
+				if t.Err != nil {
+					d["message"] = t.Err.Error()
+				}
+				if !a.json {
+					a.showTrial(t)
+				}
+				return d, nil
+			})
+		}),
+	}
+}
+
+func (a *app) showTrial(t *health.Trial) {
+	r := t.Redirect
+	a.print("%s", arrow(a.path(r.Link), a.onDrive(r)))
+	switch {
+	case t.Report.State != health.Good:
+		a.print("%s  nothing was tried", stateWord(t.Report.State))
+		a.findings(a.out, t.Report.Findings)
+	case t.Err != nil:
+		var trial *redirect.TrialError
+		if errors.As(t.Err, &trial) {
+			a.print("%s  %s", bad.Render("failed"), pathtext.Show(trial.Error()))
+		}
+	default:
+		a.print("  saved through %s, seen at %s   %s", a.path(r.Link), a.path(r.Target), good.Render("yes"))
+		a.print("  saved at %s, seen through %s   %s", a.path(r.Target), a.path(r.Link), good.Render("yes"))
+		a.print("  the test files are gone again")
+	}
+}

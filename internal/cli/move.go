@@ -1,0 +1,257 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"nexlin/internal/finding"
+	"nexlin/internal/ledger"
+	"nexlin/internal/pathtext"
+	"nexlin/internal/redirect"
+)
+
+type moveFlags struct {
+	into, as, name string
+	preview        bool
+	whileInUse     bool
+	accept         []string
+}
+
+func (a *app) moveCmd() *cobra.Command {
+	var f moveFlags
+	c := &cobra.Command{
+		Use:   "move FOLDER… --into DIR",
+		Short: "move folders to another drive and leave a link behind",
+		Long: "Moves each FOLDER into DIR on another drive: looks at everything first, copies, reads the copy\n" +
+			"back from the drive, catches up with changes, puts the link in place in one act, and tries it.\n" +
+			"The original is held, never deleted. FOLDER may be the name of a redirect: its data then moves on\n" +
+			"to DIR. DIR may begin with a drive's label, LABEL:/path, or UUID=…:/path. Without arguments, on a\n" +
+			"terminal, it leads through the choices.",
+		Example: "  nexlin move ~/Pictures --into BASALT:/ines --preview\n  nexlin move ~/Pictures --into BASALT:/ines",
+		RunE: a.runner(func(cmd *cobra.Command, args []string) error {
+			if len(args) == 0 && f.into == "" {
+				return a.moveGuided(f)
+			}
+			if len(args) == 0 || f.into == "" {
+				return &usageError{"name the folder and, with --into, the directory it goes into"}
+			}
+			if len(args) > 1 && (f.as != "" || f.name != "") {
+				return &usageError{"--as and --name go with one folder"}
+			}
+			return a.moveAll(args, f)
+		}),
+	}
+	fl := c.Flags()
+	fl.StringVar(&f.into, "into", "", "the directory on the other `DIR`ectory's drive that the folder goes into")
+	fl.Lookup("into").Usage = "the `DIR` on the other drive that the folder goes into"
+	fl.StringVar(&f.as, "as", "", "its name there (`DIRNAME`), if not its own")
+	fl.StringVar(&f.name, "name", "", "the `NAME` of the redirect")
+	fl.BoolVar(&f.whileInUse, "while-in-use", false, "go on although programs write to the folder")
+	fl.StringArrayVar(&f.accept, "accept", nil, "go on past the finding with this `CODE`")
+	a.previewFlag(c, &f.preview)
+	return c
+}
+
+// previewFlag adds --preview with its other spellings.
+func (a *app) previewFlag(c *cobra.Command, p *bool) {
+	c.Flags().BoolVarP(p, "preview", "n", false, "look at everything, say it, change nothing (also --dry-run)")
+	c.Flags().BoolVar(p, "dry-run", false, "")
+	_ = c.Flags().MarkHidden("dry-run") // it exists
+}
+
+// folderArg turns FOLDER into a path: a path, or the name of a redirect.
+func (a *app) folderArg(e *redirect.Engine, arg, cwd string) (string, error) {
+	path := arg
+	if !filepath.IsAbs(path) {
+		path = filepath.Join(cwd, arg)
+	}
+	r, err := e.Ledger.Redirect(arg)
+	if errors.Is(err, ledger.ErrNotFound) || err == nil && r.State == ledger.Ended {
+		return filepath.Clean(path), nil
+	}
+	if err != nil {
+		return "", err
+	}
+	if _, err := os.Lstat(path); err == nil && filepath.Clean(path) != r.Link {
+		return "", &usageError{fmt.Sprintf("%q is the name of a redirect and a path here; write ./%s for the path, %s for the redirect's link", arg, arg, pathtext.Quote(r.Link))}
+	}
+	return r.Link, nil
+}
+
+func codes(in []string) ([]finding.Code, error) {
+	var out []finding.Code
+	for _, s := range in {
+		c := finding.Code(s)
+		if !finding.Acceptable(c) {
+			return nil, &usageError{fmt.Sprintf("%q can't be accepted; docs/findings.md lists the codes that can", s)}
+		}
+		out = append(out, c)
+	}
+	return out, nil
+}
+
+func (a *app) moveAll(args []string, f moveFlags) error {
+	if err := checkNames(f); err != nil {
+		return err
+	}
+	accept, err := codes(f.accept)
+	if err != nil {
+		return err
+	}
+	e, done, err := a.engine(!f.preview)
+	if err != nil {
+		return err
+	}
+	defer done()
+	a.tellStopped(e)
+	cwd, err := a.cwd()
+	if err != nil {
+		return err
+	}
+	into, err := e.Drives.Place(f.into, cwd)
+	if err != nil {
+		return err
+	}
+	each := func(arg string) (doc, error) {
+		folder, err := a.folderArg(e, arg, cwd)
+		if err != nil {
+			return nil, err
+		}
+		o := redirect.MoveOptions{Folder: folder, Into: into, As: f.as, Name: f.name, WhileInUse: f.whileInUse, Accept: accept}
+		return a.moveOne(e, o, f.preview)
+	}
+	return a.several(args, "moves", each)
+}
+
+func checkNames(f moveFlags) error {
+	if f.name != "" && !redirect.ValidName(f.name) {
+		return &usageError{fmt.Sprintf("%q is no name for a redirect: letters, digits, - _ . and at most 60 of them", f.name)}
+	}
+	if f.as == "." || f.as == ".." || strings.ContainsAny(f.as, "/\x00") || strings.HasPrefix(f.as, ".nexlin") {
+		return &usageError{fmt.Sprintf("%q is no name for a directory: --as takes one name, no path", f.as)}
+	}
+	return nil
+}
+
+// several tries all names and keeps the gravest result. One name's document
+// stands for itself; those of several stand in a list under key.
+func (a *app) several(args []string, key string, each func(string) (doc, error)) error {
+	docs := []doc{}
+	for i, arg := range args {
+		if i > 0 && !a.json {
+			a.print("")
+		}
+		d, err := each(arg)
+		if err == nil {
+			docs = append(docs, d)
+			continue
+		}
+		if len(args) == 1 {
+			if d != nil && a.json {
+				return a.failWith(d, err)
+			}
+			return err
+		}
+		f := a.explain(err)
+		a.grave(f.Exit)
+		if a.json {
+			docs = append(docs, doc{"argument": pathtext.Path(arg), "error": faultDoc(f), "findings": findingDocs(f.Found)})
+		} else {
+			a.tell(f)
+		}
+		if a.ctx.Err() != nil {
+			break
+		}
+	}
+	switch {
+	case !a.json:
+		return nil
+	case len(args) == 1:
+		return a.emit(docs[0])
+	}
+	return a.emit(doc{key: docs})
+}
+
+// failWith reports an error together with the results there are.
+func (a *app) failWith(d doc, err error) error {
+	f := a.explain(err)
+	a.grave(f.Exit)
+	d["error"] = faultDoc(f)
+	if len(f.Found) > 0 || d["findings"] == nil {
+		d["findings"] = findingDocs(f.Found)
+	}
+	return a.emit(d)
+}
+
+func (a *app) moveOne(e *redirect.Engine, o redirect.MoveOptions, preview bool) (doc, error) {
+	p := a.progress()
+	p.Phase("inspect", 0, 0)
+	o.Progress = p.inspected
+	plan, err := e.PlanMove(a.ctx, o)
+	p.end()
+	if err != nil {
+		return nil, err
+	}
+	if !a.json {
+		a.showPlan(plan)
+	}
+	if err := plan.Blocked(); err != nil {
+		if a.json {
+			return nil, err
+		}
+		return nil, &shownError{err}
+	}
+	if preview {
+		if !a.json {
+			a.print("")
+			a.print("this was a preview: nothing was changed")
+		}
+		return planDoc(plan), nil
+	}
+	if err := a.confirm("move it?", true, "--yes"); err != nil {
+		return nil, err
+	}
+	return a.carryOut(e, plan, a.showMoved)
+}
+
+// carryOut runs a plan with progress and shows what it came to.
+func (a *app) carryOut(e *redirect.Engine, plan *redirect.Plan, show func(*redirect.Outcome)) (doc, error) {
+	p := a.progress()
+	e.Progress = p
+	out, err := e.Run(a.ctx, plan)
+	p.end()
+	if err != nil {
+		if out != nil {
+			return a.outcomeDoc(e, out), err
+		}
+		return nil, err
+	}
+	if !a.json {
+		show(out)
+	}
+	return a.outcomeDoc(e, out), nil
+}
+
+// shownError is a refusal whose findings stand on the screen already.
+type shownError struct{ error }
+
+func (e *shownError) Unwrap() error { return e.error }
+
+// tellStopped names runs that were stopped, before anything else is done.
+func (a *app) tellStopped(e *redirect.Engine) {
+	if a.quiet || a.json {
+		return
+	}
+	rows, err := e.Ledger.Unfinished()
+	if err != nil {
+		return // the command itself will meet the same and say it
+	}
+	for _, r := range rows {
+		a.note("run %s (%s of %s) was stopped before its end: nexlin resume %s goes on, nexlin undo %s takes it back", r.ID, r.Kind, r.Redirect, r.ID, r.ID)
+	}
+}

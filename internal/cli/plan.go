@@ -1,0 +1,136 @@
+package cli
+
+import (
+	"fmt"
+
+	"nexlin/internal/finding"
+	"nexlin/internal/pathtext"
+	"nexlin/internal/redirect"
+)
+
+// showPlan says what is about to happen: the direction, what is moved, the
+// numbers of both drives, and everything that was noticed.
+func (a *app) showPlan(p *redirect.Plan) {
+	target := a.path(p.Copy())
+	if p.IntoNow.Mount != "" {
+		target = on(&p.IntoNow, p.Copy())
+	}
+	switch p.Kind {
+	case redirect.KindBringBack:
+		a.print("%s   (a real folder again; the data comes from %s)", bold.Render(a.path(string(p.Link))), fromWhere(a, p))
+	case redirect.KindMoveOn:
+		a.print("%s   (until now %s)", arrow(a.path(string(p.Link)), target), fromWhere(a, p))
+	default:
+		a.print("%s", arrow(a.path(string(p.Link)), target))
+	}
+	if p.FromIno != 0 && p.IntoNow.Mount != "" {
+		a.print("")
+		a.planNumbers(p)
+	}
+	if len(p.Findings) > 0 {
+		a.print("")
+		a.findings(a.out, p.Findings)
+	}
+}
+
+func fromWhere(a *app, p *redirect.Plan) string {
+	if p.FromNow.Mount != "" {
+		return on(&p.FromNow, string(p.From))
+	}
+	return a.path(string(p.From))
+}
+
+func (a *app) planNumbers(p *redirect.Plan) {
+	what := plural(p.Files, "file", "files") + ", " + size(p.Bytes)
+	if p.Facts.Links > 0 {
+		what += ", " + plural(p.Facts.Links, "link", "links")
+	}
+	a.print("  redirect  %s", p.Name)
+	a.print("  moves     %s", what)
+	a.print("  from      %s", a.path(string(p.From)))
+	a.print("  to        %s", a.path(p.Copy()))
+	a.print("")
+	into, from := &p.IntoNow, &p.FromNow
+	later := fmt.Sprintf("%s, and %s more once the original is discarded", size(from.Free), size(p.FreesLater))
+	a.columns(a.out, []string{"drive", "needed", "free now", "free after"}, [][]string{
+		{pathtext.Show(into.Name()), size(p.Need), size(into.Free), size(into.Free - p.Need)},
+		{pathtext.Show(from.Name()), "–", size(from.Free), later},
+	}, 1, 2)
+}
+
+// spaces prints what both drives had before and have now.
+func (a *app) spaces(o *redirect.Outcome) {
+	var rows [][]string
+	for _, s := range o.Space {
+		diff := "unchanged"
+		switch d := s.FreeAfter - s.FreeBefore; {
+		case d > 0:
+			diff = size(d) + " freed"
+		case d < 0:
+			diff = size(-d) + " taken"
+		}
+		rows = append(rows, []string{pathtext.Show(s.Drive), size(s.FreeBefore), size(s.FreeAfter), diff})
+	}
+	if len(rows) > 0 {
+		a.columns(a.out, []string{"drive", "free before", "free now", ""}, rows, 1, 2)
+	}
+}
+
+// proof says what was copied and how it was proven.
+func (a *app) proof(o *redirect.Outcome) {
+	if o.Copied.Files > 0 {
+		a.print("  copied    %s, %s in %s", plural(o.Copied.Files, "file", "files"), size(o.Copied.Bytes), seconds(o.Copied.Seconds))
+	}
+	if o.Verified.Files > 0 {
+		where := "through the file system (what lies below it may have answered from memory)"
+		if o.Device {
+			where = "from the device itself"
+		}
+		a.print("  verified  %s read back %s, every SHA-256 equal", plural(o.Verified.Files, "file", "files"), where)
+	}
+}
+
+// news prints the findings that came up during the run.
+func (a *app) news(o *redirect.Outcome) {
+	var fs []finding.Finding
+	for _, f := range o.Findings {
+		if f.Code == finding.LateWrite || f.Code == finding.LateConflict || f.Code == finding.Stranger {
+			fs = append(fs, f)
+		}
+	}
+	if len(fs) > 0 {
+		a.print("")
+		a.findings(a.out, fs)
+	}
+}
+
+func (a *app) showMoved(o *redirect.Outcome) {
+	p := o.Plan
+	name := pathtext.Quote(p.Name)
+	a.print("")
+	a.print("%s  %s", good.Render("done"), arrow(a.path(string(p.Link)), on(&p.IntoNow, p.Copy())))
+	a.proof(o)
+	a.print("  tried     a file saved through the link shows up at the target, and the other way round")
+	a.news(o)
+	a.print("")
+	a.spaces(o)
+	a.print("")
+	a.print("%s the original is held as %s", caution.Render("nothing is freed yet:"), a.path(p.HeldPath()))
+	a.print("  frees %s on %s:   nexlin discard-original %s", size(p.FreesLater), pathtext.Show(p.FromNow.Name()), name)
+	a.print("  brings the data back:   nexlin bring-back %s", name)
+	a.print("  takes this move back:   nexlin undo %s", o.Run)
+}
+
+func (a *app) showBroughtBack(o *redirect.Outcome) {
+	p := o.Plan
+	a.print("")
+	a.print("%s  %s is a real folder again", good.Render("done"), bold.Render(a.path(string(p.Link))))
+	a.proof(o)
+	a.news(o)
+	a.print("")
+	a.spaces(o)
+	a.print("")
+	a.print("%s the data on %s is held as %s", caution.Render("nothing is deleted:"), pathtext.Show(p.FromNow.Name()), a.path(p.HeldPath()))
+	a.print("  deletes what is held, after comparing:   nexlin discard-original %s", pathtext.Quote(p.Name))
+	a.print("  takes this bring-back back:              nexlin undo %s", o.Run)
+}

@@ -1,0 +1,178 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/dustin/go-humanize"
+	"github.com/vbauerster/mpb/v8"
+	"github.com/vbauerster/mpb/v8/decor"
+	"golang.org/x/term"
+)
+
+// progress shows how far a run is: a bar on a terminal, a line a phase
+// elsewhere, JSON Lines for programs. It implements transfer.Progress.
+type progress struct {
+	mode  progressMode
+	err   io.Writer
+	files atomic.Int64
+	bytes atomic.Int64
+
+	mu         sync.Mutex
+	name       string
+	totalFiles int64
+	totalBytes int64
+	began      time.Time
+	bars       *mpb.Progress
+	bar        *mpb.Bar
+	tick       *time.Ticker
+	stop       chan struct{}
+}
+
+type progressMode int
+
+const (
+	progressNone progressMode = iota
+	progressLines
+	progressBars
+	progressJSONLines
+)
+
+func (a *app) progress() *progress {
+	p := &progress{err: a.err}
+	switch {
+	case a.progressJSON:
+		p.mode, p.err = progressJSONLines, a.rawErr
+	case a.quiet || a.json:
+		p.mode = progressNone
+	case term.IsTerminal(int(a.rawErr.Fd())):
+		p.mode, p.err = progressBars, a.rawErr
+	default:
+		p.mode = progressLines
+	}
+	return p
+}
+
+// phaseWords say what happens in a phase, for people.
+var phaseWords = map[string]string{
+	"inspect": "looking at everything", "copy": "copying", "verify": "reading back from the drive", "catch-up": "looking for changes",
+	"switch": "switching", "try": "trying both paths", "finish": "finishing", "compare": "comparing with the drive",
+}
+
+// Phase implements transfer.Progress.
+func (p *progress) Phase(name string, files, bytes int64) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.endLocked()
+	p.name, p.totalFiles, p.totalBytes, p.began = name, files, bytes, time.Now()
+	p.files.Store(0)
+	p.bytes.Store(0)
+	word := phaseWords[name]
+	if word == "" {
+		word = name
+	}
+	switch p.mode {
+	case progressLines:
+		line := "nexlin: " + word
+		if files > 0 {
+			line += fmt.Sprintf(" (%s, %s)", plural(files, "file", "files"), size(bytes))
+		}
+		fmt.Fprintln(p.err, line)
+	case progressBars:
+		if files > 0 {
+			p.startBar(word)
+		}
+	case progressJSONLines:
+		p.line("begin")
+		p.startTicker(func() { p.line("going") }, time.Second)
+	}
+}
+
+func (p *progress) startBar(word string) {
+	p.bars = mpb.New(mpb.WithOutput(p.err), mpb.WithWidth(30), mpb.WithRefreshRate(120*time.Millisecond))
+	p.bar = p.bars.New(max(p.totalBytes, 1), mpb.BarStyle().Lbound("▕").Filler("█").Tip("").Padding("░").Rbound("▏"),
+		mpb.BarRemoveOnComplete(),
+		mpb.PrependDecorators(decor.Name(word, decor.WC{W: 28, C: decor.DindentRight})),
+		mpb.AppendDecorators(
+			decor.Any(func(decor.Statistics) string {
+				return fmt.Sprintf(" %s of %s · %s of %s files", size(p.bytes.Load()), size(p.totalBytes), count(p.files.Load()), count(p.totalFiles))
+			}),
+			decor.Any(func(decor.Statistics) string { return p.speed() }),
+		))
+	bar := p.bar
+	p.startTicker(func() { bar.SetCurrent(min(p.bytes.Load(), max(p.totalBytes, 1)-1)) }, 100*time.Millisecond)
+}
+
+// speed and time left, from the whole phase so far: steadier than the last
+// moment's.
+func (p *progress) speed() string {
+	gone := time.Since(p.began).Seconds()
+	done := p.bytes.Load()
+	if gone < 0.5 || done == 0 {
+		return ""
+	}
+	rate := float64(done) / gone
+	left := time.Duration(float64(max(0, p.totalBytes-done)) / rate * float64(time.Second)).Round(time.Second)
+	return fmt.Sprintf(" · %s/s · %s left", humanize.IBytes(uint64(rate)), left)
+}
+
+func (p *progress) startTicker(f func(), every time.Duration) {
+	p.tick, p.stop = time.NewTicker(every), make(chan struct{})
+	go func(t *time.Ticker, stop chan struct{}) {
+		for {
+			select {
+			case <-t.C:
+				f()
+			case <-stop:
+				return
+			}
+		}
+	}(p.tick, p.stop)
+}
+
+// Advance implements transfer.Progress.
+func (p *progress) Advance(files, bytes int64) {
+	p.files.Add(files)
+	p.bytes.Add(bytes)
+}
+
+// inspected is the callback of inspections, which have no total.
+func (p *progress) inspected(entries, bytes int64) { p.Advance(entries, bytes) }
+
+func (p *progress) line(state string) {
+	b, err := json.Marshal(map[string]any{
+		"phase": p.name, "state": state, "files": p.files.Load(), "bytes": p.bytes.Load(),
+		"total_files": p.totalFiles, "total_bytes": p.totalBytes, "seconds": time.Since(p.began).Seconds(),
+	})
+	if err == nil {
+		fmt.Fprintf(p.err, "%s\n", b)
+	}
+}
+
+// end takes the display away.
+func (p *progress) end() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.endLocked()
+}
+
+func (p *progress) endLocked() {
+	if p.tick != nil {
+		p.tick.Stop()
+		close(p.stop)
+		p.tick = nil
+	}
+	if p.bar != nil {
+		p.bar.SetTotal(-1, true)
+		p.bars.Wait()
+		p.bar = nil
+	}
+	if p.mode == progressJSONLines && p.name != "" {
+		p.line("end")
+	}
+	p.name = ""
+}

@@ -1,0 +1,56 @@
+package cli
+
+import (
+	"os"
+	"strconv"
+
+	"github.com/spf13/cobra"
+)
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:           "nexlin",
+		Short:         "move folders to another drive and leave a link behind",
+		Long:          "Nexlin moves a folder to another drive and leaves a link behind, so that programs\nnotice nothing, no byte is lost, and it can always be undone.",
+		SilenceErrors: true, SilenceUsage: true,
+		Version: version,
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) > 0 {
+				return &usageError{"there is no command " + strconv.Quote(args[0])}
+			}
+			return nil
+		},
+		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+	}
+	root.SetVersionTemplate("nexlin {{.Version}}\n")
+	root.CompletionOptions.HiddenDefaultCmd = true
+	p := root.PersistentFlags()
+	p.StringVar(&a.stateDir, "state-dir", os.Getenv("NEXLIN_STATE_DIR"), "keep Nexlin's records in `DIR`")
+	p.StringVar(&a.standins, "standin-drives", os.Getenv("NEXLIN_STANDIN_DRIVES"), "use the stand-in drives described in `FILE`")
+	_ = p.MarkHidden("standin-drives") // it exists
+	p.BoolVar(&a.noColor, "no-color", false, "no colours (as with NO_COLOR)")
+	p.BoolVarP(&a.quiet, "quiet", "q", false, "no progress, and no words that were not asked for")
+	p.BoolVarP(&a.verbose, "verbose", "v", false, "more detail in errors")
+	p.BoolVarP(&a.yes, "yes", "y", false, "answer the usual questions with yes")
+	p.BoolVar(&a.json, "json", false, "print one JSON document")
+	p.BoolVar(&a.progressJSON, "progress-json", false, "progress as JSON Lines on standard error")
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &usageError{err.Error()} })
+	for _, g := range []struct{ id, title string }{
+		{"look", "Look"}, {"move", "Move, and take it back"}, {"watch", "Watch over"}, {"learn", "Learn"},
+	} {
+		root.AddGroup(&cobra.Group{ID: g.id, Title: g.title + ":"})
+	}
+	add := func(group string, cmds ...*cobra.Command) {
+		for _, c := range cmds {
+			c.GroupID = group
+			root.AddCommand(c)
+		}
+	}
+	add("look", a.drivesCmd(), a.surveyCmd(), a.inspectCmd())
+	add("move", a.moveCmd(), a.bringBackCmd(), a.detachCmd(), a.discardCmd(), a.resumeCmd(), a.undoCmd())
+	add("watch", a.listCmd(), a.showCmd(), a.historyCmd(), a.checkCmd(), a.tryCmd())
+	add("learn", a.demoCmd())
+	root.AddCommand(a.standinCmd())
+	root.SetHelpCommandGroupID("learn")
+	return root
+}

@@ -1,0 +1,182 @@
+package cli
+
+import (
+	"fmt"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"nexlin/internal/pathtext"
+	"nexlin/internal/redirect"
+	"nexlin/internal/survey"
+)
+
+func (a *app) surveyCmd() *cobra.Command {
+	var need []string
+	var all bool
+	c := &cobra.Command{
+		Use:   "survey [DIR…]",
+		Short: "what takes the space, and what moving it would free",
+		Long: "Measures the profile folders and the folders directly in each DIR (the home if none is named)\n" +
+			"and lists them, the one that frees most first. With --need it says how large a drive must be\n" +
+			"to take the folders named.",
+		RunE: a.runner(func(_ *cobra.Command, args []string) error {
+			e, done, err := a.engine(false)
+			if err != nil {
+				return err
+			}
+			defer done()
+			if len(need) > 0 {
+				return a.surveyNeed(e, append(need, args...))
+			}
+			return a.surveyFolders(e, args, all)
+		}),
+	}
+	c.Flags().StringArrayVar(&need, "need", nil, "how large must a drive be to take `FOLDER` and the others named")
+	c.Flags().BoolVar(&all, "all", false, "list every folder, small ones too")
+	return c
+}
+
+type folderDoc struct {
+	Path      pathtext.Path `json:"path"`
+	Kind      string        `json:"kind"`
+	Bytes     int64         `json:"bytes"`
+	Allocated int64         `json:"allocated"`
+	Files     int64         `json:"files"`
+	Drive     string        `json:"drive"`
+	State     string        `json:"state"`
+	Redirect  string        `json:"redirect,omitempty"`
+	Partial   bool          `json:"partial,omitempty"`
+}
+
+func folderDocs(fs []survey.Folder) []folderDoc {
+	out := []folderDoc{}
+	for _, f := range fs {
+		d := folderDoc{pathtext.Path(f.Path), f.Kind, f.Bytes, f.Allocated, f.Files, f.Drive, "here", f.Redirect, f.Partial}
+		if f.Redirect != "" {
+			d.State = "redirected"
+		}
+		out = append(out, d)
+	}
+	return out
+}
+
+// few is how many rows people get without --all.
+const few = 20
+
+func (a *app) surveyFolders(e *redirect.Engine, args []string, all bool) error {
+	o := survey.Options{}
+	cwd, err := a.cwd()
+	if err != nil {
+		return err
+	}
+	for _, arg := range args {
+		if !filepath.IsAbs(arg) {
+			arg = filepath.Join(cwd, arg)
+		}
+		o.Dirs = append(o.Dirs, filepath.Clean(arg))
+	}
+	if len(o.Dirs) == 0 {
+		o.Dirs, o.Home = []string{a.home}, a.home
+	} else if o.Dirs[0] == a.home {
+		o.Home = a.home
+	}
+	p := a.progress()
+	p.Phase("inspect", 0, 0)
+	o.Progress = p.inspected
+	fs, err := survey.Survey(a.ctx, e, o)
+	p.end()
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.emit(doc{"folders": folderDocs(fs)})
+	}
+	if len(fs) == 0 {
+		a.print("there is no folder in %s", a.path(o.Dirs[0]))
+		return nil
+	}
+	var rows [][]string
+	var frees int64
+	for i, f := range fs {
+		frees += f.Allocated
+		if !all && i >= few {
+			continue
+		}
+		what, note := f.Kind, ""
+		if f.Redirect != "" {
+			note = "redirected: " + f.Redirect
+		}
+		if f.Partial {
+			note = "not all of it can be read by this account"
+		}
+		rows = append(rows, []string{a.path(f.Path), what, size(f.Bytes), size(f.Allocated), count(f.Files), pathtext.Show(f.Drive), note})
+	}
+	a.columns(a.out, []string{"folder", "kind", "size", "moving frees", "files", "drive", ""}, rows, 2, 3, 4)
+	if len(fs) > len(rows) {
+		a.print("  and %d smaller ones (--all)", len(fs)-len(rows))
+	}
+	a.print("")
+	return a.freeLine(e)
+}
+
+// freeLine says how much room each drive has.
+func (a *app) freeLine(e *redirect.Engine) error {
+	ds, err := e.Drives.List(false)
+	if err != nil {
+		return err
+	}
+	for i := range ds {
+		d := &ds[i]
+		a.print("  %-10s %s free of %s  %s", pathtext.Show(d.Name()), size(d.Free), size(d.Size), gauge(d.Size, d.Free))
+	}
+	return nil
+}
+
+func (a *app) surveyNeed(e *redirect.Engine, args []string) error {
+	cwd, err := a.cwd()
+	if err != nil {
+		return err
+	}
+	for i := range args {
+		if !filepath.IsAbs(args[i]) {
+			args[i] = filepath.Join(cwd, args[i])
+		}
+	}
+	p := a.progress()
+	p.Phase("inspect", 0, 0)
+	n, err := survey.Needed(a.ctx, e, args, p.inspected)
+	p.end()
+	if err != nil {
+		return err
+	}
+	if a.json {
+		fits := []doc{}
+		for _, f := range n.Fits {
+			fits = append(fits, doc{"drive": f.Drive, "free": f.Free, "short": f.Short})
+		}
+		return a.emit(doc{"folders": folderDocs(n.Folders), "need": doc{"bytes": n.Bytes, "reserve": n.Reserve, "total": n.Total, "drives": fits}})
+	}
+	var rows [][]string
+	for _, f := range n.Folders {
+		rows = append(rows, []string{a.path(f.Path), size(f.Bytes), count(f.Files)})
+	}
+	a.columns(a.out, []string{"folder", "size", "files"}, rows, 1, 2)
+	a.print("")
+	a.print("  the drive must have  %s free", bold.Render(size(n.Total)))
+	a.print("    for the folders    %s, in blocks of 4 KiB and with their manifests", size(n.Bytes))
+	a.print("    kept free          %s, so that the drive stays usable", size(n.Reserve))
+	a.print("  a folder that still grows needs as much more as it is going to grow")
+	a.print("")
+	for _, f := range n.Fits {
+		says := good.Render("has the room")
+		if f.Short > 0 {
+			says = caution.Render("lacks " + size(f.Short))
+		}
+		a.print("  %-10s %s free: %s", pathtext.Show(f.Drive), size(f.Free), says)
+	}
+	if len(n.Fits) == 0 {
+		fmt.Fprintln(a.out, "  no other drive is here")
+	}
+	return nil
+}

@@ -1,0 +1,120 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"charm.land/lipgloss/v2"
+	"charm.land/lipgloss/v2/table"
+	"github.com/dustin/go-humanize"
+
+	"nexlin/internal/drive"
+	"nexlin/internal/finding"
+	"nexlin/internal/pathtext"
+)
+
+// The few styles: words carry the meaning, colour only helps the eye.
+var (
+	bold    = lipgloss.NewStyle().Bold(true)
+	faint   = lipgloss.NewStyle().Faint(true)
+	good    = lipgloss.NewStyle().Foreground(lipgloss.Color("2"))
+	caution = lipgloss.NewStyle().Foreground(lipgloss.Color("3"))
+	bad     = lipgloss.NewStyle().Foreground(lipgloss.Color("1")).Bold(true)
+	head    = lipgloss.NewStyle().Faint(true).PaddingRight(2)
+	cell    = lipgloss.NewStyle().PaddingRight(2)
+)
+
+func size(n int64) string { return humanize.IBytes(uint64(max(n, 0))) }
+
+func count(n int64) string { return humanize.Comma(n) }
+
+// plural writes a number with its noun.
+func plural(n int64, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return count(n) + " " + many
+}
+
+// path writes a path the way people know it: ~ for their own home.
+func (a *app) path(p string) string {
+	if a.home != "" && a.home != "/" {
+		if p == a.home {
+			return "~"
+		}
+		if rest, ok := strings.CutPrefix(p, a.home+"/"); ok {
+			return "~/" + pathtext.Show(rest)
+		}
+	}
+	return pathtext.Show(p)
+}
+
+// on writes a path on a drive by the drive's label.
+func on(d *drive.Drive, p string) string { return pathtext.Show(d.Display(p)) }
+
+// arrow draws which way a redirect goes.
+func arrow(from, to string) string {
+	return bold.Render(from) + " ──link──▶ " + bold.Render(to)
+}
+
+func (a *app) print(format string, args ...any) { fmt.Fprintf(a.out, format+"\n", args...) }
+
+// columns prints a table without lines: headers, if there are any, then
+// rows. Columns named in right are set flush right.
+func (a *app) columns(w io.Writer, headers []string, rows [][]string, right ...int) {
+	t := table.New().Rows(rows...).
+		Border(lipgloss.HiddenBorder()).
+		BorderTop(false).BorderBottom(false).BorderLeft(false).BorderRight(false).
+		BorderColumn(false).BorderHeader(false).BorderRow(false).
+		StyleFunc(func(row, col int) lipgloss.Style {
+			st := cell
+			if row == table.HeaderRow {
+				st = head
+			}
+			for _, r := range right {
+				if r == col {
+					st = st.Align(lipgloss.Right)
+				}
+			}
+			return st
+		})
+	if headers != nil {
+		t.Headers(headers...)
+	}
+	for line := range strings.SplitSeq(t.Render(), "\n") {
+		fmt.Fprintln(w, "  "+strings.TrimRight(line, " "))
+	}
+}
+
+// findings prints what was noticed: the gravest first, each with its remedy.
+func (a *app) findings(w io.Writer, fs []finding.Finding) {
+	for _, f := range finding.Worst(fs) {
+		mark := map[finding.Severity]string{
+			finding.Blocker: bad.Render("blocker"), finding.Warning: caution.Render("warning"), finding.Info: faint.Render("info"),
+		}[f.Severity]
+		fmt.Fprintf(w, "%s  %s  %s\n", mark, f.Message, faint.Render("["+string(f.Code)+"]"))
+		for i, p := range f.Paths {
+			if i == 10 || (f.Count == 1 && p == f.Path && strings.Contains(f.Message, pathtext.Show(p))) {
+				break
+			}
+			fmt.Fprintf(w, "           %s\n", a.path(p))
+		}
+		if f.Count > len(f.Paths) && len(f.Paths) > 0 {
+			fmt.Fprintf(w, "           and %s more\n", count(int64(f.Count-len(f.Paths))))
+		}
+		fmt.Fprintf(w, "         → %s\n", f.Remedy)
+	}
+}
+
+func ago(t time.Time) string { return humanize.Time(t) }
+
+func day(t time.Time) string { return t.Local().Format("2006-01-02 15:04") }
+
+func seconds(s float64) string {
+	if s < 10 {
+		return fmt.Sprintf("%.1f s", s)
+	}
+	return time.Duration(s * float64(time.Second)).Round(time.Second).String()
+}

@@ -1,0 +1,257 @@
+package cli
+
+import (
+	"github.com/spf13/cobra"
+
+	"nexlin/internal/ledger"
+	"nexlin/internal/pathtext"
+	"nexlin/internal/redirect"
+)
+
+// named runs f for every NAME, which may also be the path of a link.
+func (a *app) named(args []string, write bool, key string, f func(e *redirect.Engine, r ledger.Redirect) (doc, error)) error {
+	e, done, err := a.engine(write)
+	if err != nil {
+		return err
+	}
+	defer done()
+	if write {
+		a.tellStopped(e)
+	}
+	cwd, err := a.cwd()
+	if err != nil {
+		return err
+	}
+	return a.several(args, key, func(arg string) (doc, error) {
+		r, err := e.Lookup(arg, cwd)
+		if err != nil {
+			return nil, err
+		}
+		return f(e, r)
+	})
+}
+
+func (a *app) bringBackCmd() *cobra.Command {
+	var preview, whileInUse bool
+	c := &cobra.Command{
+		Use:   "bring-back NAME…",
+		Short: "bring the data back: a real folder stands where the link was",
+		Long: "Copies the target, as it is now, back to where the link stands, verified like a move, and puts\n" +
+			"the real folder in the link's place in one act. The target is held on its drive until it is discarded.",
+		Args: cobra.MinimumNArgs(1),
+		RunE: a.runner(func(_ *cobra.Command, args []string) error {
+			return a.named(args, !preview, "runs", func(e *redirect.Engine, r ledger.Redirect) (doc, error) {
+				p := a.progress()
+				p.Phase("inspect", 0, 0)
+				plan, err := e.PlanBringBack(a.ctx, r, whileInUse, p.inspected)
+				p.end()
+				if err != nil {
+					return nil, err
+				}
+				if !a.json {
+					a.showPlan(plan)
+				}
+				if err := plan.Blocked(); err != nil {
+					if a.json {
+						return nil, err
+					}
+					return nil, &shownError{err}
+				}
+				if preview {
+					a.sayPreview()
+					return planDoc(plan), nil
+				}
+				if err := a.confirm("bring it back?", true, "--yes"); err != nil {
+					return nil, err
+				}
+				return a.carryOut(e, plan, a.showBroughtBack)
+			})
+		}),
+	}
+	c.Flags().BoolVar(&whileInUse, "while-in-use", false, "go on although programs write to the folder")
+	a.previewFlag(c, &preview)
+	return c
+}
+
+func (a *app) sayPreview() {
+	if !a.json {
+		a.print("")
+		a.print("this was a preview: nothing was changed")
+	}
+}
+
+func (a *app) detachCmd() *cobra.Command {
+	var preview bool
+	c := &cobra.Command{
+		Use:   "detach NAME…",
+		Short: "take the link away, leave the data on the drive",
+		Args:  cobra.MinimumNArgs(1),
+		RunE: a.runner(func(_ *cobra.Command, args []string) error {
+			return a.named(args, !preview, "runs", func(e *redirect.Engine, r ledger.Redirect) (doc, error) {
+				plan, err := e.PlanDetach(r)
+				if err != nil {
+					return nil, err
+				}
+				if !a.json {
+					a.print("%s   the link goes, the data stays at %s", bold.Render(a.path(r.Link)), a.path(r.Target))
+				}
+				if preview {
+					if !a.json {
+						a.findings(a.out, plan.Findings)
+					}
+					a.sayPreview()
+					return doc{"preview": true, "plan": doc{"kind": redirect.KindDetach, "name": r.Name, "link": pathtext.Path(r.Link)}, "findings": findingDocs(plan.Findings)}, nil
+				}
+				if err := a.confirm("take the link away?", true, "--yes"); err != nil {
+					return nil, err
+				}
+				out, err := e.Detach(a.ctx, plan)
+				if err != nil {
+					return nil, err
+				}
+				if !a.json {
+					a.print("%s  %s is no link any more; nothing stands there now", good.Render("done"), a.path(r.Link))
+					a.print("  the data is at          %s", a.path(r.Target))
+					a.print("  puts the link back:     nexlin undo %s", out.Run)
+					a.print("  brings the data back:   nexlin bring-back %s", pathtext.Quote(r.Name))
+				}
+				return a.outcomeDoc(e, out), nil
+			})
+		}),
+	}
+	a.previewFlag(c, &preview)
+	return c
+}
+
+func runArg(args []string) string {
+	if len(args) == 0 {
+		return ""
+	}
+	return args[0]
+}
+
+func (a *app) resumeCmd() *cobra.Command {
+	return a.recoverCmd("resume", "finish a run that was stopped", "finish it?", true)
+}
+
+func (a *app) undoCmd() *cobra.Command {
+	c := a.recoverCmd("undo", "take back a run that was stopped, or the last one of a redirect", "take it back?", false)
+	c.Long = "Takes a run back: one that was stopped, or the last one that was done to a redirect. The folder\n" +
+		"stands at its old place again. A copy that had its final name already is not deleted: it is set aside\n" +
+		"on its drive until discard-original. If somebody has worked in the copy, undo refuses, and\n" +
+		"bring-back is the way."
+	return c
+}
+
+func (a *app) recoverCmd(use, short, question string, forward bool) *cobra.Command {
+	var preview bool
+	c := &cobra.Command{
+		Use:   use + " [RUN]",
+		Short: short,
+		Args:  cobra.MaximumNArgs(1),
+		RunE: a.runner(func(_ *cobra.Command, args []string) error {
+			e, done, err := a.engine(!preview)
+			if err != nil {
+				return err
+			}
+			defer done()
+			row, err := e.Stopped(runArg(args))
+			if err != nil {
+				return err
+			}
+			rec, err := e.Recoverable(row)
+			if err != nil {
+				return err
+			}
+			if !a.json {
+				a.showRecovery(rec, forward)
+			}
+			if preview {
+				a.sayPreview()
+				if a.json {
+					return a.emit(doc{"preview": true, "plan": doc{"kind": row.Kind, "name": row.Redirect, "run": row.ID, "switched": rec.Switched}, "findings": []doc{}})
+				}
+				return nil
+			}
+			if err := a.confirm(question, true, "--yes"); err != nil {
+				return err
+			}
+			return a.recoverRun(e, row, forward)
+		}),
+	}
+	a.previewFlag(c, &preview)
+	return c
+}
+
+func (a *app) showRecovery(r *redirect.Recovery, forward bool) {
+	p := r.Plan
+	what := map[string]string{
+		redirect.KindMove: "move", redirect.KindMoveOn: "move on", redirect.KindBringBack: "bring-back",
+		redirect.KindDetach: "detach", redirect.KindDiscard: "discard of the held original",
+	}[p.Kind]
+	a.print("run %s: %s of %s, %s", bold.Render(r.Run.ID), what, bold.Render(a.path(string(p.Link))), r.Run.State)
+	if r.Run.Message != "" && r.Run.State == ledger.Stopped {
+		a.print("  it stopped because    %s", pathtext.Show(r.Run.Message))
+	}
+	if p.Kind == redirect.KindDetach || p.Kind == redirect.KindDiscard {
+		return
+	}
+	at := "the link path still leads to the old place"
+	if r.Switched {
+		at = "the link path leads to the new place"
+	}
+	a.print("  how far it got        %s", at)
+	if forward {
+		a.print("  when it is finished   %s", a.path(string(p.Link))+" leads to "+a.path(p.Copy()))
+	} else {
+		a.print("  when it is undone     %s is as it was before the run", a.path(string(p.Link)))
+	}
+}
+
+func (a *app) recoverRun(e *redirect.Engine, row ledger.RunRow, forward bool) error {
+	p := a.progress()
+	e.Progress = p
+	act := e.Undo
+	if forward {
+		act = e.Resume
+	}
+	out, err := act(a.ctx, row)
+	p.end()
+	if err != nil {
+		if a.json && out != nil {
+			return a.failWith(a.outcomeDoc(e, out), err)
+		}
+		return err
+	}
+	if a.json {
+		return a.emit(a.outcomeDoc(e, out))
+	}
+	if !forward {
+		a.showUndone(out)
+		return nil
+	}
+	switch row.Kind {
+	case redirect.KindMove, redirect.KindMoveOn:
+		a.showMoved(out)
+	case redirect.KindBringBack:
+		a.showBroughtBack(out)
+	default:
+		a.print("%s  run %s is finished", good.Render("done"), row.ID)
+	}
+	return nil
+}
+
+func (a *app) showUndone(o *redirect.Outcome) {
+	p := o.Plan
+	a.print("")
+	state := map[string]string{
+		redirect.KindMove: "is the real folder again", redirect.KindMoveOn: "leads to where it led before",
+		redirect.KindBringBack: "is the link again", redirect.KindDetach: "is the link again",
+	}[p.Kind]
+	a.print("%s  %s %s", good.Render("undone"), bold.Render(a.path(string(p.Link))), state)
+	a.news(o)
+	if o.SetAside != "" {
+		a.print("  the copy is held as  %s", a.path(o.SetAside))
+		a.print("  deletes it, after comparing:   nexlin discard-original %s", pathtext.Quote(p.Name))
+	}
+}
