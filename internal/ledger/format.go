@@ -54,7 +54,7 @@ CREATE TABLE held (
   redirect TEXT NOT NULL,
   run      TEXT NOT NULL,             -- the run whose spool and frozen manifest describe it
   path     BLOB NOT NULL,
-  dev      INTEGER NOT NULL,
+  side     INTEGER NOT NULL,          -- 0: what the run copied; 1: the copy it made, set aside by undo
   ino      INTEGER NOT NULL,
   bytes    INTEGER NOT NULL,
   files    INTEGER NOT NULL,

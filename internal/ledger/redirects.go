@@ -51,7 +51,8 @@ type Held struct {
 	Redirect string
 	Run      string
 	Path     string
-	Dev, Ino uint64
+	Copy     bool // the copy that the run made, set aside; else what the run copied
+	Ino      uint64
 	Bytes    int64 // blocks it takes
 	Files    int64
 	Drive    DriveRef
@@ -112,18 +113,18 @@ func (t *Tx) RemoveRedirect(name string) error {
 	return err
 }
 
-const heldColumns = "id, redirect, run, path, dev, ino, bytes, files, drive, since, gone"
+const heldColumns = "id, redirect, run, path, side, ino, bytes, files, drive, since, gone"
 
 func scanHeld(s scanner) (Held, error) {
 	var h Held
 	var path, drive []byte
 	var since, gone string
-	var dev, ino int64 // SQLite's integers are signed; the bits are kept
-	err := s.Scan(&h.ID, &h.Redirect, &h.Run, &path, &dev, &ino, &h.Bytes, &h.Files, &drive, &since, &gone)
+	var ino int64 // SQLite's integers are signed; the bits are kept
+	err := s.Scan(&h.ID, &h.Redirect, &h.Run, &path, &h.Copy, &ino, &h.Bytes, &h.Files, &drive, &since, &gone)
 	if err != nil {
 		return h, err
 	}
-	h.Dev, h.Ino = uint64(dev), uint64(ino)
+	h.Ino = uint64(ino)
 	h.Path, h.Since, h.Gone = string(path), parseTime(since), parseTime(gone)
 	return h, json.Unmarshal(drive, &h.Drive)
 }
@@ -148,8 +149,8 @@ func (t *Tx) AddHeld(h Held) error {
 	if _, err := t.tx.Exec("DELETE FROM held WHERE run = ? AND path = ?", h.Run, []byte(h.Path)); err != nil {
 		return err
 	}
-	_, err = t.tx.Exec("INSERT INTO held (redirect, run, path, dev, ino, bytes, files, drive, since) VALUES (?,?,?,?,?,?,?,?,?)",
-		h.Redirect, h.Run, []byte(h.Path), int64(h.Dev), int64(h.Ino), h.Bytes, h.Files, drive, timeText(h.Since))
+	_, err = t.tx.Exec("INSERT INTO held (redirect, run, path, side, ino, bytes, files, drive, since) VALUES (?,?,?,?,?,?,?,?,?)",
+		h.Redirect, h.Run, []byte(h.Path), h.Copy, int64(h.Ino), h.Bytes, h.Files, drive, timeText(h.Since))
 	return err
 }
 

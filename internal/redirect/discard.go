@@ -132,7 +132,7 @@ func (e *Engine) judgeHeld(ctx context.Context, d *DiscardPlan, h ledger.Held, l
 	spool, err := e.spoolOf(h.Run)
 	if err == nil {
 		defer spool.Close()
-		v.late = &lateWrites{held: held, live: live, livePath: d.Live, spool: spool, lookOnly: true}
+		v.late = &lateWrites{held: held, live: live, livePath: d.Live, spool: spool, side: sideOf(h), lookOnly: true}
 		if err = v.late.walk(ctx); err == nil {
 			err = v.judgeAll(ctx, live, d.Live, e.Ledger.RunDir(h.Run), spool, e.Progress)
 		}
@@ -157,10 +157,10 @@ func (d *DiscardPlan) cases(v *Verdict) {
 		code finding.Code
 		text string
 	}{
-		{finding.Rot, "files at %s have other content than was verified, or can't be read, and nothing says that anybody wrote to them"},
-		{finding.ChangedSince, "files at %s were changed since the switch; the held original has them as they were"},
-		{finding.ChangedQuiet, "files at %s have other content under the same modification time"},
-		{finding.GoneAtTarget, "entries are no longer at %s; the held original is their last copy"},
+		{finding.Rot, "at %s: other content than was verified, or unreadable, and nothing says that anybody wrote there"},
+		{finding.ChangedSince, "changed since the switch at %s; the held original has the old content"},
+		{finding.ChangedQuiet, "changed at %s under the same modification time"},
+		{finding.GoneAtTarget, "no longer at %s; the held original is the last copy"},
 	}
 	for _, s := range says {
 		l := v.cases[s.code]
@@ -168,7 +168,7 @@ func (d *DiscardPlan) cases(v *Verdict) {
 			continue
 		}
 		slices.Sort(l.paths)
-		f := finding.New(s.code, l.paths[0], fmt.Sprintf("%d "+s.text, l.count, pathtext.Show(d.Live)), subject(d.Redirect.Name, "", ""))
+		f := finding.New(s.code, l.paths[0], fmt.Sprintf("%s "+s.text, entryCount(l.count), pathtext.Show(d.Live)), subject(d.Redirect.Name, "", ""))
 		f = f.Listing(int(l.count), l.paths)
 		switch {
 		case s.code == finding.Rot:
@@ -182,6 +182,13 @@ func (d *DiscardPlan) cases(v *Verdict) {
 		}
 		d.Findings = append(d.Findings, f)
 	}
+}
+
+func entryCount(n int64) string {
+	if n == 1 {
+		return "1 entry"
+	}
+	return fmt.Sprintf("%d entries", n)
 }
 
 // Consents lists the codes whose acceptance would let the discard go on, if
@@ -315,7 +322,7 @@ func (m *mover) bringOver(ctx context.Context, d *DiscardPlan, v *Verdict) error
 			return err
 		}
 		defer spool.Close()
-		l := &lateWrites{held: held, live: live, livePath: d.Live, spool: spool}
+		l := &lateWrites{held: held, live: live, livePath: d.Live, spool: spool, side: sideOf(v.Held)}
 		if err := l.walk(ctx); err != nil {
 			return err
 		}
@@ -365,7 +372,7 @@ func (m *mover) erase(ctx context.Context, d *DiscardPlan, v *Verdict) error {
 			return err
 		}
 		defer spool.Close()
-		v.left, err = transfer.Erase(parent, filepath.Base(h.Path), spool, func(r *transfer.Record) bool {
+		v.left, err = transfer.Erase(parent, filepath.Base(h.Path), sideOf(h), spool, func(r *transfer.Record) bool {
 			return ctx.Err() == nil && v.mayGo(r, d.accepted)
 		})
 		if err = errors.Join(err, ctx.Err()); err != nil {

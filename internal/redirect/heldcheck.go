@@ -8,7 +8,16 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
+	"nexlin/internal/transfer"
 )
+
+// sideOf tells which side of its run's spool a held original is.
+func sideOf(h ledger.Held) transfer.Side {
+	if h.Copy {
+		return transfer.Copy
+	}
+	return transfer.Source
+}
 
 // CheckHeld holds a held original against its snapshot and changes nothing.
 // live is the folder in use; while that is away there is nothing to say.
@@ -33,7 +42,7 @@ func (e *Engine) CheckHeld(ctx context.Context, h ledger.Held, live string) ([]f
 		return []finding.Finding{finding.New(finding.LedgerBroken, h.Path, err.Error(), about)}, nil
 	}
 	defer spool.Close()
-	l := &lateWrites{held: held, livePath: live, spool: spool, lookOnly: true}
+	l := &lateWrites{held: held, livePath: live, spool: spool, side: sideOf(h), lookOnly: true}
 	if l.live, err = handle.OpenReal(live); err != nil {
 		return nil, nil // that is a finding about the target
 	}

@@ -180,7 +180,7 @@ func (j *judge) content(ctx context.Context, rec *transfer.Record, now *inventor
 
 // why tells a person's work from rot: work moves a time stamp.
 func (j *judge) why(rec *transfer.Record, now *inventory.Entry, readErr error) finding.Code {
-	made := &rec.Fact.Copy
+	made := rec.Fact.Of(sideOf(j.Held).Other()) // the live folder, as it was
 	switch {
 	case readErr != nil:
 		return finding.Rot

@@ -23,7 +23,8 @@ type lateWrites struct {
 	held, live *handle.Dir
 	livePath   string
 	spool      *transfer.Spool
-	lookOnly   bool // find, but bring nothing over
+	side       transfer.Side // which side of the spool the held original is
+	lookOnly   bool          // find, but bring nothing over
 
 	busy      map[string]bool // open for writing in the live folder
 	changes   []transfer.Record
@@ -41,7 +42,7 @@ func (l *lateWrites) forget() {
 
 // walk looks at every entry of the held original.
 func (l *lateWrites) walk(ctx context.Context) error {
-	return transfer.Differences(ctx, l.held, transfer.Source, l.spool, func(d transfer.Difference) error {
+	return transfer.Differences(ctx, l.held, l.side, l.spool, func(d transfer.Difference) error {
 		if d.Now == nil {
 			return nil
 		}
@@ -86,10 +87,10 @@ func (l *lateWrites) record(d transfer.Difference, f transfer.Fact) {
 func (l *lateWrites) directory(d transfer.Difference) error {
 	now := transfer.SnapOf(&d.Now.Stat, d.Now.Xattrs)
 	if d.Was != nil && d.Was.IsDir() {
-		was := d.Was.Fact.Source
+		was := *d.Was.Fact.Of(l.side)
 		if was.Mode == now.Mode && was.UID == now.UID && was.GID == now.GID && was.Attrs == now.Attrs {
 			f := d.Was.Fact
-			f.Source = now
+			*f.Of(l.side) = now
 			l.record(d, f)
 			return nil
 		}
@@ -119,7 +120,9 @@ func (l *lateWrites) directory(d transfer.Difference) error {
 		return err
 	}
 	l.brought = append(l.brought, d.Path)
-	l.record(d, transfer.Fact{Flags: transfer.Copied | transfer.Verified, Source: now, Copy: made})
+	f := transfer.Fact{Flags: transfer.Copied | transfer.Verified}
+	*f.Of(l.side), *f.Of(l.side.Other()) = now, made
+	l.record(d, f)
 	return nil
 }
 
@@ -175,7 +178,8 @@ func (l *lateWrites) entry(ctx context.Context, d transfer.Difference) error {
 	if err != nil {
 		return err
 	}
-	f.Copy = transfer.SnapOf(&st, d.Now.Xattrs)
+	held := f.Source
+	*f.Of(l.side), *f.Of(l.side.Other()) = held, transfer.SnapOf(&st, d.Now.Xattrs)
 	l.record(d, *f)
 	return errors.Join(dir.Sync(), ignorePermission(dir.SetTimes(times.Atime, times.Mtime)))
 }
@@ -193,7 +197,7 @@ func (l *lateWrites) onlyTouched(ctx context.Context, d transfer.Difference) (bo
 	if d.Was == nil || !d.Now.Stat.IsRegular() {
 		return false, nil
 	}
-	was, now := d.Was.Fact.Source, transfer.SnapOf(&d.Now.Stat, d.Now.Xattrs)
+	was, now := *d.Was.Fact.Of(l.side), transfer.SnapOf(&d.Now.Stat, d.Now.Xattrs)
 	plain := was
 	plain.Ctime = now.Ctime
 	if plain != now {
@@ -209,7 +213,7 @@ func (l *lateWrites) onlyTouched(ctx context.Context, d transfer.Difference) (bo
 		return false, err
 	}
 	fact := d.Was.Fact
-	fact.Source = now
+	*fact.Of(l.side) = now
 	l.record(d, fact)
 	return true, nil
 }
@@ -229,7 +233,7 @@ func (l *lateWrites) mayReplace(dir *handle.Dir, name string, d transfer.Differe
 		return false, err
 	}
 	now := transfer.SnapOf(&st, xattrs)
-	return d.Was.Fact.Copy.Unchanged(&now, false), nil
+	return d.Was.Fact.Of(l.side.Other()).Unchanged(&now, false), nil
 }
 
 // late is the walk for late writes after the switch.
@@ -272,19 +276,26 @@ func (l *lateWrites) findings(name, held string, done bool) []finding.Finding {
 	var out []finding.Finding
 	if n := len(l.brought); n > 0 {
 		f := finding.New(finding.LateWrite, filepath.Join(held, l.brought[0]),
-			fmt.Sprintf("%d entries were written to the held original after it was copied", n), about)
+			fmt.Sprintf("%s written to the held original after the switch", entriesWere(n)), about)
 		if done {
 			f.Severity, f.Remedy = finding.Info, "they were brought over to the target"
-			f.Message = fmt.Sprintf("%d entries were written to the folder while it was switched, and were brought over", n)
+			f.Message = fmt.Sprintf("%s written to the folder after it was copied, and brought over", entriesWere(n))
 		}
 		out = append(out, f.Listing(n, under(held, l.brought)))
 	}
 	if n := len(l.conflicts); n > 0 {
 		out = append(out, finding.New(finding.LateConflict, filepath.Join(held, l.conflicts[0]),
-			fmt.Sprintf("%d entries were changed both in the held original and at the target; both are kept", n), about).
+			fmt.Sprintf("%s changed both in the held original and at the target; both are kept", entriesWere(n)), about).
 			Listing(n, under(held, l.conflicts)))
 	}
 	return out
+}
+
+func entriesWere(n int) string {
+	if n == 1 {
+		return "1 entry was"
+	}
+	return fmt.Sprintf("%d entries were", n)
 }
 
 func under(root string, rels []string) []string {

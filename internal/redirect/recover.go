@@ -472,6 +472,10 @@ func (m *mover) undone(setAside string) error {
 			return err
 		}
 	}
+	var aside ledger.Held
+	if setAside != "" {
+		aside = m.asideHeld() // reads the journal, which a transaction would keep it from
+	}
 	return m.run.Set(ledger.Undone, "", func(t *ledger.Tx) error {
 		if err := t.HeldGone(m.p.Run, m.p.HeldPath()); err != nil {
 			return err
@@ -493,7 +497,7 @@ func (m *mover) undone(setAside string) error {
 		if setAside == "" {
 			return nil
 		}
-		return t.AddHeld(m.asideHeld())
+		return t.AddHeld(aside)
 	})
 }
 
@@ -502,7 +506,7 @@ func (m *mover) undone(setAside string) error {
 func (m *mover) asideHeld() ledger.Held {
 	h := m.held()
 	h.Path = filepath.Join(string(m.p.Into), m.copyAside())
-	h.Drive = m.p.IntoDrive
+	h.Drive, h.Copy = m.p.IntoDrive, true
 	var d placeData
 	if known, err := m.lastData("place", &d); err == nil && known {
 		h.Ino = d.Ino

@@ -16,6 +16,17 @@ const (
 	Copy
 )
 
+// Other is the side across.
+func (s Side) Other() Side { return Copy - s }
+
+// Of gives the snap of one side.
+func (f *Fact) Of(s Side) *Snap {
+	if s == Copy {
+		return &f.Copy
+	}
+	return &f.Source
+}
+
 // A Difference is one entry that is not as a spool has it. Now is nil if it
 // is gone, Was is nil if it is new; both are valid during the call.
 type Difference struct {
@@ -42,10 +53,7 @@ func Match(ctx context.Context, root *handle.Dir, spool *Spool, visit func(rec *
 func Differences(ctx context.Context, root *handle.Dir, side Side, spool *Spool, visit func(Difference) error) error {
 	return Match(ctx, root, spool, func(rec *Record, now *inventory.Entry) error {
 		if rec != nil && now != nil {
-			was := rec.Fact.Source
-			if side == Copy {
-				was = rec.Fact.Copy
-			}
+			was := rec.Fact.Of(side)
 			is := SnapOf(&now.Stat, now.Xattrs)
 			if was.Unchanged(&is, now.Depth == 0) && rec.Link == now.Link {
 				return nil

@@ -70,11 +70,11 @@ func Discard(parent *handle.Dir, name string, spools ...*Spool) (left bool, err 
 }
 
 // Erase takes a held original away, entry by entry: those that are still as
-// the spool has them on the source's side and for which may says so. Left
+// the spool has them on the given side and for which may says so. Left
 // reports that something stays.
-func Erase(parent *handle.Dir, name string, spool *Spool, may func(*Record) bool) (left bool, err error) {
+func Erase(parent *handle.Dir, name string, side Side, spool *Spool, may func(*Record) bool) (left bool, err error) {
 	r := &remover{still: func(r *Record, st *handle.Stat) bool {
-		was, now := r.Fact.Source, SnapOf(st, nil)
+		was, now := *r.Fact.Of(side), SnapOf(st, nil)
 		was.Attrs = now.Attrs // a change of attributes shows in the ctime
 		return may(r) && (st.IsDir() || was.Unchanged(&now, false))
 	}}

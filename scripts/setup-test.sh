@@ -1,0 +1,33 @@
+#!/bin/sh
+# Installs what the drive lab of the tests uses: file-system tools, stock
+# checkers, and a C compiler for the race detector. Only as root on Debian;
+# elsewhere it says what is missing, and the tests say what they skip.
+set -u
+missing=
+need() { # need COMMAND PACKAGE…
+	command -v "$1" >/dev/null 2>&1 && return
+	shift
+	missing="$missing $*"
+}
+PATH=$PATH:/sbin:/usr/sbin
+need mkfs.ext4 e2fsprogs
+need mkfs.xfs xfsprogs
+need mkfs.btrfs btrfs-progs
+need mount mount
+need unshare util-linux
+need setfacl acl
+need setfattr attr
+need mtree mtree-netbsd
+need sha256sum coreutils
+need gcc gcc libc6-dev
+[ -z "$missing" ] && exit 0
+if [ "$(id -u)" = 0 ] && command -v apt-get >/dev/null 2>&1; then
+	echo "installing for the tests:$missing"
+	apt-get update -qq >/dev/null 2>&1 || true
+	# shellcheck disable=SC2086 # several words are meant
+	DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $missing >/dev/null 2>&1 ||
+		echo "could not install all of them; the tests that need them are skipped"
+else
+	echo "not installed, so the tests that need them are skipped:$missing"
+fi
+exit 0

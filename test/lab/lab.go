@@ -1,0 +1,143 @@
+// Package lab is the drive lab of the tests: real file systems in files,
+// prints of whole trees to compare, and the built program. It shares no code
+// with what it tests.
+package lab
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+)
+
+// Skip skips a test and notes it where `make test` counts what was skipped.
+func Skip(t testing.TB, why string) {
+	t.Helper()
+	if file := os.Getenv("NEXLIN_SKIPS"); file != "" {
+		if f, err := os.OpenFile(file, os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o644); err == nil {
+			fmt.Fprintf(f, "%s: %s\n", t.Name(), why)
+			f.Close()
+		}
+	}
+	t.Skip(why)
+}
+
+// Root skips a test that needs an administrator.
+func Root(t testing.TB) {
+	t.Helper()
+	if os.Geteuid() != 0 {
+		Skip(t, "mounting drives needs root")
+	}
+}
+
+// Run runs a command of the system's and fails the test if it fails.
+func Run(t testing.TB, name string, args ...string) string {
+	t.Helper()
+	out, err := exec.Command(name, args...).CombinedOutput()
+	if err != nil {
+		t.Fatalf("%s %s: %v\n%s", name, strings.Join(args, " "), err, out)
+	}
+	return string(out)
+}
+
+// Drive makes a file system of a kind (ext4, xfs, btrfs) in a file of some
+// MiB and mounts it. Mount and loop go away with the test, by their own path.
+func Drive(t testing.TB, kind, label string, mib int64, mkfs ...string) string {
+	t.Helper()
+	Root(t)
+	if _, err := exec.LookPath("mkfs." + kind); err != nil {
+		Skip(t, "mkfs."+kind+" is not installed")
+	}
+	dir := t.TempDir()
+	img, at := filepath.Join(dir, label+".img"), filepath.Join(dir, label)
+	if err := os.WriteFile(img, nil, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Truncate(img, mib<<20); err != nil {
+		t.Fatal(err)
+	}
+	args := append([]string{"-q", "-L", label}, mkfs...)
+	if kind == "ext4" {
+		args = append(args, "-F", "-m", "0")
+	}
+	Run(t, "mkfs."+kind, append(args, img)...)
+	if err := os.Mkdir(at, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	Mount(t, at, "-o", "loop", img)
+	// Others must be able to get to the drive through the temporary folder.
+	for d := dir; d != os.TempDir() && d != "/"; d = filepath.Dir(d) {
+		if err := os.Chmod(d, 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return at
+}
+
+// Mount mounts and unmounts with the test.
+func Mount(t testing.TB, at string, args ...string) {
+	t.Helper()
+	Run(t, "mount", append(args, at)...)
+	t.Cleanup(func() {
+		if out, err := exec.Command("umount", at).CombinedOutput(); err != nil {
+			// A process of a failed test may still be there; the mount must not stay.
+			if out2, err2 := exec.Command("umount", "-l", at).CombinedOutput(); err2 != nil {
+				t.Errorf("umount %s: %v %s; %v %s", at, err, out, err2, out2)
+			}
+		}
+	})
+}
+
+var builds struct {
+	sync.Mutex
+	done map[string]string
+	dir  string
+}
+
+// Program builds the program once for each set of build tags and returns
+// its path. With the race detector on in the tests, it is on in the program.
+func Program(tags string) (string, error) {
+	builds.Lock()
+	defer builds.Unlock()
+	if p, ok := builds.done[tags]; ok {
+		return p, nil
+	}
+	if builds.dir == "" {
+		dir, err := os.MkdirTemp("", "nexlin-built-")
+		if err != nil {
+			return "", err
+		}
+		builds.dir, builds.done = dir, map[string]string{}
+		// An ordinary account has to be able to run it, too.
+		if err := os.Chmod(dir, 0o755); err != nil {
+			return "", err
+		}
+	}
+	path := filepath.Join(builds.dir, "nexlin"+tags)
+	args := []string{"build", "-o", path}
+	if raceOn {
+		args = append(args, "-race")
+	}
+	if tags != "" {
+		args = append(args, "-tags", tags)
+	}
+	cmd := exec.Command("go", append(args, "nexlin/cmd/nexlin")...)
+	if !raceOn {
+		cmd.Env = append(os.Environ(), "CGO_ENABLED=0")
+	}
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return "", fmt.Errorf("go build: %w\n%s", err, out)
+	}
+	builds.done[tags] = path
+	return path, nil
+}
+
+// CleanPrograms removes what Program built.
+func CleanPrograms() {
+	if builds.dir != "" {
+		os.RemoveAll(builds.dir)
+	}
+}

@@ -1,0 +1,5 @@
+//go:build !race
+
+package lab
+
+const raceOn = false

@@ -1,0 +1,169 @@
+package test
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+
+	"github.com/rogpeppe/go-internal/testscript"
+	"github.com/stretchr/testify/require"
+
+	"nexlin/test/lab"
+)
+
+// program is the built program that all tests of this package drive.
+var program string
+
+func TestMain(m *testing.M) {
+	os.Exit(func() int {
+		defer lab.CleanPrograms()
+		program = os.Getenv("NEXLIN_TEST_PROGRAM")
+		if program == "" {
+			p, err := lab.Program("")
+			if err != nil {
+				fmt.Fprintln(os.Stderr, err)
+				return 1
+			}
+			program = p
+		}
+		return m.Run()
+	}())
+}
+
+// drivesFile describes the stand-in drives of every script.
+const drivesFile = `drives:
+  - {label: SKERRY, id: 5ce771b0-1a5d-4c1e-8e0f-0b0a57a1e001, path: skerry, capacity: 64 MiB}
+  - {label: BASALT, id: ba5a17c0-77d2-4f5b-9c11-0b0a57a1e002, path: basalt, capacity: 64 MiB}
+  - {label: DUNE, id: d00de5e0-3b1c-4a86-a7d4-0b0a57a1e003, path: dune, capacity: 256 KiB}
+`
+
+func scripts(t *testing.T) {
+	testscript.Run(t, testscript.Params{
+		Dir: "testdata",
+		Setup: func(env *testscript.Env) error {
+			home := filepath.Join(env.WorkDir, "skerry", "home", "ines")
+			for _, d := range []string{home, filepath.Join(env.WorkDir, "basalt"), filepath.Join(env.WorkDir, "dune")} {
+				if err := os.MkdirAll(d, 0o755); err != nil {
+					return err
+				}
+			}
+			env.Setenv("HOME", home)
+			env.Setenv("PATH", filepath.Dir(program)+":/usr/local/bin:/usr/bin:/bin:/usr/sbin:/sbin")
+			env.Setenv("NEXLIN_STATE_DIR", filepath.Join(env.WorkDir, "state"))
+			env.Setenv("NEXLIN_STANDIN_DRIVES", filepath.Join(env.WorkDir, "drives.yaml"))
+			return os.WriteFile(filepath.Join(env.WorkDir, "drives.yaml"), []byte(drivesFile), 0o644)
+		},
+		Condition: func(cond string) (bool, error) {
+			if cond == "root" {
+				return os.Geteuid() == 0, nil
+			}
+			return false, fmt.Errorf("unknown condition %q", cond)
+		},
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){
+			"exits": exits, "tree": tree, "age": age, "hostile": hostile, "holding": holding,
+		},
+	})
+}
+
+func TestStories(t *testing.T) { scripts(t) }
+
+// TestStoriesAsOrdinaryAccount runs the same stories as an account without
+// rights.
+func TestStoriesAsOrdinaryAccount(t *testing.T) {
+	lab.Root(t)
+	dir, err := os.MkdirTemp("", "nexlin-ordinary-")
+	require.NoError(t, err)
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	require.NoError(t, os.CopyFS(filepath.Join(dir, "testdata"), os.DirFS("testdata")))
+	self, err := os.ReadFile("/proc/self/exe")
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "stories"), self, 0o755))
+	tmp := filepath.Join(dir, "tmp")
+	require.NoError(t, os.Mkdir(tmp, 0o755))
+	const nobody = 65534
+	require.NoError(t, os.Chmod(dir, 0o755))
+	require.NoError(t, os.Chown(tmp, nobody, nobody))
+	cmd := exec.Command(filepath.Join(dir, "stories"), "-test.run=^TestStories$", "-test.timeout=8m")
+	cmd.Dir = dir
+	cmd.Env = append(os.Environ(), "NEXLIN_TEST_PROGRAM="+program, "TMPDIR="+tmp, "HOME="+tmp)
+	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: nobody, Gid: nobody}}
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	require.Contains(t, string(out), "PASS")
+}
+
+// exits runs a command and wants its exit status: testscript itself tells
+// only success from failure. A ! is not taken; the status says it.
+func exits(ts *testscript.TestScript, neg bool, args []string) {
+	if neg || len(args) < 2 {
+		ts.Fatalf("usage: exits STATUS COMMAND…")
+	}
+	want, err := strconv.Atoi(args[0])
+	ts.Check(err)
+	err = ts.Exec(args[1], args[2:]...)
+	got := 0
+	if exit := (*exec.ExitError)(nil); errors.As(err, &exit) {
+		got = exit.ExitCode()
+	} else if err != nil {
+		ts.Fatalf("%v", err)
+	}
+	if got != want {
+		ts.Fatalf("exit status %d, not %d", got, want)
+	}
+}
+
+// tree writes the print of a folder into a file: tree DIR FILE.
+func tree(ts *testscript.TestScript, _ bool, args []string) {
+	if len(args) != 2 {
+		ts.Fatalf("usage: tree DIR FILE")
+	}
+	p, err := lab.PrintTree(ts.MkAbs(args[0]))
+	ts.Check(err)
+	ts.Check(os.WriteFile(ts.MkAbs(args[1]), []byte(p), 0o644))
+}
+
+// age gives every entry below a folder a time of its own: age DIR.
+func age(ts *testscript.TestScript, _ bool, args []string) {
+	for _, a := range args {
+		ts.Check(lab.AgeTree(ts.MkAbs(a)))
+	}
+}
+
+// hostile makes a folder full of names that mean something to shells,
+// terminals and formats: hostile DIR.
+func hostile(ts *testscript.TestScript, _ bool, args []string) {
+	dir := ts.MkAbs(args[0])
+	for i, name := range []string{
+		"with spaces", "-rf", "--into", "quote'\"", "new\nline", "tab\there", "back\\slash", "not\xff\xfeutf8", "\x1b[31mred", "#hash",
+		"*?[a]", "trailing ", ".hidden", "ünïcode", "a=b", "100%", "$HOME", "`id`", "‮gnp.exe",
+	} {
+		sub := filepath.Join(dir, name)
+		ts.Check(os.MkdirAll(sub, 0o755))
+		ts.Check(os.WriteFile(filepath.Join(sub, name), []byte(strings.Repeat(name, i)), 0o600))
+		ts.Check(os.Symlink(name, filepath.Join(sub, "to")))
+	}
+	ts.Check(os.WriteFile(filepath.Join(dir, strings.Repeat("n", 255)), nil, 0o444))
+}
+
+// holding keeps a file open for writing while a command runs, and writes to
+// it when the command has ended: holding FILE STATUS COMMAND…
+func holding(ts *testscript.TestScript, _ bool, args []string) {
+	// A process of its own, as a program of the person's would be.
+	held := exec.Command("sh", "-c", `exec 3>>"$1"; echo open; read line; echo "$line" >&3`, "sh", ts.MkAbs(args[0]))
+	in, err := held.StdinPipe()
+	ts.Check(err)
+	out, err := held.StdoutPipe()
+	ts.Check(err)
+	ts.Check(held.Start())
+	_, err = out.Read(make([]byte, 5))
+	ts.Check(err)
+	exits(ts, false, args[1:])
+	fmt.Fprintln(in, "written late")
+	ts.Check(held.Wait())
+}
