@@ -35,7 +35,7 @@ type Drive struct {
 	UUID     string // of the file system; empty if it has none or the kernel doesn't tell
 	Tag      *Tag   // the drive tag in its root; nil if there is none
 	Size     int64
-	Free     int64 // free to this account
+	Free     int64 // free to ordinary accounts
 	Block    int64
 	Inodes   int64 // free inodes; -1 where the file system makes them as needed
 	ReadOnly bool
@@ -161,10 +161,9 @@ func (d *Drive) measure() error {
 		d.Block = int64(st.Bsize)
 	}
 	d.Size = int64(st.Blocks) * d.Block
+	// For an administrator, too: what the file system keeps back is for the
+	// system to breathe, and part of it can't be had by anybody.
 	d.Free = int64(st.Bavail) * d.Block
-	if os.Geteuid() == 0 {
-		d.Free = int64(st.Bfree) * d.Block
-	}
 	d.Inodes = int64(st.Ffree)
 	if st.Files == 0 {
 		d.Inodes = -1

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 
 	"golang.org/x/sys/unix"
 
@@ -175,7 +176,7 @@ func (e *Engine) measure(ctx context.Context, p *Plan, progress func(entries, by
 	}
 	defer root.Release()
 	p.Facts, err = inventory.Measure(ctx, root, inventory.Options{
-		Block: p.IntoNow.Block, MayGive: mayGive(), Root: os.Geteuid() == 0, Progress: progress,
+		Block: p.IntoNow.Block, MayGive: mayGive, Root: os.Geteuid() == 0, Progress: progress,
 	})
 	if err != nil {
 		return err
@@ -185,7 +186,9 @@ func (e *Engine) measure(ctx context.Context, p *Plan, progress func(entries, by
 	entries(p, finding.Unreadable, f.Unreadable, "can't be read by this account")
 	entries(p, finding.MountInside, f.Mounts, "are other file systems mounted inside the folder")
 	entries(p, finding.SpecialFiles, f.Special, "are sockets, FIFOs or devices")
-	entries(p, finding.OwnerRights, f.Foreign, "belong to accounts or groups that this account can't give them to")
+	if os.Geteuid() != 0 || p.ownersLost {
+		entries(p, finding.OwnerRights, f.Foreign, "belong to accounts or groups that this account can't give them to")
+	}
 	entries(p, finding.OwnerRights, f.Privileged, "have attributes that only an administrator may set")
 	entries(p, finding.Immutable, f.Immutable, "are marked as not to be changed")
 	entries(p, finding.NotKeptYet, f.HardLinked, "are hard links: files with more than one name")
@@ -214,20 +217,20 @@ func entries(p *Plan, code finding.Code, l inventory.Listing, what string) {
 	p.find(finding.New(code, paths[0], fmt.Sprintf("%d %s in %s %s", l.Count, noun, pathtext.Show(root), what), subject("", "", "")).Listing(l.Count, paths))
 }
 
-// mayGive tells which owners this account may give to files it makes.
-func mayGive() func(uid, gid uint32) bool {
-	if os.Geteuid() == 0 {
-		return nil
-	}
+// ownGroups are the groups this account may give to its files.
+var ownGroups = sync.OnceValue(func() map[uint32]bool {
 	groups := map[uint32]bool{uint32(os.Getegid()): true}
 	if more, err := os.Getgroups(); err == nil {
 		for _, g := range more {
 			groups[uint32(g)] = true
 		}
 	}
-	me := uint32(os.Geteuid())
-	return func(uid, gid uint32) bool { return uid == me && groups[gid] }
-}
+	return groups
+})
+
+// mayGive tells whether any account could give this owner to its files; an
+// administrator may give others where the drive keeps them, as tried.
+func mayGive(uid, gid uint32) bool { return uid == uint32(os.Geteuid()) && ownGroups()[gid] }
 
 // users looks for programs that have the folder open.
 func (e *Engine) users(ctx context.Context, p *Plan) error {

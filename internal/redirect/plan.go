@@ -71,6 +71,7 @@ type Plan struct {
 	Findings   []finding.Finding `json:"-"`
 	InUse      inuse.Report      `json:"-"`
 	FreesLater int64             `json:"-"`
+	ownersLost bool              // an administrator's trial could not give away a file
 }
 
 // DirAttrs is what an empty directory had.

@@ -416,7 +416,7 @@ func (m *mover) tag(ctx context.Context) error {
 		t, err := drive.ReadTagIn(d)
 		switch {
 		case missing(err):
-			t = &drive.Tag{Version: 1, ID: m.p.IntoDrive.ID, Label: m.p.IntoDrive.Label, Made: time.Now().UTC().Truncate(time.Second)}
+			t = &drive.Tag{Version: 1, ID: m.p.IntoDrive.ID, Label: m.p.IntoNow.Label, Made: time.Now().UTC().Truncate(time.Second)}
 		case err != nil:
 			return err
 		case t.ID != m.p.IntoDrive.ID:

@@ -304,8 +304,9 @@ func (e *Engine) abilities(p *Plan, dir *handle.Dir) error {
 		}
 		return fmt.Errorf("trying what %s can keep: %w", p.IntoNow.Name(), err)
 	}
+	p.ownersLost = !a.Owners
 	for what, can := range map[string]bool{
-		"symbolic links": a.Symlinks, "modes": a.Modes, "owners": a.Owners, "times to the nanosecond": a.Nanotimes,
+		"symbolic links": a.Symlinks, "modes": a.Modes, "times to the nanosecond": a.Nanotimes,
 		"extended attributes": a.Xattrs, "names of any bytes": a.Bytes, "upper and lower case apart": a.CaseSeen,
 		"a rename that never replaces": a.NoReplace,
 	} {

@@ -77,11 +77,12 @@ func Drive(t testing.TB, kind, label string, mib int64, mkfs ...string) string {
 	return at
 }
 
-// Mount mounts and unmounts with the test.
-func Mount(t testing.TB, at string, args ...string) {
+// Mount mounts, and unmounts with the test or when the function it returns
+// is called, once.
+func Mount(t testing.TB, at string, args ...string) (unmount func()) {
 	t.Helper()
 	Run(t, "mount", append(args, at)...)
-	t.Cleanup(func() {
+	unmount = sync.OnceFunc(func() {
 		if out, err := exec.Command("umount", at).CombinedOutput(); err != nil {
 			// A process of a failed test may still be there; the mount must not stay.
 			if out2, err2 := exec.Command("umount", "-l", at).CombinedOutput(); err2 != nil {
@@ -89,6 +90,8 @@ func Mount(t testing.TB, at string, args ...string) {
 			}
 		}
 	})
+	t.Cleanup(unmount)
+	return unmount
 }
 
 var builds struct {

@@ -156,3 +156,13 @@ func AgeTree(dir string) error {
 	}
 	return nil
 }
+
+// Allocated is how many bytes of blocks a file takes.
+func Allocated(t testing.TB, path string) int64 {
+	t.Helper()
+	var st unix.Stat_t
+	if err := unix.Lstat(path, &st); err != nil {
+		t.Fatal(err)
+	}
+	return st.Blocks * 512
+}

@@ -1,0 +1,242 @@
+package test
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"nexlin/test/lab"
+)
+
+const ordinary = 65534 // an account without rights
+
+// goTree copies Go's own source tree, about 15,000 files, and gives some of
+// it attributes and owners.
+func goTree(t *testing.T, to string) {
+	t.Helper()
+	root := strings.TrimSpace(lab.Run(t, "go", "env", "GOROOT"))
+	lab.Run(t, "cp", "-a", root, to)
+	lab.Run(t, "chmod", "-R", "u+w", to)
+	lab.Run(t, "setfattr", "-n", "user.species", "-v", "redshank", filepath.Join(to, "LICENSE"), filepath.Join(to, "src"))
+	lab.Run(t, "setfacl", "-m", "u:65534:r", filepath.Join(to, "README.md"))
+	require.NoError(t, os.Symlink("../LICENSE", filepath.Join(to, "src", "a link")))
+	require.NoError(t, os.Chmod(filepath.Join(to, "PATENTS"), 0o4755))
+	lab.Run(t, "chown", "-R", "12345:23456", filepath.Join(to, "doc"))
+	sparse, err := os.Create(filepath.Join(to, "sparse"))
+	require.NoError(t, err)
+	require.NoError(t, sparse.Truncate(64<<20))
+	_, err = sparse.WriteAt([]byte("in the middle"), 40<<20)
+	require.NoError(t, err)
+	require.NoError(t, sparse.Close())
+	lab.Run(t, "sync", "-f", to)
+}
+
+func TestMoveGoTreeBetweenDrives(t *testing.T) {
+	skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 900), lab.Drive(t, "ext4", "BASALT", 900)
+	folder := filepath.Join(skerry, "home", "ines", "Documents")
+	require.NoError(t, os.MkdirAll(filepath.Dir(folder), 0o755))
+	goTree(t, folder)
+	kept := filepath.Join(t.TempDir(), "kept")
+	lab.Run(t, "cp", "-a", folder, kept)
+	before := lab.Print(t, folder)
+	files := []string{"LICENSE", "src/fmt/print.go", "src/a link"}
+	n := lab.New(t, program)
+
+	r := lab.Read(folder, files...)
+	n.Want(0, "move", folder, "--into", "BASALT:/ines", "--yes")
+	r.Stop(t)
+	target := filepath.Join(basalt, "ines", "Documents")
+	text, err := os.Readlink(folder)
+	require.NoError(t, err)
+	require.Equal(t, target, text)
+	lab.Run(t, "diff", "-r", "--no-dereference", kept, folder+"/")
+	require.Equal(t, before, lab.Print(t, target))
+	st, err := os.Stat(filepath.Join(target, "sparse"))
+	require.NoError(t, err)
+	require.Less(t, lab.Allocated(t, filepath.Join(target, "sparse")), st.Size()/4, "the hole was filled")
+	n.Want(0, "check")
+	n.Want(0, "try", "documents")
+
+	// Stock tools verify the copy by what lies beside it.
+	if _, err := exec.LookPath("mtree"); err != nil {
+		lab.Skip(t, "mtree is not installed")
+	}
+	out := lab.Run(t, "mtree", "-f", filepath.Join(basalt, "ines", ".nexlin", "documents.mtree"), "-p", target)
+	require.Empty(t, out)
+	sums := filepath.Join(t.TempDir(), "sums")
+	list, err := n.Cmd("show", "documents", "--manifest", "sha256").Output()
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(sums, list, 0o644))
+	lab.Run(t, "sh", "-c", "cd \"$1\" && sha256sum --quiet -c \"$2\"", "sh", target, sums)
+
+	r = lab.Read(folder, files...)
+	n.Want(0, "bring-back", "documents", "--yes")
+	r.Stop(t)
+	require.Equal(t, before, lab.Print(t, folder))
+	lab.Run(t, "diff", "-r", "--no-dereference", kept, folder)
+	require.NoDirExists(t, target)
+
+	// The held target goes; another move; detach leaves the data.
+	n.Want(0, "discard-original", "documents", "--yes")
+	n.Want(0, "move", folder, "--into", "BASALT:/ines", "--yes", "-q")
+	n.Want(0, "detach", "documents", "--yes")
+	require.NoFileExists(t, folder)
+	require.Equal(t, before, lab.Print(t, target))
+}
+
+func TestMoveAsOrdinaryAccount(t *testing.T) {
+	skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 64), lab.Drive(t, "xfs", "BASALT", 320)
+	home := filepath.Join(skerry, "ines")
+	lab.Tree{"Documents/", "Documents/a: a", "Documents/deep/er/b: b", "Documents/l => deep/er/b", "Documents/ro/: ", "Documents/none/"}.Make(t, home)
+	lab.Run(t, "chmod", "555", filepath.Join(home, "Documents/deep"))
+	lab.Run(t, "chmod", "400", filepath.Join(home, "Documents/a"))
+	lab.Run(t, "chown", "-hR", "65534:65534", home)
+	// The root of BASALT is not this account's: the tag goes where it may write.
+	theirs := filepath.Join(basalt, "accounts", "ines")
+	require.NoError(t, os.MkdirAll(theirs, 0o755))
+	require.NoError(t, os.Chown(theirs, ordinary, ordinary))
+	before := lab.Print(t, filepath.Join(home, "Documents"))
+	n := lab.New(t, program).As(ordinary)
+	n.Want(0, "move", filepath.Join(home, "Documents"), "--into", theirs, "--yes")
+	require.Equal(t, before, lab.Print(t, filepath.Join(theirs, "Documents")))
+	require.FileExists(t, filepath.Join(theirs, ".nexlin", "drive.json"))
+	n.Want(0, "check")
+	n.Want(0, "bring-back", "documents", "--yes")
+	require.Equal(t, before, lab.Print(t, filepath.Join(home, "Documents")))
+	n.Want(0, "discard-original", "documents", "--yes")
+
+	// What belongs to others needs rights, and that is said.
+	lab.Run(t, "chown", "0:0", filepath.Join(home, "Documents/a"))
+	lab.Run(t, "chmod", "644", filepath.Join(home, "Documents/a"))
+	before = lab.Print(t, skerry)
+	out := n.Want(3, "move", filepath.Join(home, "Documents"), "--into", theirs, "--yes")
+	require.Contains(t, out, "[owner-needs-rights]")
+	require.Contains(t, out, "run as administrator")
+	require.Equal(t, before, lab.Print(t, skerry))
+}
+
+// As root over another account's folder: the copy belongs to that account,
+// and nothing of root's is left in the home.
+func TestMoveForAnotherAccount(t *testing.T) {
+	skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 64), lab.Drive(t, "btrfs", "BASALT", 256)
+	home := filepath.Join(skerry, "ines")
+	lab.Tree{"Documents/a: a", "Documents/deep/er/b: b"}.Make(t, home)
+	lab.Run(t, "chown", "-hR", "65534:65534", home)
+	before := lab.Print(t, filepath.Join(home, "Documents"))
+	n := lab.New(t, program)
+	n.Want(0, "move", filepath.Join(home, "Documents"), "--into", "BASALT:/ines", "--yes")
+	require.Equal(t, before, lab.Print(t, filepath.Join(basalt, "ines", "Documents")))
+	require.NotContains(t, lab.Print(t, filepath.Join(basalt, "ines")), " 0:0 ")
+	lab.Run(t, "setpriv", "--reuid", "65534", "--regid", "65534", "--clear-groups", "sh", "-c", "echo new > \"$1/Documents/new\"", "sh", home)
+	n.Want(0, "bring-back", "documents", "--yes")
+	require.NotContains(t, lab.Print(t, filepath.Join(home, "Documents")), " 0:0 ")
+}
+
+func TestRefusalsOnDrives(t *testing.T) {
+	skerry := lab.Drive(t, "ext4", "SKERRY", 64)
+	lab.Tree{"Documents/a: a", "Documents/b/c: c"}.Make(t, skerry)
+	n := lab.New(t, program)
+	folder := filepath.Join(skerry, "Documents")
+	refuse := func(code string, args ...string) {
+		t.Helper()
+		before := lab.Print(t, skerry)
+		out := n.Want(3, append([]string{"move", folder, "--yes", "--into"}, args...)...)
+		require.Contains(t, out, "["+code+"]")
+		require.Contains(t, out, "nothing was changed")
+		require.Equal(t, before, lab.Print(t, skerry))
+	}
+	t.Run("read-only", func(t *testing.T) {
+		at := lab.Drive(t, "ext4", "BASALT", 16)
+		lab.Run(t, "mount", "-o", "remount,ro", at)
+		refuse("target-not-writable", at)
+	})
+	t.Run("inodes", func(t *testing.T) {
+		at := lab.Drive(t, "ext4", "BASALT", 16, "-N", "16")
+		refuse("inodes-short", at)
+	})
+	t.Run("full", func(t *testing.T) {
+		at := lab.Drive(t, "ext4", "BASALT", 16)
+		lab.Run(t, "sh", "-c", "head -c 100M /dev/zero > \"$1/fill\" 2>/dev/null; true", "sh", at)
+		refuse("space-short", at)
+	})
+	t.Run("memory", func(t *testing.T) {
+		at := t.TempDir()
+		lab.Mount(t, at, "-t", "tmpfs", "-o", "size=8M", "none")
+		refuse("target-in-memory", at)
+	})
+	t.Run("fuse", func(t *testing.T) {
+		if _, err := exec.LookPath("ntfs-3g"); err != nil {
+			lab.Skip(t, "ntfs-3g is not installed")
+		}
+		img, at := filepath.Join(t.TempDir(), "img"), t.TempDir()
+		require.NoError(t, os.WriteFile(img, nil, 0o600))
+		require.NoError(t, os.Truncate(img, 16<<20))
+		lab.Run(t, "mkfs.ntfs", "-q", "-F", img)
+		lab.Run(t, "ntfs-3g", img, at)
+		t.Cleanup(func() { lab.Run(t, "umount", at) })
+		refuse("not-kept-yet", at)
+	})
+	t.Run("mount inside, mount point, bind mount", func(t *testing.T) {
+		basalt := lab.Drive(t, "ext4", "BASALT", 16)
+		inside := filepath.Join(folder, "b")
+		unmount := lab.Mount(t, inside, "-t", "tmpfs", "none")
+		refuse("mount-inside", basalt)
+		unmount()
+		out := n.Want(3, "move", skerry, "--into", basalt, "--yes")
+		require.Contains(t, out, "[is-a-mount-point]")
+		other := t.TempDir()
+		lab.Mount(t, other, "--bind", skerry)
+		refuse("same-drive", other)
+	})
+}
+
+// The drive is told by its identity, not by its place (I5).
+func TestAnotherDriveAtTheSamePlace(t *testing.T) {
+	skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 32), lab.Drive(t, "ext4", "BASALT", 32)
+	lab.Tree{"Documents/a: a"}.Make(t, skerry)
+	n := lab.New(t, program)
+	n.Want(0, "move", filepath.Join(skerry, "Documents"), "--into", basalt, "--yes", "-q")
+	// A drive of the same label is mounted over it.
+	other := lab.Drive(t, "ext4", "BASALT", 32)
+	lab.Mount(t, basalt, "--bind", other)
+	out := n.Want(7, "check")
+	require.Contains(t, out, "away")
+	before := lab.Print(t, other)
+	n.Want(7, "bring-back", "documents", "--yes")
+	require.Equal(t, before, lab.Print(t, other))
+}
+
+// In a user namespace an account without rights has drives of its own.
+func TestTmpfsInUserNamespace(t *testing.T) {
+	dir := t.TempDir()
+	for d := dir; d != os.TempDir() && d != "/"; d = filepath.Dir(d) {
+		require.NoError(t, os.Chmod(d, 0o755))
+	}
+	a, b := filepath.Join(dir, "a"), filepath.Join(dir, "b")
+	require.NoError(t, os.Mkdir(a, 0o755))
+	require.NoError(t, os.Mkdir(b, 0o755))
+	n := lab.New(t, program)
+	if os.Geteuid() == 0 {
+		n.As(ordinary)
+	}
+	if out, err := exec.Command("unshare", "-Urm", "true").CombinedOutput(); err != nil {
+		lab.Skip(t, "no user namespaces here: "+string(out))
+	}
+	n.Wrap = []string{"unshare", "-Urm", "sh", "-ec", `
+		mount -t tmpfs -o size=4M none "$A"; mount -t tmpfs -o size=2M none "$B"
+		mkdir "$A/docs"; echo one > "$A/docs/one"; ln -s one "$A/docs/link"
+		"$0" move "$A/docs" --into "$B" --yes --accept target-in-memory
+		test "$(cat "$A/docs/link")" = one; test -L "$A/docs"
+		"$0" check
+		"$0" bring-back docs --yes; test ! -L "$A/docs"; test "$(cat "$A/docs/one")" = one
+		mkdir "$A/big"; head -c 3000k /dev/zero | tr '\0' x > "$A/big/x"
+		if "$0" move "$A/big" --into "$B" --yes --accept target-in-memory; then exit 9; fi
+		test ! -L "$A/big"`}
+	n.Env = []string{"A=" + a, "B=" + b}
+	out := n.Want(0)
+	require.Contains(t, out, "[space-short]")
+}
