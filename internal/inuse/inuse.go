@@ -146,9 +146,10 @@ func (s *scan) access(fd string) How {
 			return Reading
 		case flags&unix.O_ACCMODE != unix.O_RDONLY:
 			return Writing
-		case flags&unix.O_DIRECTORY != 0:
-			return Directory
 		}
+	}
+	if fi, err := os.Stat(s.root + "/fd/" + fd); err == nil && fi.IsDir() {
+		return Directory
 	}
 	return Reading
 }

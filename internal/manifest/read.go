@@ -43,7 +43,7 @@ func NewReader(r io.Reader) *Reader {
 }
 
 func (m *Reader) bad(format string, args ...any) error {
-	return &FormatError{m.line, fmt.Sprintf(format, args...)}
+	return &FormatError{max(m.line, 1), fmt.Sprintf(format, args...)}
 }
 
 func (m *Reader) scan() (string, error) {

@@ -40,7 +40,7 @@ func CopyEntry(ctx context.Context, e *inventory.Entry, dst *handle.Dir, name st
 	dropPages(out)
 	digest, _, err := Digest(ctx, out)
 	if err == nil && digest != f.Digest {
-		err = &DiffError{e.Path, "content"}
+		err = &DiffError{Path: e.Path, What: "content"}
 	}
 	f.Flags |= Verified
 	return f, err

@@ -54,7 +54,7 @@ func (p *Part) Finish(spool *Spool) error {
 		return err
 	}
 	if what := r.Fact.Source.differs(&made); what != "" {
-		return &DiffError{".", what}
+		return &DiffError{Path: ".", What: what}
 	}
 	r.Fact.Copy = made
 	return errors.Join(spool.Put(r.Ord, &r.Fact), p.Dir.Sync())

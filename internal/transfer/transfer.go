@@ -34,11 +34,18 @@ type Progress interface {
 
 // A DiffError reports an entry of the part that is not what was copied.
 type DiffError struct {
-	Path string // relative to the folder
+	Path string // relative to the folder; the first one
 	What string // what differs, in words
+	More int    // how many others differ
 }
 
-func (e *DiffError) Error() string { return fmt.Sprintf("%s: the copy differs: %s", e.Path, e.What) }
+func (e *DiffError) Error() string {
+	s := fmt.Sprintf("%s: the copy differs: %s", e.Path, e.What)
+	if e.More > 0 {
+		s += fmt.Sprintf(", and %d more entries", e.More)
+	}
+	return s
+}
 
 // ErrNotKept reports an entry that this version can't copy whole and that
 // was not there, or not so, when the folder was inspected.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"os"
 	"runtime"
+	"sync"
 	"unsafe"
 
 	"golang.org/x/sync/errgroup"
@@ -20,8 +21,8 @@ import (
 // says how often that could be seen to be so.
 //
 // After a nil error each entry of the spool is Copied and Verified. A
-// *DiffError names the first entry that differs; it is marked to be copied
-// again.
+// *DiffError names the first entry that differs; all that do are marked to
+// be copied again by the next pass.
 func Verify(ctx context.Context, p *Part, spool *Spool, workers int, progress Progress) (*Tally, error) {
 	v := &verify{part: p, spool: spool, cur: Read(spool), tally: &Tally{}, progress: progress}
 	if workers == 0 {
@@ -38,12 +39,12 @@ func Verify(ctx context.Context, p *Part, spool *Spool, workers int, progress Pr
 		if err := inventory.Walk(ctx, p.Dir, v); err != nil {
 			return err
 		}
-		if r := v.cur.Peek(); r != nil {
-			return v.differs(r, "it is missing")
-		}
-		return nil
+		return v.missing(nil)
 	})
 	err := group.Wait()
+	if err == nil && v.first != nil {
+		err = v.first
+	}
 	v.tally.ReadBack, v.tally.FromDevice = v.tally.readBack.Load(), v.tally.device.Load()
 	return v.tally, err
 }
@@ -56,6 +57,8 @@ type verify struct {
 	tally    *Tally
 	tasks    chan readTask
 	progress Progress
+	mu       sync.Mutex
+	first    *DiffError
 }
 
 type readTask struct {
@@ -64,37 +67,57 @@ type readTask struct {
 	rec  Record
 }
 
+// differs marks an entry to be copied again. The walk goes on, so that one
+// more pass mends everything.
 func (v *verify) differs(r *Record, what string) error {
-	r.Fact.Flags = Again
-	if err := v.spool.Put(r.Ord, &r.Fact); err != nil {
-		return err
+	v.mu.Lock()
+	if v.first == nil {
+		v.first = &DiffError{Path: r.Path, What: what}
+	} else {
+		v.first.More++
 	}
-	return &DiffError{r.Path, what}
+	v.mu.Unlock()
+	r.Fact.Flags = Again
+	return v.spool.Put(r.Ord, &r.Fact)
+}
+
+// missing marks what the spool has before e and the part has not; all that
+// is left if e is nil.
+func (v *verify) missing(e *inventory.Entry) error {
+	for r := v.cur.Peek(); r != nil && (e == nil || handle.Compare(r.Path, e.Path) < 0); r = v.cur.Peek() {
+		rec := *r
+		v.cur.Next()
+		if err := v.differs(&rec, "it is missing"); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Visit implements [inventory.Visitor].
 func (v *verify) Visit(e *inventory.Entry) (bool, error) {
-	r := v.cur.Peek()
-	if r == nil || handle.Compare(e.Path, r.Path) < 0 {
-		return false, v.stranger(e)
+	if err := v.missing(e); err != nil {
+		return false, err
 	}
-	if r.Path != e.Path {
-		return false, v.differs(r, "it is missing")
+	r := v.cur.Peek()
+	if r == nil || r.Path != e.Path {
+		return false, v.stranger(e)
 	}
 	rec := *r
 	v.cur.Next()
-	if rec.Fact.Flags&Copied == 0 {
-		return false, v.differs(&rec, "its copy is not finished")
-	}
 	if e.Depth == 0 {
 		return true, nil
 	}
 	now := SnapOf(&e.Stat, e.Xattrs)
-	if what := rec.Fact.Source.differs(&now); what != "" {
-		return false, v.differs(&rec, what)
+	what := rec.Fact.Source.differs(&now)
+	switch {
+	case rec.Fact.Flags&Copied == 0:
+		what = "its copy is not finished"
+	case what == "" && e.Link != rec.Link:
+		what = "link text"
 	}
-	if e.Link != rec.Link {
-		return false, v.differs(&rec, "link text")
+	if what != "" {
+		return e.Stat.IsDir(), v.differs(&rec, what)
 	}
 	if e.Stat.IsRegular() && rec.Fact.Flags&Verified == 0 {
 		select {

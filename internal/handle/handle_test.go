@@ -1,0 +1,153 @@
+package handle
+
+import (
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
+	"pgregory.net/rapid"
+)
+
+func open(t *testing.T, path string) *Dir {
+	t.Helper()
+	d, err := Open(path)
+	require.NoError(t, err)
+	t.Cleanup(d.Release)
+	return d
+}
+
+// Nothing below a handle leads out of it (I6): links in the way are not
+// followed, whatever call meets them.
+func TestNothingLeadsOut(t *testing.T) {
+	dir := t.TempDir()
+	inside, outside := filepath.Join(dir, "in"), filepath.Join(dir, "out")
+	require.NoError(t, os.MkdirAll(filepath.Join(inside, "real"), 0o755))
+	require.NoError(t, os.MkdirAll(outside, 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(outside, "secret"), []byte("s"), 0o644))
+	require.NoError(t, os.Symlink(outside, filepath.Join(inside, "way")))
+	require.NoError(t, os.Symlink(filepath.Join(outside, "secret"), filepath.Join(inside, "file")))
+	d := open(t, inside)
+	for name, call := range map[string]func() error{
+		"sub":           func() error { _, err := d.Sub("way"); return err },
+		"beneath":       func() error { _, err := d.Beneath("way"); return err },
+		"beneath deep":  func() error { _, err := d.Beneath("way/x"); return err },
+		"beneath up":    func() error { _, err := d.Beneath("../out"); return err },
+		"beneath root":  func() error { _, err := d.Beneath(outside); return err },
+		"open":          func() error { _, err := d.OpenFile("file"); return err },
+		"open deep":     func() error { _, err := d.OpenBeneath("way/secret"); return err },
+		"create":        func() error { _, err := d.Create("file", 0o600); return err },
+		"parent":        func() error { _, _, err := d.Parent("way/secret"); return err },
+		"open real":     func() error { _, err := OpenReal(filepath.Join(inside, "way")); return err },
+		"mkdir in link": func() error { return d.Mkdir("way", 0o700) },
+	} {
+		require.Error(t, call(), name)
+	}
+	require.NoError(t, d.ChownEntry("file", uint32(os.Geteuid()), uint32(os.Getegid())))
+	require.NoError(t, d.SetTimesEntry("file", Time{1, 2}, Time{3, 4}))
+	st, err := Lstat(filepath.Join(outside, "secret"))
+	require.NoError(t, err)
+	require.NotEqual(t, Time{3, 4}, st.Mtime, "the link itself was changed, not what it names")
+}
+
+func TestRenameNeverReplaces(t *testing.T) {
+	dir := t.TempDir()
+	d := open(t, dir)
+	for _, n := range []string{"a", "b"} {
+		f, err := d.Create(n, 0o600)
+		require.NoError(t, err)
+		_, err = f.WriteString(n)
+		require.NoError(t, errors.Join(err, f.Close()))
+	}
+	require.ErrorIs(t, d.Rename("a", d, "b"), fs.ErrExist)
+	require.NoError(t, d.Exchange("a", d, "b"))
+	got, err := os.ReadFile(filepath.Join(dir, "a"))
+	require.NoError(t, err)
+	require.Equal(t, "b", string(got))
+	require.NoError(t, d.Replace("a", d, "b"))
+	names, err := d.Names()
+	require.NoError(t, err)
+	require.Equal(t, []string{"b"}, names)
+}
+
+func TestXattrsThroughHandles(t *testing.T) {
+	d := open(t, t.TempDir())
+	require.NoError(t, d.Mkdir("sub", 0o755))
+	require.NoError(t, d.Symlink("sub", "link"))
+	big := Xattr{"user.big", make([]byte, 1500)}
+	for _, x := range []Xattr{{"user.b", []byte("\x00two")}, {"user.a", nil}, big} {
+		if err := d.SetXattr("sub", x); errors.Is(err, unix.ENOTSUP) {
+			t.Skip("no extended attributes on this file system")
+		} else {
+			require.NoError(t, err)
+		}
+	}
+	got, err := d.Xattrs("sub")
+	require.NoError(t, err)
+	require.Equal(t, []string{"user.a", "user.b", "user.big"}, []string{got[0].Name, got[1].Name, got[2].Name})
+	require.Equal(t, big.Value, got[2].Value)
+	onLink, err := d.Xattrs("link")
+	require.NoError(t, err)
+	require.Empty(t, onLink, "a link's own attributes, not those of what it names")
+	require.NoError(t, d.RemoveXattr("sub", "user.a"))
+	require.NoError(t, d.RemoveXattr("sub", "user.a"), "gone already is no error")
+}
+
+func TestLocksExclude(t *testing.T) {
+	dir := t.TempDir()
+	a, b := open(t, dir), open(t, dir)
+	require.NoError(t, a.Lock(false))
+	require.NoError(t, b.Lock(false))
+	require.ErrorIs(t, b.Lock(true), unix.EWOULDBLOCK)
+	c, err := Open(dir)
+	require.NoError(t, err)
+	c.Retain().Release()
+	c.Release()
+	require.Panics(t, c.Release)
+}
+
+func TestNamesInByteOrder(t *testing.T) {
+	dir := t.TempDir()
+	want := []string{"\x01", " ", "-", ".x", "A", "a", "a b", "ä", "\xff"}
+	for _, n := range want {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, n), nil, 0o600))
+	}
+	slices.Sort(want)
+	d := open(t, dir)
+	for range 2 { // from the start each time
+		got, err := d.Names()
+		require.NoError(t, err)
+		require.Equal(t, want, got)
+	}
+}
+
+// Compare is the order of a walk: depth first, components in byte order.
+func TestCompareIsTheWalksOrder(t *testing.T) {
+	want := []string{".", "a", "a/b", "a/b/c", "a/b.c", "a b", "a.b", "ab", "b"}
+	got := slices.Clone(want)
+	slices.Reverse(got)
+	slices.SortFunc(got, Compare)
+	require.Equal(t, want, got)
+	component := rapid.StringMatching(`[a-c. ]{1,3}`)
+	rapid.Check(t, func(t *rapid.T) {
+		path := func(l string) string {
+			p := component.Draw(t, l)
+			for range rapid.IntRange(0, 3).Draw(t, l+"depth") {
+				p += "/" + component.Draw(t, l)
+			}
+			return p
+		}
+		a, b, c := path("a"), path("b"), path("c")
+		require.Equal(t, Compare(a, b), -Compare(b, a))
+		require.Equal(t, a == b, Compare(a, b) == 0)
+		if Compare(a, b) < 0 && Compare(b, c) < 0 {
+			require.Negative(t, Compare(a, c))
+		}
+		require.Negative(t, Compare(a, a+"/"+b))
+		require.True(t, Within(a+"/"+b, a) && !Within(a, a+"/"+b) && Within(a, "."))
+	})
+}

@@ -1,0 +1,135 @@
+package inventory
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
+
+	"nexlin/internal/handle"
+	"nexlin/test/lab"
+)
+
+func root(t *testing.T, dir string) *handle.Dir {
+	t.Helper()
+	d, err := handle.Open(dir)
+	require.NoError(t, err)
+	t.Cleanup(d.Release)
+	return d
+}
+
+// log is a visitor that writes down what it meets.
+type log struct {
+	lines []string
+	skip  string
+	fail  string
+}
+
+func (l *log) Visit(e *Entry) (bool, error) {
+	l.lines = append(l.lines, fmt.Sprintf("%d %s %s", e.Depth, e.Path, e.Link))
+	if e.Path == l.fail {
+		return false, errors.New("enough")
+	}
+	return e.Path != l.skip, nil
+}
+
+func (l *log) Leave(e *Entry) error {
+	l.lines = append(l.lines, "leave "+e.Path)
+	return nil
+}
+
+func TestWalkInTheOneOrder(t *testing.T) {
+	dir := t.TempDir()
+	lab.Tree{"b/x: 1", "a/deep/y: 2", "a b: 3", "a.b => ../nowhere", "z/"}.Make(t, dir)
+	l := &log{skip: "z"}
+	require.NoError(t, Walk(context.Background(), root(t, dir), l))
+	require.Equal(t, []string{
+		"0 . ", "1 a ", "2 a/deep ", "3 a/deep/y ", "leave a/deep", "leave a", "1 a b ", "1 a.b ../nowhere",
+		"1 b ", "2 b/x ", "leave b", "1 z ", "leave z", "leave .",
+	}, l.lines)
+	var paths []string
+	for _, line := range l.lines {
+		if w := strings.SplitN(line, " ", 2); w[0] != "leave" {
+			paths = append(paths, strings.TrimSuffix(strings.TrimSuffix(w[1], " ../nowhere"), " "))
+		}
+	}
+	require.True(t, slices.IsSortedFunc(paths, handle.Compare), "%q", paths)
+	require.ErrorContains(t, Walk(context.Background(), root(t, dir), &log{fail: "a/deep"}), "enough")
+	ctx, cancel := context.WithCancel(context.Background())
+	cancel()
+	require.ErrorIs(t, Walk(ctx, root(t, dir), &log{}), context.Canceled)
+}
+
+func TestWalkStopsAtAMount(t *testing.T) {
+	lab.Root(t)
+	dir := t.TempDir()
+	lab.Tree{"a/inside/", "b: 1"}.Make(t, dir)
+	lab.Mount(t, filepath.Join(dir, "a", "inside"), "-t", "tmpfs", "none")
+	require.ErrorIs(t, Walk(context.Background(), root(t, dir), &log{}), handle.ErrMount)
+	f, err := Measure(context.Background(), root(t, dir), Options{})
+	require.NoError(t, err)
+	require.Equal(t, []string{"a/inside"}, f.Mounts.Paths)
+}
+
+func TestMeasureFindsEverything(t *testing.T) {
+	dir := t.TempDir()
+	lab.Tree{"a: 12345", "sub/b: 1", "sub/l => b", "sub/out => ../../x", "sub/abs => /etc", "empty/"}.Make(t, dir)
+	require.NoError(t, os.Link(filepath.Join(dir, "a"), filepath.Join(dir, "sub", "a2")))
+	require.NoError(t, unix.Mkfifo(filepath.Join(dir, "sub", "pipe"), 0o600))
+	require.NoError(t, os.Truncate(filepath.Join(dir, "sub", "b"), 100<<20))
+	f, err := Measure(context.Background(), root(t, dir), Options{MayGive: func(uid, _ uint32) bool { return uid == 4711 }})
+	require.NoError(t, err)
+	require.EqualValues(t, 3, f.Files)
+	require.EqualValues(t, 3, f.Dirs)
+	require.EqualValues(t, 3, f.Links)
+	require.EqualValues(t, 10, f.Entries())
+	require.EqualValues(t, 5+100<<20, f.Bytes, "a hard-linked file counts once")
+	require.Less(t, f.Rounded, int64(1<<20), "holes take no room")
+	require.Equal(t, []string{"a", "sub/a2"}, f.HardLinked.Paths)
+	require.Equal(t, []string{"sub/out"}, f.LeadOut.Paths)
+	require.Equal(t, []string{"sub/pipe"}, f.Special.Paths)
+	require.Equal(t, 10, f.Foreign.Count)
+	require.Empty(t, f.Unreadable.Paths)
+}
+
+// The parallel count is the sum that a plain walk gives, for a wide tree.
+func TestMeasureAgreesWithWalk(t *testing.T) {
+	dir := t.TempDir()
+	var tr lab.Tree
+	for i := range 40 {
+		for j := range 12 {
+			tr = append(tr, fmt.Sprintf("d%d/s%d/f: %d", i, j, i*j))
+		}
+	}
+	tr.Make(t, dir)
+	l := &log{}
+	require.NoError(t, Walk(context.Background(), root(t, dir), l))
+	visits := 0
+	for _, s := range l.lines {
+		if !strings.HasPrefix(s, "leave") {
+			visits++
+		}
+	}
+	f, err := Measure(context.Background(), root(t, dir), Options{SkipDeep: true})
+	require.NoError(t, err)
+	require.EqualValues(t, visits, f.Entries())
+}
+
+func TestLeadsOut(t *testing.T) {
+	for _, c := range []struct {
+		path, text string
+		out        bool
+	}{
+		{"l", "x", false}, {"l", "../x", true}, {"a/l", "../x", false}, {"a/l", "../../x", true}, {"a/l", "..", false},
+		{"a/l", "b/../../..", true}, {"l", "/abs/../..", false}, {"l", "./a/../b", false}, {"a/b/l", "../..", false}, {"l", "a//../..", true},
+	} {
+		require.Equal(t, c.out, LeadsOut(c.path, c.text), "%s => %s", c.path, c.text)
+	}
+}

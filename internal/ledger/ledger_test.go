@@ -1,0 +1,137 @@
+package ledger
+
+import (
+	"database/sql"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+func fresh(t *testing.T) *Ledger {
+	t.Helper()
+	l, err := Open(filepath.Join(t.TempDir(), "state"))
+	require.NoError(t, err)
+	t.Cleanup(func() { l.Close() })
+	return l
+}
+
+func TestReadingMakesNothing(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "state")
+	l, err := OpenForReading(dir)
+	require.NoError(t, err)
+	all, err := l.Redirects(true)
+	require.NoError(t, err)
+	require.Empty(t, all)
+	_, err = l.Redirect("x")
+	require.ErrorIs(t, err, ErrNotFound)
+	_, err = l.Run("x")
+	require.ErrorIs(t, err, ErrNotFound)
+	require.NoDirExists(t, dir)
+}
+
+func TestUnsafeDirectories(t *testing.T) {
+	dir := t.TempDir()
+	for _, mode := range []os.FileMode{0o770, 0o707, 0o777} {
+		require.NoError(t, os.Chmod(dir, mode))
+		_, err := Open(dir)
+		var state *StateDirError
+		require.ErrorAs(t, err, &state)
+	}
+	require.NoError(t, os.Chmod(dir, 0o700))
+	l, err := Open(dir)
+	require.NoError(t, err)
+	require.NoError(t, l.Close())
+	// A ledger of a newer Nexlin is left alone.
+	db, err := sql.Open("sqlite", filepath.Join(dir, dbName))
+	require.NoError(t, err)
+	_, err = db.Exec("PRAGMA user_version = 999")
+	require.NoError(t, err)
+	require.NoError(t, db.Close())
+	_, err = Open(dir)
+	require.ErrorContains(t, err, "newer Nexlin")
+	_, err = OpenForReading(dir)
+	require.ErrorContains(t, err, "newer Nexlin")
+}
+
+func TestRedirectsAndHeldKeepEveryByte(t *testing.T) {
+	l := fresh(t)
+	want := Redirect{
+		Name: "documents", State: Linked, Link: "/home/ines/Doc\xff\numents", Target: "/media/b/Doc\xfe", Methods: []string{"symlink"},
+		Account: "ines", UID: 1000, Drive: DriveRef{ID: "x", Label: "BASALT", UUID: "u", Mount: "/media/\xff", TagPlace: "."},
+		Bytes: 1 << 40, Files: 3, Created: time.Now().UTC().Truncate(time.Nanosecond), Run: "r",
+	}
+	held := Held{Redirect: "documents", Run: "r", Path: "/home/ines/.Doc\xff", Copy: true, Ino: 1<<63 + 5, Bytes: 7, Drive: want.Drive, Since: want.Created}
+	for range 2 { // saying it twice is saying it once
+		require.NoError(t, l.Do(func(t *Tx) error {
+			if err := t.SaveRedirect(want); err != nil {
+				return err
+			}
+			return t.AddHeld(held)
+		}))
+	}
+	got, err := l.Redirect("documents")
+	require.NoError(t, err)
+	require.Equal(t, want, got)
+	hs, err := l.HeldOf("documents")
+	require.NoError(t, err)
+	require.Len(t, hs, 1)
+	held.ID = hs[0].ID
+	require.Equal(t, held, hs[0])
+	// A transaction that fails leaves nothing.
+	require.Error(t, l.Do(func(t *Tx) error {
+		if err := t.RemoveRedirect("documents"); err != nil {
+			return err
+		}
+		return os.ErrInvalid
+	}))
+	_, err = l.Redirect("documents")
+	require.NoError(t, err)
+	require.NoError(t, l.Do(func(t *Tx) error { return t.HeldGone("r", held.Path) }))
+	hs, err = l.HeldOf("")
+	require.NoError(t, err)
+	require.Empty(t, hs)
+}
+
+// A run that is going while nobody holds its lock was stopped.
+func TestRunsAndTheirLocks(t *testing.T) {
+	l := fresh(t)
+	id := NewRunID(time.Now())
+	r, err := l.Begin(id, "move", "documents", map[string]int{"a": 1})
+	require.NoError(t, err)
+	row, err := l.Run(id)
+	require.NoError(t, err)
+	require.Equal(t, Going, row.State)
+	_, err = l.Take(id)
+	require.ErrorIs(t, err, ErrBusy)
+	seq, err := r.Intend("switch", "data")
+	require.NoError(t, err)
+	require.NoError(t, r.Reserve(1<<20))
+	r.Release() // the process died
+
+	row, err = l.Run(id)
+	require.NoError(t, err)
+	require.Equal(t, Stopped, row.State)
+	stopped, err := l.Unfinished()
+	require.NoError(t, err)
+	require.Len(t, stopped, 1)
+	again, err := l.Take(id)
+	require.NoError(t, err)
+	defer again.Release()
+	acts, err := l.Acts(id)
+	require.NoError(t, err)
+	require.Len(t, acts, 1)
+	require.Equal(t, "switch", acts[0].Name)
+	require.True(t, acts[0].Done.IsZero())
+	require.NoError(t, again.Did(seq, nil))
+	require.NoError(t, again.Unreserve())
+	require.NoError(t, again.Set(Done, "", nil))
+	acts, err = l.Acts(id)
+	require.NoError(t, err)
+	require.False(t, acts[0].Done.IsZero())
+	stopped, err = l.Unfinished()
+	require.NoError(t, err)
+	require.Empty(t, stopped)
+}

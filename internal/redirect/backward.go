@@ -1,0 +1,353 @@
+package redirect
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"path/filepath"
+	"slices"
+
+	"golang.org/x/sys/unix"
+
+	"nexlin/internal/drive"
+	"nexlin/internal/finding"
+	"nexlin/internal/handle"
+	"nexlin/internal/ledger"
+	"nexlin/internal/link"
+	"nexlin/internal/pathtext"
+	"nexlin/internal/transfer"
+)
+
+// backward takes the run back from wherever it stands.
+func (m *mover) backward(ctx context.Context) error {
+	at, err := m.where()
+	if err != nil {
+		return err
+	}
+	var setAside string
+	if at == switched {
+		m.switched = true
+		if err := m.copyUnchanged(ctx); err != nil {
+			return err
+		}
+		if err := m.switchBack(ctx); err != nil {
+			return err
+		}
+		m.switched = false
+		at = placed
+	}
+	if m.p.Kind == KindMove {
+		// Killed between making the link under the held name and the exchange.
+		if err := link.Remove(m.heldIn, string(m.p.Held), string(m.p.LinkText)); err != nil {
+			return err
+		}
+	}
+	setAside, err = m.setAside(ctx, at)
+	if err != nil {
+		return err
+	}
+	if setAside == "" {
+		if err := m.removePart(ctx); err != nil {
+			return err
+		}
+	}
+	if err := m.run.Unreserve(); err != nil {
+		return err
+	}
+	if setAside != "" {
+		m.out.SetAside = filepath.Join(string(m.p.Into), setAside)
+	}
+	return m.undone(setAside)
+}
+
+// switchBack leads programs to the folder again.
+func (m *mover) switchBack(ctx context.Context) error {
+	switch m.p.Kind {
+	case KindMove:
+		return m.act(ctx, "switch-back", m.p.LinkText, m.exchangeAgain, nil)
+	case KindMoveOn:
+		if err := m.act(ctx, "unhold", m.p.Held, m.unhold, nil); err != nil {
+			return err
+		}
+		return m.act(ctx, "switch-back", m.p.OldText, func() error {
+			return m.setLink(string(m.p.LinkText), string(m.p.OldText))
+		}, nil)
+	}
+	if err := m.act(ctx, "unhold", m.p.Held, m.unhold, nil); err != nil {
+		return err
+	}
+	return m.act(ctx, "switch-back", m.p.LinkText, m.linkAgain, nil)
+}
+
+// unhold gives what was held its own name again.
+func (m *mover) unhold() error {
+	st, err := m.heldIn.Stat(string(m.p.Held))
+	if missing(err) || err == nil && st.Ino != m.p.FromIno {
+		return nil // it was not renamed yet
+	}
+	if err != nil {
+		return err
+	}
+	if err := m.heldIn.Rename(string(m.p.Held), m.heldIn, filepath.Base(string(m.p.From))); err != nil {
+		return err
+	}
+	return m.heldIn.Sync()
+}
+
+// linkAgain puts the link of a brought-back redirect in its place and the
+// folder that stood there under the part's name; for one that had been
+// detached the folder only leaves its place.
+func (m *mover) linkAgain() error {
+	part := partName(m.p.Run)
+	if m.detached() {
+		return errors.Join(m.linkIn.Rename(m.base(), m.into, part), m.linkIn.Sync())
+	}
+	if err := link.Remove(m.into, part, string(m.p.LinkText)); err != nil {
+		return err
+	}
+	if err := link.Make(m.into, part, string(m.p.LinkText)); err != nil {
+		return err
+	}
+	if err := link.Exchange(m.linkIn, m.base(), m.into, part); err != nil {
+		return errors.Join(err, link.Remove(m.into, part, string(m.p.LinkText)))
+	}
+	return m.linkIn.Sync()
+}
+
+// setAside gives a copy that had its final name a held name: it is not
+// ours to delete any more (I4). Empty if there is none.
+func (m *mover) setAside(ctx context.Context, at position) (string, error) {
+	aside := m.copyAside()
+	var d placeData
+	known, err := m.lastData("place", &d)
+	if err != nil || !known || m.into == nil {
+		return "", err
+	}
+	// A copy that programs were led to once stays theirs under any name.
+	wasLive, err := m.lastData("switch-back", new(json.RawMessage))
+	if err != nil {
+		return "", err
+	}
+	for _, name := range []string{string(m.p.Final), partName(m.p.Run)} {
+		st, err := m.into.Stat(name)
+		if err != nil || !st.IsDir() || st.Ino != d.Ino || at == before && !wasLive {
+			continue
+		}
+		return aside, m.act(ctx, "set-aside", pathtext.Path(aside), func() error {
+			if err := m.into.Rename(name, m.into, m.copyAside()); err != nil {
+				return err
+			}
+			return m.into.Sync()
+		}, nil)
+	}
+	if st, err := m.into.Stat(m.copyAside()); err == nil && st.IsDir() && st.Ino == d.Ino {
+		return aside, nil
+	}
+	return "", nil
+}
+
+// copyAside is what the copy is called once it is set aside.
+func (m *mover) copyAside() string { return heldName(string(m.p.Final), m.p.Run) }
+
+// removePart takes away what the run made before it gave it a name.
+func (m *mover) removePart(ctx context.Context) error {
+	if m.into == nil {
+		return nil
+	}
+	spools := m.oldSpools()
+	left, err := transfer.Discard(m.into, partName(m.p.Run), spools...)
+	for _, s := range spools {
+		_ = s.Close() // only read
+	}
+	if err != nil {
+		return err
+	}
+	if left {
+		path := m.into.Join(partName(m.p.Run))
+		m.out.Findings = append(m.out.Findings, finding.New(finding.Stranger, path,
+			"entries that Nexlin did not make are left in "+pathtext.Show(path), subject(m.p.Name, "", "")))
+	}
+	if err := step(ctx, "part-removed"); err != nil {
+		return err
+	}
+	if m.p.Kind == KindBringBack {
+		return m.into.Sync()
+	}
+	return errors.Join(m.emptyAgain(), m.forget())
+}
+
+// emptyAgain puts back the empty directory that stood at the target.
+func (m *mover) emptyAgain() error {
+	var a DirAttrs
+	known, err := m.lastData("drop-empty", &a)
+	if err != nil || !known {
+		return err
+	}
+	if err := m.into.Mkdir(string(m.p.Final), 0o700); err != nil {
+		if errors.Is(err, unix.EEXIST) {
+			return nil
+		}
+		return err
+	}
+	d, err := m.into.Beneath(string(m.p.Final))
+	if err != nil {
+		return err
+	}
+	defer d.Release()
+	return errors.Join(d.Chown(a.UID, a.GID), d.Chmod(a.Mode), d.SetTimes(a.Mtime, a.Mtime))
+}
+
+// forget takes back what the run put around the copy: its note, the tag if
+// it was new, and the directories it made. What is not empty stays.
+func (m *mover) forget() error {
+	if err := m.dropNote(); err != nil {
+		return err
+	}
+	var parents parentsData
+	madeParents, err := m.lastData("parents", &parents)
+	if err != nil {
+		return err
+	}
+	if m.p.NewTag {
+		if err := dropTag(string(m.p.TagIn), m.p.IntoDrive.ID); err != nil {
+			return err
+		}
+	}
+	if !madeParents {
+		return nil
+	}
+	at := string(parents.Anchor)
+	dirs := []string{}
+	for _, n := range parents.Names {
+		dirs = append(dirs, at)
+		at = filepath.Join(at, string(n))
+	}
+	for i, up := range slices.Backward(dirs) {
+		d, err := handle.OpenReal(up)
+		if err != nil {
+			continue
+		}
+		err = d.Rmdir(string(parents.Names[i]))
+		d.Release()
+		if err != nil && !missing(err) && !errors.Is(err, unix.ENOTEMPTY) && !errors.Is(err, unix.EEXIST) {
+			return err
+		}
+	}
+	return nil
+}
+
+// dropNote removes the note of this run, and the record directory if
+// nothing else is in it.
+func (m *mover) dropNote() error {
+	rec, err := m.into.Beneath(drive.RecordDir)
+	if missing(err) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer rec.Release()
+	n, err := ReadNote(rec, m.p.Name)
+	if err == nil && n.Run == m.p.Run {
+		for _, name := range []string{m.p.Name + ".json", m.p.Name + ".mtree"} {
+			if err := rec.Unlink(name); err != nil && !missing(err) {
+				return err
+			}
+		}
+	}
+	return rmdirIfEmpty(m.into, drive.RecordDir)
+}
+
+// dropTag removes a drive tag that this run made and no other has used.
+func dropTag(path, id string) error {
+	d, err := handle.OpenReal(path)
+	if missing(err) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer d.Release()
+	t, err := drive.ReadTagIn(d)
+	if missing(err) || err == nil && (t.ID != id || t.Counter > 1) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	rec, err := d.Beneath(drive.RecordDir)
+	if err != nil {
+		return err
+	}
+	defer rec.Release()
+	names, err := rec.Names()
+	if err != nil || len(names) > 1 {
+		return err // notes of others lie beside it: the tag serves them
+	}
+	if err := rec.Unlink("drive.json"); err != nil {
+		return err
+	}
+	return rmdirIfEmpty(d, drive.RecordDir)
+}
+
+func rmdirIfEmpty(d *handle.Dir, name string) error {
+	err := d.Rmdir(name)
+	if missing(err) || errors.Is(err, unix.ENOTEMPTY) || errors.Is(err, unix.EEXIST) {
+		return nil
+	}
+	return err
+}
+
+// undone writes the result of an undo into the ledger.
+func (m *mover) undone(setAside string) error {
+	if setAside != "" && m.p.Kind != KindBringBack {
+		if err := m.renote(m.into, m.p.Name, NoteSetAside); err != nil {
+			return err
+		}
+	}
+	if m.p.Kind != KindMove {
+		if err := m.renote(m.heldIn, m.p.Name, NoteHere); err != nil {
+			return err
+		}
+	}
+	var aside ledger.Held
+	if setAside != "" {
+		aside = m.asideHeld() // reads the journal, which a transaction would keep it from
+	}
+	return m.run.Set(ledger.Undone, "", func(t *ledger.Tx) error {
+		if err := t.HeldGone(m.p.Run, m.p.HeldPath()); err != nil {
+			return err
+		}
+		switch {
+		case m.p.Before != nil:
+			if err := t.SaveRedirect(*m.p.Before); err != nil {
+				return err
+			}
+		case setAside == "":
+			return t.RemoveRedirect(m.p.Name)
+		default:
+			r := m.ledgerRedirect()
+			r.State = ledger.Ended
+			if err := t.SaveRedirect(r); err != nil {
+				return err
+			}
+		}
+		if setAside == "" {
+			return nil
+		}
+		return t.AddHeld(aside)
+	})
+}
+
+// asideHeld is the set-aside copy as a held original: discard-original
+// deletes it by the same rules.
+func (m *mover) asideHeld() ledger.Held {
+	h := m.held()
+	h.Path = filepath.Join(string(m.p.Into), m.copyAside())
+	h.Drive, h.Copy = m.p.IntoDrive, true
+	var d placeData
+	if known, err := m.lastData("place", &d); err == nil && known {
+		h.Ino = d.Ino
+	}
+	return h
+}

@@ -1,0 +1,176 @@
+package redirect
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"nexlin/internal/finding"
+	"nexlin/internal/inuse"
+	"nexlin/internal/pathtext"
+	"nexlin/internal/transfer"
+)
+
+// copyAll copies, flushes, reads back, and catches up until a pass finds
+// nothing changed.
+func (m *mover) copyAll(ctx context.Context) error {
+	if err := m.begin("copy", m.p.Files, m.p.Bytes); err != nil {
+		return err
+	}
+	old := m.oldSpools()
+	defer func() {
+		for _, s := range old {
+			_ = s.Close() // only read
+		}
+	}()
+	before := int64(-1)
+	for i := 1; ; i++ {
+		tally, err := m.onePass(ctx, old)
+		if err != nil {
+			return err
+		}
+		for _, s := range old {
+			_ = s.Close() // only read
+		}
+		if err := m.dropSpools(); err != nil {
+			return err
+		}
+		old = []*transfer.Spool{m.spool}
+		if i > 1 && tally.Changed == 0 {
+			old = nil
+			m.out.Copied.Files, m.out.Copied.Bytes = tally.Files, tally.Bytes
+			return nil
+		}
+		// What is left has to shrink, or nobody can say when it ends.
+		if i == maxPasses || i > 2 && tally.Changed >= before {
+			return fmt.Errorf("%w: in pass %d still %d entries, %s among them", ErrStillChanging, i, tally.Changed, firstPath(tally))
+		}
+		before = tally.Changed
+		if err := m.readBack(ctx, tally); err != nil {
+			return err
+		}
+		if i == 1 {
+			if err := m.begin("catch-up", tally.Files, tally.Bytes); err != nil {
+				return err
+			}
+		}
+	}
+}
+
+func firstPath(t *transfer.Tally) string {
+	if len(t.ChangedPaths) == 0 {
+		return "some"
+	}
+	return pathtext.Show(t.ChangedPaths[0])
+}
+
+func (m *mover) onePass(ctx context.Context, old []*transfer.Spool) (*transfer.Tally, error) {
+	began := time.Now()
+	// Stores into mapped pages show in no time stamp until they are written back.
+	if err := m.from.SyncAll(); err != nil {
+		return nil, err
+	}
+	writing, err := m.writing(ctx)
+	if err != nil {
+		return nil, err
+	}
+	m.pass++
+	if m.spool, err = transfer.CreateSpool(m.run.Dir(), m.pass); err != nil {
+		return nil, err
+	}
+	tally, err := transfer.Pass(ctx, transfer.Job{
+		Source: m.from, Part: m.part, Old: old, New: m.spool, Writing: writing, Workers: m.Workers, Progress: m.Progress,
+	})
+	m.out.Copied.Seconds += time.Since(began).Seconds()
+	if err == nil {
+		err = step(ctx, fmt.Sprintf("pass-%d", m.pass))
+	}
+	return tally, err
+}
+
+// oldSpools opens what earlier passes of this run left, newest first.
+func (m *mover) oldSpools() []*transfer.Spool {
+	var out []*transfer.Spool
+	for _, n := range slices.Backward(transfer.Spools(m.run.Dir())) {
+		// One that can't be opened is not known: what it said is copied anew.
+		if s, err := transfer.OpenSpool(m.run.Dir(), n); err == nil {
+			out = append(out, s)
+		}
+		m.pass = max(m.pass, n)
+	}
+	return out
+}
+
+// dropSpools removes the spools before the one of the last whole pass.
+func (m *mover) dropSpools() error {
+	for _, n := range transfer.Spools(m.run.Dir()) {
+		if n < m.pass {
+			if err := transfer.RemoveSpool(m.run.Dir(), n); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func (m *mover) writing(ctx context.Context) (map[string]bool, error) {
+	r, err := inuse.Below(ctx, m.fromPath())
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]bool{}
+	for _, h := range r.Writers() {
+		if rel, err := filepath.Rel(m.fromPath(), h.Path); err == nil {
+			out[rel] = true
+		}
+	}
+	return out, nil
+}
+
+// fromPath is where the copied folder stands now, as processes see it.
+func (m *mover) fromPath() string {
+	if p, err := os.Readlink(fmt.Sprintf("/proc/self/fd/%d", m.from.Fd())); err == nil {
+		return p
+	}
+	return string(m.p.From)
+}
+
+// readBack flushes the copy and reads what is new in it from the device (I2).
+func (m *mover) readBack(ctx context.Context, tally *transfer.Tally) error {
+	if m.phase == "copy" {
+		if err := m.begin("verify", tally.Files, tally.Bytes); err != nil {
+			return err
+		}
+	}
+	began := time.Now()
+	if err := m.part.Dir.SyncAll(); err != nil {
+		return err
+	}
+	got, err := transfer.Verify(ctx, m.part, m.spool, m.Workers, m.Progress)
+	m.out.Verified.Seconds += time.Since(began).Seconds()
+	if got != nil {
+		m.out.Verified.Files += got.ReadBack
+		m.out.Device = m.out.Device || got.ReadBack > 0
+		m.out.Device = m.out.Device && got.FromDevice == got.ReadBack && !m.p.IntoNow.Memory && !m.p.IntoNow.Loop && !m.p.IntoNow.Fuse
+		m.stranger(got.Aside)
+	}
+	if err != nil {
+		return err
+	}
+	m.out.Verified.Bytes = tally.Bytes
+	return step(ctx, fmt.Sprintf("verified-%d", m.pass))
+}
+
+func (m *mover) stranger(aside []string) {
+	if len(aside) == 0 {
+		return
+	}
+	m.out.Aside = append(m.out.Aside, aside...)
+	path := m.into.Join(asideName(m.p.Run))
+	m.out.Findings = append(m.out.Findings, finding.New(finding.Stranger, path,
+		fmt.Sprintf("%d entries that Nexlin did not make lay in its part; they are in %s", len(aside), pathtext.Show(path)),
+		subject(m.p.Name, "", "")).Listing(len(aside), aside))
+}

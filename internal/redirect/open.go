@@ -1,0 +1,110 @@
+package redirect
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"nexlin/internal/drive"
+	"nexlin/internal/finding"
+	"nexlin/internal/handle"
+	"nexlin/internal/ledger"
+	"nexlin/internal/pathtext"
+)
+
+// open takes the handles that all later acts go through, checks that the
+// drives are the ones of the plan (I5), and locks (I7).
+func (m *mover) open() error {
+	var err error
+	if m.linkIn, err = handle.OpenReal(filepath.Dir(string(m.p.Link))); err != nil {
+		return err
+	}
+	if m.heldIn, err = handle.OpenReal(string(m.p.HeldIn)); err != nil {
+		return err
+	}
+	if err := m.checkDrives(); err != nil {
+		return err
+	}
+	if m.from, err = m.findFrom(); err != nil {
+		return err
+	}
+	if m.from != nil {
+		if err := m.lock(m.from); err != nil {
+			return err
+		}
+	}
+	if d, err := handle.OpenReal(string(m.p.Into)); err == nil {
+		m.into = d
+	} else if !missing(err) {
+		return err
+	}
+	return nil
+}
+
+func (m *mover) checkDrives() error {
+	for path, want := range map[string]ledger.DriveRef{string(m.p.HeldIn): m.p.FromDrive, string(m.p.Into): m.p.IntoDrive} {
+		at, err := drive.Existing(path)
+		if err != nil {
+			return err
+		}
+		d, err := m.Drives.Of(at)
+		if err != nil && !errors.Is(err, drive.ErrNoDrive) {
+			return err
+		}
+		if err != nil || d.UUID != want.UUID || !within(path, d.Mount) || pathtext.Path(d.Mount) != want.Mount {
+			return &RefusedError{[]finding.Finding{finding.New(finding.DriveAway, path,
+				fmt.Sprintf("%s is not where it was: %s", want.Label, pathtext.Show(string(want.Mount))), subject(m.p.Name, want.Label, ""))}}
+		}
+	}
+	return nil
+}
+
+// findFrom opens the folder that is copied, under its own or its held name.
+// Nil if it is under neither.
+func (m *mover) findFrom() (*handle.Dir, error) {
+	for _, name := range []string{filepath.Base(string(m.p.From)), string(m.p.Held)} {
+		d, err := m.heldIn.Beneath(name)
+		if errors.Is(err, os.ErrNotExist) || errors.Is(err, handle.ErrNotDir) || isLoop(err) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		if st, err := d.Self(); err == nil && st.Ino == m.p.FromIno {
+			return d, nil
+		}
+		d.Release()
+	}
+	return nil, nil
+}
+
+// lock takes the folder exclusively and its ancestors shared. A nested run
+// holds one of ours, or we one of its: either way the second one refuses.
+func (m *mover) lock(d *handle.Dir) error {
+	busy := func(path string) error {
+		return &RefusedError{[]finding.Finding{finding.New(finding.FolderBusy, path,
+			"another Nexlin is at work on "+pathtext.Show(path)+", or on a folder above or inside it", subject(m.p.Name, "", ""))}}
+	}
+	if err := d.Lock(true); err != nil {
+		if isBusy(err) {
+			return busy(d.Path())
+		}
+		return err
+	}
+	for _, start := range []string{filepath.Dir(string(m.p.From)), string(m.p.Into)} {
+		for at := start; ; at = filepath.Dir(at) {
+			a, err := handle.OpenReal(at)
+			if err == nil {
+				m.locks = append(m.locks, a)
+				if err := a.Lock(false); isBusy(err) {
+					return busy(at)
+				}
+			}
+			if at == "/" {
+				break
+			}
+		}
+	}
+	return nil
+}

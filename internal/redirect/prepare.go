@@ -1,0 +1,138 @@
+package redirect
+
+import (
+	"context"
+	"errors"
+	"os"
+	"strings"
+	"time"
+
+	"nexlin/internal/drive"
+	"nexlin/internal/handle"
+	"nexlin/internal/pathtext"
+	"nexlin/internal/transfer"
+)
+
+// prepare makes everything that the copy needs around it.
+func (m *mover) prepare(ctx context.Context, at position) error {
+	if at == placed {
+		if err := m.unplace(ctx); err != nil {
+			return err
+		}
+	}
+	if err := m.run.Reserve(ledgerRoom); err != nil {
+		return err
+	}
+	if err := m.parents(ctx); err != nil {
+		return err
+	}
+	if m.p.Kind != KindBringBack {
+		if err := m.tag(ctx); err != nil {
+			return err
+		}
+	}
+	return m.act(ctx, "part", map[string]any{"name": partName(m.p.Run)}, func() error {
+		part, err := transfer.OpenPart(m.into, partName(m.p.Run), asideName(m.p.Run))
+		if err != nil {
+			return err
+		}
+		m.part = part
+		return part.Dir.Lock(true)
+	}, nil)
+}
+
+// parents makes the directories on the way to the target, each owned like
+// the folder, and journals which.
+func (m *mover) parents(ctx context.Context) error {
+	if m.into != nil {
+		return nil
+	}
+	anchor, err := drive.Existing(string(m.p.Into))
+	if err != nil {
+		return err
+	}
+	names := strings.Split(strings.Trim(strings.TrimPrefix(string(m.p.Into), anchor), "/"), "/")
+	return m.act(ctx, "parents", parentsData{pathtext.Path(anchor), asPaths(names)}, func() error {
+		at, err := handle.OpenReal(anchor)
+		for _, name := range names {
+			if err != nil {
+				return err
+			}
+			err = m.parent(&at, name)
+		}
+		if err != nil {
+			return err
+		}
+		m.into = at
+		return nil
+	}, nil)
+}
+
+type parentsData struct {
+	Anchor pathtext.Path   `json:"anchor"`
+	Names  []pathtext.Path `json:"names"`
+}
+
+func asPaths(in []string) []pathtext.Path {
+	var out []pathtext.Path
+	for _, s := range in {
+		out = append(out, pathtext.Path(s))
+	}
+	return out
+}
+
+func (m *mover) parent(at **handle.Dir, name string) error {
+	up := *at
+	defer up.Release()
+	err := up.Mkdir(name, 0o755)
+	if err != nil && !errors.Is(err, os.ErrExist) {
+		return err
+	}
+	made := err == nil
+	sub, err := up.Beneath(name)
+	if err != nil {
+		return err
+	}
+	if made && os.Geteuid() == 0 {
+		err = sub.Chown(m.p.UID, m.p.GID)
+	}
+	if err = errors.Join(err, sub.Sync(), up.Sync()); err != nil {
+		sub.Release()
+		return err
+	}
+	*at = sub
+	return nil
+}
+
+// tag writes the drive tag, or raises its counter.
+func (m *mover) tag(ctx context.Context) error {
+	if m.p.TagIn == "" {
+		return nil
+	}
+	return m.act(ctx, "tag", map[string]any{"in": m.p.TagIn, "new": m.p.NewTag}, func() error {
+		d, err := handle.OpenReal(string(m.p.TagIn))
+		if err != nil {
+			return err
+		}
+		defer d.Release()
+		st, err := d.Self()
+		if err != nil {
+			return err
+		}
+		t, err := drive.ReadTagIn(d)
+		switch {
+		case missing(err):
+			t = &drive.Tag{Version: 1, ID: m.p.IntoDrive.ID, Label: m.p.IntoNow.Label, Made: time.Now().UTC().Truncate(time.Second)}
+		case err != nil:
+			return err
+		case t.ID != m.p.IntoDrive.ID:
+			return &BrokenError{d.Path(), "the drive tag is another one than at inspection"}
+		}
+		t.Counter++
+		err = drive.WriteTag(d, *t, st.UID, st.GID)
+		if errors.Is(err, os.ErrPermission) && !m.p.NewTag {
+			return nil // another account's tag identifies the drive for us, too
+		}
+		return err
+	}, nil)
+}

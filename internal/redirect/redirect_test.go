@@ -1,0 +1,138 @@
+package redirect
+
+import (
+	"encoding/json"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"nexlin/internal/finding"
+	"nexlin/internal/handle"
+	"nexlin/internal/pathtext"
+	"nexlin/test/lab"
+)
+
+func TestNames(t *testing.T) {
+	for in, want := range map[string]string{
+		"Documents": "documents", "My Photos": "my-photos", "  -- ": "folder", "\xff\xfe": "folder", "Ünï!Code": "ünï-code", ".hidden": "hidden",
+	} {
+		require.Equal(t, want, defaultName(in))
+	}
+	rapid.Check(t, func(t *rapid.T) {
+		base := string(rapid.SliceOfN(rapid.Byte().Filter(func(c byte) bool { return c != 0 && c != '/' }), 1, 255).Draw(t, "base"))
+		require.True(t, ValidName(defaultName(base)), "%q makes %q", base, defaultName(base))
+		held := heldName(base, "20261123-abcde")
+		require.LessOrEqual(t, len(held), maxName)
+		require.True(t, strings.HasPrefix(held, "."))
+		require.True(t, strings.HasSuffix(held, ".held-20261123-abcde"))
+	})
+	for _, bad := range []string{"", ".x", "-x", "a b", "a/b", "a\x00", strings.Repeat("x", 61), "a'b"} {
+		require.False(t, ValidName(bad), bad)
+	}
+	require.True(t, Near("documnets", "documents"))
+	require.True(t, Near("doc", "documents"))
+	require.False(t, Near("music", "documents"))
+	require.Equal(t, 3, distance("kitten", "sitting"))
+}
+
+func TestNotesAreHostile(t *testing.T) {
+	n := Note{Version: 1, Name: "documents", Link: "/home/\xff", Target: "Documents", Account: "ines", State: NoteHere, Made: time.Now().UTC()}
+	b, err := json.Marshal(n)
+	require.NoError(t, err)
+	got, err := parseNote(b)
+	require.NoError(t, err)
+	require.Equal(t, n, *got)
+	for _, target := range []pathtext.Path{"", ".", "..", "a/b", "/etc", "a\x00b"} {
+		n.Target = target
+		b, err := json.Marshal(n)
+		require.NoError(t, err)
+		_, err = parseNote(b)
+		require.ErrorIs(t, err, ErrNote, "%q", target)
+	}
+	for _, text := range []string{"", "{}", `{"nexlin":2,"name":"a","target":"b"}`, `{"nexlin":1,"name":"../a","target":"b"}`, `{"nexlin":1,"name":"a","target":"b","x":1}`} {
+		_, err := parseNote([]byte(text))
+		require.ErrorIs(t, err, ErrNote, text)
+	}
+	d, err := handle.Open(t.TempDir())
+	require.NoError(t, err)
+	defer d.Release()
+	_, err = ReadNote(d, "../../etc/passwd")
+	require.ErrorIs(t, err, ErrNote)
+}
+
+func FuzzNote(f *testing.F) {
+	f.Add([]byte(`{"nexlin":1,"name":"a","link":"/l","target":"b","state":"here"}`))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		if n, err := parseNote(b); err == nil {
+			require.NotContains(t, string(n.Target), "/")
+			require.True(t, ValidName(n.Name))
+		}
+	})
+}
+
+// The proof through both paths catches a link that leads elsewhere, and
+// leaves no trace.
+func TestTry(t *testing.T) {
+	dir := t.TempDir()
+	lab.Tree{"data/a: 1", "other/b: 2", "good => data", "bad => other", "gone => nowhere"}.Make(t, dir)
+	target, err := handle.Open(filepath.Join(dir, "data"))
+	require.NoError(t, err)
+	defer target.Release()
+	before := lab.Print(t, dir)
+	require.NoError(t, Try(filepath.Join(dir, "good"), target))
+	for _, bad := range []string{"bad", "gone", "data/a"} {
+		var trial *TrialError
+		require.ErrorAs(t, Try(filepath.Join(dir, bad), target), &trial)
+	}
+	require.Equal(t, before, lab.Print(t, dir))
+}
+
+func TestRefusedErrorKnowsItsCause(t *testing.T) {
+	f := func(c finding.Code) finding.Finding { return finding.New(c, "/x", "m", finding.Subject{}) }
+	busy := &RefusedError{[]finding.Finding{f(finding.InUse), f(finding.BackupReminder)}}
+	require.True(t, busy.OnlyBusy())
+	require.False(t, busy.OnlyAway())
+	both := &RefusedError{[]finding.Finding{f(finding.InUse), f(finding.SpaceShort)}}
+	require.False(t, both.OnlyBusy())
+	require.True(t, (&RefusedError{[]finding.Finding{f(finding.DriveAway)}}).OnlyAway())
+	require.False(t, (&RefusedError{}).OnlyAway())
+}
+
+// The core has no interface code, and imports point down only: floors as
+// docs/architecture.md draws them.
+func TestImportsPointDown(t *testing.T) {
+	floors := [][]string{
+		{"finding", "handle", "pathtext"},
+		{"drive", "inventory", "manifest", "link", "setting", "inuse", "ledger"},
+		{"transfer"},
+		{"redirect"},
+		{"health", "survey"},
+	}
+	out, err := exec.Command("go", "list", "-f", "{{.ImportPath}} {{join .Imports \" \"}}", "nexlin/internal/...").Output()
+	require.NoError(t, err)
+	floor := func(pkg string) int {
+		return slices.IndexFunc(floors, func(f []string) bool { return slices.Contains(f, strings.TrimPrefix(pkg, "nexlin/internal/")) })
+	}
+	seen := 0
+	for line := range strings.SplitSeq(strings.TrimSpace(string(out)), "\n") {
+		w := strings.Fields(line)
+		if slices.Contains([]string{"nexlin/internal/cli", "nexlin/internal/standin"}, w[0]) {
+			continue
+		}
+		seen++
+		require.GreaterOrEqual(t, floor(w[0]), 0, "%s stands on no floor", w[0])
+		for _, imp := range w[1:] {
+			require.NotContains(t, []string{"github.com/spf13/cobra", "nexlin/internal/cli", "nexlin/internal/standin"}, imp, w[0])
+			if strings.HasPrefix(imp, "nexlin/") {
+				require.Less(t, floor(imp), floor(w[0]), "%s imports %s", w[0], imp)
+			}
+		}
+	}
+	require.Equal(t, 14, seen)
+}

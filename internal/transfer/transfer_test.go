@@ -1,0 +1,437 @@
+package transfer
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
+	"pgregory.net/rapid"
+
+	"nexlin/internal/handle"
+	"nexlin/test/lab"
+)
+
+// A bench is a source, a place for its copy, and a directory for spools.
+type bench struct {
+	t                 testing.TB
+	dir, source, copy string
+	src, parent       *handle.Dir
+	n                 int
+	spool             *Spool
+}
+
+func newBench(t testing.TB) *bench {
+	t.Helper()
+	b := &bench{t: t, dir: t.TempDir()}
+	b.source, b.copy = filepath.Join(b.dir, "source"), filepath.Join(b.dir, "parent", "part")
+	for _, d := range []string{b.source, filepath.Join(b.dir, "parent"), filepath.Join(b.dir, "spools")} {
+		require.NoError(t, os.MkdirAll(d, 0o755))
+	}
+	var err error
+	b.src, err = handle.Open(b.source)
+	require.NoError(t, err)
+	b.parent, err = handle.Open(filepath.Join(b.dir, "parent"))
+	require.NoError(t, err)
+	t.Cleanup(func() { b.src.Release(); b.parent.Release(); b.spool.Close() })
+	return b
+}
+
+func (b *bench) part() *Part {
+	p, err := OpenPart(b.parent, "part", "aside")
+	require.NoError(b.t, err)
+	return p
+}
+
+// pass runs one pass after the last one.
+func (b *bench) pass(old ...*Spool) (*Tally, error) {
+	b.n++
+	p := b.part()
+	defer p.Close()
+	next, err := CreateSpool(filepath.Join(b.dir, "spools"), b.n)
+	require.NoError(b.t, err)
+	if len(old) == 0 && b.spool != nil {
+		old = []*Spool{b.spool}
+	}
+	tally, err := Pass(context.Background(), Job{Source: b.src, Part: p, Old: old, New: next})
+	b.spool = next
+	return tally, err
+}
+
+func (b *bench) mustPass() *Tally {
+	b.t.Helper()
+	tally, err := b.pass()
+	require.NoError(b.t, err)
+	return tally
+}
+
+func (b *bench) verify() (*Tally, error) {
+	p := b.part()
+	defer p.Close()
+	return Verify(context.Background(), p, b.spool, 0, nil)
+}
+
+// equal finishes the part and wants it to be the source, entry for entry.
+func (b *bench) equal() {
+	b.t.Helper()
+	_, err := b.verify()
+	require.NoError(b.t, err)
+	p := b.part()
+	defer p.Close()
+	require.NoError(b.t, p.Finish(b.spool))
+	require.Equal(b.t, lab.Print(b.t, b.source), lab.Print(b.t, b.copy))
+}
+
+func (b *bench) write(name, content string) {
+	b.t.Helper()
+	require.NoError(b.t, os.WriteFile(filepath.Join(b.source, name), []byte(content), 0o644))
+}
+
+var sample = lab.Tree{"a: one", "d/b: two", "d/e/f: three", "d/l => b", "empty/", "z: "}
+
+func TestPassesCatchUpWithEveryChange(t *testing.T) {
+	for what, change := range map[string]func(b *bench){
+		"content":       func(b *bench) { b.write("a", "other") },
+		"same size":     func(b *bench) { b.write("a", "two") },
+		"new":           func(b *bench) { b.write("d/new", "x") },
+		"gone":          func(b *bench) { require.NoError(b.t, os.Remove(filepath.Join(b.source, "d/b"))) },
+		"tree gone":     func(b *bench) { require.NoError(b.t, os.RemoveAll(filepath.Join(b.source, "d"))) },
+		"mode":          func(b *bench) { require.NoError(b.t, os.Chmod(filepath.Join(b.source, "a"), 0o4711)) },
+		"mode of a dir": func(b *bench) { require.NoError(b.t, os.Chmod(filepath.Join(b.source, "d"), 0o500)) },
+		"renamed": func(b *bench) {
+			require.NoError(b.t, os.Rename(filepath.Join(b.source, "d"), filepath.Join(b.source, "c")))
+		},
+		"link text":   func(b *bench) { relink(b, "d/l", "e") },
+		"file to dir": func(b *bench) { retype(b, "a", "a/x: 1") },
+		"dir to file": func(b *bench) { retype(b, "d", "d: 1") },
+		"dir to link": func(b *bench) { retype(b, "d", "d => a") },
+		"swapped": func(b *bench) {
+			require.NoError(b.t, unix.Renameat2(unix.AT_FDCWD, filepath.Join(b.source, "a"), unix.AT_FDCWD, filepath.Join(b.source, "z"), unix.RENAME_EXCHANGE))
+		},
+		"time": func(b *bench) {
+			require.NoError(b.t, os.Chtimes(filepath.Join(b.source, "a"), time.Now(), time.Unix(5, 7)))
+		},
+		"a hole appears": func(b *bench) { require.NoError(b.t, os.Truncate(filepath.Join(b.source, "a"), 10<<20)) },
+		"attribute": func(b *bench) {
+			if err := unix.Setxattr(filepath.Join(b.source, "d"), "user.x", []byte("1"), 0); err != unix.ENOTSUP {
+				require.NoError(b.t, err)
+			}
+		},
+	} {
+		t.Run(what, func(t *testing.T) {
+			b := newBench(t)
+			sample.Make(t, b.source)
+			b.mustPass()
+			_, err := b.verify()
+			require.NoError(t, err)
+			change(b)
+			b.mustPass()
+			b.equal()
+			require.Zero(t, b.mustPass().Changed, "a pass after the last change finds nothing")
+			require.NoDirExists(t, filepath.Join(b.dir, "parent", "aside"))
+		})
+	}
+}
+
+func relink(b *bench, name, text string) {
+	require.NoError(b.t, os.Remove(filepath.Join(b.source, name)))
+	require.NoError(b.t, os.Symlink(text, filepath.Join(b.source, name)))
+}
+
+func retype(b *bench, name, line string) {
+	require.NoError(b.t, os.RemoveAll(filepath.Join(b.source, name)))
+	lab.Tree{line}.Make(b.t, b.source)
+}
+
+// A write that changes no time stamp is found by the digest where a program
+// may be writing.
+func TestWritersAreComparedByDigest(t *testing.T) {
+	b := newBench(t)
+	sample.Make(t, b.source)
+	time.Sleep(50 * time.Millisecond) // past the time step in which every file is suspect
+	b.mustPass()
+	_, err := b.verify()
+	require.NoError(t, err)
+	rec := Read(b.spool)
+	for rec.Peek().Path != "a" {
+		rec.Next()
+	}
+	// The record claims a digest that the file does not have, as after a store
+	// into a mapped page.
+	forged := rec.Peek().Fact
+	forged.Digest[0] ^= 1
+	require.NoError(t, b.spool.Put(rec.Peek().Ord, &forged))
+	p := b.part()
+	defer p.Close()
+	for _, writing := range []map[string]bool{nil, {"a": true}} {
+		b.n++
+		next, err := CreateSpool(filepath.Join(b.dir, "spools"), b.n)
+		require.NoError(t, err)
+		tally, err := Pass(context.Background(), Job{Source: b.src, Part: p, Old: []*Spool{b.spool}, New: next, Writing: writing})
+		require.NoError(t, err)
+		require.EqualValues(t, len(writing), tally.Changed)
+		require.NoError(t, next.Close())
+	}
+}
+
+// Whatever is wrong with the copy is found, named, and copied again.
+func TestVerifyFindsEveryDamage(t *testing.T) {
+	for what, harm := range map[string]func(at string) error{
+		"content": func(at string) error {
+			st, err := os.Stat(at + "/d/b")
+			if err != nil {
+				return err
+			}
+			err = os.WriteFile(at+"/d/b", []byte("tvo"), 0o644)
+			return orElse(err, os.Chtimes(at+"/d/b", time.Now(), st.ModTime()))
+		},
+		"short":     func(at string) error { return os.Truncate(at+"/d/b", 1) },
+		"missing":   func(at string) error { return os.Remove(at + "/d/b") },
+		"mode":      func(at string) error { return os.Chmod(at+"/d/b", 0o600) },
+		"time":      func(at string) error { return os.Chtimes(at+"/d/b", time.Now(), time.Unix(1, 1)) },
+		"link":      func(at string) error { return orElse(os.Remove(at+"/d/l"), os.Symlink("x", at+"/d/l")) },
+		"directory": func(at string) error { return os.Chmod(at+"/d/e", 0o711) },
+		"last":      func(at string) error { return os.Remove(at + "/z") },
+	} {
+		t.Run(what, func(t *testing.T) {
+			b := newBench(t)
+			sample.Make(t, b.source)
+			b.mustPass()
+			require.NoError(t, harm(b.copy))
+			_, err := b.verify()
+			var diff *DiffError
+			require.ErrorAs(t, err, &diff)
+			b.mustPass()
+			b.equal()
+		})
+	}
+}
+
+func orElse(a, b error) error {
+	if a != nil {
+		return a
+	}
+	return b
+}
+
+// What others put into the part is put aside, never deleted (I4).
+func TestStrangersArePutAside(t *testing.T) {
+	b := newBench(t)
+	sample.Make(t, b.source)
+	b.mustPass()
+	b.plant("d/theirs", "0/also")
+	b.mustPass()
+	tally, err := b.verify()
+	require.NoError(t, err)
+	b.equal()
+	require.ElementsMatch(t, []string{"0", "d/theirs"}, tally.Aside)
+	left := lab.Print(t, filepath.Join(b.dir, "parent", "aside"))
+	require.Contains(t, left, "0000-d_theirs")
+	require.Contains(t, left, "0000-0/also")
+
+	// A name that a later pass wants is taken by somebody: put aside, too.
+	b.plant("new")
+	b.write("new", "ours")
+	b.mustPass()
+	b.equal()
+
+	// Taking the part away leaves what is not ours.
+	b.plant("d/e/later")
+	gone, err := Discard(b.parent, "part", b.spool)
+	require.NoError(t, err)
+	require.True(t, gone)
+	require.FileExists(t, filepath.Join(b.copy, "d/e/later"))
+	require.NoFileExists(t, filepath.Join(b.copy, "d/b"))
+}
+
+// plant puts files of somebody else's into the part.
+func (b *bench) plant(names ...string) {
+	b.t.Helper()
+	for _, n := range names {
+		require.NoError(b.t, os.MkdirAll(filepath.Dir(filepath.Join(b.copy, n)), 0o755))
+		require.NoError(b.t, os.WriteFile(filepath.Join(b.copy, n), []byte("precious"), 0o644))
+	}
+}
+
+// A pass that was stopped is gone on from: what is whole is not copied again.
+func TestStoppedPassIsContinued(t *testing.T) {
+	b := newBench(t)
+	var tr lab.Tree
+	for i := range 300 {
+		tr = append(tr, fmt.Sprintf("d%d/f%03d: content %d", i%7, i, i))
+	}
+	tr.Make(t, b.source)
+	ctx, cancel := context.WithCancel(context.Background())
+	p := b.part()
+	first, err := CreateSpool(filepath.Join(b.dir, "spools"), 1)
+	require.NoError(t, err)
+	_, err = Pass(ctx, Job{Source: b.src, Part: p, New: first, Workers: 2, Progress: &stopper{after: 100, stop: cancel}})
+	p.Close()
+	require.ErrorIs(t, err, context.Canceled)
+	b.n = 1
+	tally, err := b.pass(first)
+	require.NoError(t, err)
+	require.NoError(t, first.Close())
+	require.Less(t, tally.CopiedFiles, int64(215))
+	require.Positive(t, tally.CopiedFiles)
+	b.equal()
+	require.NoDirExists(t, filepath.Join(b.dir, "parent", "aside"))
+}
+
+type stopper struct {
+	seen  atomic.Int64
+	after int64
+	stop  func()
+}
+
+func (s *stopper) Phase(string, int64, int64) {}
+func (s *stopper) Advance(files, _ int64) {
+	if s.seen.Add(files) >= s.after {
+		s.stop()
+	}
+}
+
+// Any tree, changed in any way between passes, ends up equal.
+func TestAnyTreeConverges(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		b := newBench(t)
+		for range 3 {
+			for range rapid.IntRange(1, 8).Draw(rt, "changes") {
+				mutate(rt, b.source)
+			}
+			if _, err := b.pass(); err != nil {
+				rt.Fatal(err)
+			}
+		}
+		b.mustPass()
+		b.equal()
+		require.NoDirExists(t, filepath.Join(b.dir, "parent", "aside"))
+	})
+}
+
+// mutate makes one random change to a tree.
+func mutate(rt *rapid.T, root string) {
+	name := func(l string) string {
+		p := root
+		for range rapid.IntRange(1, 3).Draw(rt, l+" depth") {
+			p = filepath.Join(p, rapid.SampledFrom([]string{"a", "b", "a b", "\xff", "c.d"}).Draw(rt, l))
+		}
+		return p
+	}
+	p := name("at")
+	// An act that does not fit the tree as it is leaves it as it is.
+	switch rapid.IntRange(0, 5).Draw(rt, "act") {
+	case 0:
+		_ = os.MkdirAll(p, 0o755)
+	case 1, 2:
+		_ = os.MkdirAll(filepath.Dir(p), 0o755)
+		_ = os.WriteFile(p, []byte(rapid.String().Draw(rt, "content")), 0o644)
+	case 3:
+		_ = os.RemoveAll(p)
+	case 4:
+		_ = os.Symlink("a/b", p)
+	case 5:
+		_ = os.Rename(p, name("to"))
+	}
+}
+
+func TestDifferencesAndAmend(t *testing.T) {
+	b := newBench(t)
+	sample.Make(t, b.source)
+	b.mustPass()
+	b.equal()
+	diffs := func(side Side, dir string) map[string]string {
+		d, err := handle.Open(dir)
+		require.NoError(t, err)
+		defer d.Release()
+		out := map[string]string{}
+		require.NoError(t, Differences(context.Background(), d, side, b.spool, func(x Difference) error {
+			switch {
+			case x.Was == nil:
+				out[x.Path] = "new"
+			case x.Now == nil:
+				out[x.Path] = "gone"
+			default:
+				out[x.Path] = "changed"
+			}
+			return nil
+		}))
+		return out
+	}
+	require.Empty(t, diffs(Source, b.source))
+	require.Empty(t, diffs(Copy, b.copy))
+	b.write("a", "late")
+	b.write("d/new", "late")
+	require.NoError(t, os.Remove(filepath.Join(b.source, "z")))
+	require.Equal(t, map[string]string{".": "changed", "a": "changed", "d": "changed", "d/new": "new", "z": "gone"}, diffs(Source, b.source))
+
+	// Amending takes changed and new entries into the record.
+	var changes []Record
+	require.NoError(t, Differences(context.Background(), b.src, Source, b.spool, func(x Difference) error {
+		if x.Now != nil {
+			changes = append(changes, Record{Path: x.Path, Link: x.Now.Link, Xattrs: x.Now.Xattrs, Fact: Fact{Flags: Copied, Source: SnapOf(&x.Now.Stat, x.Now.Xattrs)}})
+		}
+		return nil
+	}))
+	next, err := Amend(b.spool, filepath.Join(b.dir, "spools"), 99, changes)
+	require.NoError(t, err)
+	require.NoError(t, b.spool.Close())
+	b.spool = next
+	require.Equal(t, map[string]string{"z": "gone"}, diffs(Source, b.source))
+	require.Equal(t, []int{1, 99}, Spools(filepath.Join(b.dir, "spools")))
+}
+
+// A torn spool ends where it is torn; what comes before is known.
+func TestTornSpool(t *testing.T) {
+	b := newBench(t)
+	sample.Make(t, b.source)
+	b.mustPass()
+	names := filepath.Join(b.dir, "spools", "pass-1.names")
+	whole, err := os.ReadFile(names)
+	require.NoError(t, err)
+	count := func() (n int) {
+		for c := Read(b.spool); c.Peek() != nil; c.Next() {
+			n++
+		}
+		return n
+	}
+	require.Equal(t, 9, count())
+	for cut := range whole {
+		require.NoError(t, os.Truncate(names, int64(cut)))
+		require.Less(t, count(), 9)
+		require.NoError(t, os.WriteFile(names, whole, 0o600))
+	}
+	for i := range whole {
+		bad := append([]byte{}, whole...)
+		bad[i] ^= 0x40
+		require.NoError(t, os.WriteFile(names, bad, 0o600))
+		require.Less(t, count(), 9, "a flipped bit at %d is not noticed", i)
+	}
+}
+
+func FuzzSpool(f *testing.F) {
+	b := newBench(f)
+	sample.Make(f, b.source)
+	b.mustPass()
+	seed, err := os.ReadFile(filepath.Join(b.dir, "spools", "pass-1.names"))
+	require.NoError(f, err)
+	f.Add(seed)
+	f.Fuzz(func(t *testing.T, names []byte) {
+		dir := t.TempDir()
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "pass-1.names"), names, 0o600))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "pass-1.facts"), nil, 0o600))
+		s, err := OpenSpool(dir, 1)
+		require.NoError(t, err)
+		defer s.Close()
+		last := ""
+		for c := Read(s); c.Peek() != nil; c.Next() {
+			require.True(t, last == "" || handle.Compare(last, c.Peek().Path) < 0, "out of order")
+			last = c.Peek().Path
+		}
+	})
+}
