@@ -29,6 +29,9 @@ func fault(name string) error {
 	case "error":
 		return fmt.Errorf("fault at %s", name)
 	case "wait":
+		if err := os.WriteFile(os.Getenv("NEXLIN_FAULT_GO")+".waiting", nil, 0o600); err != nil {
+			return err
+		}
 		for {
 			if _, err := os.Stat(os.Getenv("NEXLIN_FAULT_GO")); err == nil {
 				return nil

@@ -166,3 +166,9 @@ func Allocated(t testing.TB, path string) int64 {
 	}
 	return st.Blocks * 512
 }
+
+// Exists reports whether something stands at path.
+func Exists(path string) bool {
+	_, err := os.Lstat(path)
+	return err == nil
+}

@@ -1,0 +1,141 @@
+package test
+
+import (
+	"bytes"
+	"errors"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"nexlin/test/lab"
+)
+
+// midway starts a move that waits at a step, does something to the world
+// there, lets it go on, and returns its output and exit status.
+func midway(t *testing.T, n *lab.Nexlin, step string, do func(*os.Process), args ...string) (string, int) {
+	t.Helper()
+	goOn := filepath.Join(t.TempDir(), "go")
+	cmd := n.Cmd(args...)
+	cmd.Env = append(cmd.Env, "NEXLIN_FAULT=wait:"+step, "NEXLIN_FAULT_GO="+goOn)
+	var out bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &out
+	require.NoError(t, cmd.Start())
+	require.Eventually(t, func() bool { return lab.Exists(goOn + ".waiting") }, 20*time.Second, 5*time.Millisecond)
+	do(cmd.Process)
+	require.NoError(t, os.WriteFile(goOn, nil, 0o600))
+	err := cmd.Wait()
+	code := 0
+	if exit := (*exec.ExitError)(nil); errors.As(err, &exit) {
+		code = exit.ExitCode()
+	}
+	return out.String(), code
+}
+
+// A run that is stopped in the middle says why and in which state, leaves
+// the folder whole, and goes on when the cause is put right.
+func TestStoppedInTheMiddle(t *testing.T) {
+	faulty, err := lab.Program("faults")
+	require.NoError(t, err)
+	signal := func(s syscall.Signal) func(*testing.T, string, *os.Process) {
+		return func(t *testing.T, _ string, p *os.Process) { require.NoError(t, p.Signal(s)) }
+	}
+	for _, c := range []struct {
+		name, step string
+		do         func(t *testing.T, basalt string, p *os.Process)
+		says       string
+		mend       func(t *testing.T, basalt string)
+	}{
+		{"full", "part.done", func(t *testing.T, basalt string, _ *os.Process) {
+			// The whole drive: dd stops when there is no more.
+			_ = exec.Command("dd", "if=/dev/zero", "of="+basalt+"/fill", "bs=64k").Run()
+		}, "the drive is full", func(t *testing.T, basalt string) { require.NoError(t, os.Remove(basalt+"/fill")) }},
+		{"out of inodes", "part.done", func(t *testing.T, basalt string, _ *os.Process) {
+			require.NoError(t, os.Mkdir(basalt+"/fill", 0o755))
+			for i := 0; os.WriteFile(filepath.Join(basalt, "fill", string(rune('a'+i%26))+strings.Repeat("x", i/26)), nil, 0o600) == nil; i++ {
+			}
+		}, "the drive is full", func(t *testing.T, basalt string) { require.NoError(t, os.RemoveAll(basalt+"/fill")) }},
+		{"read-only", "pass-1", func(t *testing.T, basalt string, _ *os.Process) {
+			lab.Run(t, "mount", "-o", "remount,ro", basalt)
+		}, "can only be read", func(t *testing.T, basalt string) { lab.Run(t, "mount", "-o", "remount,rw", basalt) }},
+		{"interrupt", "pass-1", signal(syscall.SIGINT), "interrupted", nil},
+		{"terminate", "verified-1", signal(syscall.SIGTERM), "interrupted", nil},
+		{"hang-up", "sealed", signal(syscall.SIGHUP), "interrupted", nil},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 32), lab.Drive(t, "ext4", "BASALT", 32, "-N", "512")
+			var tr lab.Tree
+			for _, a := range "abcdefghijklmnopqrstuvwxyz" {
+				for _, b := range "0123456789" {
+					tr = append(tr, "Documents/"+string(a)+"/"+string(b)+": "+strings.Repeat(string(a), 40000))
+				}
+			}
+			tr.Make(t, skerry)
+			folder := filepath.Join(skerry, "Documents")
+			before := lab.Print(t, folder)
+			n := lab.New(t, faulty)
+			out, code := midway(t, n, c.step, func(p *os.Process) { c.do(t, basalt, p) }, "move", folder, "--into", basalt, "--yes", "-q")
+			require.Equal(t, 5, code, out)
+			require.Contains(t, out, c.says)
+			require.Contains(t, out, "is as it was, whole, at its old place")
+			require.Contains(t, out, "nexlin resume ")
+			require.Contains(t, out, "nexlin undo ")
+			require.Equal(t, before, lab.Print(t, folder))
+			if c.mend != nil {
+				// As long as the cause is there, resume stops again, no worse.
+				out, code := n.Exit("resume", "--yes", "-q")
+				require.NotZero(t, code, out)
+				require.Equal(t, before, lab.Print(t, folder))
+				c.mend(t, basalt)
+			}
+			n.Want(0, "resume", "--yes", "-q")
+			require.Equal(t, before, lab.Print(t, filepath.Join(basalt, "Documents")))
+			n.Want(0, "check")
+		})
+	}
+}
+
+// Two at once: the second one refuses (I7).
+func TestTwoAtOnce(t *testing.T) {
+	faulty, err := lab.Program("faults")
+	require.NoError(t, err)
+	skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 32), lab.Drive(t, "ext4", "BASALT", 32)
+	lab.Tree{"outer/inner/deep/a: 1", "outer/b: 2"}.Make(t, skerry)
+	for _, second := range []string{"outer", "outer/inner", "outer/inner/deep"} {
+		t.Run(second, func(t *testing.T) {
+			n, other := lab.New(t, faulty), lab.New(t, faulty)
+			for name, who := range map[string]*lab.Nexlin{"the same ledger": n, "another ledger": other} {
+				out, code := midway(t, n, "part.done", func(*os.Process) {
+					out, code := who.Exit("move", filepath.Join(skerry, second), "--into", filepath.Join(basalt, "two"), "--yes", "-q")
+					require.Contains(t, []int{3, 6}, code, "%s: %s", name, out)
+					require.Regexp(t, `\[(busy|run-stopped|in-use)\]|another Nexlin`, out)
+				}, "move", filepath.Join(skerry, "outer/inner"), "--into", basalt, "--yes", "-q")
+				require.Zero(t, code, out)
+				n.Want(0, "undo", n.LastRun(), "--yes", "-q")
+				n.Want(0, "discard-original", "inner", "--yes", "-q")
+			}
+		})
+	}
+}
+
+// A closed output pipe does not kill a run.
+func TestClosedPipe(t *testing.T) {
+	dir := t.TempDir()
+	lab.Tree{"skerry/Documents/a: 1", "basalt/", "dune/"}.Make(t, dir)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "drives.yaml"), []byte(drivesFile), 0o644))
+	n := lab.New(t, program)
+	n.Env = []string{"NEXLIN_STANDIN_DRIVES=" + filepath.Join(dir, "drives.yaml")}
+	r, w, err := os.Pipe()
+	require.NoError(t, err)
+	require.NoError(t, r.Close())
+	cmd := n.Cmd("move", filepath.Join(dir, "skerry/Documents"), "--into", "BASALT:/", "--yes")
+	cmd.Stdout, cmd.Stderr = w, w
+	require.NoError(t, cmd.Run())
+	require.NoError(t, w.Close())
+	n.Want(0, "check", "documents")
+}
