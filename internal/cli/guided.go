@@ -33,8 +33,8 @@ func (a *app) moveGuided(f moveFlags) error {
 	if err != nil {
 		return err
 	}
-	line := "nexlin move " + pathtext.Quote(a.contract(folder.Path)) + " --into " + pathtext.Quote(into)
-	a.print("%s", faint.Render("the same as a command:")+"  "+bold.Render(strings.ReplaceAll(line, "'~/", "~/'")))
+	line := "nexlin move " + a.typed(folder.Path) + " --into " + pathtext.Quote(into)
+	a.print("%s", faint.Render("the same as a command:")+"  "+bold.Render(line))
 	a.print("")
 	cwd, err := a.cwd()
 	if err != nil {
@@ -48,12 +48,12 @@ func (a *app) moveGuided(f moveFlags) error {
 	return err
 }
 
-// contract writes a path below the home with ~, for a command line.
-func (a *app) contract(p string) string {
+// typed writes a path as it can be typed, with ~ for the home.
+func (a *app) typed(p string) string {
 	if rest, ok := strings.CutPrefix(p, a.home+"/"); ok && a.home != "" {
-		return "~/" + rest
+		return "~/" + pathtext.Quote(rest)
 	}
-	return p
+	return pathtext.Quote(p)
 }
 
 func (a *app) chooseFolder(e *redirect.Engine) (survey.Folder, error) {

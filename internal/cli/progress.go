@@ -7,8 +7,8 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
+	"unicode/utf8"
 
-	"github.com/dustin/go-humanize"
 	"github.com/vbauerster/mpb/v8"
 	"github.com/vbauerster/mpb/v8/decor"
 	"golang.org/x/term"
@@ -59,8 +59,8 @@ func (a *app) progress() *progress {
 
 // phaseWords say what happens in a phase, for people.
 var phaseWords = map[string]string{
-	"inspect": "looking at everything", "copy": "copying", "verify": "reading back from the drive", "catch-up": "looking for changes",
-	"switch": "switching", "try": "trying both paths", "finish": "finishing", "compare": "comparing with the drive",
+	"inspect": "looking at everything", "copy": "copying", "verify": "reading back", "catch-up": "looking for changes",
+	"switch": "switching", "try": "trying both paths", "finish": "finishing", "compare": "comparing",
 }
 
 // Phase implements transfer.Progress.
@@ -93,31 +93,38 @@ func (p *progress) Phase(name string, files, bytes int64) {
 }
 
 func (p *progress) startBar(word string) {
-	p.bars = mpb.New(mpb.WithOutput(p.err), mpb.WithWidth(30), mpb.WithRefreshRate(120*time.Millisecond))
+	p.bars = mpb.New(mpb.WithOutput(p.err), mpb.WithWidth(18), mpb.WithRefreshRate(120*time.Millisecond))
 	p.bar = p.bars.New(max(p.totalBytes, 1), mpb.BarStyle().Lbound("▕").Filler("█").Tip("").Padding("░").Rbound("▏"),
-		mpb.BarRemoveOnComplete(),
-		mpb.PrependDecorators(decor.Name(word, decor.WC{W: 28, C: decor.DindentRight})),
-		mpb.AppendDecorators(
-			decor.Any(func(decor.Statistics) string {
-				return fmt.Sprintf(" %s of %s · %s of %s files", size(p.bytes.Load()), size(p.totalBytes), count(p.files.Load()), count(p.totalFiles))
-			}),
-			decor.Any(func(decor.Statistics) string { return p.speed() }),
-		))
+		mpb.PrependDecorators(decor.Name(word, decor.WC{W: 20, C: decor.DindentRight})),
+		mpb.AppendDecorators(decor.Any(func(s decor.Statistics) string { return p.figures(s.AvailableWidth) })))
 	bar := p.bar
+	// The bar is never full by itself: the end of the phase takes it away.
 	p.startTicker(func() { bar.SetCurrent(min(p.bytes.Load(), max(p.totalBytes, 1)-1)) }, 100*time.Millisecond)
 }
 
-// speed and time left, from the whole phase so far: steadier than the last
+// figures says how far it is, as much of it as the terminal is wide. Speed
+// and time left are taken from the whole phase: steadier than the last
 // moment's.
-func (p *progress) speed() string {
-	gone := time.Since(p.began).Seconds()
-	done := p.bytes.Load()
-	if gone < 0.5 || done == 0 {
-		return ""
+func (p *progress) figures(width int) string {
+	done, gone := p.bytes.Load(), time.Since(p.began).Seconds()
+	parts := []string{fmt.Sprintf("%s of %s", size(done), size(p.totalBytes)), fmt.Sprintf("%s of %s files", count(p.files.Load()), count(p.totalFiles))}
+	if gone > 0.5 && done > 0 {
+		rate := float64(done) / gone
+		left := time.Duration(float64(max(0, p.totalBytes-done)) / rate * float64(time.Second)).Round(time.Second)
+		parts = append(parts, left.String()+" left", size(int64(rate))+"/s")
 	}
-	rate := float64(done) / gone
-	left := time.Duration(float64(max(0, p.totalBytes-done)) / rate * float64(time.Second)).Round(time.Second)
-	return fmt.Sprintf(" · %s/s · %s left", humanize.IBytes(uint64(rate)), left)
+	out := ""
+	for i, s := range parts {
+		if i > 0 {
+			s = " · " + s
+		}
+		// Room for the bar itself and the spaces around it stays.
+		if utf8.RuneCountInString(out)+utf8.RuneCountInString(s) > width-26 {
+			break
+		}
+		out += s
+	}
+	return " " + out
 }
 
 func (p *progress) startTicker(f func(), every time.Duration) {
@@ -167,7 +174,7 @@ func (p *progress) endLocked() {
 		p.tick = nil
 	}
 	if p.bar != nil {
-		p.bar.SetTotal(-1, true)
+		p.bar.Abort(true)
 		p.bars.Wait()
 		p.bar = nil
 	}

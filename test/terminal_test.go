@@ -1,0 +1,84 @@
+package test
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"nexlin/test/lab"
+)
+
+// stage is a home on SKERRY with the stand-in drives around it.
+func stage(t *testing.T, tr lab.Tree) (*lab.Nexlin, string) {
+	t.Helper()
+	dir := t.TempDir()
+	home := filepath.Join(dir, "skerry", "home", "ines")
+	tr.Make(t, home)
+	for _, d := range []string{"basalt", "dune"} {
+		require.NoError(t, os.Mkdir(filepath.Join(dir, d), 0o755))
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "drives.yaml"), []byte(drivesFile), 0o644))
+	n := lab.New(t, program)
+	n.Home = home
+	n.Env = []string{"NEXLIN_STANDIN_DRIVES=" + filepath.Join(dir, "drives.yaml")}
+	return n, home
+}
+
+const enter = "\r"
+
+// move without arguments leads through the choices and shows the command.
+func TestGuidedMove(t *testing.T) {
+	n, home := stage(t, lab.Tree{"Pictures/a: 111", "Music/b: 2", "Music/c: 3"})
+	term := lab.OnTerminal(t, n.Cmd("move"))
+	term.Await("Which folder?", enter) // the first frees most: Music
+	term.Await("To which drive?", enter)
+	term.Await("Into which directory", enter)
+	term.Await("move it?", "y"+enter)
+	require.Zero(t, term.Wait(), term.Screen())
+	require.Contains(t, term.Screen(), "nexlin move ~/Music --into BASALT:/ines")
+	text, err := os.Readlink(filepath.Join(home, "Music"))
+	require.NoError(t, err)
+	require.Contains(t, text, "basalt/ines/Music")
+}
+
+// No is no, and so is leaving.
+func TestAnswersThatAreNotYes(t *testing.T) {
+	for _, answer := range []string{"n" + enter, enter, "\x04", "yesterday" + enter} {
+		n, home := stage(t, lab.Tree{"Pictures/a: 1"})
+		term := lab.OnTerminal(t, n.Cmd("move", filepath.Join(home, "Pictures"), "--into", "BASALT:/"))
+		term.Await("move it?", answer)
+		require.Equal(t, 3, term.Wait(), term.Screen())
+		st, err := os.Lstat(filepath.Join(home, "Pictures"))
+		require.NoError(t, err)
+		require.True(t, st.IsDir())
+	}
+	n, _ := stage(t, lab.Tree{"Pictures/a: 1"})
+	term := lab.OnTerminal(t, n.Cmd("move"))
+	term.Await("Which folder?", "\x03")
+	require.Equal(t, 3, term.Wait(), term.Screen())
+}
+
+// What was changed since the switch is asked about by itself; --yes does not
+// answer that.
+func TestDiscardAsksAboutLosses(t *testing.T) {
+	n, home := stage(t, lab.Tree{"Notes/a: 1", "Notes/b: 2"})
+	n.Want(0, "move", filepath.Join(home, "Notes"), "--into", "BASALT:/", "--yes")
+	require.NoError(t, os.WriteFile(filepath.Join(home, "Notes", "a"), []byte("new"), 0o644))
+	term := lab.OnTerminal(t, n.Cmd("discard-original", "notes", "--yes"))
+	term.Await("delete the last copies of these too?", "n"+enter)
+	require.Equal(t, 3, term.Wait(), term.Screen())
+	term = lab.OnTerminal(t, n.Cmd("discard-original", "notes", "--yes"))
+	term.Await("delete the last copies of these too?", "y"+enter)
+	require.Zero(t, term.Wait(), term.Screen())
+	require.Contains(t, n.Want(0, "list", "--held"), "nothing is held")
+}
+
+func TestProgressForPrograms(t *testing.T) {
+	n, home := stage(t, lab.Tree{"Notes/a: 1"})
+	out := n.Want(0, "move", filepath.Join(home, "Notes"), "--into", "BASALT:/", "--yes", "--json", "--progress-json")
+	for _, phase := range []string{"copy", "verify", "catch-up", "switch", "try", "finish"} {
+		require.Contains(t, out, `"phase":"`+phase+`","seconds"`)
+	}
+}
