@@ -23,7 +23,7 @@ func (a *app) showPlan(p *redirect.Plan) {
 	default:
 		a.print("%s", arrow(a.path(string(p.Link)), target))
 	}
-	if p.FromIno != 0 && p.IntoNow.Mount != "" {
+	if p.FromNow.Mount != "" && p.IntoNow.Mount != "" {
 		a.print("")
 		a.planNumbers(p)
 	}

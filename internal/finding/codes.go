@@ -34,7 +34,7 @@ const (
 	DriveDoubtful  Code = "drive-doubtful"
 	DriveUnmounted Code = "drive-not-mounted"
 	OldPlaceTaken  Code = "old-place-taken"
-	BackupReminder Code = "only-copy-on-portable"
+	BackupReminder Code = "only-copy"
 	FolderBusy     Code = "busy"
 
 	// check

@@ -51,6 +51,13 @@ type Report struct {
 	Findings []finding.Finding
 }
 
+// warn reports a finding that stops nothing here: check only tells.
+func (r *Report) warn(code finding.Code, path, message string) {
+	r.find(code, path, message, "")
+	last := &r.Findings[len(r.Findings)-1]
+	*last = last.As(finding.Warning)
+}
+
 func (r *Report) find(code finding.Code, path, message, run string) {
 	r.Findings = append(r.Findings, finding.New(code, path, message,
 		finding.Subject{Name: pathtext.Quote(r.Redirect.Name), Drive: r.Redirect.Drive.Label, Run: run}))
@@ -123,7 +130,7 @@ func (r *Report) drive(e *redirect.Engine) error {
 	switch {
 	case !found:
 		r.worsen(Away)
-		r.find(finding.DriveAway, r.Redirect.Target, fmt.Sprintf("%s is not here; the data of %s lies on it", pathtext.Show(want.Label), r.Redirect.Name), "")
+		r.warn(finding.DriveAway, r.Redirect.Target, fmt.Sprintf("%s is not here; the data of %s lies on it", pathtext.Show(want.Label), r.Redirect.Name))
 	case mount != string(want.Mount):
 		r.worsen(Elsewhere)
 		r.find(finding.DriveElsewhere, r.Redirect.Target, fmt.Sprintf("%s is at %s, not at %s", pathtext.Show(want.Label), pathtext.Show(mount), pathtext.Show(string(want.Mount))), "")
@@ -204,7 +211,7 @@ func (r *Report) target(e *redirect.Engine) error {
 	target, err := handle.OpenReal(red.Target)
 	if err != nil {
 		if errors.Is(err, fs.ErrPermission) {
-			r.find(finding.TargetNoWrite, red.Target, "this account may not look into "+pathtext.Show(red.Target), "")
+			r.warn(finding.TargetNoWrite, red.Target, "this account may not look into "+pathtext.Show(red.Target))
 			return nil
 		}
 		r.worsen(Broken)
@@ -218,7 +225,7 @@ func (r *Report) target(e *redirect.Engine) error {
 		return err
 	}
 	if err := target.Access(".", unix.W_OK|unix.X_OK); err != nil {
-		r.find(finding.TargetNoWrite, red.Target, "this account may not write in "+pathtext.Show(red.Target), "")
+		r.warn(finding.TargetNoWrite, red.Target, "this account may not write in "+pathtext.Show(red.Target))
 	} else if r.State == Good {
 		if err := redirect.Try(red.Link, target); err != nil {
 			r.State = Broken
@@ -231,7 +238,7 @@ func (r *Report) target(e *redirect.Engine) error {
 
 func (r *Report) room(d *drive.Drive) {
 	if d.ReadOnly {
-		r.find(finding.TargetNoWrite, r.Redirect.Target, d.Name()+" is mounted read-only", "")
+		r.warn(finding.TargetNoWrite, r.Redirect.Target, d.Name()+" is mounted read-only")
 	}
 	if d.Free < d.Size/lowSpace {
 		r.find(finding.SpaceLow, d.Mount, fmt.Sprintf("%s has %d%% of its room left", d.Name(), d.Free*100/max(d.Size, 1)), "")

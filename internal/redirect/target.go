@@ -90,11 +90,11 @@ func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
 	if err := e.unfinished(p); err != nil {
 		return nil, err
 	}
-	if p.FromIno != 0 && p.IntoNow.Mount != "" && !p.IntoNow.Memory {
+	p.accept(o.Accept)
+	if p.Blocked() == nil && !p.IntoNow.Memory {
 		p.find(finding.New(finding.BackupReminder, string(p.Target), "after discarding, the only copy lies on "+p.IntoNow.Name(), subject(p.Name, "", "")))
 	}
 	p.Accepted = o.Accept
-	p.accept(o.Accept)
 	return p, nil
 }
 
@@ -234,7 +234,7 @@ func (e *Engine) taken(p *Plan, anchor string) error {
 		return err
 	}
 	if len(names) > 0 {
-		f.Message = fmt.Sprintf("%s exists and is not empty (%d entries)", pathtext.Show(target), len(names))
+		f.Message = fmt.Sprintf("%s exists and is not empty: %s", pathtext.Show(target), entryCount(int64(len(names))))
 		f.Remedy += "; adding to a folder that is there is not possible yet"
 		p.find(f)
 		return nil

@@ -1,0 +1,65 @@
+#!/usr/bin/env bash
+# Takes the pictures in docs/screenshots/ from the demo data: each command is
+# typed into a real terminal window on a virtual screen of 1280x800.
+# Needs Xvfb, xterm and ImageMagick; as root on Debian it installs them.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+for tool in Xvfb:xvfb xterm:xterm import:imagemagick xdotool:xdotool; do
+	command -v "${tool%%:*}" >/dev/null || missing="${missing:-} ${tool##*:}"
+done
+if [ -n "${missing:-}" ]; then
+	[ "$(id -u)" = 0 ] && command -v apt-get >/dev/null || { echo "please install:$missing"; exit 1; }
+	apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $missing fonts-dejavu-core >/dev/null
+fi
+out=$PWD/docs/screenshots scene=/tmp/kestrel-bay bin=$PWD/bin
+mkdir -p "$out"
+rm -rf "$scene"
+trap 'kill ${term:-} ${screen:-} 2>/dev/null || true; rm -rf "$scene"' EXIT
+env=$("$bin/nexlin" standin scene "$scene" --size small --no-color)
+display=:97
+Xvfb $display -screen 0 1280x800x24 -nolisten tcp >/dev/null 2>&1 &
+screen=$!
+sleep 1
+
+rc=$scene/rc
+{
+	echo "$env"
+	echo "PATH=$bin:\$PATH PS1='\[\e[1m\]ines@skerry\[\e[0m\]:~\$ ' TERM=xterm-256color"
+	echo 'cd ~; clear'
+} >"$rc"
+
+# shot NAME TYPED…: types lines into a fresh terminal and takes a picture.
+shot() {
+	local name=$1
+	shift
+	DISPLAY=$display xterm -geometry 141x42+0+0 -fa 'DejaVu Sans Mono' -fs 11 -bg '#fbfaf6' -fg '#22262a' \
+		-xrm 'XTerm*color1: #a3222b' -xrm 'XTerm*color2: #2d6a3a' -xrm 'XTerm*color3: #8a5a00' \
+		-e bash --noprofile --rcfile "$rc" -i &
+	term=$!
+	sleep 1.2
+	for line in "$@"; do
+		case $line in
+		key:*) DISPLAY=$display xdotool key "${line#key:}" ;;
+		*) DISPLAY=$display xdotool type --delay 4 "$line" && DISPLAY=$display xdotool key Return ;;
+		esac
+		sleep "${pause:-1.2}"
+	done
+	DISPLAY=$display import -window root -depth 8 -define png:compression-level=9 "$out/$name.png"
+	kill $term
+	wait $term 2>/dev/null || true
+}
+
+shot drives 'nexlin drives' 'nexlin drives BASALT'
+shot survey 'nexlin survey' 'nexlin survey --need ~/Pictures --need ~/Music'
+shot inspect 'nexlin inspect ~/Pictures'
+shot preview 'nexlin move ~/Pictures --into BASALT:/ines --preview'
+shot guided 'nexlin move' key:Return key:Down
+pause=2.5 shot move 'nexlin move ~/Pictures --into BASALT:/ines --yes'
+shot watch-over 'nexlin list' 'nexlin check' 'nexlin try pictures' 'nexlin show pictures'
+mv "$scene/basalt" "$scene/unplugged"
+shot drive-away 'nexlin check' 'nexlin list' 'ls ~/Pictures'
+mv "$scene/unplugged" "$scene/basalt"
+shot refused 'nexlin move ~ --into ~/Desktop' 'nexlin move ~/Music --into BASALT:/ines --as Pictures --yes'
+pause=2.5 shot discard 'nexlin list --held' 'nexlin discard-original pictures' 'y'
+pause=2.5 shot bring-back 'nexlin bring-back pictures --yes' 'nexlin history'
+ls -l "$out"

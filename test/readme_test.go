@@ -1,0 +1,46 @@
+package test
+
+import (
+	"os"
+	"os/exec"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// The README's commands are the program's: none is missing, none is made up.
+func TestReadmeNamesEveryCommand(t *testing.T) {
+	readme, err := os.ReadFile("../README.md")
+	require.NoError(t, err)
+	help, err := exec.Command(program, "help").Output()
+	require.NoError(t, err)
+	inHelp := map[string]bool{}
+	for _, m := range regexp.MustCompile(`(?m)^  ([a-z-]+) +[a-z]`).FindAllStringSubmatch(string(help), -1) {
+		inHelp[m[1]] = true
+	}
+	delete(inHelp, "help")
+	require.Greater(t, len(inHelp), 10)
+	block := regexp.MustCompile("(?s)## Commands\n\n```\n(.*?)```").FindStringSubmatch(string(readme))
+	require.NotNil(t, block)
+	inReadme := map[string]bool{}
+	for line := range strings.SplitSeq(strings.TrimSpace(block[1]), "\n") {
+		inReadme[strings.Fields(line)[1]] = true
+	}
+	require.Equal(t, inHelp, inReadme)
+	// Every flag that the README mentions exists.
+	for _, m := range regexp.MustCompile("`?(--[a-z][a-z-]+)").FindAllStringSubmatch(string(readme), -1) {
+		found := false
+		for c := range inHelp {
+			out, err := exec.Command(program, "help", c).Output()
+			require.NoError(t, err)
+			found = found || strings.Contains(string(out), m[1])
+		}
+		require.True(t, found, "the README mentions %s", m[1])
+	}
+	for _, m := range regexp.MustCompile(`\]\((docs/[^)#]+)`).FindAllStringSubmatch(string(readme), -1) {
+		_, err := os.Stat("../" + m[1])
+		require.NoError(t, err)
+	}
+}
