@@ -15,6 +15,7 @@ need mkfs.xfs xfsprogs
 need mkfs.btrfs btrfs-progs
 need mount mount
 need unshare util-linux
+need mkfs.ntfs ntfs-3g
 need setfacl acl
 need setfattr attr
 need mtree mtree-netbsd

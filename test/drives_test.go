@@ -163,6 +163,15 @@ func TestRefusalsOnDrives(t *testing.T) {
 		lab.Run(t, "sh", "-c", "head -c 100M /dev/zero > \"$1/fill\" 2>/dev/null; true", "sh", at)
 		refuse("space-short", at)
 	})
+	t.Run("ledger", func(t *testing.T) {
+		basalt, tiny := lab.Drive(t, "ext4", "BASALT", 16), t.TempDir()
+		lab.Mount(t, tiny, "-t", "tmpfs", "-o", "size=1M", "none")
+		before := lab.Print(t, skerry)
+		out := n.Want(3, "--state-dir", filepath.Join(tiny, "state"), "move", folder, "--into", basalt, "--yes")
+		require.Contains(t, out, "[no-ledger-room]")
+		require.Contains(t, out, "--state-dir")
+		require.Equal(t, before, lab.Print(t, skerry))
+	})
 	t.Run("memory", func(t *testing.T) {
 		at := t.TempDir()
 		lab.Mount(t, at, "-t", "tmpfs", "-o", "size=8M", "none")
@@ -208,6 +217,20 @@ func TestAnotherDriveAtTheSamePlace(t *testing.T) {
 	before := lab.Print(t, other)
 	n.Want(7, "bring-back", "documents", "--yes")
 	require.Equal(t, before, lab.Print(t, other))
+}
+
+// A system drive need not have an identity: what is held on it is found all
+// the same.
+func TestFromTheSystemDrive(t *testing.T) {
+	dir, basalt := t.TempDir(), lab.Drive(t, "ext4", "BASALT", 32)
+	lab.Tree{"Documents/a: a"}.Make(t, dir)
+	n := lab.New(t, program)
+	n.Want(0, "move", filepath.Join(dir, "Documents"), "--into", basalt, "--yes", "-q")
+	n.Want(0, "check")
+	n.Want(0, "discard-original", "documents", "--yes", "-q")
+	n.Want(0, "bring-back", "documents", "--yes", "-q")
+	n.Want(0, "discard-original", "documents", "--yes", "-q")
+	require.Contains(t, n.Want(0, "list", "--held"), "nothing is held")
 }
 
 // In a user namespace an account without rights has drives of its own.

@@ -23,6 +23,9 @@ var program string
 func TestMain(m *testing.M) {
 	os.Exit(func() int {
 		defer lab.CleanPrograms()
+		// A program with the race detector waits a second at its end for reports
+		// of other threads; hundreds of them do.
+		os.Setenv("GORACE", "atexit_sleep_ms=0")
 		program = os.Getenv("NEXLIN_TEST_PROGRAM")
 		if program == "" {
 			p, err := lab.Program("")
@@ -54,6 +57,7 @@ func scripts(t *testing.T) {
 				}
 			}
 			env.Setenv("HOME", home)
+			env.Setenv("GORACE", os.Getenv("GORACE"))
 			env.Setenv("PATH", filepath.Dir(program)+":/usr/local/bin:/usr/bin:/bin:/usr/sbin:/sbin")
 			env.Setenv("NEXLIN_STATE_DIR", filepath.Join(env.WorkDir, "state"))
 			env.Setenv("NEXLIN_STANDIN_DRIVES", filepath.Join(env.WorkDir, "drives.yaml"))

@@ -54,6 +54,16 @@ func Try(d *handle.Dir) (a Abilities, err error) {
 		return a, err
 	}
 	defer t.Release()
+	// Whoever may write in d could have put another directory there meanwhile.
+	// A file system that keeps no owners shows all of them as one: then there
+	// is nothing to tell apart, and the modes tell that it keeps none.
+	st, err := t.Self()
+	if err != nil {
+		return a, err
+	}
+	if st.UID != uint32(os.Geteuid()) && st.Perm() == 0o700 {
+		return a, &fs.PathError{Op: "try", Path: t.Path(), Err: fs.ErrPermission}
+	}
 	tr := trial{dir: t}
 	defer tr.clean(&err)
 	return tr.all()

@@ -38,8 +38,13 @@ func (e *Engine) Locate(want ledger.DriveRef, path string) (mount string, found 
 }
 
 func matches(d *drive.Drive, want ledger.DriveRef) bool {
-	if want.UUID != "" && d.UUID != want.UUID {
+	if d.UUID != want.UUID {
 		return false
+	}
+	if want.ID == "" && want.UUID == "" {
+		// A drive without any identity is only ever one that data was moved off
+		// (a target gets a tag): it is the one at its place.
+		return d.Mount == string(want.Mount)
 	}
 	tag, err := drive.ReadTag(filepath.Join(d.Mount, string(want.TagPlace)))
 	if err == nil {

@@ -31,14 +31,28 @@ func (m *mover) prepare(ctx context.Context, at position) error {
 			return err
 		}
 	}
-	return m.act(ctx, "part", map[string]any{"name": partName(m.p.Run)}, func() error {
-		part, err := transfer.OpenPart(m.into, partName(m.p.Run), asideName(m.p.Run))
+	var known placeData
+	before, err := m.lastData("part-made", &known)
+	if err != nil {
+		return err
+	}
+	err = m.act(ctx, "part", pathtext.Path(partName(m.p.Run)), func() error {
+		part, err := transfer.OpenPart(m.into, partName(m.p.Run), asideName(m.p.Run), known.Ino)
 		if err != nil {
 			return err
 		}
 		m.part = part
 		return part.Dir.Lock(true)
 	}, nil)
+	if err != nil || before {
+		return err
+	}
+	st, err := m.part.Dir.Self()
+	if err != nil {
+		return err
+	}
+	made := placeData{pathtext.Path(partName(m.p.Run)), st.Ino}
+	return m.act(ctx, "part-made", made, func() error { return nil }, nil)
 }
 
 // parents makes the directories on the way to the target, each owned like

@@ -3,15 +3,17 @@ package transfer
 import (
 	"errors"
 	"io/fs"
+	"os"
 
 	"nexlin/internal/handle"
 )
 
 // OpenPart opens the part called name in parent and makes it if it is not
 // there: private to this account, without the rights that the directory
-// around it would hand down. What stands there and is no directory is
-// fs.ErrExist. The caller closes the part.
-func OpenPart(parent *handle.Dir, name, aside string) (*Part, error) {
+// around it would hand down. known is the inode it had before, 0 if it is to
+// be new. What stands there and is no directory, or another account's and
+// not the known one, is fs.ErrExist (I6). The caller closes the part.
+func OpenPart(parent *handle.Dir, name, aside string, known uint64) (*Part, error) {
 	err := parent.Mkdir(name, 0o700)
 	if err != nil && !errors.Is(err, fs.ErrExist) {
 		return nil, err
@@ -23,7 +25,19 @@ func OpenPart(parent *handle.Dir, name, aside string) (*Part, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err = dropXattrs(dir, nil); err == nil {
+	st, err := dir.Self()
+	if err == nil && st.UID != uint32(os.Geteuid()) {
+		if st.Ino != known {
+			err = &fs.PathError{Op: "open", Path: parent.Join(name), Err: fs.ErrExist}
+		} else {
+			// It had its last metadata already: it becomes private again.
+			err = dir.Chown(uint32(os.Geteuid()), uint32(os.Getegid()))
+		}
+	}
+	if err == nil {
+		err = dropXattrs(dir, nil)
+	}
+	if err == nil {
 		err = dir.Chmod(0o700)
 	}
 	if err != nil {

@@ -43,7 +43,7 @@ func newBench(t testing.TB) *bench {
 }
 
 func (b *bench) part() *Part {
-	p, err := OpenPart(b.parent, "part", "aside")
+	p, err := OpenPart(b.parent, "part", "aside", 0)
 	require.NoError(b.t, err)
 	return p
 }
