@@ -1,6 +1,7 @@
 package test
 
 import (
+	"bytes"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -217,6 +218,52 @@ func TestAnotherDriveAtTheSamePlace(t *testing.T) {
 	before := lab.Print(t, other)
 	n.Want(7, "bring-back", "documents", "--yes")
 	require.Equal(t, before, lab.Print(t, other))
+}
+
+// A bit that flips on the drive, while no time stamp moves, is rot: the held
+// original is not given up, neither is it while a run is resumed.
+func TestRotIsFound(t *testing.T) {
+	rot := func(t *testing.T, at string, content, bad string) {
+		t.Helper()
+		lab.Run(t, "umount", at)
+		img, err := os.ReadFile(at + ".img")
+		require.NoError(t, err)
+		require.Equal(t, 1, bytes.Count(img, []byte(content)))
+		require.NoError(t, os.WriteFile(at+".img", bytes.Replace(img, []byte(content), []byte(bad), 1), 0o600))
+		lab.Run(t, "mount", "-o", "loop", at+".img", at)
+	}
+	const content, bad = "the only copy of a storm petrel", "the only copy of a storm petreL"
+	t.Run("discard", func(t *testing.T) {
+		skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 32), lab.Drive(t, "ext4", "BASALT", 32)
+		lab.Tree{"Notes/a: " + content, "Notes/b: b"}.Make(t, skerry)
+		n := lab.New(t, program)
+		n.Want(0, "move", filepath.Join(skerry, "Notes"), "--into", basalt, "--yes", "-q")
+		rot(t, basalt, content, bad)
+		out := n.Want(3, "discard-original", "notes", "--yes", "--accept", "changed-since")
+		require.Contains(t, out, "[rot]")
+		held, err := filepath.Glob(filepath.Join(skerry, ".Notes.held-*", "a"))
+		require.NoError(t, err)
+		require.Len(t, held, 1)
+		// A drive that forgets is no time to delete anything at all.
+		n.Want(3, "discard-original", "notes", "--yes", "--only-equal")
+		require.FileExists(t, held[0])
+	})
+	t.Run("resume", func(t *testing.T) {
+		faulty, err := lab.Program("faults")
+		require.NoError(t, err)
+		skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 32), lab.Drive(t, "ext4", "BASALT", 32)
+		lab.Tree{"Notes/a: " + content, "Notes/b: b"}.Make(t, skerry)
+		before := lab.Print(t, filepath.Join(skerry, "Notes"))
+		n := lab.New(t, faulty)
+		n.Env = []string{"NEXLIN_FAULT=kill:sealed"}
+		n.Want(-1, "move", filepath.Join(skerry, "Notes"), "--into", basalt, "--yes", "-q")
+		n.Env = nil
+		rot(t, basalt, content, bad)
+		out := n.Want(5, "resume", "--yes", "-q")
+		require.Contains(t, out, "the copy differs: content")
+		n.Want(0, "resume", "--yes", "-q")
+		require.Equal(t, before, lab.Print(t, filepath.Join(basalt, "Notes")))
+	})
 }
 
 // A system drive need not have an identity: what is held on it is found all

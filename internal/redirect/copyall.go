@@ -83,6 +83,7 @@ func (m *mover) onePass(ctx context.Context, old []*transfer.Spool) (*transfer.T
 	}
 	tally, err := transfer.Pass(ctx, transfer.Job{
 		Source: m.from, Part: m.part, Old: old, New: m.spool, Writing: writing, Workers: m.Workers, Progress: m.Progress,
+		Reread: m.resumed && m.phase == "copy",
 	})
 	m.out.Copied.Seconds += time.Since(began).Seconds()
 	if err == nil {

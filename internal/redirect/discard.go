@@ -75,6 +75,10 @@ func (e *Engine) PlanDiscard(ctx context.Context, r ledger.Redirect, accept []fi
 		return d, nil
 	}
 	defer live.Release()
+	// What is proven has to be on the device, and is read from there (I2).
+	if err := live.SyncAll(); err != nil {
+		return nil, err
+	}
 	if e.Progress != nil {
 		e.Progress.Phase("compare", r.Files*int64(len(held)), r.Bytes*int64(len(held)))
 	}

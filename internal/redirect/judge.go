@@ -161,7 +161,7 @@ func (j *judge) content(ctx context.Context, rec *transfer.Record, now *inventor
 	}
 	var digest [32]byte
 	if err == nil {
-		digest, _, err = transfer.Digest(ctx, f)
+		digest, _, _, err = transfer.ReadBack(ctx, f)
 		err = errors.Join(err, f.Close())
 	}
 	if ctx.Err() != nil {

@@ -41,6 +41,7 @@ type mover struct {
 	phase    string
 	phaseSeq int64
 	switched bool
+	resumed  bool
 	room     []room
 }
 

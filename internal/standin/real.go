@@ -1,11 +1,14 @@
 package standin
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
+
+	"golang.org/x/sys/unix"
 )
 
 // BuildReal makes the scene on loop-mounted ext4 file systems: it needs an
@@ -39,7 +42,24 @@ func BuildReal(dir string, amount Amount) (s *Scene, err error) {
 			return s, err
 		}
 	}
-	return s, s.furnish(filepath.Join(dir, "skerry"), amount)
+	skerry := filepath.Join(dir, "skerry")
+	if err := s.furnish(skerry, amount); err != nil {
+		return s, err
+	}
+	return s, fill(filepath.Join(skerry, "swap"), used/24+1<<20)
+}
+
+// fill takes the rest of a drive, so that it is as full as the story says.
+func fill(path string, leave int64) error {
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	var st unix.Statfs_t
+	if err = unix.Fstatfs(int(f.Fd()), &st); err == nil {
+		err = unix.Fallocate(int(f.Fd()), 0, 0, int64(st.Bavail)*st.Frsize-leave)
+	}
+	return errors.Join(err, f.Close())
 }
 
 func (s *Scene) mount(label string, mib int64) error {

@@ -37,8 +37,7 @@ func CopyEntry(ctx context.Context, e *inventory.Entry, dst *handle.Dir, name st
 	if err := out.Sync(); err != nil {
 		return nil, err
 	}
-	dropPages(out)
-	digest, _, err := Digest(ctx, out)
+	digest, _, _, err := ReadBack(ctx, out)
 	if err == nil && digest != f.Digest {
 		err = &DiffError{Path: e.Path, What: "content"}
 	}

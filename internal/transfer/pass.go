@@ -25,6 +25,9 @@ type Job struct {
 	TimeStep time.Duration   // of the source's file system; 0 means at least 20 ms
 	Workers  int             // 0 means twice the processors
 	Progress Progress        // may be nil
+	// Reread has what is carried over read back again by the next Verify: a
+	// run that goes on after a stop trusts nothing that it did not see itself.
+	Reread bool
 }
 
 // A Tally is what a pass or a verification handled.
@@ -348,6 +351,9 @@ func (p *pass) file(e *inventory.Entry, ord int64, old *Fact) error {
 
 // keep carries a fact over from the pass before.
 func (p *pass) keep(ord int64, old *Fact, size int64) error {
+	if p.Reread {
+		old.Flags &^= Verified
+	}
 	if p.Progress != nil {
 		p.Progress.Advance(1, size)
 	}

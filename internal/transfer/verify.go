@@ -163,12 +163,12 @@ func (v *verify) read(t *readTask) error {
 		return err
 	}
 	defer f.Close()
-	if dropPages(f) {
-		v.tally.device.Add(1)
-	}
-	digest, st, err := Digest(v.ctx, f)
+	digest, st, device, err := ReadBack(v.ctx, f)
 	if err != nil {
 		return err
+	}
+	if device {
+		v.tally.device.Add(1)
 	}
 	now := SnapOf(&st, t.rec.Xattrs)
 	if digest != t.rec.Fact.Digest {
@@ -181,6 +181,14 @@ func (v *verify) read(t *readTask) error {
 		v.progress.Advance(1, st.Size)
 	}
 	return v.spool.Put(t.rec.Ord, &t.rec.Fact)
+}
+
+// ReadBack is [Digest] of a file that was flushed, read from the device where
+// its pages can be seen to be gone from the page cache; device says so.
+func ReadBack(ctx context.Context, f *os.File) (sum [32]byte, st handle.Stat, device bool, err error) {
+	device = dropPages(f)
+	sum, st, err = Digest(ctx, f)
+	return sum, st, device, err
 }
 
 // dropPages takes the flushed pages of a file out of the page cache
