@@ -189,10 +189,18 @@ func (a *app) failWith(d doc, err error) error {
 }
 
 func (a *app) moveOne(e *redirect.Engine, o redirect.MoveOptions, preview bool) (doc, error) {
+	return a.planned(e, preview, "move it?", a.showMoved, func(progress func(entries, bytes int64)) (*redirect.Plan, error) {
+		o.Progress = progress
+		return e.PlanMove(a.ctx, o)
+	})
+}
+
+// planned makes a plan, shows it, asks, and carries it out.
+func (a *app) planned(e *redirect.Engine, preview bool, question string, show func(*redirect.Outcome),
+	make func(progress func(entries, bytes int64)) (*redirect.Plan, error)) (doc, error) {
 	p := a.progress()
 	p.Phase("inspect", 0, 0)
-	o.Progress = p.inspected
-	plan, err := e.PlanMove(a.ctx, o)
+	plan, err := make(p.inspected)
 	p.end()
 	if err != nil {
 		return nil, err
@@ -207,16 +215,13 @@ func (a *app) moveOne(e *redirect.Engine, o redirect.MoveOptions, preview bool) 
 		return nil, &shownError{err}
 	}
 	if preview {
-		if !a.json {
-			a.print("")
-			a.print("this was a preview: nothing was changed")
-		}
+		a.sayPreview()
 		return planDoc(plan), nil
 	}
-	if err := a.confirm("move it?", true, "--yes"); err != nil {
+	if err := a.confirm(question, true, "--yes"); err != nil {
 		return nil, err
 	}
-	return a.carryOut(e, plan, a.showMoved)
+	return a.carryOut(e, plan, show)
 }
 
 // carryOut runs a plan with progress and shows what it came to.

@@ -41,30 +41,9 @@ func (a *app) bringBackCmd() *cobra.Command {
 		Args: cobra.MinimumNArgs(1),
 		RunE: a.runner(func(_ *cobra.Command, args []string) error {
 			return a.named(args, !preview, "runs", func(e *redirect.Engine, r ledger.Redirect) (doc, error) {
-				p := a.progress()
-				p.Phase("inspect", 0, 0)
-				plan, err := e.PlanBringBack(a.ctx, r, whileInUse, p.inspected)
-				p.end()
-				if err != nil {
-					return nil, err
-				}
-				if !a.json {
-					a.showPlan(plan)
-				}
-				if err := plan.Blocked(); err != nil {
-					if a.json {
-						return nil, err
-					}
-					return nil, &shownError{err}
-				}
-				if preview {
-					a.sayPreview()
-					return planDoc(plan), nil
-				}
-				if err := a.confirm("bring it back?", true, "--yes"); err != nil {
-					return nil, err
-				}
-				return a.carryOut(e, plan, a.showBroughtBack)
+				return a.planned(e, preview, "bring it back?", a.showBroughtBack, func(progress func(entries, bytes int64)) (*redirect.Plan, error) {
+					return e.PlanBringBack(a.ctx, r, whileInUse, progress)
+				})
 			})
 		}),
 	}

@@ -181,25 +181,32 @@ func (p *remover) unlock(rel string) {
 	}
 }
 
+// standing looks at what stands at a relative path and opens the directory
+// around it; dir is nil if nothing is there, or after an error.
+func standing(root *handle.Dir, rel string) (dir *handle.Dir, name string, st *handle.Stat, err error) {
+	dir, name, err = root.Parent(rel)
+	if err == nil {
+		st = &handle.Stat{}
+		if err = dir.StatInto(name, st); err == nil {
+			return dir, name, st, nil
+		}
+		dir.Release()
+	}
+	if errors.Is(err, fs.ErrNotExist) {
+		err = nil
+	}
+	return nil, name, nil, err
+}
+
 // take removes one recorded entry if it is still what was made, and leaves
 // everything else where it is.
 func (p *remover) take(r *Record) error {
-	dir, name, err := p.dir.Parent(r.Path)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	if err != nil {
+	dir, name, st, err := standing(p.dir, r.Path)
+	if dir == nil {
 		return err
 	}
 	defer dir.Release()
-	st, err := dir.Stat(name)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	if !p.still(r, &st) {
+	if !p.still(r, st) {
 		return nil
 	}
 	if st.IsDir() {

@@ -195,21 +195,11 @@ func (p *pass) drop() error {
 // remove takes one recorded entry out of the part. What stands there and
 // is not what was recorded is put aside.
 func (p *Part) remove(r *Record) error {
-	dir, name, err := p.Dir.Parent(r.Path)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	if err != nil {
+	dir, name, st, err := standing(p.Dir, r.Path)
+	if dir == nil {
 		return err
 	}
 	defer dir.Release()
-	st, err := dir.Stat(name)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
 	made := &r.Fact.Copy
 	if made.Ino != 0 && made.Ino != st.Ino {
 		return p.putAside(dir, name, r.Path)
