@@ -2,6 +2,7 @@ package test
 
 import (
 	"bytes"
+	"encoding/base64"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -218,6 +219,41 @@ func TestAnotherDriveAtTheSamePlace(t *testing.T) {
 	before := lab.Print(t, other)
 	n.Want(7, "bring-back", "documents", "--yes")
 	require.Equal(t, before, lab.Print(t, other))
+}
+
+// Spaces, quotes, newlines, leading dashes, percent signs and bytes that are
+// no UTF-8 may stand anywhere: in the folder, the target, the drive's mount
+// point, the state directory.
+func TestOddPathsEverywhere(t *testing.T) {
+	const odd = "-o 'dd\"\n\xff%20?#"
+	dir, basalt := t.TempDir(), lab.Drive(t, "ext4", "BASALT", 32)
+	mount := filepath.Join(dir, "mount "+odd)
+	require.NoError(t, os.Mkdir(mount, 0o755))
+	lab.Mount(t, mount, "--bind", basalt)
+	folder := filepath.Join(dir, "home "+odd, "folder "+odd)
+	lab.Tree{"a: a", odd + ": b", "link => " + odd}.Make(t, folder)
+	before := lab.Print(t, folder)
+	n := lab.New(t, program)
+	n.State = filepath.Join(dir, "state "+odd)
+	into := filepath.Join(mount, "into "+odd)
+	out := n.Want(0, "move", folder, "--into", into, "--as", odd, "--yes", "--name", "odd")
+	require.NotContains(t, out, "\xff", "bytes that are no text are spelled out")
+	text, err := os.Readlink(folder)
+	require.NoError(t, err)
+	require.Equal(t, filepath.Join(into, odd), text)
+	require.Equal(t, before, lab.Print(t, text))
+	for _, c := range [][]string{{"check"}, {"list"}, {"show", "odd"}, {"try", "odd"}, {"drives"}, {"inspect", folder}, {"survey", filepath.Dir(folder)}} {
+		require.NotContains(t, n.Want(0, c...), "\xff")
+	}
+	red := n.JSON("list")["redirects"].([]any)[0].(map[string]any)
+	raw, err := base64.StdEncoding.DecodeString(red["link"].(map[string]any)["base64"].(string))
+	require.NoError(t, err)
+	require.Equal(t, folder, string(raw))
+	n.Want(0, "detach", "odd", "--yes")
+	n.Want(0, "undo", n.LastRun(), "--yes")
+	n.Want(0, "bring-back", folder, "--yes") // by the path of the link
+	require.Equal(t, before, lab.Print(t, folder))
+	n.Want(0, "discard-original", "odd", "--yes")
 }
 
 // A bit that flips on the drive, while no time stamp moves, is rot: the held

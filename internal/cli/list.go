@@ -293,6 +293,7 @@ func (a *app) checkCmd() *cobra.Command {
 				return err
 			}
 			defer done()
+			a.tellStopped(e)
 			return a.checkAll(e)
 		}),
 	}

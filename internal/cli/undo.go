@@ -15,9 +15,7 @@ func (a *app) named(args []string, write bool, key string, f func(e *redirect.En
 		return err
 	}
 	defer done()
-	if write {
-		a.tellStopped(e)
-	}
+	a.tellStopped(e)
 	cwd, err := a.cwd()
 	if err != nil {
 		return err

@@ -2,6 +2,7 @@ package ledger
 
 import (
 	"database/sql"
+	"encoding/json"
 	"os"
 	"path/filepath"
 	"testing"
@@ -75,6 +76,11 @@ func TestRedirectsAndHeldKeepEveryByte(t *testing.T) {
 	got, err := l.Redirect("documents")
 	require.NoError(t, err)
 	require.Equal(t, want, got)
+	text, err := json.Marshal(want)
+	require.NoError(t, err)
+	var inPlan Redirect
+	require.NoError(t, json.Unmarshal(text, &inPlan))
+	require.Equal(t, want, inPlan, "in a plan, too")
 	hs, err := l.HeldOf("documents")
 	require.NoError(t, err)
 	require.Len(t, hs, 1)

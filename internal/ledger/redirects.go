@@ -44,6 +44,30 @@ type Redirect struct {
 	Run     string
 }
 
+// MarshalJSON implements [json.Marshaler]: a redirect also stands in the plan
+// of a run, and its paths keep every byte there, too.
+func (r Redirect) MarshalJSON() ([]byte, error) {
+	type plain Redirect
+	return json.Marshal(struct {
+		plain
+		Link, Target pathtext.Path
+	}{plain(r), pathtext.Path(r.Link), pathtext.Path(r.Target)})
+}
+
+// UnmarshalJSON implements [json.Unmarshaler].
+func (r *Redirect) UnmarshalJSON(b []byte) error {
+	type plain Redirect
+	in := struct {
+		*plain
+		Link, Target pathtext.Path
+	}{plain: (*plain)(r)}
+	if err := json.Unmarshal(b, &in); err != nil {
+		return err
+	}
+	r.Link, r.Target = string(in.Link), string(in.Target)
+	return nil
+}
+
 // A Held is a held original: the folder as it was, or after a bring-back
 // the target, set aside until a person discards it.
 type Held struct {

@@ -39,7 +39,7 @@ type Amount struct {
 // Amounts are the sizes that demo knows by name.
 var Amounts = map[string]Amount{
 	"small": {Photos: 24, Recordings: 12, PhotoWidth: 900, RecordingSeconds: 5, Notes: 60},
-	"large": {Photos: 420, Recordings: 160, PhotoWidth: 1600, RecordingSeconds: 20, Notes: 1200},
+	"large": {Photos: 160, Recordings: 280, PhotoWidth: 1200, RecordingSeconds: 20, Notes: 1200},
 }
 
 // driveIDs are fixed, so that the demo tells the same story each time.
