@@ -27,6 +27,7 @@ import (
 
 	"nexlin/internal/drive"
 	"nexlin/internal/ledger"
+	"nexlin/internal/pathtext"
 	"nexlin/internal/redirect"
 )
 
@@ -164,9 +165,8 @@ func (a *app) engine(write bool) (*redirect.Engine, func(), error) {
 		if drives, err = drive.WithStandins(a.standins); err != nil {
 			return nil, nil, &usageError{err.Error()}
 		}
-		if !a.quiet {
-			a.note("stand-in drives are in force: %s", a.standins)
-		}
+		// Said always: nobody shall take a stand-in for a drive.
+		a.note("stand-in drives are in force: %s", pathtext.Show(a.standins))
 	}
 	open := ledger.OpenForReading
 	if write {

@@ -8,6 +8,7 @@ import (
 )
 
 func (a *app) root() *cobra.Command {
+	cobra.EnableCommandSorting = false // the order of the work, not of the alphabet
 	root := &cobra.Command{
 		Use:           "nexlin",
 		Short:         "move folders to another drive and leave a link behind",

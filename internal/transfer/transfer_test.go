@@ -386,6 +386,45 @@ func TestDifferencesAndAmend(t *testing.T) {
 	require.Equal(t, []int{1, 99}, Spools(filepath.Join(b.dir, "spools")))
 }
 
+// Erase takes only what is still as recorded and may go; the rest stays, and
+// the answer says so.
+func TestEraseLeavesWhatChanged(t *testing.T) {
+	for what, c := range map[string]struct {
+		change func(b *bench)
+		may    func(*Record) bool
+		left   string // a file that has to stay; empty if nothing stays
+	}{
+		"all of it":         {func(*bench) {}, nil, ""},
+		"a changed file":    {func(b *bench) { b.write("d/b", "late") }, nil, "d/b"},
+		"a new file":        {func(b *bench) { b.write("d/e/new", "late") }, nil, "d/e/new"},
+		"a replaced file":   {func(b *bench) { retype(b, "a", "a: other") }, nil, "a"},
+		"what may not go":   {func(*bench) {}, func(r *Record) bool { return r.Path != "z" }, "z"},
+		"no right to write": {func(b *bench) { require.NoError(b.t, os.Chmod(filepath.Join(b.source, "d", "e"), 0o500)) }, nil, ""},
+	} {
+		t.Run(what, func(t *testing.T) {
+			b := newBench(t)
+			sample.Make(t, b.source)
+			b.mustPass()
+			c.change(b)
+			if c.may == nil {
+				c.may = func(*Record) bool { return true }
+			}
+			parent, err := handle.Open(b.dir)
+			require.NoError(t, err)
+			defer parent.Release()
+			left, err := Erase(parent, "source", Source, b.spool, c.may)
+			require.NoError(t, err)
+			require.Equal(t, c.left != "", left)
+			if c.left == "" {
+				require.NoDirExists(t, b.source)
+				return
+			}
+			require.FileExists(t, filepath.Join(b.source, c.left))
+			require.NoFileExists(t, filepath.Join(b.source, "d", "e", "f"))
+		})
+	}
+}
+
 // A torn spool ends where it is torn; what comes before is known.
 func TestTornSpool(t *testing.T) {
 	b := newBench(t)
