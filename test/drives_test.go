@@ -7,9 +7,11 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 
 	"nexlin/test/lab"
 )
@@ -254,6 +256,39 @@ func TestOddPathsEverywhere(t *testing.T) {
 	n.Want(0, "bring-back", folder, "--yes") // by the path of the link
 	require.Equal(t, before, lab.Print(t, folder))
 	n.Want(0, "discard-original", "odd", "--yes")
+}
+
+// A program that stores into a mapped page of the folder, before and after
+// the switch: nothing of it is lost, although no time stamp moves at once.
+func TestMappedWrites(t *testing.T) {
+	skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 32), lab.Drive(t, "ext4", "BASALT", 32)
+	lab.Tree{"Log/mapped: " + strings.Repeat("x", 8192), "Log/other: 1"}.Make(t, skerry)
+	folder := filepath.Join(skerry, "Log")
+	f, err := os.OpenFile(filepath.Join(folder, "mapped"), os.O_RDWR, 0)
+	require.NoError(t, err)
+	m, err := unix.Mmap(int(f.Fd()), 0, 8192, unix.PROT_READ|unix.PROT_WRITE, unix.MAP_SHARED)
+	require.NoError(t, err)
+	unmap := sync.OnceFunc(func() { require.NoError(t, unix.Munmap(m)) })
+	defer unmap()
+	require.NoError(t, f.Close())
+	copy(m, "stored before")
+	n := lab.New(t, program)
+	out := n.Want(6, "move", folder, "--into", basalt, "--yes")
+	require.Contains(t, out, "[in-use]")
+	n.Want(0, "move", folder, "--into", basalt, "--yes", "--while-in-use")
+	content, err := os.ReadFile(filepath.Join(basalt, "Log", "mapped"))
+	require.NoError(t, err)
+	require.Equal(t, "stored before", string(content[:13]))
+
+	copy(m[4096:], "stored after")
+	require.Contains(t, n.Want(4, "check"), "[late-write]")
+	require.Contains(t, n.Want(6, "discard-original", "log", "--yes"), "[held-in-use]")
+	unmap()
+	n.Want(0, "discard-original", "log", "--yes")
+	content, err = os.ReadFile(filepath.Join(basalt, "Log", "mapped"))
+	require.NoError(t, err)
+	require.Equal(t, "stored after", string(content[4096:4108]))
+	n.Want(0, "check")
 }
 
 // A bit that flips on the drive, while no time stamp moves, is rot: the held

@@ -42,6 +42,10 @@ func (l *lateWrites) forget() {
 
 // walk looks at every entry of the held original.
 func (l *lateWrites) walk(ctx context.Context) error {
+	// A store into a mapped page shows in no time stamp until it is written back.
+	if err := l.held.SyncAll(); err != nil {
+		return err
+	}
 	return transfer.Differences(ctx, l.held, l.side, l.spool, func(d transfer.Difference) error {
 		if d.Now == nil {
 			return nil
