@@ -1,0 +1,120 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"math/rand/v2"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
+
+	"nexlin/internal/drive"
+	"nexlin/internal/finding"
+	"nexlin/internal/health"
+	"nexlin/internal/ledger"
+	"nexlin/internal/redirect"
+)
+
+func found(codes ...finding.Code) []finding.Finding {
+	var out []finding.Finding
+	for _, c := range codes {
+		out = append(out, finding.New(c, "/home/ines/x", string(c), finding.Subject{}))
+	}
+	return out
+}
+
+// Every kind of error has its status, says in which state things are, and
+// what to do next where there is something to do.
+func TestExplain(t *testing.T) {
+	a := &app{home: "/home/ines", command: "move"}
+	stopped := func(err error, switched bool) error {
+		return &redirect.StoppedError{Run: "20261123-abcde", Kind: redirect.KindMove, Phase: "copy", Link: "/home/ines/Pictures", Switched: switched, Err: err}
+	}
+	at := func(err error) error { return &fs.PathError{Op: "write", Path: "/media/b/x", Err: err} }
+	for _, c := range []struct {
+		err     error
+		exit    int
+		code    string
+		message string
+		state   string
+		next    string
+	}{
+		{&usageError{"wrong"}, exitUsage, "usage", "wrong", untouched, "nexlin help move"},
+		{&redirect.NameError{Name: "docs", Near: []string{"documents"}}, exitUsage, "no-such-redirect", `"docs"`, untouched, "did you mean documents?"},
+		{&drive.NotFoundError{Ref: "BASLAT", Known: []string{"BASALT", "DUNE"}}, exitAway, "no-such-drive", "BASLAT", untouched, "did you mean BASALT?"},
+		{&redirect.RefusedError{Findings: found(finding.SpaceShort, finding.InUse)}, exitRefused, "space-short", "space-short", untouched, "free room there"},
+		{&redirect.RefusedError{Findings: found(finding.InUse)}, exitBusy, "in-use", "in-use", untouched, "quit the program"},
+		{&redirect.RefusedError{Findings: found(finding.DriveAway)}, exitAway, "drive-away", "drive-away", untouched, "plug in"},
+		{&shownError{&redirect.RefusedError{Findings: found(finding.SpaceShort)}}, exitRefused, "space-short", "space-short", untouched, ""},
+		{stopped(at(unix.ENOSPC), false), exitStopped, "stopped", "the drive is full, at /media/b/x", "~/Pictures is as it was", "nexlin resume 20261123-abcde"},
+		{stopped(at(unix.EROFS), true), exitStopped, "stopped", "can only be read", "leads to the new place", "nexlin undo 20261123-abcde"},
+		{stopped(at(unix.EIO), false), exitStopped, "stopped", "input/output error", "as it was", "resume"},
+		{stopped(context.Canceled, false), exitStopped, "stopped", "interrupted", "as it was", "resume"},
+		{stopped(fmt.Errorf("%w: log", redirect.ErrStillChanging), false), exitBusy, "still-changing", "keeps changing", "as it was", "resume"},
+		{&redirect.BrokenError{Path: "/x", Found: "a"}, exitFailed, "not-as-left", "nothing was touched", untouched, "nexlin check"},
+		{&ledger.StateDirError{Dir: "/s", Why: "w"}, exitRefused, "state-directory", "/s", untouched, "--state-dir"},
+		{ledger.ErrBusy, exitBusy, "busy", "another Nexlin", untouched, "wait"},
+		{redirect.ErrNothingStopped, exitRefused, "nothing-stopped", "no run is stopped", untouched, "nexlin history"},
+		{fmt.Errorf("%w: no answer", errConsent), exitRefused, "consent-missing", "no answer", untouched, ""},
+		{at(unix.EACCES), exitFailed, "permission", "permission denied", untouched, "administrator"},
+		{errors.New("a name with \x1b[31m in it"), exitFailed, "failed", `\u001b`, untouched, ""},
+	} {
+		f := a.explain(c.err)
+		require.Equal(t, c.exit, f.Exit, c.err)
+		require.Equal(t, c.code, f.Code, c.err)
+		require.Contains(t, f.Message, c.message)
+		require.Contains(t, f.State, c.state)
+		if c.next == "" {
+			require.Empty(t, f.Next, c.err)
+		} else {
+			require.Contains(t, fmt.Sprint(f.Next), c.next)
+		}
+	}
+}
+
+// With several results the gravest status counts, in whatever order they
+// come: 5, 1, 7, 6, 4, 3, 0.
+func TestGravestStatus(t *testing.T) {
+	order := []int{exitStopped, exitFailed, exitAway, exitBusy, exitProblems, exitRefused, exitDone}
+	for i, worst := range order {
+		rest := append([]int{}, order[i:]...)
+		rand.Shuffle(len(rest), func(a, b int) { rest[a], rest[b] = rest[b], rest[a] })
+		a := &app{}
+		for _, code := range rest {
+			a.grave(code)
+		}
+		require.Equal(t, worst, a.exit, "%v", rest)
+	}
+}
+
+// A check is 7 only if its single cause is a drive that is away.
+func TestCheckExit(t *testing.T) {
+	for want, codes := range map[int][]finding.Code{
+		exitDone: {finding.BackupReminder}, exitAway: {finding.DriveAway, finding.DriveAway}, exitProblems: {finding.DriveAway, finding.LinkMissing},
+	} {
+		require.Equal(t, want, checkExit(&health.Report{Findings: found(codes...)}), "%v", codes)
+	}
+	require.Equal(t, exitDone, checkExit(&health.Report{}))
+}
+
+func TestTextForPeople(t *testing.T) {
+	a := &app{home: "/home/ines"}
+	for in, want := range map[string]string{"/home/ines": "~", "/home/ines/a b": "~/a b", "/home/inesx": "/home/inesx", "/x\n": `/x\n`} {
+		require.Equal(t, want, a.path(in))
+	}
+	require.Equal(t, "~/'a b'", a.typed("/home/ines/a b"))
+	require.Equal(t, "1 file", plural(1, "file", "files"))
+	require.Equal(t, "1,204 files", plural(1204, "file", "files"))
+	require.Equal(t, "▓▓▓▓▓░░░░░", gauge(100, 50))
+	require.Equal(t, "0.3 s", seconds(0.31))
+	require.Equal(t, "1m5s", seconds(65.2))
+	_, err := codes([]string{"rot"})
+	require.Error(t, err, "losses of content are never acceptable")
+	for _, bad := range []moveFlags{{name: "a b"}, {as: ".."}, {as: "a/b"}, {as: ".nexlin"}, {as: ".nexlin-part-x"}} {
+		require.Error(t, checkNames(bad))
+	}
+	require.NoError(t, checkNames(moveFlags{name: "documents", as: "My Documents"}))
+}
