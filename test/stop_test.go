@@ -26,6 +26,11 @@ func midway(t *testing.T, n *lab.Nexlin, step string, do func(*os.Process), args
 	var out bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &out
 	require.NoError(t, cmd.Start())
+	// After a failure in between it would wait for ever, on drives that are to go.
+	t.Cleanup(func() {
+		_ = cmd.Process.Kill()
+		_ = cmd.Wait() // it was waited for, unless the test failed
+	})
 	require.Eventually(t, func() bool { return lab.Exists(goOn + ".waiting") }, 20*time.Second, 5*time.Millisecond)
 	do(cmd.Process)
 	require.NoError(t, os.WriteFile(goOn, nil, 0o600))

@@ -165,6 +165,7 @@ func holding(ts *testscript.TestScript, _ bool, args []string) {
 	out, err := held.StdoutPipe()
 	ts.Check(err)
 	ts.Check(held.Start())
+	ts.Defer(func() { in.Close() }) // it ends with its input, also after a failure
 	_, err = out.Read(make([]byte, 5))
 	ts.Check(err)
 	exits(ts, false, args[1:])
