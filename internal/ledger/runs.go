@@ -265,12 +265,6 @@ func (r *Run) Set(state, message string, f func(*Tx) error) error {
 	return err
 }
 
-// RenameRun gives the run its redirect's name.
-func (t *Tx) RenameRun(id, redirect string) error {
-	_, err := t.tx.Exec("UPDATE runs SET redirect = ? WHERE id = ?", redirect, id)
-	return err
-}
-
 // Reserve keeps room on the ledger's drive, in bytes, until Unreserve: a
 // copy onto or from a full drive must not take the journal's room.
 func (r *Run) Reserve(bytes int64) error {
