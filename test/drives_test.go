@@ -181,18 +181,6 @@ func TestRefusalsOnDrives(t *testing.T) {
 		lab.Mount(t, at, "-t", "tmpfs", "-o", "size=8M", "none")
 		refuse("target-in-memory", at)
 	})
-	t.Run("fuse", func(t *testing.T) {
-		if _, err := exec.LookPath("ntfs-3g"); err != nil {
-			lab.Skip(t, "ntfs-3g is not installed")
-		}
-		img, at := filepath.Join(t.TempDir(), "img"), t.TempDir()
-		require.NoError(t, os.WriteFile(img, nil, 0o600))
-		require.NoError(t, os.Truncate(img, 16<<20))
-		lab.Run(t, "mkfs.ntfs", "-q", "-F", img)
-		lab.Run(t, "ntfs-3g", img, at)
-		t.Cleanup(func() { lab.Run(t, "umount", at) })
-		refuse("not-kept-yet", at)
-	})
 	t.Run("mount inside, mount point, bind mount", func(t *testing.T) {
 		basalt := lab.Drive(t, "ext4", "BASALT", 16)
 		inside := filepath.Join(folder, "b")

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"encoding/json"
 	"time"
 
@@ -10,6 +11,7 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/redirect"
+	"nexlin/internal/transfer"
 )
 
 // Documents for programs. docs/schema/ describes them; bytes are integers,
@@ -39,12 +41,13 @@ type findingDoc struct {
 	Path     pathtext.Path   `json:"path"`
 	Count    int             `json:"count,omitempty"`
 	Paths    []pathtext.Path `json:"paths,omitempty"`
+	Details  []string        `json:"details,omitempty"`
 }
 
 func findingDocs(fs []finding.Finding) []findingDoc {
 	out := []findingDoc{}
 	for _, f := range finding.Worst(fs) {
-		out = append(out, findingDoc{string(f.Code), string(f.Severity), f.Message, f.Remedy, pathtext.Path(f.Path), f.Count, rawPaths(f.Paths)})
+		out = append(out, findingDoc{string(f.Code), string(f.Severity), f.Message, f.Remedy, pathtext.Path(f.Path), f.Count, rawPaths(f.Paths), f.Details})
 	}
 	return out
 }
@@ -129,7 +132,7 @@ func (a *app) outcomeDoc(e *redirect.Engine, o *redirect.Outcome) doc {
 	d := doc{
 		"run":      run,
 		"copied":   doc{"files": o.Copied.Files, "bytes": o.Copied.Bytes, "seconds": o.Copied.Seconds},
-		"verified": doc{"files": o.Verified.Files, "bytes": o.Verified.Bytes, "digest": "sha256", "from_device": o.Device},
+		"verified": doc{"files": o.Verified.Files, "bytes": o.Verified.Bytes, "digest": cmp.Or(o.Plan.Digest, transfer.SHA256), "from_device": o.Device},
 		"findings": findingDocs(o.Findings),
 		"space":    spaceDoc(o),
 	}
@@ -170,18 +173,27 @@ func planDoc(p *redirect.Plan) doc {
 }
 
 type abilitiesDoc struct {
-	Symlinks  bool `json:"symlinks"`
-	Modes     bool `json:"modes"`
-	Owners    bool `json:"owners"`
-	Nanotimes bool `json:"nanosecond_times"`
-	Xattrs    bool `json:"extended_attributes"`
-	ACLs      bool `json:"acls"`
-	Exchange  bool `json:"exchange"`
-	AnyBytes  bool `json:"any_bytes"`
-	Case      bool `json:"case_sensitive"`
-	Holes     bool `json:"holes"`
+	Symlinks  bool    `json:"symlinks"`
+	HardLinks bool    `json:"hard_links"`
+	Nodes     bool    `json:"fifos_and_sockets"`
+	Modes     bool    `json:"modes"`
+	Owners    bool    `json:"owners"`
+	Nanotimes bool    `json:"nanosecond_times"`
+	TimeStep  float64 `json:"time_step"` // seconds; 0 where times are not kept
+	Xattrs    bool    `json:"extended_attributes"`
+	ACLs      bool    `json:"acls"`
+	Exchange  bool    `json:"exchange"`
+	AnyBytes  bool    `json:"any_bytes"`
+	Case      bool    `json:"case_sensitive"`
+	Composes  bool    `json:"composes_unicode"`
+	Holes     bool    `json:"holes"`
+	MaxFile   int64   `json:"largest_file"` // bytes; 0 if no limit was met
 }
 
 func abilitiesOf(a drive.Abilities) abilitiesDoc {
-	return abilitiesDoc{a.Symlinks, a.Modes, a.Owners, a.Nanotimes, a.Xattrs, a.ACLs, a.Exchange, a.Bytes, a.CaseSeen, a.Holes}
+	return abilitiesDoc{
+		Symlinks: a.Symlinks, HardLinks: a.HardLinks, Nodes: a.Nodes, Modes: a.Modes, Owners: a.Owners,
+		Nanotimes: a.Nanotimes(), TimeStep: a.TimeStep.Seconds(), Xattrs: a.Xattrs, ACLs: a.ACLs, Exchange: a.Exchange,
+		AnyBytes: a.Bytes(), Case: a.CaseSeen, Composes: a.Composes, Holes: a.Holes, MaxFile: a.MaxFile,
+	}
 }

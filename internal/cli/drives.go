@@ -215,8 +215,9 @@ func keeps(x *abilitiesDoc, why string) string {
 		name string
 		can  bool
 	}{
-		{"links", x.Symlinks}, {"modes", x.Modes}, {"owners", x.Owners}, {"exact times", x.Nanotimes}, {"attributes", x.Xattrs},
+		{"links", x.Symlinks}, {"hard links", x.HardLinks}, {"FIFOs", x.Nodes}, {"modes", x.Modes}, {"owners", x.Owners}, {"exact times", x.Nanotimes}, {"attributes", x.Xattrs},
 		{"ACLs", x.ACLs}, {"holes", x.Holes}, {"upper and lower case", x.Case}, {"names of any bytes", x.AnyBytes},
+		{"files above 4 GiB", x.MaxFile == 0},
 	} {
 		if p.can {
 			yes = append(yes, p.name)

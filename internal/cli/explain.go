@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"slices"
 	"strings"
 
 	"golang.org/x/sys/unix"
@@ -30,13 +31,17 @@ type fault struct {
 	Found   []finding.Finding
 }
 
-const untouched = "nothing was changed"
+const (
+	untouched = "nothing was changed"
+	together  = "to go on with all of this: "
+)
 
 // explain turns an error of the core into advice and an exit status.
 func (a *app) explain(err error) fault {
 	if f, ok := a.explainRun(err); ok {
 		if shown := (*shownError)(nil); errors.As(err, &shown) {
-			f.Next = nil // the remedies stand on the screen already
+			// The remedies stand on the screen already, one by one.
+			f.Next = slices.DeleteFunc(f.Next, func(s string) bool { return !strings.HasPrefix(s, together) })
 		}
 		return f
 	}
@@ -100,6 +105,9 @@ func (a *app) explainRun(err error) (fault, bool) {
 			f.Code, f.Path = string(b[0].Code), b[0].Path
 			for _, x := range b {
 				f.Next = append(f.Next, x.Remedy)
+			}
+			if all := acceptable(b); len(all) > 1 {
+				f.Next = append(f.Next, together+"`"+acceptFlags(all)+"`")
 			}
 		}
 		if refused.OnlyBusy() {
@@ -210,4 +218,16 @@ func (a *app) tell(f fault) {
 		}
 		a.note("hint: %s", n)
 	}
+}
+
+// acceptable gives the codes of findings that may all be accepted; nil if one
+// of them may not.
+func acceptable(fs []finding.Finding) (out []finding.Code) {
+	for _, f := range fs {
+		if !finding.Acceptable(f.Code) {
+			return nil
+		}
+		out = append(out, f.Code)
+	}
+	return out
 }

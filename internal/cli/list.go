@@ -14,6 +14,7 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/redirect"
+	"nexlin/internal/transfer"
 )
 
 func (a *app) listCmd() *cobra.Command {
@@ -152,8 +153,8 @@ func (a *app) showCmd() *cobra.Command {
 		Short: "one redirect in full; its manifest for stock tools",
 		Args:  cobra.ExactArgs(1),
 		RunE: a.runner(func(_ *cobra.Command, args []string) error {
-			if manifest != "" && manifest != "mtree" && manifest != "sha256" {
-				return &usageError{"--manifest takes mtree or sha256"}
+			if manifest != "" && manifest != "mtree" && manifest != "sha256" && manifest != "blake3" {
+				return &usageError{"--manifest takes mtree, sha256 or blake3"}
 			}
 			return a.named(args, false, "redirects", func(e *redirect.Engine, r ledger.Redirect) (doc, error) {
 				if manifest != "" {
@@ -171,7 +172,7 @@ func (a *app) showCmd() *cobra.Command {
 			})
 		}),
 	}
-	c.Flags().StringVar(&manifest, "manifest", "", "print the manifest as `FORMAT`: mtree, or sha256 as sha256sum -c reads it")
+	c.Flags().StringVar(&manifest, "manifest", "", "print the manifest as `FORMAT`: mtree, or sha256 or blake3 in lines as sha256sum -c reads them")
 	return c
 }
 
@@ -219,8 +220,8 @@ func (a *app) printManifest(e *redirect.Engine, r ledger.Redirect, format string
 		_, err = io.Copy(a.rawOut, f)
 		return err
 	}
-	return e.EachFile(r, func(path string, digest [32]byte) error {
-		// sha256sum(1): a name with a newline or a backslash is escaped, and
+	err := e.EachFile(r, transfer.Digest(format), func(path string, digest [32]byte) error {
+		// sha256sum(1), and b3sum alike: a name with a newline or a backslash is escaped, and
 		// a backslash before the line says so.
 		name, mark := path, ""
 		if strings.ContainsAny(path, "\\\n\r") {
@@ -229,6 +230,11 @@ func (a *app) printManifest(e *redirect.Engine, r ledger.Redirect, format string
 		_, err := fmt.Fprintf(a.rawOut, "%s%s  %s\n", mark, hex.EncodeToString(digest[:]), name)
 		return err
 	})
+	if errors.Is(err, redirect.ErrOtherDigest) {
+		other := map[string]transfer.Digest{"sha256": transfer.BLAKE3, "blake3": transfer.SHA256}[format]
+		return &usageError{fmt.Sprintf("%s has other digests than %s: --manifest %s prints them", r.Name, format, other)}
+	}
+	return err
 }
 
 func (a *app) historyCmd() *cobra.Command {

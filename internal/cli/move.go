@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -13,6 +14,7 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/redirect"
+	"nexlin/internal/transfer"
 )
 
 type moveFlags struct {
@@ -20,6 +22,8 @@ type moveFlags struct {
 	preview        bool
 	whileInUse     bool
 	accept         []string
+	digest, links  string
+	workers        int
 }
 
 func (a *app) moveCmd() *cobra.Command {
@@ -53,8 +57,24 @@ func (a *app) moveCmd() *cobra.Command {
 	fl.StringVar(&f.name, "name", "", "the `NAME` of the redirect")
 	fl.BoolVar(&f.whileInUse, "while-in-use", false, "go on although programs write to the folder")
 	fl.StringArrayVar(&f.accept, "accept", nil, "go on past the finding with this `CODE`")
+	fl.StringVar(&f.links, "inner-links", string(redirect.RewriteLinks), "relative links that lead out of the folder: rewrite, keep or refuse (`HOW`)")
+	fl.StringVar(&f.digest, "digest", string(transfer.SHA256), "the `DIGEST` of every file in the manifest: sha256, which stock tools check, or blake3, which is faster")
+	fl.IntVar(&f.workers, "workers", 0, "how many files are copied at once (`N`); 0 follows the drives")
 	a.previewFlag(c, &f.preview)
 	return c
+}
+
+// check refuses values that no move takes.
+func (f *moveFlags) check() error {
+	switch {
+	case !slices.Contains([]string{"rewrite", "keep", "refuse"}, f.links):
+		return &usageError{"--inner-links takes rewrite, keep or refuse"}
+	case f.digest != string(transfer.SHA256) && f.digest != string(transfer.BLAKE3):
+		return &usageError{"--digest takes sha256 or blake3"}
+	case f.workers < 0 || f.workers > 64:
+		return &usageError{"--workers takes a number from 1 to 64, or 0"}
+	}
+	return checkNames(*f)
 }
 
 // previewFlag adds --preview with its other spellings.
@@ -96,7 +116,7 @@ func codes(in []string) ([]finding.Code, error) {
 }
 
 func (a *app) moveAll(args []string, f moveFlags) error {
-	if err := checkNames(f); err != nil {
+	if err := f.check(); err != nil {
 		return err
 	}
 	accept, err := codes(f.accept)
@@ -122,7 +142,11 @@ func (a *app) moveAll(args []string, f moveFlags) error {
 		if err != nil {
 			return nil, err
 		}
-		o := redirect.MoveOptions{Folder: folder, Into: into, As: f.as, Name: f.name, WhileInUse: f.whileInUse, Accept: accept}
+		e.Workers = f.workers
+		o := redirect.MoveOptions{
+			Folder: folder, Into: into, As: f.as, Name: f.name, WhileInUse: f.whileInUse, Accept: accept,
+			Digest: transfer.Digest(f.digest), InnerLinks: redirect.InnerLinks(f.links),
+		}
 		return a.moveOne(e, o, f.preview)
 	}
 	return a.several(args, "moves", each)

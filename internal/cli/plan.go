@@ -86,7 +86,7 @@ func (a *app) proof(o *redirect.Outcome) {
 		if o.Device {
 			where = "from the device itself"
 		}
-		a.print("  verified  %s read back %s, every SHA-256 equal", plural(o.Verified.Files, "file", "files"), where)
+		a.print("  verified  %s read back %s, every one equal", plural(o.Verified.Files, "file", "files"), where)
 	}
 }
 

@@ -95,17 +95,32 @@ func (a *app) findings(w io.Writer, fs []finding.Finding) {
 			finding.Blocker: bad.Render("blocker"), finding.Warning: caution.Render("warning"), finding.Info: faint.Render("info"),
 		}[f.Severity]
 		fmt.Fprintf(w, "%s  %s  %s\n", mark, f.Message, faint.Render("["+string(f.Code)+"]"))
-		for i, p := range f.Paths {
-			if i == 10 || (f.Count == 1 && p == f.Path && strings.Contains(f.Message, pathtext.Show(p))) {
-				break
-			}
-			fmt.Fprintf(w, "           %s\n", a.path(p))
-		}
-		if f.Count > len(f.Paths) && len(f.Paths) > 0 {
-			fmt.Fprintf(w, "           and %s more\n", count(int64(f.Count-len(f.Paths))))
+		shown := a.findingPaths(w, f)
+		if f.Count > shown && shown > 0 {
+			fmt.Fprintf(w, "           and %s more\n", count(int64(f.Count-shown)))
 		}
 		fmt.Fprintf(w, "         → %s\n", f.Remedy)
 	}
+}
+
+// findingPaths prints the first paths of a finding, fewer of one that only
+// informs, and returns how many.
+func (a *app) findingPaths(w io.Writer, f finding.Finding) (shown int) {
+	most := 10
+	if f.Severity == finding.Info {
+		most = 3
+	}
+	for i, p := range f.Paths[:min(len(f.Paths), most)] {
+		line := a.path(p)
+		if len(f.Details) > i {
+			line += " " + f.Details[i]
+		} else if f.Count == 1 && p == f.Path && strings.Contains(f.Message, pathtext.Show(p)) {
+			break // it was said already
+		}
+		fmt.Fprintf(w, "           %s\n", line)
+		shown++
+	}
+	return shown
 }
 
 func ago(t time.Time) string { return humanize.Time(t) }

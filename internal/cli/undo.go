@@ -31,6 +31,7 @@ func (a *app) named(args []string, write bool, key string, f func(e *redirect.En
 
 func (a *app) bringBackCmd() *cobra.Command {
 	var preview, whileInUse bool
+	var accept []string
 	c := &cobra.Command{
 		Use:   "bring-back NAME…",
 		Short: "bring the data back: a real folder stands where the link was",
@@ -38,14 +39,19 @@ func (a *app) bringBackCmd() *cobra.Command {
 			"the real folder in the link's place in one act. The target is held on its drive until it is discarded.",
 		Args: cobra.MinimumNArgs(1),
 		RunE: a.runner(func(_ *cobra.Command, args []string) error {
+			ok, err := codes(accept)
+			if err != nil {
+				return err
+			}
 			return a.named(args, !preview, "runs", func(e *redirect.Engine, r ledger.Redirect) (doc, error) {
 				return a.planned(e, preview, "bring it back?", a.showBroughtBack, func(progress func(entries, bytes int64)) (*redirect.Plan, error) {
-					return e.PlanBringBack(a.ctx, r, whileInUse, progress)
+					return e.PlanBringBack(a.ctx, r, whileInUse, ok, progress)
 				})
 			})
 		}),
 	}
 	c.Flags().BoolVar(&whileInUse, "while-in-use", false, "go on although programs write to the folder")
+	c.Flags().StringArrayVar(&accept, "accept", nil, "go on past the finding with this `CODE`")
 	a.previewFlag(c, &preview)
 	return c
 }

@@ -71,6 +71,11 @@ func (d *Drive) ID() string {
 // mounts of one are one drive.
 func (d *Drive) Same(o *Drive) bool { return d.device == o.device }
 
+// Option reports whether the drive is mounted with an option such as nosuid.
+func (d *Drive) Option(name string) bool {
+	return slices.Contains(strings.Split(d.Options, ","), name)
+}
+
 // Reserve is what Nexlin leaves free on a drive of this size, in bytes: two
 // hundredths of it, not more than a gibibyte, so that the drive stays usable.
 func (d *Drive) Reserve() int64 { return min(d.Size/50, 1<<30) }

@@ -44,7 +44,19 @@ func TestIdentityOfRealDrives(t *testing.T) {
 			before := lab.Print(t, at)
 			a, err := Try(dir)
 			require.NoError(t, err)
-			require.Equal(t, Abilities{true, true, true, true, true, true, true, true, true, true, true}, a)
+			able := Abilities{
+				Symlinks: true, HardLinks: true, Nodes: true, Devices: true, Modes: true, Owners: true, Xattrs: true, ACLs: true,
+				Exchange: true, CaseSeen: true, Holes: true, NameBytes: 255, TimeStep: 1,
+				FileMode: 0o600, DirMode: 0o700, Oldest: a.Oldest, Newest: a.Newest, LinkBytes: 4095, XattrBytes: a.XattrBytes,
+			}
+			if kind != "btrfs" {
+				able.LinkBytes = 1023 // ext4 on a small drive has blocks of 1 KiB
+			}
+			require.Equal(t, able, a)
+			least := map[string]int{"ext4": 800, "xfs": 60 << 10, "btrfs": 15 << 10}[kind]
+			require.True(t, a.XattrBytes >= least && a.XattrBytes < 2*least, "%d", a.XattrBytes)
+			require.LessOrEqual(t, a.Oldest, int64(0))
+			require.GreaterOrEqual(t, a.Newest, int64(1<<31))
 			require.Equal(t, before, lab.Print(t, at), "the trial leaves no trace")
 			// A second drive of the same name is ambiguous, and both are told.
 			lab.Drive(t, "ext4", "KESTREL", 16)

@@ -56,7 +56,7 @@ func ReadTagIn(d *handle.Dir) (*Tag, error) {
 		return nil, err
 	}
 	defer f.Close()
-	if st, err := handle.StatFile(f); err != nil || !st.IsRegular() || st.Size > tagLimit {
+	if st, err := f.Stat(); err != nil || !st.IsRegular() || st.Size > tagLimit {
 		return nil, ErrTag
 	}
 	b, err := io.ReadAll(io.LimitReader(f, tagLimit))
@@ -127,7 +127,7 @@ func RecordIn(d *handle.Dir, owner, group uint32) (*handle.Dir, error) {
 	}
 	if made {
 		if os.Geteuid() == 0 {
-			err = rec.Chown(owner, group)
+			err = kept(rec.Chown(owner, group))
 		}
 		if err = errors.Join(err, rec.Sync(), d.Sync()); err != nil {
 			rec.Release()
@@ -160,10 +160,10 @@ func WriteRecord(rec *handle.Dir, name string, mode, owner, group uint32, conten
 	}()
 	_, err = io.Copy(f, content)
 	if err == nil && os.Geteuid() == 0 {
-		err = f.Chown(int(owner), int(group))
+		err = kept(f.Chown(owner, group))
 	}
 	if err == nil {
-		err = f.Chmod(os.FileMode(mode))
+		err = kept(f.Chmod(mode))
 	}
 	if err == nil {
 		err = f.Sync()
@@ -175,6 +175,15 @@ func WriteRecord(rec *handle.Dir, name string, mode, owner, group uint32, conten
 		return err
 	}
 	return rec.Sync()
+}
+
+// kept passes over that a file system keeps no owners or modes: inspection
+// has told what that means for names that are private.
+func kept(err error) error {
+	if errors.Is(err, unix.EPERM) || errors.Is(err, unix.EOPNOTSUPP) || errors.Is(err, unix.ENOSYS) {
+		return nil
+	}
+	return err
 }
 
 func ignoreMissing(err error) error {

@@ -3,9 +3,14 @@ package drive
 import (
 	"bytes"
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
+	"slices"
+	"sort"
+	"strings"
 	"syscall"
+	"time"
 
 	"golang.org/x/sys/unix"
 
@@ -15,17 +20,44 @@ import (
 // Abilities is what a directory's file system can keep, as tried.
 type Abilities struct {
 	Symlinks  bool
+	HardLinks bool
+	Nodes     bool // FIFOs and names of sockets
+	Devices   bool // device nodes; tried as administrator only, false otherwise
 	Modes     bool // all twelve bits
-	Owners    bool // tried as administrator; true otherwise, since own files stay own
-	Nanotimes bool
-	Xattrs    bool // user.*
+	FileMode  uint32
+	DirMode   uint32 // what private files and directories get where modes are not kept
+	Owners    bool   // tried as administrator; otherwise whether own files are own
+	UID, GID  uint32 // whom files belong to where owners are not kept
+	Xattrs    bool   // user.*
 	ACLs      bool
-	NoReplace bool // rename that never replaces
 	Exchange  bool // exchange of two entries in one act
-	Bytes     bool // names of any bytes
 	CaseSeen  bool // names that differ in case alone are two
+	Composes  bool // names that differ in Unicode normalisation alone are one
 	Holes     bool
+
+	OnlyText  bool   // names have to be UTF-8
+	BadBytes  string // of the bytes that some systems refuse, those refused here
+	NoTrail   bool   // names can't end in a full stop or a space
+	Reserved  bool   // names such as CON can't be used
+	NameBytes int    // longest name in bytes; 0 if it is counted in UTF-16 units
+	NameUnits int    // longest name in UTF-16 units; 0 if it is counted in bytes
+
+	LinkBytes  int  // longest text of a symbolic link, in bytes
+	XattrText  bool // names of attributes have to be UTF-8
+	XattrUser  bool // only user.* attributes are kept; tried as administrator
+	XattrBytes int  // largest attribute, in bytes; the tries end at 60 KiB
+
+	TimeStep time.Duration // times are kept to this; 0 if they are not kept at all
+	Oldest   int64         // seconds since 1970 of the earliest probe that was kept
+	Newest   int64         // and of the latest
+	MaxFile  int64         // largest file in bytes; 0 if no limit was met
 }
+
+// Bytes reports whether a name may hold any bytes.
+func (a *Abilities) Bytes() bool { return !a.OnlyText && a.BadBytes == "" }
+
+// Nanotimes reports whether times are kept exactly.
+func (a *Abilities) Nanotimes() bool { return a.TimeStep == time.Nanosecond }
 
 // TrialName is the beginning of the name of the trial directory.
 const TrialName = ".nexlin-try-"
@@ -110,30 +142,189 @@ func (t *trial) clean(err *error) {
 
 func (t *trial) all() (Abilities, error) {
 	var a Abilities
-	d := t.dir
 	if err := t.file("a"); err != nil {
 		return a, err
 	}
-	if err := d.Symlink("a", "link"); !t.no(err) {
-		t.made = append(t.made, "link")
-		a.Symlinks = true
+	st, err := t.dir.Stat("a")
+	if err != nil {
+		return a, err
 	}
-	a.Modes, a.Owners = t.modes(), t.owners()
-	want := handle.Time{Sec: 1700000001, Nsec: 123456789}
-	if !t.no(d.SetTimesEntry("a", want, want)) {
-		st, err := d.Stat("a")
-		a.Nanotimes = !t.no(err) && st.Mtime == want
+	own, err := t.dir.Self()
+	if err != nil {
+		return a, err
 	}
+	a.FileMode, a.DirMode, a.UID, a.GID = st.Perm(), own.Perm(), st.UID, st.GID
+	t.entries(&a)
+	a.Modes, a.Owners = t.modes(), t.owners(&st)
+	t.times(&a)
 	a.Xattrs = t.xattr(handle.Xattr{Name: "user.nexlin", Value: []byte("x")})
 	// user::rw- user:1:r-- group::--- mask::r-- other::---, acl(5) as stored.
 	a.ACLs = t.xattr(handle.Xattr{Name: "system.posix_acl_access", Value: []byte{
 		2, 0, 0, 0, 1, 0, 6, 0, 255, 255, 255, 255, 2, 0, 4, 0, 1, 0, 0, 0, 4, 0, 0, 0, 255, 255, 255, 255,
 		16, 0, 4, 0, 255, 255, 255, 255, 32, 0, 0, 0, 255, 255, 255, 255}})
-	a.NoReplace, a.Exchange = t.renames()
-	a.Bytes = !t.no(t.file("\xff\x01?*:"))
-	a.CaseSeen = !t.no(t.file("A"))
-	a.Holes = t.holes()
+	a.XattrBytes = t.xattrSize(a.Xattrs)
+	a.XattrText = a.Xattrs && !t.xattr(handle.Xattr{Name: "user.\xff", Value: []byte("x")})
+	a.XattrUser = a.Xattrs && os.Geteuid() == 0 && !t.xattr(handle.Xattr{Name: "trusted.nexlin", Value: []byte("x")})
+	a.Exchange = t.exchange()
+	t.names(&a)
+	t.sizes(&a)
 	return a, t.err
+}
+
+// entries tries the kinds of entry.
+func (t *trial) entries(a *Abilities) {
+	if err := t.dir.Symlink("a", "link"); !t.no(err) {
+		t.made = append(t.made, "link")
+		a.Symlinks = true
+	}
+	for _, n := range []int{4095, 1023} {
+		name := fmt.Sprintf("link-%d", n)
+		if a.Symlinks && a.LinkBytes == 0 && !t.no(t.dir.Symlink(strings.Repeat("x", n), name)) {
+			t.made = append(t.made, name)
+			a.LinkBytes = n
+		}
+	}
+	if err := t.dir.Link("a", t.dir, "second"); !t.no(err) {
+		t.made = append(t.made, "second")
+		x, err := t.dir.Stat("a")
+		y, err2 := t.dir.Stat("second")
+		a.HardLinks = !t.no(errors.Join(err, err2)) && x.SameInode(&y)
+	}
+	a.Nodes = t.node(unix.S_IFIFO) && t.node(unix.S_IFSOCK)
+	// Whoever may not make device nodes does not learn whether the drive keeps them.
+	a.Devices = os.Geteuid() == 0 && t.node(unix.S_IFCHR)
+}
+
+func (t *trial) node(kind uint32) bool {
+	const name = "node"
+	err := t.dir.Mknod(name, kind|0o600, unix.Mkdev(1, 3))
+	st, statErr := t.dir.Stat(name)
+	if statErr == nil { // some make a plain file and then say that it failed
+		if e := t.dir.Unlink(name); e != nil {
+			t.err = errors.Join(t.err, e)
+		}
+	}
+	if errors.Is(err, unix.EIO) && (statErr == nil && st.IsRegular() || errors.Is(statErr, fs.ErrNotExist)) {
+		return false // exFAT through FUSE calls it a fault
+	}
+	return !t.no(err) && statErr == nil && st.Type() == kind
+}
+
+// times finds out how exactly times are kept, and between which years.
+func (t *trial) times(a *Abilities) {
+	kept := func(want handle.Time) (handle.Time, bool) {
+		if t.no(t.dir.SetTimesEntry("a", want, want)) {
+			return want, false
+		}
+		st, err := t.dir.Stat("a")
+		return st.Mtime, !t.no(err)
+	}
+	want := handle.Time{Sec: 1700000001, Nsec: 987654321}
+	got, ok := kept(want)
+	for _, step := range []time.Duration{1, 100, time.Microsecond, time.Millisecond, 10 * time.Millisecond, time.Second, 2 * time.Second} {
+		if ok && got == handle.Rounded(want, step) {
+			a.TimeStep = step
+			break
+		}
+	}
+	for _, sec := range []int64{-1 << 31, 0, 315532800, 1 << 30, 1<<31 - 1, 1 << 31, 4354819198} {
+		got, ok := kept(handle.Time{Sec: sec})
+		if !ok || got != handle.Rounded(handle.Time{Sec: sec}, a.TimeStep) {
+			continue
+		}
+		if a.Newest == 0 {
+			a.Oldest = sec
+		}
+		a.Newest = max(a.Newest, sec, 1)
+	}
+}
+
+// suspects are the bytes that file systems of other systems refuse in names.
+var suspects = func() (s string) {
+	for c := byte(1); c < ' '; c++ {
+		s += string(c)
+	}
+	return s + "\"*:<>?\\|\x7f"
+}()
+
+// names finds out what a name may look like. A name counts as taken only if
+// it is listed as it was given.
+func (t *trial) names(a *Abilities) {
+	var tried []string
+	for _, c := range suspects {
+		tried = append(tried, "n"+string(c))
+	}
+	tried = append(tried, "\xff\xfe", "t.", "t ", "CON", "aux.txt")
+	long := func(unit string, n int) string { return strings.Repeat(unit, n) }
+	tried = append(tried, long("a", 255), long("\u00e9", 255))
+	ok := map[string]bool{}
+	for _, n := range tried {
+		ok[n] = t.name(n)
+	}
+	listed, err := t.dir.Names()
+	if err != nil {
+		t.err = errors.Join(t.err, err)
+	}
+	for n := range ok {
+		ok[n] = ok[n] && slices.Contains(listed, n)
+	}
+	for _, c := range suspects {
+		if !ok["n"+string(c)] {
+			a.BadBytes += string(c)
+		}
+	}
+	a.OnlyText = !ok["\xff\xfe"]
+	a.NoTrail = !ok["t."] || !ok["t "]
+	a.Reserved = !ok["CON"] || !ok["aux.txt"]
+	switch {
+	case ok[long("\u00e9", 255)]:
+		a.NameUnits = 255
+	case ok[long("a", 255)]:
+		a.NameBytes = 255
+	default: // the longest one that works, below that
+		a.NameBytes = sort.Search(254, func(n int) bool { return !t.name(long("b", n+1)) })
+	}
+	a.CaseSeen = t.name("A")
+	if t.name("n\u00e9") {
+		_, err := t.dir.Stat("ne\u0301")
+		a.Composes = err == nil
+	}
+}
+
+// name tries a name; one that exists already, in other letters, is refused.
+func (t *trial) name(n string) bool {
+	err := t.file(n)
+	return !errors.Is(err, fs.ErrNotExist) && !t.no(err)
+}
+
+// sizes finds out about holes and the largest file. Where there are no holes
+// a large file would take long to make, unless it is refused at once.
+func (t *trial) sizes(a *Abilities) {
+	f, err := t.dir.Create("hole", 0o600)
+	if t.no(err) {
+		return
+	}
+	defer f.Close()
+	t.made = append(t.made, "hole")
+	if t.no(f.Truncate(4 << 20)) {
+		return
+	}
+	st, err := f.Stat()
+	a.Holes = !t.no(err) && st.Allocated < 1<<20
+	if !a.Holes && !t.isFAT() {
+		return
+	}
+	err = f.Truncate(1 << 32)
+	if errors.Is(err, unix.EFBIG) {
+		a.MaxFile = 1<<32 - 1
+		return
+	}
+	t.no(err)
+}
+
+func (t *trial) isFAT() bool {
+	var st unix.Statfs_t
+	return unix.Fstatfs(t.dir.Fd(), &st) == nil && st.Type == unix.MSDOS_SUPER_MAGIC
 }
 
 func (t *trial) modes() bool {
@@ -148,9 +339,9 @@ func (t *trial) modes() bool {
 	return !t.no(unix.Fchmodat(t.dir.Fd(), "a", 0o600, 0))
 }
 
-func (t *trial) owners() bool {
+func (t *trial) owners(made *handle.Stat) bool {
 	if os.Geteuid() != 0 {
-		return true
+		return made.UID == uint32(os.Geteuid())
 	}
 	if t.no(t.dir.ChownEntry("a", 12345, 23456)) {
 		return false
@@ -175,26 +366,24 @@ func (t *trial) xattr(x handle.Xattr) bool {
 	return false
 }
 
-func (t *trial) renames() (noReplace, exchange bool) {
-	if err := t.file("b"); t.no(err) {
-		return false, false
+// xattrSize finds out how large an attribute may be. That there is no room
+// for one is no lack of room on the drive.
+func (t *trial) xattrSize(can bool) int {
+	if !can {
+		return 0
 	}
-	noReplace = errors.Is(t.dir.Rename("a", t.dir, "b"), fs.ErrExist)
-	return noReplace, !t.no(t.dir.Exchange("a", t.dir, "b"))
+	x := handle.Xattr{Name: "user.nexlin"}
+	n := sort.Search(60<<10, func(n int) bool {
+		x.Value = make([]byte, n+1)
+		err := t.dir.SetXattr("a", x)
+		return errors.Is(err, unix.ENOSPC) || errors.Is(err, unix.E2BIG) || errors.Is(err, unix.ERANGE) || t.no(err)
+	})
+	t.no(t.dir.RemoveXattr("a", x.Name)) // room for the next
+	return n
 }
 
-func (t *trial) holes() bool {
-	f, err := t.dir.Create("hole", 0o600)
-	if t.no(err) {
-		return false
-	}
-	defer f.Close()
-	t.made = append(t.made, "hole")
-	if t.no(f.Truncate(4 << 20)) {
-		return false
-	}
-	st, err := handle.StatFile(f)
-	return !t.no(err) && st.Allocated < 1<<20
+func (t *trial) exchange() bool {
+	return !t.no(t.file("b")) && !t.no(t.dir.Exchange("a", t.dir, "b"))
 }
 
 func deviceOf(fi os.FileInfo) uint64 { return fi.Sys().(*syscall.Stat_t).Dev }

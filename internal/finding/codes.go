@@ -12,6 +12,10 @@ const (
 	HoldsRedirect   Code = "holds-a-redirect"
 	Unreadable      Code = "unreadable-entries"
 	SpecialFiles    Code = "special-files"
+	LinksLeadOut    Code = "links-lead-out"
+	LinksPointIn    Code = "links-point-in"
+	HardLinksOut    Code = "hard-links-lead-out"
+	SocketsLive     Code = "socket-in-use"
 	MountInside     Code = "mount-inside"
 	NotKeptYet      Code = "not-kept-yet"
 	OwnerRights     Code = "owner-needs-rights"
@@ -35,7 +39,26 @@ const (
 	DriveUnmounted Code = "drive-not-mounted"
 	OldPlaceTaken  Code = "old-place-taken"
 	BackupReminder Code = "only-copy"
-	FolderBusy     Code = "busy"
+	RightsGrow     Code = "rights-would-grow"
+
+	// inspect: what the target can't keep
+	NamesRefused   Code = "names-not-kept"
+	NamesCollide   Code = "names-collide"
+	LinksLost      Code = "links-not-kept"
+	FileTooLarge   Code = "file-too-large"
+	TimesLost      Code = "times-not-kept"
+	PrivateExposed Code = "private-exposed"
+	HardLinksSplit Code = "hard-links-split"
+	OwnersLost     Code = "owners-not-kept"
+	ModesLost      Code = "modes-not-kept"
+	ACLsLost       Code = "acls-not-kept"
+	AttributesLost Code = "attributes-not-kept"
+	AttributesFit  Code = "attributes-do-not-fit"
+	PathTooLong    Code = "path-too-long"
+	TimesRounded   Code = "times-rounded"
+	HolesFilled    Code = "holes-filled"
+
+	FolderBusy Code = "busy"
 
 	// check
 	DriveAway      Code = "drive-away"
@@ -79,7 +102,11 @@ var list = []Kind{
 	{InsideRedirect, Blocker, "The folder lies inside one that is redirected already.", "bring the outer one back first: `nexlin bring-back NAME`, or move the outer one on", false},
 	{HoldsRedirect, Blocker, "The folder holds a link that is a redirect.", "bring the inner one back first: `nexlin bring-back NAME`", false},
 	{Unreadable, Blocker, "This account may not read everything in the folder, so a copy would not be whole.", "run as the account that owns them, or as administrator", false},
-	{SpecialFiles, Blocker, "The folder holds sockets, FIFOs or device nodes, which a program made for itself.", "quit the program that made them; what stays can be removed if nothing needs it", false},
+	{SpecialFiles, Blocker, "The folder holds FIFOs, sockets or device nodes that can't be made on the target: device nodes need an administrator, and not every drive keeps them.", "quit the program that made them; what stays can be removed if nothing needs it", false},
+	{LinksLeadOut, Blocker, "Relative links lead out of the folder and would mean something else once it lies elsewhere.", "`--inner-links rewrite` has them say the absolute path they meant", false},
+	{LinksPointIn, Warning, "Links elsewhere lead into the folder by a way that the move breaks.", "make them anew by the folder's own path, which stays the same", false},
+	{HardLinksOut, Blocker, "Files in the folder have further names outside it: after the move these are two files, and less room is freed.", "if that is meant: `--accept hard-links-lead-out`", true},
+	{SocketsLive, Blocker, "A program waits for connections at a socket in the folder; a copy of the socket would lead to nobody.", "quit the program and try again", false},
 	{MountInside, Blocker, "Another file system is mounted inside the folder.", "unmount it, or name a folder that does not hold it", false},
 	{NotKeptYet, Blocker, "This version of Nexlin can't keep this, and refuses instead of losing it.", "leave the folder where it is, or take these entries out of it", false},
 	{OwnerRights, Blocker, "Entries belong to other accounts or groups, and only an administrator may give them their owner on the new drive.", "run as administrator", false},
@@ -101,6 +128,22 @@ var list = []Kind{
 	{DriveUnmounted, Blocker, "The path lies where a drive is to be mounted, and the drive is not there.", "mount the drive and try again", false},
 	{OldPlaceTaken, Blocker, "Something stands at the old place that Nexlin did not make.", "look at it, set it aside under another name, and try again", false},
 	{BackupReminder, Info, "After `discard-original` the only copy lies on the other drive.", "keep a backup of that drive", false},
+	{RightsGrow, Blocker, "Programs or devices in the folder are without effect where they are and would have one on the target.", "mount the target with nosuid,nodev; or, if they are known good, `--accept rights-would-grow`", true},
+	{NamesRefused, Blocker, "The target can't keep these names.", "rename them, or choose a drive with another file system", false},
+	{NamesCollide, Blocker, "Names differ only in what the target does not tell apart, so that one would replace the other.", "rename one of each, or choose a drive with another file system", false},
+	{LinksLost, Blocker, "The target can't keep symbolic links.", "choose a drive with another file system, or take the links out of the folder", false},
+	{FileTooLarge, Blocker, "A file is larger than the target's file system allows.", "choose a drive with another file system", false},
+	{TimesLost, Blocker, "Times of some entries lie outside the years that the target can keep.", "give them another time with `touch`, or choose a drive with another file system", false},
+	{PrivateExposed, Blocker, "The target has no permissions of its own: what is private here could be read by every account there.", "mount the drive for one account alone (umask=077), or, if nobody else uses this machine, `--accept private-exposed`", true},
+	{HardLinksSplit, Blocker, "The target can't keep several names of one file: each becomes a file of its own, which takes more room, and a change of one is none of the others.", "if that is all right: `--accept hard-links-split`", true},
+	{OwnersLost, Blocker, "The target does not keep who owns an entry.", "if that is all right: `--accept owners-not-kept`", true},
+	{ModesLost, Blocker, "The target does not keep permissions.", "if that is all right: `--accept modes-not-kept`", true},
+	{ACLsLost, Blocker, "The target does not keep access control lists; the owning group gets what the list's mask allows.", "if that is all right: `--accept acls-not-kept`", true},
+	{AttributesLost, Blocker, "The target does not keep extended attributes.", "if that is all right: `--accept attributes-not-kept`", true},
+	{AttributesFit, Blocker, "Extended attributes of an entry are larger than the target allows for one entry, or of a kind that it does not keep.", "take attributes away with `setfattr -x`, or choose a drive with another file system", false},
+	{PathTooLong, Blocker, "A path inside the folder is longer than the system can be asked for.", "shorten the names of directories on the way to it", false},
+	{TimesRounded, Blocker, "The target keeps times less exactly.", "if that is all right: `--accept times-rounded`", true},
+	{HolesFilled, Info, "The target keeps no holes: files with holes take their full size there.", "the room for them is counted already", false},
 	{FolderBusy, Blocker, "Another Nexlin is at work on this folder, one above it, or one inside it.", "wait until it has ended; `nexlin history` shows it", false},
 	{DriveAway, Blocker, "The drive is not here.", "plug in and mount DRIVE; no data is lost", false},
 	{DriveElsewhere, Warning, "The drive is here, but at another place than the link expects.", "mount DRIVE where it was; the data itself is whole", false},

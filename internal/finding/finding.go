@@ -44,6 +44,7 @@ type Finding struct {
 	Path     string   // the path it is about; the first one where there are several
 	Count    int      // how many entries it is about; 0 where that says nothing
 	Paths    []string // the first of them, in order; may be empty
+	Details  []string // what is to be said of each of Paths; empty if nothing
 }
 
 // Subject fills the placeholders of a remedy; empty fields stay words.
@@ -71,6 +72,13 @@ func New(code Code, path, message string, about Subject) Finding {
 // Acceptable reports whether a person may accept findings of this code and
 // go on. Losses of content or names are never acceptable.
 func Acceptable(code Code) bool { return kinds[code].Acceptable }
+
+// Accepted is the finding after a person accepted it: worth knowing, and no
+// more to be done about it.
+func (f Finding) Accepted() Finding {
+	f.Severity, f.Remedy = Info, "accepted with --accept "+string(f.Code)
+	return f
+}
 
 // As gives the finding another severity.
 func (f Finding) As(s Severity) Finding { f.Severity = s; return f }

@@ -181,8 +181,19 @@ func (d *Dir) beneath(rel string, flags int, mode uint32) (int, error) {
 // OpenFile opens the regular file called name in d for reading, without
 // following a link and without blocking on a FIFO. Access times are left
 // alone where this account may ask for that (O_NOATIME, open(2)).
-func (d *Dir) OpenFile(name string) (*os.File, error) {
-	const flags = unix.O_RDONLY | unix.O_NOFOLLOW | unix.O_NONBLOCK | unix.O_CLOEXEC
+func (d *Dir) OpenFile(name string) (*File, error) { return d.openFile(name, 0) }
+
+// OpenDirect is [Dir.OpenFile] for reading past the page cache (O_DIRECT):
+// offsets, lengths and the buffer's address have to be multiples of [Block].
+// A file system that can't answers EINVAL, at once or at the first read.
+func (d *Dir) OpenDirect(name string) (*File, error) { return d.openFile(name, unix.O_DIRECT) }
+
+// Block is what reads past the page cache are aligned to; no common device
+// has larger sectors.
+const Block = 4096
+
+func (d *Dir) openFile(name string, more int) (*File, error) {
+	flags := unix.O_RDONLY | unix.O_NOFOLLOW | unix.O_NONBLOCK | unix.O_CLOEXEC | more
 	fd, err := retryInt(func() (int, error) { return unix.Openat(d.fd, name, flags|unix.O_NOATIME, 0) })
 	if err == unix.EPERM {
 		fd, err = retryInt(func() (int, error) { return unix.Openat(d.fd, name, flags, 0) })
@@ -190,11 +201,11 @@ func (d *Dir) OpenFile(name string) (*os.File, error) {
 	if err != nil {
 		return nil, d.err("open", name, err)
 	}
-	return os.NewFile(uintptr(fd), d.Join(name)), nil
+	return &File{fd, d.Join(name)}, nil
 }
 
 // OpenBeneath is [Dir.OpenFile] for a relative path of any depth.
-func (d *Dir) OpenBeneath(rel string) (*os.File, error) {
+func (d *Dir) OpenBeneath(rel string) (*File, error) {
 	p, name, err := d.Parent(rel)
 	if err != nil {
 		return nil, err
@@ -204,14 +215,35 @@ func (d *Dir) OpenBeneath(rel string) (*os.File, error) {
 }
 
 // Create makes the regular file called name, which must not exist, and
-// opens it for reading and writing.
-func (d *Dir) Create(name string, mode uint32) (*os.File, error) {
+// opens it for reading and writing. The process's umask takes bits off mode.
+func (d *Dir) Create(name string, mode uint32) (*File, error) {
 	const flags = unix.O_RDWR | unix.O_CREAT | unix.O_EXCL | unix.O_NOFOLLOW | unix.O_CLOEXEC
 	fd, err := retryInt(func() (int, error) { return unix.Openat(d.fd, name, flags, mode) })
 	if err != nil {
 		return nil, d.err("create", name, err)
 	}
-	return os.NewFile(uintptr(fd), d.Join(name)), nil
+	return &File{fd, d.Join(name)}, nil
+}
+
+// Link gives the file called name one more name, newName in to, which must
+// not exist (linkat(2)).
+func (d *Dir) Link(name string, to *Dir, newName string) error {
+	if err := retry(func() error { return unix.Linkat(d.fd, name, to.fd, newName, 0) }); err != nil {
+		return &os.LinkError{Op: "link", Old: d.Join(name), New: to.Join(newName), Err: err}
+	}
+	return nil
+}
+
+// Mknod makes a FIFO, a socket's name or a device node, as the type bits of
+// mode say (mknod(2)).
+func (d *Dir) Mknod(name string, mode uint32, device uint64) error {
+	return d.err("mknod", name, retry(func() error { return unix.Mknodat(d.fd, name, mode, int(device)) }))
+}
+
+// ChmodEntry sets the permission bits of the entry called name, which is no
+// link.
+func (d *Dir) ChmodEntry(name string, mode uint32) error {
+	return d.err("chmod", name, retry(func() error { return unix.Fchmodat(d.fd, name, mode, unix.AT_SYMLINK_NOFOLLOW) }))
 }
 
 // Mkdir makes the directory called name, which must not exist.
@@ -250,9 +282,19 @@ func (d *Dir) Rmdir(name string) error {
 
 // Rename gives name in d the name newName in to. An entry that is already
 // there is never replaced: the error is then fs.ErrExist (renameat2(2),
-// RENAME_NOREPLACE).
+// RENAME_NOREPLACE). Where the file system lacks that, it is looked first:
+// between the look and the act nobody but this account may write there.
 func (d *Dir) Rename(name string, to *Dir, newName string) error {
-	return d.rename(name, to, newName, unix.RENAME_NOREPLACE)
+	err := d.rename(name, to, newName, unix.RENAME_NOREPLACE)
+	if !errors.Is(err, unix.EINVAL) {
+		return err
+	}
+	if _, err := to.Stat(newName); err == nil {
+		return &os.LinkError{Op: "rename", Old: d.Join(name), New: to.Join(newName), Err: fs.ErrExist}
+	} else if !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return d.rename(name, to, newName, 0)
 }
 
 // Replace is [Dir.Rename] that replaces what is there.

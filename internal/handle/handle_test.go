@@ -2,11 +2,14 @@ package handle
 
 import (
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
@@ -122,6 +125,47 @@ func TestNamesInByteOrder(t *testing.T) {
 		got, err := d.Names()
 		require.NoError(t, err)
 		require.Equal(t, want, got)
+	}
+}
+
+// A directory with more names than are held at once is given whole and in
+// order all the same, also by a key.
+func TestNamesInBatches(t *testing.T) {
+	dir := t.TempDir()
+	var want []string
+	for i := range 1000 {
+		n := fmt.Sprintf("%c%03d", "aAbB"[i%4], i*7%1000)
+		want = append(want, n)
+		require.NoError(t, os.WriteFile(filepath.Join(dir, n), nil, 0o600))
+	}
+	d := open(t, dir)
+	for _, limit := range []int{10, 333, 500, 999, 1000, 5000} {
+		for what, key := range map[string]func(string) string{"bytes": nil, "folded": strings.ToLower, "one for all": func(string) string { return "" }} {
+			var got []string
+			require.NoError(t, d.eachName(limit, key, func(n string) error { got = append(got, n); return nil }))
+			by := slices.Clone(want)
+			slices.SortFunc(by, func(a, b string) int {
+				if key != nil && key(a) != key(b) {
+					return strings.Compare(key(a), key(b))
+				}
+				return strings.Compare(a, b)
+			})
+			require.Equal(t, by, got, "%d at once, by %s", limit, what)
+		}
+	}
+	enough := errors.New("enough")
+	require.ErrorIs(t, d.EachName(func(string) error { return enough }), enough)
+}
+
+func TestRounded(t *testing.T) {
+	for _, c := range []struct {
+		step time.Duration
+		want Time
+	}{
+		{0, Time{-3, 987654321}}, {1, Time{-3, 987654321}}, {100, Time{-3, 987654300}}, {10 * time.Millisecond, Time{-3, 980000000}},
+		{time.Second, Time{-3, 0}}, {2 * time.Second, Time{-4, 0}},
+	} {
+		require.Equal(t, c.want, Rounded(Time{-3, 987654321}, c.step), c.step)
 	}
 }
 

@@ -3,48 +3,134 @@ package handle
 import (
 	"encoding/binary"
 	"slices"
+	"strings"
 
 	"golang.org/x/sys/unix"
 )
 
-// Names lists the names in d in byte order, without "." and "..". The list
-// is read from the start at each call.
+// batch is how many names of a directory are held at once. A directory with
+// more is read several times, each time for the next so many names in order:
+// that needs no temporary file and the same memory for a million names as
+// for this many.
+const batch = 100_000
+
+// Names lists the names in d in byte order, without "." and "..", all at
+// once: for directories of Nexlin's own. The list is read from the start at
+// each call.
 func (d *Dir) Names() ([]string, error) {
-	if _, err := unix.Seek(d.fd, 0, 0); err != nil {
-		return nil, d.err("read", ".", err)
+	var all []string
+	err := d.EachName(func(name string) error { all = append(all, name); return nil })
+	return all, err
+}
+
+// EachName calls f for every name in d in byte order. Memory does not grow
+// with the directory above some hundred thousand names. Names that come or
+// go meanwhile may be missed or met. The first error of f ends it.
+func (d *Dir) EachName(f func(name string) error) error {
+	return d.eachName(batch, nil, f)
+}
+
+// EachNameBy is [Dir.EachName] in the order of a key; names with the same
+// key come one after the other.
+func (d *Dir) EachNameBy(key func(string) string, f func(name string) error) error {
+	return d.eachName(batch, key, f)
+}
+
+// An item is a name with what it is ordered by before its own bytes.
+type item struct{ key, name string }
+
+func (a item) compare(b item) int {
+	if c := strings.Compare(a.key, b.key); c != 0 {
+		return c
 	}
-	var names []string
+	return strings.Compare(a.name, b.name)
+}
+
+func (d *Dir) eachName(limit int, key func(string) string, f func(name string) error) error {
+	l := lister{dir: d, limit: limit, key: key}
+	for more := true; more; {
+		var err error
+		if more, err = l.next(); err != nil {
+			return err
+		}
+		for _, n := range l.items {
+			if err := f(n.name); err != nil {
+				return err
+			}
+		}
+		if n := len(l.items); n > 0 {
+			l.last = l.items[n-1]
+		}
+	}
+	return nil
+}
+
+// A lister reads a directory so many names at a time.
+type lister struct {
+	dir   *Dir
+	limit int
+	key   func(string) string // nil orders by the name alone
+	last  item                // the items up to this one were given out
+	below item                // once set, only smaller ones can be next
+	items []item
+}
+
+// next reads the directory from its start and keeps the first items after
+// last; more says that there are others behind them.
+func (l *lister) next() (more bool, err error) {
+	if _, err := unix.Seek(l.dir.fd, 0, 0); err != nil {
+		return false, l.dir.err("read", ".", err)
+	}
+	l.items, l.below = l.items[:0], item{}
 	buf := make([]byte, 32<<10)
 	for {
-		n, err := retryInt(func() (int, error) { return unix.Getdents(d.fd, buf) })
+		n, err := retryInt(func() (int, error) { return unix.Getdents(l.dir.fd, buf) })
 		if err != nil {
-			return nil, d.err("read", ".", err)
+			return false, l.dir.err("read", ".", err)
 		}
 		if n == 0 {
 			break
 		}
-		names = appendNames(names, buf[:n])
+		l.take(buf[:n])
+		if len(l.items) >= 2*l.limit {
+			more = true
+			l.cut()
+			l.below = l.items[len(l.items)-1]
+		}
 	}
-	slices.Sort(names)
-	return names, nil
+	more = more || len(l.items) > l.limit
+	l.cut()
+	return more, nil
 }
 
-// appendNames takes the names out of a block of getdents64(2) records:
-// inode 8, offset 8, length 2, type 1, name up to a zero byte.
-func appendNames(names []string, block []byte) []string {
+func (l *lister) cut() {
+	slices.SortFunc(l.items, item.compare)
+	l.items = l.items[:min(len(l.items), l.limit)]
+}
+
+// take reads the names in a block of getdents64(2) records: inode 8, offset
+// 8, length 2, type 1, name up to a zero byte.
+func (l *lister) take(block []byte) {
 	for len(block) >= 19 {
 		size := int(binary.NativeEndian.Uint16(block[16:]))
 		if size < 19 || size > len(block) {
-			return names
+			return
 		}
 		name := block[19:size]
 		if i := slices.Index(name, 0); i >= 0 {
 			name = name[:i]
 		}
-		if s := string(name); s != "." && s != ".." {
-			names = append(names, s)
-		}
 		block = block[size:]
+		if string(name) == "." || string(name) == ".." || l.key == nil && (string(name) <= l.last.name || l.below.name != "" && string(name) >= l.below.name) {
+			continue
+		}
+		it := item{name: string(name)}
+		if l.key != nil {
+			it.key = l.key(it.name)
+			if l.last.name != "" && it.compare(l.last) <= 0 || l.below.name != "" && it.compare(l.below) >= 0 {
+				continue
+			}
+		}
+		l.items = append(l.items, it)
 	}
-	return names
 }

@@ -2,7 +2,6 @@ package handle
 
 import (
 	"io/fs"
-	"os"
 	"time"
 	"unsafe"
 
@@ -24,6 +23,21 @@ func (t Time) Std() time.Time { return time.Unix(t.Sec, int64(t.Nsec)) }
 // After reports whether t is later than u.
 func (t Time) After(u Time) bool {
 	return t.Sec > u.Sec || t.Sec == u.Sec && t.Nsec > u.Nsec
+}
+
+// Rounded is a time as a file system with such a time step keeps it.
+func Rounded(t Time, step time.Duration) Time {
+	switch {
+	case step <= time.Nanosecond:
+		return t
+	case step < time.Second:
+		t.Nsec -= t.Nsec % uint32(step)
+		return t
+	}
+	s := int64(step / time.Second)
+	t.Nsec = 0
+	t.Sec -= ((t.Sec % s) + s) % s
+	return t
 }
 
 // TimeOf converts from time.Time.
@@ -48,6 +62,11 @@ type Stat struct {
 func (s *Stat) IsDir() bool     { return s.Mode&unix.S_IFMT == unix.S_IFDIR }
 func (s *Stat) IsRegular() bool { return s.Mode&unix.S_IFMT == unix.S_IFREG }
 func (s *Stat) IsSymlink() bool { return s.Mode&unix.S_IFMT == unix.S_IFLNK }
+
+// IsDevice reports a character or block device node.
+func (s *Stat) IsDevice() bool {
+	return s.Mode&unix.S_IFMT == unix.S_IFCHR || s.Mode&unix.S_IFMT == unix.S_IFBLK
+}
 
 // Type is the type bits of the mode, unix.S_IFREG and so on.
 func (s *Stat) Type() uint32 { return s.Mode & unix.S_IFMT }
@@ -103,15 +122,6 @@ func (d *Dir) Self() (Stat, error) {
 	return s, d.err("stat", ".", err)
 }
 
-// StatFile looks at an open file through its descriptor.
-func StatFile(f *os.File) (Stat, error) {
-	var s Stat
-	if err := statx(int(f.Fd()), "", unix.AT_EMPTY_PATH, &s); err != nil {
-		return s, &fs.PathError{Op: "stat", Path: f.Name(), Err: err}
-	}
-	return s, nil
-}
-
 // Lstat looks at a path that a person named; the last component is not
 // followed, the ones before it are.
 func Lstat(path string) (Stat, error) {
@@ -120,15 +130,6 @@ func Lstat(path string) (Stat, error) {
 		return s, &fs.PathError{Op: "stat", Path: path, Err: err}
 	}
 	return s, nil
-}
-
-// SetFileTimes sets access and modification time through a descriptor.
-func SetFileTimes(f *os.File, atime, mtime Time) error {
-	ts := []unix.Timespec{atime.spec(), mtime.spec()}
-	if err := retry(func() error { return setTimesFd(int(f.Fd()), ts) }); err != nil {
-		return &fs.PathError{Op: "utimens", Path: f.Name(), Err: err}
-	}
-	return nil
 }
 
 // setTimesFd is futimens(3): utimensat(2) with a null path. The x/sys call

@@ -12,6 +12,7 @@ package inventory
 
 import (
 	"context"
+	"time"
 
 	"nexlin/internal/handle"
 )
@@ -19,14 +20,27 @@ import (
 // An Entry is one thing in a folder. It is valid during the call it is
 // passed to; a visitor that keeps Dir or Self retains them.
 type Entry struct {
-	Path   string // relative to the folder; "." is the folder itself
-	Name   string // last component; "." for the folder itself
-	Depth  int    // 0 for the folder itself
+	Path   string    // relative to the folder; "." is the folder itself
+	Name   string    // last component; "." for the folder itself
+	Depth  int       // 0 for the folder itself
+	At     time.Time // just before it was looked at
 	Stat   handle.Stat
 	Link   string         // text of a symbolic link
-	Xattrs []handle.Xattr // nil where there are none
+	Xattrs []handle.Xattr // after ReadXattrs; nil where there are none
 	Dir    *handle.Dir    // the directory that holds it; for "." the folder
 	Self   *handle.Dir    // an open directory; nil for anything else
+}
+
+// ReadXattrs fills in the extended attributes. They are not read by the walk
+// itself: often the times tell already that they are the known ones. What
+// changes between the look and this shows in a later ctime.
+func (e *Entry) ReadXattrs() (err error) {
+	if e.Self != nil {
+		e.Xattrs, err = e.Self.Xattrs(".")
+	} else {
+		e.Xattrs, err = e.Dir.Xattrs(e.Name)
+	}
+	return err
 }
 
 // A Visitor gets the entries of a walk.
@@ -44,14 +58,12 @@ type Visitor interface {
 // Where another file system is mounted inside, the error wraps
 // handle.ErrMount. root stays the caller's.
 func Walk(ctx context.Context, root *handle.Dir, v Visitor) error {
+	at := time.Now()
 	st, err := root.Self()
 	if err != nil {
 		return err
 	}
-	e := Entry{Path: ".", Name: ".", Stat: st, Dir: root, Self: root}
-	if e.Xattrs, err = root.Xattrs("."); err != nil {
-		return err
-	}
+	e := Entry{Path: ".", Name: ".", At: at, Stat: st, Dir: root, Self: root}
 	w := walker{ctx: ctx, v: v, mount: st.Mount, dev: st.Dev}
 	return w.dir(&e)
 }
@@ -69,24 +81,21 @@ func (w *walker) dir(e *Entry) error {
 		return err
 	}
 	if descend {
-		names, err := e.Self.Names()
-		if err != nil {
-			return err
-		}
-		for _, name := range names {
+		err := e.Self.EachName(func(name string) error {
 			if err := w.ctx.Err(); err != nil {
 				return err
 			}
-			if err := w.child(e, name); err != nil {
-				return err
-			}
+			return w.child(e, name)
+		})
+		if err != nil {
+			return err
 		}
 	}
 	return w.v.Leave(e)
 }
 
 func (w *walker) child(parent *Entry, name string) error {
-	c := Entry{Path: join(parent.Path, name), Name: name, Depth: parent.Depth + 1, Dir: parent.Self}
+	c := Entry{Path: join(parent.Path, name), Name: name, Depth: parent.Depth + 1, At: time.Now(), Dir: parent.Self}
 	if err := load(&c); err != nil {
 		if gone(err) {
 			return nil // removed since the directory was read; a later pass sees that
@@ -113,26 +122,15 @@ func (w *walker) child(parent *Entry, name string) error {
 	if c.Stat, err = self.Self(); err != nil {
 		return err
 	}
-	// Read after the stat: a change in between shows in a later ctime.
-	if c.Xattrs, err = self.Xattrs("."); err != nil {
-		return err
-	}
 	return w.dir(&c)
 }
 
-// load fills in the stat, link text and attributes of the entry called
-// e.Name in e.Dir; a directory's attributes are read when it is opened.
+// load fills in the stat and link text of the entry called e.Name in e.Dir.
 func load(e *Entry) error {
 	err := e.Dir.StatInto(e.Name, &e.Stat)
-	if err != nil || e.Stat.IsDir() {
-		return err
+	if err == nil && e.Stat.IsSymlink() {
+		e.Link, err = e.Dir.Readlink(e.Name)
 	}
-	if e.Stat.IsSymlink() {
-		if e.Link, err = e.Dir.Readlink(e.Name); err != nil {
-			return err
-		}
-	}
-	e.Xattrs, err = e.Dir.Xattrs(e.Name)
 	return err
 }
 

@@ -92,9 +92,10 @@ func TestMeasureFindsEverything(t *testing.T) {
 	require.EqualValues(t, 10, f.Entries())
 	require.EqualValues(t, 5+100<<20, f.Bytes, "a hard-linked file counts once")
 	require.Less(t, f.Rounded, int64(1<<20), "holes take no room")
-	require.Equal(t, []string{"a", "sub/a2"}, f.HardLinked.Paths)
+	require.EqualValues(t, 2, f.HardLinks)
+	require.Empty(t, f.HardOut.Paths)
 	require.Equal(t, []string{"sub/out"}, f.LeadOut.Paths)
-	require.Equal(t, []string{"sub/pipe"}, f.Special.Paths)
+	require.EqualValues(t, 1, f.Nodes)
 	require.Equal(t, 10, f.Foreign.Count)
 	require.Empty(t, f.Unreadable.Paths)
 }
@@ -131,5 +132,53 @@ func TestLeadsOut(t *testing.T) {
 		{"a/l", "b/../../..", true}, {"l", "/abs/../..", false}, {"l", "./a/../b", false}, {"a/b/l", "../..", false}, {"l", "a//../..", true},
 	} {
 		require.Equal(t, c.out, LeadsOut(c.path, c.text), "%s => %s", c.path, c.text)
+	}
+}
+
+// What a target can't keep is told entry by entry, and nothing else is.
+func TestLimits(t *testing.T) {
+	dir := t.TempDir()
+	lab.Tree{"a:b: 1", "CON.txt: 2", "end.: 3", "Same: 4", "same: 5", "caf\u00e9: 6", "cafe\u0301: 7", "\xff: 8", "link => Same", "long" + strings.Repeat("\u00e9", 60) + ": 9"}.Make(t, dir)
+	require.NoError(t, os.Link(filepath.Join(dir, "end."), filepath.Join(dir, "end")))
+	require.NoError(t, os.Truncate(filepath.Join(dir, "CON.txt"), 1<<20))
+	require.NoError(t, unix.Mkfifo(filepath.Join(dir, "pipe"), 0o600))
+	require.NoError(t, os.Chmod(filepath.Join(dir, "a:b"), 0o600))
+	st, err := handle.Lstat(filepath.Join(dir, "Same"))
+	require.NoError(t, err)
+	long := "long" + strings.Repeat("\u00e9", 60)
+	for what, c := range map[string]struct {
+		limits Limits
+		loss   Loss
+		want   []string
+	}{
+		"everything fits":      {Limits{}, LossName, nil},
+		"bytes":                {Limits{BadBytes: "*:"}, LossName, []string{"a:b"}},
+		"text":                 {Limits{OnlyText: true}, LossName, []string{"\xff"}},
+		"ends":                 {Limits{NoTrail: true}, LossName, []string{"end."}},
+		"reserved":             {Limits{Reserved: true}, LossName, []string{"CON.txt"}},
+		"length in bytes":      {Limits{NameBytes: 100}, LossName, []string{long}},
+		"length in units":      {Limits{NameUnits: 63}, LossName, []string{long}},
+		"length in more units": {Limits{NameUnits: 64}, LossName, nil},
+		"case":                 {Limits{Folds: true}, LossCollide, []string{"Same", "same"}},
+		"normalisation":        {Limits{Composes: true}, LossCollide, []string{"cafe\u0301", "caf\u00e9"}},
+		"links":                {Limits{NoSymlinks: true}, LossSymlink, []string{"link"}},
+		"length of links":      {Limits{LinkBytes: 3}, LossSymlink, []string{"link"}},
+		"hard links":           {Limits{NoHardLinks: true}, LossHardLink, []string{"end", "end."}},
+		"pipes":                {Limits{NoNodes: true}, LossNode, []string{"pipe"}},
+		"size":                 {Limits{MaxFile: 1<<20 - 1}, LossSize, []string{"CON.txt"}},
+		"holes":                {Limits{NoHoles: true}, LossHole, []string{"CON.txt"}},
+		"private":              {Limits{FixedMode: true, FileMode: 0o644, DirMode: 0o755}, LossPrivate, []string{"a:b", "pipe"}},
+		"private to one":       {Limits{FixedMode: true, FileMode: 0o600, DirMode: 0o700}, LossPrivate, nil},
+		"owner":                {Limits{FixedOwner: true, UID: st.UID, GID: st.GID}, LossOwner, nil},
+		"year":                 {Limits{Oldest: 0, Newest: 1 << 30}, LossYear, nil},
+	} {
+		f, err := Measure(context.Background(), root(t, dir), Options{Limits: c.limits})
+		require.NoError(t, err)
+		if what == "year" {
+			require.Positive(t, f.Lost[LossYear].Count)
+			continue
+		}
+		require.ElementsMatch(t, c.want, f.Lost[c.loss].Paths, what)
+		require.Equal(t, len(c.want), f.Lost[c.loss].Count, what)
 	}
 }

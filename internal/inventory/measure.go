@@ -12,13 +12,14 @@ import (
 	"golang.org/x/sys/unix"
 
 	"nexlin/internal/handle"
+	"nexlin/internal/hardlink"
 )
 
 // listed is how many paths of one kind a [Listing] keeps.
-const listed = 1000
+const listed = 5000
 
 // A Listing counts entries of one kind and keeps the first of their paths,
-// in the one order. Above a thousand the kept ones are some, not the first.
+// in the one order. Above five thousand the kept ones are some, not the first.
 type Listing struct {
 	Count int
 	Paths []string
@@ -38,31 +39,33 @@ func (l *Listing) merge(o Listing) {
 	l.Paths = l.Paths[:min(len(l.Paths), listed)]
 }
 
-// First gives at most n of the paths.
-func (l Listing) First(n int) []string { return l.Paths[:min(n, len(l.Paths))] }
-
 // Facts are what is in a folder. Sizes are in bytes.
 type Facts struct {
 	Files, Dirs, Links int64
 	Bytes              int64 // of regular files, apparent; a hard-linked file once
 	Allocated          int64 // blocks in use; a hard-linked file once
 	Rounded            int64 // what a drive with blocks of Options.Block would use
-	LongestName        int   // bytes
-	WithXattrs         int64 // entries with extended attributes other than ACLs
+	Nodes              int64 // FIFOs, sockets and devices
+	HardLinks          int64 // names of files with more than one
+	Largest            int64 // bytes of the largest file
+	Oldest, Newest     handle.Time
 
-	Unreadable Listing // this account may not read them
-	Special    Listing // sockets, FIFOs, devices
-	Mounts     Listing // other file systems inside
-	HardLinked Listing // files with more than one name
-	LeadOut    Listing // relative links that climb out of the folder
-	Foreign    Listing // owner or group that this account may not give
-	Immutable  Listing // marked immutable or append-only
-	Privileged Listing // attributes only an administrator may set
-	Other      Listing // placeholders and encrypted entries: reading them is not copying them
+	Unreadable Listing         // this account may not read them
+	Sockets    Listing         // names of sockets
+	Devices    Listing         // character and block devices
+	Setuid     Listing         // programs that run with another account's rights
+	Mounts     Listing         // other file systems inside
+	HardOut    Listing         // files of which some names lie outside the folder
+	LeadOut    Listing         // relative links that climb out of the folder
+	Foreign    Listing         // owner or group that this account may not give
+	Immutable  Listing         // marked immutable or append-only
+	Privileged Listing         // attributes only an administrator may set
+	Other      Listing         // placeholders and encrypted entries: reading them is not copying them
+	Lost       [losses]Listing // what Options.Limits would take from them
 }
 
 // Entries is the number of inodes the folder takes.
-func (f *Facts) Entries() int64 { return f.Files + f.Dirs + f.Links + int64(f.Special.Count) }
+func (f *Facts) Entries() int64 { return f.Files + f.Dirs + f.Links + f.Nodes }
 
 // Options of a [Measure].
 type Options struct {
@@ -70,6 +73,8 @@ type Options struct {
 	MayGive  func(uid, gid uint32) bool // whether this account may give this owner; nil means always
 	Root     bool                       // this account is the administrator
 	SkipDeep bool                       // sizes only: no attributes, no tests of readability
+	Limits   Limits                     // of the target: what the folder holds is held against them
+	Scratch  string                     // directory for a table that outgrows memory
 	Progress func(entries, bytes int64) // called now and then with what was added; may be nil
 }
 
@@ -83,7 +88,8 @@ func Measure(ctx context.Context, root *handle.Dir, o Options) (Facts, error) {
 	if o.Block == 0 {
 		o.Block = 4096
 	}
-	m := &measure{ctx: ctx, o: o, mount: st.Mount, dev: st.Dev, jobs: make(chan job, 256), seen: map[[2]uint64]bool{}}
+	m := &measure{ctx: ctx, o: o, mount: st.Mount, dev: st.Dev, jobs: make(chan job, 256), links: hardlink.New(o.Scratch)}
+	defer m.links.Close()
 	first := &counter{m: m}
 	rootEntry := Entry{Path: ".", Name: ".", Stat: st, Dir: root}
 	first.entry(&rootEntry)
@@ -106,7 +112,9 @@ func Measure(ctx context.Context, root *handle.Dir, o Options) (Facts, error) {
 		})
 	}
 	workers.Wait()
-	return total, ctx.Err()
+	err = m.links.Outside(func(first string) { total.HardOut.add(first) })
+	slices.SortFunc(total.HardOut.Paths, handle.Compare)
+	return total, errors.Join(m.err, err, ctx.Err())
 }
 
 type job struct {
@@ -121,8 +129,9 @@ type measure struct {
 	dev     uint64
 	jobs    chan job
 	pending sync.WaitGroup
+	links   *hardlink.Table
 	mu      sync.Mutex
-	seen    map[[2]uint64]bool // hard-linked inodes counted already
+	err     error // of the table of hard links; the first one
 }
 
 type counter struct {
@@ -134,34 +143,40 @@ type counter struct {
 // into them itself when nobody is idle: the queue stays small.
 func (c *counter) dir(j job) {
 	defer j.dir.Release()
-	names, err := j.dir.Names()
-	if err != nil {
-		c.facts.Unreadable.add(j.path)
-		return
-	}
-	before := c.facts
-	for _, name := range names {
+	before, beforeBytes := c.facts.Entries(), c.facts.Bytes
+	err := j.dir.EachName(func(name string) error {
 		if c.m.ctx.Err() != nil {
-			return
+			return c.m.ctx.Err()
 		}
-		e := Entry{Path: join(j.path, name), Name: name, Dir: j.dir}
-		if err := j.dir.StatInto(name, &e.Stat); err != nil {
-			if !errors.Is(err, fs.ErrNotExist) {
-				c.facts.Unreadable.add(e.Path)
-			}
-			continue
-		}
-		if e.Stat.MountRoot || e.Stat.Mount != c.m.mount || e.Stat.Dev != c.m.dev {
-			c.facts.Mounts.add(e.Path)
-			continue
-		}
-		c.entry(&e)
-		if e.Stat.IsDir() {
-			c.enter(&e)
-		}
+		c.child(&j, name)
+		return nil
+	})
+	if err == nil {
+		err = c.m.o.Limits.collisions(j.dir, func(name string) { c.facts.Lost[LossCollide].add(join(j.path, name)) })
+	}
+	if err != nil && c.m.ctx.Err() == nil {
+		c.facts.Unreadable.add(j.path)
 	}
 	if p := c.m.o.Progress; p != nil {
-		p(c.facts.Entries()-before.Entries(), c.facts.Bytes-before.Bytes)
+		p(c.facts.Entries()-before, c.facts.Bytes-beforeBytes)
+	}
+}
+
+func (c *counter) child(j *job, name string) {
+	e := Entry{Path: join(j.path, name), Name: name, Dir: j.dir}
+	if err := j.dir.StatInto(name, &e.Stat); err != nil {
+		if !errors.Is(err, fs.ErrNotExist) {
+			c.facts.Unreadable.add(e.Path)
+		}
+		return
+	}
+	if e.Stat.MountRoot || e.Stat.Mount != c.m.mount || e.Stat.Dev != c.m.dev {
+		c.facts.Mounts.add(e.Path)
+		return
+	}
+	c.entry(&e)
+	if e.Stat.IsDir() {
+		c.enter(&e)
 	}
 }
 
@@ -184,11 +199,10 @@ func (c *counter) enter(e *Entry) {
 
 func (c *counter) entry(e *Entry) {
 	f, st := &c.facts, &e.Stat
-	f.LongestName = max(f.LongestName, len(e.Name))
 	once := true
 	if !st.IsDir() && st.Nlink > 1 {
-		once = c.m.firstName(st)
-		f.HardLinked.add(e.Path)
+		once = c.firstName(e)
+		f.HardLinks++
 	}
 	switch {
 	case st.IsDir():
@@ -196,15 +210,18 @@ func (c *counter) entry(e *Entry) {
 		f.Rounded += c.m.o.Block
 	case st.IsRegular():
 		f.Files++
+		f.Largest = max(f.Largest, st.Size)
 		if once {
 			f.Bytes += st.Size
-			f.Rounded += roundUp(min(st.Size, max(st.Allocated, 1)), c.m.o.Block)
+		}
+		if once || c.m.o.Limits.NoHardLinks {
+			f.Rounded += roundUp(c.taken(st), c.m.o.Block)
 		}
 	case st.IsSymlink():
 		f.Links++
 		f.Rounded += c.m.o.Block
 	default:
-		f.Special.add(e.Path)
+		f.Nodes++
 	}
 	if once {
 		f.Allocated += st.Allocated
@@ -212,6 +229,14 @@ func (c *counter) entry(e *Entry) {
 	if !c.m.o.SkipDeep {
 		c.deep(e)
 	}
+}
+
+// taken is the bytes a file needs on the target before rounding.
+func (c *counter) taken(st *handle.Stat) int64 {
+	if c.m.o.Limits.NoHoles {
+		return st.Size
+	}
+	return min(st.Size, max(st.Allocated, 1))
 }
 
 // deep asks what only matters for a copy.
@@ -235,6 +260,11 @@ func (c *counter) deep(e *Entry) {
 		f.Unreadable.add(e.Path)
 		return
 	}
+	c.kinds(e)
+	c.m.o.Limits.lost(f, e)
+	if l := &c.m.o.Limits; c.m.o.Root && !l.NoXattrs && !l.NoACLs && l.XattrBytes == 0 {
+		return // whatever they are, they can be kept
+	}
 	xattrs, err := e.Dir.Xattrs(e.Name)
 	if err != nil {
 		if !errors.Is(err, fs.ErrNotExist) {
@@ -242,43 +272,50 @@ func (c *counter) deep(e *Entry) {
 		}
 		return
 	}
-	c.xattrs(e, xattrs)
+	c.m.o.Limits.lostXattrs(f, e, xattrs)
+	if !c.m.o.Root && slices.ContainsFunc(xattrs, func(x handle.Xattr) bool {
+		return !SystemLabel(x.Name) && !IsACL(x.Name) && !strings.HasPrefix(x.Name, "user.")
+	}) {
+		f.Privileged.add(e.Path)
+	}
 }
 
-func (c *counter) xattrs(e *Entry, xattrs []handle.Xattr) {
-	plain := false
-	for _, x := range xattrs {
-		switch {
-		case SystemLabel(x.Name), strings.HasPrefix(x.Name, "system.posix_acl_"):
-		case strings.HasPrefix(x.Name, "user."):
-			plain = true
-		case !c.m.o.Root:
-			c.facts.Privileged.add(e.Path)
-			return
-		default:
-			plain = true
-		}
+// kinds lists what a target has to be looked at for.
+func (c *counter) kinds(e *Entry) {
+	f, st := &c.facts, &e.Stat
+	switch {
+	case st.IsDevice():
+		f.Devices.add(e.Path)
+	case st.Type() == unix.S_IFSOCK:
+		f.Sockets.add(e.Path)
+	case st.IsRegular() && (st.Mode&unix.S_ISUID != 0 || st.Mode&unix.S_ISGID != 0 && st.Mode&0o010 != 0):
+		f.Setuid.add(e.Path)
 	}
-	if plain {
-		c.facts.WithXattrs++
+	if f.Oldest == (handle.Time{}) || f.Oldest.After(st.Mtime) {
+		f.Oldest = st.Mtime
+	}
+	if st.Mtime.After(f.Newest) {
+		f.Newest = st.Mtime
 	}
 }
 
 // SystemLabel reports an attribute that the system puts on every file by
-// its own rules and place (a security label): it is not the folder's.
+// its own rules and place (a security label), or shows a second time under
+// another name (XFS, its ACLs): it is not the folder's.
 func SystemLabel(name string) bool {
-	return name == "security.selinux" || name == "security.SMACK64"
+	return name == "security.selinux" || name == "security.SMACK64" || strings.HasPrefix(name, "trusted.SGI_ACL_")
 }
 
-func (m *measure) firstName(st *handle.Stat) bool {
-	key := [2]uint64{st.Dev, st.Ino}
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	if m.seen[key] {
-		return false
+func (c *counter) firstName(e *Entry) bool {
+	first, _, err := c.m.links.Add(e.Stat.Ino, e.Stat.Nlink, e.Path, 0)
+	if err != nil {
+		c.m.mu.Lock()
+		defer c.m.mu.Unlock()
+		if c.m.err == nil {
+			c.m.err = err
+		}
 	}
-	m.seen[key] = true
-	return true
+	return first == e.Path
 }
 
 func (f *Facts) merge(o *Facts) {
@@ -288,14 +325,24 @@ func (f *Facts) merge(o *Facts) {
 	f.Bytes += o.Bytes
 	f.Allocated += o.Allocated
 	f.Rounded += o.Rounded
-	f.WithXattrs += o.WithXattrs
-	f.LongestName = max(f.LongestName, o.LongestName)
+	f.Nodes += o.Nodes
+	f.HardLinks += o.HardLinks
+	f.Largest = max(f.Largest, o.Largest)
+	if o.Oldest != (handle.Time{}) && (f.Oldest == (handle.Time{}) || f.Oldest.After(o.Oldest)) {
+		f.Oldest = o.Oldest
+	}
+	if o.Newest.After(f.Newest) {
+		f.Newest = o.Newest
+	}
 	for _, p := range [][2]*Listing{
-		{&f.Unreadable, &o.Unreadable}, {&f.Special, &o.Special}, {&f.Mounts, &o.Mounts},
-		{&f.HardLinked, &o.HardLinked}, {&f.LeadOut, &o.LeadOut}, {&f.Foreign, &o.Foreign},
+		{&f.Unreadable, &o.Unreadable}, {&f.Sockets, &o.Sockets}, {&f.Devices, &o.Devices}, {&f.Setuid, &o.Setuid},
+		{&f.Mounts, &o.Mounts}, {&f.HardOut, &o.HardOut}, {&f.LeadOut, &o.LeadOut}, {&f.Foreign, &o.Foreign},
 		{&f.Immutable, &o.Immutable}, {&f.Privileged, &o.Privileged}, {&f.Other, &o.Other},
 	} {
 		p[0].merge(*p[1])
+	}
+	for i := range f.Lost {
+		f.Lost[i].merge(o.Lost[i])
 	}
 }
 

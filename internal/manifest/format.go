@@ -10,11 +10,19 @@ package manifest
 //	./latest type=link link=dawn.wav mode=0777 uid=1000 gid=1000 time=1790000002.000000000
 //	#nexlin end
 //
-// The first line is mtree(5)'s own signature. Paths and link texts are
-// vis(3)-encoded with octal escapes; sizes are bytes; times are seconds and
-// nine digits of nanoseconds. A comment line "#nexlin xattr NAME HEX"
-// belongs to the entry before it; stock tools pass over it. The last line
-// tells a whole manifest from a torn one.
+// The first line is mtree(5)'s own signature. Types are dir, file, link,
+// fifo, socket, char and block, the last two with device=0xHEX as the system
+// that wrote them encodes it. Paths and link texts are vis(3)-encoded with
+// octal escapes; sizes are bytes; times are seconds and nine digits of
+// nanoseconds. The last line tells a whole manifest from a torn one.
+//
+// Comment lines belong to the entry before them; stock tools pass over them.
+// They come in this order, the last one as often as needed:
+//
+//	#nexlin same ./PATH      a further name of the file that PATH is the first name of
+//	#nexlin was TEXT         what a link said before it was rewritten to be moved
+//	#nexlin blake3 HEX       digest of the content, in place of sha256digest
+//	#nexlin xattr NAME HEX   an extended attribute
 //
 // An unknown version, keyword or comment of ours is an error: a reader that
 // skipped it would promise more than it checked.

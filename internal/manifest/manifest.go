@@ -27,7 +27,11 @@ type Entry struct {
 	Size     int64 // bytes; regular files only
 	Mtime    handle.Time
 	Link     string   // text of a symbolic link
-	Digest   [32]byte // SHA-256 of a regular file's content
+	Was      string   // what it said before it was rewritten; may be empty
+	Same     string   // further name of a hard-linked file: its first one; may be empty
+	Rdev     uint64   // device nodes only
+	Digest   [32]byte // of a regular file's content
+	BLAKE3   bool     // the digest is BLAKE3, not SHA-256
 	Xattrs   []handle.Xattr
 }
 
@@ -61,18 +65,46 @@ func (m *Writer) Write(e *Entry) error {
 		m.put(" type=dir")
 	case e.is(unix.S_IFLNK):
 		m.put(" type=link link=" + vis(e.Link))
-	default:
+	case e.is(unix.S_IFREG):
 		m.put(" type=file size=" + strconv.FormatInt(e.Size, 10))
+	case e.is(unix.S_IFCHR), e.is(unix.S_IFBLK):
+		m.put(" type=" + typeName(e.Mode) + " device=0x" + strconv.FormatUint(e.Rdev, 16))
+	default:
+		m.put(" type=" + typeName(e.Mode))
 	}
 	m.put(fmt.Sprintf(" mode=%04o uid=%d gid=%d time=%s", e.Mode&0o7777, e.UID, e.GID, formatTime(e.Mtime)))
-	if e.is(unix.S_IFREG) {
+	if e.is(unix.S_IFREG) && !e.BLAKE3 {
 		m.put(" sha256digest=" + hex.EncodeToString(e.Digest[:]))
 	}
 	m.put("\n")
+	if e.Same != "" {
+		m.put("#nexlin same " + visPath(e.Same) + "\n")
+	}
+	if e.Was != "" {
+		m.put("#nexlin was " + vis(e.Was) + "\n")
+	}
+	if e.is(unix.S_IFREG) && e.BLAKE3 {
+		m.put("#nexlin blake3 " + hex.EncodeToString(e.Digest[:]) + "\n")
+	}
 	for _, x := range e.Xattrs {
 		m.put("#nexlin xattr " + vis(x.Name) + " " + hex.EncodeToString(x.Value) + "\n")
 	}
 	return m.err
+}
+
+// types are the names of the types by their bits.
+var types = map[string]uint32{
+	"dir": unix.S_IFDIR, "file": unix.S_IFREG, "link": unix.S_IFLNK, "fifo": unix.S_IFIFO, "socket": unix.S_IFSOCK,
+	"char": unix.S_IFCHR, "block": unix.S_IFBLK,
+}
+
+func typeName(mode uint32) string {
+	for name, t := range types {
+		if mode&unix.S_IFMT == t {
+			return name
+		}
+	}
+	return ""
 }
 
 // Close flushes what is buffered and marks the end; it leaves the

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -119,11 +120,35 @@ func (m *Reader) Next(e *Entry) error {
 	return m.comments(e)
 }
 
+// A comment is a kind of line that may follow an entry it fits.
+type comment struct {
+	prefix string
+	fits   bool
+	read   func(string) error
+}
+
+// comments reads the lines of ours that follow an entry, in their order.
 func (m *Reader) comments(e *Entry) error {
-	for {
+	kinds := []comment{
+		{"#nexlin same ", !e.is(unix.S_IFDIR), func(v string) (err error) {
+			if e.Same, err = parsePath(v); err == nil && handle.Compare(e.Same, e.Path) >= 0 {
+				err = errors.New("the first name comes first")
+			}
+			return err
+		}},
+		{"#nexlin was ", e.is(unix.S_IFLNK), func(v string) (err error) {
+			if e.Was, err = unvis(v); err == nil && e.Was == "" {
+				err = errors.New("not a text")
+			}
+			return err
+		}},
+		{"#nexlin blake3 ", e.BLAKE3, func(v string) error { return parseDigest(v, &e.Digest) }},
+	}
+	digested := false
+	for next := 0; ; {
 		l, err := m.scan()
 		if err == io.EOF {
-			return nil
+			break
 		}
 		if err != nil {
 			return err
@@ -131,27 +156,58 @@ func (m *Reader) comments(e *Entry) error {
 		if l == "" {
 			return m.bad("empty line")
 		}
-		rest, ok := strings.CutPrefix(l, "#nexlin xattr ")
-		if !ok {
+		at := slices.IndexFunc(kinds[next:], func(k comment) bool { return k.fits && strings.HasPrefix(l, k.prefix) })
+		if at < 0 {
+			if rest, ok := strings.CutPrefix(l, "#nexlin xattr "); ok {
+				next = len(kinds)
+				if err := m.xattr(rest, e); err != nil {
+					return err
+				}
+				continue
+			}
 			m.ahead = l
-			return nil
+			break
 		}
-		name, value, ok := strings.Cut(rest, " ")
-		if !ok || len(e.Xattrs) >= maxXattrs {
-			return m.bad("not an attribute")
+		k := kinds[next+at]
+		if err := k.read(strings.TrimPrefix(l, k.prefix)); err != nil {
+			return m.bad("%v", err)
 		}
-		x := handle.Xattr{}
-		if x.Name, err = unvis(name); err != nil || x.Name == "" {
-			return m.bad("not an attribute's name")
-		}
-		if x.Value, err = hex.DecodeString(value); err != nil {
-			return m.bad("not an attribute's value")
-		}
-		if n := len(e.Xattrs); n > 0 && e.Xattrs[n-1].Name >= x.Name {
-			return m.bad("attributes are out of order")
-		}
-		e.Xattrs = append(e.Xattrs, x)
+		next += at + 1
+		digested = digested || next == len(kinds)
 	}
+	if e.BLAKE3 && !digested {
+		return m.bad("a file without a digest")
+	}
+	return nil
+}
+
+func (m *Reader) xattr(rest string, e *Entry) error {
+	name, value, ok := strings.Cut(rest, " ")
+	if !ok || len(e.Xattrs) >= maxXattrs {
+		return m.bad("not an attribute")
+	}
+	x := handle.Xattr{}
+	var err error
+	if x.Name, err = unvis(name); err != nil || x.Name == "" {
+		return m.bad("not an attribute's name")
+	}
+	if x.Value, err = hex.DecodeString(value); err != nil {
+		return m.bad("not an attribute's value")
+	}
+	if n := len(e.Xattrs); n > 0 && e.Xattrs[n-1].Name >= x.Name {
+		return m.bad("attributes are out of order")
+	}
+	e.Xattrs = append(e.Xattrs, x)
+	return nil
+}
+
+func parseDigest(s string, out *[32]byte) error {
+	d, err := hex.DecodeString(s)
+	if err != nil || len(d) != len(out) || s != strings.ToLower(s) {
+		return errors.New("digest: not 64 hex digits")
+	}
+	copy(out[:], d)
+	return nil
 }
 
 func (m *Reader) entry(l string, e *Entry) error {
@@ -206,7 +262,6 @@ func fill(e *Entry, kv map[string]string) error {
 		}
 		return n
 	}
-	types := map[string]uint32{"dir": unix.S_IFDIR, "file": unix.S_IFREG, "link": unix.S_IFLNK}
 	kind, ok := types[take("type")]
 	if !ok {
 		return errors.New("type is missing or unknown")
@@ -224,9 +279,15 @@ func fill(e *Entry, kv map[string]string) error {
 	switch kind {
 	case unix.S_IFREG:
 		e.Size = int64(number("size", 10, 63))
-		d, err := hex.DecodeString(take("sha256digest"))
-		if err != nil || copy(e.Digest[:], d) != len(e.Digest) || len(d) != len(e.Digest) {
-			errs = append(errs, errors.New("sha256digest: not 64 hex digits"))
+		if d := take("sha256digest"); d == "" {
+			e.BLAKE3 = true // a comment has to follow
+		} else if err := parseDigest(d, &e.Digest); err != nil {
+			errs = append(errs, err)
+		}
+	case unix.S_IFCHR, unix.S_IFBLK:
+		d, ok := strings.CutPrefix(take("device"), "0x")
+		if e.Rdev, err = strconv.ParseUint(d, 16, 64); err != nil || !ok {
+			errs = append(errs, errors.New("device: no number"))
 		}
 	case unix.S_IFLNK:
 		if e.Link, err = unvis(take("link")); err != nil || e.Link == "" {

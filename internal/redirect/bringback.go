@@ -14,19 +14,26 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/transfer"
 )
 
 // PlanBringBack inspects a bring-back: the target is copied, as it is now,
 // to where the link stands. Like [Engine.PlanMove] it returns all findings.
-func (e *Engine) PlanBringBack(ctx context.Context, r ledger.Redirect, whileInUse bool, progress func(entries, bytes int64)) (*Plan, error) {
+func (e *Engine) PlanBringBack(ctx context.Context, r ledger.Redirect, whileInUse bool, accept []finding.Code, progress func(entries, bytes int64)) (*Plan, error) {
 	now := time.Now()
 	p := &Plan{
 		Run: ledger.NewRunID(now), Kind: KindBringBack, Made: now, WhileInUse: whileInUse, Name: r.Name, Before: &r,
 		Link: pathtext.Path(r.Link), Target: pathtext.Path(r.Target), From: pathtext.Path(r.Target),
 		Into: pathtext.Path(filepath.Dir(r.Link)), Final: pathtext.Path(filepath.Base(r.Link)), LinkText: pathtext.Path(r.Target),
-		HeldIn: pathtext.Path(filepath.Dir(r.Target)),
+		HeldIn: pathtext.Path(filepath.Dir(r.Target)), Digest: transfer.SHA256, InnerLinks: RewriteLinks,
 	}
 	p.Held = pathtext.Path(heldName(filepath.Base(r.Target), p.Run))
+	// The digest that was chosen for the folder stays with it.
+	if row, err := e.Ledger.Run(r.Run); err == nil {
+		if made, err := e.planOf(row); err == nil && made.Digest != "" {
+			p.Digest = made.Digest
+		}
+	}
 	if r.State == ledger.Ended {
 		f := finding.New(finding.SourceMissing, r.Link, fmt.Sprintf("%s was brought back already: %s is a real folder", r.Name, pathtext.Show(r.Link)), subject(r.Name, "", ""))
 		f.Remedy = "nothing needs doing; `nexlin list --held` shows what is still held of it"
@@ -54,6 +61,9 @@ func (e *Engine) PlanBringBack(ctx context.Context, r ledger.Redirect, whileInUs
 	if err := e.linkPlace(p); err != nil {
 		return nil, err
 	}
+	p.accept(accept)
+	p.allow()
+	p.Accepted = accept
 	return p, e.unfinished(p)
 }
 

@@ -81,15 +81,37 @@ func (m *mover) onePass(ctx context.Context, old []*transfer.Spool) (*transfer.T
 	if m.spool, err = transfer.CreateSpool(m.run.Dir(), m.pass); err != nil {
 		return nil, err
 	}
-	tally, err := transfer.Pass(ctx, transfer.Job{
-		Source: m.from, Part: m.part, Old: old, New: m.spool, Writing: writing, Workers: m.Workers, Progress: m.Progress,
-		Reread: m.resumed && m.phase == "copy",
-	})
+	job := m.job()
+	job.Old, job.Writing, job.Reread = old, writing, m.resumed && m.phase == "copy"
+	rewrite, done, err := m.rewriter()
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	job.Rewrite = rewrite
+	tally, err := transfer.Pass(ctx, *job)
 	m.out.Copied.Seconds += time.Since(began).Seconds()
 	if err == nil {
 		err = step(ctx, fmt.Sprintf("pass-%d", m.pass))
 	}
 	return tally, err
+}
+
+// job is what passes and verifications of this run have in common.
+func (m *mover) job() *transfer.Job {
+	return &transfer.Job{
+		Source: m.from, Part: m.part, New: m.spool, Scratch: m.run.Dir(), Workers: m.Workers, Progress: m.Progress,
+		Digest: m.p.Digest, Allow: m.p.Allow, SyncEach: m.p.SyncEach, NoInodes: m.p.NoInodes,
+	}
+}
+
+// flush flushes the copy's whole file system; where that proves nothing,
+// every file and directory was flushed by itself.
+func (m *mover) flush() error {
+	if m.p.SyncEach {
+		return m.part.Dir.Sync()
+	}
+	return m.part.Dir.SyncAll()
 }
 
 // oldSpools opens what earlier passes of this run left, newest first.
@@ -147,10 +169,10 @@ func (m *mover) readBack(ctx context.Context, tally *transfer.Tally) error {
 		}
 	}
 	began := time.Now()
-	if err := m.part.Dir.SyncAll(); err != nil {
+	if err := m.flush(); err != nil {
 		return err
 	}
-	got, err := transfer.Verify(ctx, m.part, m.spool, m.Workers, m.Progress)
+	got, err := transfer.Verify(ctx, m.job())
 	m.out.Verified.Seconds += time.Since(began).Seconds()
 	if got != nil {
 		m.out.Verified.Files += got.ReadBack

@@ -30,12 +30,13 @@ type DiscardPlan struct {
 // Frees is how many bytes the discard gives back, as far as it may go.
 func (d *DiscardPlan) Frees() (n int64) {
 	for _, v := range d.Verdicts {
-		n += v.Frees
-		for i, c := range v.codes {
-			if c != "" && d.accepted[c] {
-				n += v.sizes[i]
+		frees := v.Frees
+		for code, l := range v.cases {
+			if d.accepted[code] {
+				frees += l.frees
 			}
 		}
+		n += min(frees, v.Held.Bytes) // sizes count holes, the drive does not
 	}
 	return n
 }
@@ -326,17 +327,25 @@ func (m *mover) bringOver(ctx context.Context, d *DiscardPlan, v *Verdict) error
 			return err
 		}
 		defer spool.Close()
-		l := &lateWrites{held: held, live: live, livePath: d.Live, spool: spool, side: sideOf(v.Held)}
+		row, err := m.Ledger.Run(v.Held.Run)
+		if err != nil {
+			return err
+		}
+		plan, err := m.planOf(row)
+		if err != nil {
+			return err
+		}
+		l := &lateWrites{held: held, live: live, livePath: d.Live, spool: spool, side: sideOf(v.Held), job: plan.lateJob(sideOf(v.Held))}
 		if err := l.walk(ctx); err != nil {
 			return err
 		}
 		m.out.Findings = append(m.out.Findings, l.findings(d.Redirect.Name, v.Held.Path, true)...)
-		return m.amend(v.Held.Run, live, spool, l.changes)
+		return m.amend(v.Held.Run, plan.Digest, live, spool, l.changes)
 	}, nil)
 }
 
 // amend takes changes into the spool and the frozen manifest of a run.
-func (m *mover) amend(run string, live *handle.Dir, spool *transfer.Spool, changes []transfer.Record) error {
+func (m *mover) amend(run string, digest transfer.Digest, live *handle.Dir, spool *transfer.Spool, changes []transfer.Record) error {
 	if err := live.SyncAll(); err != nil {
 		return err
 	}
@@ -348,7 +357,7 @@ func (m *mover) amend(run string, live *handle.Dir, spool *transfer.Spool, chang
 		return err
 	}
 	defer next.Close()
-	if err := composeFrozen(dir, next); err != nil {
+	if err := composeFrozen(dir, next, digest); err != nil {
 		return err
 	}
 	return transfer.RemoveSpool(dir, last)

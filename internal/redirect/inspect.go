@@ -117,13 +117,13 @@ func (e *Engine) folder(ctx context.Context, p *Plan, progress func(entries, byt
 	if err := e.nested(p); err != nil {
 		return err
 	}
-	if err := e.measure(ctx, p, progress); err != nil {
-		return err
-	}
 	if p.FromNow, err = e.Drives.Of(path); err != nil {
 		return err
 	}
 	p.FromDrive = ref(&p.FromNow)
+	if err := e.measure(ctx, p, progress); err != nil {
+		return err
+	}
 	p.FreesLater = p.Allocated
 	return e.users(ctx, p)
 }
@@ -176,7 +176,7 @@ func (e *Engine) measure(ctx context.Context, p *Plan, progress func(entries, by
 	}
 	defer root.Release()
 	p.Facts, err = inventory.Measure(ctx, root, inventory.Options{
-		Block: p.IntoNow.Block, MayGive: mayGive, Root: os.Geteuid() == 0, Progress: progress,
+		Block: p.IntoNow.Block, MayGive: mayGive, Root: os.Geteuid() == 0, Progress: progress, Limits: p.limits, Scratch: e.Ledger.Dir(),
 	})
 	if err != nil {
 		return err
@@ -185,16 +185,37 @@ func (e *Engine) measure(ctx context.Context, p *Plan, progress func(entries, by
 	p.Files, p.Bytes, p.Allocated, p.Entries = f.Files, f.Bytes, f.Allocated, f.Entries()
 	entries(p, finding.Unreadable, f.Unreadable, "can't be read by this account")
 	entries(p, finding.MountInside, f.Mounts, "are other file systems mounted inside the folder")
-	entries(p, finding.SpecialFiles, f.Special, "are sockets, FIFOs or devices")
-	if os.Geteuid() != 0 || p.ownersLost {
-		entries(p, finding.OwnerRights, f.Foreign, "belong to accounts or groups that this account can't give them to")
+	if os.Geteuid() != 0 {
+		if !p.limits.FixedOwner {
+			entries(p, finding.OwnerRights, f.Foreign, "belong to accounts or groups that this account can't give them to")
+		}
+		entries(p, finding.SpecialFiles, f.Devices, "are device nodes, which only an administrator can make")
 	}
 	entries(p, finding.OwnerRights, f.Privileged, "have attributes that only an administrator may set")
 	entries(p, finding.Immutable, f.Immutable, "are marked as not to be changed")
-	entries(p, finding.NotKeptYet, f.HardLinked, "are hard links: files with more than one name")
-	entries(p, finding.NotKeptYet, f.LeadOut, "are relative links that lead out of the folder and would break")
+	entries(p, finding.HardLinksOut, f.HardOut, "have further names outside the folder")
 	entries(p, finding.NotKeptYet, f.Other, "are encrypted by the file system, entry by entry")
-	return nil
+	p.losses()
+	p.rights()
+	e.sockets(p)
+	e.pointIn(ctx, p)
+	return p.innerLinks(root)
+}
+
+// sockets finds programs that wait at a socket of the folder.
+func (e *Engine) sockets(p *Plan) {
+	if p.Facts.Sockets.Count == 0 {
+		return
+	}
+	live := inuse.Listening(string(p.From))
+	if len(live) == 0 {
+		return // names that a program left behind: kept as they are
+	}
+	f := finding.New(finding.SocketsLive, live[0], fmt.Sprintf("a program waits for connections at %s", pathtext.Show(live[0])), subject("", "", ""))
+	if p.WhileInUse {
+		f.Severity = finding.Warning
+	}
+	p.find(f.Listing(len(live), live))
 }
 
 // entries adds one finding about the entries of a listing, if there are any.
@@ -204,17 +225,30 @@ func entries(p *Plan, code finding.Code, l inventory.Listing, what string) {
 	}
 	root := string(p.From)
 	var paths []string
-	for _, rel := range l.First(firstListed) {
+	for _, rel := range l.Paths {
 		paths = append(paths, filepath.Join(root, rel))
 	}
 	noun := "entries"
 	if l.Count == 1 {
 		noun = "entry"
-		what = strings.NewReplacer("are other file systems", "is another file system", "are sockets, FIFOs or devices", "is a socket, FIFO or device",
-			"are hard links: files", "is a hard link: a file", "are relative links that lead", "is a relative link that leads",
-			"are ", "is ", "belong ", "belongs ", "have ", "has ").Replace(what)
+		what = singular(what)
 	}
 	p.find(finding.New(code, paths[0], fmt.Sprintf("%d %s in %s %s", l.Count, noun, pathtext.Show(root), what), subject("", "", "")).Listing(l.Count, paths))
+}
+
+// singular turns what is said of many entries into what is said of one.
+func singular(what string) string {
+	for _, p := range [][2]string{
+		{"are other file systems", "is another file system"}, {"are FIFOs, sockets or devices", "is a FIFO, socket or device"},
+		{"are device nodes", "is a device node"}, {"are symbolic links", "is a symbolic link"}, {"are programs", "is a program"},
+		{"are names of files", "is a name of a file"}, {"have names that are", "has a name that is"},
+		{"have further names", "has further names"}, {"are larger", "is larger"}, {"are ", "is "}, {"belong ", "belongs "}, {"have ", "has "},
+	} {
+		if rest, ok := strings.CutPrefix(what, p[0]); ok {
+			return p[1] + rest
+		}
+	}
+	return what
 }
 
 // ownGroups are the groups this account may give to its files.

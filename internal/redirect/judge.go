@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"sync"
 
 	"golang.org/x/sync/errgroup"
@@ -28,14 +29,17 @@ type Verdict struct {
 	Bytes  int64 // size of what is proven
 	Frees  int64 // bytes that deleting it gives back, in blocks of 4 KiB
 	cases  map[finding.Code]*listing
-	codes  []finding.Code // by ordinal of the spool; empty means proven
-	sizes  []int64
+	codes  []uint8 // by ordinal of the spool: what became of the entry, as an index into verdicts
 	late   *lateWrites
 	left   bool // something of it stays
 }
 
+// verdicts are what may become of an entry; the first means it is proven.
+var verdicts = []finding.Code{"", finding.Rot, finding.ChangedSince, finding.ChangedQuiet, finding.GoneAtTarget}
+
 type listing struct {
 	count int64
+	frees int64 // bytes that deleting them gives back
 	paths []string
 }
 
@@ -47,12 +51,14 @@ type judge struct {
 	mu       sync.Mutex
 	live     string
 	progress transfer.Progress
+	readers  sync.Pool
 }
 
 // judgeAll fills in the verdict. live may be nil if the live folder is gone:
 // then everything is.
 func (v *Verdict) judgeAll(ctx context.Context, live *handle.Dir, livePath, runDir string, spool *transfer.Spool, progress transfer.Progress) error {
 	j := &judge{Verdict: v, live: livePath, progress: progress}
+	j.readers.New = func() any { return transfer.NewReader() }
 	if err := j.readFrozen(runDir, spool); err != nil {
 		return err
 	}
@@ -91,11 +97,10 @@ func (j *judge) readFrozen(runDir string, spool *transfer.Spool) error {
 			return err
 		}
 		r := c.Peek()
-		if r == nil || r.Path != e.Path || r.Fact.Digest != e.Digest || r.Link != e.Link || r.Fact.Flags&transfer.Verified == 0 {
+		if r == nil || r.Path != e.Path || r.Fact.Digest != e.Digest || r.LinkOf(transfer.Copy) != e.Link || r.Fact.Flags&transfer.Verified == 0 {
 			return &transfer.SpoolError{File: f.Name(), Err: fmt.Errorf("the two records of this run disagree at %q", e.Path)}
 		}
-		j.codes = append(j.codes, "")
-		j.sizes = append(j.sizes, blocks(r.Fact.Source.Size))
+		j.codes = append(j.codes, 0)
 		c.Next()
 	}
 	if c.Peek() != nil {
@@ -110,9 +115,13 @@ func blocks(size int64) int64 { return (size + 4095) / 4096 * 4096 }
 func (j *judge) set(rec *transfer.Record, code finding.Code) {
 	j.mu.Lock()
 	defer j.mu.Unlock()
-	j.codes[rec.Ord] = code
+	j.codes[rec.Ord] = uint8(slices.Index(verdicts, code))
+	frees := blocks(rec.Fact.Source.Size)
+	if rec.Same != "" {
+		frees = 0 // with the first name of the file
+	}
 	if code == "" {
-		j.Frees += j.sizes[rec.Ord]
+		j.Frees += frees
 		if !rec.IsDir() {
 			j.Proven++
 			j.Bytes += rec.Fact.Source.Size
@@ -128,6 +137,7 @@ func (j *judge) set(rec *transfer.Record, code finding.Code) {
 		j.cases[code] = l
 	}
 	l.count++
+	l.frees += frees
 	if len(l.paths) < firstListed {
 		l.paths = append(l.paths, filepath.Join(j.live, rec.Path))
 	}
@@ -137,9 +147,12 @@ func (j *judge) one(ctx context.Context, group *errgroup.Group, rec *transfer.Re
 	switch {
 	case rec.IsDir() && now.Stat.IsDir():
 		j.set(rec, "")
-	case rec.Link != "" && rec.Link == now.Link:
+	case rec.Link != "" && slices.Contains([]string{rec.LinkOf(sideOf(j.Held).Other()), rec.Link, rec.Origin}, now.Link):
+		// As the copy had it, as the held one has it, or as a bring-back put it again.
 		j.set(rec, "")
-	case rec.IsDir() || rec.Link != "" || !now.Stat.IsRegular():
+	case !rec.IsRegular() && rec.Link == "" && rec.Type() == now.Stat.Type() && (!now.Stat.IsDevice() || rec.Rdev == now.Stat.Rdev):
+		j.set(rec, "") // a FIFO, socket or device has nothing but its name
+	case !rec.IsRegular() || !now.Stat.IsRegular():
 		j.set(rec, finding.ChangedSince)
 	default:
 		r, e := *rec, *now
@@ -154,15 +167,12 @@ func (j *judge) one(ctx context.Context, group *errgroup.Group, rec *transfer.Re
 
 // content reads a file of the live folder.
 func (j *judge) content(ctx context.Context, rec *transfer.Record, now *inventory.Entry) error {
-	f, err := now.Dir.OpenFile(now.Name)
+	r := j.readers.Get().(*transfer.Reader)
+	defer j.readers.Put(r)
+	sum, _, err := r.ReadBack(ctx, now.Dir, now.Name, now.Stat.Size)
 	if missing(err) {
 		j.set(rec, finding.GoneAtTarget)
 		return nil
-	}
-	var digest [32]byte
-	if err == nil {
-		digest, _, _, err = transfer.ReadBack(ctx, f)
-		err = errors.Join(err, f.Close())
 	}
 	if ctx.Err() != nil {
 		return ctx.Err()
@@ -170,7 +180,7 @@ func (j *judge) content(ctx context.Context, rec *transfer.Record, now *inventor
 	if j.progress != nil {
 		j.progress.Advance(1, now.Stat.Size)
 	}
-	if err == nil && digest == rec.Fact.Digest {
+	if err == nil && sum == rec.Fact.Sum {
 		j.set(rec, "")
 		return nil
 	}
@@ -185,7 +195,7 @@ func (j *judge) why(rec *transfer.Record, now *inventory.Entry, readErr error) f
 	case readErr != nil:
 		return finding.Rot
 	case now.Stat.Size == rec.Fact.Source.Size && now.Stat.Mtime == rec.Fact.Source.Mtime:
-		if now.Stat.Ino == made.Ino && now.Stat.Ctime == made.Ctime {
+		if (made.Ino == 0 || now.Stat.Ino == made.Ino) && now.Stat.Ctime == made.Ctime {
 			return finding.Rot
 		}
 		return finding.ChangedQuiet
@@ -199,6 +209,6 @@ func (v *Verdict) mayGo(rec *transfer.Record, accepted map[finding.Code]bool) bo
 	if rec.Ord >= int64(len(v.codes)) {
 		return false
 	}
-	code := v.codes[rec.Ord]
+	code := verdicts[v.codes[rec.Ord]]
 	return code == "" || accepted[code]
 }

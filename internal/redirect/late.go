@@ -13,6 +13,7 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inuse"
+	"nexlin/internal/inventory"
 	"nexlin/internal/transfer"
 )
 
@@ -25,8 +26,10 @@ type lateWrites struct {
 	spool      *transfer.Spool
 	side       transfer.Side // which side of the spool the held original is
 	lookOnly   bool          // find, but bring nothing over
+	job        *transfer.Job // how entries are brought over; nil with lookOnly
 
-	busy      map[string]bool // open for writing in the live folder
+	links     map[uint64]*transfer.Record // hard-linked files brought over, by inode
+	busy      map[string]bool             // open for writing in the live folder
 	changes   []transfer.Record
 	brought   []string
 	conflicts []string
@@ -83,7 +86,12 @@ func (l *lateWrites) conflict(path string) error {
 }
 
 func (l *lateWrites) record(d transfer.Difference, f transfer.Fact) {
-	l.changes = append(l.changes, transfer.Record{Path: d.Path, Link: d.Now.Link, Xattrs: d.Now.Xattrs, Fact: f})
+	r := transfer.Record{Path: d.Path, Link: d.Now.Link}
+	if d.Was != nil {
+		r = *d.Was
+	}
+	r.Xattrs, r.Fact = d.Now.Xattrs, f
+	l.changes = append(l.changes, r)
 }
 
 // directory brings over a new directory, or new rights of one. Its times
@@ -119,7 +127,7 @@ func (l *lateWrites) directory(d transfer.Difference) error {
 		return l.orConflict(d.Path, err)
 	}
 	defer at.Release()
-	made, err := transfer.SetDir(at, d.Now, d.Was != nil)
+	made, err := l.job.Allow.SetDir(at, d.Now, d.Was != nil)
 	if err != nil {
 		return err
 	}
@@ -153,7 +161,7 @@ func (l *lateWrites) entry(ctx context.Context, d transfer.Difference) error {
 	if err != nil {
 		return err
 	}
-	if !free || !(d.Now.Stat.IsRegular() || d.Now.Stat.IsSymlink()) {
+	if !free {
 		return l.conflict(d.Path)
 	}
 	l.seen++
@@ -166,7 +174,7 @@ func (l *lateWrites) entry(ctx context.Context, d transfer.Difference) error {
 		return err
 	}
 	tmp := ".nexlin-late-" + drive.NewID()
-	f, err := transfer.CopyEntry(ctx, d.Now, dir, tmp)
+	rec, err := l.bring(ctx, d.Now, dir, tmp)
 	if err == nil && d.Was == nil {
 		err = dir.Rename(tmp, dir, name)
 	} else if err == nil {
@@ -182,10 +190,39 @@ func (l *lateWrites) entry(ctx context.Context, d transfer.Difference) error {
 	if err != nil {
 		return err
 	}
-	held := f.Source
-	*f.Of(l.side), *f.Of(l.side.Other()) = held, transfer.SnapOf(&st, d.Now.Xattrs)
-	l.record(d, *f)
+	held, made := rec.Fact.Source, transfer.SnapOf(&st, d.Now.Xattrs)
+	if l.job.NoInodes {
+		made.Ino = 0
+	}
+	*rec.Fact.Of(l.side), *rec.Fact.Of(l.side.Other()) = held, made
+	l.changes = append(l.changes, *rec)
 	return errors.Join(dir.Sync(), ignorePermission(dir.SetTimes(times.Atime, times.Mtime)))
+}
+
+// bring makes the late entry under a name that is free: a copy, or one more
+// name of a file whose other name was brought over before.
+func (l *lateWrites) bring(ctx context.Context, e *inventory.Entry, dir *handle.Dir, tmp string) (*transfer.Record, error) {
+	linked := !e.Stat.IsDir() && e.Stat.Nlink > 1 && !l.job.Allow.Links
+	if first := l.links[e.Stat.Ino]; linked && first != nil {
+		from, name, err := l.live.Parent(first.Path)
+		if err != nil {
+			return nil, err
+		}
+		defer from.Release()
+		rec := *first
+		rec.Path, rec.Same = e.Path, first.Path
+		rec.Fact.Source = transfer.SnapOf(&e.Stat, e.Xattrs)
+		return &rec, from.Link(name, dir, tmp)
+	}
+	rec, err := transfer.CopyEntry(ctx, l.job, e, dir, tmp)
+	if err == nil && linked {
+		if l.links == nil {
+			l.links = map[uint64]*transfer.Record{}
+		}
+		keep := *rec
+		l.links[e.Stat.Ino] = &keep
+	}
+	return rec, err
 }
 
 func ignorePermission(err error) error {
@@ -212,8 +249,8 @@ func (l *lateWrites) onlyTouched(ctx context.Context, d transfer.Difference) (bo
 		return false, err
 	}
 	defer f.Close()
-	digest, _, err := transfer.Digest(ctx, f)
-	if err != nil || digest != d.Was.Fact.Digest {
+	sum, err := transfer.NewReader().Sum(ctx, f, now.Size)
+	if err != nil || sum != d.Was.Fact.Sum {
 		return false, err
 	}
 	fact := d.Was.Fact
@@ -237,7 +274,22 @@ func (l *lateWrites) mayReplace(dir *handle.Dir, name string, d transfer.Differe
 		return false, err
 	}
 	now := transfer.SnapOf(&st, xattrs)
-	return d.Was.Fact.Of(l.side.Other()).Unchanged(&now, false), nil
+	return d.Was.Fact.Of(l.side.Other()).Still(&now, false), nil
+}
+
+// lateJob is how entries are brought over that were written late to a held
+// original, which is the given side of the run's records.
+func (p *Plan) lateJob(held transfer.Side) *transfer.Job {
+	if held == transfer.Copy {
+		return &transfer.Job{Digest: p.Digest} // home to where everything was kept
+	}
+	return &transfer.Job{
+		Digest: p.Digest, Allow: p.Allow, NoInodes: p.NoInodes,
+		Rewrite: func(e *inventory.Entry) (string, string, error) {
+			made, origin := p.rewritten(e.Path, e.Link)
+			return made, origin, nil
+		},
+	}
 }
 
 // late is the walk for late writes after the switch.
@@ -247,7 +299,7 @@ func (m *mover) late(ctx context.Context) error {
 		return err
 	}
 	defer target.Release()
-	l := &lateWrites{held: m.from, live: target, livePath: m.p.Copy(), spool: m.spool}
+	l := &lateWrites{held: m.from, live: target, livePath: m.p.Copy(), spool: m.spool, job: m.p.lateJob(transfer.Source)}
 	if err := l.walk(ctx); err != nil {
 		return err
 	}
@@ -271,7 +323,7 @@ func (m *mover) late(ctx context.Context) error {
 	if l.seen == 0 {
 		return nil
 	}
-	return composeFrozen(m.run.Dir(), m.spool)
+	return composeFrozen(m.run.Dir(), m.spool, m.p.Digest)
 }
 
 // findings says what was found; done tells whether it was brought over.

@@ -1,6 +1,7 @@
 package redirect
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -11,6 +12,7 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/manifest"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/transfer"
 )
 
 // OpenManifest opens the manifest of a redirect's data as it was frozen at
@@ -23,8 +25,12 @@ func (e *Engine) OpenManifest(r ledger.Redirect) (io.ReadCloser, error) {
 	return f, nil
 }
 
-// EachFile calls f for every regular file of that manifest, in its order.
-func (e *Engine) EachFile(r ledger.Redirect, f func(path string, digest [32]byte) error) error {
+// ErrOtherDigest reports a manifest with another digest than was asked for.
+var ErrOtherDigest = errors.New("the manifest has another digest")
+
+// EachFile calls f for every regular file of that manifest, in its order,
+// with its digest of that kind. ErrOtherDigest if it has another one.
+func (e *Engine) EachFile(r ledger.Redirect, kind transfer.Digest, f func(path string, digest [32]byte) error) error {
 	in, err := e.OpenManifest(r)
 	if err != nil {
 		return err
@@ -41,6 +47,9 @@ func (e *Engine) EachFile(r ledger.Redirect, f func(path string, digest [32]byte
 		}
 		if entry.Mode&unix.S_IFMT != unix.S_IFREG {
 			continue
+		}
+		if entry.BLAKE3 != (kind == transfer.BLAKE3) {
+			return ErrOtherDigest
 		}
 		if err := f(entry.Path, entry.Digest); err != nil {
 			return err

@@ -14,6 +14,7 @@ import (
 	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/transfer"
 )
 
 // A Plan is all that a run is about, fixed when it begins and kept in the
@@ -58,6 +59,11 @@ type Plan struct {
 	Entries   int64 `json:"entries"`
 	Need      int64 `json:"need"`
 
+	Digest     transfer.Digest  `json:"digest"`
+	InnerLinks InnerLinks       `json:"inner_links"`
+	Allow      transfer.Allow   `json:"allow"`     // what the drive can't keep and was accepted
+	SyncEach   bool             `json:"sync_each"` // flushing the whole file system proves nothing there
+	NoInodes   bool             `json:"no_inodes"` // its inode numbers are not to be trusted
 	WhileInUse bool             `json:"while_in_use"`
 	Accepted   []finding.Code   `json:"accepted"`
 	OnlyEqual  bool             `json:"only_equal"` // discard-original
@@ -71,7 +77,7 @@ type Plan struct {
 	Findings   []finding.Finding `json:"-"`
 	InUse      inuse.Report      `json:"-"`
 	FreesLater int64             `json:"-"`
-	ownersLost bool              // an administrator's trial could not give away a file
+	limits     inventory.Limits  // of the drive the copy goes to
 }
 
 // DirAttrs is what an empty directory had.
@@ -105,7 +111,7 @@ func (p *Plan) accept(codes []finding.Code) {
 	for i, f := range p.Findings {
 		for _, c := range codes {
 			if f.Code == c && finding.Acceptable(c) {
-				p.Findings[i] = f.As(finding.Info)
+				p.Findings[i] = f.Accepted()
 			}
 		}
 	}

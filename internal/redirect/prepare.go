@@ -37,7 +37,7 @@ func (m *mover) prepare(ctx context.Context, at position) error {
 		return err
 	}
 	err = m.act(ctx, "part", pathtext.Path(partName(m.p.Run)), func() error {
-		part, err := transfer.OpenPart(m.into, partName(m.p.Run), asideName(m.p.Run), known.Ino)
+		part, err := transfer.OpenPart(m.into, partName(m.p.Run), asideName(m.p.Run), known.Ino, &m.p.Allow)
 		if err != nil {
 			return err
 		}
@@ -107,7 +107,7 @@ func (m *mover) parent(at **handle.Dir, name string) error {
 	if err != nil {
 		return err
 	}
-	if made && os.Geteuid() == 0 {
+	if made && os.Geteuid() == 0 && !m.p.Allow.Owners {
 		err = sub.Chown(m.p.UID, m.p.GID)
 	}
 	if err = errors.Join(err, sub.Sync(), up.Sync()); err != nil {
@@ -122,6 +122,10 @@ func (m *mover) parent(at **handle.Dir, name string) error {
 func (m *mover) tag(ctx context.Context) error {
 	if m.p.TagIn == "" {
 		return nil
+	}
+	again, err := m.lastData("tag", new(map[string]any))
+	if err != nil {
+		return err
 	}
 	return m.act(ctx, "tag", map[string]any{"in": m.p.TagIn, "new": m.p.NewTag}, func() error {
 		d, err := handle.OpenReal(string(m.p.TagIn))
@@ -141,6 +145,8 @@ func (m *mover) tag(ctx context.Context) error {
 			return err
 		case t.ID != m.p.IntoDrive.ID:
 			return &BrokenError{d.Path(), "the drive tag is another one than at inspection"}
+		case again:
+			return nil // it counts runs, and counted this one before it was stopped
 		}
 		t.Counter++
 		err = drive.WriteTag(d, *t, st.UID, st.GID)

@@ -144,7 +144,7 @@ func (e *Engine) Undo(ctx context.Context, row ledger.RunRow) (*Outcome, error) 
 	}
 	if err != nil && wasDone {
 		// A run that was done counts as stopped only once it is half undone.
-		return m.out, joinErr(&StoppedError{Run: row.ID, Kind: row.Kind, Phase: "undo", Link: string(m.p.Link), Switched: true, Err: err},
+		return m.out, errors.Join(&StoppedError{Run: row.ID, Kind: row.Kind, Phase: "undo", Link: string(m.p.Link), Switched: true, Err: err},
 			m.run.Set(ledger.Stopped, err.Error(), nil))
 	}
 	if err = m.stopped(err); err == nil {

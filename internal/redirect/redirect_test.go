@@ -108,7 +108,7 @@ func TestRefusedErrorKnowsItsCause(t *testing.T) {
 // docs/architecture.md draws them.
 func TestImportsPointDown(t *testing.T) {
 	floors := [][]string{
-		{"finding", "handle", "pathtext"},
+		{"finding", "handle", "hardlink", "pathtext"},
 		{"drive", "inventory", "manifest", "link", "setting", "inuse", "ledger"},
 		{"transfer"},
 		{"redirect"},
@@ -134,5 +134,5 @@ func TestImportsPointDown(t *testing.T) {
 			}
 		}
 	}
-	require.Equal(t, 14, seen)
+	require.Equal(t, 15, seen)
 }

@@ -87,14 +87,7 @@ func (m *mover) stopped(err error) error {
 	}
 	// That the ledger can't take the word is one more thing to say; the run
 	// counts as stopped all the same, since nobody holds its lock.
-	return joinErr(s, m.run.Set(ledger.Stopped, err.Error(), nil))
-}
-
-func joinErr(err error, more error) error {
-	if more == nil {
-		return err
-	}
-	return errors.Join(err, more)
+	return errors.Join(s, m.run.Set(ledger.Stopped, err.Error(), nil))
 }
 
 func (m *mover) writers() []string {

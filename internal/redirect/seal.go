@@ -55,7 +55,7 @@ const (
 // the ledger, writes manifest and note to the drive, and gives the part its
 // last metadata. All of it is flushed: nothing after this waits for data.
 func (m *mover) seal(ctx context.Context) error {
-	if err := composeFrozen(m.run.Dir(), m.spool); err != nil {
+	if err := composeFrozen(m.run.Dir(), m.spool, m.p.Digest); err != nil {
 		return err
 	}
 	if m.p.Kind != KindBringBack {
@@ -65,10 +65,10 @@ func (m *mover) seal(ctx context.Context) error {
 			return err
 		}
 	}
-	if err := m.part.Finish(m.spool); err != nil {
+	if err := m.part.Finish(m.spool, &m.p.Allow); err != nil {
 		return err
 	}
-	if err := m.part.Dir.SyncAll(); err != nil {
+	if err := m.flush(); err != nil {
 		return err
 	}
 	if err := m.spool.Sync(); err != nil {
@@ -82,24 +82,25 @@ func (m *mover) seal(ctx context.Context) error {
 }
 
 // composeFrozen writes the frozen manifest of a run, whole or not at all.
-func composeFrozen(runDir string, spool *transfer.Spool) error {
+func composeFrozen(runDir string, spool *transfer.Spool, digest transfer.Digest) error {
 	return writeFile(filepath.Join(runDir, frozenName), func(w io.Writer) error {
-		return compose(spool, w)
+		return compose(spool, digest, w)
 	})
 }
 
 // compose writes the manifest of what a spool describes: the source as it
 // was copied, with the digests that were verified.
-func compose(spool *transfer.Spool, w io.Writer) error {
+func compose(spool *transfer.Spool, digest transfer.Digest, w io.Writer) error {
 	mw := manifest.NewWriter(w)
 	for c := transfer.Read(spool); c.Peek() != nil; c.Next() {
 		r := c.Peek()
 		s := &r.Fact.Source
 		e := manifest.Entry{
-			Path: r.Path, Mode: s.Mode, UID: s.UID, GID: s.GID, Mtime: s.Mtime, Link: r.Link, Digest: r.Fact.Digest,
+			Path: r.Path, Mode: s.Mode, UID: s.UID, GID: s.GID, Mtime: s.Mtime,
+			Link: r.LinkOf(transfer.Copy), Was: r.Origin, Same: r.Same, Rdev: r.Rdev, Digest: r.Fact.Digest,
 		}
 		if s.Mode&0o170000 == 0o100000 {
-			e.Size = s.Size
+			e.Size, e.BLAKE3 = s.Size, digest == transfer.BLAKE3
 		}
 		for _, x := range r.Xattrs {
 			if !inventory.SystemLabel(x.Name) {
@@ -219,7 +220,7 @@ func ReadNote(rec *handle.Dir, name string) (*Note, error) {
 		return nil, err
 	}
 	defer f.Close()
-	if st, err := handle.StatFile(f); err != nil || !st.IsRegular() || st.Size > noteLimit {
+	if st, err := f.Stat(); err != nil || !st.IsRegular() || st.Size > noteLimit {
 		return nil, ErrNote
 	}
 	b, err := io.ReadAll(io.LimitReader(f, noteLimit))

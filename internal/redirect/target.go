@@ -1,6 +1,7 @@
 package redirect
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -17,6 +18,7 @@ import (
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/transfer"
 )
 
 const (
@@ -35,6 +37,8 @@ type MoveOptions struct {
 	Into       string // the directory it goes into
 	As         string // its name there; empty: its own
 	Name       string // of the redirect; empty: made from the folder's
+	Digest     transfer.Digest
+	InnerLinks InnerLinks
 	WhileInUse bool
 	Accept     []finding.Code
 	Progress   func(entries, bytes int64) // of the inspection; may be nil
@@ -48,6 +52,7 @@ func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
 	p := &Plan{
 		Run: ledger.NewRunID(now), Kind: KindMove, Made: now, WhileInUse: o.WhileInUse,
 		Link: pathtext.Path(real(o.Folder)), Into: pathtext.Path(realDir(o.Into)),
+		Digest: cmp.Or(o.Digest, transfer.SHA256), InnerLinks: cmp.Or(o.InnerLinks, RewriteLinks),
 	}
 	p.From = p.Link
 	base := filepath.Base(string(p.Link))
@@ -91,6 +96,7 @@ func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
 		return nil, err
 	}
 	p.accept(o.Accept)
+	p.allow()
 	if p.Blocked() == nil && !p.IntoNow.Memory {
 		p.find(finding.New(finding.BackupReminder, string(p.Target), "after discarding, the only copy lies on "+p.IntoNow.Name(), subject(p.Name, "", "")))
 	}
@@ -167,10 +173,8 @@ func (e *Engine) target(p *Plan) error {
 	if d.Memory {
 		p.find(finding.New(finding.TargetInMemory, into, pathtext.Show(into)+" lies in memory", subject("", "", "")))
 	}
-	for kind, is := range map[string]bool{"FUSE": d.Fuse, "network": d.Network} {
-		if is {
-			p.find(finding.New(finding.NotKeptYet, into, fmt.Sprintf("%s is a %s file system (%s), on which this version can't yet prove what it keeps", d.Name(), kind, d.FS), subject("", "", "")))
-		}
+	if d.Network {
+		p.find(finding.New(finding.NotKeptYet, into, fmt.Sprintf("%s is a network file system (%s), on which this version can't yet prove what it keeps", d.Name(), d.FS), subject("", "", "")))
 	}
 	if d.ReadOnly {
 		p.find(finding.New(finding.TargetNoWrite, into, d.Name()+" is mounted read-only", subject("", "", "")))
@@ -304,16 +308,8 @@ func (e *Engine) abilities(p *Plan, dir *handle.Dir) error {
 		}
 		return fmt.Errorf("trying what %s can keep: %w", p.IntoNow.Name(), err)
 	}
-	p.ownersLost = !a.Owners
-	for what, can := range map[string]bool{
-		"symbolic links": a.Symlinks, "modes": a.Modes, "times to the nanosecond": a.Nanotimes,
-		"extended attributes": a.Xattrs, "names of any bytes": a.Bytes, "upper and lower case apart": a.CaseSeen,
-		"a rename that never replaces": a.NoReplace,
-	} {
-		if !can {
-			p.find(finding.New(finding.NotKeptYet, string(p.Into), fmt.Sprintf("%s (%s) does not keep %s, as tried", p.IntoNow.Name(), p.IntoNow.FS, what), subject("", "", "")))
-		}
-	}
+	p.limits = limits(&a)
+	p.SyncEach, p.NoInodes = p.IntoNow.Fuse, p.IntoNow.Fuse
 	return nil
 }
 

@@ -3,29 +3,33 @@ package transfer
 import (
 	"context"
 	"errors"
-	"io/fs"
 	"strings"
 
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
 )
 
-// CopyEntry copies one file or symbolic link into dst under a name that is
-// free there, flushes it and reads it back. The fact's Copy is the entry
-// under that name; a rename afterwards changes its ctime.
-func CopyEntry(ctx context.Context, e *inventory.Entry, dst *handle.Dir, name string) (*Fact, error) {
-	if e.Stat.IsSymlink() {
-		if err := dst.Symlink(e.Link, name); err != nil {
-			return nil, err
-		}
-		made, err := setSymlink(dst, name, e)
-		return &Fact{Flags: Copied | Verified, Source: SnapOf(&e.Stat, e.Xattrs), Copy: made}, err
-	}
+// CopyEntry copies one entry that is no directory into dst under a name
+// that is free there, flushes it and reads it back. Of the job it takes the
+// digest, what is allowed, and how links are rewritten. The record's Copy is
+// the entry under that name; a rename afterwards changes its ctime.
+func CopyEntry(ctx context.Context, j *Job, e *inventory.Entry, dst *handle.Dir, name string) (*Record, error) {
+	p := &pass{ctx: ctx, Job: Job{Digest: j.Digest, Allow: j.Allow, NoInodes: j.NoInodes, Rewrite: j.Rewrite, TimeStep: j.TimeStep}}
+	rec := &Record{Path: e.Path, Link: e.Link, Xattrs: e.Xattrs, Fact: Fact{Flags: Copied | Verified, Source: SnapOf(&e.Stat, e.Xattrs)}}
+	var err error
 	if !e.Stat.IsRegular() {
-		return nil, &fs.PathError{Op: "copy", Path: e.Dir.Join(e.Name), Err: ErrNotKept}
+		if e.Stat.IsDevice() {
+			rec.Rdev = e.Stat.Rdev
+		}
+		if e.Stat.IsSymlink() && p.Rewrite != nil {
+			if rec.Made, rec.Origin, err = p.Rewrite(e); err != nil {
+				return nil, err
+			}
+		}
+		rec.Fact.Copy, err = p.makeSpecial(dst, name, e, rec.LinkOf(Copy))
+		return rec, err
 	}
-	p := &pass{ctx: ctx}
-	f, err := p.copyFile(&task{node: &node{src: e.Dir, dst: dst}, name: e.Name, as: name, path: e.Path, seen: *e})
+	f, err := newCopier(p).file(&task{node: &node{src: e.Dir, dst: dst}, name: e.Name, as: name, path: e.Path, seen: *e})
 	if err != nil {
 		return nil, err
 	}
@@ -33,21 +37,21 @@ func CopyEntry(ctx context.Context, e *inventory.Entry, dst *handle.Dir, name st
 	if err != nil {
 		return nil, err
 	}
-	defer out.Close()
-	if err := out.Sync(); err != nil {
+	if err := errors.Join(out.Sync(), out.Close()); err != nil {
 		return nil, err
 	}
-	digest, _, _, err := ReadBack(ctx, out)
-	if err == nil && digest != f.Digest {
+	sum, _, err := NewReader().ReadBack(ctx, dst, name, f.Source.Size)
+	if err == nil && sum != f.Sum {
 		err = &DiffError{Path: e.Path, What: "content"}
 	}
 	f.Flags |= Verified
-	return f, err
+	rec.Fact = *f
+	return rec, err
 }
 
 // SetDir gives a directory the metadata of another, without its times if
 // keepTimes is set.
-func SetDir(dst *handle.Dir, want *inventory.Entry, keepTimes bool) (Snap, error) {
+func (a *Allow) SetDir(dst *handle.Dir, want *inventory.Entry, keepTimes bool) (Snap, error) {
 	snap := SnapOf(&want.Stat, want.Xattrs)
 	if keepTimes {
 		st, err := dst.Self()
@@ -56,10 +60,8 @@ func SetDir(dst *handle.Dir, want *inventory.Entry, keepTimes bool) (Snap, error
 		}
 		snap.Mtime = st.Mtime
 	}
-	if err := setDir(dst, &snap, want.Xattrs, want.Stat.Atime); err != nil {
-		return Snap{}, err
-	}
-	return dirSnap(dst)
+	made, err := a.setDir(dst, &snap, want.Xattrs, want.Stat.Atime, false)
+	return SnapOf(&made, want.Xattrs), err
 }
 
 // Amend writes the spool of pass n: the old one with some records replaced
@@ -74,11 +76,12 @@ func Amend(old *Spool, dir string, n int, changes []Record) (*Spool, error) {
 		if r.Path != "." {
 			depth = strings.Count(r.Path, "/") + 1
 		}
-		ord, err := out.Append(depth, Base(r.Path), r.Link, r.Xattrs)
-		if err != nil {
+		next := *r
+		next.Depth = depth
+		if err := out.Append(&next); err != nil {
 			return err
 		}
-		return out.Put(ord, &r.Fact)
+		return out.Put(next.Ord, &r.Fact)
 	}
 	c := Read(old)
 	for err == nil && (c.Peek() != nil || len(changes) > 0) {

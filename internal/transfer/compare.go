@@ -38,7 +38,8 @@ type Difference struct {
 // Match walks a folder and a spool side by side and calls visit for every
 // entry that either has, in the one order: rec is nil for what only the
 // folder has, now for what only the spool has. Both are valid during the
-// call. Nothing is read but metadata.
+// call; of an entry that both have, the attributes are not read yet. Nothing
+// is read but metadata.
 func Match(ctx context.Context, root *handle.Dir, spool *Spool, visit func(rec *Record, now *inventory.Entry) error) error {
 	h := &matcher{cur: Read(spool), visit: visit}
 	if err := inventory.Walk(ctx, root, h); err != nil {
@@ -53,10 +54,24 @@ func Match(ctx context.Context, root *handle.Dir, spool *Spool, visit func(rec *
 func Differences(ctx context.Context, root *handle.Dir, side Side, spool *Spool, visit func(Difference) error) error {
 	return Match(ctx, root, spool, func(rec *Record, now *inventory.Entry) error {
 		if rec != nil && now != nil {
+			if side == Source && rec.sureOf(now) {
+				return nil
+			}
+			if err := now.ReadXattrs(); err != nil {
+				return err
+			}
 			was := rec.Fact.Of(side)
 			is := SnapOf(&now.Stat, now.Xattrs)
-			if was.Unchanged(&is, now.Depth == 0) && rec.Link == now.Link {
+			same := was.Unchanged
+			if side == Copy {
+				same = was.Still
+			}
+			if same(&is, now.Depth == 0) && rec.LinkOf(side) == now.Link {
 				return nil
+			}
+		} else if now != nil {
+			if err := now.ReadXattrs(); err != nil {
+				return err
 			}
 		}
 		d := Difference{Was: rec, Now: now}

@@ -1,15 +1,12 @@
 package transfer
 
 import (
-	"context"
-	"crypto/sha256"
 	"errors"
-	"hash"
 	"io"
 	"io/fs"
 	"os"
 	"strings"
-	"time"
+	"sync"
 
 	"golang.org/x/sys/unix"
 
@@ -17,13 +14,37 @@ import (
 	"nexlin/internal/inventory"
 )
 
-// chunk is what one read takes: large enough that calls cost nothing, small
-// enough that a few workers stay within a few MiB.
-const chunk = 256 << 10
+const (
+	// chunk is what one read takes: large enough that calls cost nothing,
+	// small enough that a few workers stay within a few MiB.
+	chunk = 256 << 10
+	// large is the size above which reading and writing go on while the
+	// digest of what was read before is taken.
+	large = 4 << 20
+	// ring is how many chunks of a large file are on their way at once.
+	ring = 6
+)
 
-// copyFile copies one regular file with its metadata. That the file changed
+// A copier copies files for one goroutine.
+type copier struct {
+	*pass
+	h   *hasher
+	buf []byte
+	ids [2]uint32 // owner and group that a new file gets
+
+	again *Reader // for files that have to be compared; made when needed
+}
+
+func newCopier(p *pass) *copier {
+	return &copier{
+		pass: p, h: newHasher(p.Digest), buf: make([]byte, chunk+1),
+		ids: [2]uint32{uint32(os.Geteuid()), uint32(os.Getegid())},
+	}
+}
+
+// file copies one regular file with its metadata. That the file changed
 // meanwhile is no error: the fact says so, and the next pass redoes it.
-func (p *pass) copyFile(t *task) (*Fact, error) {
+func (c *copier) file(t *task) (*Fact, error) {
 	in, err := t.node.src.OpenFile(t.name)
 	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, unix.ELOOP) {
 		return &Fact{Flags: Again, Source: SnapOf(&t.seen.Stat, t.seen.Xattrs)}, nil
@@ -32,7 +53,7 @@ func (p *pass) copyFile(t *task) (*Fact, error) {
 		return nil, err
 	}
 	defer in.Close()
-	st, err := handle.StatFile(in)
+	st, err := in.Stat()
 	if err != nil {
 		return nil, err
 	}
@@ -46,23 +67,19 @@ func (p *pass) copyFile(t *task) (*Fact, error) {
 		f.Flags = Again
 		return f, nil
 	}
-	began := time.Now()
-	if f.Source.recent(began, p.TimeStep) {
+	if f.Source.recent(t.seen.At, c.TimeStep) {
 		f.Flags |= Recent
 	}
-	out, err := p.create(t)
+	out, err := c.create(t)
 	if err != nil {
 		return nil, err
 	}
-	err = p.content(in, out, st.Size, f)
+	err = c.content(in, out, &st, f)
 	if err == nil {
-		err = setFile(out, t, &f.Source, st.Atime)
+		err = c.dress(out, t, f, st.Atime)
 	}
-	if err == nil {
-		var made handle.Stat
-		if made, err = handle.StatFile(out); err == nil {
-			f.Copy = SnapOf(&made, t.seen.Xattrs)
-		}
+	if err == nil && c.SyncEach {
+		err = out.Sync()
 	}
 	if err = errors.Join(err, out.Close()); err != nil {
 		return nil, err
@@ -70,61 +87,146 @@ func (p *pass) copyFile(t *task) (*Fact, error) {
 	return f, nil
 }
 
-func (p *pass) create(t *task) (*os.File, error) {
-	out, err := t.node.dst.Create(t.as, 0o600)
-	if errors.Is(err, fs.ErrExist) && p.Part != nil {
-		if err := p.Part.putAside(t.node.dst, t.as, t.path); err != nil {
+// createMode is what a copy is made with: its own permissions, so that one
+// call sets them, unless attributes have to be set that need the right to
+// write. The part around it is private.
+func createMode(t *task) uint32 {
+	if len(t.seen.Xattrs) > 0 {
+		return 0o600
+	}
+	return t.seen.Stat.Mode & 0o777
+}
+
+func (c *copier) create(t *task) (*handle.File, error) {
+	out, err := t.node.dst.Create(t.as, createMode(t))
+	if errors.Is(err, fs.ErrExist) && c.Part != nil {
+		if err := c.Part.putAside(t.node.dst, t.as, t.path); err != nil {
 			return nil, err
 		}
-		return t.node.dst.Create(t.as, 0o600)
+		return t.node.dst.Create(t.as, createMode(t))
 	}
 	return out, err
 }
 
-// content copies the bytes, leaving holes as holes, and fills in the digest
-// over all of them. The file is as long as what was read.
-func (p *pass) content(in, out *os.File, size int64, f *Fact) error {
-	sum := sha256.New()
-	buf := make([]byte, min(chunk, max(size, 1)+1))
+// content copies the bytes, leaving holes as holes, and fills in digest and
+// sum over all of them. The file is as long as what was read.
+func (c *copier) content(in, out *handle.File, st *handle.Stat, f *Fact) error {
+	c.h.reset()
+	sparse := st.Allocated < st.Size
 	var at int64
+	var hole bool // what was passed last
+	var err error
+	switch {
+	case st.Size > large:
+		at, hole, err = c.pipeline(in, out, st.Size, sparse)
+	default:
+		at, hole, err = c.chunks(in, st.Size, sparse, c.buf, func(b []byte, at int64, n int64) ([]byte, error) {
+			if b == nil {
+				return c.buf, c.h.zeros(c.ctx, n)
+			}
+			c.h.write(b)
+			_, err := out.WriteAt(b, at)
+			return c.buf, err
+		})
+	}
+	if err != nil {
+		return err
+	}
+	c.h.finish(f)
+	if at != st.Size {
+		f.Flags |= Again // it shrank or grew under our hands
+	}
+	c.advance(1, 0)
+	if hole {
+		return out.Truncate(at)
+	}
+	return nil
+}
+
+// chunks reads a file piece by piece and passes each on: bytes, or nil for a
+// hole of n bytes. pass gives the buffer for the next piece. It returns how
+// far it got, and whether a hole came last.
+func (c *copier) chunks(in *handle.File, size int64, sparse bool, buf []byte, pass func(b []byte, at, n int64) ([]byte, error)) (at int64, hole bool, err error) {
 	for at < size {
-		if err := p.ctx.Err(); err != nil {
-			return err
+		if err := c.ctx.Err(); err != nil {
+			return at, hole, err
 		}
-		start, err := nextData(in, at, size)
-		if err != nil {
-			return err
-		}
-		if start > at {
-			if err := zeros(p.ctx, sum, start-at); err != nil {
-				return err
+		if sparse {
+			start, err := in.NextData(at, size)
+			if err != nil {
+				return at, hole, err
 			}
-			p.advance(0, start-at)
-			at = start
-			continue
+			if start > at {
+				if buf, err = pass(nil, at, start-at); err != nil {
+					return at, hole, err
+				}
+				c.advance(0, start-at)
+				at, hole = start, true
+				continue
+			}
 		}
-		n, err := in.ReadAt(buf, at)
+		// One byte more than is expected shows a file that grows.
+		n, err := in.ReadOnce(buf[:min(int64(len(buf)), size-at+1)], at)
 		if n > 0 {
-			sum.Write(buf[:n])
-			if _, err := out.WriteAt(buf[:n], at); err != nil {
-				return err
+			var err error
+			if buf, err = pass(buf[:n], at, int64(n)); err != nil {
+				return at, hole, err
 			}
-			at += int64(n)
-			p.advance(0, int64(n))
+			at, hole = at+int64(n), false
+			c.advance(0, int64(n))
 		}
 		if err == io.EOF {
 			break
 		}
 		if err != nil {
-			return err
+			return at, hole, err
 		}
 	}
-	sum.Sum(f.Digest[:0])
-	if at != size {
-		f.Flags |= Again // it shrank or grew under our hands
+	return at, hole, nil
+}
+
+// piece is a part of a large file on its way to the digest.
+type piece struct {
+	buf []byte // whole; nil for a hole
+	n   int64
+}
+
+// pipeline copies a large file: while the digest of one piece is taken, the
+// next ones are read and written.
+func (c *copier) pipeline(in, out *handle.File, size int64, sparse bool) (at int64, hole bool, err error) {
+	free := make(chan []byte, ring)
+	for range ring {
+		free <- make([]byte, chunk)
 	}
-	p.advance(1, 0)
-	return out.Truncate(at)
+	pieces := make(chan piece, ring)
+	var digested error
+	var group sync.WaitGroup
+	group.Go(func() {
+		for p := range pieces {
+			if p.buf == nil {
+				digested = errors.Join(digested, c.h.zeros(c.ctx, p.n))
+				continue
+			}
+			c.h.write(p.buf[:p.n])
+			free <- p.buf
+		}
+	})
+	first := <-free
+	at, hole, err = c.chunks(in, size, sparse, first, func(b []byte, at, n int64) ([]byte, error) {
+		if b == nil {
+			pieces <- piece{n: n}
+			return first, nil
+		}
+		if _, err := out.WriteAt(b, at); err != nil {
+			return nil, err
+		}
+		pieces <- piece{buf: b[:cap(b)], n: n}
+		first = <-free
+		return first, nil
+	})
+	close(pieces)
+	group.Wait()
+	return at, hole, errors.Join(err, digested)
 }
 
 func (p *pass) advance(files, bytes int64) {
@@ -133,125 +235,105 @@ func (p *pass) advance(files, bytes int64) {
 	}
 }
 
-// nextData is the offset of the next data at or after at; size if only a
-// hole follows. Holes are looked for from chunk to chunk only: a file
-// without holes costs one call a chunk.
-func nextData(in *os.File, at, size int64) (int64, error) {
-	if size < chunk && at == 0 {
-		// Small files are not worth the question, unless they take no blocks.
-		if st, err := handle.StatFile(in); err == nil && st.Allocated > 0 {
-			return at, nil
-		}
-	}
-	off, err := unix.Seek(int(in.Fd()), at, unix.SEEK_DATA)
-	switch err {
-	case nil:
-		return min(off, size), nil
-	case unix.ENXIO:
-		return size, nil
-	case unix.EINVAL: // a file system that can't tell has no holes
-		return at, nil
-	}
-	return 0, &fs.PathError{Op: "seek", Path: in.Name(), Err: err}
-}
-
-var nothing [chunk]byte
-
-// zeros adds n zero bytes to a digest.
-func zeros(ctx context.Context, h hash.Hash, n int64) error {
-	for n > 0 {
-		if err := ctx.Err(); err != nil {
-			return err
-		}
-		k := min(n, chunk)
-		h.Write(nothing[:k])
-		n -= k
-	}
-	return nil
-}
-
-// stillEqual reads the source again and compares it with the digest of the
-// copy. If it holds, the fact is brought up to date.
-func (p *pass) stillEqual(t *task) (bool, error) {
+// stillEqual reads the source again and compares it with the copy's sum. If
+// it holds, the fact is brought up to date.
+func (c *copier) stillEqual(t *task) (bool, error) {
 	in, err := t.node.src.OpenFile(t.name)
 	if err != nil {
 		return false, err
 	}
 	defer in.Close()
-	began := time.Now()
-	digest, st, err := Digest(p.ctx, in)
+	st, err := in.Stat()
+	if err != nil {
+		return false, err
+	}
+	if c.again == nil {
+		c.again = NewReader()
+	}
+	sum, err := c.again.Sum(c.ctx, in, st.Size)
 	if err != nil {
 		return false, err
 	}
 	now := SnapOf(&st, t.seen.Xattrs)
-	if digest != t.fact.Digest || !t.fact.Source.Unchanged(&now, false) {
+	if sum != t.fact.Sum || !t.fact.Source.Unchanged(&now, false) {
 		return false, nil
 	}
 	t.fact.Flags &^= Recent
-	if now.recent(began, p.TimeStep) {
+	if now.recent(t.seen.At, c.TimeStep) {
 		t.fact.Flags |= Recent
 	}
 	return true, nil
 }
 
-// Digest reads an open file from its start and returns the SHA-256 of its
-// content with the stat taken before.
-func Digest(ctx context.Context, in *os.File) (sum [32]byte, st handle.Stat, err error) {
-	if st, err = handle.StatFile(in); err != nil {
-		return sum, st, err
-	}
-	h := sha256.New()
-	buf := make([]byte, min(chunk, max(st.Size, 1)+1))
-	for at := int64(0); ; {
-		if err := ctx.Err(); err != nil {
-			return sum, st, err
-		}
-		n, err := in.ReadAt(buf, at)
-		h.Write(buf[:n])
-		at += int64(n)
-		if err == io.EOF {
-			h.Sum(sum[:0])
-			return sum, st, nil
-		}
-		if err != nil {
-			return sum, st, err
-		}
-	}
-}
-
-// setFile gives the copy owner, attributes, mode, ACLs and times, in this
+// dress gives the copy owner, attributes, mode, ACLs and times, in this
 // order: a change of owner takes away setuid and capabilities, a mode without
 // the right to write forbids attributes, a mode changes an ACL's mask, and
-// the times come last.
-func setFile(out *os.File, t *task, want *Snap, atime handle.Time) error {
-	st, err := handle.StatFile(out)
-	if err != nil {
-		return err
-	}
-	if st.UID != want.UID || st.GID != want.GID {
-		if err := out.Chown(int(want.UID), int(want.GID)); err != nil {
+// the times come last. What a new file has anyway is not set; whether it
+// really has it is looked at in the end.
+func (c *copier) dress(out *handle.File, t *task, f *Fact, atime handle.Time) error {
+	want, xattrs := &f.Source, c.Allow.keep(t.seen.Xattrs)
+	chown := !c.Allow.Owners && (want.UID != c.ids[0] || want.GID != c.ids[1])
+	chmod := !c.Allow.Modes && (len(t.seen.Xattrs) > 0 || want.Mode&0o7000 != 0)
+	for range 2 {
+		if chown {
+			if err := out.Chown(want.UID, want.GID); err != nil {
+				return err
+			}
+			chmod = !c.Allow.Modes
+		}
+		if err := setXattrs(t.node.dst, t.as, xattrs, false); err != nil {
 			return err
 		}
+		if chmod {
+			if err := out.Chmod(want.Mode & 0o7777); err != nil {
+				return err
+			}
+		}
+		if err := setXattrs(t.node.dst, t.as, xattrs, true); err != nil {
+			return err
+		}
+		if err := out.SetTimes(atime, want.Mtime); err != nil {
+			return err
+		}
+		made, err := out.Stat()
+		if err != nil {
+			return err
+		}
+		f.Copy = c.made(&made, t.seen.Xattrs)
+		// A directory that hands down its group, or the umask, was at work.
+		chown = !c.Allow.Owners && (made.UID != want.UID || made.GID != want.GID)
+		chmod = !c.Allow.Modes && made.Mode != want.Mode
+		if !chown && !chmod {
+			return nil
+		}
 	}
-	if err := setXattrs(t.node.dst, t.as, t.seen.Xattrs, false); err != nil {
-		return err
-	}
-	if err := unix.Fchmod(int(out.Fd()), want.Mode&0o7777); err != nil {
-		return &fs.PathError{Op: "chmod", Path: out.Name(), Err: err}
-	}
-	if err := setXattrs(t.node.dst, t.as, t.seen.Xattrs, true); err != nil {
-		return err
-	}
-	return handle.SetFileTimes(out, atime, want.Mtime)
+	return nil // verification says what is left
 }
 
-func setSymlink(dst *handle.Dir, name string, e *inventory.Entry) (Snap, error) {
+// made is the snap of an entry of the copy.
+func (j *Job) made(st *handle.Stat, xattrs []handle.Xattr) Snap {
+	s := SnapOf(st, j.Allow.keep(xattrs))
+	if j.NoInodes {
+		s.Ino = 0
+	}
+	return s
+}
+
+// setEntry gives a symbolic link or a node its metadata by its name.
+func (p *pass) setEntry(dst *handle.Dir, name string, e *inventory.Entry) (Snap, error) {
 	st, err := dst.Stat(name)
-	if err == nil && (st.UID != e.Stat.UID || st.GID != e.Stat.GID) {
+	if err == nil && !p.Allow.Owners && (st.UID != e.Stat.UID || st.GID != e.Stat.GID) {
 		err = dst.ChownEntry(name, e.Stat.UID, e.Stat.GID)
 	}
+	xattrs := p.Allow.keep(e.Xattrs)
 	if err == nil {
-		err = setXattrs(dst, name, e.Xattrs, false)
+		err = setXattrs(dst, name, xattrs, false)
+	}
+	if err == nil && !e.Stat.IsSymlink() && !p.Allow.Modes {
+		err = dst.ChmodEntry(name, e.Stat.Perm())
+	}
+	if err == nil {
+		err = setXattrs(dst, name, xattrs, true)
 	}
 	if err == nil {
 		err = dst.SetTimesEntry(name, e.Stat.Atime, e.Stat.Mtime)
@@ -259,14 +341,14 @@ func setSymlink(dst *handle.Dir, name string, e *inventory.Entry) (Snap, error) 
 	if err == nil {
 		st, err = dst.Stat(name)
 	}
-	return SnapOf(&st, e.Xattrs), err
+	return p.made(&st, e.Xattrs), err
 }
 
 // setXattrs sets the ACLs, or all other attributes. Nothing is taken away here: the entry is new,
 // and what the system puts on it by itself is the system's.
 func setXattrs(dst *handle.Dir, name string, xattrs []handle.Xattr, acls bool) error {
 	for _, x := range xattrs {
-		if inventory.SystemLabel(x.Name) || acls != strings.HasPrefix(x.Name, "system.posix_acl_") {
+		if inventory.SystemLabel(x.Name) || acls != inventory.IsACL(x.Name) {
 			continue
 		}
 		if err := dst.SetXattr(name, x); err != nil {
@@ -277,30 +359,38 @@ func setXattrs(dst *handle.Dir, name string, xattrs []handle.Xattr, acls bool) e
 }
 
 // setDir gives a directory owner, mode, attributes and times. Attributes
-// that an earlier pass set and the source has no more are taken away.
-func setDir(dst *handle.Dir, want *Snap, xattrs []handle.Xattr, atime handle.Time) error {
+// that it has and the source has not are taken away, unless it is fresh.
+func (a *Allow) setDir(dst *handle.Dir, want *Snap, xattrs []handle.Xattr, atime handle.Time, fresh bool) (handle.Stat, error) {
 	st, err := dst.Self()
 	if err != nil {
-		return err
+		return st, err
 	}
-	if st.UID != want.UID || st.GID != want.GID {
+	if !a.Owners && (st.UID != want.UID || st.GID != want.GID) {
 		if err := dst.Chown(want.UID, want.GID); err != nil {
-			return err
+			return st, err
 		}
 	}
-	if err := dropXattrs(dst, xattrs); err != nil {
-		return err
+	xattrs = a.keep(xattrs)
+	if !fresh {
+		if err := dropXattrs(dst, xattrs); err != nil {
+			return st, err
+		}
 	}
 	if err := setXattrs(dst, ".", xattrs, false); err != nil {
-		return err
+		return st, err
 	}
-	if err := dst.Chmod(want.Mode & 0o7777); err != nil {
-		return err
+	if !a.Modes {
+		if err := dst.Chmod(want.Mode & 0o7777); err != nil {
+			return st, err
+		}
 	}
 	if err := setXattrs(dst, ".", xattrs, true); err != nil {
-		return err
+		return st, err
 	}
-	return dst.SetTimes(atime, want.Mtime)
+	if err := dst.SetTimes(atime, want.Mtime); err != nil {
+		return st, err
+	}
+	return dst.Self()
 }
 
 func dropXattrs(dst *handle.Dir, keep []handle.Xattr) error {
@@ -321,13 +411,4 @@ func dropXattrs(dst *handle.Dir, keep []handle.Xattr) error {
 		}
 	}
 	return nil
-}
-
-func dirSnap(d *handle.Dir) (Snap, error) {
-	st, err := d.Self()
-	if err != nil {
-		return Snap{}, err
-	}
-	xattrs, err := d.Xattrs(".")
-	return SnapOf(&st, xattrs), err
 }

@@ -12,8 +12,9 @@ import (
 // there: private to this account, without the rights that the directory
 // around it would hand down. known is the inode it had before, 0 if it is to
 // be new. What stands there and is no directory, or another account's and
-// not the known one, is fs.ErrExist (I6). The caller closes the part.
-func OpenPart(parent *handle.Dir, name, aside string, known uint64) (*Part, error) {
+// not the known one, is fs.ErrExist (I6); where the file system keeps no
+// owners that can't be told. The caller closes the part.
+func OpenPart(parent *handle.Dir, name, aside string, known uint64, allow *Allow) (*Part, error) {
 	err := parent.Mkdir(name, 0o700)
 	if err != nil && !errors.Is(err, fs.ErrExist) {
 		return nil, err
@@ -26,7 +27,7 @@ func OpenPart(parent *handle.Dir, name, aside string, known uint64) (*Part, erro
 		return nil, err
 	}
 	st, err := dir.Self()
-	if err == nil && st.UID != uint32(os.Geteuid()) {
+	if err == nil && !allow.Owners && st.UID != uint32(os.Geteuid()) {
 		if st.Ino != known {
 			err = &fs.PathError{Op: "open", Path: parent.Join(name), Err: fs.ErrExist}
 		} else {
@@ -37,7 +38,7 @@ func OpenPart(parent *handle.Dir, name, aside string, known uint64) (*Part, erro
 	if err == nil {
 		err = dropXattrs(dir, nil)
 	}
-	if err == nil {
+	if err == nil && !allow.Modes {
 		err = dir.Chmod(0o700)
 	}
 	if err != nil {
@@ -55,23 +56,27 @@ func (p *Part) Close() {
 
 // Finish gives the part's own directory the owner, mode, attributes and
 // times of the folder and flushes it: the last act before it gets its name.
-func (p *Part) Finish(spool *Spool) error {
+func (p *Part) Finish(spool *Spool, allow *Allow) error {
 	r := Read(spool).Peek()
 	if r == nil || r.Path != "." {
 		return &SpoolError{spool.names.Name(), errors.New("the folder itself is not recorded")}
 	}
-	if err := setDir(p.Dir, &r.Fact.Source, r.Xattrs, r.Fact.Source.Mtime); err != nil {
+	if _, err := allow.setDir(p.Dir, &r.Fact.Source, r.Xattrs, r.Fact.Source.Mtime, false); err != nil {
 		return err
 	}
-	made, err := dirSnap(p.Dir)
+	made, err := p.Dir.Self()
 	if err != nil {
 		return err
 	}
-	if what := r.Fact.Source.differs(&made); what != "" {
+	xattrs, err := p.Dir.Xattrs(".")
+	if err != nil {
+		return err
+	}
+	r.Fact.Copy = SnapOf(&made, xattrs)
+	if what := allow.differs(&r.Fact.Source, &r.Fact.Copy, r.Xattrs, xattrs); what != "" {
 		return &DiffError{Path: ".", What: what}
 	}
-	r.Fact.Copy = made
-	return errors.Join(spool.Put(r.Ord, &r.Fact), p.Dir.Sync())
+	return errors.Join(spool.Put(r.Ord, &r.Fact), spool.Flush(), p.Dir.Sync())
 }
 
 // Discard takes the part away: what the spools say this run made. If
@@ -90,7 +95,7 @@ func Erase(parent *handle.Dir, name string, side Side, spool *Spool, may func(*R
 	r := &remover{still: func(r *Record, st *handle.Stat) bool {
 		was, now := *r.Fact.Of(side), SnapOf(st, nil)
 		was.Attrs = now.Attrs // a change of attributes shows in the ctime
-		return may(r) && (st.IsDir() || was.Unchanged(&now, false))
+		return may(r) && (st.IsDir() || was.Still(&now, false))
 	}}
 	return r.all(parent, name, Read(spool))
 }
@@ -111,7 +116,8 @@ func (p *remover) all(parent *handle.Dir, name string, c *Cursor) (left bool, er
 		return true, err
 	}
 	defer dir.Release()
-	if err := dir.Chmod(0o700); err != nil {
+	// A file system without modes lets nobody change them, and needs none.
+	if err := dir.Chmod(0o700); err != nil && !errors.Is(err, fs.ErrPermission) {
 		return true, err
 	}
 	p.dir = dir

@@ -12,6 +12,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"nexlin/internal/handle"
+	"nexlin/internal/hardlink"
 	"nexlin/internal/inventory"
 )
 
@@ -21,13 +22,25 @@ type Job struct {
 	Part     *Part
 	Old      []*Spool        // what is known from before, newest first; may be empty
 	New      *Spool          // what this pass writes
-	Writing  map[string]bool // relative paths that some program may write to: compared by digest
+	Scratch  string          // directory for a table that outgrows memory
+	Writing  map[string]bool // relative paths that some program may write to: compared by content
 	TimeStep time.Duration   // of the source's file system; 0 means at least 20 ms
 	Workers  int             // 0 means twice the processors
 	Progress Progress        // may be nil
+	Digest   Digest          // empty means SHA256
+	Allow    Allow           // what the target can't keep
 	// Reread has what is carried over read back again by the next Verify: a
 	// run that goes on after a stop trusts nothing that it did not see itself.
 	Reread bool
+	// SyncEach flushes every file and directory by itself, where flushing the
+	// whole file system proves nothing (FUSE).
+	SyncEach bool
+	// NoInodes says that inode numbers of the target are not to be trusted.
+	NoInodes bool
+	// Rewrite gives the text that a symbolic link gets in the copy, and the
+	// one it is to have again some day; empty where that is its own. It is
+	// called in the order of the walk. Nil keeps every text.
+	Rewrite func(e *inventory.Entry) (made, origin string, err error)
 }
 
 // A Tally is what a pass or a verification handled.
@@ -61,26 +74,26 @@ func (t *Tally) changed(path string) {
 // the new spool is Copied or marked Again.
 //
 // Errors: *fs.PathError of the entry that could not be read or written,
-// *SpoolError, ErrNotKept, handle.ErrMount, or that of ctx. After any of
-// them the new spool holds what was done, and the next pass goes on from it.
+// *SpoolError, handle.ErrMount, or that of ctx. After any of them the new
+// spool holds what was done, and the next pass goes on from it.
 func Pass(ctx context.Context, j Job) (*Tally, error) {
-	p := &pass{Job: j, tally: &Tally{}, old: Read(j.Old...)}
+	p := &pass{Job: j, tally: &Tally{}, old: Read(j.Old...), links: hardlink.New(j.Scratch), flying: map[uint64]chan struct{}{}}
 	if p.Workers == 0 {
 		p.Workers = 2 * runtime.GOMAXPROCS(0)
 	}
 	group, ctx := errgroup.WithContext(ctx)
 	p.ctx = ctx
-	p.tasks = make(chan task, 64)
+	p.tasks = make(chan []task, p.Workers)
 	for range p.Workers {
-		group.Go(func() error { return p.work() })
+		group.Go(func() error { return newCopier(p).work() })
 	}
 	group.Go(func() error {
 		defer close(p.tasks)
 		return p.walk()
 	})
-	err := group.Wait()
+	err := errors.Join(group.Wait(), p.links.Close())
 	p.tally.Entries = p.New.count
-	return p.tally, err
+	return p.tally, errors.Join(err, p.New.Flush())
 }
 
 type pass struct {
@@ -88,8 +101,15 @@ type pass struct {
 	ctx   context.Context
 	tally *Tally
 	old   *Cursor
-	tasks chan task
+	tasks chan []task
 	stack []*node // directories the walk is in
+
+	group      []task // not handed to the workers yet
+	groupBytes int64
+
+	links  *hardlink.Table // of this walk
+	mu     sync.Mutex
+	flying map[uint64]chan struct{} // hard-linked files that a worker has or will have; closed when copied
 }
 
 // A node is a directory being copied. It is finished by whoever drops the
@@ -102,6 +122,7 @@ type node struct {
 	before   Snap
 	xattrs   []handle.Xattr
 	atime    handle.Time
+	fresh    bool // made by this pass
 	count    atomic.Int32
 }
 
@@ -111,7 +132,7 @@ type task struct {
 	as   string // in the copy
 	path string
 	ord  int64
-	fact Fact // of the pass before; to be compared by digest if Recent is set
+	fact Fact // of the pass before; to be compared by content if Recent is set
 	seen inventory.Entry
 }
 
@@ -124,7 +145,7 @@ func (p *pass) walk() error {
 			return err
 		}
 	}
-	return nil
+	return p.hand()
 }
 
 // Visit implements [inventory.Visitor].
@@ -133,27 +154,66 @@ func (p *pass) Visit(e *inventory.Entry) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	ord, err := p.New.Append(e.Depth, e.Name, e.Link, e.Xattrs)
-	if err != nil {
+	if old.sureOf(e) {
+		e.Xattrs = old.Xattrs
+	} else if err := e.ReadXattrs(); err != nil {
 		return false, err
 	}
-	switch {
-	case e.Stat.IsDir():
-		return true, p.enter(e, ord, old)
-	case e.Stat.IsRegular():
+	rec := Record{Path: e.Path, Depth: e.Depth, Link: e.Link, Xattrs: e.Xattrs}
+	if e.Stat.IsDevice() {
+		rec.Rdev = e.Stat.Rdev
+	}
+	if e.Stat.IsSymlink() && p.Rewrite != nil {
+		if rec.Made, rec.Origin, err = p.Rewrite(e); err != nil {
+			return false, err
+		}
+	}
+	firstOrd := p.New.count
+	if !e.Stat.IsDir() && e.Stat.Nlink > 1 && !p.Allow.Links {
+		var first string
+		if first, firstOrd, err = p.links.Add(e.Stat.Ino, e.Stat.Nlink, e.Path, p.New.count); err != nil {
+			return false, err
+		}
+		if first != e.Path {
+			rec.Same = first
+		}
+	}
+	if err := p.New.Append(&rec); err != nil {
+		return false, err
+	}
+	if e.Stat.IsRegular() {
 		p.tally.Files++
 		p.tally.Bytes += e.Stat.Size
-		return false, p.file(e, ord, old)
-	case e.Stat.IsSymlink():
-		return false, p.symlink(e, ord, old)
 	}
-	return false, &fs.PathError{Op: "copy", Path: e.Dir.Join(e.Name), Err: ErrNotKept}
+	switch {
+	case rec.Same != "":
+		return false, p.another(e, &rec, old.fact(), firstOrd)
+	case e.Stat.IsDir():
+		return true, p.enter(e, rec.Ord, old.fact())
+	case e.Stat.IsRegular():
+		return false, p.file(e, rec.Ord, old.fact())
+	}
+	return false, p.special(e, &rec, old)
+}
+
+// sureOf reports whether the stat of a regular file alone says that its
+// attributes are still the recorded ones: a change of them moves the ctime,
+// and r's was not so young that a second change could have the same.
+func (r *Record) sureOf(e *inventory.Entry) bool {
+	return r != nil && e.Stat.IsRegular() && r.Fact.Flags&Copied != 0 && r.Fact.Flags&(Again|Recent) == 0 && r.Fact.Source.sameStat(&e.Stat)
+}
+
+func (r *Record) fact() *Fact {
+	if r == nil {
+		return nil
+	}
+	return &r.Fact
 }
 
 // match steps the old spool up to e: what it passes is gone from the source
 // and leaves the part. It returns what was known of e, nil if nothing of
 // the same type.
-func (p *pass) match(e *inventory.Entry) (*Fact, error) {
+func (p *pass) match(e *inventory.Entry) (*Record, error) {
 	for {
 		r := p.old.Peek()
 		if r == nil || handle.Compare(r.Path, e.Path) > 0 {
@@ -169,9 +229,9 @@ func (p *pass) match(e *inventory.Entry) (*Fact, error) {
 		if known && r.Fact.Source.Mode&0o170000 != e.Stat.Type() {
 			return nil, p.drop()
 		}
-		f := r.Fact
+		rec := *r
 		p.old.Next()
-		return &f, nil
+		return &rec, nil
 	}
 }
 
@@ -232,6 +292,10 @@ func (p *pass) enter(e *inventory.Entry, ord int64, old *Fact) error {
 	} else {
 		n.parent = p.stack[e.Depth-1]
 		n.parent.count.Add(1)
+		n.fresh = old == nil
+		if err := p.New.FlushNames(); err != nil {
+			return err
+		}
 		dst, err := p.directory(n.parent.dst, e, old)
 		if err != nil {
 			return err
@@ -269,7 +333,7 @@ func (p *pass) directory(parent *handle.Dir, e *inventory.Entry, old *Fact) (*ha
 	if err != nil {
 		return nil, err
 	}
-	if old != nil {
+	if old != nil && !p.Allow.Modes {
 		// A directory copied with no right to write in it is opened up again.
 		if err := d.Chmod(0o700); err != nil {
 			d.Release()
@@ -296,8 +360,12 @@ func (p *pass) done(n *node) error {
 		var err error
 		// The part itself stays private until it is in place: Finish.
 		if n.parent != nil {
-			if err = setDir(n.dst, &n.before, n.xattrs, n.atime); err == nil {
-				f.Copy, err = dirSnap(n.dst)
+			var made handle.Stat
+			if made, err = p.Allow.setDir(n.dst, &n.before, n.xattrs, n.atime, n.fresh); err == nil {
+				f.Copy = p.made(&made, n.xattrs)
+				if p.SyncEach {
+					err = n.dst.Sync()
+				}
 			}
 		}
 		if err == nil {
@@ -314,9 +382,6 @@ func (p *pass) done(n *node) error {
 }
 
 func (p *pass) file(e *inventory.Entry, ord int64, old *Fact) error {
-	if e.Stat.Nlink > 1 {
-		return &fs.PathError{Op: "copy", Path: e.Dir.Join(e.Name), Err: ErrNotKept}
-	}
 	now := SnapOf(&e.Stat, e.Xattrs)
 	t := task{node: p.stack[e.Depth-1], name: e.Name, as: e.Name, path: e.Path, ord: ord, seen: *e}
 	if old != nil && old.Flags&Copied != 0 && old.Flags&Again == 0 && old.Source.Unchanged(&now, false) {
@@ -331,8 +396,32 @@ func (p *pass) file(e *inventory.Entry, ord int64, old *Fact) error {
 		}
 	}
 	t.node.count.Add(1)
+	p.takeOff(&e.Stat)
+	p.group = append(p.group, t)
+	p.groupBytes += e.Stat.Size
+	if len(p.group) >= groupFiles || p.groupBytes >= groupBytes {
+		return p.hand()
+	}
+	return nil
+}
+
+const (
+	groupFiles = 16
+	groupBytes = 1 << 20
+)
+
+// hand gives the workers the files gathered so far; their names are written
+// before, so that what a kill leaves half made is known.
+func (p *pass) hand() error {
+	if err := p.New.FlushNames(); err != nil {
+		return err
+	}
+	if len(p.group) == 0 {
+		return nil
+	}
 	select {
-	case p.tasks <- t:
+	case p.tasks <- p.group:
+		p.group, p.groupBytes = make([]task, 0, groupFiles), 0
 		return nil
 	case <-p.ctx.Done():
 		return p.ctx.Err()
@@ -344,9 +433,7 @@ func (p *pass) keep(ord int64, old *Fact, size int64) error {
 	if p.Reread {
 		old.Flags &^= Verified
 	}
-	if p.Progress != nil {
-		p.Progress.Advance(1, size)
-	}
+	p.advance(1, size)
 	return p.New.Put(ord, old)
 }
 
@@ -356,73 +443,49 @@ func (p *pass) clear(e *inventory.Entry, old *Fact) error {
 	return p.Part.remove(&r)
 }
 
-func (p *pass) symlink(e *inventory.Entry, ord int64, old *Fact) error {
-	now := SnapOf(&e.Stat, e.Xattrs)
-	if old != nil && old.Flags&Copied != 0 && old.Source.Unchanged(&now, false) {
-		return p.New.Put(ord, old)
-	}
-	if old != nil {
-		if err := p.clear(e, old); err != nil {
-			return err
-		}
-	}
-	p.tally.changed(e.Path)
-	dst := p.stack[e.Depth-1].dst
-	err := dst.Symlink(e.Link, e.Name)
-	if errors.Is(err, fs.ErrExist) {
-		if err = p.Part.putAside(dst, e.Name, e.Path); err == nil {
-			err = dst.Symlink(e.Link, e.Name)
-		}
-	}
-	if err != nil {
-		return err
-	}
-	f := Fact{Flags: Copied | Verified, Source: now}
-	if f.Copy, err = setSymlink(dst, e.Name, e); err != nil {
-		return err
-	}
-	return p.New.Put(ord, &f)
-}
-
-func (p *pass) work() error {
-	for t := range p.tasks {
-		if err := p.ctx.Err(); err != nil {
-			return err
-		}
-		f, err := p.one(&t)
-		if err == nil {
-			err = p.New.Put(t.ord, f)
-		}
-		if err == nil {
-			err = p.done(t.node)
-		}
-		if err != nil {
-			return err
+func (c *copier) work() error {
+	for group := range c.tasks {
+		for i := range group {
+			if err := c.ctx.Err(); err != nil {
+				return err
+			}
+			t := &group[i]
+			f, err := c.one(t)
+			if err == nil {
+				err = c.New.Put(t.ord, f)
+			}
+			if err == nil {
+				err = c.done(t.node)
+			}
+			if err != nil {
+				return err
+			}
+			c.landed(&t.seen.Stat)
 		}
 	}
 	return nil
 }
 
-// one copies a file, or finds by its digest that the copy still holds.
-func (p *pass) one(t *task) (*Fact, error) {
+// one copies a file, or finds by its content that the copy still holds.
+func (c *copier) one(t *task) (*Fact, error) {
 	if t.fact.Flags&Recent != 0 {
-		same, err := p.stillEqual(t)
+		same, err := c.stillEqual(t)
 		if err != nil || same {
 			return &t.fact, err
 		}
 		r := Record{Path: t.path, Fact: t.fact}
-		if err := p.Part.remove(&r); err != nil {
+		if err := c.Part.remove(&r); err != nil {
 			return nil, err
 		}
 	}
-	f, err := p.copyFile(t)
+	f, err := c.file(t)
 	if err != nil {
 		return nil, err
 	}
-	p.tally.changed(t.path)
-	p.tally.mu.Lock()
-	p.tally.CopiedFiles++
-	p.tally.CopiedBytes += f.Source.Size
-	p.tally.mu.Unlock()
+	c.tally.changed(t.path)
+	c.tally.mu.Lock()
+	c.tally.CopiedFiles++
+	c.tally.CopiedBytes += f.Source.Size
+	c.tally.mu.Unlock()
 	return f, nil
 }

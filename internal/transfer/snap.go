@@ -65,27 +65,92 @@ func (s *Snap) Unchanged(now *Snap, root bool) bool {
 	return a == b
 }
 
-// differs names what of the source's metadata the copy lacks; empty if it
-// has all.
-func (s *Snap) differs(copied *Snap) string {
+// sameStat reports whether a stat is the one this snap was taken from,
+// extended attributes left aside.
+func (s *Snap) sameStat(st *handle.Stat) bool {
+	now := SnapOf(st, nil)
+	now.Attrs = s.Attrs
+	return *s == now
+}
+
+// Still is [Snap.Unchanged] for the snap of a copy: an inode number that was
+// not to be trusted was not recorded, and further names of a file may have
+// been made or taken away by Nexlin itself.
+func (s *Snap) Still(now *Snap, root bool) bool {
+	n := *now
+	if s.Ino == 0 {
+		n.Ino = 0
+	}
+	if s.Nlink > 1 && s.Mode&0o170000 != 0o040000 {
+		return s.SameButNames(&n)
+	}
+	return s.Unchanged(&n, root)
+}
+
+// SameButNames reports whether an entry is as it was, apart from names it
+// got or lost elsewhere: those move its link count and ctime.
+func (s *Snap) SameButNames(now *Snap) bool {
+	a := *now
+	a.Ctime, a.Nlink = s.Ctime, s.Nlink
+	return *s == a
+}
+
+// An Allow says what of the entries' metadata the target can't keep and a
+// person accepted to lose. Verification lets pass exactly this.
+type Allow struct {
+	Owners   bool          `json:"owners,omitempty"`
+	Modes    bool          `json:"modes,omitempty"`
+	Xattrs   bool          `json:"xattrs,omitempty"` // all but ACLs
+	ACLs     bool          `json:"acls,omitempty"`
+	Links    bool          `json:"hard_links,omitempty"` // each name gets a file of its own
+	TimeStep time.Duration `json:"time_step,omitempty"`  // times may differ by less than this, in nanoseconds
+}
+
+// keep picks the attributes that have to arrive.
+func (a *Allow) keep(xattrs []handle.Xattr) []handle.Xattr {
+	if !a.Xattrs && !a.ACLs {
+		return xattrs
+	}
+	var out []handle.Xattr
+	for _, x := range xattrs {
+		if acl := inventory.IsACL(x.Name); acl && !a.ACLs || !acl && !a.Xattrs {
+			out = append(out, x)
+		}
+	}
+	return out
+}
+
+// differs names what of the source's metadata the copy lacks, beyond what is
+// allowed; empty if nothing.
+func (a *Allow) differs(want, made *Snap, source, copied []handle.Xattr) string {
 	switch {
-	case s.Mode != copied.Mode:
-		return "type or mode"
-	case s.UID != copied.UID || s.GID != copied.GID:
+	case (want.Mode^made.Mode)&0o170000 != 0:
+		return "type"
+	case !a.Modes && want.Mode != made.Mode:
+		return "mode"
+	case !a.Owners && (want.UID != made.UID || want.GID != made.GID):
 		return "owner or group"
-	case s.Mode&0o170000 == 0o100000 && s.Size != copied.Size:
+	case want.Mode&0o170000 == 0o100000 && want.Size != made.Size:
 		return "size"
-	case s.Mtime != copied.Mtime:
+	case !a.sameTime(want.Mtime, made.Mtime):
 		return "modification time"
-	case s.Attrs != copied.Attrs:
+	case attrSum(a.keep(source)) != attrSum(a.keep(copied)):
 		return "extended attributes"
 	}
 	return ""
 }
 
-// recent reports a file changed so shortly before the moment at that a
-// second change could carry the same time stamps: at least 20 ms, the time
-// step of common file systems.
+func (a *Allow) sameTime(x, y handle.Time) bool {
+	if a.TimeStep == 0 || x == y {
+		return x == y
+	}
+	d := time.Duration(x.Sec-y.Sec)*time.Second + time.Duration(int64(x.Nsec)-int64(y.Nsec))
+	return max(x.Sec, y.Sec)-min(x.Sec, y.Sec) < 1<<20 && d.Abs() < a.TimeStep
+}
+
+// recent reports a file changed so shortly before it was looked at, at the
+// moment at, that a second change could carry the same time stamps: at least
+// 20 ms, the time step of common file systems.
 func (s *Snap) recent(at time.Time, step time.Duration) bool {
 	limit := at.Add(-max(step, 20*time.Millisecond))
 	return s.Mtime.Std().After(limit) || s.Ctime.Std().After(limit)

@@ -12,28 +12,32 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 
 	"nexlin/internal/handle"
 )
 
 // A spool is the run's own record of one pass, two files in the run's state:
 //
-//	pass-N.names  per entry, in the one order: depth, name, link text,
-//	              extended attributes; varints and bytes, a CRC-32 behind each
+//	pass-N.names  per entry, in the one order: depth, name, which of the
+//	              following there are; link text in the source, in the copy,
+//	              to be put back; first name of a hard-linked file; device
+//	              number; extended attributes; varints and bytes, a CRC-32
+//	              behind each entry
 //	pass-N.facts  per entry, by ordinal, factSize bytes: flags, the source as
-//	              it was, the copy as it was made, the digest, a CRC-32
+//	              it was, the copy as it was made, digest and sum, a CRC-32
 //
-// A name is written before the entry is made in the part, so that after a
-// kill everything of ours there is known. Facts follow from any worker. A
-// torn or missing record ends the reading: what it said is then not known,
-// and the copy of it is made anew.
+// A name is in its file before the entry is made in the part, so that after
+// a kill everything of ours there is known. Facts follow from any worker, a
+// few hundred at a time. A torn or missing record ends the reading or says
+// nothing: what it said is then not known, and the copy of it is made anew.
 
 // Flags of a [Fact].
 const (
 	Copied   = 1 << iota // the copy was made whole
 	Verified             // and read back equal
 	Again                // it changed while it was copied: the next pass redoes it
-	Recent               // its time stamps can't tell whether it changed: compare the digest
+	Recent               // its time stamps can't tell whether it changed: compare the content
 )
 
 // A Fact is what a pass knows of one entry.
@@ -41,13 +45,17 @@ type Fact struct {
 	Flags  uint8
 	Source Snap
 	Copy   Snap
-	Digest [32]byte
+	Digest [32]byte // of a regular file's content, for the manifest
+	Sum    Sum      // of the same content, by which copies are compared
 }
 
 const (
 	snapSize = 2*8 + 2*12 + 4*4 + 16
-	factSize = 8 + 2*snapSize + 32 + 4
+	factSize = 8 + 2*snapSize + 32 + 16 + 4
 	maxField = 1 << 20 // bytes; no name, link or attribute is longer
+	window   = 512     // facts held back at once
+	// heldBack bounds what would be copied again after a kill, in bytes.
+	heldBack = 8 << 20
 )
 
 // A Record is an entry of a spool.
@@ -55,19 +63,44 @@ type Record struct {
 	Ord    int64
 	Path   string
 	Depth  int
-	Link   string
+	Link   string // text of a symbolic link in the source
+	Made   string // its text in the copy where that is another; else empty
+	Origin string // what it says again once it is home, if nobody changed it
+	Same   string // further name of a hard-linked file: its first name
+	Rdev   uint64 // of a device node
 	Xattrs []handle.Xattr
 	Fact   Fact
 }
 
+// LinkOf is the text of a symbolic link on one side.
+func (r *Record) LinkOf(s Side) string {
+	if s == Copy && r.Made != "" {
+		return r.Made
+	}
+	return r.Link
+}
+
+// Type is the type bits of the entry's mode.
+func (r *Record) Type() uint32 { return r.Fact.Source.Mode & 0o170000 }
+
 // IsDir reports whether the entry was a directory.
-func (r *Record) IsDir() bool { return r.Fact.Source.Mode&0o170000 == 0o040000 }
+func (r *Record) IsDir() bool { return r.Type() == 0o040000 }
+
+// IsRegular reports whether the entry was a regular file.
+func (r *Record) IsRegular() bool { return r.Type() == 0o100000 }
 
 // A Spool is open for one pass. Append is for one goroutine, Put for many.
 type Spool struct {
 	names, facts *os.File
+	ahead        *bufio.Writer // before names
 	count        int64
 	buf          []byte
+
+	mu    sync.Mutex
+	base  int64        // ordinal of the first fact held back
+	held  []byte       // window facts
+	dirty [window]bool // which of them
+	bytes int64        // size of the files they are about
 }
 
 func spoolFiles(dir string, n int) (string, string) {
@@ -95,7 +128,7 @@ func openSpool(dir string, n, flags int) (*Spool, error) {
 		names.Close()
 		return nil, &SpoolError{b, err}
 	}
-	return &Spool{names: names, facts: facts}, nil
+	return &Spool{names: names, facts: facts, ahead: bufio.NewWriterSize(names, 64<<10), held: make([]byte, window*factSize)}, nil
 }
 
 // Spools lists the passes that have left a spool in dir, oldest first.
@@ -124,52 +157,156 @@ func RemoveSpool(dir string, n int) error {
 	return errors.Join(errs...)
 }
 
-// Close closes the files.
+// Close writes what is held back and closes the files.
 func (s *Spool) Close() error {
 	if s == nil {
 		return nil
 	}
-	return errors.Join(s.names.Close(), s.facts.Close())
+	return errors.Join(s.Flush(), s.names.Close(), s.facts.Close())
 }
 
-// Sync flushes the spool.
-func (s *Spool) Sync() error { return errors.Join(s.names.Sync(), s.facts.Sync()) }
+// Flush writes what is held back to the files, not to the device.
+func (s *Spool) Flush() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return errors.Join(s.FlushNames(), s.flushFacts())
+}
 
-// Append adds an entry and returns its ordinal. It is in the file, though
-// not flushed to the device, when Append returns.
-func (s *Spool) Append(depth int, name, link string, xattrs []handle.Xattr) (int64, error) {
-	b := binary.AppendUvarint(s.buf[:0], uint64(depth))
-	b = appendField(b, name)
-	b = appendField(b, link)
-	b = binary.AppendUvarint(b, uint64(len(xattrs)))
-	for _, x := range xattrs {
-		b = appendField(b, x.Name)
-		b = appendField(b, string(x.Value))
+// FlushNames writes the names appended so far. It has to be called before
+// one of these entries is made, by the goroutine that appends.
+func (s *Spool) FlushNames() error {
+	if s.ahead.Buffered() == 0 {
+		return nil
+	}
+	if err := s.ahead.Flush(); err != nil {
+		return &SpoolError{s.names.Name(), err}
+	}
+	return nil
+}
+
+// Sync flushes the spool to the device.
+func (s *Spool) Sync() error { return errors.Join(s.Flush(), s.names.Sync(), s.facts.Sync()) }
+
+// Which fields of a record are there.
+const (
+	hasLink = 1 << iota
+	hasMade
+	hasOrigin
+	hasSame
+	hasRdev
+	hasXattrs
+)
+
+// Append adds the entry that r describes, its fact left aside, and gives it
+// its ordinal. See FlushNames.
+func (s *Spool) Append(r *Record) error {
+	b := binary.AppendUvarint(s.buf[:0], uint64(r.Depth))
+	b = appendField(b, Base(r.Path))
+	has := byte(0)
+	for i, there := range []bool{r.Link != "", r.Made != "", r.Origin != "", r.Same != "", r.Rdev != 0, len(r.Xattrs) > 0} {
+		if there {
+			has |= 1 << i
+		}
+	}
+	b = append(b, has)
+	for _, f := range []string{r.Link, r.Made, r.Origin, r.Same} {
+		if f != "" {
+			b = appendField(b, f)
+		}
+	}
+	if r.Rdev != 0 {
+		b = binary.AppendUvarint(b, r.Rdev)
+	}
+	if len(r.Xattrs) > 0 {
+		b = binary.AppendUvarint(b, uint64(len(r.Xattrs)))
+		for _, x := range r.Xattrs {
+			b = appendField(b, x.Name)
+			b = appendField(b, string(x.Value))
+		}
 	}
 	b = binary.LittleEndian.AppendUint32(b, crc32.ChecksumIEEE(b))
 	s.buf = b
-	if _, err := s.names.Write(b); err != nil {
-		return 0, &SpoolError{s.names.Name(), err}
+	if _, err := s.ahead.Write(b); err != nil {
+		return &SpoolError{s.names.Name(), err}
 	}
+	r.Ord = s.count
 	s.count++
-	return s.count - 1, nil
+	return nil
 }
 
 func appendField(b []byte, s string) []byte {
 	return append(binary.AppendUvarint(b, uint64(len(s))), s...)
 }
 
-// Put writes the fact of one entry.
+// Put records the fact of one entry. It may be held back for a while, never
+// that of a large file.
 func (s *Spool) Put(ord int64, f *Fact) error {
-	b := append(make([]byte, 0, factSize), f.Flags, 0, 0, 0, 0, 0, 0, 0)
+	var rec [factSize]byte
+	b := append(rec[:0], f.Flags, 0, 0, 0, 0, 0, 0, 0)
 	b = f.Source.put(b)
 	b = f.Copy.put(b)
 	b = append(b, f.Digest[:]...)
+	b = append(b, f.Sum[:]...)
 	b = binary.LittleEndian.AppendUint32(b, crc32.ChecksumIEEE(b))
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if ord < s.base {
+		return s.write(b, ord)
+	}
+	if ord >= s.base+window {
+		if err := s.flushFacts(); err != nil {
+			return err
+		}
+		s.base = ord - ord%window
+	}
+	at := ord - s.base
+	copy(s.held[at*factSize:], b)
+	s.dirty[at] = true
+	if s.bytes += f.Source.Size; s.bytes >= heldBack {
+		return s.flushFacts()
+	}
+	return nil
+}
+
+func (s *Spool) write(b []byte, ord int64) error {
 	if _, err := s.facts.WriteAt(b, ord*factSize); err != nil {
 		return &SpoolError{s.facts.Name(), err}
 	}
 	return nil
+}
+
+// flushFacts writes the facts held back, run by run.
+func (s *Spool) flushFacts() error {
+	s.bytes = 0
+	for i := 0; i < window; i++ {
+		if !s.dirty[i] {
+			continue
+		}
+		from := i
+		for ; i < window && s.dirty[i]; i++ {
+			s.dirty[i] = false
+		}
+		if err := s.write(s.held[from*factSize:i*factSize], s.base+int64(from)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// fact reads one fact; its Flags are 0 if it is not known.
+func (s *Spool) fact(ord int64) (f Fact, err error) {
+	var b [factSize]byte
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if at := ord - s.base; at >= 0 && at < window && s.dirty[at] {
+		copy(b[:], s.held[at*factSize:])
+	} else if _, err := s.facts.ReadAt(b[:], ord*factSize); err == io.EOF {
+		return f, nil
+	} else if err != nil {
+		return f, &SpoolError{s.facts.Name(), err}
+	}
+	f.get(b[:])
+	return f, nil
 }
 
 func (f *Fact) get(b []byte) bool {
@@ -180,7 +317,7 @@ func (f *Fact) get(b []byte) bool {
 	}
 	f.Flags = b[0]
 	rest := f.Copy.get(f.Source.get(body[8:]))
-	copy(f.Digest[:], rest)
+	copy(f.Sum[:], rest[copy(f.Digest[:], rest):])
 	return true
 }
 
@@ -199,6 +336,7 @@ func Read(spools ...*Spool) *Cursor {
 	c := &Cursor{}
 	for _, s := range spools {
 		if s != nil {
+			_ = s.Flush() // what can't be written is read as not known
 			c.parts = append(c.parts, newReader(s))
 		}
 	}
@@ -248,14 +386,23 @@ func (r *reader) next(rec *Record) bool {
 	sum := summing{r: r.names}
 	depth := sum.number()
 	name := sum.field()
-	link := sum.field()
-	n := sum.number()
-	if sum.err != nil || n > 1<<16 || depth > uint64(len(r.stack)) {
+	has := sum.byte()
+	if sum.err != nil || depth > uint64(len(r.stack)) {
 		return false
 	}
-	*rec = Record{Ord: r.ord, Depth: int(depth), Link: link}
-	for range n {
-		rec.Xattrs = append(rec.Xattrs, handle.Xattr{Name: sum.field(), Value: []byte(sum.field())})
+	*rec = Record{Ord: r.ord, Depth: int(depth)}
+	for i, f := range []*string{&rec.Link, &rec.Made, &rec.Origin, &rec.Same} {
+		if has&(1<<i) != 0 {
+			*f = sum.field()
+		}
+	}
+	if has&hasRdev != 0 {
+		rec.Rdev = sum.number()
+	}
+	if has&hasXattrs != 0 {
+		for range min(sum.number(), 1<<16) {
+			rec.Xattrs = append(rec.Xattrs, handle.Xattr{Name: sum.field(), Value: []byte(sum.field())})
+		}
 	}
 	if !sum.check() {
 		return false
@@ -287,6 +434,16 @@ func (s *summing) number() uint64 {
 	s.err = err
 	s.add(binary.AppendUvarint(nil, n))
 	return n
+}
+
+func (s *summing) byte() byte {
+	if s.err != nil {
+		return 0
+	}
+	b, err := s.r.ReadByte()
+	s.err = err
+	s.add([]byte{b})
+	return b
 }
 
 func (s *summing) field() string {

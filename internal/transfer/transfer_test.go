@@ -43,7 +43,7 @@ func newBench(t testing.TB) *bench {
 }
 
 func (b *bench) part() *Part {
-	p, err := OpenPart(b.parent, "part", "aside", 0)
+	p, err := OpenPart(b.parent, "part", "aside", 0, &Allow{})
 	require.NoError(b.t, err)
 	return p
 }
@@ -73,7 +73,7 @@ func (b *bench) mustPass() *Tally {
 func (b *bench) verify() (*Tally, error) {
 	p := b.part()
 	defer p.Close()
-	return Verify(context.Background(), p, b.spool, 0, nil)
+	return Verify(context.Background(), &Job{Part: p, New: b.spool})
 }
 
 // equal finishes the part and wants it to be the source, entry for entry.
@@ -83,7 +83,7 @@ func (b *bench) equal() {
 	require.NoError(b.t, err)
 	p := b.part()
 	defer p.Close()
-	require.NoError(b.t, p.Finish(b.spool))
+	require.NoError(b.t, p.Finish(b.spool, &Allow{}))
 	require.Equal(b.t, lab.Print(b.t, b.source), lab.Print(b.t, b.copy))
 }
 
@@ -117,6 +117,23 @@ func TestPassesCatchUpWithEveryChange(t *testing.T) {
 			require.NoError(b.t, os.Chtimes(filepath.Join(b.source, "a"), time.Now(), time.Unix(5, 7)))
 		},
 		"a hole appears": func(b *bench) { require.NoError(b.t, os.Truncate(filepath.Join(b.source, "a"), 10<<20)) },
+		"another name":   func(b *bench) { link(b, "a", "d/e/a2"); link(b, "a", "0") },
+		"one name less":  func(b *bench) { link(b, "a", "0"); b.mustPass(); require.NoError(b.t, os.Remove(b.source+"/0")) },
+		"name of another": func(b *bench) {
+			link(b, "a", "y")
+			b.mustPass()
+			require.NoError(b.t, os.Remove(b.source+"/y"))
+			link(b, "z", "y")
+		},
+		"names and content": func(b *bench) {
+			link(b, "a", "y")
+			b.mustPass()
+			b.write("y", "new content of both")
+		},
+		"no file any more": func(b *bench) {
+			require.NoError(b.t, os.Remove(b.source+"/a"))
+			require.NoError(b.t, unix.Mkfifo(b.source+"/a", 0o640))
+		},
 		"attribute": func(b *bench) {
 			if err := unix.Setxattr(filepath.Join(b.source, "d"), "user.x", []byte("1"), 0); err != unix.ENOTSUP {
 				require.NoError(b.t, err)
@@ -136,6 +153,10 @@ func TestPassesCatchUpWithEveryChange(t *testing.T) {
 			require.NoDirExists(t, filepath.Join(b.dir, "parent", "aside"))
 		})
 	}
+}
+
+func link(b *bench, old, new string) {
+	require.NoError(b.t, os.Link(filepath.Join(b.source, old), filepath.Join(b.source, new)))
 }
 
 func relink(b *bench, name, text string) {
@@ -161,10 +182,10 @@ func TestWritersAreComparedByDigest(t *testing.T) {
 	for rec.Peek().Path != "a" {
 		rec.Next()
 	}
-	// The record claims a digest that the file does not have, as after a store
+	// The record claims a sum that the file does not have, as after a store
 	// into a mapped page.
 	forged := rec.Peek().Fact
-	forged.Digest[0] ^= 1
+	forged.Sum[0] ^= 1
 	require.NoError(t, b.spool.Put(rec.Peek().Ord, &forged))
 	p := b.part()
 	defer p.Close()
@@ -325,18 +346,29 @@ func mutate(rt *rapid.T, root string) {
 	}
 	p := name("at")
 	// An act that does not fit the tree as it is leaves it as it is.
-	switch rapid.IntRange(0, 5).Draw(rt, "act") {
+	switch rapid.IntRange(0, 8).Draw(rt, "act") {
 	case 0:
 		_ = os.MkdirAll(p, 0o755)
 	case 1, 2:
 		_ = os.MkdirAll(filepath.Dir(p), 0o755)
-		_ = os.WriteFile(p, []byte(rapid.String().Draw(rt, "content")), 0o644)
+		content := []byte(rapid.String().Draw(rt, "content"))
+		if fi, err := os.Lstat(p); err != nil || fi.Mode().IsRegular() { // a FIFO would wait for a reader
+			_ = os.WriteFile(p, content, 0o644)
+		}
 	case 3:
-		_ = os.RemoveAll(p)
+		if fi, err := os.Stat(filepath.Dir(p)); err == nil && fi.IsDir() { // nor may it be looked into one
+			_ = os.RemoveAll(p)
+		}
 	case 4:
 		_ = os.Symlink("a/b", p)
 	case 5:
 		_ = os.Rename(p, name("to"))
+	case 6, 7:
+		to := name("to")
+		_ = os.MkdirAll(filepath.Dir(to), 0o755)
+		_ = os.Link(p, to)
+	case 8:
+		_ = unix.Mkfifo(p, 0o640)
 	}
 }
 
@@ -476,4 +508,41 @@ func FuzzSpool(f *testing.F) {
 			last = c.Peek().Path
 		}
 	})
+}
+
+// Verification lets pass exactly what was accepted.
+func TestAllow(t *testing.T) {
+	acl, user := handle.Xattr{Name: "system.posix_acl_access", Value: []byte("x")}, handle.Xattr{Name: "user.a", Value: []byte("x")}
+	source := Snap{Mode: 0o100644, UID: 1, GID: 2, Size: 3, Mtime: handle.Time{Sec: 5, Nsec: 7}}
+	both := []handle.Xattr{acl, user}
+	for what, c := range map[string]struct {
+		change func(*Snap)
+		xattrs []handle.Xattr
+		allow  Allow // the one that lets it pass; zero if none does
+	}{
+		"mode":         {func(s *Snap) { s.Mode = 0o100777 }, both, Allow{Modes: true}},
+		"type":         {func(s *Snap) { s.Mode = 0o120644 }, both, Allow{}},
+		"owner":        {func(s *Snap) { s.UID = 0 }, both, Allow{Owners: true}},
+		"group":        {func(s *Snap) { s.GID = 0 }, both, Allow{Owners: true}},
+		"size":         {func(s *Snap) { s.Size = 4 }, both, Allow{}},
+		"time":         {func(s *Snap) { s.Mtime = handle.Time{Sec: 5} }, both, Allow{TimeStep: time.Second}},
+		"two seconds":  {func(s *Snap) { s.Mtime = handle.Time{Sec: 4} }, both, Allow{TimeStep: 2 * time.Second}},
+		"far time":     {func(s *Snap) { s.Mtime = handle.Time{Sec: 8} }, both, Allow{}},
+		"other time":   {func(s *Snap) { s.Mtime = handle.Time{Sec: -1 << 62} }, both, Allow{}},
+		"no ACL":       {func(*Snap) {}, both[1:], Allow{ACLs: true}},
+		"no attribute": {func(*Snap) {}, both[:1], Allow{Xattrs: true}},
+		"none at all":  {func(*Snap) {}, nil, Allow{Xattrs: true, ACLs: true}},
+	} {
+		made := source
+		c.change(&made)
+		require.NotEmpty(t, (&Allow{}).differs(&source, &made, both, c.xattrs), what)
+		others := Allow{Owners: !c.allow.Owners, Modes: !c.allow.Modes, Xattrs: !c.allow.Xattrs, ACLs: !c.allow.ACLs, Links: true}
+		if c.allow.TimeStep == 0 {
+			others.TimeStep = 2 * time.Second
+		}
+		require.NotEmpty(t, others.differs(&source, &made, both, c.xattrs), "%s: only what was accepted", what)
+		if c.allow != (Allow{}) {
+			require.Empty(t, c.allow.differs(&source, &made, both, c.xattrs), what)
+		}
+	}
 }

@@ -2,46 +2,49 @@ package transfer
 
 import (
 	"context"
-	"os"
+	"errors"
 	"runtime"
 	"sync"
-	"unsafe"
 
 	"golang.org/x/sync/errgroup"
-	"golang.org/x/sys/unix"
 
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
 )
 
-// Verify walks the part against the spool of the last pass: every entry is
-// there, nothing else is, the metadata is the source's, and every file that
-// is not yet Verified reads back with its digest. The caller has flushed
-// the part before, so that what is read comes from the device; the tally
-// says how often that could be seen to be so.
+// Verify walks the part against the spool of the job's last pass, its New:
+// every entry is there, nothing else is, the metadata is the source's as far
+// as the job does not allow otherwise, names of one file are one file, and
+// every file that is not yet Verified reads back with its sum. The caller
+// has flushed the part before, so that what is read comes from the device;
+// the tally says how often that could be seen to be so.
 //
 // After a nil error each entry of the spool is Copied and Verified. A
 // *DiffError names the first entry that differs; all that do are marked to
 // be copied again by the next pass.
-func Verify(ctx context.Context, p *Part, spool *Spool, workers int, progress Progress) (*Tally, error) {
-	v := &verify{part: p, spool: spool, cur: Read(spool), tally: &Tally{}, progress: progress}
+func Verify(ctx context.Context, j *Job) (*Tally, error) {
+	v := &verify{Job: j, cur: Read(j.New), tally: &Tally{}}
+	workers := j.Workers
 	if workers == 0 {
 		workers = 2 * runtime.GOMAXPROCS(0)
 	}
 	group, ctx := errgroup.WithContext(ctx)
 	v.ctx = ctx
-	v.tasks = make(chan readTask, 64)
+	v.tasks = make(chan []readTask, workers)
 	for range workers {
 		group.Go(v.work)
 	}
 	group.Go(func() error {
 		defer close(v.tasks)
-		if err := inventory.Walk(ctx, p.Dir, v); err != nil {
+		if err := inventory.Walk(ctx, j.Part.Dir, v); err != nil {
 			return err
 		}
-		return v.missing(nil)
+		if err := v.missing(nil); err != nil {
+			return err
+		}
+		return v.hand()
 	})
-	err := group.Wait()
+	err := errors.Join(group.Wait(), j.New.Flush())
 	if err == nil && v.first != nil {
 		err = v.first
 	}
@@ -50,20 +53,21 @@ func Verify(ctx context.Context, p *Part, spool *Spool, workers int, progress Pr
 }
 
 type verify struct {
-	ctx      context.Context
-	part     *Part
-	spool    *Spool
-	cur      *Cursor
-	tally    *Tally
-	tasks    chan readTask
-	progress Progress
-	mu       sync.Mutex
-	first    *DiffError
+	*Job
+	ctx   context.Context
+	cur   *Cursor
+	tally *Tally
+	tasks chan []readTask
+	group []readTask
+	bytes int64 // of the group
+	mu    sync.Mutex
+	first *DiffError
 }
 
 type readTask struct {
 	dir  *handle.Dir
 	name string
+	now  Snap
 	rec  Record
 }
 
@@ -78,7 +82,7 @@ func (v *verify) differs(r *Record, what string) error {
 	}
 	v.mu.Unlock()
 	r.Fact.Flags = Again
-	return v.spool.Put(r.Ord, &r.Fact)
+	return v.New.Put(r.Ord, &r.Fact)
 }
 
 // missing marks what the spool has before e and the part has not; all that
@@ -108,25 +112,79 @@ func (v *verify) Visit(e *inventory.Entry) (bool, error) {
 	if e.Depth == 0 {
 		return true, nil
 	}
-	now := SnapOf(&e.Stat, e.Xattrs)
-	what := rec.Fact.Source.differs(&now)
-	switch {
-	case rec.Fact.Flags&Copied == 0:
-		what = "its copy is not finished"
-	case what == "" && e.Link != rec.Link:
-		what = "link text"
+	if err := e.ReadXattrs(); err != nil {
+		return false, err
+	}
+	now := v.made(&e.Stat, e.Xattrs)
+	what, err := v.wrong(&rec, e, &now)
+	if err != nil {
+		return false, err
 	}
 	if what != "" {
 		return e.Stat.IsDir(), v.differs(&rec, what)
 	}
-	if e.Stat.IsRegular() && rec.Fact.Flags&Verified == 0 {
-		select {
-		case v.tasks <- readTask{e.Dir.Retain(), e.Name, rec}:
-		case <-v.ctx.Done():
-			return false, v.ctx.Err()
-		}
+	known := rec.Fact.Flags&Verified != 0
+	if !e.Stat.IsDir() && (rec.Same != "" || known && e.Stat.Nlink > 1) {
+		// The same file as one that is read, or was; more names move its ctime.
+		return false, v.holds(&rec, &now)
 	}
-	return e.Stat.IsDir(), nil
+	if !e.Stat.IsRegular() || known {
+		return e.Stat.IsDir(), nil
+	}
+	v.group = append(v.group, readTask{e.Dir.Retain(), e.Name, now, rec})
+	if v.bytes += e.Stat.Size; len(v.group) >= groupFiles || v.bytes >= groupBytes {
+		return false, v.hand()
+	}
+	return false, nil
+}
+
+// wrong says what is wrong with an entry apart from its content; empty if
+// nothing is.
+func (v *verify) wrong(rec *Record, e *inventory.Entry, now *Snap) (string, error) {
+	switch what := v.Allow.differs(&rec.Fact.Source, now, rec.Xattrs, e.Xattrs); {
+	case rec.Fact.Flags&Copied == 0:
+		return "its copy is not finished", nil
+	case what != "":
+		return what, nil
+	case e.Link != rec.LinkOf(Copy):
+		return "link text", nil
+	case e.Stat.IsDevice() && e.Stat.Rdev != rec.Rdev:
+		return "device number", nil
+	case rec.Same == "":
+		return "", nil
+	}
+	dir, _, first, err := standing(v.Part.Dir, rec.Same)
+	if err != nil {
+		return "", err
+	}
+	if dir == nil {
+		return "its first name is missing", nil
+	}
+	dir.Release()
+	if !first.SameInode(&e.Stat) {
+		return "it is no hard link to " + rec.Same, nil
+	}
+	return "", nil
+}
+
+// holds records that an entry is as it should be.
+func (v *verify) holds(rec *Record, now *Snap) error {
+	rec.Fact.Flags |= Verified
+	rec.Fact.Copy = *now
+	return v.New.Put(rec.Ord, &rec.Fact)
+}
+
+func (v *verify) hand() error {
+	if len(v.group) == 0 {
+		return nil
+	}
+	select {
+	case v.tasks <- v.group:
+		v.group, v.bytes = make([]readTask, 0, groupFiles), 0
+		return nil
+	case <-v.ctx.Done():
+		return v.ctx.Err()
+	}
 }
 
 // Leave implements [inventory.Visitor].
@@ -139,7 +197,7 @@ func (v *verify) stranger(e *inventory.Entry) error {
 	if err != nil {
 		return err
 	}
-	if err := v.part.putAside(e.Dir, e.Name, e.Path); err != nil {
+	if err := v.Part.putAside(e.Dir, e.Name, e.Path); err != nil {
 		return err
 	}
 	v.tally.Aside = append(v.tally.Aside, e.Path)
@@ -147,62 +205,33 @@ func (v *verify) stranger(e *inventory.Entry) error {
 }
 
 func (v *verify) work() error {
-	for t := range v.tasks {
-		err := v.read(&t)
-		t.dir.Release()
-		if err != nil {
-			return err
+	r := NewReader()
+	for group := range v.tasks {
+		for i := range group {
+			err := v.read(r, &group[i])
+			group[i].dir.Release()
+			if err != nil {
+				return err
+			}
 		}
 	}
 	return nil
 }
 
-func (v *verify) read(t *readTask) error {
-	f, err := t.dir.OpenFile(t.name)
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	digest, st, device, err := ReadBack(v.ctx, f)
+func (v *verify) read(r *Reader, t *readTask) error {
+	sum, device, err := r.ReadBack(v.ctx, t.dir, t.name, t.now.Size)
 	if err != nil {
 		return err
 	}
 	if device {
 		v.tally.device.Add(1)
 	}
-	now := SnapOf(&st, t.rec.Xattrs)
-	if digest != t.rec.Fact.Digest {
+	if sum != t.rec.Fact.Sum {
 		return v.differs(&t.rec, "content")
 	}
-	t.rec.Fact.Flags |= Verified
-	t.rec.Fact.Copy = now
 	v.tally.readBack.Add(1)
-	if v.progress != nil {
-		v.progress.Advance(1, st.Size)
+	if v.Progress != nil {
+		v.Progress.Advance(1, t.now.Size)
 	}
-	return v.spool.Put(t.rec.Ord, &t.rec.Fact)
-}
-
-// ReadBack is [Digest] of a file that was flushed, read from the device where
-// its pages can be seen to be gone from the page cache; device says so.
-func ReadBack(ctx context.Context, f *os.File) (sum [32]byte, st handle.Stat, device bool, err error) {
-	device = dropPages(f)
-	sum, st, err = Digest(ctx, f)
-	return sum, st, device, err
-}
-
-// dropPages takes the flushed pages of a file out of the page cache
-// (posix_fadvise(2), POSIX_FADV_DONTNEED) and looks whether they are gone
-// (cachestat(2)). False where some remain or the kernel can't tell.
-func dropPages(f *os.File) bool {
-	fd := int(f.Fd())
-	if unix.Fadvise(fd, 0, 0, unix.FADV_DONTNEED) != nil {
-		return false
-	}
-	const sysCachestat = 451 // the same number on every architecture
-	span := [2]uint64{0, 0}  // all of the file
-	var stat [5]uint64       // cached, dirty, written back, evicted, recently evicted
-	_, _, e := unix.Syscall6(sysCachestat, uintptr(fd),
-		uintptr(unsafe.Pointer(&span)), uintptr(unsafe.Pointer(&stat)), 0, 0, 0)
-	return e == 0 && stat[0] == 0
+	return v.holds(&t.rec, &t.now)
 }

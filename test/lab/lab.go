@@ -4,6 +4,7 @@
 package lab
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -74,6 +75,39 @@ func Drive(t testing.TB, kind, label string, mib int64, mkfs ...string) string {
 			t.Fatal(err)
 		}
 	}
+	return at
+}
+
+// FuseDrive makes an NTFS or exFAT file system in a file of some MiB and
+// mounts it through FUSE.
+func FuseDrive(t testing.TB, kind, label string, mib int64) string {
+	t.Helper()
+	Root(t)
+	mount := map[string]string{"ntfs": "ntfs-3g", "exfat": "mount.exfat-fuse"}[kind]
+	for _, tool := range []string{"mkfs." + kind, mount, "losetup"} {
+		if _, err := exec.LookPath(tool); err != nil {
+			Skip(t, tool+" is not installed")
+		}
+	}
+	dir := t.TempDir()
+	img, at := filepath.Join(dir, label+".img"), filepath.Join(dir, label)
+	if err := errors.Join(os.WriteFile(img, nil, 0o600), os.Truncate(img, mib<<20), os.Mkdir(at, 0o755)); err != nil {
+		t.Fatal(err)
+	}
+	args := []string{"-L", label, img}
+	if kind == "ntfs" {
+		args = append([]string{"-q", "-F"}, args...)
+	}
+	Run(t, "mkfs."+kind, args...)
+	loop := strings.TrimSpace(Run(t, "losetup", "-f", "--show", img))
+	t.Cleanup(func() { Run(t, "losetup", "-d", loop) })
+	Run(t, mount, loop, at)
+	t.Cleanup(func() {
+		if out, err := exec.Command("umount", at).CombinedOutput(); err != nil {
+			Run(t, "umount", "-l", at)
+			t.Logf("umount %s: %v %s", at, err, out)
+		}
+	})
 	return at
 }
 

@@ -15,8 +15,8 @@ import (
 )
 
 // Print writes down every entry of a folder: type, mode, owner, size,
-// modification time to the nanosecond, link text, extended attributes,
-// digest, and which names are one file.
+// modification time to the nanosecond, link text, device number, extended
+// attributes with access lists, digest, holes, and which names are one file.
 func Print(t testing.TB, dir string) string {
 	t.Helper()
 	p, err := PrintTree(dir)
@@ -58,12 +58,8 @@ func printEntry(path, rel string, first map[[2]uint64]string) (string, error) {
 			return "", err
 		}
 		line += fmt.Sprintf(" %d %x", st.Size, sha256.Sum256(content))
-		if st.Nlink > 1 {
-			key := [2]uint64{uint64(st.Dev), st.Ino}
-			if first[key] == "" {
-				first[key] = rel
-			}
-			line += fmt.Sprintf(" same as %q", first[key])
+		if st.Size >= 64<<10 && st.Blocks*512 < st.Size/2 {
+			line += " with holes"
 		}
 	case unix.S_IFLNK:
 		text, err := os.Readlink(path)
@@ -71,6 +67,15 @@ func printEntry(path, rel string, first map[[2]uint64]string) (string, error) {
 			return "", err
 		}
 		line += fmt.Sprintf(" -> %q", text)
+	case unix.S_IFCHR, unix.S_IFBLK:
+		line += fmt.Sprintf(" device %d:%d", unix.Major(st.Rdev), unix.Minor(st.Rdev))
+	}
+	if st.Mode&unix.S_IFMT != unix.S_IFDIR && st.Nlink > 1 {
+		key := [2]uint64{uint64(st.Dev), st.Ino}
+		if first[key] == "" {
+			first[key] = rel
+		}
+		line += fmt.Sprintf(" same as %q", first[key])
 	}
 	xattrs, err := printXattrs(path)
 	return line + xattrs, err
@@ -87,8 +92,8 @@ func printXattrs(path string) (string, error) {
 	}
 	var out []string
 	for _, name := range bytes.Split(bytes.TrimSuffix(buf[:n], []byte{0}), []byte{0}) {
-		if len(name) == 0 {
-			continue
+		if len(name) == 0 || bytes.HasPrefix(name, []byte("trusted.SGI_ACL_")) {
+			continue // XFS shows its ACLs a second time under this name
 		}
 		value := make([]byte, 64<<10)
 		k, err := unix.Lgetxattr(path, string(name), value)

@@ -1,0 +1,155 @@
+package handle
+
+import (
+	"errors"
+	"io"
+	"io/fs"
+
+	"golang.org/x/sys/unix"
+)
+
+// A File is an open regular file. It is a bare descriptor: an os.File asks
+// the system several times per file whether it can be polled, which regular
+// files can't, and that is felt over a hundred thousand of them. ReadAt and
+// WriteAt may be called from several goroutines, Read and Write not.
+type File struct {
+	fd   int
+	path string // for messages only
+}
+
+var (
+	_ io.ReadWriteCloser = (*File)(nil)
+	_ io.ReaderAt        = (*File)(nil)
+	_ io.WriterAt        = (*File)(nil)
+)
+
+// Name is where f was opened, for messages.
+func (f *File) Name() string { return f.path }
+
+// Fd is the descriptor, valid until Close.
+func (f *File) Fd() int { return f.fd }
+
+func (f *File) err(op string, err error) error {
+	if err == nil {
+		return nil
+	}
+	return &fs.PathError{Op: op, Path: f.path, Err: err}
+}
+
+// Read implements [io.Reader].
+func (f *File) Read(b []byte) (int, error) {
+	if len(b) == 0 {
+		return 0, nil
+	}
+	n, err := retryInt(func() (int, error) { return unix.Read(f.fd, b) })
+	if n == 0 && err == nil {
+		return 0, io.EOF
+	}
+	return max(n, 0), f.err("read", err)
+}
+
+// Write implements [io.Writer].
+func (f *File) Write(b []byte) (n int, err error) {
+	for n < len(b) && err == nil {
+		var k int
+		k, err = retryInt(func() (int, error) { return unix.Write(f.fd, b[n:]) })
+		n += max(k, 0)
+	}
+	return n, f.err("write", err)
+}
+
+// WriteString implements [io.StringWriter].
+func (f *File) WriteString(s string) (int, error) { return f.Write([]byte(s)) }
+
+// ReadAt implements [io.ReaderAt].
+func (f *File) ReadAt(b []byte, at int64) (n int, err error) {
+	for n < len(b) {
+		k, err := f.ReadOnce(b[n:], at+int64(n))
+		n += k
+		if err != nil {
+			return n, err
+		}
+	}
+	return n, nil
+}
+
+// ReadOnce is [File.ReadAt] that takes what one call gives: fewer bytes than
+// b holds do not mean the end of the file, io.EOF does.
+func (f *File) ReadOnce(b []byte, at int64) (int, error) {
+	if len(b) == 0 {
+		return 0, nil
+	}
+	n, err := retryInt(func() (int, error) { return unix.Pread(f.fd, b, at) })
+	if n == 0 && err == nil {
+		return 0, io.EOF
+	}
+	return max(n, 0), f.err("read", err)
+}
+
+// WriteAt implements [io.WriterAt]. A call that takes nothing is an error,
+// so that a file system that lies can't hold the loop for ever.
+func (f *File) WriteAt(b []byte, at int64) (n int, err error) {
+	for n < len(b) {
+		k, err := retryInt(func() (int, error) { return unix.Pwrite(f.fd, b[n:], at+int64(n)) })
+		if err == nil && k == 0 {
+			err = io.ErrShortWrite
+		}
+		if err != nil {
+			return n, f.err("write", err)
+		}
+		n += k
+	}
+	return n, nil
+}
+
+// Close gives the descriptor up. The error may be of a write before.
+func (f *File) Close() error { return f.err("close", unix.Close(f.fd)) }
+
+// Sync flushes content and metadata (fsync(2)).
+func (f *File) Sync() error {
+	return f.err("sync", retry(func() error { return unix.Fsync(f.fd) }))
+}
+
+// Truncate makes the file so many bytes long; what is added is a hole where
+// the file system has them.
+func (f *File) Truncate(size int64) error {
+	return f.err("truncate", retry(func() error { return unix.Ftruncate(f.fd, size) }))
+}
+
+// Chown gives the file an owner and a group.
+func (f *File) Chown(uid, gid uint32) error {
+	return f.err("chown", retry(func() error { return unix.Fchown(f.fd, int(uid), int(gid)) }))
+}
+
+// Chmod sets the twelve permission bits.
+func (f *File) Chmod(mode uint32) error {
+	return f.err("chmod", retry(func() error { return unix.Fchmod(f.fd, mode) }))
+}
+
+// SetTimes sets access and modification time.
+func (f *File) SetTimes(atime, mtime Time) error {
+	ts := []unix.Timespec{atime.spec(), mtime.spec()}
+	return f.err("utimens", retry(func() error { return setTimesFd(f.fd, ts) }))
+}
+
+// Stat looks at the open file through its descriptor.
+func (f *File) Stat() (Stat, error) {
+	var s Stat
+	return s, f.err("stat", statx(f.fd, "", unix.AT_EMPTY_PATH, &s))
+}
+
+// NextData is the offset of the next data at or after at, and size if only
+// a hole follows (lseek(2), SEEK_DATA). A file system that can't tell has no
+// holes.
+func (f *File) NextData(at, size int64) (int64, error) {
+	off, err := unix.Seek(f.fd, at, unix.SEEK_DATA)
+	switch {
+	case err == nil:
+		return min(off, size), nil
+	case errors.Is(err, unix.ENXIO):
+		return size, nil
+	case errors.Is(err, unix.EINVAL), errors.Is(err, unix.ENOSYS), errors.Is(err, unix.EOPNOTSUPP):
+		return at, nil
+	}
+	return 0, f.err("seek", err)
+}

@@ -1,0 +1,146 @@
+package redirect
+
+import (
+	"fmt"
+	"path/filepath"
+	"strings"
+
+	"nexlin/internal/finding"
+	"nexlin/internal/handle"
+	"nexlin/internal/inventory"
+	"nexlin/internal/pathtext"
+	"nexlin/internal/transfer"
+)
+
+// InnerLinks says what becomes of relative links in the folder that lead
+// out of it, and would mean something else once it lies elsewhere.
+type InnerLinks string
+
+// Rewritten links say the absolute path they meant; kept ones keep their
+// text and break; refuse ends the move.
+const (
+	RewriteLinks InnerLinks = "rewrite"
+	KeepLinks    InnerLinks = "keep"
+	RefuseLinks  InnerLinks = "refuse"
+)
+
+// meant is the absolute path that a relative link means which stands in dir,
+// an absolute path without links. Names after the first that is no ".." are
+// left as they are, as far as no ".." follows them.
+func meant(dir, text string) string {
+	rest := text
+	for rest != "" {
+		part, more, _ := strings.Cut(rest, "/")
+		if part == ".." {
+			dir = filepath.Dir(dir)
+		} else if part != "" && part != "." {
+			break
+		}
+		rest = more
+	}
+	if rest == "" {
+		return dir
+	}
+	path := strings.TrimSuffix(dir, "/") + "/" + rest
+	at := strings.LastIndex("/"+rest+"/", "/../")
+	if at < 0 {
+		return path
+	}
+	// A name before a ".." may itself be a link: only the file system knows
+	// where its parent is. The text of a link decides nothing else here.
+	head := path[:len(path)-len(rest)+at+2]
+	tail := strings.TrimPrefix(path, head)
+	if real, err := filepath.EvalSymlinks(head); err == nil {
+		return real + tail
+	}
+	return filepath.Clean(head) + tail
+}
+
+// rewriter gives the function that a pass asks for the text of every link
+// in the copy. What an earlier run rewrote and nobody changed gets its old
+// text back on the way home. done releases what it reads from.
+func (m *mover) rewriter() (rewrite func(*inventory.Entry) (string, string, error), done func(), err error) {
+	var known *transfer.Cursor
+	done = func() {}
+	if m.p.Before != nil {
+		// Without the records of that run its links stay absolute, which is
+		// where they lead.
+		if spool, err := m.spoolOf(m.p.Before.Run); err == nil {
+			known, done = transfer.Read(spool), func() { _ = spool.Close() } // only read
+		}
+	}
+	return func(e *inventory.Entry) (made, origin string, err error) {
+		if known != nil {
+			for r := known.Peek(); r != nil && handle.Compare(r.Path, e.Path) < 0; r = known.Peek() {
+				known.Next()
+			}
+			if r := known.Peek(); r != nil && r.Path == e.Path && r.Origin != "" && r.LinkOf(transfer.Copy) == e.Link {
+				if m.p.Kind == KindBringBack {
+					return r.Origin, "", nil
+				}
+				return "", r.Origin, nil
+			}
+		}
+		made, origin = m.p.rewritten(e.Path, e.Link)
+		return made, origin, nil
+	}, done, nil
+}
+
+// rewritten is the text that a link at rel gets in the copy, and the one to
+// go back to; empty where it stays as it is.
+func (p *Plan) rewritten(rel, text string) (made, origin string) {
+	if p.InnerLinks != RewriteLinks || !inventory.LeadsOut(rel, text) {
+		return "", ""
+	}
+	return meant(filepath.Dir(string(p.From)+"/"+rel), text), text
+}
+
+// innerLinks tells what becomes of links that lead out.
+func (p *Plan) innerLinks(root *handle.Dir) error {
+	l := p.Facts.LeadOut
+	if l.Count == 0 {
+		return nil
+	}
+	var paths, details []string
+	for _, rel := range l.Paths {
+		text, err := readlink(root, rel)
+		if missing(err) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		said := "→ " + pathtext.Show(text)
+		if made, _ := p.rewritten(rel, text); made != "" {
+			said += ", will be → " + pathtext.Show(made)
+		}
+		paths, details = append(paths, filepath.Join(string(p.From), rel)), append(details, said)
+	}
+	what := "1 relative link leads"
+	if l.Count > 1 {
+		what = fmt.Sprintf("%d relative links lead", l.Count)
+	}
+	path := filepath.Join(string(p.From), l.Paths[0])
+	f := finding.New(finding.LinksLeadOut, path, what+" out of "+pathtext.Show(string(p.From)), subject(p.Name, "", "")).Listing(l.Count, paths)
+	f.Details = details
+	switch p.InnerLinks {
+	case RewriteLinks:
+		f.Severity, f.Message = finding.Info, f.Message+" and will be rewritten to the absolute path meant"
+		f.Remedy = "`bring-back` gives them their old text again; `--inner-links keep` or `refuse` does otherwise"
+	case KeepLinks:
+		f.Severity, f.Message = finding.Warning, f.Message+" and will lead elsewhere afterwards"
+	default:
+		f.Message += ", which was to be refused"
+	}
+	p.find(f)
+	return nil
+}
+
+func readlink(root *handle.Dir, rel string) (string, error) {
+	dir, name, err := root.Parent(rel)
+	if err != nil {
+		return "", err
+	}
+	defer dir.Release()
+	return dir.Readlink(name)
+}
