@@ -1,17 +1,19 @@
 #!/usr/bin/env bash
 # Measures whole commands against what one would do by hand with coreutils,
 # in turn, on two loop-mounted ext4 drives (root). Prints the median of each
-# and the ratio. NEXLIN_BENCH_RUNS says how many pairs (5).
+# and the median of the ratios, pair by pair. NEXLIN_BENCH_RUNS says how many
+# pairs (5); NEXLIN_BENCH names what is run, of: small large tiny survey memory.
 set -euo pipefail
 cd "$(dirname "$0")/.."
 [ "$(id -u)" = 0 ] || { echo "bench mounts drives, which needs root"; exit 1; }
 runs=${NEXLIN_BENCH_RUNS:-5} bin=$PWD/bin/nexlin
+what=" ${NEXLIN_BENCH:-small large tiny survey memory} "
 lab=$(mktemp -d /tmp/nexlin-bench-XXXXXX)
 finish() { for d in a b; do mountpoint -q "$lab/$d" && umount "$lab/$d"; done; rm -rf "$lab"; }
 trap finish EXIT
 for d in a b; do
-	truncate -s 8G "$lab/$d.img"
-	mkfs.ext4 -q -F -m 0 "$lab/$d.img"
+	truncate -s 16G "$lab/$d.img"
+	mkfs.ext4 -q -F -m 0 -N 5000000 "$lab/$d.img"
 	mkdir "$lab/$d"
 	mount -o loop "$lab/$d.img" "$lab/$d"
 done
@@ -19,24 +21,37 @@ done
 now() { date +%s.%N; }
 median() { sort -n | awk '{v[NR]=$1} END {print v[int((NR+1)/2)]}'; }
 cold() { sync; echo 3 >/proc/sys/vm/drop_caches; }
+wanted() { [[ $what == *" $1 "* ]]; }
+ours=() theirs=() ratios=()
+took() { # OURS THEIRS, in seconds
+	ours+=("$1") theirs+=("$2") ratios+=("$(echo "scale=3; $1 / $2" | bc)")
+}
+row() {
+	printf '| %s | %.2f s | %.2f s | %.2f |\n' "$1" "$(printf '%s\n' "${ours[@]}" | median)" \
+		"$(printf '%s\n' "${theirs[@]}" | median)" "$(printf '%s\n' "${ratios[@]}" | median)"
+	ours=() theirs=() ratios=()
+}
+nexlin() { "$bin" --state-dir "$lab/state" -q -y "$@" >/dev/null; }
+# back takes the last run back and leaves the drive empty.
+back() {
+	nexlin undo "$("$bin" --state-dir "$lab/state" history --json | sed -n 's/.*"id": "\(.*\)".*/\1/p' | head -n 1)"
+	rm -rf "$lab/b/"* "$lab/b/".[!.]* "$lab/state"
+}
 
-# pair NAME FOLDER HAND: HAND copies $1 to $2 by hand.
+# pair NAME FOLDER HAND [FLAG…]: HAND copies $1 to $2 by hand.
 pair() {
-	local name=$1 folder=$2 hand=$3 ours=() theirs=() ratios=() t0 t1
+	local name=$1 folder=$2 hand=$3 t0 t1 t2 t3
+	shift 3
 	for _ in $(seq "$runs"); do
 		cold
-		t0=$(now); "$bin" --state-dir "$lab/state" move "$folder" --into "$lab/b" --yes -q >/dev/null; t1=$(now)
-		ours+=("$(echo "$t1 - $t0" | bc)")
-		"$bin" --state-dir "$lab/state" undo "$("$bin" --state-dir "$lab/state" history --json | sed -n 's/.*"id": "\(.*\)".*/\1/p' | head -n 1)" --yes -q >/dev/null
-		rm -rf "$lab/b/"* "$lab/b/".[!.]* "$lab/state"
+		t0=$(now); nexlin move "$folder" --into "$lab/b" "$@"; t1=$(now)
+		back
 		cold
-		t0=$(now); $hand "$folder" "$lab/b/copy"; t1=$(now)
-		theirs+=("$(echo "$t1 - $t0" | bc)")
+		t2=$(now); $hand "$folder" "$lab/b/copy"; t3=$(now)
 		rm -rf "$lab/b/copy"
-		ratios+=("$(echo "scale=3; ${ours[-1]} / ${theirs[-1]}" | bc)")
+		took "$(echo "$t1 - $t0" | bc)" "$(echo "$t3 - $t2" | bc)"
 	done
-	printf '| %s | %.2f s | %.2f s | %.2f |\n' "$name" "$(printf '%s\n' "${ours[@]}" | median)" \
-		"$(printf '%s\n' "${theirs[@]}" | median)" "$(printf '%s\n' "${ratios[@]}" | median)"
+	row "$name"
 }
 
 copy_sync() { cp -a "$1" "$2" && sync -f "$2"; }
@@ -47,13 +62,66 @@ by_hand() {
 	cmp "$lab/one" "$lab/two" && mv "$1" "$1.old" && ln -s "$2" "$1" && rm "$1" && mv "$1.old" "$1"
 }
 
+# tiny DIR COUNT: so many files of a few bytes, two hundred a directory.
+tiny() {
+	mkdir -p "$1"
+	seq "$2" | awk -v dir="$1" '{d = dir "/" int($1 / 200); if (d != last) {system("mkdir \"" d "\""); last = d}; f = d "/file " $1; print "content " $1 > f; close(f)}'
+}
+
+# peak PID: the most memory it had resident, in KiB.
+peak() {
+	local most=0 k
+	while k=$(sed -n 's/VmHWM:[[:space:]]*\([0-9]*\) kB/\1/p' "/proc/$1/status" 2>/dev/null) && [ -n "$k" ]; do
+		most=$k
+		sleep 0.05
+	done
+	echo "$most"
+}
+
 echo "| work | nexlin | by hand | ratio |"
 echo "| --- | --- | --- | --- |"
-cp -a "$(go env GOROOT)" "$lab/a/go"
-pair "move, Go's tree; against cp -a + sync" "$lab/a/go" copy_sync
-pair "the same; against cp, sync, sha256sum of both, mv, ln" "$lab/a/go" by_hand
-rm -rf "$lab/a/go"
-mkdir "$lab/a/large"
-head -c 1536M /dev/urandom >"$lab/a/large/one"
-head -c 1536M /dev/urandom >"$lab/a/large/two"
-pair "move, 3 GiB in two files; against cp -a + sync" "$lab/a/large" copy_sync
+if wanted small; then
+	cp -a "$(go env GOROOT)" "$lab/a/go"
+	pair "move, Go's tree; against \`cp -a\` + \`sync\`" "$lab/a/go" copy_sync
+	pair "the same with \`--digest blake3\`" "$lab/a/go" copy_sync --digest blake3
+	pair "move, Go's tree; against \`cp -a\`, \`sync\`, \`sha256sum\` of both and compare, \`mv\`, \`ln -s\`" "$lab/a/go" by_hand
+	rm -rf "$lab/a/go"
+fi
+if wanted large; then
+	mkdir "$lab/a/large"
+	head -c 1536M /dev/urandom >"$lab/a/large/one"
+	head -c 1536M /dev/urandom >"$lab/a/large/two"
+	pair "move, 3 GiB in two files; against \`cp -a\` + \`sync\`" "$lab/a/large" copy_sync
+	pair "the same with \`--digest blake3\`" "$lab/a/large" copy_sync --digest blake3
+	pair "move, 3 GiB; against the whole by hand" "$lab/a/large" by_hand
+	rm -rf "$lab/a/large"
+fi
+if wanted tiny || wanted survey; then
+	tiny "$lab/a/tiny" 200000
+fi
+if wanted tiny; then
+	pair "move, 200,000 tiny files; against \`cp -a\` + \`sync\`" "$lab/a/tiny" copy_sync
+fi
+if wanted survey; then
+	for _ in $(seq "$runs"); do
+		du -s "$lab/a/tiny" >/dev/null
+		t0=$(now); nexlin survey "$lab/a"; t1=$(now)
+		t2=$(now); du -s "$lab/a" >/dev/null; t3=$(now)
+		took "$(echo "$t1 - $t0" | bc)" "$(echo "$t3 - $t2" | bc)"
+	done
+	row "survey, 200,000 files, warm; against \`du -s\`"
+fi
+rm -rf "$lab/a/tiny"
+if wanted memory; then
+	for n in 1000000 2000000; do
+		tiny "$lab/a/many" $n
+		cold
+		"$bin" --state-dir "$lab/state" -q -y move "$lab/a/many" --into "$lab/b" >/dev/null &
+		echo "| peak memory of a move, $n entries | $(($(peak $!) / 1024)) MiB | – | – |"
+		wait $!
+		nexlin discard-original many &
+		echo "| peak memory of its discard | $(($(peak $!) / 1024)) MiB | – | – |"
+		wait $!
+		rm -rf "$lab/a/"* "$lab/a/".[!.]* "$lab/b/"* "$lab/b/".[!.]* "$lab/state"
+	done
+fi

@@ -44,6 +44,7 @@ type Drive struct {
 	Loop     bool // backed by a file on another drive
 	Network  bool
 	Standin  bool
+	Spinning bool   // its heads have to move from place to place
 	Options  string // mount options
 
 	mountID uint64
@@ -150,6 +151,7 @@ func fromMount(m *mountinfo.Info) Drive {
 		Loop:    strings.HasPrefix(m.Source, "/dev/loop"),
 		Options: m.Options,
 	}
+	d.Spinning = spinning(d.device)
 	for o := range strings.SplitSeq(m.Options+","+m.VFSOptions, ",") {
 		d.ReadOnly = d.ReadOnly || o == "ro"
 	}

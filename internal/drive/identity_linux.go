@@ -123,3 +123,24 @@ func unescape(s string) string {
 	}
 	return b.String()
 }
+
+// spinning asks the kernel whether a block device, major:minor, has heads to
+// move; a partition's answer is that of the disk it lies on. Loop devices and
+// the disks of virtual machines say so whatever they lie on, and are not asked.
+func spinning(device string) bool {
+	dir, err := filepath.EvalSymlinks("/sys/dev/block/" + device)
+	if err != nil {
+		return false
+	}
+	for _, made := range []string{"/loop", "/vd", "/xvd", "/nbd", "/zram"} {
+		if strings.Contains(dir, "/block"+made) {
+			return false
+		}
+	}
+	for _, at := range []string{dir, filepath.Dir(dir)} {
+		if b, err := os.ReadFile(filepath.Join(at, "queue", "rotational")); err == nil {
+			return strings.TrimSpace(string(b)) == "1"
+		}
+	}
+	return false
+}

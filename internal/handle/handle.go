@@ -181,19 +181,8 @@ func (d *Dir) beneath(rel string, flags int, mode uint32) (int, error) {
 // OpenFile opens the regular file called name in d for reading, without
 // following a link and without blocking on a FIFO. Access times are left
 // alone where this account may ask for that (O_NOATIME, open(2)).
-func (d *Dir) OpenFile(name string) (*File, error) { return d.openFile(name, 0) }
-
-// OpenDirect is [Dir.OpenFile] for reading past the page cache (O_DIRECT):
-// offsets, lengths and the buffer's address have to be multiples of [Block].
-// A file system that can't answers EINVAL, at once or at the first read.
-func (d *Dir) OpenDirect(name string) (*File, error) { return d.openFile(name, unix.O_DIRECT) }
-
-// Block is what reads past the page cache are aligned to; no common device
-// has larger sectors.
-const Block = 4096
-
-func (d *Dir) openFile(name string, more int) (*File, error) {
-	flags := unix.O_RDONLY | unix.O_NOFOLLOW | unix.O_NONBLOCK | unix.O_CLOEXEC | more
+func (d *Dir) OpenFile(name string) (*File, error) {
+	const flags = unix.O_RDONLY | unix.O_NOFOLLOW | unix.O_NONBLOCK | unix.O_CLOEXEC
 	fd, err := retryInt(func() (int, error) { return unix.Openat(d.fd, name, flags|unix.O_NOATIME, 0) })
 	if err == unix.EPERM {
 		fd, err = retryInt(func() (int, error) { return unix.Openat(d.fd, name, flags, 0) })

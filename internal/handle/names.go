@@ -1,9 +1,12 @@
 package handle
 
 import (
+	"bytes"
 	"encoding/binary"
+	"iter"
 	"slices"
 	"strings"
+	"sync"
 
 	"golang.org/x/sys/unix"
 )
@@ -82,16 +85,17 @@ func (l *lister) next() (more bool, err error) {
 		return false, l.dir.err("read", ".", err)
 	}
 	l.items, l.below = l.items[:0], item{}
-	buf := make([]byte, 32<<10)
+	buf := blocks.Get().(*[]byte)
+	defer blocks.Put(buf)
 	for {
-		n, err := retryInt(func() (int, error) { return unix.Getdents(l.dir.fd, buf) })
+		n, err := retryInt(func() (int, error) { return unix.Getdents(l.dir.fd, *buf) })
 		if err != nil {
 			return false, l.dir.err("read", ".", err)
 		}
 		if n == 0 {
 			break
 		}
-		l.take(buf[:n])
+		l.take((*buf)[:n])
 		if len(l.items) >= 2*l.limit {
 			more = true
 			l.cut()
@@ -108,20 +112,10 @@ func (l *lister) cut() {
 	l.items = l.items[:min(len(l.items), l.limit)]
 }
 
-// take reads the names in a block of getdents64(2) records: inode 8, offset
-// 8, length 2, type 1, name up to a zero byte.
+// take keeps the names of a block that come next.
 func (l *lister) take(block []byte) {
-	for len(block) >= 19 {
-		size := int(binary.NativeEndian.Uint16(block[16:]))
-		if size < 19 || size > len(block) {
-			return
-		}
-		name := block[19:size]
-		if i := slices.Index(name, 0); i >= 0 {
-			name = name[:i]
-		}
-		block = block[size:]
-		if string(name) == "." || string(name) == ".." || l.key == nil && (string(name) <= l.last.name || l.below.name != "" && string(name) >= l.below.name) {
+	for name := range dirents(block) {
+		if l.key == nil && (string(name) <= l.last.name || l.below.name != "" && string(name) >= l.below.name) {
 			continue
 		}
 		it := item{name: string(name)}
@@ -132,5 +126,61 @@ func (l *lister) take(block []byte) {
 			}
 		}
 		l.items = append(l.items, it)
+	}
+}
+
+// dirents gives the names in a block of getdents64(2) records, without "."
+// and "..": inode 8, offset 8, length 2, type 1, name up to a zero byte.
+func dirents(block []byte) iter.Seq[[]byte] {
+	return func(yield func([]byte) bool) {
+		for len(block) >= 19 {
+			size := int(binary.NativeEndian.Uint16(block[16:]))
+			if size < 19 || size > len(block) {
+				return
+			}
+			name := block[19:size]
+			if i := bytes.IndexByte(name, 0); i >= 0 {
+				name = name[:i]
+			}
+			block = block[size:]
+			if string(name) == "." || string(name) == ".." {
+				continue
+			}
+			if !yield(name) {
+				return
+			}
+		}
+	}
+}
+
+var blocks = sync.Pool{New: func() any { b := make([]byte, 32<<10); return &b }}
+
+// EachStat looks at every entry in d in no order and calls f with what
+// [Dir.Stat] says of it. Name and stat are valid during the call only. The
+// first error of f ends it.
+func (d *Dir) EachStat(f func(name []byte, st *Stat, err error) error) error {
+	if _, err := unix.Seek(d.fd, 0, 0); err != nil {
+		return d.err("read", ".", err)
+	}
+	buf := blocks.Get().(*[]byte)
+	defer blocks.Put(buf)
+	var st Stat
+	for {
+		n, err := retryInt(func() (int, error) { return unix.Getdents(d.fd, *buf) })
+		if err != nil {
+			return d.err("read", ".", err)
+		}
+		if n == 0 {
+			return nil
+		}
+		for name := range dirents((*buf)[:n]) {
+			err := statxAt(d.fd, &name[0], unix.AT_SYMLINK_NOFOLLOW|unix.AT_NO_AUTOMOUNT, &st)
+			if err != nil {
+				err = d.err("stat", string(name), err)
+			}
+			if err := f(name, &st, err); err != nil {
+				return err
+			}
+		}
 	}
 }

@@ -82,12 +82,25 @@ func (s *Stat) SameInode(o *Stat) bool {
 const statMask = unix.STATX_BASIC_STATS | unix.STATX_MNT_ID
 
 func statx(dirfd int, name string, flags int, out *Stat) error {
-	var x unix.Statx_t
-	err := retry(func() error {
-		return unix.Statx(dirfd, name, flags|unix.AT_SYMLINK_NOFOLLOW|unix.AT_NO_AUTOMOUNT, statMask, &x)
-	})
+	p, err := unix.BytePtrFromString(name)
 	if err != nil {
 		return err
+	}
+	return statxAt(dirfd, p, flags|unix.AT_SYMLINK_NOFOLLOW|unix.AT_NO_AUTOMOUNT, out)
+}
+
+// statxAt is statx(2) for a name that ends in a zero byte.
+func statxAt(dirfd int, name *byte, flags int, out *Stat) error {
+	var x unix.Statx_t
+	for {
+		_, _, e := unix.Syscall6(unix.SYS_STATX, uintptr(dirfd), uintptr(unsafe.Pointer(name)), uintptr(flags),
+			statMask, uintptr(unsafe.Pointer(&x)), 0)
+		if e == 0 {
+			break
+		}
+		if e != unix.EINTR {
+			return e
+		}
 	}
 	*out = Stat{
 		Dev: unix.Mkdev(x.Dev_major, x.Dev_minor), Ino: x.Ino, Mode: uint32(x.Mode), Nlink: x.Nlink,

@@ -144,11 +144,11 @@ type counter struct {
 func (c *counter) dir(j job) {
 	defer j.dir.Release()
 	before, beforeBytes := c.facts.Entries(), c.facts.Bytes
-	err := j.dir.EachName(func(name string) error {
+	err := j.dir.EachStat(func(name []byte, st *handle.Stat, err error) error {
 		if c.m.ctx.Err() != nil {
 			return c.m.ctx.Err()
 		}
-		c.child(&j, name)
+		c.child(&j, name, st, err)
 		return nil
 	})
 	if err == nil {
@@ -162,14 +162,18 @@ func (c *counter) dir(j job) {
 	}
 }
 
-func (c *counter) child(j *job, name string) {
-	e := Entry{Path: join(j.path, name), Name: name, Dir: j.dir}
-	if err := j.dir.StatInto(name, &e.Stat); err != nil {
+func (c *counter) child(j *job, name []byte, st *handle.Stat, err error) {
+	if err != nil {
 		if !errors.Is(err, fs.ErrNotExist) {
-			c.facts.Unreadable.add(e.Path)
+			c.facts.Unreadable.add(join(j.path, string(name)))
 		}
 		return
 	}
+	if c.m.o.SkipDeep && st.Nlink == 1 && st.IsRegular() && st.Mount == c.m.mount && !st.MountRoot {
+		c.file(st, true) // nothing of it needs a name
+		return
+	}
+	e := Entry{Path: join(j.path, string(name)), Name: string(name), Stat: *st, Dir: j.dir}
 	if e.Stat.MountRoot || e.Stat.Mount != c.m.mount || e.Stat.Dev != c.m.dev {
 		c.facts.Mounts.add(e.Path)
 		return
@@ -177,6 +181,20 @@ func (c *counter) child(j *job, name string) {
 	c.entry(&e)
 	if e.Stat.IsDir() {
 		c.enter(&e)
+	}
+}
+
+// file counts a regular file; once says that none of its names was counted.
+func (c *counter) file(st *handle.Stat, once bool) {
+	f := &c.facts
+	f.Files++
+	f.Largest = max(f.Largest, st.Size)
+	if once {
+		f.Bytes += st.Size
+		f.Allocated += st.Allocated
+	}
+	if once || c.m.o.Limits.NoHardLinks {
+		f.Rounded += roundUp(c.taken(st), c.m.o.Block)
 	}
 }
 
@@ -209,21 +227,14 @@ func (c *counter) entry(e *Entry) {
 		f.Dirs++
 		f.Rounded += c.m.o.Block
 	case st.IsRegular():
-		f.Files++
-		f.Largest = max(f.Largest, st.Size)
-		if once {
-			f.Bytes += st.Size
-		}
-		if once || c.m.o.Limits.NoHardLinks {
-			f.Rounded += roundUp(c.taken(st), c.m.o.Block)
-		}
+		c.file(st, once)
 	case st.IsSymlink():
 		f.Links++
 		f.Rounded += c.m.o.Block
 	default:
 		f.Nodes++
 	}
-	if once {
+	if once && !st.IsRegular() {
 		f.Allocated += st.Allocated
 	}
 	if !c.m.o.SkipDeep {

@@ -82,7 +82,7 @@ func (m *mover) switchBack(ctx context.Context) error {
 // unhold gives what was held its own name again.
 func (m *mover) unhold() error {
 	st, err := m.heldIn.Stat(string(m.p.Held))
-	if missing(err) || err == nil && st.Ino != m.p.FromIno {
+	if missing(err) || err == nil && !isDir(&st, m.p.fromID()) {
 		return nil // it was not renamed yet
 	}
 	if err != nil {
@@ -130,7 +130,7 @@ func (m *mover) setAside(ctx context.Context, at position) (string, error) {
 	}
 	for _, name := range []string{string(m.p.Final), partName(m.p.Run)} {
 		st, err := m.into.Stat(name)
-		if err != nil || !st.IsDir() || st.Ino != d.Ino || at == before && !wasLive {
+		if err != nil || !isDir(&st, d.Ino) || at == before && !wasLive {
 			continue
 		}
 		return aside, m.act(ctx, "set-aside", pathtext.Path(aside), func() error {
@@ -140,7 +140,7 @@ func (m *mover) setAside(ctx context.Context, at position) (string, error) {
 			return m.into.Sync()
 		}, nil)
 	}
-	if st, err := m.into.Stat(m.copyAside()); err == nil && st.IsDir() && st.Ino == d.Ino {
+	if st, err := m.into.Stat(m.copyAside()); err == nil && isDir(&st, d.Ino) {
 		return aside, nil
 	}
 	return "", nil

@@ -91,6 +91,9 @@ func (m *mover) onePass(ctx context.Context, old []*transfer.Spool) (*transfer.T
 	job.Rewrite = rewrite
 	tally, err := transfer.Pass(ctx, *job)
 	m.out.Copied.Seconds += time.Since(began).Seconds()
+	if tally != nil {
+		m.countReadBack(tally)
+	}
 	if err == nil {
 		err = step(ctx, fmt.Sprintf("pass-%d", m.pass))
 	}
@@ -100,9 +103,20 @@ func (m *mover) onePass(ctx context.Context, old []*transfer.Spool) (*transfer.T
 // job is what passes and verifications of this run have in common.
 func (m *mover) job() *transfer.Job {
 	return &transfer.Job{
-		Source: m.from, Part: m.part, New: m.spool, Scratch: m.run.Dir(), Workers: m.Workers, Progress: m.Progress,
-		Digest: m.p.Digest, Allow: m.p.Allow, SyncEach: m.p.SyncEach, NoInodes: m.p.NoInodes,
+		Source: m.from, Part: m.part, New: m.spool, Scratch: m.run.Dir(), Workers: m.workers(), Progress: m.Progress,
+		Digest: m.p.Digest, Allow: m.p.Allow, SyncEach: m.p.SyncEach, NoInodes: m.p.NoInodes, SourceFuse: m.p.FromFuse,
+		Overlap: !m.p.IntoNow.Spinning,
 	}
+}
+
+// workers is how many files are handled at once: where heads have to move
+// from one to the other only two, so that one is read while the other's
+// digest is taken.
+func (m *mover) workers() int {
+	if m.Workers == 0 && (m.p.FromNow.Spinning || m.p.IntoNow.Spinning) {
+		return 2
+	}
+	return m.Workers
 }
 
 // flush flushes the copy's whole file system; where that proves nothing,
@@ -175,9 +189,7 @@ func (m *mover) readBack(ctx context.Context, tally *transfer.Tally) error {
 	got, err := transfer.Verify(ctx, m.job())
 	m.out.Verified.Seconds += time.Since(began).Seconds()
 	if got != nil {
-		m.out.Verified.Files += got.ReadBack
-		m.out.Device = m.out.Device || got.ReadBack > 0
-		m.out.Device = m.out.Device && got.FromDevice == got.ReadBack && !m.p.IntoNow.Memory && !m.p.IntoNow.Loop && !m.p.IntoNow.Fuse
+		m.countReadBack(got)
 		m.stranger(got.Aside)
 	}
 	if err != nil {
@@ -185,6 +197,14 @@ func (m *mover) readBack(ctx context.Context, tally *transfer.Tally) error {
 	}
 	m.out.Verified.Bytes = tally.Bytes
 	return step(ctx, fmt.Sprintf("verified-%d", m.pass))
+}
+
+// countReadBack adds what was read back, and forgets that all of it came from
+// the device once some did not.
+func (m *mover) countReadBack(t *transfer.Tally) {
+	sure := t.FromDevice == t.ReadBack && !m.p.IntoNow.Memory && !m.p.IntoNow.Loop && !m.p.IntoNow.Fuse
+	m.out.Device = sure && (m.out.Device || m.out.Verified.Files == 0) && m.out.Verified.Files+t.ReadBack > 0
+	m.out.Verified.Files += t.ReadBack
 }
 
 func (m *mover) stranger(aside []string) {

@@ -125,7 +125,7 @@ func (e *Engine) judgeHeld(ctx context.Context, d *DiscardPlan, h ledger.Held, l
 	defer held.Release()
 	if st, err := held.Self(); err != nil {
 		return err
-	} else if st.Ino != h.Ino {
+	} else if !isDir(&st, h.Ino) {
 		d.Findings = append(d.Findings, finding.New(finding.DriveDoubtful, h.Path, pathtext.Show(h.Path)+" is another folder than the one that was held", about))
 		return nil
 	}
@@ -335,7 +335,7 @@ func (m *mover) bringOver(ctx context.Context, d *DiscardPlan, v *Verdict) error
 		if err != nil {
 			return err
 		}
-		l := &lateWrites{held: held, live: live, livePath: d.Live, spool: spool, side: sideOf(v.Held), job: plan.lateJob(sideOf(v.Held))}
+		l := &lateWrites{held: held, live: live, livePath: d.Live, spool: spool, side: sideOf(v.Held), job: plan.lateJob(sideOf(v.Held)), fuse: v.Held.Ino == 0}
 		if err := l.walk(ctx); err != nil {
 			return err
 		}

@@ -120,7 +120,7 @@ func (e *Engine) folder(ctx context.Context, p *Plan, progress func(entries, byt
 	if p.FromNow, err = e.Drives.Of(path); err != nil {
 		return err
 	}
-	p.FromDrive = ref(&p.FromNow)
+	p.FromDrive, p.FromFuse = ref(&p.FromNow), p.FromNow.Fuse
 	if err := e.measure(ctx, p, progress); err != nil {
 		return err
 	}

@@ -27,6 +27,7 @@ type lateWrites struct {
 	side       transfer.Side // which side of the spool the held original is
 	lookOnly   bool          // find, but bring nothing over
 	job        *transfer.Job // how entries are brought over; nil with lookOnly
+	fuse       bool          // inode numbers of the held original are not to be trusted
 
 	links     map[uint64]*transfer.Record // hard-linked files brought over, by inode
 	busy      map[string]bool             // open for writing in the live folder
@@ -65,6 +66,15 @@ func (l *lateWrites) walk(ctx context.Context) error {
 	})
 }
 
+// snap is what the records say of an entry of the held original.
+func (l *lateWrites) snap(e *inventory.Entry) transfer.Snap {
+	s := transfer.SnapOf(&e.Stat, e.Xattrs)
+	if l.fuse {
+		s.Ino = 0
+	}
+	return s
+}
+
 func (l *lateWrites) lookWhoWrites(ctx context.Context) error {
 	l.busy = map[string]bool{}
 	r, err := inuse.Below(ctx, l.livePath)
@@ -97,7 +107,7 @@ func (l *lateWrites) record(d transfer.Difference, f transfer.Fact) {
 // directory brings over a new directory, or new rights of one. Its times
 // follow from what is brought into it; they are not a change by themselves.
 func (l *lateWrites) directory(d transfer.Difference) error {
-	now := transfer.SnapOf(&d.Now.Stat, d.Now.Xattrs)
+	now := l.snap(d.Now)
 	if d.Was != nil && d.Was.IsDir() {
 		was := *d.Was.Fact.Of(l.side)
 		if was.Mode == now.Mode && was.UID == now.UID && was.GID == now.GID && was.Attrs == now.Attrs {
@@ -190,7 +200,7 @@ func (l *lateWrites) entry(ctx context.Context, d transfer.Difference) error {
 	if err != nil {
 		return err
 	}
-	held, made := rec.Fact.Source, transfer.SnapOf(&st, d.Now.Xattrs)
+	held, made := l.snap(d.Now), transfer.SnapOf(&st, d.Now.Xattrs)
 	if l.job.NoInodes {
 		made.Ino = 0
 	}
@@ -238,7 +248,7 @@ func (l *lateWrites) onlyTouched(ctx context.Context, d transfer.Difference) (bo
 	if d.Was == nil || !d.Now.Stat.IsRegular() {
 		return false, nil
 	}
-	was, now := *d.Was.Fact.Of(l.side), transfer.SnapOf(&d.Now.Stat, d.Now.Xattrs)
+	was, now := *d.Was.Fact.Of(l.side), l.snap(d.Now)
 	plain := was
 	plain.Ctime = now.Ctime
 	if plain != now {
@@ -299,7 +309,7 @@ func (m *mover) late(ctx context.Context) error {
 		return err
 	}
 	defer target.Release()
-	l := &lateWrites{held: m.from, live: target, livePath: m.p.Copy(), spool: m.spool, job: m.p.lateJob(transfer.Source)}
+	l := &lateWrites{held: m.from, live: target, livePath: m.p.Copy(), spool: m.spool, job: m.p.lateJob(transfer.Source), fuse: m.p.FromFuse}
 	if err := l.walk(ctx); err != nil {
 		return err
 	}

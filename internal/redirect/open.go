@@ -71,7 +71,7 @@ func (m *mover) findFrom() (*handle.Dir, error) {
 		if err != nil {
 			return nil, err
 		}
-		if st, err := d.Self(); err == nil && st.Ino == m.p.FromIno {
+		if st, err := d.Self(); err == nil && isDir(&st, m.p.fromID()) {
 			return d, nil
 		}
 		d.Release()

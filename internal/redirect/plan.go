@@ -35,6 +35,7 @@ type Plan struct {
 	Target   pathtext.Path `json:"target"` // where the data lies after the run; for bring-back, before it
 	From     pathtext.Path `json:"from"`
 	FromIno  uint64        `json:"from_ino"`
+	FromFuse bool          `json:"from_fuse"` // inode numbers there change with every mount
 	Into     pathtext.Path `json:"into"`
 	Final    pathtext.Path `json:"final"`
 	HeldIn   pathtext.Path `json:"held_in"`
@@ -93,6 +94,19 @@ func (p *Plan) Copy() string { return string(p.Into) + "/" + string(p.Final) }
 
 // HeldPath is the full path of what the run holds.
 func (p *Plan) HeldPath() string { return string(p.HeldIn) + "/" + string(p.Held) }
+
+// fromID is the inode number the folder is known by; 0 if that says nothing.
+func (p *Plan) fromID() uint64 {
+	if p.FromFuse {
+		return 0
+	}
+	return p.FromIno
+}
+
+// isDir reports whether an entry is the directory with that inode number; 0
+// stands for one on a drive whose numbers are not to be trusted, and any
+// directory at its place is it.
+func isDir(st *handle.Stat, ino uint64) bool { return st.IsDir() && (ino == 0 || st.Ino == ino) }
 
 // Blocked gives the *RefusedError of the plan's blockers; nil if there are
 // none.

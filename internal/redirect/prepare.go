@@ -36,8 +36,11 @@ func (m *mover) prepare(ctx context.Context, at position) error {
 	if err != nil {
 		return err
 	}
+	// Without inode numbers the journal has to do for knowing the part again.
+	allow := m.p.Allow
+	allow.Owners = allow.Owners || m.p.NoInodes && before
 	err = m.act(ctx, "part", pathtext.Path(partName(m.p.Run)), func() error {
-		part, err := transfer.OpenPart(m.into, partName(m.p.Run), asideName(m.p.Run), known.Ino, &m.p.Allow)
+		part, err := transfer.OpenPart(m.into, partName(m.p.Run), asideName(m.p.Run), known.Ino, &allow)
 		if err != nil {
 			return err
 		}
@@ -51,7 +54,7 @@ func (m *mover) prepare(ctx context.Context, at position) error {
 	if err != nil {
 		return err
 	}
-	made := placeData{pathtext.Path(partName(m.p.Run)), st.Ino}
+	made := m.placeData(&st)
 	return m.act(ctx, "part-made", made, func() error { return nil }, nil)
 }
 

@@ -29,6 +29,21 @@ type placeData struct {
 	Ino  uint64        `json:"ino"`
 }
 
+func (m *mover) placeData(st *handle.Stat) placeData {
+	d := placeData{pathtext.Path(partName(m.p.Run)), st.Ino}
+	if m.p.NoInodes {
+		d.Ino = 0
+	}
+	return d
+}
+
+func ignoreMissing(err error) error {
+	if missing(err) {
+		return nil
+	}
+	return err
+}
+
 func (m *mover) base() string { return filepath.Base(string(m.p.Link)) }
 
 // where judges by the disks how far the run got; the journal only tells
@@ -55,7 +70,15 @@ func (m *mover) copyAt() (bool, error) {
 	if missing(err) {
 		return false, nil
 	}
-	return err == nil && st.IsDir() && st.Ino == d.Ino, err
+	if err != nil || !isDir(&st, d.Ino) {
+		return false, err
+	}
+	if d.Ino != 0 {
+		return true, nil
+	}
+	// Without a number to know it by: it has its final name if the part's is gone.
+	_, err = m.into.Stat(partName(m.p.Run))
+	return missing(err), ignoreMissing(err)
 }
 
 func (m *mover) placedOrBefore() (position, error) {
@@ -71,7 +94,7 @@ func (m *mover) whereMove() (position, error) {
 	if err != nil {
 		return before, &BrokenError{string(m.p.Link), "nothing stands there"}
 	}
-	if st.IsDir() && st.Ino == m.p.FromIno {
+	if isDir(&st, m.p.fromID()) {
 		return m.placedOrBefore()
 	}
 	ours, err := link.Is(m.linkIn, m.base(), string(m.p.LinkText))
@@ -79,7 +102,7 @@ func (m *mover) whereMove() (position, error) {
 		return before, err
 	}
 	held, err := m.heldIn.Stat(string(m.p.Held))
-	if ours && err == nil && held.Ino == m.p.FromIno {
+	if ours && err == nil && isDir(&held, m.p.fromID()) {
 		return switched, nil
 	}
 	return before, &BrokenError{string(m.p.Link), "neither the folder nor our link with the held original beside it stands there"}
@@ -122,7 +145,7 @@ func (m *mover) switchOver(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	data := placeData{pathtext.Path(partName(m.p.Run)), st.Ino}
+	data := m.placeData(&st)
 	if m.p.Kind == KindBringBack {
 		return m.act(ctx, "place", data, m.exchangeBack, nil)
 	}
@@ -303,9 +326,9 @@ func (m *mover) reopen() error {
 func (m *mover) hold() error {
 	name := filepath.Base(string(m.p.From))
 	st, err := m.heldIn.Stat(name)
-	if missing(err) || err == nil && st.Ino != m.p.FromIno {
+	if missing(err) || err == nil && !isDir(&st, m.p.fromID()) {
 		held, err := m.heldIn.Stat(string(m.p.Held))
-		if err == nil && held.Ino == m.p.FromIno {
+		if err == nil && isDir(&held, m.p.fromID()) {
 			return nil
 		}
 		return &BrokenError{string(m.p.From), "the target that was copied is not there"}
@@ -375,7 +398,7 @@ func (m *mover) finish(ctx context.Context) error {
 
 func (m *mover) held() ledger.Held {
 	return ledger.Held{
-		Redirect: m.p.Name, Run: m.p.Run, Path: m.p.HeldPath(), Ino: m.p.FromIno,
+		Redirect: m.p.Name, Run: m.p.Run, Path: m.p.HeldPath(), Ino: m.p.fromID(),
 		Bytes: m.p.Allocated, Files: m.p.Files, Drive: m.p.FromDrive, Since: m.p.Made,
 	}
 }

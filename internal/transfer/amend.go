@@ -15,7 +15,7 @@ import (
 // the entry under that name; a rename afterwards changes its ctime.
 func CopyEntry(ctx context.Context, j *Job, e *inventory.Entry, dst *handle.Dir, name string) (*Record, error) {
 	p := &pass{ctx: ctx, Job: Job{Digest: j.Digest, Allow: j.Allow, NoInodes: j.NoInodes, Rewrite: j.Rewrite, TimeStep: j.TimeStep}}
-	rec := &Record{Path: e.Path, Link: e.Link, Xattrs: e.Xattrs, Fact: Fact{Flags: Copied | Verified, Source: SnapOf(&e.Stat, e.Xattrs)}}
+	rec := &Record{Path: e.Path, Link: e.Link, Xattrs: e.Xattrs, Fact: Fact{Flags: Copied | Verified, Source: p.source(&e.Stat, e.Xattrs)}}
 	var err error
 	if !e.Stat.IsRegular() {
 		if e.Stat.IsDevice() {

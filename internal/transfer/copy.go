@@ -47,7 +47,7 @@ func newCopier(p *pass) *copier {
 func (c *copier) file(t *task) (*Fact, error) {
 	in, err := t.node.src.OpenFile(t.name)
 	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, unix.ELOOP) {
-		return &Fact{Flags: Again, Source: SnapOf(&t.seen.Stat, t.seen.Xattrs)}, nil
+		return &Fact{Flags: Again, Source: c.source(&t.seen.Stat, t.seen.Xattrs)}, nil
 	}
 	if err != nil {
 		return nil, err
@@ -57,8 +57,8 @@ func (c *copier) file(t *task) (*Fact, error) {
 	if err != nil {
 		return nil, err
 	}
-	f := &Fact{Flags: Copied, Source: SnapOf(&st, t.seen.Xattrs)}
-	seen := SnapOf(&t.seen.Stat, t.seen.Xattrs)
+	f := &Fact{Flags: Copied, Source: c.source(&st, t.seen.Xattrs)}
+	seen := c.source(&t.seen.Stat, t.seen.Xattrs)
 	if !seen.Unchanged(&f.Source, false) {
 		// Its attributes were read before it changed: redo it with the next walk.
 		f.Flags |= Again
@@ -254,7 +254,7 @@ func (c *copier) stillEqual(t *task) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	now := SnapOf(&st, t.seen.Xattrs)
+	now := c.source(&st, t.seen.Xattrs)
 	if sum != t.fact.Sum || !t.fact.Source.Unchanged(&now, false) {
 		return false, nil
 	}
@@ -308,6 +308,15 @@ func (c *copier) dress(out *handle.File, t *task, f *Fact, atime handle.Time) er
 		}
 	}
 	return nil // verification says what is left
+}
+
+// source is the snap of an entry of the source.
+func (j *Job) source(st *handle.Stat, xattrs []handle.Xattr) Snap {
+	s := SnapOf(st, xattrs)
+	if j.SourceFuse {
+		s.Ino = 0
+	}
+	return s
 }
 
 // made is the snap of an entry of the copy.

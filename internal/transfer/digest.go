@@ -3,7 +3,6 @@ package transfer
 import (
 	"context"
 	"crypto/sha256"
-	"errors"
 	"hash"
 	"io"
 	"unsafe"
@@ -87,35 +86,25 @@ type Reader struct {
 	buf []byte
 }
 
-// direct is the largest file that is read past the page cache; a larger one
-// gains from the reading ahead that the page cache does.
-const direct = 1 << 20
-
 // NewReader makes one.
 func NewReader() *Reader {
-	return &Reader{h: hasher{b3: blake3.New()}, buf: aligned(direct)}
-}
-
-// aligned makes a buffer as reads past the page cache want it.
-func aligned(size int) []byte {
-	b := make([]byte, size+handle.Block)
-	skip := handle.Block - int(uintptr(unsafe.Pointer(&b[0]))%handle.Block)
-	return b[skip : skip+size : skip+size]
+	return &Reader{h: hasher{b3: blake3.New()}, buf: make([]byte, chunk)}
 }
 
 // Sum reads an open file from its start. size is what it is expected to
 // have; a file of another size gives the sum of what is there.
 func (r *Reader) Sum(ctx context.Context, f *handle.File, size int64) (sum Sum, err error) {
 	r.h.reset()
-	buf := r.buf[:min(int64(len(r.buf)), chunk)]
 	for at := int64(0); ; {
 		if err := ctx.Err(); err != nil {
 			return sum, err
 		}
-		n, err := f.ReadOnce(buf, at)
-		r.h.write(buf[:n])
+		n, err := f.ReadOnce(r.buf, at)
+		r.h.write(r.buf[:n])
 		at += int64(n)
-		if err == io.EOF {
+		// At the size expected, one byte short of a full buffer is the end:
+		// a file that grew would have filled it.
+		if err == io.EOF || err == nil && at == size && n < len(r.buf) {
 			return r.sum(), nil
 		}
 		if err != nil {
@@ -130,16 +119,10 @@ func (r *Reader) sum() (sum Sum) {
 	return f.Sum
 }
 
-// ReadBack reads a flushed file of about size bytes from the device: past
-// the page cache, or with its pages dropped before; device says whether
-// none of it can have come from there.
+// ReadBack reads a flushed file of size bytes from the device, its pages
+// dropped from the page cache before; device says whether none of it was
+// left there.
 func (r *Reader) ReadBack(ctx context.Context, dir *handle.Dir, name string, size int64) (sum Sum, device bool, err error) {
-	if size < direct {
-		sum, device, err = r.readDirect(dir, name, size)
-		if device || err != nil && !errors.Is(err, unix.EINVAL) {
-			return sum, device, err
-		}
-	}
 	f, err := dir.OpenFile(name)
 	if err != nil {
 		return sum, false, err
@@ -148,36 +131,6 @@ func (r *Reader) ReadBack(ctx context.Context, dir *handle.Dir, name string, siz
 	device = dropPages(f)
 	sum, err = r.Sum(ctx, f, size)
 	return sum, device, err
-}
-
-// readDirect reads a file of that size, less than the buffer's, past the page
-// cache. A file system may read through it all the same: then device is false.
-func (r *Reader) readDirect(dir *handle.Dir, name string, size int64) (sum Sum, device bool, err error) {
-	f, err := dir.OpenDirect(name)
-	if err != nil {
-		return sum, false, err
-	}
-	defer f.Close()
-	// Whole blocks, and room to see that it is longer; the kernel pins all of
-	// what it is given, so not more.
-	buf := r.buf[:size/handle.Block*handle.Block+handle.Block]
-	n := 0
-	for n < len(buf) && n%handle.Block == 0 {
-		k, err := f.ReadOnce(buf[n:], int64(n))
-		n += k
-		if err == io.EOF {
-			break
-		}
-		if err != nil {
-			return sum, false, err
-		}
-	}
-	if n == len(buf) || cached(f) {
-		return sum, false, nil // larger than it was said to be, or not past the cache
-	}
-	r.h.reset()
-	r.h.write(r.buf[:n])
-	return r.sum(), true, nil
 }
 
 // dropPages takes the flushed pages of a file out of the page cache

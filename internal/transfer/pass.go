@@ -35,8 +35,13 @@ type Job struct {
 	// SyncEach flushes every file and directory by itself, where flushing the
 	// whole file system proves nothing (FUSE).
 	SyncEach bool
+	// Overlap has what is copied flushed and read back while the rest is still
+	// being copied: faster, unless the target has to move a head for it.
+	Overlap bool
 	// NoInodes says that inode numbers of the target are not to be trusted.
 	NoInodes bool
+	// SourceFuse says the same of the source.
+	SourceFuse bool
 	// Rewrite gives the text that a symbolic link gets in the copy, and the
 	// one it is to have again some day; empty where that is its own. It is
 	// called in the order of the walk. Nil keeps every text.
@@ -84,8 +89,11 @@ func Pass(ctx context.Context, j Job) (*Tally, error) {
 	group, ctx := errgroup.WithContext(ctx)
 	p.ctx = ctx
 	p.tasks = make(chan []task, p.Workers)
+	var copying sync.WaitGroup
+	copying.Add(p.Workers)
+	back := p.readBehind(group, &copying)
 	for range p.Workers {
-		group.Go(func() error { return newCopier(p).work() })
+		group.Go(func() error { defer copying.Done(); return newCopier(p).work() })
 	}
 	group.Go(func() error {
 		defer close(p.tasks)
@@ -93,6 +101,12 @@ func Pass(ctx context.Context, j Job) (*Tally, error) {
 	})
 	err := errors.Join(group.Wait(), p.links.Close())
 	p.tally.Entries = p.New.count
+	if back != nil {
+		p.tally.ReadBack, p.tally.FromDevice = back.tally.readBack.Load(), back.tally.device.Load()
+		if err == nil && back.first != nil {
+			err = back.first
+		}
+	}
 	return p.tally, errors.Join(err, p.New.Flush())
 }
 
@@ -106,6 +120,8 @@ type pass struct {
 
 	group      []task // not handed to the workers yet
 	groupBytes int64
+
+	behind *behind // nil without Overlap
 
 	links  *hardlink.Table // of this walk
 	mu     sync.Mutex
@@ -284,7 +300,7 @@ func (p *Part) remove(r *Record) error {
 func (p *pass) enter(e *inventory.Entry, ord int64, old *Fact) error {
 	n := &node{
 		src: e.Self.Retain(), ord: ord, path: e.Path,
-		before: SnapOf(&e.Stat, e.Xattrs), xattrs: e.Xattrs, atime: e.Stat.Atime,
+		before: p.source(&e.Stat, e.Xattrs), xattrs: e.Xattrs, atime: e.Stat.Atime,
 	}
 	n.count.Store(1)
 	if e.Depth == 0 {
@@ -382,7 +398,7 @@ func (p *pass) done(n *node) error {
 }
 
 func (p *pass) file(e *inventory.Entry, ord int64, old *Fact) error {
-	now := SnapOf(&e.Stat, e.Xattrs)
+	now := p.source(&e.Stat, e.Xattrs)
 	t := task{node: p.stack[e.Depth-1], name: e.Name, as: e.Name, path: e.Path, ord: ord, seen: *e}
 	if old != nil && old.Flags&Copied != 0 && old.Flags&Again == 0 && old.Source.Unchanged(&now, false) {
 		if old.Flags&Recent == 0 && !p.Writing[e.Path] {
@@ -453,6 +469,9 @@ func (c *copier) work() error {
 			f, err := c.one(t)
 			if err == nil {
 				err = c.New.Put(t.ord, f)
+			}
+			if err == nil {
+				err = c.behind.copied(c.ctx, t, f)
 			}
 			if err == nil {
 				err = c.done(t.node)

@@ -55,9 +55,13 @@ func attrSum(xattrs []handle.Xattr) (sum [16]byte) {
 }
 
 // Unchanged reports whether an entry of one side is as it was. The ctime of
-// the folder itself is left out: the switch renames it.
+// the folder itself is left out: the switch renames it. An inode number that
+// was not to be trusted was not recorded.
 func (s *Snap) Unchanged(now *Snap, root bool) bool {
 	a, b := *s, *now
+	if a.Ino == 0 {
+		b.Ino = 0
+	}
 	if root {
 		a.Ctime, b.Ctime = handle.Time{}, handle.Time{}
 		a.Nlink, b.Nlink = 0, 0
@@ -70,21 +74,16 @@ func (s *Snap) Unchanged(now *Snap, root bool) bool {
 func (s *Snap) sameStat(st *handle.Stat) bool {
 	now := SnapOf(st, nil)
 	now.Attrs = s.Attrs
-	return *s == now
+	return s.Unchanged(&now, false)
 }
 
-// Still is [Snap.Unchanged] for the snap of a copy: an inode number that was
-// not to be trusted was not recorded, and further names of a file may have
-// been made or taken away by Nexlin itself.
+// Still is [Snap.Unchanged] for the snap of a copy: further names of a file
+// may have been made or taken away by Nexlin itself.
 func (s *Snap) Still(now *Snap, root bool) bool {
-	n := *now
-	if s.Ino == 0 {
-		n.Ino = 0
-	}
 	if s.Nlink > 1 && s.Mode&0o170000 != 0o040000 {
-		return s.SameButNames(&n)
+		return s.SameButNames(now)
 	}
-	return s.Unchanged(&n, root)
+	return s.Unchanged(now, root)
 }
 
 // SameButNames reports whether an entry is as it was, apart from names it
@@ -92,7 +91,7 @@ func (s *Snap) Still(now *Snap, root bool) bool {
 func (s *Snap) SameButNames(now *Snap) bool {
 	a := *now
 	a.Ctime, a.Nlink = s.Ctime, s.Nlink
-	return *s == a
+	return s.Unchanged(&a, false)
 }
 
 // An Allow says what of the entries' metadata the target can't keep and a

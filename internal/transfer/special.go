@@ -60,7 +60,7 @@ func (p *pass) another(e *inventory.Entry, rec *Record, old *Fact, firstOrd int6
 	if err != nil {
 		return err
 	}
-	now := SnapOf(&e.Stat, e.Xattrs)
+	now := p.source(&e.Stat, e.Xattrs)
 	f := Fact{Flags: first.Flags, Source: now, Digest: first.Digest, Sum: first.Sum}
 	if !first.Source.Unchanged(&now, false) || first.Flags&Copied == 0 {
 		f.Flags |= Again // the file changed between its names
@@ -114,7 +114,7 @@ func (p *pass) orAside(dst *handle.Dir, e *inventory.Entry, make func() error) e
 // special copies what has no content: a symbolic link, a FIFO, the name of
 // a socket, a device node.
 func (p *pass) special(e *inventory.Entry, rec *Record, old *Record) error {
-	now := SnapOf(&e.Stat, e.Xattrs)
+	now := p.source(&e.Stat, e.Xattrs)
 	if old != nil && old.Fact.Flags&Copied != 0 && old.Fact.Flags&Again == 0 && old.Fact.Source.Unchanged(&now, false) &&
 		old.LinkOf(Copy) == rec.LinkOf(Copy) && old.Rdev == rec.Rdev {
 		return p.New.Put(rec.Ord, &old.Fact)

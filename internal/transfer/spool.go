@@ -53,7 +53,8 @@ const (
 	snapSize = 2*8 + 2*12 + 4*4 + 16
 	factSize = 8 + 2*snapSize + 32 + 16 + 4
 	maxField = 1 << 20 // bytes; no name, link or attribute is longer
-	window   = 512     // facts held back at once
+	window   = 512     // facts held back side by side
+	windows  = 4       // places in the file where they are: passes and read-back go at their own pace
 	// heldBack bounds what would be copied again after a kill, in bytes.
 	heldBack = 8 << 20
 )
@@ -97,10 +98,17 @@ type Spool struct {
 	buf          []byte
 
 	mu    sync.Mutex
-	base  int64        // ordinal of the first fact held back
-	held  []byte       // window facts
+	held  [windows]factWindow
+	clock int64
+	bytes int64 // size of the files that the facts held back are about
+}
+
+// A factWindow holds facts back that lie side by side in the file.
+type factWindow struct {
+	base  int64 // ordinal of the first
+	used  int64 // when it was used last, by the spool's clock
+	facts []byte
 	dirty [window]bool // which of them
-	bytes int64        // size of the files they are about
 }
 
 func spoolFiles(dir string, n int) (string, string) {
@@ -128,7 +136,7 @@ func openSpool(dir string, n, flags int) (*Spool, error) {
 		names.Close()
 		return nil, &SpoolError{b, err}
 	}
-	return &Spool{names: names, facts: facts, ahead: bufio.NewWriterSize(names, 64<<10), held: make([]byte, window*factSize)}, nil
+	return &Spool{names: names, facts: facts, ahead: bufio.NewWriterSize(names, 64<<10)}, nil
 }
 
 // Spools lists the passes that have left a spool in dir, oldest first.
@@ -250,22 +258,42 @@ func (s *Spool) Put(ord int64, f *Fact) error {
 	b = binary.LittleEndian.AppendUint32(b, crc32.ChecksumIEEE(b))
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if ord < s.base {
-		return s.write(b, ord)
+	w, err := s.window(ord)
+	if err != nil {
+		return err
 	}
-	if ord >= s.base+window {
-		if err := s.flushFacts(); err != nil {
-			return err
-		}
-		s.base = ord - ord%window
-	}
-	at := ord - s.base
-	copy(s.held[at*factSize:], b)
-	s.dirty[at] = true
+	at := ord - w.base
+	copy(w.facts[at*factSize:], b)
+	w.dirty[at] = true
 	if s.bytes += f.Source.Size; s.bytes >= heldBack {
 		return s.flushFacts()
 	}
 	return nil
+}
+
+// window gives the window that an ordinal lies in; the one not used for
+// longest makes room for a new one.
+func (s *Spool) window(ord int64) (*factWindow, error) {
+	s.clock++
+	oldest := &s.held[0]
+	for i := range s.held {
+		w := &s.held[i]
+		if w.facts != nil && ord >= w.base && ord < w.base+window {
+			w.used = s.clock
+			return w, nil
+		}
+		if w.used < oldest.used {
+			oldest = w
+		}
+	}
+	if err := s.flushWindow(oldest); err != nil {
+		return nil, err
+	}
+	if oldest.facts == nil {
+		oldest.facts = make([]byte, window*factSize)
+	}
+	oldest.base, oldest.used = ord-ord%window, s.clock
+	return oldest, nil
 }
 
 func (s *Spool) write(b []byte, ord int64) error {
@@ -275,18 +303,28 @@ func (s *Spool) write(b []byte, ord int64) error {
 	return nil
 }
 
-// flushFacts writes the facts held back, run by run.
+// flushFacts writes the facts held back.
 func (s *Spool) flushFacts() error {
 	s.bytes = 0
+	for i := range s.held {
+		if err := s.flushWindow(&s.held[i]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// flushWindow writes a window's facts, run by run.
+func (s *Spool) flushWindow(w *factWindow) error {
 	for i := 0; i < window; i++ {
-		if !s.dirty[i] {
+		if !w.dirty[i] {
 			continue
 		}
 		from := i
-		for ; i < window && s.dirty[i]; i++ {
-			s.dirty[i] = false
+		for ; i < window && w.dirty[i]; i++ {
+			w.dirty[i] = false
 		}
-		if err := s.write(s.held[from*factSize:i*factSize], s.base+int64(from)); err != nil {
+		if err := s.write(w.facts[from*factSize:i*factSize], w.base+int64(from)); err != nil {
 			return err
 		}
 	}
@@ -298,9 +336,14 @@ func (s *Spool) fact(ord int64) (f Fact, err error) {
 	var b [factSize]byte
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if at := ord - s.base; at >= 0 && at < window && s.dirty[at] {
-		copy(b[:], s.held[at*factSize:])
-	} else if _, err := s.facts.ReadAt(b[:], ord*factSize); err == io.EOF {
+	for i := range s.held {
+		if w := &s.held[i]; ord >= w.base && ord < w.base+window && w.dirty[ord-w.base] {
+			copy(b[:], w.facts[(ord-w.base)*factSize:])
+			f.get(b[:])
+			return f, nil
+		}
+	}
+	if _, err := s.facts.ReadAt(b[:], ord*factSize); err == io.EOF {
 		return f, nil
 	} else if err != nil {
 		return f, &SpoolError{s.facts.Name(), err}

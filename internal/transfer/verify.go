@@ -23,7 +23,7 @@ import (
 // *DiffError names the first entry that differs; all that do are marked to
 // be copied again by the next pass.
 func Verify(ctx context.Context, j *Job) (*Tally, error) {
-	v := &verify{Job: j, cur: Read(j.New), tally: &Tally{}}
+	v := &verify{reading: reading{Job: j, tally: &Tally{}}, cur: Read(j.New)}
 	workers := j.Workers
 	if workers == 0 {
 		workers = 2 * runtime.GOMAXPROCS(0)
@@ -53,13 +53,19 @@ func Verify(ctx context.Context, j *Job) (*Tally, error) {
 }
 
 type verify struct {
-	*Job
-	ctx   context.Context
+	reading
 	cur   *Cursor
-	tally *Tally
 	tasks chan []readTask
 	group []readTask
 	bytes int64 // of the group
+}
+
+// reading is what reading back is done with, in a verification of its own or
+// behind the copying.
+type reading struct {
+	*Job
+	ctx   context.Context
+	tally *Tally
 	mu    sync.Mutex
 	first *DiffError
 }
@@ -67,22 +73,24 @@ type verify struct {
 type readTask struct {
 	dir  *handle.Dir
 	name string
-	now  Snap
-	rec  Record
+	path string
+	ord  int64
+	now  Snap // the copy as it is
+	fact Fact
 }
 
-// differs marks an entry to be copied again. The walk goes on, so that one
+// differs marks an entry to be copied again. The work goes on, so that one
 // more pass mends everything.
-func (v *verify) differs(r *Record, what string) error {
+func (v *reading) differs(path string, ord int64, f *Fact, what string) error {
 	v.mu.Lock()
 	if v.first == nil {
-		v.first = &DiffError{Path: r.Path, What: what}
+		v.first = &DiffError{Path: path, What: what}
 	} else {
 		v.first.More++
 	}
 	v.mu.Unlock()
-	r.Fact.Flags = Again
-	return v.New.Put(r.Ord, &r.Fact)
+	f.Flags = Again
+	return v.New.Put(ord, f)
 }
 
 // missing marks what the spool has before e and the part has not; all that
@@ -91,7 +99,7 @@ func (v *verify) missing(e *inventory.Entry) error {
 	for r := v.cur.Peek(); r != nil && (e == nil || handle.Compare(r.Path, e.Path) < 0); r = v.cur.Peek() {
 		rec := *r
 		v.cur.Next()
-		if err := v.differs(&rec, "it is missing"); err != nil {
+		if err := v.differs(rec.Path, rec.Ord, &rec.Fact, "it is missing"); err != nil {
 			return err
 		}
 	}
@@ -121,17 +129,17 @@ func (v *verify) Visit(e *inventory.Entry) (bool, error) {
 		return false, err
 	}
 	if what != "" {
-		return e.Stat.IsDir(), v.differs(&rec, what)
+		return e.Stat.IsDir(), v.differs(rec.Path, rec.Ord, &rec.Fact, what)
 	}
 	known := rec.Fact.Flags&Verified != 0
 	if !e.Stat.IsDir() && (rec.Same != "" || known && e.Stat.Nlink > 1) {
 		// The same file as one that is read, or was; more names move its ctime.
-		return false, v.holds(&rec, &now)
+		return false, v.holds(rec.Ord, &rec.Fact, &now)
 	}
 	if !e.Stat.IsRegular() || known {
 		return e.Stat.IsDir(), nil
 	}
-	v.group = append(v.group, readTask{e.Dir.Retain(), e.Name, now, rec})
+	v.group = append(v.group, readTask{e.Dir.Retain(), e.Name, rec.Path, rec.Ord, now, rec.Fact})
 	if v.bytes += e.Stat.Size; len(v.group) >= groupFiles || v.bytes >= groupBytes {
 		return false, v.hand()
 	}
@@ -168,10 +176,10 @@ func (v *verify) wrong(rec *Record, e *inventory.Entry, now *Snap) (string, erro
 }
 
 // holds records that an entry is as it should be.
-func (v *verify) holds(rec *Record, now *Snap) error {
-	rec.Fact.Flags |= Verified
-	rec.Fact.Copy = *now
-	return v.New.Put(rec.Ord, &rec.Fact)
+func (v *reading) holds(ord int64, f *Fact, now *Snap) error {
+	f.Flags |= Verified
+	f.Copy = *now
+	return v.New.Put(ord, f)
 }
 
 func (v *verify) hand() error {
@@ -204,9 +212,12 @@ func (v *verify) stranger(e *inventory.Entry) error {
 	return e.Dir.SetTimes(before.Atime, before.Mtime)
 }
 
-func (v *verify) work() error {
+func (v *verify) work() error { return v.readAll(v.tasks) }
+
+// readAll reads groups of files back until there are no more.
+func (v *reading) readAll(groups <-chan []readTask) error {
 	r := NewReader()
-	for group := range v.tasks {
+	for group := range groups {
 		for i := range group {
 			err := v.read(r, &group[i])
 			group[i].dir.Release()
@@ -218,7 +229,7 @@ func (v *verify) work() error {
 	return nil
 }
 
-func (v *verify) read(r *Reader, t *readTask) error {
+func (v *reading) read(r *Reader, t *readTask) error {
 	sum, device, err := r.ReadBack(v.ctx, t.dir, t.name, t.now.Size)
 	if err != nil {
 		return err
@@ -226,12 +237,12 @@ func (v *verify) read(r *Reader, t *readTask) error {
 	if device {
 		v.tally.device.Add(1)
 	}
-	if sum != t.rec.Fact.Sum {
-		return v.differs(&t.rec, "content")
+	if sum != t.fact.Sum {
+		return v.differs(t.path, t.ord, &t.fact, "content")
 	}
 	v.tally.readBack.Add(1)
 	if v.Progress != nil {
 		v.Progress.Advance(1, t.now.Size)
 	}
-	return v.holds(&t.rec, &t.now)
+	return v.holds(t.ord, &t.fact, &t.now)
 }

@@ -79,8 +79,8 @@ func Drive(t testing.TB, kind, label string, mib int64, mkfs ...string) string {
 }
 
 // FuseDrive makes an NTFS or exFAT file system in a file of some MiB and
-// mounts it through FUSE.
-func FuseDrive(t testing.TB, kind, label string, mib int64) string {
+// mounts it through FUSE. remount plugs it out and in again.
+func FuseDrive(t testing.TB, kind, label string, mib int64) (at string, remount func()) {
 	t.Helper()
 	Root(t)
 	mount := map[string]string{"ntfs": "ntfs-3g", "exfat": "mount.exfat-fuse"}[kind]
@@ -90,7 +90,8 @@ func FuseDrive(t testing.TB, kind, label string, mib int64) string {
 		}
 	}
 	dir := t.TempDir()
-	img, at := filepath.Join(dir, label+".img"), filepath.Join(dir, label)
+	img := filepath.Join(dir, label+".img")
+	at = filepath.Join(dir, label)
 	if err := errors.Join(os.WriteFile(img, nil, 0o600), os.Truncate(img, mib<<20), os.Mkdir(at, 0o755)); err != nil {
 		t.Fatal(err)
 	}
@@ -108,7 +109,11 @@ func FuseDrive(t testing.TB, kind, label string, mib int64) string {
 			t.Logf("umount %s: %v %s", at, err, out)
 		}
 	})
-	return at
+	return at, func() {
+		t.Helper()
+		Run(t, "umount", at)
+		Run(t, mount, loop, at)
+	}
 }
 
 // Mount mounts, and unmounts with the test or when the function it returns
