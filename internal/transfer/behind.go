@@ -3,6 +3,7 @@ package transfer
 import (
 	"context"
 	"sync"
+	"sync/atomic"
 
 	"golang.org/x/sync/errgroup"
 )
@@ -60,12 +61,79 @@ func (b *behind) copied(ctx context.Context, t *task, f *Fact) error {
 	if b == nil || f.Flags&Copied == 0 || f.Flags&(Again|Verified) != 0 {
 		return nil
 	}
+	rt := readTask{dir: t.node.dst, name: t.as, path: t.path, ord: t.ord, now: f.Copy, fact: *f}
+	if t.back != nil {
+		t.back.task.Store(&rt)
+		return b.landed(t.back)
+	}
+	rt.dir.Retain()
+	return b.add(ctx, rt, f.Source.Size)
+}
+
+// segments gives the function that sends the finished segments of a large
+// file to be read back while the rest is copied; nil for any other, and where
+// a file is flushed only when it is whole.
+func (b *behind) segments(ctx context.Context, t *task, size int64) func(int, Sum) {
+	if b == nil || b.SyncEach || size < 2*segment {
+		return nil
+	}
+	t.back = &largeFile{}
+	t.back.left.Store(1) // the copying itself
+	return func(n int, sum Sum) {
+		t.back.left.Add(1)
+		// Only the end of the whole pass keeps it from being sent.
+		_ = b.add(ctx, readTask{dir: t.node.dst.Retain(), name: t.as, path: t.path, large: t.back, n: n, now: Snap{Size: min(segment, size-int64(n)*segment)}, fact: Fact{Sum: sum}}, segment)
+	}
+}
+
+// A largeFile counts what has to come back of a file before it is known to
+// be whole: its segments, and the end of its copying.
+type largeFile struct {
+	left   atomic.Int32
+	broken atomic.Bool // a segment came back different
+	cached atomic.Bool // or may not have come from the device
+	task   atomic.Pointer[readTask]
+}
+
+// landed counts one of them; with the last one the file is known to be
+// whole, or not.
+func (v *reading) landed(l *largeFile) error {
+	if l.left.Add(-1) > 0 {
+		return nil
+	}
+	t := l.task.Load()
+	if l.broken.Load() {
+		return v.differs(t.path, t.ord, &t.fact, "content")
+	}
+	v.tally.readBack.Add(1)
+	if !l.cached.Load() {
+		v.tally.device.Add(1)
+	}
+	return v.holds(t.ord, &t.fact, &t.now)
+}
+
+// segment reads one back.
+func (v *reading) segment(r *Reader, t *readTask) error {
+	sum, device, err := r.readSegment(v.ctx, t.dir, t.name, t.n, t.now.Size)
+	if err != nil {
+		return err
+	}
+	if sum != t.fact.Sum {
+		t.large.broken.Store(true)
+	}
+	if !device {
+		t.large.cached.Store(true)
+	}
+	return v.landed(t.large)
+}
+
+func (b *behind) add(ctx context.Context, t readTask, size int64) error {
 	b.mu.Lock()
-	if n := len(b.pending); n == 0 || b.pending[n-1].dir != t.node.dst {
+	if n := len(b.pending); n == 0 || b.pending[n-1].dir != t.dir {
 		b.dirs++
 	}
-	b.pending = append(b.pending, readTask{t.node.dst.Retain(), t.as, t.path, t.ord, f.Copy, *f})
-	b.bytes += f.Source.Size
+	b.pending = append(b.pending, t)
+	b.bytes += size
 	b.mu.Unlock()
 	return b.send(ctx, b.take(false))
 }

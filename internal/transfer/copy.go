@@ -1,6 +1,7 @@
 package transfer
 
 import (
+	"cmp"
 	"errors"
 	"io"
 	"io/fs"
@@ -37,7 +38,7 @@ type copier struct {
 
 func newCopier(p *pass) *copier {
 	return &copier{
-		pass: p, h: newHasher(p.Digest), buf: make([]byte, chunk+1),
+		pass: p, h: newHasher(cmp.Or(p.Digest, SHA256)), buf: make([]byte, chunk+1),
 		ids: [2]uint32{uint32(os.Geteuid()), uint32(os.Getegid())},
 	}
 }
@@ -74,7 +75,7 @@ func (c *copier) file(t *task) (*Fact, error) {
 	if err != nil {
 		return nil, err
 	}
-	err = c.content(in, out, &st, f)
+	err = c.content(t, in, out, &st, f)
 	if err == nil {
 		err = c.dress(out, t, f, st.Atime)
 	}
@@ -110,8 +111,8 @@ func (c *copier) create(t *task) (*handle.File, error) {
 
 // content copies the bytes, leaving holes as holes, and fills in digest and
 // sum over all of them. The file is as long as what was read.
-func (c *copier) content(in, out *handle.File, st *handle.Stat, f *Fact) error {
-	c.h.reset()
+func (c *copier) content(t *task, in, out *handle.File, st *handle.Stat, f *Fact) error {
+	c.h.reset(st.Size, c.behind.segments(c.ctx, t, st.Size))
 	sparse := st.Allocated < st.Size
 	var at int64
 	var hole bool // what was passed last

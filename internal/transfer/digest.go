@@ -23,35 +23,72 @@ const (
 	BLAKE3 Digest = "blake3"
 )
 
-// A Sum is what two copies of a file are compared by: the first 16 bytes of
-// BLAKE3. It is taken together with the digest, over the same bytes.
+// A Sum is what two copies of a file are compared by. It is taken together
+// with the digest, over the same bytes: the first 16 bytes of the content's
+// BLAKE3; of a file larger than a segment, of the BLAKE3 of its segments' sums.
 type Sum [16]byte
+
+// segment is how much of a large file has a sum of its own, so that it can be
+// read back while the rest is still copied. Bytes.
+const segment = 64 << 20
 
 // A hasher takes digest and sum of one file after the other.
 type hasher struct {
-	sha hash.Hash // nil if only the sum is wanted, or BLAKE3 is the digest
-	b3  *blake3.Hasher
+	sha   hash.Hash      // nil if only the sum is wanted, or BLAKE3 is the digest
+	whole *blake3.Hasher // of a file with several segments, if BLAKE3 is the digest
+	part  *blake3.Hasher // of the segment that is being read
+	at    int64          // bytes of that segment so far
+	last  [32]byte       // BLAKE3 of the last segment that was finished
+	sums  []byte         // of the segments finished, one behind the other
+	each  func(n int, sum Sum)
+	kind  Digest
 }
 
 func newHasher(kind Digest) *hasher {
-	h := &hasher{b3: blake3.New()}
-	if kind != BLAKE3 {
+	h := &hasher{part: blake3.New(), kind: kind}
+	if kind == SHA256 {
 		h.sha = sha256.New()
 	}
 	return h
 }
 
-func (h *hasher) reset() {
-	h.b3.Reset()
+// reset begins a file of so many bytes. each hears of every segment that is
+// finished, from the goroutine that writes; it may be nil.
+func (h *hasher) reset(size int64, each func(n int, sum Sum)) {
+	h.part.Reset()
+	h.at, h.sums, h.each, h.whole = 0, h.sums[:0], each, nil
 	if h.sha != nil {
 		h.sha.Reset()
+	} else if h.kind == BLAKE3 && size > segment {
+		h.whole = blake3.New()
 	}
 }
 
 func (h *hasher) write(b []byte) {
-	_, _ = h.b3.Write(b) // a hash takes everything
+	// A hash takes everything and has no errors.
 	if h.sha != nil {
 		h.sha.Write(b)
+	}
+	if h.whole != nil {
+		_, _ = h.whole.Write(b)
+	}
+	for len(b) > 0 {
+		n := min(int64(len(b)), segment-h.at)
+		_, _ = h.part.Write(b[:n])
+		b, h.at = b[n:], h.at+n
+		if h.at == segment {
+			h.finishSegment()
+		}
+	}
+}
+
+func (h *hasher) finishSegment() {
+	h.part.Sum(h.last[:0])
+	h.part.Reset()
+	h.at = 0
+	h.sums = append(h.sums, h.last[:16]...)
+	if h.each != nil {
+		h.each(len(h.sums)/16-1, Sum(h.last[:16]))
 	}
 }
 
@@ -70,31 +107,38 @@ func (h *hasher) zeros(ctx context.Context, n int64) error {
 
 // finish puts digest and sum into a fact.
 func (h *hasher) finish(f *Fact) {
-	var b3 [32]byte
-	h.b3.Sum(b3[:0])
-	f.Digest = b3
+	if h.at > 0 || len(h.sums) == 0 {
+		h.finishSegment()
+	}
+	f.Digest, f.Sum = h.last, Sum(h.last[:16])
+	if len(h.sums) > 16 {
+		all := blake3.Sum256(h.sums)
+		f.Sum = Sum(all[:16])
+	}
+	if h.whole != nil {
+		h.whole.Sum(f.Digest[:0])
+	}
 	if h.sha != nil {
 		h.sha.Sum(f.Digest[:0])
 	}
-	copy(f.Sum[:], b3[:])
 }
 
 // A Reader reads files to compare them. It is for one goroutine; the buffer
 // is what makes it worth keeping.
 type Reader struct {
-	h   hasher
+	h   hasher // takes sums only
 	buf []byte
 }
 
 // NewReader makes one.
 func NewReader() *Reader {
-	return &Reader{h: hasher{b3: blake3.New()}, buf: make([]byte, chunk)}
+	return &Reader{h: *newHasher(""), buf: make([]byte, chunk)}
 }
 
 // Sum reads an open file from its start. size is what it is expected to
 // have; a file of another size gives the sum of what is there.
 func (r *Reader) Sum(ctx context.Context, f *handle.File, size int64) (sum Sum, err error) {
-	r.h.reset()
+	r.h.reset(size, nil)
 	for at := int64(0); ; {
 		if err := ctx.Err(); err != nil {
 			return sum, err
@@ -128,23 +172,55 @@ func (r *Reader) ReadBack(ctx context.Context, dir *handle.Dir, name string, siz
 		return sum, false, err
 	}
 	defer f.Close()
-	device = dropPages(f)
+	device = dropPages(f, 0, 0)
 	sum, err = r.Sum(ctx, f, size)
 	return sum, device, err
 }
 
-// dropPages takes the flushed pages of a file out of the page cache
-// (posix_fadvise(2), POSIX_FADV_DONTNEED) and looks whether they are gone.
-func dropPages(f *handle.File) bool {
-	return unix.Fadvise(f.Fd(), 0, 0, unix.FADV_DONTNEED) == nil && !cached(f)
+// readSegment is [Reader.ReadBack] for size bytes of a large file, its segment
+// n. A file that ends before is not at its full length yet: it ends in a hole.
+func (r *Reader) readSegment(ctx context.Context, dir *handle.Dir, name string, n int, size int64) (sum Sum, device bool, err error) {
+	f, err := dir.OpenFile(name)
+	if err != nil {
+		return sum, false, err
+	}
+	defer f.Close()
+	from := int64(n) * segment
+	device = dropPages(f, from, size)
+	r.h.reset(size, nil)
+	for at := from; at < from+size; {
+		if err := ctx.Err(); err != nil {
+			return sum, false, err
+		}
+		k, err := f.ReadOnce(r.buf[:min(int64(len(r.buf)), from+size-at)], at)
+		r.h.write(r.buf[:k])
+		at += int64(k)
+		if err == io.EOF {
+			if err := r.h.zeros(ctx, from+size-at); err != nil {
+				return sum, false, err
+			}
+			break
+		}
+		if err != nil {
+			return sum, false, err
+		}
+	}
+	return r.sum(), device, nil
 }
 
-// cached reports whether pages of a file are in the page cache, or the
-// kernel can't tell (cachestat(2)).
-func cached(f *handle.File) bool {
+// dropPages takes flushed pages of a file out of the page cache
+// (posix_fadvise(2), POSIX_FADV_DONTNEED) and looks whether they are gone. n
+// bytes from off on; 0 means to the end.
+func dropPages(f *handle.File, off, n int64) bool {
+	return unix.Fadvise(f.Fd(), off, n, unix.FADV_DONTNEED) == nil && !cached(f, off, n)
+}
+
+// cached reports whether pages there are in the page cache, or the kernel
+// can't tell (cachestat(2)).
+func cached(f *handle.File, off, n int64) bool {
 	const sysCachestat = 451 // the same number on every architecture
-	span := [2]uint64{0, 0}  // all of the file
-	var stat [5]uint64       // cached, dirty, written back, evicted, recently evicted
+	span := [2]uint64{uint64(off), uint64(n)}
+	var stat [5]uint64 // cached, dirty, written back, evicted, recently evicted
 	_, _, e := unix.Syscall6(sysCachestat, uintptr(f.Fd()),
 		uintptr(unsafe.Pointer(&span)), uintptr(unsafe.Pointer(&stat)), 0, 0, 0)
 	return e != 0 || stat[0] != 0

@@ -150,6 +150,7 @@ type task struct {
 	ord  int64
 	fact Fact // of the pass before; to be compared by content if Recent is set
 	seen inventory.Entry
+	back *largeFile // its segments on their way back; nil for most
 }
 
 func (p *pass) walk() error {

@@ -42,6 +42,14 @@ func newBench(t testing.TB) *bench {
 	return b
 }
 
+func open(t testing.TB, path string) *handle.Dir {
+	t.Helper()
+	d, err := handle.Open(path)
+	require.NoError(t, err)
+	t.Cleanup(d.Release)
+	return d
+}
+
 func (b *bench) part() *Part {
 	p, err := OpenPart(b.parent, "part", "aside", 0, &Allow{})
 	require.NoError(b.t, err)

@@ -77,6 +77,9 @@ type readTask struct {
 	ord  int64
 	now  Snap // the copy as it is
 	fact Fact
+
+	large *largeFile // of which this is segment n; nil if it is a file
+	n     int
 }
 
 // differs marks an entry to be copied again. The work goes on, so that one
@@ -139,7 +142,7 @@ func (v *verify) Visit(e *inventory.Entry) (bool, error) {
 	if !e.Stat.IsRegular() || known {
 		return e.Stat.IsDir(), nil
 	}
-	v.group = append(v.group, readTask{e.Dir.Retain(), e.Name, rec.Path, rec.Ord, now, rec.Fact})
+	v.group = append(v.group, readTask{dir: e.Dir.Retain(), name: e.Name, path: rec.Path, ord: rec.Ord, now: now, fact: rec.Fact})
 	if v.bytes += e.Stat.Size; len(v.group) >= groupFiles || v.bytes >= groupBytes {
 		return false, v.hand()
 	}
@@ -219,7 +222,11 @@ func (v *reading) readAll(groups <-chan []readTask) error {
 	r := NewReader()
 	for group := range groups {
 		for i := range group {
-			err := v.read(r, &group[i])
+			read := v.read
+			if group[i].large != nil {
+				read = v.segment
+			}
+			err := read(r, &group[i])
 			group[i].dir.Release()
 			if err != nil {
 				return err

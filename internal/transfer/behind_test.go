@@ -1,0 +1,131 @@
+package transfer
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"github.com/zeebo/blake3"
+
+	"nexlin/test/lab"
+)
+
+// Digests are the plain ones of the content, whatever the segments.
+func TestHasher(t *testing.T) {
+	content := pattern(2*segment + 5)
+	for _, size := range []int{0, 1, segment, len(content)} {
+		for _, kind := range []Digest{SHA256, BLAKE3} {
+			if kind == SHA256 && size > segment {
+				continue // takes long and goes the same way
+			}
+			h := newHasher(kind)
+			n := 0
+			h.reset(int64(size), func(i int, _ Sum) { require.Equal(t, n, i); n++ })
+			for at := 0; at < size; at += 1 << 20 {
+				h.write(content[at:min(at+1<<20, size)])
+			}
+			var f Fact
+			h.finish(&f)
+			want := sha256.Sum256(content[:size])
+			if kind == BLAKE3 {
+				want = blake3.Sum256(content[:size])
+			}
+			require.Equal(t, want, f.Digest, "%s of %d bytes", kind, size)
+			require.Equal(t, max(1, (size+segment-1)/segment), n)
+			file := filepath.Join(t.TempDir(), "f")
+			require.NoError(t, os.WriteFile(file, content[:size], 0o600))
+			dir := open(t, filepath.Dir(file))
+			sum, _, err := NewReader().ReadBack(context.Background(), dir, "f", int64(size))
+			require.NoError(t, err)
+			require.Equal(t, f.Sum, sum, "%d bytes", size)
+		}
+	}
+}
+
+func pattern(size int) []byte {
+	return bytes.Repeat([]byte("no two places alike, 4099 bytes: "+strings.Repeat("x", 4066)), size/4099+1)[:size]
+}
+
+// overlapped is a pass with read-back behind it.
+func (b *bench) overlapped(progress Progress) (*Tally, error) {
+	p := b.part()
+	defer p.Close()
+	b.n++
+	var err error
+	b.spool, err = CreateSpool(filepath.Join(b.dir, "spools"), b.n)
+	require.NoError(b.t, err)
+	return Pass(context.Background(), Job{Source: b.src, Part: p, New: b.spool, Digest: BLAKE3, Overlap: true, Progress: progress})
+}
+
+// What is read back behind the copying needs no second reading.
+func TestReadBackBehindTheCopying(t *testing.T) {
+	b := newBench(t)
+	var tr lab.Tree
+	for i := range 1500 {
+		tr = append(tr, fmt.Sprintf("d%d/f%04d: content %d", i%140, i, i))
+	}
+	tr.Make(t, b.source)
+	large := filepath.Join(b.source, "large")
+	for name, size := range map[string]int64{"large": 2*segment + 4711, "even": 2 * segment} {
+		require.NoError(t, os.WriteFile(filepath.Join(b.source, name), []byte("begins"), 0o600))
+		require.NoError(t, os.Truncate(filepath.Join(b.source, name), size))
+	}
+	f, err := os.OpenFile(large, os.O_WRONLY, 0)
+	require.NoError(t, err)
+	_, err = f.WriteAt([]byte("in the middle"), segment-5)
+	require.NoError(t, err)
+	require.NoError(t, f.Close())
+	tally, err := b.overlapped(nil)
+	require.NoError(t, err)
+	require.EqualValues(t, 1502, tally.ReadBack)
+	again, err := b.verify()
+	require.NoError(t, err)
+	require.Zero(t, again.ReadBack)
+	b.equal()
+}
+
+// spoiler writes into the copy once so much of it is there.
+type spoiler struct {
+	mu    sync.Mutex
+	bytes int64
+	after int64
+	spoil func()
+}
+
+func (s *spoiler) Phase(string, int64, int64) {}
+func (s *spoiler) Advance(_, bytes int64) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.bytes += bytes; s.bytes >= s.after && s.spoil != nil {
+		s.spoil()
+		s.spoil = nil
+	}
+}
+
+// A segment that comes back different is found, and the file copied again.
+func TestSpoiltSegment(t *testing.T) {
+	b := newBench(t)
+	large := filepath.Join(b.source, "large")
+	require.NoError(t, os.MkdirAll(b.source, 0o755))
+	content := pattern(2*segment + 1)
+	require.NoError(t, os.WriteFile(large, content, 0o600))
+	_, err := b.overlapped(&spoiler{after: segment + 10<<20, spoil: func() {
+		f, err := os.OpenFile(filepath.Join(b.copy, "large"), os.O_WRONLY, 0)
+		require.NoError(t, err)
+		_, err = f.WriteAt([]byte{^content[segment+5]}, segment+5)
+		require.NoError(t, err)
+		require.NoError(t, f.Close())
+	}})
+	var diff *DiffError
+	require.ErrorAs(t, err, &diff)
+	require.Equal(t, DiffError{Path: "large", What: "content"}, *diff)
+	b.mustPass()
+	b.equal()
+}
