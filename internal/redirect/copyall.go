@@ -8,6 +8,7 @@ import (
 	"slices"
 	"time"
 
+	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/inuse"
 	"nexlin/internal/pathtext"
@@ -105,8 +106,18 @@ func (m *mover) job() *transfer.Job {
 	return &transfer.Job{
 		Source: m.from, Part: m.part, New: m.spool, Scratch: m.run.Dir(), Workers: m.workers(), Progress: m.Progress,
 		Digest: m.p.Digest, Allow: m.p.Allow, SyncEach: m.p.SyncEach, NoInodes: m.p.NoInodes, SourceFuse: m.p.FromFuse,
-		Overlap: !m.p.IntoNow.Spinning,
+		Overlap: !m.p.IntoNow.Spinning, TimeStep: timeStep(&m.p.FromNow),
 	}
+}
+
+// timeStep is how far apart two changes of a file must be to show in its
+// times: two seconds on FAT and its kin, and where FUSE hides what is there;
+// 0 for all others, where the kernel's own step counts.
+func timeStep(d *drive.Drive) time.Duration {
+	if d.Fuse || slices.Contains([]string{"vfat", "msdos", "exfat"}, d.FS) {
+		return 2 * time.Second
+	}
+	return 0
 }
 
 // workers is how many files are handled at once: where heads have to move
