@@ -10,6 +10,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 
 	"nexlin/test/lab"
 )
@@ -39,6 +40,11 @@ func newCrashBed(t *testing.T, program string, drives [3]string) *crashBed {
 	}
 	b.folder = filepath.Join(b.skerry, "Documents")
 	crashTree.Make(t, b.skerry)
+	for _, name := range []string{"deep/another", "zz"} { // one file with three names
+		require.NoError(t, os.Link(filepath.Join(b.folder, "a"), filepath.Join(b.folder, name)))
+	}
+	require.NoError(t, unix.Mkfifo(filepath.Join(b.folder, "pipe"), 0o640))
+	require.NoError(t, lab.AgeTree(b.folder))
 	b.content = lab.Print(t, b.folder)
 	return b
 }
@@ -131,14 +137,26 @@ func (b *crashBed) whole(t *testing.T, s crashStory) {
 // Killed at every step, a run is finished by resume or taken back by undo,
 // and both can be repeated (I3).
 func TestCrashMatrix(t *testing.T) {
-	faulty, err := lab.Program("faults")
-	require.NoError(t, err)
 	drives := [3]string{}
 	for i, name := range []string{"SKERRY", "BASALT", "DUNE"} {
 		drives[i] = lab.Drive(t, "ext4", name, 64)
 	}
+	crashMatrix(t, drives, crashStories())
+}
+
+// The same where inode numbers say nothing and every file is flushed by
+// itself.
+func TestCrashMatrixThroughFUSE(t *testing.T) {
+	skerry := lab.Drive(t, "ext4", "SKERRY", 64)
+	stories := slices.DeleteFunc(crashStories(), func(s crashStory) bool { return s.name == "move-on" || s.name == "detach" })
+	crashMatrix(t, [3]string{skerry, lab.Faulty(t).At, skerry}, stories)
+}
+
+func crashMatrix(t *testing.T, drives [3]string, stories []crashStory) {
+	faulty, err := lab.Program("faults")
+	require.NoError(t, err)
 	cases := 0
-	for _, s := range crashStories() {
+	for _, s := range stories {
 		t.Run(s.name, func(t *testing.T) {
 			steps := newCrashBed(t, faulty, drives).steps(s)
 			require.GreaterOrEqual(t, len(steps), 3, "%v", steps)

@@ -1,10 +1,13 @@
 package redirect
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
+	"strings"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -28,10 +31,9 @@ func (e *Engine) PlanBringBack(ctx context.Context, r ledger.Redirect, whileInUs
 		HeldIn: pathtext.Path(filepath.Dir(r.Target)), Digest: transfer.SHA256, InnerLinks: RewriteLinks,
 	}
 	p.Held = pathtext.Path(heldName(filepath.Base(r.Target), p.Run))
-	// The digest that was chosen for the folder stays with it.
 	if row, err := e.Ledger.Run(r.Run); err == nil {
-		if made, err := e.planOf(row); err == nil && made.Digest != "" {
-			p.Digest = made.Digest
+		if made, err := e.planOf(row); err == nil {
+			p.after(made)
 		}
 	}
 	if r.State == ledger.Ended {
@@ -65,6 +67,27 @@ func (e *Engine) PlanBringBack(ctx context.Context, r ledger.Redirect, whileInUs
 	p.allow()
 	p.Accepted = accept
 	return p, e.unfinished(p)
+}
+
+// after takes over what the run that made the redirect decided: the digest
+// that was chosen for the folder stays with it, and what its drive did not
+// keep is told.
+func (p *Plan) after(made *Plan) {
+	p.Digest = cmp.Or(made.Digest, p.Digest)
+	var less []string
+	for what, lost := range map[string]bool{
+		"permissions": made.Allow.Modes, "owners": made.Allow.Owners, "access lists": made.Allow.ACLs,
+		"extended attributes": made.Allow.Xattrs, "names of one file": made.Allow.Links, "exact times": made.Allow.TimeStep > 0,
+	} {
+		if lost {
+			less = append(less, what)
+		}
+	}
+	if len(less) > 0 {
+		slices.Sort(less)
+		p.find(finding.New(finding.NotComingBack, string(p.From), fmt.Sprintf("%s does not keep %s: the folder comes back as the drive shows it",
+			pathtext.Show(made.IntoDrive.Label), strings.Join(less, ", ")), subject(p.Name, "", "")))
+	}
 }
 
 // roomByDiscarding tells the person who lacks room at the old place what

@@ -137,6 +137,10 @@ func (v *verify) Visit(e *inventory.Entry) (bool, error) {
 	known := rec.Fact.Flags&Verified != 0
 	if !e.Stat.IsDir() && (rec.Same != "" || known && e.Stat.Nlink > 1) {
 		// The same file as one that is read, or was; more names move its ctime.
+		if !known && e.Stat.IsRegular() {
+			v.tally.readBack.Add(1)
+			v.tally.device.Add(1)
+		}
 		return false, v.holds(rec.Ord, &rec.Fact, &now)
 	}
 	if !e.Stat.IsRegular() || known {

@@ -1,0 +1,132 @@
+package redirect
+
+import (
+	"path/filepath"
+
+	"nexlin/internal/handle"
+	"nexlin/internal/ledger"
+	"nexlin/internal/link"
+	"nexlin/internal/pathtext"
+)
+
+// A position is where the disks say a run stands.
+type position int
+
+const (
+	before   position = iota // nothing is switched; the part may be there
+	placed                   // the copy has its final name, the link path is as it was
+	switched                 // programs are led to the copy
+)
+
+type placeData struct {
+	Part pathtext.Path `json:"part"`
+	Ino  uint64        `json:"ino"`
+}
+
+func (m *mover) placeData(st *handle.Stat) placeData {
+	d := placeData{pathtext.Path(partName(m.p.Run)), st.Ino}
+	if m.p.NoInodes {
+		d.Ino = 0
+	}
+	return d
+}
+
+func ignoreMissing(err error) error {
+	if missing(err) {
+		return nil
+	}
+	return err
+}
+
+func (m *mover) base() string { return filepath.Base(string(m.p.Link)) }
+
+// where judges by the disks how far the run got; the journal only tells
+// which inode the part had. A state that no step leaves behind is a
+// *BrokenError.
+func (m *mover) where() (position, error) {
+	switch m.p.Kind {
+	case KindMove:
+		return m.whereMove()
+	case KindMoveOn:
+		return m.whereMoveOn()
+	}
+	return m.whereBringBack()
+}
+
+// copyAt reports whether the copy stands at its final place.
+func (m *mover) copyAt() (bool, error) {
+	var d placeData
+	known, err := m.lastData("place", &d)
+	if err != nil || !known || m.into == nil {
+		return false, err
+	}
+	st, err := m.into.Stat(string(m.p.Final))
+	if missing(err) {
+		return false, nil
+	}
+	if err != nil || !isDir(&st, d.Ino) {
+		return false, err
+	}
+	if d.Ino != 0 {
+		return true, nil
+	}
+	// Without a number to know it by: it has its final name if the part's is gone.
+	_, err = m.into.Stat(partName(m.p.Run))
+	return missing(err), ignoreMissing(err)
+}
+
+func (m *mover) placedOrBefore() (position, error) {
+	at, err := m.copyAt()
+	if at {
+		return placed, err
+	}
+	return before, err
+}
+
+func (m *mover) whereMove() (position, error) {
+	st, err := m.linkIn.Stat(m.base())
+	if err != nil {
+		return before, &BrokenError{string(m.p.Link), "nothing stands there"}
+	}
+	if isDir(&st, m.p.fromID()) {
+		return m.placedOrBefore()
+	}
+	ours, err := link.Is(m.linkIn, m.base(), string(m.p.LinkText))
+	if err != nil {
+		return before, err
+	}
+	held, err := m.heldIn.Stat(string(m.p.Held))
+	if ours && err == nil && isDir(&held, m.p.fromID()) {
+		return switched, nil
+	}
+	return before, &BrokenError{string(m.p.Link), "neither the folder nor our link with the held original beside it stands there"}
+}
+
+func (m *mover) whereMoveOn() (position, error) {
+	if ours, err := link.Is(m.linkIn, m.base(), string(m.p.LinkText)); ours || err != nil {
+		return switched, err
+	}
+	if old, err := link.Is(m.linkIn, m.base(), string(m.p.OldText)); old || err != nil {
+		if err != nil {
+			return before, err
+		}
+		return m.placedOrBefore()
+	}
+	return before, &BrokenError{string(m.p.Link), "the link is neither the old one nor the new one"}
+}
+
+func (m *mover) whereBringBack() (position, error) {
+	if at, err := m.copyAt(); at || err != nil {
+		return switched, err
+	}
+	ours, err := link.Is(m.linkIn, m.base(), string(m.p.LinkText))
+	if ours || err != nil {
+		return before, err
+	}
+	if _, err := m.linkIn.Stat(m.base()); missing(err) && m.detached() {
+		return before, nil
+	}
+	return before, &BrokenError{string(m.p.Link), "it is not the link that Nexlin made"}
+}
+
+func (m *mover) detached() bool { return m.p.Before != nil && m.p.Before.State == ledger.Detached }

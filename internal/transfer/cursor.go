@@ -1,0 +1,161 @@
+package transfer
+
+import (
+	"bufio"
+	"encoding/binary"
+	"errors"
+	"hash/crc32"
+	"io"
+	"os"
+
+	"nexlin/internal/handle"
+)
+
+// A Cursor reads a spool, or several one behind the other, in the one order.
+type Cursor struct {
+	parts []*reader
+	rec   Record
+	ok    bool
+	last  string
+}
+
+// Read begins at the first entry. Of several spools the first counts as far
+// as it goes, then the next takes over: that of a pass that was stopped,
+// then that of the pass before it. Nil spools are passed over.
+func Read(spools ...*Spool) *Cursor {
+	c := &Cursor{}
+	for _, s := range spools {
+		if s != nil {
+			_ = s.Flush() // what can't be written is read as not known
+			c.parts = append(c.parts, newReader(s))
+		}
+	}
+	c.Next()
+	return c
+}
+
+// Peek gives the current record; nil at the end. It is valid until Next.
+func (c *Cursor) Peek() *Record {
+	if !c.ok {
+		return nil
+	}
+	return &c.rec
+}
+
+// Next goes on to the next record.
+func (c *Cursor) Next() {
+	for len(c.parts) > 0 {
+		if !c.parts[0].next(&c.rec) {
+			c.parts = c.parts[1:]
+			continue
+		}
+		if c.last != "" && handle.Compare(c.last, c.rec.Path) >= 0 {
+			continue // known from the spool before
+		}
+		c.last, c.ok = c.rec.Path, true
+		return
+	}
+	c.ok = false
+}
+
+type reader struct {
+	names, facts *bufio.Reader
+	stack        []string // path by depth
+	ord          int64
+}
+
+func newReader(s *Spool) *reader {
+	section := func(f *os.File) *bufio.Reader {
+		return bufio.NewReaderSize(io.NewSectionReader(f, 0, 1<<62), 64<<10)
+	}
+	return &reader{names: section(s.names), facts: section(s.facts)}
+}
+
+// next reads a record; false at the end or where the spool is torn.
+func (r *reader) next(rec *Record) bool {
+	sum := summing{r: r.names}
+	depth := sum.number()
+	name := sum.field()
+	has := sum.byte()
+	if sum.err != nil || depth > uint64(len(r.stack)) {
+		return false
+	}
+	*rec = Record{Ord: r.ord, Depth: int(depth)}
+	for i, f := range []*string{&rec.Link, &rec.Made, &rec.Origin, &rec.Same} {
+		if has&(1<<i) != 0 {
+			*f = sum.field()
+		}
+	}
+	if has&hasRdev != 0 {
+		rec.Rdev = sum.number()
+	}
+	if has&hasXattrs != 0 {
+		for range min(sum.number(), 1<<16) {
+			rec.Xattrs = append(rec.Xattrs, handle.Xattr{Name: sum.field(), Value: []byte(sum.field())})
+		}
+	}
+	if !sum.check() {
+		return false
+	}
+	if rec.Path = name; depth > 1 {
+		rec.Path = r.stack[depth-1] + "/" + name
+	}
+	r.stack = append(r.stack[:depth], rec.Path)
+	var b [factSize]byte
+	if _, err := io.ReadFull(r.facts, b[:]); err == nil {
+		rec.Fact.get(b[:])
+	}
+	r.ord++
+	return true
+}
+
+// summing reads fields and keeps their checksum.
+type summing struct {
+	r   *bufio.Reader
+	sum uint32
+	err error
+}
+
+func (s *summing) number() uint64 {
+	if s.err != nil {
+		return 0
+	}
+	n, err := binary.ReadUvarint(s.r)
+	s.err = err
+	s.add(binary.AppendUvarint(nil, n))
+	return n
+}
+
+func (s *summing) byte() byte {
+	if s.err != nil {
+		return 0
+	}
+	b, err := s.r.ReadByte()
+	s.err = err
+	s.add([]byte{b})
+	return b
+}
+
+func (s *summing) field() string {
+	n := s.number()
+	if n > maxField {
+		s.err = errors.New("field too long")
+	}
+	if s.err != nil {
+		return ""
+	}
+	b := make([]byte, n)
+	_, s.err = io.ReadFull(s.r, b)
+	s.add(b)
+	return string(b)
+}
+
+func (s *summing) add(b []byte) { s.sum = crc32.Update(s.sum, crc32.IEEETable, b) }
+
+func (s *summing) check() bool {
+	var b [4]byte
+	if s.err == nil {
+		_, s.err = io.ReadFull(s.r, b[:])
+	}
+	return s.err == nil && binary.LittleEndian.Uint32(b[:]) == s.sum
+}
