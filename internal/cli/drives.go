@@ -162,7 +162,7 @@ func (a *app) oneDrive(e *redirect.Engine, ref string) error {
 	if d.Tag != nil {
 		rows = append(rows, []string{"drive tag", fmt.Sprintf("made %s, used by %s", day(d.Tag.Made), plural(d.Tag.Counter, "run", "runs"))})
 	}
-	rows = append(rows, []string{"can keep", keeps(able, why)})
+	rows = append(rows, keeps(able, why)...)
 	if len(x.Redirects) > 0 {
 		rows = append(rows, []string{"redirects", strings.Join(x.Redirects, ", ")})
 	}
@@ -206,18 +206,19 @@ func (a *app) abilities(d *drive.Drive) (*abilitiesDoc, string) {
 	return &x, ""
 }
 
-func keeps(x *abilitiesDoc, why string) string {
+// keeps says what a drive can keep and what not, in lines that fit.
+func keeps(x *abilitiesDoc, why string) [][]string {
 	if x == nil {
-		return why
+		return [][]string{{"can keep", why}}
 	}
 	var yes, no []string
 	for _, p := range []struct {
 		name string
 		can  bool
 	}{
-		{"links", x.Symlinks}, {"hard links", x.HardLinks}, {"FIFOs", x.Nodes}, {"modes", x.Modes}, {"owners", x.Owners}, {"exact times", x.Nanotimes}, {"attributes", x.Xattrs},
-		{"ACLs", x.ACLs}, {"holes", x.Holes}, {"upper and lower case", x.Case}, {"names of any bytes", x.AnyBytes},
-		{"files above 4 GiB", x.MaxFile == 0},
+		{"links", x.Symlinks}, {"hard links", x.HardLinks}, {"FIFOs", x.Nodes}, {"modes", x.Modes}, {"owners", x.Owners},
+		{"exact times", x.Nanotimes}, {"attributes", x.Xattrs}, {"ACLs", x.ACLs}, {"holes", x.Holes},
+		{"upper and lower case", x.Case}, {"names of any bytes", x.AnyBytes}, {"files above 4 GiB", x.MaxFile == 0},
 	} {
 		if p.can {
 			yes = append(yes, p.name)
@@ -225,11 +226,25 @@ func keeps(x *abilitiesDoc, why string) string {
 			no = append(no, p.name)
 		}
 	}
-	s := strings.Join(yes, ", ")
-	if len(no) > 0 {
-		s += "; not " + strings.Join(no, ", ")
+	return append(inLines("can keep", yes), inLines("not", no)...)
+}
+
+// inLines puts words behind a heading, several to a line.
+func inLines(heading string, words []string) (rows [][]string) {
+	const most = 78
+	for i, w := range words {
+		if i < len(words)-1 {
+			w += ","
+		}
+		last := len(rows) - 1
+		if last < 0 || len(rows[last][1])+1+len(w) > most {
+			rows = append(rows, []string{heading, w})
+			heading = ""
+			continue
+		}
+		rows[last][1] += " " + w
 	}
-	return s
+	return rows
 }
 
 type unplugDoc struct {
