@@ -2,12 +2,12 @@
 # Measures whole commands against what one would do by hand with coreutils,
 # in turn, on two loop-mounted ext4 drives (root). Prints the median of each
 # and the median of the ratios, pair by pair. NEXLIN_BENCH_RUNS says how many
-# pairs (5); NEXLIN_BENCH names what is run, of: small large tiny survey memory.
+# pairs (5); NEXLIN_BENCH names what is run, of: small large tiny survey deep memory.
 set -euo pipefail
 cd "$(dirname "$0")/.."
 [ "$(id -u)" = 0 ] || { echo "bench mounts drives, which needs root"; exit 1; }
 runs=${NEXLIN_BENCH_RUNS:-5} bin=$PWD/bin/nexlin
-what=" ${NEXLIN_BENCH:-small large tiny survey memory} "
+what=" ${NEXLIN_BENCH:-small large tiny survey deep memory} "
 lab=$(mktemp -d /tmp/nexlin-bench-XXXXXX)
 finish() { for d in a b c d; do mountpoint -q "$lab/$d" && umount "$lab/$d"; done; rm -rf "$lab"; }
 trap finish EXIT
@@ -112,6 +112,31 @@ if wanted survey; then
 	row "survey, 200,000 files, warm; against \`du -s\`"
 fi
 rm -rf "$lab/a/tiny"
+# deep NAME FOLDER: reading a target by check --deep and by sha256sum.
+deep() {
+	nexlin move "$2" --into "$lab/b" --digest "${3:-sha256}"
+	local t0 t1 t2 t3 target
+	target=$lab/b/$(basename "$2")
+	for _ in $(seq "$runs"); do
+		cold
+		t0=$(now); nexlin check --deep; t1=$(now)
+		cold
+		t2=$(now); (cd "$target" && find . -type f -print0 | xargs -0 sha256sum) >/dev/null; t3=$(now)
+		took "$(echo "$t1 - $t0" | bc)" "$(echo "$t3 - $t2" | bc)"
+	done
+	back
+	row "$1"
+}
+if wanted deep; then
+	cp -a "$(go env GOROOT)" "$lab/a/go"
+	deep "check --deep, Go's tree; against \`sha256sum\` of the same files" "$lab/a/go"
+	rm -rf "$lab/a/go"
+	mkdir "$lab/a/large"
+	head -c 1536M /dev/urandom >"$lab/a/large/one"
+	head -c 1536M /dev/urandom >"$lab/a/large/two"
+	deep "check --deep, 3 GiB in two files; against the same" "$lab/a/large"
+	rm -rf "$lab/a/large"
+fi
 if wanted memory; then
 	# In memory, so that it does not take an hour: what is measured is not time.
 	for d in c d; do

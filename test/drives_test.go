@@ -298,6 +298,7 @@ func TestRotIsFound(t *testing.T) {
 		n := lab.New(t, program)
 		n.Want(0, "move", filepath.Join(skerry, "Notes"), "--into", basalt, "--yes", "-q")
 		rot(t, basalt, content, bad)
+		require.Contains(t, n.Want(4, "check", "--deep"), "[rot]")
 		out := n.Want(3, "discard-original", "notes", "--yes", "--accept", "changed-since")
 		require.Contains(t, out, "[rot]")
 		held, err := filepath.Glob(filepath.Join(skerry, ".Notes.held-*", "a"))

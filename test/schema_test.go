@@ -81,6 +81,7 @@ func TestDocumentsFitTheirSchemas(t *testing.T) {
 	require.Len(t, list["redirects"], 3)
 	fits("list", "list", "--held")
 	fits("check", "check")
+	fits("check", "check", "--deep")
 	fits("check", "check", "pictures")
 	fits("check", "check", "pictures", "music")
 	fits("show", "show", "pictures")

@@ -86,6 +86,7 @@ type redirectDoc struct {
 	Created time.Time     `json:"created"`
 	// Findings is there in the documents of check and show.
 	Findings *[]findingDoc `json:"findings,omitempty"`
+	Deep     *deepDoc      `json:"deep,omitempty"`
 }
 
 func redirectOf(r ledger.Redirect, held []ledger.Held, state string, present bool) redirectDoc {
@@ -100,8 +101,17 @@ func redirectOf(r ledger.Redirect, held []ledger.Held, state string, present boo
 	return d
 }
 
+// deepDoc is what was read and found as the manifest has it.
+type deepDoc struct {
+	Files int64 `json:"files"`
+	Bytes int64 `json:"bytes"`
+}
+
 func reportDoc(r *health.Report, withFindings bool) redirectDoc {
 	d := redirectOf(r.Redirect, r.Held, string(r.State), r.Present)
+	if r.Deep != nil {
+		d.Deep = &deepDoc{r.Deep.Files, r.Deep.Bytes}
+	}
 	if withFindings {
 		fs := findingDocs(r.Findings)
 		d.Findings = &fs

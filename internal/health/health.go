@@ -49,6 +49,7 @@ type Report struct {
 	Mount    string // where; empty if it is away
 	Held     []ledger.Held
 	Findings []finding.Finding
+	Deep     *redirect.Deep // what CheckDeep read; nil otherwise
 }
 
 // warn reports a finding that stops nothing here: check only tells.
@@ -106,6 +107,20 @@ func Check(ctx context.Context, e *redirect.Engine, r ledger.Redirect) (*Report,
 		}
 		out.Findings = append(out.Findings, fs...)
 	}
+	return out, nil
+}
+
+// CheckDeep is [Check] that also reads every byte at the target, if its
+// drive is here and it is in use.
+func CheckDeep(ctx context.Context, e *redirect.Engine, r ledger.Redirect) (*Report, error) {
+	out, err := Check(ctx, e, r)
+	if err != nil || !out.Present || out.State == Elsewhere || r.State == ledger.Ended {
+		return out, err
+	}
+	if out.Deep, err = e.CheckDeep(ctx, r); err != nil {
+		return nil, err
+	}
+	out.Findings = append(out.Findings, out.Deep.Findings...)
 	return out, nil
 }
 
