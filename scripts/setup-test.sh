@@ -16,6 +16,8 @@ need mkfs.btrfs btrfs-progs
 need mount mount
 need unshare util-linux
 need mkfs.ntfs ntfs-3g
+need mkfs.exfat exfatprogs
+need mount.exfat-fuse exfat-fuse
 need setfacl acl
 need setfattr attr
 need mtree mtree-netbsd
