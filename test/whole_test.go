@@ -3,6 +3,7 @@ package test
 import (
 	"fmt"
 	"maps"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -173,6 +174,46 @@ func names(t *testing.T, dir string) []string {
 		out = append(out, e.Name())
 	}
 	return out
+}
+
+// A socket at which a program waits stays where the program looks for it; a
+// name that is left of one goes with the folder.
+func TestSockets(t *testing.T) {
+	skerry, basalt := lab.Drive(t, "ext4", "S", 16), lab.Drive(t, "ext4", "B", 16)
+	folder := filepath.Join(skerry, "run")
+	lab.Tree{"a: a"}.Make(t, folder)
+	l, err := net.ListenUnix("unix", &net.UnixAddr{Name: filepath.Join(folder, "door"), Net: "unix"})
+	require.NoError(t, err)
+	l.SetUnlinkOnClose(false)
+	n := lab.New(t, program)
+	before := lab.Print(t, skerry)
+	out := n.Want(6, "move", folder, "--into", basalt, "--yes")
+	require.Contains(t, out, "[socket-in-use]")
+	require.Contains(t, out, filepath.Join(folder, "door"))
+	require.Equal(t, before, lab.Print(t, skerry))
+	require.NoError(t, l.Close())
+	before = lab.Print(t, folder)
+	n.Want(0, "move", folder, "--into", basalt, "--yes")
+	require.Equal(t, before, lab.Print(t, filepath.Join(basalt, "run")))
+}
+
+// Files with a name outside the folder are told before they become two.
+func TestHardLinksThatLeadOut(t *testing.T) {
+	skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 16), lab.Drive(t, "ext4", "BASALT", 16)
+	folder := filepath.Join(skerry, "docs")
+	lab.Tree{"a: a", "b: b"}.Make(t, folder)
+	for old, name := range map[string]string{"docs/a": "outside", "docs/b": "docs/c"} {
+		require.NoError(t, os.Link(filepath.Join(skerry, old), filepath.Join(skerry, name)))
+	}
+	n := lab.New(t, program)
+	doc := n.JSON("move", folder, "--into", basalt, "--yes")
+	require.Equal(t, map[string]int{"hard-links-lead-out": 1}, counts(doc, "blocker"))
+	n.Want(0, "move", folder, "--into", basalt, "--yes", "--accept", "hard-links-lead-out")
+	n.Want(0, "check", "--deep")
+	n.Want(0, "discard-original", "docs", "--yes")
+	content, err := os.ReadFile(filepath.Join(skerry, "outside"))
+	require.NoError(t, err)
+	require.Equal(t, "a", string(content), "the other name keeps its file")
 }
 
 // An op makes one entry of a generated tree, or changes one.

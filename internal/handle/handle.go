@@ -15,6 +15,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync/atomic"
 
@@ -232,7 +233,31 @@ func (d *Dir) Mknod(name string, mode uint32, device uint64) error {
 // ChmodEntry sets the permission bits of the entry called name, which is no
 // link.
 func (d *Dir) ChmodEntry(name string, mode uint32) error {
-	return d.err("chmod", name, retry(func() error { return unix.Fchmodat(d.fd, name, mode, unix.AT_SYMLINK_NOFOLLOW) }))
+	err := retry(func() error { return unix.Fchmodat(d.fd, name, mode, unix.AT_SYMLINK_NOFOLLOW) })
+	if err == unix.EOPNOTSUPP || err == unix.ENOSYS {
+		err = d.chmodPinned(name, mode)
+	}
+	return d.err("chmod", name, err)
+}
+
+// chmodPinned does it where the kernel has no fchmodat2(2), before Linux 6.6:
+// through a descriptor that pins the entry without opening it (O_PATH).
+func (d *Dir) chmodPinned(name string, mode uint32) error {
+	fd, err := retryInt(func() (int, error) {
+		return unix.Openat(d.fd, name, unix.O_PATH|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
+	})
+	if err != nil {
+		return err
+	}
+	defer unix.Close(fd)
+	var st unix.Stat_t
+	if err := unix.Fstat(fd, &st); err != nil {
+		return err
+	}
+	if st.Mode&unix.S_IFMT == unix.S_IFLNK {
+		return unix.EOPNOTSUPP
+	}
+	return retry(func() error { return unix.Chmod("/proc/self/fd/"+strconv.Itoa(fd), mode) })
 }
 
 // Mkdir makes the directory called name, which must not exist.

@@ -3,6 +3,7 @@ package handle
 import (
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -98,6 +99,76 @@ func TestXattrsThroughHandles(t *testing.T) {
 	require.Empty(t, onLink, "a link's own attributes, not those of what it names")
 	require.NoError(t, d.RemoveXattr("sub", "user.a"))
 	require.NoError(t, d.RemoveXattr("sub", "user.a"), "gone already is no error")
+}
+
+// Nodes are made, linked and given their modes by name, on old kernels, too;
+// a link is never followed.
+func TestNodesByName(t *testing.T) {
+	dir := t.TempDir()
+	d := open(t, dir)
+	for name, kind := range map[string]uint32{"fifo": unix.S_IFIFO, "socket": unix.S_IFSOCK} {
+		require.NoError(t, d.Mknod(name, kind|0o600, 0))
+		for mode, chmod := range map[uint32]func(string, uint32) error{0o640: d.ChmodEntry, 0o604: d.chmodPinned} {
+			require.NoError(t, chmod(name, mode))
+			st, err := d.Stat(name)
+			require.NoError(t, err)
+			require.Equal(t, kind|mode, st.Mode)
+		}
+		require.NoError(t, d.Link(name, d, name+" too"))
+		require.ErrorIs(t, d.Link(name, d, name+" too"), fs.ErrExist)
+		a, err := d.Stat(name)
+		require.NoError(t, err)
+		b, err := d.Stat(name + " too")
+		require.NoError(t, err)
+		require.True(t, a.SameInode(&b))
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "file"), nil, 0o600))
+	require.NoError(t, d.Symlink("file", "link"))
+	require.Error(t, d.ChmodEntry("link", 0o777))
+	require.Error(t, d.chmodPinned("link", 0o777))
+	st, err := d.Stat("file")
+	require.NoError(t, err)
+	require.EqualValues(t, 0o600, st.Perm())
+}
+
+// A file reads and writes like any other, and says where it ends.
+func TestFiles(t *testing.T) {
+	d := open(t, t.TempDir())
+	f, err := d.Create("f", 0o600)
+	require.NoError(t, err)
+	_, err = f.WriteString("at dawn")
+	require.NoError(t, err)
+	_, err = f.WriteAt([]byte("sea"), 1<<20)
+	require.NoError(t, err)
+	require.NoError(t, errors.Join(f.Truncate(2<<20), f.SetTimes(Time{1, 2}, Time{3, 4}), f.Chmod(0o640), f.Sync()))
+	buf := make([]byte, 10)
+	n, err := f.ReadAt(buf, 2<<20-4)
+	require.Equal(t, 4, n)
+	require.ErrorIs(t, err, io.EOF)
+	at, err := f.NextData(0, 2<<20)
+	require.NoError(t, err)
+	require.Zero(t, at)
+	if at, err = f.NextData(1<<20+1<<16, 2<<20); at != 1<<20+1<<16 { // where there are holes
+		require.NoError(t, err)
+		require.EqualValues(t, 2<<20, at)
+	}
+	st, err := f.Stat()
+	require.NoError(t, err)
+	require.Equal(t, Time{3, 4}, st.Mtime)
+	require.EqualValues(t, 0o640, st.Perm())
+	require.NoError(t, f.Close())
+	require.Error(t, f.Close(), "closed twice")
+	g, err := d.OpenFile("f")
+	require.NoError(t, err)
+	all, err := io.ReadAll(g)
+	require.NoError(t, err)
+	require.Len(t, all, 2<<20)
+	require.Equal(t, "at dawn", string(all[:7]))
+	_, err = g.Write([]byte("x"))
+	var pe *fs.PathError
+	require.ErrorAs(t, err, &pe)
+	require.Equal(t, d.Join("f"), pe.Path)
+	require.NoError(t, g.Close())
 }
 
 func TestLocksExclude(t *testing.T) {

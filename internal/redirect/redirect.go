@@ -73,7 +73,7 @@ func (e *RefusedError) Error() string {
 // OnlyBusy reports that nothing but a program or another Nexlin at work
 // stands in the way.
 func (e *RefusedError) OnlyBusy() bool {
-	return e.only(finding.InUse, finding.FolderBusy, finding.HeldInUse)
+	return e.only(finding.InUse, finding.SocketsLive, finding.FolderBusy, finding.HeldInUse)
 }
 
 // OnlyAway reports that nothing but an absent drive stands in the way.

@@ -1,0 +1,90 @@
+package redirect
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"nexlin/internal/drive"
+	"nexlin/internal/finding"
+	"nexlin/internal/inventory"
+	"nexlin/internal/ledger"
+	"nexlin/internal/transfer"
+)
+
+// lossy is a plan in which every loss was found once.
+func lossy() *Plan {
+	p := &Plan{From: "/h/Docs", IntoNow: drive.Drive{Label: "DUNE"}}
+	p.limits.TimeStep = 2 * time.Second
+	for _, c := range lossCodes {
+		p.Facts.Lost[c.loss] = inventory.Listing{Count: 1, Paths: []string{"a"}}
+	}
+	p.losses()
+	return p
+}
+
+// Each loss is told, and a consent lets exactly that one pass.
+func TestConsentsBecomeAllowances(t *testing.T) {
+	p := lossy()
+	require.Len(t, p.Findings, len(lossCodes))
+	p.allow()
+	require.Zero(t, p.Allow, "nothing was accepted")
+	for code, want := range map[finding.Code]transfer.Allow{
+		finding.OwnersLost: {Owners: true}, finding.ModesLost: {Modes: true}, finding.ACLsLost: {ACLs: true},
+		finding.AttributesLost: {Xattrs: true}, finding.HardLinksSplit: {Links: true}, finding.TimesRounded: {TimeStep: 2 * time.Second},
+		finding.PrivateExposed: {}, finding.NamesRefused: {}, finding.NamesCollide: {}, finding.LinksLost: {}, finding.FileTooLarge: {},
+		finding.TimesLost: {}, finding.SpecialFiles: {}, finding.AttributesFit: {}, finding.PathTooLong: {},
+	} {
+		p := lossy()
+		before := len(finding.Blockers(p.Findings))
+		p.accept([]finding.Code{code})
+		p.allow()
+		require.Equal(t, want, p.Allow, code)
+		accepted := before - len(finding.Blockers(p.Findings))
+		require.Equal(t, finding.Acceptable(code), accepted == 1, code)
+		require.LessOrEqual(t, accepted, 1, code)
+	}
+	// A drive without modes of its own is not asked to change any.
+	fixed := &Plan{}
+	fixed.limits.FixedMode = true
+	fixed.allow()
+	require.Equal(t, transfer.Allow{Modes: true}, fixed.Allow)
+}
+
+func TestWhatDoesNotComeBackIsTold(t *testing.T) {
+	p := &Plan{Digest: transfer.SHA256}
+	p.after(&Plan{Digest: transfer.BLAKE3})
+	require.Equal(t, transfer.BLAKE3, p.Digest)
+	require.Empty(t, p.Findings)
+	p.after(&Plan{IntoDrive: ledger.DriveRef{Label: "DUNE"}, Allow: transfer.Allow{Modes: true, TimeStep: time.Second}})
+	require.Len(t, p.Findings, 1)
+	require.Equal(t, "DUNE does not keep exact times, permissions: the folder comes back as the drive shows it", p.Findings[0].Message)
+}
+
+// What sleeps on a mount without setuid or devices does not wake unasked.
+func TestRightsDoNotGrow(t *testing.T) {
+	for _, c := range []struct {
+		from, into string
+		found      int
+	}{
+		{"rw,nosuid,nodev", "rw,relatime", 2}, {"rw,nosuid", "rw", 1}, {"rw,nodev", "rw,nosuid", 1}, {"rw", "rw", 0},
+		{"rw,nosuid,nodev", "rw,nodev,nosuid", 0}, {"rw,nosuidx", "rw", 0},
+	} {
+		p := &Plan{From: "/h/Docs", FromNow: drive.Drive{Options: c.from}, IntoNow: drive.Drive{Mount: "/mnt", Options: c.into}}
+		p.Facts.Setuid = inventory.Listing{Count: 1, Paths: []string{"s"}}
+		p.Facts.Devices = inventory.Listing{Count: 1, Paths: []string{"d"}}
+		p.rights()
+		require.Len(t, p.Findings, c.found, "%s to %s", c.from, c.into)
+		require.Len(t, finding.Blockers(p.Findings), c.found)
+	}
+}
+
+func TestSingular(t *testing.T) {
+	for many, one := range map[string]string{
+		"have a name that DUNE can't keep": "has a name that DUNE can't keep", "are symbolic links that x": "is a symbolic link that x",
+		"belong to accounts": "belongs to accounts", "are larger than": "is larger than", "have names that are one": "has a name that is one",
+	} {
+		require.Equal(t, one, singular(many))
+	}
+}
