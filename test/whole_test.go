@@ -268,7 +268,7 @@ func (o op) do(root string) {
 // Any tree survives a move and a bring-back.
 func TestAnyTreeSurvives(t *testing.T) {
 	skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 64), lab.Drive(t, "btrfs", "BASALT", 256)
-	for seed := range 20 {
+	for seed := range 12 {
 		folder := filepath.Join(skerry, fmt.Sprintf("tree %d", seed))
 		require.NoError(t, os.Mkdir(folder, 0o755))
 		ops := anyTree().Example(seed)
