@@ -16,7 +16,6 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/redirect"
-	"nexlin/internal/transfer"
 )
 
 // A fault is an error told to people and programs: what happened, to which
@@ -167,8 +166,6 @@ func (a *app) reason(err error) string {
 		return "the drive can only be read by now, at " + at
 	case errors.Is(err, unix.EIO):
 		return "the drive reports an input/output error, at " + at
-	case errors.Is(err, transfer.ErrNotKept):
-		return "something that can't be kept yet appeared: " + at
 	case errors.Is(err, os.ErrPermission):
 		return "this account may not do that: " + pathtext.Show(err.Error())
 	}

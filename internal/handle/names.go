@@ -81,30 +81,19 @@ type lister struct {
 // next reads the directory from its start and keeps the first items after
 // last; more says that there are others behind them.
 func (l *lister) next() (more bool, err error) {
-	if _, err := unix.Seek(l.dir.fd, 0, 0); err != nil {
-		return false, l.dir.err("read", ".", err)
-	}
 	l.items, l.below = l.items[:0], item{}
-	buf := blocks.Get().(*[]byte)
-	defer blocks.Put(buf)
-	for {
-		n, err := retryInt(func() (int, error) { return unix.Getdents(l.dir.fd, *buf) })
-		if err != nil {
-			return false, l.dir.err("read", ".", err)
-		}
-		if n == 0 {
-			break
-		}
-		l.take((*buf)[:n])
+	err = l.dir.eachBlock(func(block []byte) error {
+		l.take(block)
 		if len(l.items) >= 2*l.limit {
 			more = true
 			l.cut()
 			l.below = l.items[len(l.items)-1]
 		}
-	}
+		return nil
+	})
 	more = more || len(l.items) > l.limit
 	l.cut()
-	return more, nil
+	return more, err
 }
 
 func (l *lister) cut() {
@@ -155,16 +144,14 @@ func dirents(block []byte) iter.Seq[[]byte] {
 
 var blocks = sync.Pool{New: func() any { b := make([]byte, 32<<10); return &b }}
 
-// EachStat looks at every entry in d in no order and calls f with what
-// [Dir.Stat] says of it. Name and stat are valid during the call only. The
-// first error of f ends it.
-func (d *Dir) EachStat(f func(name []byte, st *Stat, err error) error) error {
+// eachBlock reads d from its start in blocks of getdents64(2) records, each
+// valid during the call. The first error of f ends it.
+func (d *Dir) eachBlock(f func(block []byte) error) error {
 	if _, err := unix.Seek(d.fd, 0, 0); err != nil {
 		return d.err("read", ".", err)
 	}
 	buf := blocks.Get().(*[]byte)
 	defer blocks.Put(buf)
-	var st Stat
 	for {
 		n, err := retryInt(func() (int, error) { return unix.Getdents(d.fd, *buf) })
 		if err != nil {
@@ -173,8 +160,20 @@ func (d *Dir) EachStat(f func(name []byte, st *Stat, err error) error) error {
 		if n == 0 {
 			return nil
 		}
-		for name := range dirents((*buf)[:n]) {
-			err := statxAt(d.fd, &name[0], unix.AT_SYMLINK_NOFOLLOW|unix.AT_NO_AUTOMOUNT, &st)
+		if err := f((*buf)[:n]); err != nil {
+			return err
+		}
+	}
+}
+
+// EachStat looks at every entry in d in no order and calls f with what
+// [Dir.Stat] says of it. Name and stat are valid during the call only. The
+// first error of f ends it.
+func (d *Dir) EachStat(f func(name []byte, st *Stat, err error) error) error {
+	var st Stat
+	return d.eachBlock(func(block []byte) error {
+		for name := range dirents(block) {
+			err := statxAt(d.fd, &name[0], 0, &st) // the zero byte follows in the block
 			if err != nil {
 				err = d.err("stat", string(name), err)
 			}
@@ -182,5 +181,6 @@ func (d *Dir) EachStat(f func(name []byte, st *Stat, err error) error) error {
 				return err
 			}
 		}
-	}
+		return nil
+	})
 }

@@ -40,9 +40,6 @@ func Rounded(t Time, step time.Duration) Time {
 	return t
 }
 
-// TimeOf converts from time.Time.
-func TimeOf(t time.Time) Time { return Time{t.Unix(), uint32(t.Nanosecond())} }
-
 // A Stat is what statx(2) says of an entry. Sizes are in bytes.
 type Stat struct {
 	Dev, Ino            uint64
@@ -86,11 +83,13 @@ func statx(dirfd int, name string, flags int, out *Stat) error {
 	if err != nil {
 		return err
 	}
-	return statxAt(dirfd, p, flags|unix.AT_SYMLINK_NOFOLLOW|unix.AT_NO_AUTOMOUNT, out)
+	return statxAt(dirfd, p, flags, out)
 }
 
-// statxAt is statx(2) for a name that ends in a zero byte.
+// statxAt is statx(2) for a name that ends in a zero byte; a link is not
+// followed.
 func statxAt(dirfd int, name *byte, flags int, out *Stat) error {
+	flags |= unix.AT_SYMLINK_NOFOLLOW | unix.AT_NO_AUTOMOUNT
 	var x unix.Statx_t
 	for {
 		_, _, e := unix.Syscall6(unix.SYS_STATX, uintptr(dirfd), uintptr(unsafe.Pointer(name)), uintptr(flags),

@@ -47,8 +47,6 @@ type Facts struct {
 	Rounded            int64 // what a drive with blocks of Options.Block would use
 	Nodes              int64 // FIFOs, sockets and devices
 	HardLinks          int64 // names of files with more than one
-	Largest            int64 // bytes of the largest file
-	Oldest, Newest     handle.Time
 
 	Unreadable Listing         // this account may not read them
 	Sockets    Listing         // names of sockets
@@ -188,7 +186,6 @@ func (c *counter) child(j *job, name []byte, st *handle.Stat, err error) {
 func (c *counter) file(st *handle.Stat, once bool) {
 	f := &c.facts
 	f.Files++
-	f.Largest = max(f.Largest, st.Size)
 	if once {
 		f.Bytes += st.Size
 		f.Allocated += st.Allocated
@@ -302,12 +299,6 @@ func (c *counter) kinds(e *Entry) {
 	case st.IsRegular() && (st.Mode&unix.S_ISUID != 0 || st.Mode&unix.S_ISGID != 0 && st.Mode&0o010 != 0):
 		f.Setuid.add(e.Path)
 	}
-	if f.Oldest == (handle.Time{}) || f.Oldest.After(st.Mtime) {
-		f.Oldest = st.Mtime
-	}
-	if st.Mtime.After(f.Newest) {
-		f.Newest = st.Mtime
-	}
 }
 
 // SystemLabel reports an attribute that the system puts on every file by
@@ -338,13 +329,6 @@ func (f *Facts) merge(o *Facts) {
 	f.Rounded += o.Rounded
 	f.Nodes += o.Nodes
 	f.HardLinks += o.HardLinks
-	f.Largest = max(f.Largest, o.Largest)
-	if o.Oldest != (handle.Time{}) && (f.Oldest == (handle.Time{}) || f.Oldest.After(o.Oldest)) {
-		f.Oldest = o.Oldest
-	}
-	if o.Newest.After(f.Newest) {
-		f.Newest = o.Newest
-	}
 	for _, p := range [][2]*Listing{
 		{&f.Unreadable, &o.Unreadable}, {&f.Sockets, &o.Sockets}, {&f.Devices, &o.Devices}, {&f.Setuid, &o.Setuid},
 		{&f.Mounts, &o.Mounts}, {&f.HardOut, &o.HardOut}, {&f.LeadOut, &o.LeadOut}, {&f.Foreign, &o.Foreign},

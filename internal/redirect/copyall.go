@@ -84,10 +84,7 @@ func (m *mover) onePass(ctx context.Context, old []*transfer.Spool) (*transfer.T
 	}
 	job := m.job()
 	job.Old, job.Writing, job.Reread = old, writing, m.resumed && m.phase == "copy"
-	rewrite, done, err := m.rewriter()
-	if err != nil {
-		return nil, err
-	}
+	rewrite, done := m.rewriter()
 	defer done()
 	job.Rewrite = rewrite
 	tally, err := transfer.Pass(ctx, *job)
@@ -105,7 +102,7 @@ func (m *mover) onePass(ctx context.Context, old []*transfer.Spool) (*transfer.T
 func (m *mover) job() *transfer.Job {
 	return &transfer.Job{
 		Source: m.from, Part: m.part, New: m.spool, Scratch: m.run.Dir(), Workers: m.workers(), Progress: m.Progress,
-		Digest: m.p.Digest, Allow: m.p.Allow, SyncEach: m.p.SyncEach, NoInodes: m.p.NoInodes, SourceFuse: m.p.FromFuse,
+		Digest: m.p.Digest, Allow: m.p.Allow, Fuse: m.p.IntoFuse, SourceFuse: m.p.FromFuse,
 		Overlap: !m.p.IntoNow.Spinning, TimeStep: timeStep(&m.p.FromNow),
 	}
 }
@@ -133,7 +130,7 @@ func (m *mover) workers() int {
 // flush flushes the copy's whole file system; where that proves nothing,
 // every file and directory was flushed by itself.
 func (m *mover) flush() error {
-	if m.p.SyncEach {
+	if m.p.IntoFuse {
 		return m.part.Dir.Sync()
 	}
 	return m.part.Dir.SyncAll()

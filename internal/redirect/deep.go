@@ -2,14 +2,10 @@ package redirect
 
 import (
 	"context"
-	"errors"
-	"fmt"
 
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
-	"nexlin/internal/pathtext"
-	"nexlin/internal/transfer"
 )
 
 // A Deep is what reading all of a target came to.
@@ -45,7 +41,7 @@ func (e *Engine) CheckDeep(ctx context.Context, r ledger.Redirect) (*Deep, error
 		defer spool.Close()
 		err = v.judgeAll(ctx, live, r.Target, e.Ledger.RunDir(r.Run), spool, e.Progress)
 	}
-	if broken := (*transfer.SpoolError)(nil); errors.As(err, &broken) || isFormat(err) {
+	if recordBroken(err) {
 		f := finding.New(finding.LedgerBroken, r.Target, err.Error(), about)
 		d.Findings = append(d.Findings, f.As(finding.Warning))
 		return d, nil
@@ -64,11 +60,10 @@ func (e *Engine) CheckDeep(ctx context.Context, r ledger.Redirect) (*Deep, error
 		{finding.ChangedQuiet, "changed at %s under the same modification time", "programs that map files or keep times do this; if none of yours does, compare with a backup"},
 		{finding.GoneAtTarget, "no longer at %s", "if you deleted them, nothing needs doing"},
 	} {
-		l := v.cases[s.code]
-		if l == nil {
+		f, any := v.told(s.code, s.text, r.Target, about)
+		if !any {
 			continue
 		}
-		f := finding.New(s.code, l.paths[0], fmt.Sprintf("%s "+s.text, entryCount(l.count), pathtext.Show(r.Target)), about).Listing(int(l.count), l.paths)
 		if s.remedy != "" {
 			f.Severity, f.Remedy = finding.Info, s.remedy
 		}

@@ -137,13 +137,13 @@ func (e *Engine) judgeHeld(ctx context.Context, d *DiscardPlan, h ledger.Held, l
 	spool, err := e.spoolOf(h.Run)
 	if err == nil {
 		defer spool.Close()
-		v.late = &lateWrites{held: held, live: live, livePath: d.Live, spool: spool, side: sideOf(h), lookOnly: true}
+		v.late = &lateWrites{held: held, live: live, livePath: d.Live, spool: spool, side: sideOf(h), lookOnly: true, fuse: h.Ino == 0}
 		if err = v.late.walk(ctx); err == nil {
 			err = v.judgeAll(ctx, live, d.Live, e.Ledger.RunDir(h.Run), spool, e.Progress)
 		}
 	}
 	v.late.forget()
-	if broken := (*transfer.SpoolError)(nil); errors.As(err, &broken) || isFormat(err) {
+	if recordBroken(err) {
 		d.Findings = append(d.Findings, finding.New(finding.LedgerBroken, h.Path, err.Error(), about))
 		return nil
 	}
@@ -168,13 +168,10 @@ func (d *DiscardPlan) cases(v *Verdict) {
 		{finding.GoneAtTarget, "no longer at %s; the held original is the last copy"},
 	}
 	for _, s := range says {
-		l := v.cases[s.code]
-		if l == nil {
+		f, any := v.told(s.code, s.text, d.Live, subject(d.Redirect.Name, "", ""))
+		if !any {
 			continue
 		}
-		slices.Sort(l.paths)
-		f := finding.New(s.code, l.paths[0], fmt.Sprintf("%s "+s.text, entryCount(l.count), pathtext.Show(d.Live)), subject(d.Redirect.Name, "", ""))
-		f = f.Listing(int(l.count), l.paths)
 		switch {
 		case s.code == finding.Rot:
 			f.Severity = finding.Blocker

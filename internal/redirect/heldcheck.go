@@ -42,7 +42,7 @@ func (e *Engine) CheckHeld(ctx context.Context, h ledger.Held, live string) ([]f
 		return []finding.Finding{finding.New(finding.LedgerBroken, h.Path, err.Error(), about)}, nil
 	}
 	defer spool.Close()
-	l := &lateWrites{held: held, livePath: live, spool: spool, side: sideOf(h), lookOnly: true}
+	l := &lateWrites{held: held, livePath: live, spool: spool, side: sideOf(h), lookOnly: true, fuse: h.Ino == 0}
 	if l.live, err = handle.OpenReal(live); err != nil {
 		return nil, nil // that is a finding about the target
 	}

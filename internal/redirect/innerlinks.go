@@ -59,7 +59,7 @@ func meant(dir, text string) string {
 // rewriter gives the function that a pass asks for the text of every link
 // in the copy. What an earlier run rewrote and nobody changed gets its old
 // text back on the way home. done releases what it reads from.
-func (m *mover) rewriter() (rewrite func(*inventory.Entry) (string, string, error), done func(), err error) {
+func (m *mover) rewriter() (rewrite func(*inventory.Entry) (made, origin string), done func()) {
 	var known *transfer.Cursor
 	done = func() {}
 	if m.p.Before != nil {
@@ -69,21 +69,20 @@ func (m *mover) rewriter() (rewrite func(*inventory.Entry) (string, string, erro
 			known, done = transfer.Read(spool), func() { _ = spool.Close() } // only read
 		}
 	}
-	return func(e *inventory.Entry) (made, origin string, err error) {
+	return func(e *inventory.Entry) (made, origin string) {
 		if known != nil {
 			for r := known.Peek(); r != nil && handle.Compare(r.Path, e.Path) < 0; r = known.Peek() {
 				known.Next()
 			}
 			if r := known.Peek(); r != nil && r.Path == e.Path && r.Origin != "" && r.LinkOf(transfer.Copy) == e.Link {
 				if m.p.Kind == KindBringBack {
-					return r.Origin, "", nil
+					return r.Origin, ""
 				}
-				return "", r.Origin, nil
+				return "", r.Origin
 			}
 		}
-		made, origin = m.p.rewritten(e.Path, e.Link)
-		return made, origin, nil
-	}, done, nil
+		return m.p.rewritten(e.Path, e.Link)
+	}, done
 }
 
 // rewritten is the text that a link at rel gets in the copy, and the one to

@@ -18,6 +18,7 @@ import (
 	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
 	"nexlin/internal/manifest"
+	"nexlin/internal/pathtext"
 	"nexlin/internal/transfer"
 )
 
@@ -41,6 +42,18 @@ type listing struct {
 	count int64
 	frees int64 // bytes that deleting them gives back
 	paths []string
+}
+
+// told is the finding about what became of some entries; false if of none.
+// text goes on after their number and has a place for the live folder.
+func (v *Verdict) told(code finding.Code, text, live string, about finding.Subject) (finding.Finding, bool) {
+	l := v.cases[code]
+	if l == nil {
+		return finding.Finding{}, false
+	}
+	slices.Sort(l.paths)
+	message := fmt.Sprintf("%s "+text, entryCount(l.count), pathtext.Show(live))
+	return finding.New(code, l.paths[0], message, about).Listing(int(l.count), l.paths), true
 }
 
 // judge holds the live folder against the manifest frozen at the switch,

@@ -27,7 +27,7 @@ type lateWrites struct {
 	side       transfer.Side // which side of the spool the held original is
 	lookOnly   bool          // find, but bring nothing over
 	job        *transfer.Job // how entries are brought over; nil with lookOnly
-	fuse       bool          // inode numbers of the held original are not to be trusted
+	fuse       bool          // the held original lies behind FUSE
 
 	links     map[uint64]*transfer.Record // hard-linked files brought over, by inode
 	busy      map[string]bool             // open for writing in the live folder
@@ -68,11 +68,7 @@ func (l *lateWrites) walk(ctx context.Context) error {
 
 // snap is what the records say of an entry of the held original.
 func (l *lateWrites) snap(e *inventory.Entry) transfer.Snap {
-	s := transfer.SnapOf(&e.Stat, e.Xattrs)
-	if l.fuse {
-		s.Ino = 0
-	}
-	return s
+	return transfer.SnapOf(&e.Stat, e.Xattrs).On(l.fuse)
 }
 
 func (l *lateWrites) lookWhoWrites(ctx context.Context) error {
@@ -200,10 +196,7 @@ func (l *lateWrites) entry(ctx context.Context, d transfer.Difference) error {
 	if err != nil {
 		return err
 	}
-	held, made := l.snap(d.Now), transfer.SnapOf(&st, d.Now.Xattrs)
-	if l.job.NoInodes {
-		made.Ino = 0
-	}
+	held, made := l.snap(d.Now), transfer.SnapOf(&st, d.Now.Xattrs).On(l.job.Fuse)
 	*rec.Fact.Of(l.side), *rec.Fact.Of(l.side.Other()) = held, made
 	l.changes = append(l.changes, *rec)
 	return errors.Join(dir.Sync(), ignorePermission(dir.SetTimes(times.Atime, times.Mtime)))
@@ -221,7 +214,6 @@ func (l *lateWrites) bring(ctx context.Context, e *inventory.Entry, dir *handle.
 		defer from.Release()
 		rec := *first
 		rec.Path, rec.Same = e.Path, first.Path
-		rec.Fact.Source = transfer.SnapOf(&e.Stat, e.Xattrs)
 		return &rec, from.Link(name, dir, tmp)
 	}
 	rec, err := transfer.CopyEntry(ctx, l.job, e, dir, tmp)
@@ -294,11 +286,8 @@ func (p *Plan) lateJob(held transfer.Side) *transfer.Job {
 		return &transfer.Job{Digest: p.Digest} // home to where everything was kept
 	}
 	return &transfer.Job{
-		Digest: p.Digest, Allow: p.Allow, NoInodes: p.NoInodes,
-		Rewrite: func(e *inventory.Entry) (string, string, error) {
-			made, origin := p.rewritten(e.Path, e.Link)
-			return made, origin, nil
-		},
+		Digest: p.Digest, Allow: p.Allow, Fuse: p.IntoFuse,
+		Rewrite: func(e *inventory.Entry) (string, string) { return p.rewritten(e.Path, e.Link) },
 	}
 }
 

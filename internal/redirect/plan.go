@@ -35,7 +35,8 @@ type Plan struct {
 	Target   pathtext.Path `json:"target"` // where the data lies after the run; for bring-back, before it
 	From     pathtext.Path `json:"from"`
 	FromIno  uint64        `json:"from_ino"`
-	FromFuse bool          `json:"from_fuse"` // inode numbers there change with every mount
+	FromFuse bool          `json:"from_fuse"` // see transfer.Job
+	IntoFuse bool          `json:"into_fuse"`
 	Into     pathtext.Path `json:"into"`
 	Final    pathtext.Path `json:"final"`
 	HeldIn   pathtext.Path `json:"held_in"`
@@ -62,9 +63,7 @@ type Plan struct {
 
 	Digest     transfer.Digest  `json:"digest"`
 	InnerLinks InnerLinks       `json:"inner_links"`
-	Allow      transfer.Allow   `json:"allow"`     // what the drive can't keep and was accepted
-	SyncEach   bool             `json:"sync_each"` // flushing the whole file system proves nothing there
-	NoInodes   bool             `json:"no_inodes"` // its inode numbers are not to be trusted
+	Allow      transfer.Allow   `json:"allow"` // what the drive can't keep and was accepted
 	WhileInUse bool             `json:"while_in_use"`
 	Accepted   []finding.Code   `json:"accepted"`
 	OnlyEqual  bool             `json:"only_equal"` // discard-original

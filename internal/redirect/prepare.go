@@ -38,7 +38,7 @@ func (m *mover) prepare(ctx context.Context, at position) error {
 	}
 	// Without inode numbers the journal has to do for knowing the part again.
 	allow := m.p.Allow
-	allow.Owners = allow.Owners || m.p.NoInodes && before
+	allow.Owners = allow.Owners || m.p.IntoFuse && before
 	err = m.act(ctx, "part", pathtext.Path(partName(m.p.Run)), func() error {
 		part, err := transfer.OpenPart(m.into, partName(m.p.Run), asideName(m.p.Run), known.Ino, &allow)
 		if err != nil {

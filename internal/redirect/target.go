@@ -309,7 +309,7 @@ func (e *Engine) abilities(p *Plan, dir *handle.Dir) error {
 		return fmt.Errorf("trying what %s can keep: %w", p.IntoNow.Name(), err)
 	}
 	p.limits = limits(&a)
-	p.SyncEach, p.NoInodes = p.IntoNow.Fuse, p.IntoNow.Fuse
+	p.IntoFuse = p.IntoNow.Fuse
 	return nil
 }
 

@@ -25,7 +25,7 @@ type placeData struct {
 
 func (m *mover) placeData(st *handle.Stat) placeData {
 	d := placeData{pathtext.Path(partName(m.p.Run)), st.Ino}
-	if m.p.NoInodes {
+	if m.p.IntoFuse {
 		d.Ino = 0
 	}
 	return d

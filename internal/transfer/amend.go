@@ -14,20 +14,13 @@ import (
 // digest, what is allowed, and how links are rewritten. The record's Copy is
 // the entry under that name; a rename afterwards changes its ctime.
 func CopyEntry(ctx context.Context, j *Job, e *inventory.Entry, dst *handle.Dir, name string) (*Record, error) {
-	p := &pass{ctx: ctx, Job: Job{Digest: j.Digest, Allow: j.Allow, NoInodes: j.NoInodes, Rewrite: j.Rewrite, TimeStep: j.TimeStep}}
-	rec := &Record{Path: e.Path, Link: e.Link, Xattrs: e.Xattrs, Fact: Fact{Flags: Copied | Verified, Source: p.source(&e.Stat, e.Xattrs)}}
-	var err error
+	p := &pass{ctx: ctx, Job: Job{Digest: j.Digest, Allow: j.Allow, Fuse: j.Fuse, Rewrite: j.Rewrite, TimeStep: j.TimeStep}}
+	rec := p.record(e)
+	rec.Fact = Fact{Flags: Copied | Verified, Source: p.source(&e.Stat, e.Xattrs)}
 	if !e.Stat.IsRegular() {
-		if e.Stat.IsDevice() {
-			rec.Rdev = e.Stat.Rdev
-		}
-		if e.Stat.IsSymlink() && p.Rewrite != nil {
-			if rec.Made, rec.Origin, err = p.Rewrite(e); err != nil {
-				return nil, err
-			}
-		}
+		var err error
 		rec.Fact.Copy, err = p.makeSpecial(dst, name, e, rec.LinkOf(Copy))
-		return rec, err
+		return &rec, err
 	}
 	f, err := newCopier(p).file(&task{node: &node{src: e.Dir, dst: dst}, name: e.Name, as: name, path: e.Path, seen: *e})
 	if err != nil {
@@ -46,7 +39,7 @@ func CopyEntry(ctx context.Context, j *Job, e *inventory.Entry, dst *handle.Dir,
 	}
 	f.Flags |= Verified
 	rec.Fact = *f
-	return rec, err
+	return &rec, err
 }
 
 // SetDir gives a directory the metadata of another, without its times if

@@ -74,7 +74,7 @@ func (b *behind) copied(ctx context.Context, t *task, f *Fact) error {
 // file to be read back while the rest is copied; nil for any other, and where
 // a file is flushed only when it is whole.
 func (b *behind) segments(ctx context.Context, t *task, size int64) func(int, Sum) {
-	if b == nil || b.SyncEach || size < 2*segment {
+	if b == nil || b.Fuse || size < 2*segment {
 		return nil
 	}
 	t.back = &largeFile{}
@@ -154,31 +154,24 @@ func (b *behind) send(ctx context.Context, tasks []readTask) error {
 	if len(tasks) == 0 {
 		return nil
 	}
-	select {
-	case b.flushes <- tasks:
-		return nil
-	case <-ctx.Done():
-		return ctx.Err()
-	}
+	return send(ctx, b.flushes, tasks)
 }
 
 // flush flushes the whole copy for each lot and hands it on to be read.
 // Where every file was flushed by itself, nothing is left to flush.
 func (b *behind) flush() error {
 	for tasks := range b.flushes {
-		if !b.SyncEach {
+		if !b.Fuse {
 			if err := b.Part.Dir.SyncAll(); err != nil {
 				return err
 			}
 		}
 		for len(tasks) > 0 {
 			n := min(len(tasks), groupFiles)
-			select {
-			case b.groups <- tasks[:n]:
-				tasks = tasks[n:]
-			case <-b.ctx.Done():
-				return b.ctx.Err()
+			if err := send(b.ctx, b.groups, tasks[:n]); err != nil {
+				return err
 			}
+			tasks = tasks[n:]
 		}
 	}
 	return nil

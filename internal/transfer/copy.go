@@ -79,7 +79,7 @@ func (c *copier) file(t *task) (*Fact, error) {
 	if err == nil {
 		err = c.dress(out, t, f, st.Atime)
 	}
-	if err == nil && c.SyncEach {
+	if err == nil && c.Fuse {
 		err = out.Sync()
 	}
 	if err = errors.Join(err, out.Close()); err != nil {
@@ -313,20 +313,12 @@ func (c *copier) dress(out *handle.File, t *task, f *Fact, atime handle.Time) er
 
 // source is the snap of an entry of the source.
 func (j *Job) source(st *handle.Stat, xattrs []handle.Xattr) Snap {
-	s := SnapOf(st, xattrs)
-	if j.SourceFuse {
-		s.Ino = 0
-	}
-	return s
+	return SnapOf(st, xattrs).On(j.SourceFuse)
 }
 
 // made is the snap of an entry of the copy.
 func (j *Job) made(st *handle.Stat, xattrs []handle.Xattr) Snap {
-	s := SnapOf(st, j.Allow.keep(xattrs))
-	if j.NoInodes {
-		s.Ino = 0
-	}
-	return s
+	return SnapOf(st, j.Allow.keep(xattrs)).On(j.Fuse)
 }
 
 // setEntry gives a symbolic link or a node its metadata by its name.

@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"hash"
 	"io"
+	"math"
 	"unsafe"
 
 	"github.com/zeebo/blake3"
@@ -139,22 +140,31 @@ func NewReader() *Reader {
 // have; a file of another size gives the sum of what is there.
 func (r *Reader) Sum(ctx context.Context, f *handle.File, size int64) (sum Sum, err error) {
 	r.h.reset(size, nil)
-	for at := int64(0); ; {
+	if _, err := r.read(ctx, f, 0, math.MaxInt64, size); err != nil {
+		return sum, err
+	}
+	return r.sum(), nil
+}
+
+// read takes in what lies between two places, or up to the end of the file,
+// and returns how far it got. Where the end is expected, one byte short of a
+// full buffer is the end: a file that grew would have filled it.
+func (r *Reader) read(ctx context.Context, f *handle.File, at, to, expected int64) (int64, error) {
+	for at < to {
 		if err := ctx.Err(); err != nil {
-			return sum, err
+			return at, err
 		}
-		n, err := f.ReadOnce(r.buf, at)
+		n, err := f.ReadOnce(r.buf[:min(int64(len(r.buf)), to-at)], at)
 		r.h.write(r.buf[:n])
 		at += int64(n)
-		// At the size expected, one byte short of a full buffer is the end:
-		// a file that grew would have filled it.
-		if err == io.EOF || err == nil && at == size && n < len(r.buf) {
-			return r.sum(), nil
+		if err == io.EOF || err == nil && at == expected && n < len(r.buf) {
+			break
 		}
 		if err != nil {
-			return sum, err
+			return at, err
 		}
 	}
+	return at, nil
 }
 
 func (r *Reader) sum() (sum Sum) {
@@ -188,22 +198,12 @@ func (r *Reader) readSegment(ctx context.Context, dir *handle.Dir, name string, 
 	from := int64(n) * segment
 	device = dropPages(f, from, size)
 	r.h.reset(size, nil)
-	for at := from; at < from+size; {
-		if err := ctx.Err(); err != nil {
-			return sum, false, err
-		}
-		k, err := f.ReadOnce(r.buf[:min(int64(len(r.buf)), from+size-at)], at)
-		r.h.write(r.buf[:k])
-		at += int64(k)
-		if err == io.EOF {
-			if err := r.h.zeros(ctx, from+size-at); err != nil {
-				return sum, false, err
-			}
-			break
-		}
-		if err != nil {
-			return sum, false, err
-		}
+	at, err := r.read(ctx, f, from, from+size, from+size)
+	if err == nil {
+		err = r.h.zeros(ctx, from+size-at)
+	}
+	if err != nil {
+		return sum, false, err
 	}
 	return r.sum(), device, nil
 }

@@ -32,20 +32,18 @@ type Job struct {
 	// Reread has what is carried over read back again by the next Verify: a
 	// run that goes on after a stop trusts nothing that it did not see itself.
 	Reread bool
-	// SyncEach flushes every file and directory by itself, where flushing the
-	// whole file system proves nothing (FUSE).
-	SyncEach bool
 	// Overlap has what is copied flushed and read back while the rest is still
 	// being copied: faster, unless the target has to move a head for it.
 	Overlap bool
-	// NoInodes says that inode numbers of the target are not to be trusted.
-	NoInodes bool
-	// SourceFuse says the same of the source.
-	SourceFuse bool
+	// Fuse says that the target lies behind FUSE, where flushing the whole file
+	// system proves nothing, so every file and directory is flushed by itself,
+	// and inode numbers change with every mount, so none is recorded.
+	// SourceFuse says so of the source.
+	Fuse, SourceFuse bool
 	// Rewrite gives the text that a symbolic link gets in the copy, and the
 	// one it is to have again some day; empty where that is its own. It is
 	// called in the order of the walk. Nil keeps every text.
-	Rewrite func(e *inventory.Entry) (made, origin string, err error)
+	Rewrite func(e *inventory.Entry) (made, origin string)
 }
 
 // A Tally is what a pass or a verification handled.
@@ -162,15 +160,7 @@ func (p *pass) Visit(e *inventory.Entry) (bool, error) {
 	} else if err := e.ReadXattrs(); err != nil {
 		return false, err
 	}
-	rec := Record{Path: e.Path, Depth: e.Depth, Link: e.Link, Xattrs: e.Xattrs}
-	if e.Stat.IsDevice() {
-		rec.Rdev = e.Stat.Rdev
-	}
-	if e.Stat.IsSymlink() && p.Rewrite != nil {
-		if rec.Made, rec.Origin, err = p.Rewrite(e); err != nil {
-			return false, err
-		}
-	}
+	rec := p.record(e)
 	firstOrd := p.New.count
 	if !e.Stat.IsDir() && e.Stat.Nlink > 1 && !p.Allow.Links {
 		var first string
@@ -199,6 +189,18 @@ func (p *pass) Visit(e *inventory.Entry) (bool, error) {
 		return false, p.file(e, rec.Ord, old.fact())
 	}
 	return false, p.special(e, &rec, old)
+}
+
+// record is what the spool says of an entry of the source, its fact left aside.
+func (j *Job) record(e *inventory.Entry) Record {
+	rec := Record{Path: e.Path, Depth: e.Depth, Link: e.Link, Xattrs: e.Xattrs}
+	if e.Stat.IsDevice() {
+		rec.Rdev = e.Stat.Rdev
+	}
+	if e.Stat.IsSymlink() && j.Rewrite != nil {
+		rec.Made, rec.Origin = j.Rewrite(e)
+	}
+	return rec
 }
 
 // sureOf reports whether the stat of a regular file alone says that its
@@ -324,12 +326,18 @@ func (p *pass) hand() error {
 	if len(p.group) == 0 {
 		return nil
 	}
+	group := p.group
+	p.group, p.groupBytes = make([]task, 0, groupFiles), 0
+	return send(p.ctx, p.tasks, group)
+}
+
+// send puts a value into a channel unless the work ends before.
+func send[T any](ctx context.Context, to chan<- T, v T) error {
 	select {
-	case p.tasks <- p.group:
-		p.group, p.groupBytes = make([]task, 0, groupFiles), 0
+	case to <- v:
 		return nil
-	case <-p.ctx.Done():
-		return p.ctx.Err()
+	case <-ctx.Done():
+		return ctx.Err()
 	}
 }
 

@@ -32,6 +32,15 @@ func SnapOf(st *handle.Stat, xattrs []handle.Xattr) Snap {
 	return s
 }
 
+// On is the snap as it is recorded: behind FUSE without the inode number,
+// which changes there with every mount.
+func (s Snap) On(fuse bool) Snap {
+	if fuse {
+		s.Ino = 0
+	}
+	return s
+}
+
 func attrSum(xattrs []handle.Xattr) (sum [16]byte) {
 	h := sha256.New()
 	n := 0

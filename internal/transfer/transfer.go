@@ -47,10 +47,6 @@ func (e *DiffError) Error() string {
 	return s
 }
 
-// ErrNotKept reports an entry that this version can't copy whole and that
-// was not there, or not so, when the folder was inspected.
-var ErrNotKept = errors.New("this kind of entry can't be kept yet")
-
 // SpoolError reports records of a run that can't be read or written.
 type SpoolError struct {
 	File string

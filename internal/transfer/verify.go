@@ -193,13 +193,9 @@ func (v *verify) hand() error {
 	if len(v.group) == 0 {
 		return nil
 	}
-	select {
-	case v.tasks <- v.group:
-		v.group, v.bytes = make([]readTask, 0, groupFiles), 0
-		return nil
-	case <-v.ctx.Done():
-		return v.ctx.Err()
-	}
+	group := v.group
+	v.group, v.bytes = make([]readTask, 0, groupFiles), 0
+	return send(v.ctx, v.tasks, group)
 }
 
 // Leave implements [inventory.Visitor].
