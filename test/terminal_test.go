@@ -43,6 +43,22 @@ func TestGuidedMove(t *testing.T) {
 	require.Contains(t, text, "basalt/ines/Music")
 }
 
+// What was asked for on the command line holds on that way, too.
+func TestGuidedMoveKeepsItsFlags(t *testing.T) {
+	n, home := stage(t, lab.Tree{"Music/b: 2"})
+	term := lab.OnTerminal(t, n.Cmd("move", "--digest", "blake3", "--name", "calls", "--workers", "1"))
+	term.Await("Which folder?", enter)
+	term.Await("To which drive?", enter)
+	term.Await("Into which directory", enter)
+	term.Await("move it?", "y"+enter)
+	require.Zero(t, term.Wait(), term.Screen())
+	require.Contains(t, term.Screen(), "nexlin move ~/Music --into BASALT:/ines --digest blake3 --name calls --workers 1")
+	require.Contains(t, n.Want(0, "show", "calls", "--manifest", "blake3"), "  b")
+	require.FileExists(t, filepath.Join(home, "Music", "b"))
+	term = lab.OnTerminal(t, n.Cmd("move", "--digest", "crc"))
+	require.Equal(t, 2, term.Wait(), term.Screen())
+}
+
 // No is no, and so is leaving.
 func TestAnswersThatAreNotYes(t *testing.T) {
 	for _, answer := range []string{"n" + enter, enter, "\x04", "yesterday" + enter} {

@@ -6,6 +6,8 @@ import (
 	"strings"
 
 	"charm.land/huh/v2"
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"nexlin/internal/drive"
 	"nexlin/internal/pathtext"
@@ -15,9 +17,16 @@ import (
 
 // moveGuided leads through the choices on a terminal: which folder, where
 // to. It shows the command line it amounts to and then does what that does.
-func (a *app) moveGuided(f moveFlags) error {
+func (a *app) moveGuided(f moveFlags, flags string) error {
 	if a.json || !a.terminal() {
 		return &usageError{"name the folder and, with --into, the directory it goes into"}
+	}
+	if err := f.check(); err != nil {
+		return err
+	}
+	accept, err := codes(f.accept)
+	if err != nil {
+		return err
 	}
 	e, done, err := a.engine(true)
 	if err != nil {
@@ -33,7 +42,7 @@ func (a *app) moveGuided(f moveFlags) error {
 	if err != nil {
 		return err
 	}
-	line := "nexlin move " + a.typed(folder.Path) + " --into " + pathtext.Quote(into)
+	line := "nexlin move " + a.typed(folder.Path) + " --into " + pathtext.Quote(into) + flags
 	a.print("%s", faint.Render("the same as a command:")+"  "+bold.Render(line))
 	a.print("")
 	cwd, err := a.cwd()
@@ -44,8 +53,30 @@ func (a *app) moveGuided(f moveFlags) error {
 	if err != nil {
 		return err
 	}
-	_, err = a.moveOne(e, redirect.MoveOptions{Folder: folder.Path, Into: place, WhileInUse: f.whileInUse}, f.preview)
+	e.Workers = f.workers
+	_, err = a.moveOne(e, f.options(folder.Path, place, accept), f.preview)
 	return err
+}
+
+// given writes down the flags that were typed to a command, its own ones.
+func given(cmd *cobra.Command) string {
+	var b strings.Builder
+	cmd.Flags().Visit(func(f *pflag.Flag) {
+		if cmd.InheritedFlags().Lookup(f.Name) != nil {
+			return
+		}
+		values := []string{f.Value.String()}
+		if many, ok := f.Value.(pflag.SliceValue); ok {
+			values = many.GetSlice()
+		}
+		for _, v := range values {
+			b.WriteString(" --" + f.Name)
+			if f.Value.Type() != "bool" {
+				b.WriteString(" " + pathtext.Quote(v))
+			}
+		}
+	})
+	return b.String()
 }
 
 // typed writes a path as it can be typed, with ~ for the home.

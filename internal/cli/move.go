@@ -39,7 +39,7 @@ func (a *app) moveCmd() *cobra.Command {
 		Example: "  nexlin move ~/Pictures --into BASALT:/ines --preview\n  nexlin move ~/Pictures --into BASALT:/ines",
 		RunE: a.runner(func(cmd *cobra.Command, args []string) error {
 			if len(args) == 0 && f.into == "" {
-				return a.moveGuided(f)
+				return a.moveGuided(f, given(cmd))
 			}
 			if len(args) == 0 || f.into == "" {
 				return &usageError{"name the folder and, with --into, the directory it goes into"}
@@ -115,6 +115,13 @@ func codes(in []string) ([]finding.Code, error) {
 	return out, nil
 }
 
+func (f *moveFlags) options(folder, into string, accept []finding.Code) redirect.MoveOptions {
+	return redirect.MoveOptions{
+		Folder: folder, Into: into, As: f.as, Name: f.name, WhileInUse: f.whileInUse, Accept: accept,
+		Digest: transfer.Digest(f.digest), InnerLinks: redirect.InnerLinks(f.links),
+	}
+}
+
 func (a *app) moveAll(args []string, f moveFlags) error {
 	if err := f.check(); err != nil {
 		return err
@@ -137,17 +144,13 @@ func (a *app) moveAll(args []string, f moveFlags) error {
 	if err != nil {
 		return err
 	}
+	e.Workers = f.workers
 	each := func(arg string) (doc, error) {
 		folder, err := a.folderArg(e, arg, cwd)
 		if err != nil {
 			return nil, err
 		}
-		e.Workers = f.workers
-		o := redirect.MoveOptions{
-			Folder: folder, Into: into, As: f.as, Name: f.name, WhileInUse: f.whileInUse, Accept: accept,
-			Digest: transfer.Digest(f.digest), InnerLinks: redirect.InnerLinks(f.links),
-		}
-		return a.moveOne(e, o, f.preview)
+		return a.moveOne(e, f.options(folder, into, accept), f.preview)
 	}
 	return a.several(args, "moves", each)
 }

@@ -10,6 +10,8 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"io/fs"
+	"math"
 	"net/url"
 	"os"
 	"sync"
@@ -41,7 +43,9 @@ type inode struct {
 }
 
 // New makes an empty table. dir is where its file lies should it outgrow
-// memory; the file has no name for longer than it takes to open it.
+// memory; the file has no name for longer than it takes to open it. Where
+// there is no such directory, as before the first run, the table stays in
+// memory.
 func New(dir string) *Table { return &Table{dir: dir, known: map[uint64]*inode{}, limit: held} }
 
 // Add notes one name of an inode that has names names in all, with a number
@@ -60,7 +64,13 @@ func (t *Table) Add(ino uint64, names uint32, path string, ord int64) (first str
 			t.known[ino] = &inode{path, ord, names, 1}
 			return path, ord, nil
 		}
-		if err := t.spill(); err != nil {
+		err := t.spill()
+		if errors.Is(err, fs.ErrNotExist) {
+			t.limit = math.MaxInt
+			t.known[ino] = &inode{path, ord, names, 1}
+			return path, ord, nil
+		}
+		if err != nil {
 			return "", 0, t.err(err)
 		}
 	}

@@ -3,6 +3,7 @@ package hardlink
 import (
 	"fmt"
 	"os"
+	"path/filepath"
 	"slices"
 	"testing"
 
@@ -38,8 +39,22 @@ func TestTable(t *testing.T) {
 			require.NoError(t, table.Close())
 		})
 	}
-	table := New("/nowhere")
+	// Where a file can't be made that is told; where there is no directory yet,
+	// as for a preview before the first run, memory has to do.
+	file := filepath.Join(t.TempDir(), "file")
+	require.NoError(t, os.WriteFile(file, nil, 0o600))
+	table := New(file)
 	table.limit = 0
 	_, _, err := table.Add(1, 2, "a", 0)
-	require.ErrorContains(t, err, "/nowhere")
+	require.ErrorContains(t, err, file)
+	table = New("/nowhere")
+	table.limit = 1
+	for ino := range uint64(5) {
+		for _, path := range []string{"a", "b"} {
+			first, _, err := table.Add(ino, 2, path, 0)
+			require.NoError(t, err)
+			require.Equal(t, "a", first)
+		}
+	}
+	require.NoError(t, table.Close())
 }

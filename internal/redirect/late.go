@@ -93,7 +93,7 @@ func (l *lateWrites) conflict(path string) error {
 
 func (l *lateWrites) record(d transfer.Difference, f transfer.Fact) {
 	r := transfer.Record{Path: d.Path, Link: d.Now.Link}
-	if d.Was != nil {
+	if d.Was != nil && d.Was.Type() == d.Now.Stat.Type() {
 		r = *d.Was
 	}
 	r.Xattrs, r.Fact = d.Now.Xattrs, f

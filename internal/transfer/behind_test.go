@@ -8,7 +8,6 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -91,24 +90,6 @@ func TestReadBackBehindTheCopying(t *testing.T) {
 	b.equal()
 }
 
-// spoiler writes into the copy once so much of it is there.
-type spoiler struct {
-	mu    sync.Mutex
-	bytes int64
-	after int64
-	spoil func()
-}
-
-func (s *spoiler) Phase(string, int64, int64) {}
-func (s *spoiler) Advance(_, bytes int64) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.bytes += bytes; s.bytes >= s.after && s.spoil != nil {
-		s.spoil()
-		s.spoil = nil
-	}
-}
-
 // A segment that comes back different is found, and the file copied again.
 func TestSpoiltSegment(t *testing.T) {
 	b := newBench(t)
@@ -116,7 +97,7 @@ func TestSpoiltSegment(t *testing.T) {
 	require.NoError(t, os.MkdirAll(b.source, 0o755))
 	content := pattern(2*segment + 1)
 	require.NoError(t, os.WriteFile(large, content, 0o600))
-	_, err := b.overlapped(&spoiler{after: segment + 10<<20, spoil: func() {
+	_, err := b.overlapped(&trigger{bytes: segment + 10<<20, do: func() {
 		f, err := os.OpenFile(filepath.Join(b.copy, "large"), os.O_WRONLY, 0)
 		require.NoError(t, err)
 		_, err = f.WriteAt([]byte{^content[segment+5]}, segment+5)

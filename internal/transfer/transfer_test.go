@@ -5,7 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"sync/atomic"
+	"sync"
 	"testing"
 	"time"
 
@@ -299,7 +299,7 @@ func TestStoppedPassIsContinued(t *testing.T) {
 	p := b.part()
 	first, err := CreateSpool(filepath.Join(b.dir, "spools"), 1)
 	require.NoError(t, err)
-	_, err = Pass(ctx, Job{Source: b.src, Part: p, New: first, Workers: 2, Progress: &stopper{after: 100, stop: cancel}})
+	_, err = Pass(ctx, Job{Source: b.src, Part: p, New: first, Workers: 2, Progress: &trigger{files: 100, do: cancel}})
 	p.Close()
 	require.ErrorIs(t, err, context.Canceled)
 	b.n = 1
@@ -312,16 +312,22 @@ func TestStoppedPassIsContinued(t *testing.T) {
 	require.NoDirExists(t, filepath.Join(b.dir, "parent", "aside"))
 }
 
-type stopper struct {
-	seen  atomic.Int64
-	after int64
-	stop  func()
+// A trigger is progress that acts once when so many bytes, or so many files,
+// are through.
+type trigger struct {
+	mu           sync.Mutex
+	files, bytes int64
+	do           func()
 }
 
-func (s *stopper) Phase(string, int64, int64) {}
-func (s *stopper) Advance(files, _ int64) {
-	if s.seen.Add(files) >= s.after {
-		s.stop()
+func (s *trigger) Phase(string, int64, int64) {}
+func (s *trigger) Advance(files, bytes int64) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.files, s.bytes = s.files-files, s.bytes-bytes
+	if s.files <= 0 && s.bytes <= 0 && s.do != nil {
+		s.do()
+		s.do = nil
 	}
 }
 
