@@ -55,7 +55,7 @@ shot inspect 'nexlin inspect ~/Pictures'
 shot preview 'nexlin move ~/Pictures --into BASALT:/ines --preview'
 shot guided 'nexlin move' key:Return key:Down
 pause=2.5 shot move 'nexlin move ~/Pictures --into BASALT:/ines --yes'
-shot watch-over 'nexlin list' 'nexlin check' 'nexlin try pictures' 'nexlin show pictures'
+shot watch-over 'nexlin list' 'nexlin check --deep' 'nexlin try pictures' 'nexlin show pictures'
 mv "$scene/basalt" "$scene/unplugged"
 shot drive-away 'nexlin check' 'nexlin list' 'ls ~/Pictures'
 mv "$scene/unplugged" "$scene/basalt"
