@@ -107,13 +107,15 @@ type trial struct {
 	err  error
 }
 
-// no tells "this drive cannot" from a fault of the drive.
+// no tells "this drive cannot" from a fault of the drive: these are what file
+// systems answer to what they do not have. Everything else, such as a right
+// that is missing (EACCES), fails the trial.
 func (t *trial) no(err error) bool {
 	if err == nil {
 		return false
 	}
 	for _, cannot := range []error{
-		unix.EOPNOTSUPP, unix.ENOSYS, unix.EINVAL, unix.EPERM, unix.EILSEQ, unix.EACCES, unix.ENAMETOOLONG, unix.EEXIST,
+		unix.EOPNOTSUPP, unix.ENOSYS, unix.EINVAL, unix.EPERM, unix.EILSEQ, unix.ENAMETOOLONG, unix.EEXIST,
 	} {
 		if errors.Is(err, cannot) {
 			return true
@@ -204,10 +206,30 @@ func (t *trial) node(kind uint32) bool {
 			t.err = errors.Join(t.err, e)
 		}
 	}
-	if errors.Is(err, unix.EIO) && (statErr == nil && st.IsRegular() || errors.Is(statErr, fs.ErrNotExist)) {
+	if errors.Is(err, unix.EIO) && t.always(unix.EIO, func() error { return t.dir.Mknod(name, kind|0o600, unix.Mkdev(1, 3)) }) {
 		return false // exFAT through FUSE calls it a fault
 	}
 	return !t.no(err) && statErr == nil && st.Type() == kind
+}
+
+// always tells a file system that answers with a fault to what it does not
+// have from a drive that fails: the same answer again, while a plain file can
+// be made and removed in between.
+func (t *trial) always(what error, do func() error) bool {
+	const name = "node"
+	for range 2 {
+		f, err := t.dir.Create(name, 0o600)
+		if err == nil {
+			err = errors.Join(f.Close(), t.dir.Unlink(name))
+		}
+		if err != nil || !errors.Is(do(), what) {
+			return false
+		}
+		if err := t.dir.Unlink(name); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return false
+		}
+	}
+	return true
 }
 
 // times finds out how exactly times are kept, and between which years.
@@ -288,6 +310,9 @@ func (t *trial) names(a *Abilities) {
 	if t.name("n\u00e9") {
 		_, err := t.dir.Stat("ne\u0301")
 		a.Composes = err == nil
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			t.err = errors.Join(t.err, err)
+		}
 	}
 }
 
@@ -329,14 +354,14 @@ func (t *trial) isFAT() bool {
 
 func (t *trial) modes() bool {
 	for _, m := range []uint32{0o7751, 0o4600, 0o440} {
-		if t.no(unix.Fchmodat(t.dir.Fd(), "a", m, 0)) {
+		if t.no(t.dir.ChmodEntry("a", m)) {
 			return false
 		}
 		if st, err := t.dir.Stat("a"); t.no(err) || st.Perm() != m {
 			return false
 		}
 	}
-	return !t.no(unix.Fchmodat(t.dir.Fd(), "a", 0o600, 0))
+	return !t.no(t.dir.ChmodEntry("a", 0o600))
 }
 
 func (t *trial) owners(made *handle.Stat) bool {
@@ -367,17 +392,26 @@ func (t *trial) xattr(x handle.Xattr) bool {
 }
 
 // xattrSize finds out how large an attribute may be. That there is no room
-// for one is no lack of room on the drive.
+// for one is no lack of room on the drive, if it is so each time.
 func (t *trial) xattrSize(can bool) int {
 	if !can {
 		return 0
 	}
 	x := handle.Xattr{Name: "user.nexlin"}
-	n := sort.Search(60<<10, func(n int) bool {
-		x.Value = make([]byte, n+1)
+	var refused error
+	tooLarge := func(n int) bool {
+		x.Value = make([]byte, n)
 		err := t.dir.SetXattr("a", x)
-		return errors.Is(err, unix.ENOSPC) || errors.Is(err, unix.E2BIG) || errors.Is(err, unix.ERANGE) || t.no(err)
-	})
+		if errors.Is(err, unix.ENOSPC) || errors.Is(err, unix.E2BIG) || errors.Is(err, unix.ERANGE) {
+			refused = err
+			return true
+		}
+		return t.no(err)
+	}
+	n := sort.Search(60<<10, func(n int) bool { return tooLarge(n + 1) })
+	if n < 60<<10 && !tooLarge(n+1) || n > 0 && tooLarge(n) {
+		t.err = errors.Join(t.err, refused)
+	}
 	t.no(t.dir.RemoveXattr("a", x.Name)) // room for the next
 	return n
 }

@@ -41,7 +41,7 @@ func (f *File) Read(b []byte) (int, error) {
 	if len(b) == 0 {
 		return 0, nil
 	}
-	n, err := retryInt(func() (int, error) { return unix.Read(f.fd, b) })
+	n, err := callInt("read", func() (int, error) { return unix.Read(f.fd, b) })
 	if n == 0 && err == nil {
 		return 0, io.EOF
 	}
@@ -52,7 +52,7 @@ func (f *File) Read(b []byte) (int, error) {
 func (f *File) Write(b []byte) (n int, err error) {
 	for n < len(b) && err == nil {
 		var k int
-		k, err = retryInt(func() (int, error) { return unix.Write(f.fd, b[n:]) })
+		k, err = callInt("write", func() (int, error) { return unix.Write(f.fd, b[n:]) })
 		n += max(k, 0)
 	}
 	return n, f.err("write", err)
@@ -79,7 +79,7 @@ func (f *File) ReadOnce(b []byte, at int64) (int, error) {
 	if len(b) == 0 {
 		return 0, nil
 	}
-	n, err := retryInt(func() (int, error) { return unix.Pread(f.fd, b, at) })
+	n, err := callInt("pread", func() (int, error) { return unix.Pread(f.fd, b, at) })
 	if n == 0 && err == nil {
 		return 0, io.EOF
 	}
@@ -90,7 +90,7 @@ func (f *File) ReadOnce(b []byte, at int64) (int, error) {
 // so that a file system that lies can't hold the loop for ever.
 func (f *File) WriteAt(b []byte, at int64) (n int, err error) {
 	for n < len(b) {
-		k, err := retryInt(func() (int, error) { return unix.Pwrite(f.fd, b[n:], at+int64(n)) })
+		k, err := callInt("pwrite", func() (int, error) { return unix.Pwrite(f.fd, b[n:], at+int64(n)) })
 		if err == nil && k == 0 {
 			err = io.ErrShortWrite
 		}
@@ -103,33 +103,36 @@ func (f *File) WriteAt(b []byte, at int64) (n int, err error) {
 }
 
 // Close gives the descriptor up. The error may be of a write before.
-func (f *File) Close() error { return f.err("close", unix.Close(f.fd)) }
+func (f *File) Close() error {
+	err := fault("close")
+	return f.err("close", errors.Join(unix.Close(f.fd), err))
+}
 
 // Sync flushes content and metadata (fsync(2)).
 func (f *File) Sync() error {
-	return f.err("sync", retry(func() error { return unix.Fsync(f.fd) }))
+	return f.err("sync", call("fsync", func() error { return unix.Fsync(f.fd) }))
 }
 
 // Truncate makes the file so many bytes long; what is added is a hole where
 // the file system has them.
 func (f *File) Truncate(size int64) error {
-	return f.err("truncate", retry(func() error { return unix.Ftruncate(f.fd, size) }))
+	return f.err("truncate", call("ftruncate", func() error { return unix.Ftruncate(f.fd, size) }))
 }
 
 // Chown gives the file an owner and a group.
 func (f *File) Chown(uid, gid uint32) error {
-	return f.err("chown", retry(func() error { return unix.Fchown(f.fd, int(uid), int(gid)) }))
+	return f.err("chown", call("fchown", func() error { return unix.Fchown(f.fd, int(uid), int(gid)) }))
 }
 
 // Chmod sets the twelve permission bits.
 func (f *File) Chmod(mode uint32) error {
-	return f.err("chmod", retry(func() error { return unix.Fchmod(f.fd, mode) }))
+	return f.err("chmod", call("fchmod", func() error { return unix.Fchmod(f.fd, mode) }))
 }
 
 // SetTimes sets access and modification time.
 func (f *File) SetTimes(atime, mtime Time) error {
 	ts := []unix.Timespec{atime.spec(), mtime.spec()}
-	return f.err("utimens", retry(func() error { return setTimesFd(f.fd, ts) }))
+	return f.err("utimens", call("utimensat", func() error { return setTimesFd(f.fd, ts) }))
 }
 
 // Stat looks at the open file through its descriptor.
@@ -142,7 +145,11 @@ func (f *File) Stat() (Stat, error) {
 // a hole follows (lseek(2), SEEK_DATA). A file system that can't tell has no
 // holes.
 func (f *File) NextData(at, size int64) (int64, error) {
-	off, err := unix.Seek(f.fd, at, unix.SEEK_DATA)
+	var off int64
+	err := call("lseek", func() (err error) {
+		off, err = unix.Seek(f.fd, at, unix.SEEK_DATA)
+		return err
+	})
 	switch {
 	case err == nil:
 		return min(off, size), nil

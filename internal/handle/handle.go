@@ -54,7 +54,7 @@ func OpenReal(path string) (*Dir, error) {
 		Flags:   unix.O_DIRECTORY | unix.O_RDONLY | unix.O_CLOEXEC,
 		Resolve: unix.RESOLVE_NO_SYMLINKS | unix.RESOLVE_NO_MAGICLINKS,
 	}
-	fd, err := retryInt(func() (int, error) { return unix.Openat2(unix.AT_FDCWD, path, &how) })
+	fd, err := callInt("openat2", func() (int, error) { return unix.Openat2(unix.AT_FDCWD, path, &how) })
 	if err != nil {
 		return nil, &fs.PathError{Op: "open", Path: path, Err: err}
 	}
@@ -68,29 +68,11 @@ func newDir(fd int, path string) *Dir {
 }
 
 func openAt(dirfd int, name, full string, flags int) (*Dir, error) {
-	fd, err := retryInt(func() (int, error) { return unix.Openat(dirfd, name, flags, 0) })
+	fd, err := callInt("openat", func() (int, error) { return unix.Openat(dirfd, name, flags, 0) })
 	if err != nil {
 		return nil, &fs.PathError{Op: "open", Path: full, Err: err}
 	}
 	return newDir(fd, full), nil
-}
-
-// retryInt calls f again while a signal interrupts it.
-func retryInt(f func() (int, error)) (int, error) {
-	for {
-		n, err := f()
-		if err != unix.EINTR {
-			return n, err
-		}
-	}
-}
-
-func retry(f func() error) error {
-	for {
-		if err := f(); err != unix.EINTR {
-			return err
-		}
-	}
 }
 
 // Retain counts one more user of d and returns d.
@@ -166,7 +148,7 @@ func (d *Dir) beneath(rel string, flags int, mode uint32) (int, error) {
 		Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_SYMLINKS | unix.RESOLVE_NO_XDEV | unix.RESOLVE_NO_MAGICLINKS,
 	}
 	for {
-		fd, err := retryInt(func() (int, error) { return unix.Openat2(d.fd, rel, &how) })
+		fd, err := callInt("openat2", func() (int, error) { return unix.Openat2(d.fd, rel, &how) })
 		switch err {
 		case nil:
 			return fd, nil
@@ -184,9 +166,9 @@ func (d *Dir) beneath(rel string, flags int, mode uint32) (int, error) {
 // alone where this account may ask for that (O_NOATIME, open(2)).
 func (d *Dir) OpenFile(name string) (*File, error) {
 	const flags = unix.O_RDONLY | unix.O_NOFOLLOW | unix.O_NONBLOCK | unix.O_CLOEXEC
-	fd, err := retryInt(func() (int, error) { return unix.Openat(d.fd, name, flags|unix.O_NOATIME, 0) })
+	fd, err := callInt("openat", func() (int, error) { return unix.Openat(d.fd, name, flags|unix.O_NOATIME, 0) })
 	if err == unix.EPERM {
-		fd, err = retryInt(func() (int, error) { return unix.Openat(d.fd, name, flags, 0) })
+		fd, err = callInt("openat", func() (int, error) { return unix.Openat(d.fd, name, flags, 0) })
 	}
 	if err != nil {
 		return nil, d.err("open", name, err)
@@ -208,7 +190,7 @@ func (d *Dir) OpenBeneath(rel string) (*File, error) {
 // opens it for reading and writing. The process's umask takes bits off mode.
 func (d *Dir) Create(name string, mode uint32) (*File, error) {
 	const flags = unix.O_RDWR | unix.O_CREAT | unix.O_EXCL | unix.O_NOFOLLOW | unix.O_CLOEXEC
-	fd, err := retryInt(func() (int, error) { return unix.Openat(d.fd, name, flags, mode) })
+	fd, err := callInt("openat", func() (int, error) { return unix.Openat(d.fd, name, flags, mode) })
 	if err != nil {
 		return nil, d.err("create", name, err)
 	}
@@ -218,7 +200,7 @@ func (d *Dir) Create(name string, mode uint32) (*File, error) {
 // Link gives the file called name one more name, newName in to, which must
 // not exist (linkat(2)).
 func (d *Dir) Link(name string, to *Dir, newName string) error {
-	if err := retry(func() error { return unix.Linkat(d.fd, name, to.fd, newName, 0) }); err != nil {
+	if err := call("linkat", func() error { return unix.Linkat(d.fd, name, to.fd, newName, 0) }); err != nil {
 		return &os.LinkError{Op: "link", Old: d.Join(name), New: to.Join(newName), Err: err}
 	}
 	return nil
@@ -227,13 +209,13 @@ func (d *Dir) Link(name string, to *Dir, newName string) error {
 // Mknod makes a FIFO, a socket's name or a device node, as the type bits of
 // mode say (mknod(2)).
 func (d *Dir) Mknod(name string, mode uint32, device uint64) error {
-	return d.err("mknod", name, retry(func() error { return unix.Mknodat(d.fd, name, mode, int(device)) }))
+	return d.err("mknod", name, call("mknodat", func() error { return unix.Mknodat(d.fd, name, mode, int(device)) }))
 }
 
 // ChmodEntry sets the permission bits of the entry called name, which is no
 // link.
 func (d *Dir) ChmodEntry(name string, mode uint32) error {
-	err := retry(func() error { return unix.Fchmodat(d.fd, name, mode, unix.AT_SYMLINK_NOFOLLOW) })
+	err := call("fchmodat", func() error { return unix.Fchmodat(d.fd, name, mode, unix.AT_SYMLINK_NOFOLLOW) })
 	if err == unix.EOPNOTSUPP || err == unix.ENOSYS {
 		err = d.chmodPinned(name, mode)
 	}
@@ -243,7 +225,7 @@ func (d *Dir) ChmodEntry(name string, mode uint32) error {
 // chmodPinned does it where the kernel has no fchmodat2(2), before Linux 6.6:
 // through a descriptor that pins the entry without opening it (O_PATH).
 func (d *Dir) chmodPinned(name string, mode uint32) error {
-	fd, err := retryInt(func() (int, error) {
+	fd, err := callInt("openat", func() (int, error) {
 		return unix.Openat(d.fd, name, unix.O_PATH|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
 	})
 	if err != nil {
@@ -257,24 +239,24 @@ func (d *Dir) chmodPinned(name string, mode uint32) error {
 	if st.Mode&unix.S_IFMT == unix.S_IFLNK {
 		return unix.EOPNOTSUPP
 	}
-	return retry(func() error { return unix.Chmod("/proc/self/fd/"+strconv.Itoa(fd), mode) })
+	return call("fchmodat", func() error { return unix.Chmod("/proc/self/fd/"+strconv.Itoa(fd), mode) })
 }
 
 // Mkdir makes the directory called name, which must not exist.
 func (d *Dir) Mkdir(name string, mode uint32) error {
-	return d.err("mkdir", name, retry(func() error { return unix.Mkdirat(d.fd, name, mode) }))
+	return d.err("mkdir", name, call("mkdirat", func() error { return unix.Mkdirat(d.fd, name, mode) }))
 }
 
 // Symlink makes a symbolic link called name with the given text.
 func (d *Dir) Symlink(text, name string) error {
-	return d.err("symlink", name, retry(func() error { return unix.Symlinkat(text, d.fd, name) }))
+	return d.err("symlink", name, call("symlinkat", func() error { return unix.Symlinkat(text, d.fd, name) }))
 }
 
 // Readlink returns the text of the symbolic link called name.
 func (d *Dir) Readlink(name string) (string, error) {
 	for size := 256; ; size *= 2 {
 		buf := make([]byte, size)
-		n, err := retryInt(func() (int, error) { return unix.Readlinkat(d.fd, name, buf) })
+		n, err := callInt("readlinkat", func() (int, error) { return unix.Readlinkat(d.fd, name, buf) })
 		if err != nil {
 			return "", d.err("readlink", name, err)
 		}
@@ -286,12 +268,12 @@ func (d *Dir) Readlink(name string) (string, error) {
 
 // Unlink removes the entry called name, which is no directory.
 func (d *Dir) Unlink(name string) error {
-	return d.err("remove", name, retry(func() error { return unix.Unlinkat(d.fd, name, 0) }))
+	return d.err("remove", name, call("unlinkat", func() error { return unix.Unlinkat(d.fd, name, 0) }))
 }
 
 // Rmdir removes the empty directory called name.
 func (d *Dir) Rmdir(name string) error {
-	return d.err("remove", name, retry(func() error { return unix.Unlinkat(d.fd, name, unix.AT_REMOVEDIR) }))
+	return d.err("remove", name, call("rmdir", func() error { return unix.Unlinkat(d.fd, name, unix.AT_REMOVEDIR) }))
 }
 
 // Rename gives name in d the name newName in to. An entry that is already
@@ -323,7 +305,7 @@ func (d *Dir) Exchange(name string, with *Dir, other string) error {
 }
 
 func (d *Dir) rename(name string, to *Dir, newName string, flags uint) error {
-	err := retry(func() error { return unix.Renameat2(d.fd, name, to.fd, newName, flags) })
+	err := call("renameat2", func() error { return unix.Renameat2(d.fd, name, to.fd, newName, flags) })
 	if err != nil {
 		return &os.LinkError{Op: "rename", Old: d.Join(name), New: to.Join(newName), Err: err}
 	}
@@ -332,13 +314,13 @@ func (d *Dir) rename(name string, to *Dir, newName string, flags uint) error {
 
 // Sync flushes the directory itself: the names in it, not what they name.
 func (d *Dir) Sync() error {
-	return d.err("sync", ".", retry(func() error { return unix.Fsync(d.fd) }))
+	return d.err("sync", ".", call("fsync", func() error { return unix.Fsync(d.fd) }))
 }
 
 // SyncAll flushes the whole file system that d lies on (syncfs(2)) and
 // reports write-back errors that happened since d was opened.
 func (d *Dir) SyncAll() error {
-	return d.err("sync", ".", retry(func() error { return unix.Syncfs(d.fd) }))
+	return d.err("sync", ".", call("syncfs", func() error { return unix.Syncfs(d.fd) }))
 }
 
 // Lock takes a lock on the directory's own handle, shared or exclusive,
@@ -349,29 +331,29 @@ func (d *Dir) Lock(exclusive bool) error {
 	if exclusive {
 		how = unix.LOCK_EX
 	}
-	return d.err("lock", ".", retry(func() error { return unix.Flock(d.fd, how|unix.LOCK_NB) }))
+	return d.err("lock", ".", call("flock", func() error { return unix.Flock(d.fd, how|unix.LOCK_NB) }))
 }
 
 // Chmod, Chown and SetTimes change d itself through its handle.
 func (d *Dir) Chmod(mode uint32) error {
-	return d.err("chmod", ".", retry(func() error { return unix.Fchmod(d.fd, mode) }))
+	return d.err("chmod", ".", call("fchmod", func() error { return unix.Fchmod(d.fd, mode) }))
 }
 
 // Chown gives d an owner and a group.
 func (d *Dir) Chown(uid, gid uint32) error {
-	return d.err("chown", ".", retry(func() error { return unix.Fchown(d.fd, int(uid), int(gid)) }))
+	return d.err("chown", ".", call("fchown", func() error { return unix.Fchown(d.fd, int(uid), int(gid)) }))
 }
 
 // SetTimes sets access and modification time of d.
 func (d *Dir) SetTimes(atime, mtime Time) error {
 	ts := []unix.Timespec{atime.spec(), mtime.spec()}
-	return d.err("utimens", ".", retry(func() error { return setTimesFd(d.fd, ts) }))
+	return d.err("utimens", ".", call("utimensat", func() error { return setTimesFd(d.fd, ts) }))
 }
 
 // ChownEntry and SetTimesEntry work on the entry called name; a link there
 // is changed itself, not what it names.
 func (d *Dir) ChownEntry(name string, uid, gid uint32) error {
-	return d.err("chown", name, retry(func() error {
+	return d.err("chown", name, call("fchownat", func() error {
 		return unix.Fchownat(d.fd, name, int(uid), int(gid), unix.AT_SYMLINK_NOFOLLOW)
 	}))
 }
@@ -379,7 +361,7 @@ func (d *Dir) ChownEntry(name string, uid, gid uint32) error {
 // SetTimesEntry sets the times of the entry called name, see [Dir.ChownEntry].
 func (d *Dir) SetTimesEntry(name string, atime, mtime Time) error {
 	ts := []unix.Timespec{atime.spec(), mtime.spec()}
-	return d.err("utimens", name, retry(func() error {
+	return d.err("utimens", name, call("utimensat", func() error {
 		return unix.UtimesNanoAt(d.fd, name, ts, unix.AT_SYMLINK_NOFOLLOW)
 	}))
 }
@@ -387,7 +369,7 @@ func (d *Dir) SetTimesEntry(name string, atime, mtime Time) error {
 // Access asks whether this account may do what mode (unix.R_OK, W_OK, X_OK)
 // says with the entry called name, a link there not being followed.
 func (d *Dir) Access(name string, mode uint32) error {
-	return d.err("access", name, retry(func() error {
+	return d.err("access", name, call("faccessat2", func() error {
 		return unix.Faccessat2(d.fd, name, mode, unix.AT_EACCESS|unix.AT_SYMLINK_NOFOLLOW)
 	}))
 }

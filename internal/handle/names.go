@@ -153,7 +153,7 @@ func (d *Dir) eachBlock(f func(block []byte) error) error {
 	buf := blocks.Get().(*[]byte)
 	defer blocks.Put(buf)
 	for {
-		n, err := retryInt(func() (int, error) { return unix.Getdents(d.fd, *buf) })
+		n, err := callInt("getdents", func() (int, error) { return unix.Getdents(d.fd, *buf) })
 		if err != nil {
 			return d.err("read", ".", err)
 		}

@@ -89,6 +89,9 @@ func statx(dirfd int, name string, flags int, out *Stat) error {
 // statxAt is statx(2) for a name that ends in a zero byte; a link is not
 // followed.
 func statxAt(dirfd int, name *byte, flags int, out *Stat) error {
+	if err := fault("statx"); err != nil {
+		return err
+	}
 	flags |= unix.AT_SYMLINK_NOFOLLOW | unix.AT_NO_AUTOMOUNT
 	var x unix.Statx_t
 	for {

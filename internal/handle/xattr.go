@@ -22,7 +22,7 @@ func (d *Dir) Xattrs(name string) ([]Xattr, error) {
 	// The kernel reaches the directory through the descriptor; only the last
 	// component is looked up, and the l… calls do not follow it.
 	path := d.procPath(name)
-	list, err := sized(256, func(b []byte) (int, error) { return unix.Llistxattr(path, b) })
+	list, err := sized("listxattr", func(b []byte) (int, error) { return unix.Llistxattr(path, b) })
 	switch err {
 	case nil:
 	case unix.ENOTSUP, unix.ENOSYS:
@@ -35,7 +35,7 @@ func (d *Dir) Xattrs(name string) ([]Xattr, error) {
 	}
 	var out []Xattr
 	for key := range bytes.SplitSeq(bytes.TrimSuffix(list, []byte{0}), []byte{0}) {
-		value, err := sized(256, func(b []byte) (int, error) { return unix.Lgetxattr(path, string(key), b) })
+		value, err := sized("getxattr", func(b []byte) (int, error) { return unix.Lgetxattr(path, string(key), b) })
 		if err == unix.ENODATA {
 			continue // gone since it was listed; the change of ctime tells
 		}
@@ -51,13 +51,13 @@ func (d *Dir) Xattrs(name string) ([]Xattr, error) {
 // SetXattr sets one extended attribute of the entry called name in d.
 func (d *Dir) SetXattr(name string, x Xattr) error {
 	path := d.procPath(name)
-	return d.err("setxattr "+x.Name, name, retry(func() error { return unix.Lsetxattr(path, x.Name, x.Value, 0) }))
+	return d.err("setxattr "+x.Name, name, call("setxattr", func() error { return unix.Lsetxattr(path, x.Name, x.Value, 0) }))
 }
 
 // RemoveXattr removes one; that it is not there is no error.
 func (d *Dir) RemoveXattr(name, key string) error {
 	path := d.procPath(name)
-	err := retry(func() error { return unix.Lremovexattr(path, key) })
+	err := call("removexattr", func() error { return unix.Lremovexattr(path, key) })
 	if err == unix.ENODATA {
 		err = nil
 	}
@@ -72,11 +72,12 @@ func (d *Dir) procPath(name string) string {
 	return p + "/" + name
 }
 
-// sized calls f with a growing buffer until the answer fits.
-func sized(size int, f func([]byte) (int, error)) ([]byte, error) {
+// sized makes a call with a growing buffer until the answer fits.
+func sized(name string, f func([]byte) (int, error)) ([]byte, error) {
+	size := 256
 	for {
 		buf := make([]byte, size)
-		n, err := retryInt(func() (int, error) { return f(buf) })
+		n, err := callInt(name, func() (int, error) { return f(buf) })
 		if err == unix.ERANGE && size < 1<<20 {
 			size *= 8
 			continue

@@ -111,20 +111,34 @@ func (l *Ledger) Run(id string) (RunRow, error) {
 	return r, notFound(err)
 }
 
+const actColumns = "seq, act, data, intent, done"
+
+func scanAct(s scanner) (Act, error) {
+	var a Act
+	var intent, done string
+	var data []byte
+	err := s.Scan(&a.Seq, &a.Name, &data, &intent, &done)
+	a.Data, a.Intent, a.Done = data, parseTime(intent), parseTime(done)
+	return a, err
+}
+
 // Acts lists the journal of a run in its order.
 func (l *Ledger) Acts(run string) ([]Act, error) {
 	if l.db == nil {
 		return nil, nil
 	}
-	rows, err := l.db.Query("SELECT seq, act, data, intent, done FROM acts WHERE run = ? ORDER BY seq", run)
-	return collect(rows, err, func(s scanner) (Act, error) {
-		var a Act
-		var intent, done string
-		var data []byte
-		err := s.Scan(&a.Seq, &a.Name, &data, &intent, &done)
-		a.Data, a.Intent, a.Done = data, parseTime(intent), parseTime(done)
-		return a, err
-	})
+	rows, err := l.db.Query("SELECT "+actColumns+" FROM acts WHERE run = ? ORDER BY seq", run)
+	return collect(rows, err, scanAct)
+}
+
+// ActsOn lists the acts of that name, of any run, that have this data.
+func (l *Ledger) ActsOn(name string, data any) ([]Act, error) {
+	b, err := json.Marshal(data)
+	if err != nil || l.db == nil {
+		return nil, err
+	}
+	rows, err := l.db.Query("SELECT "+actColumns+" FROM acts WHERE act = ? AND data = ? ORDER BY run, seq", name, b)
+	return collect(rows, err, scanAct)
 }
 
 // A Run is a run that this process carries out: it holds the run's lock.

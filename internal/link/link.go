@@ -130,14 +130,22 @@ func Exchange(dir *handle.Dir, a string, with *handle.Dir, b string) error {
 }
 
 // TryBeside makes two links in dir, exchanges them and takes them away: the
-// switch in small, before a byte is copied. The names must be free.
+// switch in small, before a byte is copied. The names must be free. The times
+// of dir are put back where this account may do that.
 func TryBeside(dir *handle.Dir, name string) (err error) {
+	before, err := dir.Self()
+	if err != nil {
+		return err
+	}
 	a, b := name+"a", name+"b"
 	defer func() {
 		for _, n := range []string{a, b} {
 			if e := dir.Unlink(n); e != nil && !errors.Is(e, fs.ErrNotExist) {
 				err = errors.Join(err, e)
 			}
+		}
+		if e := dir.SetTimes(before.Atime, before.Mtime); e != nil && !errors.Is(e, fs.ErrPermission) {
+			err = errors.Join(err, e)
 		}
 	}()
 	if err := Make(dir, a, a); err != nil {

@@ -134,6 +134,14 @@ func (m *mover) setAside(ctx context.Context, at position) (string, error) {
 			continue
 		}
 		return aside, m.act(ctx, "set-aside", pathtext.Path(aside), func() error {
+			copied, err := m.into.Beneath(name)
+			if err != nil {
+				return err
+			}
+			defer copied.Release()
+			if err := m.dropProbes(copied); err != nil {
+				return err
+			}
 			if err := m.into.Rename(name, m.into, m.copyAside()); err != nil {
 				return err
 			}

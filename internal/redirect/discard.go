@@ -138,6 +138,9 @@ func (e *Engine) judgeHeld(ctx context.Context, d *DiscardPlan, h ledger.Held, l
 	if err == nil {
 		defer spool.Close()
 		v.late = &lateWrites{held: held, live: live, livePath: d.Live, spool: spool, side: sideOf(h), lookOnly: true, fuse: h.Ino == 0}
+		if v.late.erasing, err = e.erasing(h); err != nil {
+			return err
+		}
 		if err = v.late.walk(ctx); err == nil {
 			err = v.judgeAll(ctx, live, d.Live, e.Ledger.RunDir(h.Run), spool, e.Progress)
 		}
@@ -333,6 +336,9 @@ func (m *mover) bringOver(ctx context.Context, d *DiscardPlan, v *Verdict) error
 			return err
 		}
 		l := &lateWrites{held: held, live: live, livePath: d.Live, spool: spool, side: sideOf(v.Held), job: plan.lateJob(sideOf(v.Held)), fuse: v.Held.Ino == 0}
+		if l.erasing, err = m.erasing(v.Held); err != nil {
+			return err
+		}
 		if err := l.walk(ctx); err != nil {
 			return err
 		}
@@ -358,6 +364,12 @@ func (m *mover) amend(run string, digest transfer.Digest, live *handle.Dir, spoo
 		return err
 	}
 	return transfer.RemoveSpool(dir, last)
+}
+
+// erasing reports whether a discard has begun to delete this held original.
+func (e *Engine) erasing(h ledger.Held) (bool, error) {
+	acts, err := e.Ledger.ActsOn("erase", pathtext.Path(h.Path))
+	return len(acts) > 0, err
 }
 
 func (m *mover) erase(ctx context.Context, d *DiscardPlan, v *Verdict) error {

@@ -43,6 +43,9 @@ func (e *Engine) CheckHeld(ctx context.Context, h ledger.Held, live string) ([]f
 	}
 	defer spool.Close()
 	l := &lateWrites{held: held, livePath: live, spool: spool, side: sideOf(h), lookOnly: true, fuse: h.Ino == 0}
+	if l.erasing, err = e.erasing(h); err != nil {
+		return nil, err
+	}
 	if l.live, err = handle.OpenReal(live); err != nil {
 		return nil, nil // that is a finding about the target
 	}

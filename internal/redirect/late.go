@@ -28,6 +28,7 @@ type lateWrites struct {
 	lookOnly   bool          // find, but bring nothing over
 	job        *transfer.Job // how entries are brought over; nil with lookOnly
 	fuse       bool          // the held original lies behind FUSE
+	erasing    bool          // Nexlin has begun to delete it, and opened directories for that
 
 	links     map[uint64]*transfer.Record // hard-linked files brought over, by inode
 	busy      map[string]bool             // open for writing in the live folder
@@ -106,7 +107,7 @@ func (l *lateWrites) directory(d transfer.Difference) error {
 	now := l.snap(d.Now)
 	if d.Was != nil && d.Was.IsDir() {
 		was := *d.Was.Fact.Of(l.side)
-		if was.Mode == now.Mode && was.UID == now.UID && was.GID == now.GID && was.Attrs == now.Attrs {
+		if l.erasing || was.Mode == now.Mode && was.UID == now.UID && was.GID == now.GID && was.Attrs == now.Attrs {
 			f := d.Was.Fact
 			*f.Of(l.side) = now
 			l.record(d, f)
@@ -243,6 +244,9 @@ func (l *lateWrites) onlyTouched(ctx context.Context, d transfer.Difference) (bo
 	was, now := *d.Was.Fact.Of(l.side), l.snap(d.Now)
 	plain := was
 	plain.Ctime = now.Ctime
+	if l.erasing && was.Nlink > 1 {
+		plain.Nlink = now.Nlink // other names of it are deleted already
+	}
 	if plain != now {
 		return false, nil
 	}

@@ -18,7 +18,11 @@ func (e *Engine) Locate(want ledger.DriveRef, path string) (mount string, found 
 	at, err := drive.Existing(path)
 	if err == nil {
 		d, err := e.Drives.Of(at)
-		if err == nil && matches(&d, want) {
+		ours := false
+		if err == nil {
+			ours, err = matches(&d, want)
+		}
+		if ours {
 			return d.Mount, true, nil
 		}
 		if err != nil && !errors.Is(err, drive.ErrNoDrive) {
@@ -30,28 +34,32 @@ func (e *Engine) Locate(want ledger.DriveRef, path string) (mount string, found 
 		return "", false, err
 	}
 	for i := range all {
-		if matches(&all[i], want) {
+		// One that can't be read is another one's trouble.
+		if ours, err := matches(&all[i], want); ours && err == nil {
 			return all[i].Mount, true, nil
 		}
 	}
 	return "", false, nil
 }
 
-func matches(d *drive.Drive, want ledger.DriveRef) bool {
+func matches(d *drive.Drive, want ledger.DriveRef) (bool, error) {
 	if d.UUID != want.UUID {
-		return false
+		return false, nil
 	}
 	if want.ID == "" && want.UUID == "" {
 		// A drive without any identity is only ever one that data was moved off
 		// (a target gets a tag): it is the one at its place.
-		return d.Mount == string(want.Mount)
+		return d.Mount == string(want.Mount), nil
 	}
 	tag, err := drive.ReadTag(filepath.Join(d.Mount, string(want.TagPlace)))
 	if err == nil {
-		return tag.ID == want.ID
+		return tag.ID == want.ID, nil
+	}
+	if !noTag(err) && !errors.Is(err, drive.ErrTag) {
+		return false, err
 	}
 	// Without a tag the UUID alone has to do, and none is no identity.
-	return missing(err) && want.UUID != "" && want.UUID == d.UUID
+	return missing(err) && want.UUID != "" && want.UUID == d.UUID, nil
 }
 
 // size writes bytes the way people read them, IEC.

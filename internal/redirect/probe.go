@@ -30,13 +30,18 @@ func (e *TrialError) Error() string {
 }
 func (e *TrialError) Unwrap() error { return e.Err }
 
+// probeNames are the names of the two probe files of one trial.
+func probeNames() [2]string { return [2]string{probeName + drive.NewID(), probeName + drive.NewID()} }
+
 // Try proves that path leads to the directory target the way people prove
 // it: a file saved through one shows up through the other, both ways. The
 // probe files are taken away and the directory's times put back. Where this
 // account may not write, it is only looked at that both are one directory.
 //
 // The error is a *TrialError.
-func Try(path string, target *handle.Dir) (err error) {
+func Try(path string, target *handle.Dir) error { return try(path, target, probeNames()) }
+
+func try(path string, target *handle.Dir, names [2]string) (err error) {
 	via, err := handle.Open(path)
 	if err != nil {
 		return &TrialError{path, "it can't be opened as a folder", err}
@@ -61,23 +66,38 @@ func Try(path string, target *handle.Dir) (err error) {
 			err = &TrialError{target.Path(), "its times can't be put back", e}
 		}
 	}()
-	if err := probe(via, target); err != nil {
+	if err := probe(names[0], via, target); err != nil {
 		return err
 	}
-	return probe(target, via)
+	return probe(names[1], target, via)
+}
+
+// dropProbe removes a probe file that a trial had to leave behind. Its name
+// is nobody else's; what is no probe under it stays.
+func dropProbe(dir *handle.Dir, name string) error {
+	st, err := dir.Stat(name)
+	if missing(err) {
+		return nil
+	}
+	if err != nil || !st.IsRegular() || st.UID != uint32(os.Geteuid()) || st.Size > int64(len(name)) {
+		return err
+	}
+	return dir.Unlink(name)
 }
 
 // probe saves a file through one directory handle and looks for it through
 // the other.
-func probe(save, see *handle.Dir) (err error) {
-	name := probeName + drive.NewID()
+func probe(name string, save, see *handle.Dir) (err error) {
 	f, err := save.Create(name, 0o600)
 	if err != nil {
 		return &TrialError{save.Path(), "no test file can be saved", err}
 	}
 	defer func() {
-		if e := see.Unlink(name); e != nil && err == nil {
-			err = &TrialError{see.Path(), "the test file can't be removed", e}
+		if see.Unlink(name) == nil {
+			return
+		}
+		if e := save.Unlink(name); e != nil && err == nil {
+			err = &TrialError{see.Path(), "the test file " + name + " can't be removed", e}
 		}
 	}()
 	_, err = f.WriteString(name)

@@ -5,8 +5,11 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"slices"
 	"time"
+
+	"golang.org/x/sys/unix"
 
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
@@ -120,8 +123,11 @@ func (m *mover) tryLink() error {
 		return nil
 	}
 	code := finding.LinkImpossible
-	if errors.Is(err, link.ErrNoExchange) {
+	switch {
+	case errors.Is(err, link.ErrNoExchange):
 		code = finding.NotKeptYet
+	case !errors.Is(err, fs.ErrPermission) && !errors.Is(err, unix.EROFS):
+		return err // a fault, which says nothing about links
 	}
 	return &RefusedError{[]finding.Finding{finding.New(code, m.linkIn.Path(),
 		fmt.Sprintf("a trial link in %s failed: %v", pathtext.Show(m.linkIn.Path()), cause(err)), subject(m.p.Name, "", ""))}}

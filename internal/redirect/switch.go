@@ -159,7 +159,7 @@ func (m *mover) after(ctx context.Context) error {
 	if err := m.begin("try", 0, 0); err != nil {
 		return err
 	}
-	if err := m.tryIt(); err != nil {
+	if err := m.tryIt(ctx); err != nil {
 		return m.tryFailed(ctx, err)
 	}
 	if err := step(ctx, "tried"); err != nil {
@@ -220,14 +220,49 @@ func (m *mover) hold() error {
 	return m.heldIn.Sync()
 }
 
-// tryIt proves that the link path leads to the copy.
-func (m *mover) tryIt() error {
+// tryIt proves that the link path leads to the copy. What a trial that was
+// stopped left behind is taken away first.
+func (m *mover) tryIt(ctx context.Context) error {
 	target, err := m.into.Beneath(string(m.p.Final))
 	if err != nil {
 		return err
 	}
 	defer target.Release()
-	return Try(string(m.p.Link), target)
+	if err := m.dropProbes(target); err != nil {
+		return err
+	}
+	names := probeNames()
+	return m.act(ctx, "try", names, func() error {
+		return errors.Join(try(string(m.p.Link), target, names), m.timesAgain(target))
+	}, nil)
+}
+
+// dropProbes removes the probes of this run's last trial from the copy.
+func (m *mover) dropProbes(target *handle.Dir) error {
+	var names [2]string
+	known, err := m.lastData("try", &names)
+	if err != nil || !known {
+		return err
+	}
+	return errors.Join(dropProbe(target, names[0]), dropProbe(target, names[1]))
+}
+
+// timesAgain gives the copy its times again, which a trial that was stopped
+// had changed: where nobody has made or removed anything in it since.
+func (m *mover) timesAgain(target *handle.Dir) error {
+	root := transfer.Read(m.spool).Peek()
+	if root == nil || root.Fact.Copy.Mtime == (handle.Time{}) {
+		return nil
+	}
+	st, err := target.Self()
+	if err != nil || st.Mtime == root.Fact.Copy.Mtime {
+		return err
+	}
+	same, err := m.spool.SameNames(target)
+	if err != nil || !same {
+		return err
+	}
+	return ignorePermission(target.SetTimes(st.Atime, root.Fact.Copy.Mtime))
 }
 
 // tryFailed switches back at once. Only a move that was not yet used by
@@ -320,6 +355,9 @@ func (m *mover) copyUnchanged(ctx context.Context) error {
 		return err
 	}
 	defer d.Release()
+	if err := m.dropProbes(d); err != nil {
+		return err
+	}
 	var changed []string
 	err = transfer.Differences(ctx, d, transfer.Copy, m.spool, func(x transfer.Difference) error {
 		if x.Path == "." && x.Now != nil && x.Was != nil {

@@ -270,6 +270,8 @@ func (e *Engine) tagPlace(p *Plan, anchor string) error {
 		case errors.Is(err, drive.ErrTag):
 			p.find(finding.New(finding.DriveDoubtful, at, fmt.Sprintf("the drive tag in %s is damaged or of another version", pathtext.Show(at)), subject("", d.Name(), "")))
 			return nil
+		case !noTag(err):
+			return err // whether there is one is not known
 		}
 	}
 	for _, at := range way {
@@ -283,6 +285,12 @@ func (e *Engine) tagPlace(p *Plan, anchor string) error {
 		}
 	}
 	return nil
+}
+
+// noTag tells that there is no drive tag, or none that this account may see,
+// from a drive that can't be read.
+func noTag(err error) bool {
+	return missing(err) || errors.Is(err, fs.ErrPermission) || errors.Is(err, handle.ErrNotDir) || isLoop(err) || errors.Is(err, handle.ErrMount)
 }
 
 func relative(mount, path string) pathtext.Path {

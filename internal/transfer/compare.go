@@ -2,6 +2,7 @@ package transfer
 
 import (
 	"context"
+	"hash/maphash"
 
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
@@ -82,6 +83,23 @@ func Differences(ctx context.Context, root *handle.Dir, side Side, spool *Spool,
 		}
 		return visit(d)
 	})
+}
+
+// SameNames reports whether a directory holds the names that the spool has at
+// the top of the folder, and no others. Nothing below them is looked at.
+func (s *Spool) SameNames(dir *handle.Dir) (bool, error) {
+	seed := maphash.MakeSeed()
+	var recorded, found uint64 // sums of the names' hashes: the order does not matter
+	for c := Read(s); c.Peek() != nil; c.Next() {
+		if r := c.Peek(); r.Depth == 1 {
+			recorded += maphash.String(seed, r.Path)
+		}
+	}
+	err := dir.EachStat(func(name []byte, _ *handle.Stat, err error) error {
+		found += maphash.Bytes(seed, name)
+		return err
+	})
+	return recorded == found, err
 }
 
 type matcher struct {

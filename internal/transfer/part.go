@@ -5,6 +5,8 @@ import (
 	"io/fs"
 	"os"
 
+	"golang.org/x/sys/unix"
+
 	"nexlin/internal/handle"
 )
 
@@ -116,11 +118,8 @@ func (p *remover) all(parent *handle.Dir, name string, c *Cursor) (left bool, er
 		return true, err
 	}
 	defer dir.Release()
-	// A file system without modes lets nobody change them, and needs none.
-	if err := dir.Chmod(0o700); err != nil && !errors.Is(err, fs.ErrPermission) {
-		return true, err
-	}
 	p.dir = dir
+	p.unlock(".")
 	if err := p.empty(c); err != nil {
 		return true, err
 	}
@@ -179,10 +178,13 @@ func (p *remover) isDir(rel string) bool {
 }
 
 // unlock opens a directory of ours up that was copied without the right to
-// write in it; if that fails, the removal says why.
+// write in it; if that fails, the removal says why. An administrator needs no
+// rights there.
 func (p *remover) unlock(rel string) {
 	if d, err := p.dir.Beneath(rel); err == nil {
-		_ = d.Chmod(0o700)
+		if d.Access(".", unix.W_OK|unix.X_OK) != nil {
+			_ = d.Chmod(0o700)
+		}
 		d.Release()
 	}
 }

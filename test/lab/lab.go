@@ -52,7 +52,7 @@ func Drive(t testing.TB, kind, label string, mib int64, mkfs ...string) string {
 	if _, err := exec.LookPath("mkfs." + kind); err != nil {
 		Skip(t, "mkfs."+kind+" is not installed")
 	}
-	dir := t.TempDir()
+	dir := Scratch(t)
 	img, at := filepath.Join(dir, label+".img"), filepath.Join(dir, label)
 	if err := os.WriteFile(img, nil, 0o600); err != nil {
 		t.Fatal(err)
@@ -69,12 +69,7 @@ func Drive(t testing.TB, kind, label string, mib int64, mkfs ...string) string {
 		t.Fatal(err)
 	}
 	Mount(t, at, "-o", "loop", img)
-	// Others must be able to get to the drive through the temporary folder.
-	for d := dir; d != os.TempDir() && d != "/"; d = filepath.Dir(d) {
-		if err := os.Chmod(d, 0o755); err != nil {
-			t.Fatal(err)
-		}
-	}
+	open(t, dir)
 	return at
 }
 
@@ -89,7 +84,7 @@ func FuseDrive(t testing.TB, kind, label string, mib int64) (at string, remount 
 			Skip(t, tool+" is not installed")
 		}
 	}
-	dir := t.TempDir()
+	dir := Scratch(t)
 	img := filepath.Join(dir, label+".img")
 	at = filepath.Join(dir, label)
 	if err := errors.Join(os.WriteFile(img, nil, 0o600), os.Truncate(img, mib<<20), os.Mkdir(at, 0o755)); err != nil {
@@ -141,10 +136,20 @@ var builds struct {
 
 // Program builds the program once for each set of build tags and returns
 // its path. With the race detector on in the tests, it is on in the program.
-func Program(tags string) (string, error) {
+func Program(tags string) (string, error) { return build(tags, raceOn) }
+
+// PlainProgram is [Program] without the race detector, which takes longer to
+// start than most commands to end.
+func PlainProgram(tags string) (string, error) { return build(tags, false) }
+
+func build(tags string, race bool) (string, error) {
 	builds.Lock()
 	defer builds.Unlock()
-	if p, ok := builds.done[tags]; ok {
+	name := "nexlin" + tags
+	if race {
+		name += "-race"
+	}
+	if p, ok := builds.done[name]; ok {
 		return p, nil
 	}
 	if builds.dir == "" {
@@ -158,22 +163,22 @@ func Program(tags string) (string, error) {
 			return "", err
 		}
 	}
-	path := filepath.Join(builds.dir, "nexlin"+tags)
+	path := filepath.Join(builds.dir, name, "nexlin")
 	args := []string{"build", "-o", path}
-	if raceOn {
+	if race {
 		args = append(args, "-race")
 	}
 	if tags != "" {
 		args = append(args, "-tags", tags)
 	}
 	cmd := exec.Command("go", append(args, "nexlin/cmd/nexlin")...)
-	if !raceOn {
+	if !race {
 		cmd.Env = append(os.Environ(), "CGO_ENABLED=0")
 	}
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return "", fmt.Errorf("go build: %w\n%s", err, out)
 	}
-	builds.done[tags] = path
+	builds.done[name] = path
 	return path, nil
 }
 

@@ -24,7 +24,7 @@ type Nexlin struct {
 // New makes one with a fresh state directory.
 func New(t testing.TB, program string) *Nexlin {
 	t.Helper()
-	dir := t.TempDir()
+	dir := Scratch(t)
 	return &Nexlin{T: t, Program: program, State: filepath.Join(dir, "state"), Home: dir}
 }
 
@@ -38,11 +38,7 @@ func (n *Nexlin) As(uid uint32) *Nexlin {
 	if err := os.Chown(n.State, int(uid), int(uid)); err != nil {
 		n.T.Fatal(err)
 	}
-	for d := filepath.Dir(n.State); d != os.TempDir() && d != "/"; d = filepath.Dir(d) {
-		if err := os.Chmod(d, 0o755); err != nil {
-			n.T.Fatal(err)
-		}
-	}
+	open(n.T, filepath.Dir(n.State))
 	return n
 }
 

@@ -26,6 +26,27 @@ func Print(t testing.TB, dir string) string {
 	return p
 }
 
+// Changes lists the lines of two prints that are in one of them only, each
+// with its side; nil if they are equal.
+func Changes(before, after string) (out []string) {
+	count := map[string]int{}
+	for _, line := range strings.Split(before, "\n") {
+		count[line]++
+	}
+	for _, line := range strings.Split(after, "\n") {
+		if count[line]--; count[line] < 0 {
+			out = append(out, "now "+line)
+		}
+	}
+	for line, n := range count {
+		if n > 0 {
+			out = append(out, "was "+line)
+		}
+	}
+	sort.Strings(out)
+	return out
+}
+
 // PrintTree is [Print] outside a test.
 func PrintTree(dir string) (string, error) {
 	var b strings.Builder

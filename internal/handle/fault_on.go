@@ -1,0 +1,66 @@
+//go:build faults
+
+package handle
+
+import (
+	"fmt"
+	"os"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"syscall"
+
+	"golang.org/x/sys/unix"
+)
+
+// A planned fault of system calls. Only programs built with the tag faults
+// have this. NEXLIN_FAULT says which:
+//
+//	calls               writes the name of each call to standard error
+//	call:NAME:N:ERRNO   the N-th call of that name fails; N+ has all further ones fail, too
+//	call-kill:N         the process ends before its N-th call
+type faultPlan struct {
+	list  bool
+	kill  int64
+	name  string
+	at    int64
+	on    bool
+	errno error
+	seen  atomic.Int64
+}
+
+var planned = sync.OnceValue(func() *faultPlan {
+	how, rest, _ := strings.Cut(os.Getenv("NEXLIN_FAULT"), ":")
+	p := &faultPlan{list: how == "calls"}
+	switch how {
+	case "call-kill":
+		p.kill, _ = strconv.ParseInt(rest, 10, 64)
+	case "call":
+		part := strings.Split(rest, ":")
+		var at string
+		at, p.on = strings.CutSuffix(part[1], "+")
+		p.name = part[0]
+		p.at, _ = strconv.ParseInt(at, 10, 64)
+		p.errno = map[string]error{"EIO": unix.EIO, "ENOSPC": unix.ENOSPC, "EROFS": unix.EROFS, "EACCES": unix.EACCES, "EMFILE": unix.EMFILE}[part[2]]
+	}
+	return p
+})
+
+func fault(name string) error {
+	p := planned()
+	if p.list {
+		fmt.Fprintln(os.Stderr, "call", name)
+	}
+	if p.kill > 0 && p.seen.Add(1) == p.kill {
+		_ = syscall.Kill(os.Getpid(), syscall.SIGKILL)
+		select {}
+	}
+	if p.name != name {
+		return nil
+	}
+	if n := p.seen.Add(1); n == p.at || p.on && n > p.at {
+		return p.errno
+	}
+	return nil
+}
