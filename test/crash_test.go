@@ -5,9 +5,11 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
@@ -21,6 +23,7 @@ type crashBed struct {
 	skerry, basalt, dune string
 	folder               string
 	content              string // print of the folder
+	late                 bool   // late writes are part of the content, and arrive with the command
 }
 
 // crashTree is small, and has one of everything.
@@ -55,12 +58,15 @@ func newCrashBed(t *testing.T, program string, drives [3]string) *crashBed {
 
 // A crashStory is a command that is killed, after what comes before it.
 type crashStory struct {
-	name    string
+	name    string // its first word is the kind of run
 	before  [][]string
 	command []string
 	end     func(t *testing.T, b *crashBed) // what holds when it is finished
 	start   func(t *testing.T, b *crashBed) // what holds when it is undone; nil: it can't be
+	prepare func(t *testing.T, b *crashBed) // after what comes before; may be nil
 }
+
+func (s *crashStory) kind() string { return strings.Fields(s.name)[0] }
 
 func crashStories() []crashStory {
 	move := func(into string) []string {
@@ -76,25 +82,56 @@ func crashStories() []crashStory {
 	}
 	onBasalt := linked(func(b *crashBed) string { return b.basalt })
 	onDune := linked(func(b *crashBed) string { return b.dune })
+	discard := []string{"discard-original", "documents", "--yes", "-q"}
+	discarded := func(t *testing.T, b *crashBed) {
+		onBasalt(t, b)
+		require.Empty(t, b.held(t))
+	}
 	realFolder := func(t *testing.T, b *crashBed) {
 		st, err := os.Lstat(b.folder)
 		require.NoError(t, err)
 		require.True(t, st.IsDir(), "the folder is real")
 	}
 	return []crashStory{
-		{"move", nil, move("BASALT"), onBasalt, realFolder},
-		{"bring-back", [][]string{move("BASALT")}, []string{"bring-back", "documents", "--yes", "-q"}, realFolder, onBasalt},
-		{"move-on", [][]string{move("BASALT")}, move("DUNE"), onDune, onBasalt},
+		{"move", nil, move("BASALT"), onBasalt, realFolder, nil},
+		{"bring-back", [][]string{move("BASALT")}, []string{"bring-back", "documents", "--yes", "-q"}, realFolder, onBasalt, nil},
+		{"move-on", [][]string{move("BASALT")}, move("DUNE"), onDune, onBasalt, nil},
 		{"detach", [][]string{move("BASALT")}, []string{"detach", "documents", "--yes"}, func(t *testing.T, b *crashBed) {
 			require.NoFileExists(t, b.folder)
-		}, onBasalt},
-		{"discard-original", [][]string{move("BASALT")}, []string{"discard-original", "documents", "--yes", "-q"}, func(t *testing.T, b *crashBed) {
-			onBasalt(t, b)
-			left, err := filepath.Glob(filepath.Join(b.skerry, ".Documents.held-*"))
-			require.NoError(t, err)
-			require.Empty(t, left)
-		}, nil},
+		}, onBasalt, nil},
+		{"discard-original", [][]string{move("BASALT")}, discard, discarded, nil, nil},
+		{"discard-original after late writes", [][]string{move("BASALT")}, discard, discarded, nil, writeLate},
 	}
+}
+
+// writeLate writes to the held original, as a program with files still open
+// there does.
+func writeLate(t *testing.T, b *crashBed) {
+	held := b.held(t)
+	require.Len(t, held, 1)
+	at := func(rel string) string { return filepath.Join(held[0], rel) }
+	// A directory's own time is no late write: it changes with the names in it.
+	for _, dir := range []string{".", "deep"} {
+		st, err := os.Stat(at(dir))
+		require.NoError(t, err)
+		defer func() {
+			require.NoError(t, os.Chtimes(at(dir), time.Unix(0, 0), st.ModTime()))
+			b.content = lab.Print(t, held[0])
+		}()
+	}
+	require.NoError(t, os.WriteFile(at("deep/er/c"), []byte("written late"), 0o644))
+	require.NoError(t, os.MkdirAll(at("deep/late/er"), 0o750))
+	require.NoError(t, os.WriteFile(at("deep/late/er/new"), []byte("new"), 0o600))
+	require.NoError(t, os.Symlink("nowhere", at("late link")))
+	b.late = true
+}
+
+// held lists the held originals beside the link.
+func (b *crashBed) held(t *testing.T) []string {
+	t.Helper()
+	held, err := filepath.Glob(filepath.Join(b.skerry, ".Documents.held-*"))
+	require.NoError(t, err)
+	return held
 }
 
 func (b *crashBed) run(status int, args []string) string {
@@ -114,6 +151,9 @@ func (b *crashBed) fill(args []string) []string {
 func (b *crashBed) set(s crashStory) *crashBed {
 	for _, c := range s.before {
 		b.run(0, c)
+	}
+	if s.prepare != nil {
+		s.prepare(b.T.(*testing.T), b)
 	}
 	return b
 }
@@ -160,6 +200,9 @@ func (b *crashBed) whole(t *testing.T, s crashStory) {
 func (b *crashBed) wholeMidway(t *testing.T, s crashStory) {
 	t.Helper()
 	for _, line := range b.changed(t, s) {
+		if b.late && strings.Contains(line, "late") || strings.Contains(line, "deep/er/c") {
+			continue
+		}
 		require.Regexp(t, `^(now|was) ("\." 040755 0:0 |"\.nexlin-probe-)`, line)
 	}
 }
@@ -171,8 +214,14 @@ func (b *crashBed) changed(t *testing.T, s crashStory) []string {
 	}
 	real, err := filepath.EvalSymlinks(b.folder)
 	require.NoError(t, err)
-	return lab.Changes(b.content, lab.Print(t, real))
+	before, now := b.content, lab.Print(t, real)
+	if b.late { // the times of directories follow from what is brought into them
+		before, now = dirTime.ReplaceAllString(before, "$1"), dirTime.ReplaceAllString(now, "$1")
+	}
+	return lab.Changes(before, now)
 }
+
+var dirTime = regexp.MustCompile(`(?m)( 04\d+ \d+:\d+) [\d.]+$`)
 
 // Killed at every step, a run is finished by resume or taken back by undo,
 // and both can be repeated (I3).
@@ -289,7 +338,7 @@ func (b *crashBed) recovered(t *testing.T, s crashStory, way, run string) {
 // startedOrEnded is for a command that left no run unfinished: either it has
 // not begun, and does its work when it is run again, or it was at its end.
 func (b *crashBed) startedOrEnded(t *testing.T, s crashStory) {
-	if b.lastDone() != s.name { // stories are called by their kind of run
+	if b.lastDone() != s.kind() {
 		b.run(0, s.command)
 	}
 	b.whole(t, s)

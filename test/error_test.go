@@ -101,6 +101,7 @@ func (b *crashBed) fails(t *testing.T, s crashStory, fault string, resume bool) 
 		return
 	}
 	if code == 0 {
+		b.whole(t, s)
 		s.end(t, b)
 		b.noLitter(t)
 		return

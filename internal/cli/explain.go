@@ -135,7 +135,7 @@ func (a *app) explainStopped(s *redirect.StoppedError) fault {
 		f.State = fmt.Sprintf("%s leads to the new place; both copies are there", a.path(s.Link))
 	}
 	if s.Kind == redirect.KindDiscard {
-		f.State = "the folder in use is untouched; part of the held original may be gone already"
+		f.State = "the folder in use is whole; part of the held original may be gone already"
 	}
 	f.Next = []string{"nexlin resume " + s.Run + "   goes on", "nexlin undo " + s.Run + "     takes it back"}
 	if s.Kind == redirect.KindDiscard {

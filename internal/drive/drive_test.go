@@ -90,7 +90,7 @@ func TestTags(t *testing.T) {
 	require.NoError(t, err)
 	defer d.Release()
 	want := Tag{Version: 1, ID: NewID(), Label: "BASALT", Made: time.Now().UTC().Truncate(time.Second), Counter: 3}
-	require.NoError(t, WriteTag(d, want, uint32(os.Geteuid()), uint32(os.Getegid())))
+	require.NoError(t, WriteTag(d, want, Maker{Owner: uint32(os.Geteuid()), Group: uint32(os.Getegid())}))
 	got, err := ReadTag(dir)
 	require.NoError(t, err)
 	require.Equal(t, want, *got)

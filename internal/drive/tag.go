@@ -98,44 +98,46 @@ func NewID() string {
 }
 
 // WriteTag writes t below d, whole or not at all, and flushes it. The
-// record directory is made if it is missing. owner and group own what is
-// made; they are ignored unless this account is the administrator.
-func WriteTag(d *handle.Dir, t Tag, owner, group uint32) error {
+// record directory is made if it is missing.
+func WriteTag(d *handle.Dir, t Tag, by Maker) error {
 	b, err := json.MarshalIndent(t, "", "  ")
 	if err != nil {
 		return err
 	}
-	rec, err := RecordIn(d, owner, group)
+	rec, err := RecordIn(d, by)
 	if err != nil {
 		return err
 	}
 	defer rec.Release()
-	return WriteRecord(rec, tagName, 0o644, owner, group, bytes.NewReader(append(b, '\n')))
+	return WriteRecord(rec, tagName, 0o644, by, bytes.NewReader(append(b, '\n')))
+}
+
+// A Maker says for whom records on a drive are made. Owner and Group own
+// them; they are ignored unless this account is the administrator.
+type Maker struct {
+	Owner, Group uint32
+	Scratch      string // name of a directory for what is given away, see [handle.Dir.MkdirFor]
+	Plain        bool   // the drive keeps no owners
 }
 
 // RecordIn opens the record directory below d and makes it if it is
 // missing. One that is a link, or another account's, is refused.
-func RecordIn(d *handle.Dir, owner, group uint32) (*handle.Dir, error) {
-	err := d.Mkdir(RecordDir, 0o755)
-	made := err == nil
-	if err != nil && !errors.Is(err, fs.ErrExist) {
-		return nil, err
-	}
-	rec, err := d.Beneath(RecordDir)
-	if err != nil {
-		return nil, err
-	}
-	if made {
-		if os.Geteuid() == 0 {
-			err = kept(rec.Chown(owner, group))
-		}
-		if err = errors.Join(err, rec.Sync(), d.Sync()); err != nil {
+func RecordIn(d *handle.Dir, by Maker) (*handle.Dir, error) {
+	rec, err := d.MkdirFor(RecordDir, 0o755, by.Owner, by.Group, by.Scratch, by.Plain)
+	if err == nil {
+		if err = errors.Join(rec.Sync(), d.Sync()); err != nil {
 			rec.Release()
-			return nil, err
 		}
+		return rec, err
+	}
+	if !errors.Is(err, fs.ErrExist) {
+		return nil, err
+	}
+	if rec, err = d.Beneath(RecordDir); err != nil {
+		return nil, err
 	}
 	st, err := rec.Self()
-	if err == nil && st.UID != uint32(os.Geteuid()) && st.UID != owner && st.UID != 0 {
+	if err == nil && st.UID != uint32(os.Geteuid()) && st.UID != by.Owner && st.UID != 0 {
 		err = &fs.PathError{Op: "open", Path: rec.Path(), Err: fmt.Errorf("belongs to account %d: %w", st.UID, fs.ErrPermission)}
 	}
 	if err != nil {
@@ -147,7 +149,7 @@ func RecordIn(d *handle.Dir, owner, group uint32) (*handle.Dir, error) {
 
 // WriteRecord writes a file below a record directory: under a temporary
 // name, flushed, then renamed over the old one, then the directory flushed.
-func WriteRecord(rec *handle.Dir, name string, mode, owner, group uint32, content io.Reader) (err error) {
+func WriteRecord(rec *handle.Dir, name string, mode uint32, by Maker, content io.Reader) (err error) {
 	tmp := fmt.Sprintf(".%.200s.%s.tmp", name, NewID()[:8])
 	f, err := rec.Create(tmp, 0o600)
 	if err != nil {
@@ -160,7 +162,7 @@ func WriteRecord(rec *handle.Dir, name string, mode, owner, group uint32, conten
 	}()
 	_, err = io.Copy(f, content)
 	if err == nil && os.Geteuid() == 0 {
-		err = kept(f.Chown(owner, group))
+		err = kept(f.Chown(by.Owner, by.Group))
 	}
 	if err == nil {
 		err = kept(f.Chmod(mode))

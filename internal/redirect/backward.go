@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"io/fs"
 	"path/filepath"
 	"slices"
 
@@ -42,6 +43,9 @@ func (m *mover) backward(ctx context.Context) error {
 			return err
 		}
 	}
+	if err := m.dropTempLink(); err != nil {
+		return err
+	}
 	setAside, err = m.setAside(ctx, at)
 	if err != nil {
 		return err
@@ -58,6 +62,22 @@ func (m *mover) backward(ctx context.Context) error {
 		m.out.SetAside = filepath.Join(string(m.p.Into), setAside)
 	}
 	return m.undone(setAside)
+}
+
+// dropTempLink removes the link that setLink makes beside the old one, from
+// whichever way it was on its way.
+func (m *mover) dropTempLink() error {
+	name := tempName(m.p.Run)
+	for _, text := range []string{string(m.p.LinkText), string(m.p.OldText)} {
+		ours, err := link.Is(m.linkIn, name, text)
+		if err != nil {
+			return err
+		}
+		if ours {
+			return m.linkIn.Unlink(name)
+		}
+	}
+	return nil
 }
 
 // switchBack leads programs to the folder again.
@@ -191,18 +211,29 @@ func (m *mover) emptyAgain() error {
 	if err != nil || !known {
 		return err
 	}
-	if err := m.into.Mkdir(string(m.p.Final), 0o700); err != nil {
-		if errors.Is(err, unix.EEXIST) {
-			return nil
-		}
-		return err
+	d, err := m.into.MkdirFor(string(m.p.Final), a.Mode, a.UID, a.GID, scratchName(m.p.Run), m.p.Allow.Owners)
+	if errors.Is(err, fs.ErrExist) {
+		return nil
 	}
-	d, err := m.into.Beneath(string(m.p.Final))
 	if err != nil {
 		return err
 	}
 	defer d.Release()
-	return errors.Join(d.Chown(a.UID, a.GID), d.Chmod(a.Mode), d.SetTimes(a.Mtime, a.Mtime))
+	return ignorePermission(errors.Join(d.Chmod(a.Mode), d.SetTimes(a.Mtime, a.Mtime)))
+}
+
+// dropScratch removes what giving a directory away left in dir.
+func (m *mover) dropScratch(dir *handle.Dir) error {
+	name := scratchName(m.p.Run)
+	if _, err := dir.Stat(name); missing(err) {
+		return nil
+	}
+	p, err := dir.Private(name, m.p.Allow.Owners)
+	if err != nil {
+		return err
+	}
+	defer p.Release()
+	return dir.DropPrivate(name, p)
 }
 
 // forget takes back what the run put around the copy: its note, the tag if
@@ -217,9 +248,12 @@ func (m *mover) forget() error {
 		return err
 	}
 	if m.p.NewTag {
-		if err := dropTag(string(m.p.TagIn), m.p.IntoDrive.ID); err != nil {
+		if err := m.dropTag(); err != nil {
 			return err
 		}
+	}
+	if err := m.dropScratch(m.into); err != nil {
+		return err
 	}
 	if !madeParents {
 		return nil
@@ -236,6 +270,9 @@ func (m *mover) forget() error {
 			continue
 		}
 		err = d.Rmdir(string(parents.Names[i]))
+		if e := m.dropScratch(d); err == nil {
+			err = e
+		}
 		d.Release()
 		if err != nil && !missing(err) && !errors.Is(err, unix.ENOTEMPTY) && !errors.Is(err, unix.EEXIST) {
 			return err
@@ -267,8 +304,9 @@ func (m *mover) dropNote() error {
 }
 
 // dropTag removes a drive tag that this run made and no other has used.
-func dropTag(path, id string) error {
-	d, err := handle.OpenReal(path)
+func (m *mover) dropTag() error {
+	id := m.p.IntoDrive.ID
+	d, err := handle.OpenReal(string(m.p.TagIn))
 	if missing(err) {
 		return nil
 	}
@@ -276,6 +314,9 @@ func dropTag(path, id string) error {
 		return err
 	}
 	defer d.Release()
+	if err := m.dropScratch(d); err != nil {
+		return err
+	}
 	t, err := drive.ReadTagIn(d)
 	if missing(err) || err == nil && (t.ID != id || t.Counter > 1) {
 		return nil

@@ -141,6 +141,11 @@ func (e *Engine) judgeHeld(ctx context.Context, d *DiscardPlan, h ledger.Held, l
 		if v.late.erasing, err = e.erasing(h); err != nil {
 			return err
 		}
+		plan, planErr := e.planOfRun(h.Run)
+		if planErr != nil {
+			return planErr
+		}
+		v.late.job = plan.lateJob(sideOf(h))
 		if err = v.late.walk(ctx); err == nil {
 			err = v.judgeAll(ctx, live, d.Live, e.Ledger.RunDir(h.Run), spool, e.Progress)
 		}
@@ -238,7 +243,8 @@ func (e *Engine) Discard(ctx context.Context, d *DiscardPlan) (*Outcome, error) 
 	defer run.Release()
 	m := &mover{Engine: e, p: p, run: run, out: &Outcome{Run: p.Run, Kind: p.Kind, Plan: p, Findings: d.Findings}}
 	err = m.discard(ctx, d)
-	if refused := (*RefusedError)(nil); errors.As(err, &refused) {
+	// Once late writes were brought over it is no refusal without a trace.
+	if refused := (*RefusedError)(nil); errors.As(err, &refused) && !m.broughtOver {
 		return nil, errors.Join(err, run.Set(ledger.Refused, err.Error(), nil))
 	}
 	return m.out, m.stopped(err)
@@ -272,8 +278,8 @@ func (m *mover) discard(ctx context.Context, d *DiscardPlan) error {
 	m.spaceOf(d)
 	late := false
 	for _, v := range d.Verdicts {
-		if v.late != nil && len(v.late.brought) > 0 {
-			late = true
+		if v.late != nil && (len(v.late.brought) > 0 || v.late.touched > 0) {
+			late, m.broughtOver = true, true
 			if err := m.bringOver(ctx, d, v); err != nil {
 				return err
 			}
@@ -327,15 +333,11 @@ func (m *mover) bringOver(ctx context.Context, d *DiscardPlan, v *Verdict) error
 			return err
 		}
 		defer spool.Close()
-		row, err := m.Ledger.Run(v.Held.Run)
+		plan, err := m.planOfRun(v.Held.Run)
 		if err != nil {
 			return err
 		}
-		plan, err := m.planOf(row)
-		if err != nil {
-			return err
-		}
-		l := &lateWrites{held: held, live: live, livePath: d.Live, spool: spool, side: sideOf(v.Held), job: plan.lateJob(sideOf(v.Held)), fuse: v.Held.Ino == 0}
+		l := &lateWrites{held: held, live: live, livePath: d.Live, spool: spool, side: sideOf(v.Held), job: plan.lateJob(sideOf(v.Held)), tmp: lateName(m.p.Run), fuse: v.Held.Ino == 0}
 		if l.erasing, err = m.erasing(v.Held); err != nil {
 			return err
 		}

@@ -12,6 +12,7 @@ import (
 	"sync"
 
 	"golang.org/x/sync/errgroup"
+	"golang.org/x/sys/unix"
 
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
@@ -80,6 +81,11 @@ func (v *Verdict) judgeAll(ctx context.Context, live *handle.Dir, livePath, runD
 	err := transfer.Match(ctx, live, spool, func(rec *transfer.Record, now *inventory.Entry) error {
 		if rec == nil {
 			return nil // new at the target: nothing of the held original
+		}
+		if v.late.brings(rec.Path) {
+			// The held one is newer: it is brought over first, and all is judged again.
+			j.set(rec, "")
+			return nil
 		}
 		if now == nil {
 			j.set(rec, finding.GoneAtTarget)
@@ -190,6 +196,9 @@ func (j *judge) content(ctx context.Context, rec *transfer.Record, now *inventor
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
+	if err != nil && !unreadable(err) {
+		return err // says nothing about the file
+	}
 	if j.progress != nil {
 		j.progress.Advance(1, now.Stat.Size)
 	}
@@ -199,6 +208,12 @@ func (j *judge) content(ctx context.Context, rec *transfer.Record, now *inventor
 	}
 	j.set(rec, j.why(rec, now, err))
 	return nil
+}
+
+// unreadable tells a drive that can't give the content back from other
+// troubles of reading: what read(2) and file systems with checksums answer.
+func unreadable(err error) bool {
+	return errors.Is(err, unix.EIO) || errors.Is(err, unix.EBADMSG) || errors.Is(err, unix.EUCLEAN)
 }
 
 // why tells a person's work from rot: work moves a time stamp.

@@ -9,7 +9,6 @@ import (
 	"slices"
 	"strings"
 
-	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inuse"
@@ -27,6 +26,7 @@ type lateWrites struct {
 	side       transfer.Side // which side of the spool the held original is
 	lookOnly   bool          // find, but bring nothing over
 	job        *transfer.Job // how entries are brought over; nil with lookOnly
+	tmp        string        // name for what is being made in the live folder
 	fuse       bool          // the held original lies behind FUSE
 	erasing    bool          // Nexlin has begun to delete it, and opened directories for that
 
@@ -35,7 +35,9 @@ type lateWrites struct {
 	changes   []transfer.Record
 	brought   []string
 	conflicts []string
-	seen      int // entries that really differ
+	newDir    string // with lookOnly: the last directory that would be made
+	seen      int    // entries that really differ
+	touched   int    // files of which nothing but the ctime moved
 }
 
 // forget lets the handles go; what was found stays.
@@ -116,33 +118,107 @@ func (l *lateWrites) directory(d transfer.Difference) error {
 	}
 	l.seen++
 	if l.lookOnly {
+		if d.Was == nil && !l.inNewDir(d.Path) {
+			l.newDir = d.Path
+		}
 		l.brought = append(l.brought, d.Path)
 		return nil
 	}
-	dir, name, err := l.live.Parent(d.Path)
+	made, err := l.setDirectory(d)
+	if errors.Is(err, errConflict) {
+		return l.conflict(d.Path)
+	}
 	if err != nil {
 		return l.orConflict(d.Path, err)
-	}
-	defer dir.Release()
-	if d.Path != "." {
-		if err := dir.Mkdir(name, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
-			return err
-		}
-	}
-	at, err := l.live.Beneath(d.Path)
-	if err != nil {
-		return l.orConflict(d.Path, err)
-	}
-	defer at.Release()
-	made, err := l.job.Allow.SetDir(at, d.Now, d.Was != nil)
-	if err != nil {
-		return err
 	}
 	l.brought = append(l.brought, d.Path)
 	f := transfer.Fact{Flags: transfer.Copied | transfer.Verified}
 	*f.Of(l.side), *f.Of(l.side.Other()) = now, made
 	l.record(d, f)
 	return nil
+}
+
+var errConflict = errors.New("changed on both sides")
+
+// setDirectory makes a new directory in the live folder, or gives the one
+// that was copied its new rights.
+func (l *lateWrites) setDirectory(d transfer.Difference) (transfer.Snap, error) {
+	dir, name, err := l.live.Parent(d.Path)
+	if err != nil {
+		return transfer.Snap{}, err
+	}
+	defer dir.Release()
+	at, err := l.live.Beneath(d.Path)
+	if missing(err) && d.Was == nil {
+		var made transfer.Snap
+		err := l.place(dir, name, (*handle.Dir).Rename, func(private *handle.Dir, tmp string) error {
+			if err := private.Mkdir(tmp, 0o700); err != nil {
+				return err
+			}
+			sub, err := private.Beneath(tmp)
+			if err != nil {
+				return err
+			}
+			defer sub.Release()
+			made, err = l.job.Allow.SetDir(sub, d.Now, false)
+			return err
+		})
+		return made, err
+	}
+	if err != nil {
+		return transfer.Snap{}, err
+	}
+	defer at.Release()
+	st, err := at.Self()
+	if err != nil {
+		return transfer.Snap{}, err
+	}
+	if d.Was == nil { // made there, too, and has rights of its own
+		return transfer.SnapOf(&st, nil).On(l.job.Fuse), l.tidy(dir)
+	}
+	if ino := d.Was.Fact.Of(l.side.Other()).Ino; ino != 0 && ino != st.Ino {
+		return transfer.Snap{}, errConflict
+	}
+	return l.job.Allow.SetDir(at, d.Now, true)
+}
+
+// tidy removes what a run that was stopped left of [lateWrites.place].
+func (l *lateWrites) tidy(dir *handle.Dir) error {
+	if _, err := dir.Stat(l.tmp); missing(err) {
+		return nil
+	}
+	private, err := dir.Private(l.tmp, l.job.Allow.Owners)
+	if err != nil {
+		return err
+	}
+	defer private.Release()
+	return dir.DropPrivate(l.tmp, private)
+}
+
+// place makes an entry in the live folder: in a private directory beside its
+// place, so that nobody can exchange it while it is made (I6), then renamed.
+// The times of the directory around it stay.
+func (l *lateWrites) place(dir *handle.Dir, name string, rename func(from *handle.Dir, name string, to *handle.Dir, newName string) error, make func(private *handle.Dir, tmp string) error) error {
+	const tmp = "new"
+	times, err := dir.Self()
+	if err != nil {
+		return err
+	}
+	private, err := dir.Private(l.tmp, l.job.Allow.Owners)
+	if err != nil {
+		return err
+	}
+	defer private.Release()
+	if err = private.Unlink(tmp); missing(err) { // left by a run that was stopped
+		err = nil
+	}
+	if err == nil {
+		err = make(private, tmp)
+	}
+	if err == nil {
+		err = rename(private, tmp, dir, name)
+	}
+	return errors.Join(err, dir.DropPrivate(l.tmp, private), dir.Sync(), ignorePermission(dir.SetTimes(times.Atime, times.Mtime)))
 }
 
 // orConflict keeps both sides where the place in the live folder is gone or
@@ -154,17 +230,45 @@ func (l *lateWrites) orConflict(path string, err error) error {
 	return err
 }
 
+// brings reports whether the entry at path is brought over; l may be nil.
+func (l *lateWrites) brings(path string) bool {
+	if l == nil {
+		return false
+	}
+	_, found := slices.BinarySearchFunc(l.brought, path, handle.Compare)
+	return found
+}
+
+// inNewDir reports that path lies below a directory that would be made, so
+// that there is no place for it yet.
+func (l *lateWrites) inNewDir(path string) bool {
+	return l.newDir != "" && handle.Within(path, l.newDir)
+}
+
 // entry brings one file or link over: under a temporary name, then renamed.
 func (l *lateWrites) entry(ctx context.Context, d transfer.Difference) error {
 	if same, err := l.onlyTouched(ctx, d); err != nil || same {
 		return err
 	}
 	dir, name, err := l.live.Parent(d.Path)
+	if missing(err) && l.inNewDir(d.Path) {
+		l.seen++
+		l.brought = append(l.brought, d.Path)
+		return nil
+	}
 	if err != nil {
 		return l.orConflict(d.Path, err)
 	}
 	defer dir.Release()
+	rename := (*handle.Dir).Rename
+	if d.Was != nil {
+		rename = (*handle.Dir).Replace
+	}
 	free, err := l.mayReplace(dir, name, d)
+	if err == nil && !free && !l.busy[d.Path] {
+		free, err = l.equal(ctx, dir, name, d.Now)
+		rename = (*handle.Dir).Replace
+	}
 	if err != nil {
 		return err
 	}
@@ -176,21 +280,12 @@ func (l *lateWrites) entry(ctx context.Context, d transfer.Difference) error {
 	if l.lookOnly {
 		return nil
 	}
-	times, err := dir.Self()
-	if err != nil {
+	var rec *transfer.Record
+	err = l.place(dir, name, rename, func(private *handle.Dir, tmp string) (err error) {
+		rec, err = l.bring(ctx, d.Now, private, tmp)
 		return err
-	}
-	tmp := ".nexlin-late-" + drive.NewID()
-	rec, err := l.bring(ctx, d.Now, dir, tmp)
-	if err == nil && d.Was == nil {
-		err = dir.Rename(tmp, dir, name)
-	} else if err == nil {
-		err = dir.Replace(tmp, dir, name)
-	}
+	})
 	if err != nil {
-		if e := dir.Unlink(tmp); e != nil && !missing(e) {
-			err = errors.Join(err, e)
-		}
 		return err
 	}
 	st, err := dir.Stat(name)
@@ -200,7 +295,7 @@ func (l *lateWrites) entry(ctx context.Context, d transfer.Difference) error {
 	held, made := l.snap(d.Now), transfer.SnapOf(&st, d.Now.Xattrs).On(l.job.Fuse)
 	*rec.Fact.Of(l.side), *rec.Fact.Of(l.side.Other()) = held, made
 	l.changes = append(l.changes, *rec)
-	return errors.Join(dir.Sync(), ignorePermission(dir.SetTimes(times.Atime, times.Mtime)))
+	return nil
 }
 
 // bring makes the late entry under a name that is free: a copy, or one more
@@ -261,6 +356,7 @@ func (l *lateWrites) onlyTouched(ctx context.Context, d transfer.Difference) (bo
 	}
 	fact := d.Was.Fact
 	*fact.Of(l.side) = now
+	l.touched++
 	l.record(d, fact)
 	return true, nil
 }
@@ -283,6 +379,56 @@ func (l *lateWrites) mayReplace(dir *handle.Dir, name string, d transfer.Differe
 	return d.Was.Fact.Of(l.side.Other()).Still(&now, false), nil
 }
 
+// equal reports that the live folder has the very same under this name: a run
+// that was stopped brought it over already, or a person did.
+func (l *lateWrites) equal(ctx context.Context, dir *handle.Dir, name string, held *inventory.Entry) (bool, error) {
+	st, err := dir.Stat(name)
+	if missing(err) || err == nil && st.Type() != held.Stat.Type() {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	xattrs, err := dir.Xattrs(name)
+	if err != nil {
+		return false, err
+	}
+	var allow transfer.Allow
+	if l.job != nil {
+		allow = l.job.Allow
+	}
+	want, is := transfer.SnapOf(&held.Stat, held.Xattrs), transfer.SnapOf(&st, xattrs)
+	switch {
+	case allow.Differs(&want, &is, held.Xattrs, xattrs) != "":
+		return false, nil
+	case st.IsSymlink():
+		text, err := dir.Readlink(name)
+		return text == held.Link || l.job != nil && l.job.Rewrite != nil && text == l.rewritten(held), err
+	case !st.IsRegular():
+		return true, nil
+	}
+	var sums [2]transfer.Sum
+	for i, from := range []struct {
+		dir  *handle.Dir
+		name string
+	}{{held.Dir, held.Name}, {dir, name}} {
+		f, err := from.dir.OpenFile(from.name)
+		if err != nil {
+			return false, err
+		}
+		sums[i], err = transfer.NewReader().Sum(ctx, f, st.Size)
+		if err = errors.Join(err, f.Close()); err != nil {
+			return false, err
+		}
+	}
+	return sums[0] == sums[1], nil
+}
+
+func (l *lateWrites) rewritten(e *inventory.Entry) string {
+	made, _ := l.job.Rewrite(e)
+	return made
+}
+
 // lateJob is how entries are brought over that were written late to a held
 // original, which is the given side of the run's records.
 func (p *Plan) lateJob(held transfer.Side) *transfer.Job {
@@ -302,7 +448,7 @@ func (m *mover) late(ctx context.Context) error {
 		return err
 	}
 	defer target.Release()
-	l := &lateWrites{held: m.from, live: target, livePath: m.p.Copy(), spool: m.spool, job: m.p.lateJob(transfer.Source), fuse: m.p.FromFuse}
+	l := &lateWrites{held: m.from, live: target, livePath: m.p.Copy(), spool: m.spool, job: m.p.lateJob(transfer.Source), tmp: lateName(m.p.Run), fuse: m.p.FromFuse}
 	if err := l.walk(ctx); err != nil {
 		return err
 	}

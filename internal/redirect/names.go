@@ -17,9 +17,11 @@ const maxName = 255
 // heldName is what a folder is called while it is held.
 func heldName(base, run string) string { return shorten("."+base, ".held-"+run) }
 
-func partName(run string) string  { return ".nexlin-part-" + run }
-func asideName(run string) string { return ".nexlin-aside-" + run }
-func tempName(run string) string  { return ".nexlin-link-" + run }
+func partName(run string) string    { return ".nexlin-part-" + run }
+func asideName(run string) string   { return ".nexlin-aside-" + run }
+func scratchName(run string) string { return ".nexlin-new-" + run }
+func lateName(run string) string    { return ".nexlin-late-" + run }
+func tempName(run string) string    { return ".nexlin-link-" + run }
 
 // shorten keeps stem and suffix together within maxName without cutting a
 // character in two.

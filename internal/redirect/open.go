@@ -71,10 +71,14 @@ func (m *mover) findFrom() (*handle.Dir, error) {
 		if err != nil {
 			return nil, err
 		}
-		if st, err := d.Self(); err == nil && isDir(&st, m.p.fromID()) {
+		st, err := d.Self()
+		if err == nil && isDir(&st, m.p.fromID()) {
 			return d, nil
 		}
 		d.Release()
+		if err != nil {
+			return nil, err
+		}
 	}
 	return nil, nil
 }

@@ -138,6 +138,14 @@ func (e *Engine) planOf(row ledger.RunRow) (*Plan, error) {
 	return &p, nil
 }
 
+func (e *Engine) planOfRun(id string) (*Plan, error) {
+	row, err := e.Ledger.Run(id)
+	if err != nil {
+		return nil, err
+	}
+	return e.planOf(row)
+}
+
 func accountName(uid uint32) string {
 	u, err := user.LookupId(strconv.FormatUint(uint64(uid), 10))
 	if err != nil {

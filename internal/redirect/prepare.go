@@ -101,19 +101,14 @@ func asPaths(in []string) []pathtext.Path {
 func (m *mover) parent(at **handle.Dir, name string) error {
 	up := *at
 	defer up.Release()
-	err := up.Mkdir(name, 0o755)
-	if err != nil && !errors.Is(err, os.ErrExist) {
-		return err
+	sub, err := up.MkdirFor(name, 0o755, m.p.UID, m.p.GID, scratchName(m.p.Run), m.p.Allow.Owners)
+	if errors.Is(err, os.ErrExist) {
+		sub, err = up.Beneath(name)
 	}
-	made := err == nil
-	sub, err := up.Beneath(name)
 	if err != nil {
 		return err
 	}
-	if made && os.Geteuid() == 0 && !m.p.Allow.Owners {
-		err = sub.Chown(m.p.UID, m.p.GID)
-	}
-	if err = errors.Join(err, sub.Sync(), up.Sync()); err != nil {
+	if err = errors.Join(sub.Sync(), up.Sync()); err != nil {
 		sub.Release()
 		return err
 	}
@@ -152,7 +147,9 @@ func (m *mover) tag(ctx context.Context) error {
 			return nil // it counts runs, and counted this one before it was stopped
 		}
 		t.Counter++
-		err = drive.WriteTag(d, *t, st.UID, st.GID)
+		by := m.maker()
+		by.Owner, by.Group = st.UID, st.GID
+		err = drive.WriteTag(d, *t, by)
 		if errors.Is(err, os.ErrPermission) && !m.p.NewTag {
 			return nil // another account's tag identifies the drive for us, too
 		}

@@ -46,6 +46,8 @@ type mover struct {
 	switched bool
 	resumed  bool
 	room     []room
+
+	broughtOver bool // discard: late writes were
 }
 
 // room is a drive and what was free on it before the run.
@@ -188,6 +190,9 @@ func (m *mover) forward(ctx context.Context) error {
 		return err
 	}
 	if at != switched {
+		if m.from == nil {
+			return &BrokenError{string(m.p.From), "the folder that is to be copied is not there"}
+		}
 		if err := m.prepare(ctx, at); err != nil {
 			return err
 		}

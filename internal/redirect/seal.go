@@ -140,7 +140,7 @@ func writeFile(path string, fill func(io.Writer) error) (err error) {
 // target. They belong to the account that owns the target, and are readable
 // by it alone where the folder's names are private.
 func (m *mover) describe(state string) error {
-	rec, err := drive.RecordIn(m.into, m.p.UID, m.p.GID)
+	rec, err := drive.RecordIn(m.into, m.maker())
 	if err != nil {
 		return err
 	}
@@ -173,12 +173,18 @@ func (m *mover) writeNote(rec *handle.Dir, n Note) error {
 	return m.writeRecord(rec, n.Name+".json", strings.NewReader(string(b)+"\n"))
 }
 
+// maker says that what is put beside the target belongs to the account that
+// owns the folder.
+func (m *mover) maker() drive.Maker {
+	return drive.Maker{Owner: m.p.UID, Group: m.p.GID, Scratch: scratchName(m.p.Run), Plain: m.p.Allow.Owners}
+}
+
 func (m *mover) writeRecord(rec *handle.Dir, name string, r io.Reader) error {
 	mode := uint32(0o644)
 	if m.p.Private {
 		mode = 0o600
 	}
-	return drive.WriteRecord(rec, name, mode, m.p.UID, m.p.GID, r)
+	return drive.WriteRecord(rec, name, mode, m.maker(), r)
 }
 
 // renote changes the state in the note of a target that lies in dir. A note

@@ -55,8 +55,22 @@ func (m *mover) place(ctx context.Context, data placeData) error {
 		if err := m.into.Rename(string(data.Part), m.into, string(m.p.Final)); err != nil {
 			return err
 		}
-		return m.into.Sync()
+		return errors.Join(m.samePart(), m.into.Sync())
 	}, nil)
+}
+
+// samePart wants the copy at its final place to be the part that was
+// verified: whoever may write beside it could have exchanged the two (I6).
+func (m *mover) samePart() error {
+	is, err := m.into.Stat(string(m.p.Final))
+	if err != nil {
+		return err
+	}
+	was, err := m.part.Dir.Self()
+	if err == nil && !was.SameInode(&is) {
+		err = &BrokenError{m.p.Copy(), "another directory was put in place of the copy"}
+	}
+	return err
 }
 
 // exchange puts the link where the folder was and the folder under its held
@@ -106,7 +120,7 @@ func (m *mover) setLink(old, text string) error {
 		return err
 	}
 	tmp := tempName(m.p.Run)
-	if err := link.Remove(m.linkIn, tmp, text); err != nil {
+	if err := m.dropTempLink(); err != nil {
 		return err
 	}
 	if err := link.Make(m.linkIn, tmp, text); err != nil {

@@ -260,6 +260,7 @@ func (e *Engine) tagPlace(p *Plan, anchor string) error {
 		}
 	}
 	slices.Reverse(way)
+	hidden := map[string]bool{}
 	for _, at := range way {
 		tag, err := drive.ReadTag(at)
 		switch {
@@ -270,11 +271,16 @@ func (e *Engine) tagPlace(p *Plan, anchor string) error {
 		case errors.Is(err, drive.ErrTag):
 			p.find(finding.New(finding.DriveDoubtful, at, fmt.Sprintf("the drive tag in %s is damaged or of another version", pathtext.Show(at)), subject("", d.Name(), "")))
 			return nil
+		case errors.Is(err, fs.ErrPermission):
+			hidden[at] = true // whether there is one is not for this account to know
 		case !noTag(err):
-			return err // whether there is one is not known
+			return err
 		}
 	}
 	for _, at := range way {
+		if hidden[at] {
+			continue
+		}
 		if unix.Access(at, unix.W_OK|unix.X_OK) == nil {
 			p.TagIn, p.NewTag = pathtext.Path(at), true
 			p.IntoDrive.ID, p.IntoDrive.TagPlace = drive.NewID(), relative(d.Mount, at)

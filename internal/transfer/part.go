@@ -37,6 +37,14 @@ func OpenPart(parent *handle.Dir, name, aside string, known uint64, allow *Allow
 			err = dir.Chown(uint32(os.Geteuid()), uint32(os.Getegid()))
 		}
 	}
+	if err == nil && known == 0 && !allow.Owners {
+		// Whoever may write in parent could have put another directory of this
+		// account's there: a new part is empty.
+		var names []string
+		if names, err = dir.Names(); len(names) > 0 {
+			err = &fs.PathError{Op: "open", Path: parent.Join(name), Err: fs.ErrExist}
+		}
+	}
 	if err == nil {
 		err = dropXattrs(dir, nil)
 	}
@@ -75,7 +83,7 @@ func (p *Part) Finish(spool *Spool, allow *Allow) error {
 		return err
 	}
 	r.Fact.Copy = SnapOf(&made, xattrs)
-	if what := allow.differs(&r.Fact.Source, &r.Fact.Copy, r.Xattrs, xattrs); what != "" {
+	if what := allow.Differs(&r.Fact.Source, &r.Fact.Copy, r.Xattrs, xattrs); what != "" {
 		return &DiffError{Path: ".", What: what}
 	}
 	return errors.Join(spool.Put(r.Ord, &r.Fact), spool.Flush(), p.Dir.Sync())
@@ -156,7 +164,11 @@ func (p *remover) empty(c *Cursor) error {
 		if err := closeDown(depth); err != nil {
 			return err
 		}
-		if p.isDir(r.Path) {
+		dir, err := p.isDir(r.Path)
+		if err != nil {
+			return err
+		}
+		if dir {
 			p.unlock(r.Path)
 			open = append(open, r)
 			continue
@@ -168,13 +180,13 @@ func (p *remover) empty(c *Cursor) error {
 	return closeDown(0)
 }
 
-func (p *remover) isDir(rel string) bool {
-	d, err := p.dir.Beneath(rel)
-	if err != nil {
-		return false
+func (p *remover) isDir(rel string) (bool, error) {
+	dir, _, st, err := standing(p.dir, rel)
+	if dir == nil {
+		return false, err
 	}
-	d.Release()
-	return true
+	dir.Release()
+	return st.IsDir(), nil
 }
 
 // unlock opens a directory of ours up that was copied without the right to
@@ -200,7 +212,8 @@ func standing(root *handle.Dir, rel string) (dir *handle.Dir, name string, st *h
 		}
 		dir.Release()
 	}
-	if errors.Is(err, fs.ErrNotExist) {
+	// A link where a directory was is no way to the entry either.
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, unix.ENOTDIR) || errors.Is(err, unix.ELOOP) {
 		err = nil
 	}
 	return nil, name, nil, err

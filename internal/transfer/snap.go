@@ -128,9 +128,9 @@ func (a *Allow) keep(xattrs []handle.Xattr) []handle.Xattr {
 	return out
 }
 
-// differs names what of the source's metadata the copy lacks, beyond what is
+// Differs names what of the source's metadata the copy lacks, beyond what is
 // allowed; empty if nothing.
-func (a *Allow) differs(want, made *Snap, source, copied []handle.Xattr) string {
+func (a *Allow) Differs(want, made *Snap, source, copied []handle.Xattr) string {
 	switch {
 	case (want.Mode^made.Mode)&0o170000 != 0:
 		return "type"

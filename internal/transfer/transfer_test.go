@@ -3,6 +3,7 @@ package transfer
 import (
 	"context"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"sync"
@@ -51,7 +52,11 @@ func open(t testing.TB, path string) *handle.Dir {
 }
 
 func (b *bench) part() *Part {
-	p, err := OpenPart(b.parent, "part", "aside", 0, &Allow{})
+	known, err := b.parent.Stat("part") // zero if there is none yet
+	if err != nil {
+		require.ErrorIs(b.t, err, fs.ErrNotExist)
+	}
+	p, err := OpenPart(b.parent, "part", "aside", known.Ino, &Allow{})
 	require.NoError(b.t, err)
 	return p
 }
@@ -549,14 +554,14 @@ func TestAllow(t *testing.T) {
 	} {
 		made := source
 		c.change(&made)
-		require.NotEmpty(t, (&Allow{}).differs(&source, &made, both, c.xattrs), what)
+		require.NotEmpty(t, (&Allow{}).Differs(&source, &made, both, c.xattrs), what)
 		others := Allow{Owners: !c.allow.Owners, Modes: !c.allow.Modes, Xattrs: !c.allow.Xattrs, ACLs: !c.allow.ACLs, Links: true}
 		if c.allow.TimeStep == 0 {
 			others.TimeStep = 2 * time.Second
 		}
-		require.NotEmpty(t, others.differs(&source, &made, both, c.xattrs), "%s: only what was accepted", what)
+		require.NotEmpty(t, others.Differs(&source, &made, both, c.xattrs), "%s: only what was accepted", what)
 		if c.allow != (Allow{}) {
-			require.Empty(t, c.allow.differs(&source, &made, both, c.xattrs), what)
+			require.Empty(t, c.allow.Differs(&source, &made, both, c.xattrs), what)
 		}
 	}
 }

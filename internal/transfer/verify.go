@@ -156,7 +156,7 @@ func (v *verify) Visit(e *inventory.Entry) (bool, error) {
 // wrong says what is wrong with an entry apart from its content; empty if
 // nothing is.
 func (v *verify) wrong(rec *Record, e *inventory.Entry, now *Snap) (string, error) {
-	switch what := v.Allow.differs(&rec.Fact.Source, now, rec.Xattrs, e.Xattrs); {
+	switch what := v.Allow.Differs(&rec.Fact.Source, now, rec.Xattrs, e.Xattrs); {
 	case rec.Fact.Flags&Copied == 0:
 		return "its copy is not finished", nil
 	case what != "":

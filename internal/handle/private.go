@@ -1,0 +1,109 @@
+package handle
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+
+	"golang.org/x/sys/unix"
+)
+
+// Private makes a directory that only this account can look into, and opens
+// it: what is made in there can't be exchanged by whoever may write in d
+// (I6). One that is there already, from a run that was stopped, is taken
+// again. plain says that the file system keeps no owners, so that there are
+// no rights to tell apart.
+//
+// fs.ErrPermission means that another directory was slipped in under the
+// name.
+func (d *Dir) Private(name string, plain bool) (*Dir, error) {
+	if err := d.Mkdir(name, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
+		return nil, err
+	}
+	p, err := d.Beneath(name)
+	if err != nil {
+		return nil, err
+	}
+	st, err := p.Self()
+	if err == nil && !plain && (st.UID != uint32(os.Geteuid()) || st.Perm()&0o077 != 0) {
+		err = &fs.PathError{Op: "open", Path: p.Path(), Err: fmt.Errorf("it belongs to account %d: %w", st.UID, fs.ErrPermission)}
+	}
+	if err != nil {
+		p.Release()
+		return nil, err
+	}
+	return p, nil
+}
+
+// MkdirFor makes the directory called name, which must not exist, for
+// another account, and opens it: made and given away inside a private
+// directory called scratch, then renamed to its place. So it is never another
+// directory of d that is given away. Where owner is this account, or plain
+// says that none is kept, it is made in its place.
+func (d *Dir) MkdirFor(name string, mode, owner, group uint32, scratch string, plain bool) (*Dir, error) {
+	if plain || os.Geteuid() != 0 || owner == 0 && group == 0 {
+		if err := d.Mkdir(name, mode); err != nil {
+			return nil, err
+		}
+		return d.Beneath(name)
+	}
+	_, exists := d.Stat(name)
+	if _, err := d.Stat(scratch); exists == nil && errors.Is(err, fs.ErrNotExist) {
+		return nil, d.err("mkdir", name, fs.ErrExist)
+	}
+	p, err := d.Private(scratch, false)
+	if err != nil {
+		return nil, err
+	}
+	defer p.Release()
+	if exists == nil { // a run was stopped between renaming and tidying up
+		return nil, errors.Join(d.err("mkdir", name, fs.ErrExist), d.DropPrivate(scratch, p))
+	}
+	made, err := p.directoryFor(mode, owner, group)
+	if err == nil {
+		if err = p.Rename(inPrivate, d, name); err == nil {
+			made.path = d.Join(name)
+		}
+	}
+	if err = errors.Join(err, d.DropPrivate(scratch, p)); err != nil {
+		if made != nil {
+			made.Release()
+		}
+		return nil, err
+	}
+	return made, nil
+}
+
+// inPrivate is what an entry is called while it is made in a private directory.
+const inPrivate = "new"
+
+func (d *Dir) directoryFor(mode, owner, group uint32) (*Dir, error) {
+	if err := d.Mkdir(inPrivate, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
+		return nil, err
+	}
+	made, err := d.Beneath(inPrivate)
+	if err == nil {
+		err = errors.Join(made.Chmod(mode), made.Chown(owner, group), made.Sync())
+	}
+	if err != nil && made != nil {
+		made.Release()
+		made = nil
+	}
+	return made, err
+}
+
+// DropPrivate removes what Private made, with what was not renamed out of it.
+func (d *Dir) DropPrivate(name string, p *Dir) error {
+	for _, take := range []func(string) error{p.Rmdir, p.Unlink} {
+		// One of the two fits, if anything is left at all.
+		if err := take(inPrivate); err != nil && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, unix.ENOTDIR) && !errors.Is(err, unix.EISDIR) {
+			return err
+		}
+	}
+	err := d.Rmdir(name)
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, unix.ENOTDIR) {
+		return nil // somebody moved it away: it was empty
+	}
+	return err
+}
