@@ -23,6 +23,7 @@ type crashBed struct {
 	skerry, basalt, dune string
 	folder               string
 	content              string // print of the folder
+	original, before     string // a held original and its print, where that is to stay so
 	late                 bool   // late writes are part of the content, and arrive with the command
 }
 
@@ -82,10 +83,16 @@ func crashStories() []crashStory {
 	}
 	onBasalt := linked(func(b *crashBed) string { return b.basalt })
 	onDune := linked(func(b *crashBed) string { return b.dune })
+	back := []string{"bring-back", "documents", "--yes", "-q", "--accept", "rights-would-grow"}
 	discard := []string{"discard-original", "documents", "--yes", "-q"}
 	discarded := func(t *testing.T, b *crashBed) {
 		onBasalt(t, b)
 		require.Empty(t, b.held(t))
+	}
+	// Undone, the held original has again what was taken from it.
+	lent := func(t *testing.T, b *crashBed) {
+		onBasalt(t, b)
+		require.Empty(t, lab.Changes(b.before, lab.Print(t, b.original)))
 	}
 	realFolder := func(t *testing.T, b *crashBed) {
 		st, err := os.Lstat(b.folder)
@@ -94,7 +101,8 @@ func crashStories() []crashStory {
 	}
 	return []crashStory{
 		{"move", nil, move("BASALT"), onBasalt, realFolder, nil},
-		{"bring-back", [][]string{move("BASALT")}, []string{"bring-back", "documents", "--yes", "-q"}, realFolder, onBasalt, nil},
+		{"bring-back", [][]string{move("BASALT")}, back, realFolder, onBasalt, nil},
+		{"bring-back with what is held", [][]string{move("BASALT")}, append(back, "--use-held"), realFolder, lent, workedIn},
 		{"move-on", [][]string{move("BASALT")}, move("DUNE"), onDune, onBasalt, nil},
 		{"detach", [][]string{move("BASALT")}, []string{"detach", "documents", "--yes"}, func(t *testing.T, b *crashBed) {
 			require.NoFileExists(t, b.folder)
@@ -102,6 +110,16 @@ func crashStories() []crashStory {
 		{"discard-original", [][]string{move("BASALT")}, discard, discarded, nil, nil},
 		{"discard-original after late writes", [][]string{move("BASALT")}, discard, discarded, nil, writeLate},
 	}
+}
+
+// workedIn has somebody work at the target.
+func workedIn(t *testing.T, b *crashBed) {
+	held := b.held(t)
+	require.Len(t, held, 1)
+	b.original, b.before = held[0], lab.Print(t, held[0])
+	require.NoError(t, os.WriteFile(filepath.Join(b.folder, "deep/er/c"), []byte("worked in"), 0o644))
+	require.NoError(t, os.Remove(filepath.Join(b.folder, "z")))
+	b.content = lab.Print(t, b.folder+"/.")
 }
 
 // writeLate writes to the held original, as a program with files still open
@@ -258,7 +276,7 @@ func TestCrashBetweenSteps(t *testing.T) {
 // itself; a sample of the steps, since every call goes through this process.
 func TestCrashMatrixThroughFUSE(t *testing.T) {
 	skerry := lab.Drive(t, "ext4", "SKERRY", 64)
-	stories := slices.DeleteFunc(crashStories(), func(s crashStory) bool { return s.name == "move-on" || s.name == "detach" })
+	stories := slices.DeleteFunc(crashStories(), func(s crashStory) bool { return strings.Contains("move-on detach bring-back with what is held", s.name) && s.name != "bring-back" })
 	crashMatrix(t, [3]string{skerry, lab.Faulty(t).At, skerry}, stories, 8)
 }
 

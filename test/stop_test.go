@@ -3,15 +3,18 @@ package test
 import (
 	"bytes"
 	"errors"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 
 	"nexlin/test/lab"
 )
@@ -59,15 +62,25 @@ func TestStoppedInTheMiddle(t *testing.T) {
 		{"full", "part.done", func(t *testing.T, basalt string, _ *os.Process) {
 			// The whole drive: dd stops when there is no more.
 			_ = exec.Command("dd", "if=/dev/zero", "of="+basalt+"/fill", "bs=64k").Run()
-		}, "the drive is full", func(t *testing.T, basalt string) { require.NoError(t, os.Remove(basalt+"/fill")) }},
+		}, "BASALT is full", func(t *testing.T, basalt string) { require.NoError(t, os.Remove(basalt+"/fill")) }},
 		{"out of inodes", "part.done", func(t *testing.T, basalt string, _ *os.Process) {
 			require.NoError(t, os.Mkdir(basalt+"/fill", 0o755))
 			for i := 0; os.WriteFile(filepath.Join(basalt, "fill", string(rune('a'+i%26))+strings.Repeat("x", i/26)), nil, 0o600) == nil; i++ {
 			}
-		}, "the drive is full", func(t *testing.T, basalt string) { require.NoError(t, os.RemoveAll(basalt+"/fill")) }},
+		}, "BASALT is full", func(t *testing.T, basalt string) { require.NoError(t, os.RemoveAll(basalt+"/fill")) }},
 		{"read-only", "pass-1", func(t *testing.T, basalt string, _ *os.Process) {
 			lab.Run(t, "mount", "-o", "remount,ro", basalt)
-		}, "can only be read", func(t *testing.T, basalt string) { lab.Run(t, "mount", "-o", "remount,rw", basalt) }},
+		}, "BASALT can only be read by now", func(t *testing.T, basalt string) { lab.Run(t, "mount", "-o", "remount,rw", basalt) }},
+		{"pulled", "pass-1", func(t *testing.T, basalt string, _ *os.Process) {
+			// The file system goes down as if its device were gone (ext4: EXT4_IOC_SHUTDOWN, nothing flushed).
+			d, err := os.Open(basalt)
+			require.NoError(t, err)
+			defer d.Close()
+			require.NoError(t, unix.IoctlSetPointerInt(int(d.Fd()), 0x8004587d, 2))
+		}, "BASALT reports an input/output error", plugIn},
+		{"unmounted", "verified-1", func(t *testing.T, basalt string, _ *os.Process) {
+			lab.Run(t, "umount", "-l", basalt)
+		}, "BASALT is not at ", func(t *testing.T, basalt string) { lab.Run(t, "mount", "-o", "loop", basalt+".img", basalt) }},
 		{"interrupt", "pass-1", signal(syscall.SIGINT), "interrupted", nil},
 		{"terminate", "verified-1", signal(syscall.SIGTERM), "interrupted", nil},
 		{"hang-up", "sealed", signal(syscall.SIGHUP), "interrupted", nil},
@@ -103,6 +116,123 @@ func TestStoppedInTheMiddle(t *testing.T) {
 			n.Want(0, "check")
 		})
 	}
+}
+
+// plugIn mounts a drive anew.
+func plugIn(t *testing.T, at string) {
+	lab.Run(t, "umount", at)
+	lab.Run(t, "mount", "-o", "loop", at+".img", at)
+}
+
+// The drive with the records fills up in the middle: that is said, and the run
+// goes on once there is room.
+func TestLedgerDriveFull(t *testing.T) {
+	faulty, err := lab.Program("faults")
+	require.NoError(t, err)
+	for _, step := range []string{"part.intent", "pass-1", "sealed", "switch.act", "tried"} {
+		t.Run(step, func(t *testing.T) {
+			skerry, basalt, records := lab.Drive(t, "ext4", "SKERRY", 32), lab.Drive(t, "ext4", "BASALT", 32), lab.MemoryDrive(t, "RECORDS", 6)
+			lab.Tree{"Documents/a: a", "Documents/sub/b: b"}.Make(t, skerry)
+			folder := filepath.Join(skerry, "Documents")
+			before := lab.Print(t, folder)
+			n := lab.New(t, faulty)
+			n.State = filepath.Join(records, "state")
+			fill := filepath.Join(records, "fill")
+			out, code := midway(t, n, step, func(*os.Process) {
+				// A reserve that is kept for the ledger is not to be had; what is free is.
+				_ = exec.Command("dd", "if=/dev/zero", "of="+fill, "bs=4k").Run()
+			}, "move", folder, "--into", basalt, "--yes", "-q")
+			require.Equal(t, before, lab.Print(t, folder+"/."))
+			require.NoError(t, os.Remove(fill))
+			if code != 0 {
+				require.Equal(t, 5, code, out)
+				require.Contains(t, out, "records, at "+n.State+" is full")
+				n.Want(0, "resume", "--yes", "-q")
+			}
+			require.Equal(t, before, lab.Print(t, filepath.Join(basalt, "Documents")))
+			n.Want(0, "check")
+		})
+	}
+}
+
+// A second signal ends the run at once; it is recoverable all the same.
+func TestSecondSignal(t *testing.T) {
+	faulty, err := lab.Program("faults")
+	require.NoError(t, err)
+	skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 32), lab.Drive(t, "ext4", "BASALT", 32)
+	lab.Tree{"Documents/a: a"}.Make(t, skerry)
+	folder := filepath.Join(skerry, "Documents")
+	before := lab.Print(t, folder)
+	n := lab.New(t, faulty)
+	_, code := midway(t, n, "switch.act", func(p *os.Process) {
+		require.NoError(t, p.Signal(syscall.SIGINT))
+		require.Eventually(t, func() bool { // until the first one is taken
+			return p.Signal(syscall.SIGINT) != nil || exec.Command("kill", "-0", strconv.Itoa(p.Pid)).Run() != nil || zombie(p.Pid)
+		}, 10*time.Second, 50*time.Millisecond)
+	}, "move", folder, "--into", basalt, "--yes", "-q")
+	require.Equal(t, -1, code, "it waits at a step and does not hear the first one")
+	require.Equal(t, before, lab.Print(t, folder+"/."))
+	n.Want(0, "undo", "--yes")
+	require.Equal(t, before, lab.Print(t, folder))
+}
+
+func zombie(pid int) bool {
+	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	return err == nil && strings.Contains(string(b), ") Z ")
+}
+
+// A program that reads through the link path notices nothing of a resume or
+// an undo either (I1).
+func TestReadersDuringRecovery(t *testing.T) {
+	faulty, err := lab.Program("faults")
+	require.NoError(t, err)
+	skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 64), lab.Drive(t, "ext4", "BASALT", 64)
+	var tr lab.Tree
+	for i := range 300 {
+		tr = append(tr, fmt.Sprintf("Documents/%d/%d: %s", i%7, i, strings.Repeat("x", 5000)))
+	}
+	tr.Make(t, skerry)
+	folder := filepath.Join(skerry, "Documents")
+	n := lab.New(t, faulty)
+	for _, c := range []struct {
+		step, way string
+		command   []string
+	}{
+		{"pass-1", "resume", []string{"move", folder, "--into", basalt}}, {"hold.act", "undo", []string{"bring-back", "documents"}},
+		{"place.act", "resume", []string{"bring-back", "documents"}}, {"place.act", "undo", []string{"move", folder, "--into", basalt}},
+		{"switch.act", "undo", []string{"move", folder, "--into", basalt}}, {"switch.intent", "resume", []string{"move", folder, "--into", basalt}},
+	} {
+		n.Env = []string{"NEXLIN_FAULT=kill:" + c.step}
+		n.Want(-1, append(c.command, "--yes", "-q")...)
+		n.Env = nil
+		r := lab.Read(folder, "0/0", "3/3", "5/299")
+		n.Want(0, c.way, "--yes", "-q")
+		time.Sleep(20 * time.Millisecond)
+		r.Stop(t)
+		n.Exit("discard-original", "documents", "--yes", "-q") // what undo has set aside is in the way of the next
+	}
+}
+
+// Two runs at once on one state directory, of two folders: both are done.
+func TestTwoFoldersAtOnce(t *testing.T) {
+	faulty, err := lab.Program("faults")
+	require.NoError(t, err)
+	skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 32), lab.Drive(t, "ext4", "BASALT", 32)
+	lab.Tree{"one/a: 1", "two/b: 2"}.Make(t, skerry)
+	n := lab.New(t, faulty)
+	out, code := midway(t, n, "pass-1", func(*os.Process) {
+		n.Want(0, "move", filepath.Join(skerry, "two"), "--into", basalt, "--yes", "-q")
+		n.Want(6, "resume", n.LastGoing(), "--yes")
+	}, "move", filepath.Join(skerry, "one"), "--into", basalt, "--yes", "-q")
+	require.Zero(t, code, out)
+	n.Want(0, "check")
+	require.Len(t, n.JSON("list")["redirects"], 2)
+	// The same redirect twice: the second one is told that the first is at it.
+	out, code = midway(t, n, "unlink.intent", func(*os.Process) {
+		n.Want(6, "detach", "one", "--yes")
+		n.Want(6, "bring-back", "one", "--yes")
+	}, "detach", "one", "--yes")
+	require.Zero(t, code, out)
 }
 
 // Two at once: the second one refuses (I7).

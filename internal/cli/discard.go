@@ -38,7 +38,8 @@ func (a *app) discardCmd() *cobra.Command {
 }
 
 func (a *app) discardOne(e *redirect.Engine, r ledger.Redirect, accept []finding.Code, onlyEqual, preview bool) (doc, error) {
-	plan, err := a.compare(e, r, accept, onlyEqual)
+	o := redirect.DiscardOptions{Accept: accept, OnlyEqual: onlyEqual}
+	plan, err := a.compare(e, r, o)
 	if err != nil {
 		return nil, err
 	}
@@ -50,7 +51,8 @@ func (a *app) discardOne(e *redirect.Engine, r ledger.Redirect, accept []finding
 		if err := a.confirm("delete the last copies of these too?", false, acceptFlags(consents)); err != nil {
 			return nil, err
 		}
-		if plan, err = a.compare(e, r, append(accept, consents...), onlyEqual); err != nil {
+		o.Accept = append(o.Accept, consents...)
+		if plan, err = a.compare(e, r, o); err != nil {
 			return nil, err
 		}
 	}
@@ -92,10 +94,10 @@ func acceptFlags(codes []finding.Code) string {
 	return strings.Join(out, " ")
 }
 
-func (a *app) compare(e *redirect.Engine, r ledger.Redirect, accept []finding.Code, onlyEqual bool) (*redirect.DiscardPlan, error) {
+func (a *app) compare(e *redirect.Engine, r ledger.Redirect, o redirect.DiscardOptions) (*redirect.DiscardPlan, error) {
 	p := a.progress()
 	e.Progress = p
-	plan, err := e.PlanDiscard(a.ctx, r, accept, onlyEqual)
+	plan, err := e.PlanDiscard(a.ctx, r, o)
 	p.end()
 	return plan, err
 }

@@ -146,6 +146,12 @@ func (a *app) outcomeDoc(e *redirect.Engine, o *redirect.Outcome) doc {
 		"findings": findingDocs(o.Findings),
 		"space":    spaceDoc(o),
 	}
+	if o.Lent > 0 {
+		d["taken_from_held"] = o.Lent
+	}
+	if o.Plan.DiscardOld {
+		d["original_discarded"] = o.Discarded != nil && o.Discarded.State == ledger.Done
+	}
 	if r, err := e.Ledger.Redirect(o.Plan.Name); err == nil {
 		if rep, err := health.Look(e, r); err == nil {
 			d["redirect"] = reportDoc(rep, false)

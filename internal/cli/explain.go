@@ -16,6 +16,7 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/redirect"
+	"nexlin/internal/transfer"
 )
 
 // A fault is an error told to people and programs: what happened, to which
@@ -83,6 +84,8 @@ func (a *app) explain(err error) fault {
 		f.Code, f.Exit, f.Next = "nothing-stopped", exitRefused, []string{"nexlin history lists all runs; undo takes the id of one"}
 	case errors.Is(err, redirect.ErrSeveralStopped), errors.Is(err, redirect.ErrNotUndoable), errors.Is(err, redirect.ErrFinished), errors.Is(err, ledger.ErrNotFound):
 		f.Code, f.Exit, f.Next = "no-such-run", exitRefused, []string{"nexlin history lists all runs"}
+	case errors.Is(err, context.Canceled):
+		f.Code, f.Message = "interrupted", "it was interrupted before anything was done"
 	case errors.Is(err, errConsent):
 		f.Code, f.Exit = "consent-missing", exitRefused
 	case errors.Is(err, fs.ErrPermission):
@@ -95,7 +98,14 @@ func (a *app) explain(err error) fault {
 func (a *app) explainRun(err error) (fault, bool) {
 	var stopped *redirect.StoppedError
 	var refused *redirect.RefusedError
+	var kept *redirect.KeptError
 	switch {
+	case errors.As(err, &kept):
+		f := a.explain(kept.Err)
+		f.Message = "the move is done, and the original is still held: " + f.Message
+		f.State = a.path(kept.Link) + " leads to the new place; both copies are there"
+		f.Next = append(f.Next, "nexlin discard-original "+pathtext.Quote(kept.Name)+"   tries it again")
+		return f, true
 	case errors.As(err, &stopped):
 		return a.explainStopped(stopped), true
 	case errors.As(err, &refused):
@@ -122,13 +132,14 @@ func (a *app) explainRun(err error) (fault, bool) {
 
 func (a *app) explainStopped(s *redirect.StoppedError) fault {
 	f := fault{Code: "stopped", Path: s.Link, Exit: exitStopped}
-	f.Message = fmt.Sprintf("run %s (%s) stopped: %s", s.Run, s.Kind, a.reason(s.Err))
+	why := a.reason(s.Err, s.Drive)
+	f.Message = fmt.Sprintf("run %s (%s) stopped: %s", s.Run, s.Kind, why)
 	var pe *fs.PathError
 	if errors.As(s.Err, &pe) {
 		f.Path = pe.Path
 	}
 	if s.Phase != "" {
-		f.Message = fmt.Sprintf("run %s (%s) stopped in %s: %s", s.Run, s.Kind, s.Phase, a.reason(s.Err))
+		f.Message = fmt.Sprintf("run %s (%s) stopped in %s: %s", s.Run, s.Kind, s.Phase, why)
 	}
 	f.State = fmt.Sprintf("%s is as it was, whole, at its old place", a.path(s.Link))
 	if s.Switched {
@@ -150,22 +161,47 @@ func (a *app) explainStopped(s *redirect.StoppedError) fault {
 	return f
 }
 
-// reason names the true cause in words where an error number says little.
-func (a *app) reason(err error) string {
-	var pe *fs.PathError
+// reason names the true cause in words where an error number says little. drv
+// is the drive that the error is about; it may be empty.
+func (a *app) reason(err error, drv string) string {
+	if drv == "" {
+		drv = "the drive"
+	}
+	drv = pathtext.Show(drv)
 	at := ""
-	if errors.As(err, &pe) {
-		at = a.path(pe.Path)
+	var pe *fs.PathError
+	var le *os.LinkError
+	var spool *transfer.SpoolError
+	switch {
+	case errors.As(err, &spool):
+		at = ", at " + a.path(spool.File)
+	case errors.As(err, &le):
+		at = ", at " + a.path(le.New)
+	case errors.As(err, &pe):
+		at = ", at " + a.path(pe.Path)
+	}
+	for _, c := range []struct {
+		is   []error
+		says string
+	}{
+		{[]error{unix.ENOSPC, unix.EDQUOT}, " is full"},
+		{[]error{unix.EROFS}, " can only be read by now"},
+		{[]error{unix.EIO, unix.EUCLEAN, unix.EBADMSG}, " reports an input/output error"},
+		{[]error{unix.ENODEV, unix.ENXIO, unix.ENOTCONN, unix.ESHUTDOWN, unix.ENOMEDIUM, unix.ESTALE}, " is gone"},
+	} {
+		if slices.ContainsFunc(c.is, func(e error) bool { return errors.Is(err, e) }) {
+			return drv + c.says + at
+		}
 	}
 	switch {
 	case errors.Is(err, context.Canceled):
 		return "it was interrupted"
-	case errors.Is(err, unix.ENOSPC), errors.Is(err, unix.EDQUOT):
-		return "the drive is full, at " + at
-	case errors.Is(err, unix.EROFS):
-		return "the drive can only be read by now, at " + at
-	case errors.Is(err, unix.EIO):
-		return "the drive reports an input/output error, at " + at
+	case ledger.IsFull(err):
+		return drv + " is full"
+	case ledger.IsDrive(err):
+		return drv + " can't be written: " + pathtext.Show(err.Error())
+	case errors.Is(err, unix.EMFILE), errors.Is(err, unix.ENFILE):
+		return "too many files are open on this machine" + at
 	case errors.Is(err, os.ErrPermission):
 		return "this account may not do that: " + pathtext.Show(err.Error())
 	}

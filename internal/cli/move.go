@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -21,6 +22,8 @@ type moveFlags struct {
 	into, as, name string
 	preview        bool
 	whileInUse     bool
+	waitQuiet      time.Duration
+	discard        bool
 	accept         []string
 	digest, links  string
 	workers        int
@@ -56,6 +59,8 @@ func (a *app) moveCmd() *cobra.Command {
 	fl.StringVar(&f.as, "as", "", "its name there (`DIRNAME`), if not its own")
 	fl.StringVar(&f.name, "name", "", "the `NAME` of the redirect")
 	fl.BoolVar(&f.whileInUse, "while-in-use", false, "go on although programs write to the folder")
+	fl.DurationVar(&f.waitQuiet, "wait-quiet", 0, "wait up to this long (`DURATION`, as in 10m) until no program writes to the folder")
+	fl.BoolVar(&f.discard, "discard-original", false, "delete the original at the end, as discard-original does: after proving the copy once more")
 	fl.StringArrayVar(&f.accept, "accept", nil, "go on past the finding with this `CODE`")
 	fl.StringVar(&f.links, "inner-links", string(redirect.RewriteLinks), "relative links that lead out of the folder: rewrite, keep or refuse (`HOW`)")
 	fl.StringVar(&f.digest, "digest", string(transfer.SHA256), "the `DIGEST` of every file in the manifest: sha256, which stock tools check, or blake3, which is faster")
@@ -71,6 +76,8 @@ func (f *moveFlags) check() error {
 		return &usageError{"--inner-links takes rewrite, keep or refuse"}
 	case f.digest != string(transfer.SHA256) && f.digest != string(transfer.BLAKE3):
 		return &usageError{"--digest takes sha256 or blake3"}
+	case f.waitQuiet < 0:
+		return &usageError{"--wait-quiet takes a time such as 30s or 10m"}
 	case f.workers < 0 || f.workers > 64:
 		return &usageError{"--workers takes a number from 1 to 64, or 0"}
 	}
@@ -117,7 +124,7 @@ func codes(in []string) ([]finding.Code, error) {
 
 func (f *moveFlags) options(folder, into string, accept []finding.Code) redirect.MoveOptions {
 	return redirect.MoveOptions{
-		Folder: folder, Into: into, As: f.as, Name: f.name, WhileInUse: f.whileInUse, Accept: accept,
+		Folder: folder, Into: into, As: f.as, Name: f.name, WhileInUse: f.whileInUse, WaitQuiet: f.waitQuiet, Discard: f.discard, Accept: accept,
 		Digest: transfer.Digest(f.digest), InnerLinks: redirect.InnerLinks(f.links),
 	}
 }
@@ -216,7 +223,11 @@ func (a *app) failWith(d doc, err error) error {
 }
 
 func (a *app) moveOne(e *redirect.Engine, o redirect.MoveOptions, preview bool) (doc, error) {
-	return a.planned(e, preview, "move it?", a.showMoved, func(progress func(entries, bytes int64)) (*redirect.Plan, error) {
+	question := "move it?"
+	if o.Discard {
+		question = "move it, and delete the original once the copy is proven?"
+	}
+	return a.planned(e, preview, question, a.showMoved, func(progress func(entries, bytes int64)) (*redirect.Plan, error) {
 		o.Progress = progress
 		return e.PlanMove(a.ctx, o)
 	})
@@ -257,6 +268,9 @@ func (a *app) carryOut(e *redirect.Engine, plan *redirect.Plan, show func(*redir
 	e.Progress = p
 	out, err := e.Run(a.ctx, plan)
 	p.end()
+	if kept := (*redirect.KeptError)(nil); errors.As(err, &kept) && !a.json {
+		show(out)
+	}
 	if err != nil {
 		if out != nil {
 			return a.outcomeDoc(e, out), err

@@ -49,9 +49,15 @@ func (a *app) planNumbers(p *redirect.Plan) {
 	a.print("  moves     %s", what)
 	a.print("  from      %s", a.path(string(p.From)))
 	a.print("  to        %s", a.path(p.Copy()))
+	if p.LentFiles > 0 && p.Base.Take {
+		a.print("  takes     %s out of the held original that are equal; they need no room", plural(p.LentFiles, "file", "files"))
+	}
 	a.print("")
 	into, from := &p.IntoNow, &p.FromNow
 	later := fmt.Sprintf("%s, and %s more once the original is discarded", size(from.Free), size(p.FreesLater))
+	if p.DiscardOld {
+		later = fmt.Sprintf("%s, since the original is deleted at the end", size(from.Free+p.FreesLater))
+	}
 	a.columns(a.out, []string{"drive", "needed", "free now", "free after"}, [][]string{
 		{pathtext.Show(into.Name()), size(p.Need), size(into.Free), size(into.Free - p.Need)},
 		{pathtext.Show(from.Name()), "–", size(from.Free), later},
@@ -115,6 +121,12 @@ func (a *app) showMoved(o *redirect.Outcome) {
 	a.print("")
 	a.spaces(o)
 	a.print("")
+	if o.Discarded != nil {
+		a.print("%s every file of it was compared once more", caution.Render("the original is deleted:"))
+		a.news(o.Discarded)
+		a.print("  brings the data back:   nexlin bring-back %s", name)
+		return
+	}
 	a.print("%s the original is held as %s", caution.Render("nothing is freed yet:"), a.path(p.HeldPath()))
 	a.print("  frees %s on %s:   nexlin discard-original %s", size(p.FreesLater), pathtext.Show(p.FromNow.Name()), name)
 	a.print("  brings the data back:   nexlin bring-back %s", name)
@@ -126,6 +138,9 @@ func (a *app) showBroughtBack(o *redirect.Outcome) {
 	a.print("")
 	a.print("%s  %s is a real folder again", good.Render("done"), bold.Render(a.path(string(p.Link))))
 	a.proof(o)
+	if o.Lent > 0 {
+		a.print("  taken     %s out of the original that was held here", plural(o.Lent, "file", "files"))
+	}
 	a.news(o)
 	a.print("")
 	a.spaces(o)

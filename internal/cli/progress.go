@@ -61,6 +61,7 @@ func (a *app) progress() *progress {
 var phaseWords = map[string]string{
 	"inspect": "looking at everything", "copy": "copying", "verify": "reading back", "catch-up": "looking for changes",
 	"switch": "switching", "try": "trying both paths", "finish": "finishing", "compare": "comparing",
+	"wait": "waiting until no program writes to the folder",
 }
 
 // Phase implements transfer.Progress.
@@ -83,8 +84,11 @@ func (p *progress) Phase(name string, files, bytes int64) {
 		}
 		fmt.Fprintln(p.err, line)
 	case progressBars:
-		if files > 0 {
+		switch {
+		case files > 0:
 			p.startBar(word)
+		case name == "wait": // it may take long, and has no bar
+			fmt.Fprintln(p.err, "nexlin: "+word)
 		}
 	case progressJSONLines:
 		p.line("begin")

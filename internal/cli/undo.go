@@ -30,27 +30,36 @@ func (a *app) named(args []string, write bool, key string, f func(e *redirect.En
 }
 
 func (a *app) bringBackCmd() *cobra.Command {
-	var preview, whileInUse bool
+	var preview bool
 	var accept []string
+	var o redirect.BackOptions
 	c := &cobra.Command{
 		Use:   "bring-back NAME…",
 		Short: "bring the data back: a real folder stands where the link was",
 		Long: "Copies the target, as it is now, back to where the link stands, verified like a move, and puts\n" +
-			"the real folder in the link's place in one act. The target is held on its drive until it is discarded.",
+			"the real folder in the link's place in one act. The target is held on its drive until it is discarded.\n" +
+			"Files that are the same in the original held at the old place are copied from there.",
 		Args: cobra.MinimumNArgs(1),
 		RunE: a.runner(func(_ *cobra.Command, args []string) error {
-			ok, err := codes(accept)
-			if err != nil {
+			var err error
+			if o.Accept, err = codes(accept); err != nil {
 				return err
+			}
+			if o.WaitQuiet < 0 {
+				return &usageError{"--wait-quiet takes a time such as 30s or 10m"}
 			}
 			return a.named(args, !preview, "runs", func(e *redirect.Engine, r ledger.Redirect) (doc, error) {
 				return a.planned(e, preview, "bring it back?", a.showBroughtBack, func(progress func(entries, bytes int64)) (*redirect.Plan, error) {
-					return e.PlanBringBack(a.ctx, r, whileInUse, ok, progress)
+					o := o
+					o.Progress = progress
+					return e.PlanBringBack(a.ctx, r, o)
 				})
 			})
 		}),
 	}
-	c.Flags().BoolVar(&whileInUse, "while-in-use", false, "go on although programs write to the folder")
+	c.Flags().BoolVar(&o.WhileInUse, "while-in-use", false, "go on although programs write to the folder")
+	c.Flags().DurationVar(&o.WaitQuiet, "wait-quiet", 0, "wait up to this long (`DURATION`, as in 10m) until no program writes to the folder")
+	c.Flags().BoolVar(&o.UseHeld, "use-held", false, "where the old place lacks room: take files that are equal out of the held original instead of copying them")
 	c.Flags().StringArrayVar(&accept, "accept", nil, "go on past the finding with this `CODE`")
 	a.previewFlag(c, &preview)
 	return c

@@ -58,6 +58,7 @@ const (
 	TimesRounded   Code = "times-rounded"
 	HolesFilled    Code = "holes-filled"
 	NotComingBack  Code = "not-coming-back"
+	HeldNotUsable  Code = "held-not-usable"
 
 	FolderBusy Code = "busy"
 
@@ -145,6 +146,7 @@ var list = []Kind{
 	{PathTooLong, Blocker, "A path inside the folder is longer than the system can be asked for.", "shorten the names of directories on the way to it", false},
 	{TimesRounded, Blocker, "The target keeps times less exactly.", "if that is all right: `--accept times-rounded`", true},
 	{NotComingBack, Info, "What the drive did not keep, as it was accepted, does not come back from it.", "`nexlin show NAME --manifest mtree` has what it was: permissions, owners and times", false},
+	{HeldNotUsable, Blocker, "There is no held original at the old place that could be used.", "free room there, and bring it back without `--use-held`", false},
 	{HolesFilled, Info, "The target keeps no holes: files with holes take their full size there.", "the room for them is counted already", false},
 	{FolderBusy, Blocker, "Another Nexlin is at work on this folder, one above it, or one inside it.", "wait until it has ended; `nexlin history` shows it", false},
 	{DriveAway, Blocker, "The drive is not here.", "plug in and mount DRIVE; no data is lost", false},

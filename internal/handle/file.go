@@ -119,6 +119,12 @@ func (f *File) Truncate(size int64) error {
 	return f.err("truncate", call("ftruncate", func() error { return unix.Ftruncate(f.fd, size) }))
 }
 
+// Clone makes the file share the content of another one on the same file
+// system (ioctl FICLONE). A file system that can't answers EOPNOTSUPP.
+func (f *File) Clone(from *File) error {
+	return f.err("clone", call("ficlone", func() error { return unix.IoctlFileClone(f.fd, from.fd) }))
+}
+
 // Chown gives the file an owner and a group.
 func (f *File) Chown(uid, gid uint32) error {
 	return f.err("chown", call("fchown", func() error { return unix.Fchown(f.fd, int(uid), int(gid)) }))

@@ -21,7 +21,8 @@ import (
 	"time"
 
 	"golang.org/x/sys/unix"
-	_ "modernc.org/sqlite" // the driver registers itself
+	"modernc.org/sqlite"
+	sqlite3 "modernc.org/sqlite/lib"
 )
 
 // A Ledger is open until Close. It may be used from several goroutines.
@@ -38,6 +39,26 @@ type StateDirError struct {
 }
 
 func (e *StateDirError) Error() string { return fmt.Sprintf("state directory %s: %s", e.Dir, e.Why) }
+
+// IsDrive reports an error of the ledger's own drive: it is full, can only be
+// read, or fails.
+func IsDrive(err error) bool {
+	var e *sqlite.Error
+	if !errors.As(err, &e) {
+		return false
+	}
+	switch e.Code() & 0xff {
+	case sqlite3.SQLITE_FULL, sqlite3.SQLITE_IOERR, sqlite3.SQLITE_READONLY, sqlite3.SQLITE_CANTOPEN:
+		return true
+	}
+	return false
+}
+
+// IsFull reports that the ledger's own drive is full.
+func IsFull(err error) bool {
+	var e *sqlite.Error
+	return errors.As(err, &e) && e.Code()&0xff == sqlite3.SQLITE_FULL
+}
 
 // ErrNotFound reports a name or an id that is not in the ledger.
 var ErrNotFound = errors.New("not in the ledger")

@@ -178,6 +178,12 @@ func (t *Tx) AddHeld(h Held) error {
 	return err
 }
 
+// ResizeHeld records what a held original takes by now.
+func (t *Tx) ResizeHeld(h Held) error {
+	_, err := t.tx.Exec("UPDATE held SET bytes = ?, files = ? WHERE run = ? AND path = ? AND gone = ''", h.Bytes, h.Files, h.Run, []byte(h.Path))
+	return err
+}
+
 // HeldGone records that what a run held is held no more.
 func (t *Tx) HeldGone(run string, path string) error {
 	_, err := t.tx.Exec("UPDATE held SET gone = ? WHERE run = ? AND path = ? AND gone = ''", timeText(time.Now()), run, []byte(path))

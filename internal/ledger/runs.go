@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -47,7 +48,7 @@ type Act struct {
 }
 
 // ErrBusy reports a run that is going on in another process.
-var ErrBusy = errors.New("this run is going on in another Nexlin")
+var ErrBusy = errors.New("another Nexlin is at work on this")
 
 const runColumns = "id, kind, redirect, state, plan, started, ended, message"
 
@@ -159,7 +160,7 @@ func NewRunID(now time.Time) string {
 func (l *Ledger) RunDir(id string) string { return filepath.Join(l.dir, "runs", id) }
 
 // Begin records a new run as going and takes its lock. The plan is kept as
-// JSON.
+// JSON. ErrBusy if another process carries out a run of the same redirect.
 func (l *Ledger) Begin(id, kind, redirect string, plan any) (*Run, error) {
 	b, err := json.Marshal(plan)
 	if err != nil {
@@ -173,7 +174,15 @@ func (l *Ledger) Begin(id, kind, redirect string, plan any) (*Run, error) {
 		return nil, err
 	}
 	err = l.Do(func(t *Tx) error {
-		_, err := t.tx.Exec("INSERT INTO runs (id, kind, redirect, state, plan, started) VALUES (?,?,?,?,?,?)",
+		rows, err := t.tx.Query("SELECT id FROM runs WHERE redirect = ? AND state = ? AND id <> ?", redirect, Going, id)
+		others, err := collect(rows, err, func(s scanner) (id string, err error) { return id, s.Scan(&id) })
+		if err != nil {
+			return err
+		}
+		if slices.ContainsFunc(others, l.locked) {
+			return ErrBusy
+		}
+		_, err = t.tx.Exec("INSERT INTO runs (id, kind, redirect, state, plan, started) VALUES (?,?,?,?,?,?)",
 			id, kind, redirect, Going, b, timeText(r.Started))
 		return err
 	})

@@ -50,6 +50,9 @@ func (m *mover) backward(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if err := m.giveBack(ctx); err != nil {
+		return err
+	}
 	if setAside == "" {
 		if err := m.removePart(ctx); err != nil {
 			return err
@@ -61,7 +64,7 @@ func (m *mover) backward(ctx context.Context) error {
 	if setAside != "" {
 		m.out.SetAside = filepath.Join(string(m.p.Into), setAside)
 	}
-	return m.undone(setAside)
+	return m.undone(ctx, setAside)
 }
 
 // dropTempLink removes the link that setLink makes beside the old one, from
@@ -348,7 +351,7 @@ func rmdirIfEmpty(d *handle.Dir, name string) error {
 }
 
 // undone writes the result of an undo into the ledger.
-func (m *mover) undone(setAside string) error {
+func (m *mover) undone(ctx context.Context, setAside string) error {
 	if setAside != "" && m.p.Kind != KindBringBack {
 		if err := m.renote(m.into, m.p.Name, NoteSetAside); err != nil {
 			return err
@@ -363,9 +366,18 @@ func (m *mover) undone(setAside string) error {
 	if setAside != "" {
 		aside = m.asideHeld() // reads the journal, which a transaction would keep it from
 	}
+	lender, err := m.heldNow(ctx)
+	if err != nil {
+		return err
+	}
 	return m.run.Set(ledger.Undone, "", func(t *ledger.Tx) error {
 		if err := t.HeldGone(m.p.Run, m.p.HeldPath()); err != nil {
 			return err
+		}
+		if lender != nil {
+			if err := t.ResizeHeld(*lender); err != nil {
+				return err
+			}
 		}
 		switch {
 		case m.p.Before != nil:

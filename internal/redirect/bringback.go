@@ -20,12 +20,21 @@ import (
 	"nexlin/internal/transfer"
 )
 
+// BackOptions says how a redirect is to be brought back.
+type BackOptions struct {
+	WhileInUse bool
+	WaitQuiet  time.Duration
+	UseHeld    bool // take what is equal out of the held original instead of copying it
+	Accept     []finding.Code
+	Progress   func(entries, bytes int64) // of the inspection; may be nil
+}
+
 // PlanBringBack inspects a bring-back: the target is copied, as it is now,
 // to where the link stands. Like [Engine.PlanMove] it returns all findings.
-func (e *Engine) PlanBringBack(ctx context.Context, r ledger.Redirect, whileInUse bool, accept []finding.Code, progress func(entries, bytes int64)) (*Plan, error) {
+func (e *Engine) PlanBringBack(ctx context.Context, r ledger.Redirect, o BackOptions) (*Plan, error) {
 	now := time.Now()
 	p := &Plan{
-		Run: ledger.NewRunID(now), Kind: KindBringBack, Made: now, WhileInUse: whileInUse, Name: r.Name, Before: &r,
+		Run: ledger.NewRunID(now), Kind: KindBringBack, Made: now, WhileInUse: o.WhileInUse, WaitQuiet: o.WaitQuiet, Name: r.Name, Before: &r,
 		Link: pathtext.Path(r.Link), Target: pathtext.Path(r.Target), From: pathtext.Path(r.Target),
 		Into: pathtext.Path(filepath.Dir(r.Link)), Final: pathtext.Path(filepath.Base(r.Link)), LinkText: pathtext.Path(r.Target),
 		HeldIn: pathtext.Path(filepath.Dir(r.Target)), Digest: transfer.SHA256, InnerLinks: RewriteLinks,
@@ -51,21 +60,20 @@ func (e *Engine) PlanBringBack(ctx context.Context, r ledger.Redirect, whileInUs
 	if err := e.oldPlace(p); err != nil {
 		return nil, err
 	}
-	if err := e.folder(ctx, p, progress); err != nil {
+	if err := e.folder(ctx, p, o.Progress); err != nil {
 		return nil, err
 	}
 	if p.IntoNow.Mount != "" {
-		e.space(p)
-		if err := e.roomByDiscarding(p); err != nil {
+		if err := e.lend(ctx, p, o.UseHeld); err != nil {
 			return nil, err
 		}
 	}
 	if err := e.linkPlace(p); err != nil {
 		return nil, err
 	}
-	p.accept(accept)
+	p.accept(o.Accept)
 	p.allow()
-	p.Accepted = accept
+	p.Accepted = o.Accept
 	return p, e.unfinished(p)
 }
 
@@ -88,27 +96,6 @@ func (p *Plan) after(made *Plan) {
 		p.find(finding.New(finding.NotComingBack, string(p.From), fmt.Sprintf("%s does not keep %s: the folder comes back as the drive shows it",
 			pathtext.Show(made.IntoDrive.Label), strings.Join(less, ", ")), subject(p.Name, "", "")))
 	}
-}
-
-// roomByDiscarding tells the person who lacks room at the old place what
-// stands in it: the held original of the same folder.
-func (e *Engine) roomByDiscarding(p *Plan) error {
-	held, err := e.Ledger.HeldOf(p.Name)
-	if err != nil {
-		return err
-	}
-	for i, f := range p.Findings {
-		if f.Code != finding.SpaceShort {
-			continue
-		}
-		p.Findings[i].Remedy = "free room there"
-		for _, h := range held {
-			if h.Drive.Mount == p.IntoDrive.Mount {
-				p.Findings[i].Remedy = fmt.Sprintf("`nexlin discard-original %s` frees %s there; or free room otherwise", pathtext.Quote(p.Name), size(h.Bytes))
-			}
-		}
-	}
-	return nil
 }
 
 // oldPlace looks at what stands where the folder is to come back to.

@@ -40,13 +40,25 @@ func (m *mover) copyAll(ctx context.Context) error {
 			return err
 		}
 		old = []*transfer.Spool{m.spool}
-		if i > 1 && tally.Changed == 0 {
+		quiet := i > 1 && tally.Changed == 0
+		if quiet {
+			if quiet, err = m.quiet(ctx); err != nil {
+				return err
+			}
+		}
+		if quiet {
 			old = nil
 			m.out.Copied.Files, m.out.Copied.Bytes = tally.Files, tally.Bytes
 			return nil
 		}
 		// What is left has to shrink, or nobody can say when it ends.
-		if i == maxPasses || i > 2 && tally.Changed >= before {
+		if (i >= maxPasses || i > 2 && tally.Changed >= before) && !m.patience.sleep(ctx) {
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			if tally.Changed == 0 {
+				return fmt.Errorf("%w: programs have files of it open for writing", ErrStillChanging)
+			}
 			return fmt.Errorf("%w: in pass %d still %d entries, %s among them", ErrStillChanging, i, tally.Changed, firstPath(tally))
 		}
 		before = tally.Changed
@@ -91,6 +103,7 @@ func (m *mover) onePass(ctx context.Context, old []*transfer.Spool) (*transfer.T
 	m.out.Copied.Seconds += time.Since(began).Seconds()
 	if tally != nil {
 		m.countReadBack(tally)
+		m.out.Lent += tally.Lent
 	}
 	if err == nil {
 		err = step(ctx, fmt.Sprintf("pass-%d", m.pass))
@@ -102,10 +115,15 @@ func (m *mover) onePass(ctx context.Context, old []*transfer.Spool) (*transfer.T
 func (m *mover) job() *transfer.Job {
 	return &transfer.Job{
 		Source: m.from, Part: m.part, New: m.spool, Scratch: m.run.Dir(), Workers: m.workers(), Progress: m.Progress,
-		Digest: m.p.Digest, Allow: m.p.Allow, Fuse: m.p.IntoFuse, SourceFuse: m.p.FromFuse,
+		Digest: m.p.Digest, Allow: m.p.Allow, Fuse: m.p.IntoFuse, SourceFuse: m.p.FromFuse, Lender: m.lender,
 		Overlap: !m.p.IntoNow.Spinning, TimeStep: timeStep(&m.p.FromNow),
 	}
 }
+
+// recentChange is how long before a moment a change must lie for the times of
+// a file to show another one after it, on file systems without a time step of
+// their own.
+const recentChange = 20 * time.Millisecond
 
 // timeStep is how far apart two changes of a file must be to show in its
 // times: two seconds on FAT and its kin, and where FUSE hides what is there;

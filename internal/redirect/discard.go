@@ -18,13 +18,19 @@ import (
 
 // A DiscardPlan says of every held original of a redirect whether it may go.
 type DiscardPlan struct {
-	Redirect  ledger.Redirect
-	Live      string // where the data is in use now
-	Verdicts  []*Verdict
-	Findings  []finding.Finding
-	OnlyEqual bool
-	accepted  map[finding.Code]bool
-	codes     []finding.Code
+	Redirect ledger.Redirect
+	Live     string // where the data is in use now
+	Verdicts []*Verdict
+	Findings []finding.Finding
+	Options  DiscardOptions
+	accepted map[finding.Code]bool
+}
+
+// DiscardOptions says what of the held originals may go.
+type DiscardOptions struct {
+	Accept    []finding.Code
+	OnlyEqual bool   // only what is proven equal
+	Run       string // only what this run holds; empty: all
 }
 
 // Frees is how many bytes the discard gives back, as far as it may go.
@@ -44,9 +50,9 @@ func (d *DiscardPlan) Frees() (n int64) {
 // PlanDiscard holds every held original of a redirect and the live folder
 // against the manifest frozen at the switch, reading all of the live side.
 // It changes nothing.
-func (e *Engine) PlanDiscard(ctx context.Context, r ledger.Redirect, accept []finding.Code, onlyEqual bool) (*DiscardPlan, error) {
-	d := &DiscardPlan{Redirect: r, OnlyEqual: onlyEqual, accepted: map[finding.Code]bool{}, codes: accept}
-	for _, c := range accept {
+func (e *Engine) PlanDiscard(ctx context.Context, r ledger.Redirect, o DiscardOptions) (*DiscardPlan, error) {
+	d := &DiscardPlan{Redirect: r, Options: o, accepted: map[finding.Code]bool{}}
+	for _, c := range o.Accept {
 		if finding.Acceptable(c) {
 			d.accepted[c] = true
 		}
@@ -56,6 +62,7 @@ func (e *Engine) PlanDiscard(ctx context.Context, r ledger.Redirect, accept []fi
 	if err != nil {
 		return nil, err
 	}
+	held = slices.DeleteFunc(held, func(h ledger.Held) bool { return o.Run != "" && h.Run != o.Run })
 	d.Live = r.Target
 	if r.State == ledger.Ended {
 		d.Live = r.Link
@@ -185,7 +192,7 @@ func (d *DiscardPlan) cases(v *Verdict) {
 			f.Severity = finding.Blocker
 		case d.accepted[s.code]:
 			f.Severity = finding.Info
-		case d.OnlyEqual:
+		case d.Options.OnlyEqual:
 			f.Severity, f.Remedy = finding.Info, "they stay held"
 		default:
 			f.Severity = finding.Blocker
@@ -234,7 +241,7 @@ func (e *Engine) Discard(ctx context.Context, d *DiscardPlan) (*Outcome, error) 
 	now := time.Now()
 	p := &Plan{
 		Run: ledger.NewRunID(now), Kind: KindDiscard, Made: now, Name: r.Name, Before: &r,
-		Link: pathtext.Path(r.Link), Target: pathtext.Path(r.Target), Accepted: d.codes, OnlyEqual: d.OnlyEqual,
+		Link: pathtext.Path(r.Link), Target: pathtext.Path(r.Target), Accepted: d.Options.Accept, OnlyEqual: d.Options.OnlyEqual, HeldOf: d.Options.Run,
 	}
 	run, err := e.Ledger.Begin(p.Run, p.Kind, p.Name, p)
 	if err != nil {
@@ -242,12 +249,50 @@ func (e *Engine) Discard(ctx context.Context, d *DiscardPlan) (*Outcome, error) 
 	}
 	defer run.Release()
 	m := &mover{Engine: e, p: p, run: run, out: &Outcome{Run: p.Run, Kind: p.Kind, Plan: p, Findings: d.Findings}}
+	defer m.close()
 	err = m.discard(ctx, d)
 	// Once late writes were brought over it is no refusal without a trace.
 	if refused := (*RefusedError)(nil); errors.As(err, &refused) && !m.broughtOver {
 		return nil, errors.Join(err, run.Set(ledger.Refused, err.Error(), nil))
 	}
 	return m.out, m.stopped(err)
+}
+
+// A KeptError ends a move that is done, but whose original could not be
+// discarded as was asked for.
+type KeptError struct {
+	Name string
+	Link string
+	Err  error // why: a *RefusedError as a rule
+}
+
+func (e *KeptError) Error() string { return "the original was not discarded: " + e.Err.Error() }
+func (e *KeptError) Unwrap() error { return e.Err }
+
+// discardAfter discards the original of a move that is done.
+func (e *Engine) discardAfter(ctx context.Context, out *Outcome) error {
+	p := out.Plan
+	r, err := e.Ledger.Redirect(p.Name)
+	if err == nil {
+		var d *DiscardPlan
+		if d, err = e.PlanDiscard(ctx, r, DiscardOptions{Run: p.Run}); err == nil {
+			out.Discarded, err = e.Discard(ctx, d)
+		}
+	}
+	if out.Discarded != nil {
+		for _, now := range out.Discarded.Space {
+			for i := range out.Space {
+				if out.Space[i].Drive == now.Drive {
+					out.Space[i].FreeAfter = now.FreeAfter
+				}
+			}
+		}
+	}
+	var stopped *StoppedError
+	if err != nil && !errors.As(err, &stopped) {
+		err = &KeptError{p.Name, string(p.Link), err}
+	}
+	return err
 }
 
 // discardAgain finishes a discard that was stopped: it judges anew what is
@@ -260,7 +305,7 @@ func (m *mover) discardAgain(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	d, err := m.PlanDiscard(ctx, r, m.p.Accepted, m.p.OnlyEqual)
+	d, err := m.PlanDiscard(ctx, r, DiscardOptions{m.p.Accepted, m.p.OnlyEqual, m.p.HeldOf})
 	if err != nil {
 		return err
 	}
@@ -275,6 +320,9 @@ func (m *mover) discardAgain(ctx context.Context) error {
 
 func (m *mover) discard(ctx context.Context, d *DiscardPlan) error {
 	m.phase = "discard"
+	if err := m.lockHeld(d); err != nil {
+		return err
+	}
 	m.spaceOf(d)
 	late := false
 	for _, v := range d.Verdicts {
@@ -286,7 +334,7 @@ func (m *mover) discard(ctx context.Context, d *DiscardPlan) error {
 		}
 	}
 	if late {
-		again, err := m.PlanDiscard(ctx, d.Redirect, d.codes, d.OnlyEqual)
+		again, err := m.PlanDiscard(ctx, d.Redirect, d.Options)
 		if err != nil {
 			return err
 		}
@@ -308,6 +356,31 @@ func (m *mover) discard(ctx context.Context, d *DiscardPlan) error {
 		}
 		return t.RemoveRedirect(d.Redirect.Name)
 	})
+}
+
+// lockHeld locks what is about to be deleted, and the folder in use that it is
+// held against (I7).
+func (m *mover) lockHeld(d *DiscardPlan) error {
+	all := []string{d.Live}
+	for _, v := range d.Verdicts {
+		all = append(all, v.Held.Path)
+	}
+	for _, path := range all {
+		dir, err := handle.OpenReal(path)
+		if missing(err) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		m.locks = append(m.locks, dir)
+		if err := dir.Lock(true); isBusy(err) {
+			return m.busy(path)
+		} else if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (m *mover) anythingHeld(d *DiscardPlan) bool {
@@ -402,7 +475,7 @@ func (m *mover) erase(ctx context.Context, d *DiscardPlan, v *Verdict) error {
 		if err = errors.Join(err, ctx.Err()); err != nil {
 			return err
 		}
-		if v.left && !d.OnlyEqual {
+		if v.left && !d.Options.OnlyEqual {
 			m.out.Findings = append(m.out.Findings, finding.New(finding.LateWrite, h.Path,
 				"entries of the held original changed while it was being deleted; they are still there", subject(m.p.Name, "", "")))
 		}

@@ -289,6 +289,9 @@ func (e *Engine) users(ctx context.Context, p *Plan) error {
 	case p.WhileInUse:
 		f.Severity = finding.Warning
 		f.Remedy = "what they write during the switch is looked for and brought over"
+	case p.WaitQuiet > 0:
+		f.Severity = finding.Warning
+		f.Remedy = "the run waits for up to " + p.WaitQuiet.String() + " until they are done"
 	default:
 		f.Message = fmt.Sprintf("%s has files open for writing in %s", programs(writers), pathtext.Show(string(p.From)))
 	}

@@ -39,7 +39,7 @@ func (m *mover) open() error {
 	} else if !missing(err) {
 		return err
 	}
-	return nil
+	return m.openLender()
 }
 
 func (m *mover) checkDrives() error {
@@ -55,6 +55,37 @@ func (m *mover) checkDrives() error {
 		if err != nil || d.UUID != want.UUID || !within(path, d.Mount) || pathtext.Path(d.Mount) != want.Mount {
 			return &RefusedError{[]finding.Finding{finding.New(finding.DriveAway, path,
 				fmt.Sprintf("%s is not where it was: %s", want.Label, pathtext.Show(string(want.Mount))), subject(m.p.Name, want.Label, ""))}}
+		}
+	}
+	return nil
+}
+
+// stillHere wants the directories that the run works in to be reached by
+// their paths still: a drive that was unmounted meanwhile is at work through
+// the handles, but a link would lead to an empty mount point (I5).
+func (m *mover) stillHere() error {
+	for _, d := range []struct {
+		dir  *handle.Dir
+		path string
+		on   string
+	}{{m.into, string(m.p.Into), m.p.IntoDrive.Label}, {m.heldIn, string(m.p.HeldIn), m.p.FromDrive.Label}} {
+		was, err := d.dir.Self()
+		if err != nil {
+			return err
+		}
+		again, err := handle.OpenReal(d.path)
+		gone := missing(err)
+		var is handle.Stat
+		if err == nil {
+			is, err = again.Self()
+			again.Release()
+			gone = err == nil && !is.SameInode(&was)
+		}
+		if gone {
+			return &GoneError{Drive: d.on, Path: d.path}
+		}
+		if err != nil {
+			return err
 		}
 	}
 	return nil
@@ -83,16 +114,17 @@ func (m *mover) findFrom() (*handle.Dir, error) {
 	return nil, nil
 }
 
+func (m *mover) busy(path string) error {
+	return &RefusedError{[]finding.Finding{finding.New(finding.FolderBusy, path,
+		"another Nexlin is at work on "+pathtext.Show(path)+", or on a folder above or inside it", subject(m.p.Name, "", ""))}}
+}
+
 // lock takes the folder exclusively and its ancestors shared. A nested run
 // holds one of ours, or we one of its: either way the second one refuses.
 func (m *mover) lock(d *handle.Dir) error {
-	busy := func(path string) error {
-		return &RefusedError{[]finding.Finding{finding.New(finding.FolderBusy, path,
-			"another Nexlin is at work on "+pathtext.Show(path)+", or on a folder above or inside it", subject(m.p.Name, "", ""))}}
-	}
 	if err := d.Lock(true); err != nil {
 		if isBusy(err) {
-			return busy(d.Path())
+			return m.busy(d.Path())
 		}
 		return err
 	}
@@ -102,7 +134,7 @@ func (m *mover) lock(d *handle.Dir) error {
 			if err == nil {
 				m.locks = append(m.locks, a)
 				if err := a.Lock(false); isBusy(err) {
-					return busy(at)
+					return m.busy(at)
 				}
 			}
 			if at == "/" {

@@ -67,6 +67,10 @@ type Plan struct {
 	WhileInUse bool             `json:"while_in_use"`
 	Accepted   []finding.Code   `json:"accepted"`
 	OnlyEqual  bool             `json:"only_equal"` // discard-original
+	HeldOf     string           `json:"held_of"`    // discard-original: only what this run holds; empty: all
+	WaitQuiet  time.Duration    `json:"wait_quiet"` // how long to wait for programs to stop writing, in nanoseconds
+	Base       *Base            `json:"base"`       // bring-back: a held original that lends; may be nil
+	DiscardOld bool             `json:"discard"`    // move: the original is discarded at the end
 	Before     *ledger.Redirect `json:"before"`     // the redirect as it was; nil for a move
 	Made       time.Time        `json:"made"`
 
@@ -77,6 +81,8 @@ type Plan struct {
 	Findings   []finding.Finding `json:"-"`
 	InUse      inuse.Report      `json:"-"`
 	FreesLater int64             `json:"-"`
+	LentFiles  int64             `json:"-"` // files that are taken from the held original
+	LentBytes  int64             `json:"-"` // and what they would take if they were copied
 	limits     inventory.Limits  // of the drive the copy goes to
 }
 

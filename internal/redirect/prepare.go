@@ -45,6 +45,9 @@ func (m *mover) prepare(ctx context.Context, at position) error {
 			return err
 		}
 		m.part = part
+		if m.taking() {
+			part.Lender = m.lender
+		}
 		return part.Dir.Lock(true)
 	}, nil)
 	if err != nil || before {

@@ -69,7 +69,7 @@ func (e *Engine) take(row ledger.RunRow) (*mover, error) {
 		run.Release()
 		return nil, err
 	}
-	m := &mover{Engine: e, p: p, run: run, out: &Outcome{Run: p.Run, Kind: p.Kind, Plan: p}, resumed: true}
+	m := &mover{Engine: e, p: p, run: run, out: &Outcome{Run: p.Run, Kind: p.Kind, Plan: p}, resumed: true, patience: patience{p.WaitQuiet}}
 	if p.Kind == KindDetach || p.Kind == KindDiscard {
 		return m, nil
 	}
@@ -89,8 +89,17 @@ func (e *Engine) take(row ledger.RunRow) (*mover, error) {
 	return m, nil
 }
 
-// Resume finishes a run that was stopped.
+// Resume finishes a run that was stopped. Its errors are those of
+// [Engine.Run].
 func (e *Engine) Resume(ctx context.Context, row ledger.RunRow) (*Outcome, error) {
+	out, err := e.resume(ctx, row)
+	if err == nil && out.Plan.DiscardOld {
+		err = e.discardAfter(ctx, out)
+	}
+	return out, err
+}
+
+func (e *Engine) resume(ctx context.Context, row ledger.RunRow) (*Outcome, error) {
 	if row.State != ledger.Stopped {
 		return nil, fmt.Errorf("run %s is %s: %w", row.ID, row.State, ErrFinished)
 	}

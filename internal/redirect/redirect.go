@@ -106,6 +106,7 @@ type StoppedError struct {
 	Link     string
 	Switched bool // programs are led to the new place already
 	Writers  []string
+	Drive    string // the drive that the error is about, as people call it; empty if it is about none
 	Err      error
 }
 
@@ -126,6 +127,17 @@ type BrokenError struct {
 
 func (e *BrokenError) Error() string {
 	return fmt.Sprintf("%s: %s; this is not what the run left behind, so nothing was touched", pathtext.Show(e.Path), e.Found)
+}
+
+// A GoneError reports a drive that was taken away while a run was at work on
+// it.
+type GoneError struct {
+	Drive string
+	Path  string // where it was
+}
+
+func (e *GoneError) Error() string {
+	return fmt.Sprintf("%s is not at %s any more", pathtext.Show(e.Drive), pathtext.Show(e.Path))
 }
 
 // A NameError reports a name or path that is no redirect.
@@ -154,10 +166,13 @@ type Outcome struct {
 	Space    []Space
 	Copied   Count
 	Verified Count
+	Lent     int64    // files taken from the held original instead of copied
 	Device   bool     // everything was read back from the device itself
 	Aside    []string // what others had put into the part
 	SetAside string   // undo: where a copy went that is not Nexlin's to delete; empty if there was none
 	Findings []finding.Finding
+
+	Discarded *Outcome // of a move that discards its original: how that went; nil if it did not come to it
 }
 
 // A Phase is one part of the sequence, with its times.

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"os"
 	"slices"
 	"time"
 
@@ -39,6 +40,7 @@ type mover struct {
 	linkIn   *handle.Dir // the directory the link stands in
 	locks    []*handle.Dir
 	part     *transfer.Part
+	lender   *transfer.Lender // nil where nothing lends
 	spool    *transfer.Spool
 	pass     int
 	phase    string
@@ -47,7 +49,9 @@ type mover struct {
 	resumed  bool
 	room     []room
 
-	broughtOver bool // discard: late writes were
+	broughtOver bool   // discard: late writes were
+	lenderDone  func() // gives the lender up; nil without one
+	patience    patience
 }
 
 // room is a drive and what was free on it before the run.
@@ -57,8 +61,17 @@ type room struct {
 }
 
 // Run carries out a plan that nothing blocks. The error is a *RefusedError
-// before anything has changed, a *StoppedError afterwards.
+// before anything has changed, a *StoppedError afterwards, a *KeptError if
+// all is done but discarding the original.
 func (e *Engine) Run(ctx context.Context, p *Plan) (*Outcome, error) {
+	out, err := e.run(ctx, p)
+	if err == nil && p.DiscardOld {
+		err = e.discardAfter(ctx, out)
+	}
+	return out, err
+}
+
+func (e *Engine) run(ctx context.Context, p *Plan) (*Outcome, error) {
 	if err := p.Blocked(); err != nil {
 		return nil, err
 	}
@@ -66,6 +79,9 @@ func (e *Engine) Run(ctx context.Context, p *Plan) (*Outcome, error) {
 	defer m.close()
 	// What can refuse without a trace comes before the run is in the ledger.
 	if err := m.open(); err != nil {
+		return nil, err
+	}
+	if err := m.waitQuiet(ctx); err != nil {
 		return nil, err
 	}
 	if err := m.tryLink(); err != nil {
@@ -90,9 +106,39 @@ func (m *mover) stopped(err error) error {
 	if errors.Is(err, ErrStillChanging) {
 		s.Writers = m.writers()
 	}
+	s.Drive = m.driveOf(err)
+	// A full drive of the ledger's has room again for the word that it stopped.
+	err = errors.Join(err, m.run.Unreserve())
 	// That the ledger can't take the word is one more thing to say; the run
 	// counts as stopped all the same, since nobody holds its lock.
 	return errors.Join(s, m.run.Set(ledger.Stopped, err.Error(), nil))
+}
+
+// driveOf names the drive that an error is about, by the path in it: the
+// ledger's own, or one of the plan's.
+func (m *mover) driveOf(err error) string {
+	path := ""
+	var pe *fs.PathError
+	var le *os.LinkError
+	var spool *transfer.SpoolError
+	switch {
+	case errors.As(err, &spool):
+		path = spool.File
+	case errors.As(err, &le):
+		path = le.New
+	case errors.As(err, &pe):
+		path = pe.Path
+	}
+	if path == "" && ledger.IsDrive(err) || path != "" && within(path, realDir(m.Ledger.Dir())) {
+		return "the drive with Nexlin's records, at " + m.Ledger.Dir()
+	}
+	var name, mount string
+	for _, d := range []ledger.DriveRef{m.p.FromDrive, m.p.IntoDrive} {
+		if at := string(d.Mount); at != "" && within(path, at) && len(at) > len(mount) {
+			name, mount = d.Label, at
+		}
+	}
+	return name
 }
 
 func (m *mover) writers() []string {
@@ -112,6 +158,9 @@ func (m *mover) close() {
 		m.part.Close()
 	}
 	_ = m.spool.Close() // read again from the start by whoever needs it
+	if m.lenderDone != nil {
+		m.lenderDone()
+	}
 	for _, d := range append(m.locks, m.from, m.heldIn, m.into, m.linkIn) {
 		d.Release()
 	}
@@ -200,6 +249,9 @@ func (m *mover) forward(ctx context.Context) error {
 			return err
 		}
 		if err := m.seal(ctx); err != nil {
+			return err
+		}
+		if err := m.stillHere(); err != nil {
 			return err
 		}
 		if err := m.begin("switch", 0, 0); err != nil {

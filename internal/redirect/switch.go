@@ -310,9 +310,18 @@ func (m *mover) finish(ctx context.Context) error {
 	if err := m.end(ledger.Done); err != nil {
 		return err
 	}
-	err := m.run.Set(ledger.Done, "", func(t *ledger.Tx) error {
+	lender, err := m.heldNow(ctx)
+	if err != nil {
+		return err
+	}
+	err = m.run.Set(ledger.Done, "", func(t *ledger.Tx) error {
 		if err := t.SaveRedirect(m.ledgerRedirect()); err != nil {
 			return err
+		}
+		if lender != nil {
+			if err := t.ResizeHeld(*lender); err != nil {
+				return err
+			}
 		}
 		return t.AddHeld(m.held())
 	})

@@ -40,6 +40,8 @@ type MoveOptions struct {
 	Digest     transfer.Digest
 	InnerLinks InnerLinks
 	WhileInUse bool
+	WaitQuiet  time.Duration // how long to wait for programs that write to it
+	Discard    bool          // the original is discarded at the end
 	Accept     []finding.Code
 	Progress   func(entries, bytes int64) // of the inspection; may be nil
 }
@@ -50,7 +52,7 @@ type MoveOptions struct {
 func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
 	now := time.Now()
 	p := &Plan{
-		Run: ledger.NewRunID(now), Kind: KindMove, Made: now, WhileInUse: o.WhileInUse,
+		Run: ledger.NewRunID(now), Kind: KindMove, Made: now, WhileInUse: o.WhileInUse, WaitQuiet: o.WaitQuiet, DiscardOld: o.Discard,
 		Link: pathtext.Path(real(o.Folder)), Into: pathtext.Path(realDir(o.Into)),
 		Digest: cmp.Or(o.Digest, transfer.SHA256), InnerLinks: cmp.Or(o.InnerLinks, RewriteLinks),
 	}

@@ -74,7 +74,7 @@ func (b *behind) copied(ctx context.Context, t *task, f *Fact) error {
 // file to be read back while the rest is copied; nil for any other, and where
 // a file is flushed only when it is whole.
 func (b *behind) segments(ctx context.Context, t *task, size int64) func(int, Sum) {
-	if b == nil || b.Fuse || size < 2*segment {
+	if b == nil || b.Fuse || size < 2*segment || t.lent != nil {
 		return nil
 	}
 	t.back = &largeFile{}

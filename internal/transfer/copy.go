@@ -71,21 +71,27 @@ func (c *copier) file(t *task) (*Fact, error) {
 	if f.Source.recent(t.seen.At, c.TimeStep) {
 		f.Flags |= Recent
 	}
-	out, err := c.create(t)
-	if err != nil {
+	if err := c.write(t, f, st.Atime, func(out *handle.File) error { return c.content(t, in, out, &st, f) }); err != nil {
 		return nil, err
 	}
-	err = c.content(t, in, out, &st, f)
+	return f, nil
+}
+
+// write makes the copy of a file: fill gives it its content, then it gets its
+// metadata.
+func (c *copier) write(t *task, f *Fact, atime handle.Time, fill func(out *handle.File) error) error {
+	out, err := c.create(t)
+	if err != nil {
+		return err
+	}
+	err = fill(out)
 	if err == nil {
-		err = c.dress(out, t, f, st.Atime)
+		err = c.dress(out, t, f, atime)
 	}
 	if err == nil && c.Fuse {
 		err = out.Sync()
 	}
-	if err = errors.Join(err, out.Close()); err != nil {
-		return nil, err
-	}
-	return f, nil
+	return errors.Join(err, out.Close())
 }
 
 // createMode is what a copy is made with: its own permissions, so that one

@@ -40,6 +40,9 @@ type Job struct {
 	// and inode numbers change with every mount, so none is recorded.
 	// SourceFuse says so of the source.
 	Fuse, SourceFuse bool
+	// Lender is a held original that the copy may be made from; nil if there
+	// is none.
+	Lender *Lender
 	// Rewrite gives the text that a symbolic link gets in the copy, and the
 	// one it is to have again some day; empty where that is its own. It is
 	// called in the order of the walk. Nil keeps every text.
@@ -59,6 +62,8 @@ type Tally struct {
 	Aside            []string // entries of others, put aside
 	mu               sync.Mutex
 	readBack, device atomic.Int64
+	Lent             int64 // files taken from the held original
+	lent             atomic.Int64
 }
 
 const keptPaths = 100
@@ -86,6 +91,9 @@ func Pass(ctx context.Context, j Job) (*Tally, error) {
 	}
 	group, ctx := errgroup.WithContext(ctx)
 	p.ctx = ctx
+	if p.Lender != nil {
+		p.lending = &lending{Lender: p.Lender, cur: Read(p.Lender.Spool)}
+	}
 	p.tasks = make(chan []task, p.Workers)
 	var copying sync.WaitGroup
 	copying.Add(p.Workers)
@@ -98,9 +106,11 @@ func Pass(ctx context.Context, j Job) (*Tally, error) {
 		return p.walk()
 	})
 	err := errors.Join(group.Wait(), p.links.Close())
-	p.tally.Entries = p.New.count
+	p.tally.Entries, p.tally.Lent = p.New.count, p.tally.lent.Load()
+	p.tally.ReadBack, p.tally.FromDevice = p.tally.readBack.Load(), p.tally.device.Load()
 	if back != nil {
-		p.tally.ReadBack, p.tally.FromDevice = back.tally.readBack.Load(), back.tally.device.Load()
+		p.tally.ReadBack += back.tally.readBack.Load()
+		p.tally.FromDevice += back.tally.device.Load()
 		if err == nil && back.first != nil {
 			err = back.first
 		}
@@ -119,7 +129,8 @@ type pass struct {
 	group      []task // not handed to the workers yet
 	groupBytes int64
 
-	behind *behind // nil without Overlap
+	behind  *behind  // nil without Overlap
+	lending *lending // nil without a Lender
 
 	links  *hardlink.Table // of this walk
 	mu     sync.Mutex
@@ -135,6 +146,8 @@ type task struct {
 	fact Fact // of the pass before; to be compared by content if Recent is set
 	seen inventory.Entry
 	back *largeFile // its segments on their way back; nil for most
+	lent *Fact      // of the same file in the held original; nil if it has none
+	ino  uint64     // of that, see lentIno
 }
 
 func (p *pass) walk() error {
@@ -247,6 +260,7 @@ func (p *pass) match(e *inventory.Entry) (*Record, error) {
 func (p *pass) drop() error {
 	r := *p.old.Peek()
 	p.old.Next()
+	lent := p.lending.lentIno(r.Path)
 	for below := p.old.Peek(); below != nil && handle.Within(below.Path, r.Path); below = p.old.Peek() {
 		if err := p.drop(); err != nil {
 			return err
@@ -256,17 +270,24 @@ func (p *pass) drop() error {
 		return nil
 	}
 	p.tally.changed(r.Path)
-	return p.Part.remove(&r)
+	return p.Part.remove(&r, lent)
 }
 
 // remove takes one recorded entry out of the part. What stands there and
-// is not what was recorded is put aside.
-func (p *Part) remove(r *Record) error {
+// is not what was recorded is put aside; the file with the inode number lent,
+// if that is not 0, goes back to the held original it was taken from.
+func (p *Part) remove(r *Record, lent uint64) error {
 	dir, name, st, err := standing(p.Dir, r.Path)
 	if dir == nil {
 		return err
 	}
 	defer dir.Release()
+	if lent != 0 && st.Ino == lent && st.IsRegular() {
+		if err := p.Lender.giveBack(dir, name, r.Path); !errors.Is(err, fs.ErrExist) && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		return p.putAside(dir, name, r.Path)
+	}
 	made := &r.Fact.Copy
 	if made.Ino != 0 && made.Ino != st.Ino {
 		return p.putAside(dir, name, r.Path)
@@ -291,6 +312,9 @@ func (p *Part) remove(r *Record) error {
 func (p *pass) file(e *inventory.Entry, ord int64, old *Fact) error {
 	now := p.source(&e.Stat, e.Xattrs)
 	t := task{node: p.stack[e.Depth-1], name: e.Name, as: e.Name, path: e.Path, ord: ord, seen: *e}
+	if p.lending != nil {
+		t.lent, t.ino = p.lending.same(p.lending.at(e.Path), &e.Stat, e.Xattrs), p.lending.lentIno(e.Path)
+	}
 	if old != nil && old.Flags&Copied != 0 && old.Flags&Again == 0 && old.Source.Unchanged(&now, false) {
 		if old.Flags&Recent == 0 && !p.Writing[e.Path] {
 			return p.keep(ord, old, e.Stat.Size)
@@ -353,7 +377,7 @@ func (p *pass) keep(ord int64, old *Fact, size int64) error {
 // clear makes room for an entry that is copied again.
 func (p *pass) clear(e *inventory.Entry, old *Fact) error {
 	r := Record{Path: e.Path, Fact: *old}
-	return p.Part.remove(&r)
+	return p.Part.remove(&r, p.lending.lentIno(e.Path))
 }
 
 func (c *copier) work() error {
@@ -390,11 +414,18 @@ func (c *copier) one(t *task) (*Fact, error) {
 			return &t.fact, err
 		}
 		r := Record{Path: t.path, Fact: t.fact}
-		if err := c.Part.remove(&r); err != nil {
+		if err := c.Part.remove(&r, t.ino); err != nil {
 			return nil, err
 		}
 	}
-	f, err := c.file(t)
+	var f *Fact
+	var err error
+	if t.lent != nil {
+		f, err = c.borrow(t)
+	}
+	if f == nil && err == nil {
+		f, err = c.file(t)
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -62,6 +62,7 @@ type Part struct {
 	Dir    *handle.Dir // the part itself
 	Parent *handle.Dir // the directory it stands in
 	Aside  string      // name, in Parent, of the directory for what is not ours
+	Lender *Lender     // whom files of the part were taken from; nil as a rule
 }
 
 // putAside moves the entry called name in dir out of the part. Nothing that

@@ -45,19 +45,17 @@ func Run(t testing.TB, name string, args ...string) string {
 }
 
 // Drive makes a file system of a kind (ext4, xfs, btrfs) in a file of some
-// MiB and mounts it. Mount and loop go away with the test, by their own path.
+// MiB and mounts it; the file is reached as the mount point's path with .img.
+// Mount and loop go away with the test, by their own path.
 func Drive(t testing.TB, kind, label string, mib int64, mkfs ...string) string {
 	t.Helper()
 	Root(t)
 	if _, err := exec.LookPath("mkfs." + kind); err != nil {
 		Skip(t, "mkfs."+kind+" is not installed")
 	}
-	dir := Scratch(t)
-	img, at := filepath.Join(dir, label+".img"), filepath.Join(dir, label)
-	if err := os.WriteFile(img, nil, 0o600); err != nil {
-		t.Fatal(err)
-	}
-	if err := os.Truncate(img, mib<<20); err != nil {
+	dir := t.TempDir()
+	img, at := filepath.Join(Scratch(t), label+".img"), filepath.Join(dir, label)
+	if err := errors.Join(os.WriteFile(img, nil, 0o600), os.Truncate(img, mib<<20), os.Symlink(img, at+".img")); err != nil {
 		t.Fatal(err)
 	}
 	args := append([]string{"-q", "-L", label}, mkfs...)
@@ -84,9 +82,8 @@ func FuseDrive(t testing.TB, kind, label string, mib int64) (at string, remount 
 			Skip(t, tool+" is not installed")
 		}
 	}
-	dir := Scratch(t)
-	img := filepath.Join(dir, label+".img")
-	at = filepath.Join(dir, label)
+	img := filepath.Join(Scratch(t), label+".img")
+	at = filepath.Join(t.TempDir(), label)
 	if err := errors.Join(os.WriteFile(img, nil, 0o600), os.Truncate(img, mib<<20), os.Mkdir(at, 0o755)); err != nil {
 		t.Fatal(err)
 	}

@@ -24,8 +24,7 @@ type Nexlin struct {
 // New makes one with a fresh state directory.
 func New(t testing.TB, program string) *Nexlin {
 	t.Helper()
-	dir := Scratch(t)
-	return &Nexlin{T: t, Program: program, State: filepath.Join(dir, "state"), Home: dir}
+	return &Nexlin{T: t, Program: program, State: filepath.Join(Scratch(t), "state"), Home: t.TempDir()}
 }
 
 // As gives the state directory to another account and runs as it.
@@ -39,6 +38,7 @@ func (n *Nexlin) As(uid uint32) *Nexlin {
 		n.T.Fatal(err)
 	}
 	open(n.T, filepath.Dir(n.State))
+	open(n.T, n.Home)
 	return n
 }
 
@@ -90,6 +90,18 @@ func (n *Nexlin) JSON(args ...string) map[string]any {
 		n.T.Fatalf("nexlin %q: %v\n%s", args, err, out)
 	}
 	return doc
+}
+
+// LastGoing is the id of the newest run that is going on.
+func (n *Nexlin) LastGoing() string {
+	n.T.Helper()
+	for _, r := range n.JSON("history")["runs"].([]any) {
+		if run := r.(map[string]any); run["state"] == "going" {
+			return run["id"].(string)
+		}
+	}
+	n.T.Fatal("no run is going on")
+	return ""
 }
 
 // LastRun is the id of the newest run.

@@ -1,0 +1,86 @@
+package redirect
+
+import (
+	"context"
+	"time"
+
+	"nexlin/internal/finding"
+	"nexlin/internal/inuse"
+)
+
+// How often it is looked whether programs still write, while a run waits.
+const (
+	lookEvery = 250 * time.Millisecond
+	// looks is how often without --wait-quiet: a program may save a file just
+	// when the run looks.
+	looks = 4
+)
+
+// patience is the time that a run may spend waiting for programs.
+type patience struct{ left time.Duration }
+
+// sleep waits a little; false if no time is left, or the run is to end.
+func (p *patience) sleep(ctx context.Context) bool {
+	d := min(lookEvery, p.left)
+	if d <= 0 {
+		return false
+	}
+	p.left -= d
+	select {
+	case <-time.After(d):
+		return true
+	case <-ctx.Done():
+		return false
+	}
+}
+
+// writersOf lists who has files below a folder open for writing.
+func writersOf(ctx context.Context, dir string) ([]inuse.Holder, error) {
+	r, err := inuse.Below(ctx, dir)
+	return r.Writers(), err
+}
+
+// waitQuiet waits before anything is done until nobody writes to the folder.
+// A *RefusedError if the time runs out.
+func (m *mover) waitQuiet(ctx context.Context) error {
+	if m.p.WaitQuiet == 0 || m.p.WhileInUse {
+		return nil
+	}
+	if m.Progress != nil {
+		m.Progress.Phase("wait", 0, 0)
+	}
+	m.patience.left = m.p.WaitQuiet
+	for {
+		w, err := writersOf(ctx, string(m.p.From))
+		if err != nil || len(w) == 0 {
+			return err
+		}
+		if m.patience.sleep(ctx) {
+			continue
+		}
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		return &RefusedError{[]finding.Finding{finding.New(finding.InUse, string(m.p.From),
+			programs(w)+" still writes to the folder after "+m.p.WaitQuiet.String(), subject("", "", "")).Listing(len(w), paths(w))}}
+	}
+}
+
+// quiet looks after a pass that found nothing changed whether programs have
+// files open for writing that they may still change. Without --wait-quiet a
+// few looks have to do.
+func (m *mover) quiet(ctx context.Context) (bool, error) {
+	if m.p.WhileInUse {
+		return true, nil
+	}
+	short := patience{looks * lookEvery}
+	for {
+		w, err := writersOf(ctx, m.fromPath())
+		if err != nil || len(w) == 0 {
+			return err == nil, err
+		}
+		if !short.sleep(ctx) {
+			return false, ctx.Err()
+		}
+	}
+}

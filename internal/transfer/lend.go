@@ -1,0 +1,273 @@
+package transfer
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"io/fs"
+	"sync"
+
+	"golang.org/x/sys/unix"
+
+	"nexlin/internal/handle"
+	"nexlin/internal/inventory"
+)
+
+// A Lender is a held original of the folder that is copied, on the drive it
+// is copied to: what is the same in both need not come from the other drive.
+// An entry is the same if neither side has changed since the spool says that
+// they were equal. The content is proven again by its sum, whichever way it
+// comes: cloned or copied, or, with Take, renamed out of the held original.
+type Lender struct {
+	Held   *handle.Dir // the held original
+	Spool  *Spool      // of the run that made one side from the other
+	Side   Side        // which side the held original is
+	Before handle.Time // only what was last changed before this is unchanged for certain
+	Digest Digest      // of the spool; empty means SHA256
+	Take   bool        // there is no room for copies: rename
+}
+
+// same gives what the spool says of a file that has not changed at the live
+// side since, nil for any other. Files with several names are copied.
+func (l *Lender) same(r *Record, live *handle.Stat, xattrs []handle.Xattr) *Fact {
+	if r == nil || !r.IsRegular() || r.Fact.Flags&Verified == 0 || live.Nlink != 1 || !l.Before.After(live.Ctime) {
+		return nil
+	}
+	now := SnapOf(live, xattrs)
+	if was := r.Fact.Of(l.Side.Other()); was.Ino == 0 || !was.Unchanged(&now, false) || r.Fact.Of(l.Side).Nlink != 1 {
+		return nil
+	}
+	return &r.Fact
+}
+
+// Lendable counts what a [Lender] with Take would lend to a copy of the live
+// folder, by metadata alone: files, and the bytes that their copies would
+// take in blocks of so many bytes.
+func (l *Lender) Lendable(ctx context.Context, live *handle.Dir, block int64) (files, bytes int64, err error) {
+	err = Match(ctx, live, l.Spool, func(r *Record, now *inventory.Entry) error {
+		if r == nil || now == nil || !now.Stat.IsRegular() {
+			return nil
+		}
+		if err := now.ReadXattrs(); err != nil {
+			return err
+		}
+		f := l.same(r, &now.Stat, now.Xattrs)
+		if f == nil {
+			return nil
+		}
+		dir, _, st, err := standing(l.Held, r.Path)
+		if dir == nil {
+			return err
+		}
+		dir.Release()
+		if f.Of(l.Side).sameStat(st) {
+			files++
+			bytes += (now.Stat.Allocated + block - 1) / block * block
+		}
+		return nil
+	})
+	return files, bytes, err
+}
+
+// lending steps through the lender's spool beside the walk.
+type lending struct {
+	*Lender
+	cur *Cursor
+	mu  sync.Mutex // of the times of held directories
+}
+
+// rename takes a file out of a held directory, whose times stay.
+func (l *lending) rename(dir *handle.Dir, name string, to *handle.Dir, as string) error {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	times, err := dir.Self()
+	if err != nil {
+		return err
+	}
+	if err := dir.Rename(name, to, as); err != nil {
+		return err
+	}
+	return dir.SetTimes(times.Atime, times.Mtime)
+}
+
+// at gives the record of path, nil if there is none. Paths come in the one
+// order.
+func (l *lending) at(path string) *Record {
+	if l == nil {
+		return nil
+	}
+	for r := l.cur.Peek(); r != nil && handle.Compare(r.Path, path) <= 0; r = l.cur.Peek() {
+		rec := *r
+		if rec.Path == path {
+			return &rec
+		}
+		l.cur.Next()
+	}
+	return nil
+}
+
+// lentIno is the inode number of the held file at this path, by which it is
+// known if it stands in the part; 0 if it can't.
+func (l *lending) lentIno(path string) uint64 {
+	if r := l.at(path); r != nil && l.Take && r.IsRegular() {
+		return r.Fact.Of(l.Side).Ino
+	}
+	return 0
+}
+
+// borrow makes the copy of a file from the held original; nil if that does
+// not have it any more as it was, or its content fails the proof: then the
+// caller copies it from the live side.
+func (c *copier) borrow(t *task) (*Fact, error) {
+	l := c.Lender
+	dir, name, st, err := standing(l.Held, t.path)
+	if dir == nil {
+		return nil, err
+	}
+	defer dir.Release()
+	if !t.lent.Of(l.Side).sameStat(st) {
+		return nil, nil
+	}
+	f := &Fact{Flags: Copied, Source: c.source(&t.seen.Stat, t.seen.Xattrs), Digest: t.lent.Digest, Sum: t.lent.Sum}
+	if f.Source.recent(t.seen.At, c.TimeStep) {
+		f.Flags |= Recent
+	}
+	if l.Take {
+		return c.take(t, dir, name, f)
+	}
+	return c.cloneOrCopy(t, dir, name, st, f)
+}
+
+// take renames the held file into the part, once its content is read from
+// the device and is what it has to be.
+func (c *copier) take(t *task, dir *handle.Dir, name string, f *Fact) (*Fact, error) {
+	xattrs, err := dir.Xattrs(name)
+	if err != nil {
+		return nil, err
+	}
+	held := *t.lent.Of(c.Lender.Side)
+	if (&Allow{}).Differs(&f.Source, &held, t.seen.Xattrs, xattrs) != "" {
+		return nil, nil
+	}
+	if c.again == nil {
+		c.again = NewReader()
+	}
+	sum, device, err := c.again.ReadBack(c.ctx, dir, name, held.Size)
+	if errors.Is(err, unix.EIO) || err == nil && sum != f.Sum {
+		return nil, nil // it is not what it was; the live side has it
+	}
+	if err != nil {
+		return nil, err
+	}
+	dst := t.node.dst
+	err = c.lending.rename(dir, name, dst, t.as)
+	if errors.Is(err, fs.ErrExist) {
+		if err = c.Part.putAside(dst, t.as, t.path); err == nil {
+			err = c.lending.rename(dir, name, dst, t.as)
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	c.tally.lent.Add(1)
+	c.tally.readBack.Add(1)
+	if device {
+		c.tally.device.Add(1)
+	}
+	made, err := dst.Stat(t.as)
+	if err != nil {
+		return nil, err
+	}
+	f.Flags |= Verified
+	f.Copy = c.made(&made, t.seen.Xattrs)
+	c.advance(1, held.Size)
+	return f, nil
+}
+
+// cloneOrCopy makes a copy of the held file: one that shares its blocks where
+// the file system can do that.
+func (c *copier) cloneOrCopy(t *task, dir *handle.Dir, name string, st *handle.Stat, f *Fact) (*Fact, error) {
+	in, err := dir.OpenFile(name)
+	if err != nil {
+		return nil, err
+	}
+	defer in.Close()
+	want := f.Sum
+	err = c.write(t, f, st.Atime, func(out *handle.File) error {
+		if cmp.Or(c.Lender.Digest, SHA256) == cmp.Or(c.Digest, SHA256) && out.Clone(in) == nil {
+			c.advance(1, st.Size)
+			return nil
+		}
+		return c.content(t, in, out, st, f)
+	})
+	if err == nil && f.Sum == want {
+		return f, nil
+	}
+	if err != nil && !errors.Is(err, unix.EIO) {
+		return nil, err
+	}
+	// The held original does not have it any more; the live side does.
+	if err := t.node.dst.Unlink(t.as); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	return nil, nil
+}
+
+// GiveBack renames what was taken from the held original back to its place,
+// out of the directory called name in parent, which may be gone. What the
+// held original has again already stays where it is.
+func (l *Lender) GiveBack(parent *handle.Dir, name string) error {
+	from, err := parent.Beneath(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer from.Release()
+	for c := Read(l.Spool); c.Peek() != nil; c.Next() {
+		r := c.Peek()
+		if !r.IsRegular() {
+			continue
+		}
+		dir, name, st, err := standing(from, r.Path)
+		if err != nil {
+			return err
+		}
+		if dir == nil {
+			continue
+		}
+		if st.Ino == r.Fact.Of(l.Side).Ino && st.IsRegular() {
+			err = l.giveBack(dir, name, r.Path)
+		}
+		dir.Release()
+		if err != nil && !errors.Is(err, fs.ErrExist) {
+			return err
+		}
+	}
+	return errors.Join(from.SyncAll(), l.Held.Sync())
+}
+
+// giveBack renames one file back. The times of the directory it leaves stay.
+func (l *Lender) giveBack(dir *handle.Dir, name, path string) error {
+	to, as, err := l.Held.Parent(path)
+	if err != nil {
+		return err
+	}
+	defer to.Release()
+	var times [2]handle.Stat
+	for i, d := range []*handle.Dir{dir, to} {
+		if times[i], err = d.Self(); err != nil {
+			return err
+		}
+	}
+	if err := dir.Rename(name, to, as); err != nil {
+		return err
+	}
+	for i, d := range []*handle.Dir{dir, to} {
+		if err := d.SetTimes(times[i].Atime, times[i].Mtime); err != nil {
+			return err
+		}
+	}
+	return nil
+}
