@@ -276,7 +276,9 @@ func TestCrashBetweenSteps(t *testing.T) {
 // itself; a sample of the steps, since every call goes through this process.
 func TestCrashMatrixThroughFUSE(t *testing.T) {
 	skerry := lab.Drive(t, "ext4", "SKERRY", 64)
-	stories := slices.DeleteFunc(crashStories(), func(s crashStory) bool { return strings.Contains("move-on detach bring-back with what is held", s.name) && s.name != "bring-back" })
+	stories := slices.DeleteFunc(crashStories(), func(s crashStory) bool {
+		return strings.Contains("move-on detach bring-back with what is held", s.name) && s.name != "bring-back"
+	})
 	crashMatrix(t, [3]string{skerry, lab.Faulty(t).At, skerry}, stories, 8)
 }
 

@@ -211,6 +211,31 @@ func TestAnotherDriveAtTheSamePlace(t *testing.T) {
 	require.Equal(t, before, lab.Print(t, other))
 }
 
+// With the drive away there is nothing to bring back, and it is said what is
+// left if it never comes; a link can be taken away all the same.
+func TestDriveAway(t *testing.T) {
+	skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 32), lab.Drive(t, "ext4", "BASALT", 32)
+	lab.Tree{"Documents/a: a"}.Make(t, skerry)
+	folder := filepath.Join(skerry, "Documents")
+	before := lab.Print(t, folder)
+	n := lab.New(t, program)
+	n.Want(0, "move", folder, "--into", basalt, "--yes", "-q")
+	lab.Run(t, "umount", basalt)
+	out := n.Want(7, "bring-back", "documents", "--yes")
+	require.Contains(t, out, "[drive-away]")
+	require.Regexp(t, `if the drive is lost for good, the folder as it was on .* is .*\.Documents\.held-.*: .nexlin detach documents., then rename it`, out)
+	n.Want(7, "discard-original", "documents", "--yes")
+	n.Want(7, "undo", n.LastRun(), "--yes")
+	out = n.Want(0, "detach", "documents", "--yes")
+	require.Contains(t, out, "BASALT is not here; the data stays on it")
+	require.NoFileExists(t, folder)
+	require.Empty(t, names(t, basalt), "nothing is written where the drive should be")
+	n.Want(7, "bring-back", "documents", "--yes")
+	lab.Run(t, "mount", "-o", "loop", basalt+".img", basalt)
+	n.Want(0, "bring-back", "documents", "--yes")
+	require.Equal(t, before, lab.Print(t, folder))
+}
+
 // Spaces, quotes, newlines, leading dashes, percent signs and bytes that are
 // no UTF-8 may stand anywhere: in the folder, the target, the drive's mount
 // point, the state directory.

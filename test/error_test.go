@@ -44,10 +44,10 @@ func TestErrorMatrix(t *testing.T) {
 			}
 			for _, call := range slices.Sorted(maps.Keys(seen)) {
 				last := seen[call]
-				for i, at := range sample(last, everyNth(20)) {
+				for i, at := range sample(last, everyNth(40)) {
 					errno := errnos[(i+len(call))%len(errnos)]
 					for _, on := range []string{"", "+"} {
-						if on == "+" && i%3 != 0 {
+						if on == "+" && i%5 != 0 {
 							continue
 						}
 						cases++
@@ -101,7 +101,11 @@ func (b *crashBed) fails(t *testing.T, s crashStory, fault string, resume bool) 
 		return
 	}
 	if code == 0 {
-		b.whole(t, s)
+		if strings.Contains(fault, "utimensat") && strings.HasSuffix(fault, "EACCES") {
+			b.wholeMidway(t, s) // times that this account may not set stay as they are
+		} else {
+			b.whole(t, s)
+		}
 		s.end(t, b)
 		b.noLitter(t)
 		return

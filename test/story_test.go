@@ -21,6 +21,9 @@ import (
 var program string
 
 func TestMain(m *testing.M) {
+	if dirs := os.Getenv(hostileIn); dirs != "" {
+		beHostile(strings.Split(dirs, ":"))
+	}
 	os.Exit(func() int {
 		defer lab.CleanPrograms()
 		// A program with the race detector waits a second at its end for reports

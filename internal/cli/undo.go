@@ -86,11 +86,9 @@ func (a *app) detachCmd() *cobra.Command {
 				}
 				if !a.json {
 					a.print("%s   the link goes, the data stays at %s", bold.Render(a.path(r.Link)), a.path(r.Target))
+					a.findings(a.out, plan.Findings)
 				}
 				if preview {
-					if !a.json {
-						a.findings(a.out, plan.Findings)
-					}
 					a.sayPreview()
 					return doc{"preview": true, "plan": doc{"kind": redirect.KindDetach, "name": r.Name, "link": pathtext.Path(r.Link)}, "findings": findingDocs(plan.Findings)}, nil
 				}

@@ -12,7 +12,7 @@ import (
 // Private makes a directory that only this account can look into, and opens
 // it: what is made in there can't be exchanged by whoever may write in d
 // (I6). One that is there already, from a run that was stopped, is taken
-// again. plain says that the file system keeps no owners, so that there are
+// again, without what was being made there. plain says that the file system keeps no owners, so that there are
 // no rights to tell apart.
 //
 // fs.ErrPermission means that another directory was slipped in under the
@@ -28,6 +28,9 @@ func (d *Dir) Private(name string, plain bool) (*Dir, error) {
 	st, err := p.Self()
 	if err == nil && !plain && (st.UID != uint32(os.Geteuid()) || st.Perm()&0o077 != 0) {
 		err = &fs.PathError{Op: "open", Path: p.Path(), Err: fmt.Errorf("it belongs to account %d: %w", st.UID, fs.ErrPermission)}
+	}
+	if err == nil {
+		err = p.clearPrivate()
 	}
 	if err != nil {
 		p.Release()
@@ -62,7 +65,7 @@ func (d *Dir) MkdirFor(name string, mode, owner, group uint32, scratch string, p
 	}
 	made, err := p.directoryFor(mode, owner, group)
 	if err == nil {
-		if err = p.Rename(inPrivate, d, name); err == nil {
+		if err = p.Rename(InPrivate, d, name); err == nil {
 			made.path = d.Join(name)
 		}
 	}
@@ -75,14 +78,14 @@ func (d *Dir) MkdirFor(name string, mode, owner, group uint32, scratch string, p
 	return made, nil
 }
 
-// inPrivate is what an entry is called while it is made in a private directory.
-const inPrivate = "new"
+// InPrivate is what an entry is called while it is made in a private directory.
+const InPrivate = "new"
 
 func (d *Dir) directoryFor(mode, owner, group uint32) (*Dir, error) {
-	if err := d.Mkdir(inPrivate, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
+	if err := d.Mkdir(InPrivate, 0o700); err != nil {
 		return nil, err
 	}
-	made, err := d.Beneath(inPrivate)
+	made, err := d.Beneath(InPrivate)
 	if err == nil {
 		err = errors.Join(made.Chmod(mode), made.Chown(owner, group), made.Sync())
 	}
@@ -95,15 +98,22 @@ func (d *Dir) directoryFor(mode, owner, group uint32) (*Dir, error) {
 
 // DropPrivate removes what Private made, with what was not renamed out of it.
 func (d *Dir) DropPrivate(name string, p *Dir) error {
-	for _, take := range []func(string) error{p.Rmdir, p.Unlink} {
-		// One of the two fits, if anything is left at all.
-		if err := take(inPrivate); err != nil && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, unix.ENOTDIR) && !errors.Is(err, unix.EISDIR) {
-			return err
-		}
+	if err := p.clearPrivate(); err != nil {
+		return err
 	}
 	err := d.Rmdir(name)
 	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, unix.ENOTDIR) {
 		return nil // somebody moved it away: it was empty
 	}
 	return err
+}
+
+func (d *Dir) clearPrivate() error {
+	for _, take := range []func(string) error{d.Rmdir, d.Unlink} {
+		// One of the two fits, if anything is left at all.
+		if err := take(InPrivate); err != nil && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, unix.ENOTDIR) && !errors.Is(err, unix.EISDIR) {
+			return err
+		}
+	}
+	return nil
 }

@@ -87,6 +87,17 @@ func OpenForReading(dir string) (*Ledger, error) {
 	if err := checkDir(dir); err != nil {
 		return nil, err
 	}
+	// A commit that was cut off is rolled back first: the database says nothing
+	// sure before.
+	if _, err := os.Stat(filepath.Join(dir, dbName+"-journal")); err == nil {
+		l, err := open(dir, true)
+		if err != nil {
+			return nil, err
+		}
+		if err := l.Close(); err != nil {
+			return nil, err
+		}
+	}
 	return open(dir, false)
 }
 

@@ -55,7 +55,7 @@ func (e *Engine) PlanBringBack(ctx context.Context, r ledger.Redirect, o BackOpt
 		return nil, err
 	}
 	if p.Blocked() != nil {
-		return p, nil
+		return p, e.ifLost(p)
 	}
 	if err := e.oldPlace(p); err != nil {
 		return nil, err
@@ -75,6 +75,26 @@ func (e *Engine) PlanBringBack(ctx context.Context, r ledger.Redirect, o BackOpt
 	p.allow()
 	p.Accepted = o.Accept
 	return p, e.unfinished(p)
+}
+
+// ifLost tells, beside where the data is, what is left if the drive never
+// comes back: the folder as it was moved.
+func (e *Engine) ifLost(p *Plan) error {
+	held, err := e.Ledger.HeldOf(p.Name)
+	if err != nil {
+		return err
+	}
+	for i, f := range p.Findings {
+		for _, h := range held {
+			if st, err := handle.Lstat(h.Path); err != nil || f.Code != finding.DriveAway || !isDir(&st, h.Ino) || h.Drive.ID == p.Before.Drive.ID && h.Drive.UUID == p.Before.Drive.UUID {
+				continue
+			}
+			p.Findings[i].Remedy = fmt.Sprintf("%s; if the drive is lost for good, the folder as it was on %s is %s: `nexlin detach %s`, then rename it to %s",
+				f.Remedy, h.Since.Local().Format("2006-01-02"), pathtext.Show(h.Path), pathtext.Quote(p.Name), pathtext.Show(string(p.Link)))
+			break
+		}
+	}
+	return nil
 }
 
 // after takes over what the run that made the redirect decided: the digest
@@ -167,6 +187,14 @@ func (e *Engine) PlanDetach(r ledger.Redirect) (*DetachPlan, error) {
 	} else if !ours {
 		d.Findings = append(d.Findings, finding.New(finding.OldPlaceTaken, r.Link,
 			"something else than our link stands at "+pathtext.Show(r.Link), subject(r.Name, "", "")))
+	}
+	// Only the link is taken away: the drive need not be here.
+	if _, found, err := e.Locate(r.Drive, r.Target); err != nil {
+		return nil, err
+	} else if !found {
+		f := finding.New(finding.DriveAway, r.Target, fmt.Sprintf("%s is not here; the data stays on it, and the link goes all the same", pathtext.Show(r.Drive.Label)), subject(r.Name, r.Drive.Label, "")).As(finding.Info)
+		f.Remedy = "nothing needs doing"
+		d.Findings = append(d.Findings, f)
 	}
 	if parent.Access(".", unix.W_OK|unix.X_OK) != nil {
 		d.Findings = append(d.Findings, finding.New(finding.LinkImpossible, filepath.Dir(r.Link),

@@ -199,7 +199,7 @@ func (l *lateWrites) tidy(dir *handle.Dir) error {
 // place, so that nobody can exchange it while it is made (I6), then renamed.
 // The times of the directory around it stay.
 func (l *lateWrites) place(dir *handle.Dir, name string, rename func(from *handle.Dir, name string, to *handle.Dir, newName string) error, make func(private *handle.Dir, tmp string) error) error {
-	const tmp = "new"
+	const tmp = handle.InPrivate
 	times, err := dir.Self()
 	if err != nil {
 		return err
@@ -209,13 +209,7 @@ func (l *lateWrites) place(dir *handle.Dir, name string, rename func(from *handl
 		return err
 	}
 	defer private.Release()
-	if err = private.Unlink(tmp); missing(err) { // left by a run that was stopped
-		err = nil
-	}
-	if err == nil {
-		err = make(private, tmp)
-	}
-	if err == nil {
+	if err = make(private, tmp); err == nil {
 		err = rename(private, tmp, dir, name)
 	}
 	return errors.Join(err, dir.DropPrivate(l.tmp, private), dir.Sync(), ignorePermission(dir.SetTimes(times.Atime, times.Mtime)))

@@ -67,7 +67,7 @@ func Drive(t testing.TB, kind, label string, mib int64, mkfs ...string) string {
 		t.Fatal(err)
 	}
 	Mount(t, at, "-o", "loop", img)
-	open(t, dir)
+	Open(t, dir)
 	return at
 }
 

@@ -46,8 +46,8 @@ func MemoryDrive(t testing.TB, name string, mib int) string {
 	return at
 }
 
-// open lets others get to dir, which lies in a test's temporary folder.
-func open(t testing.TB, dir string) {
+// Open lets others get to dir, which lies in a test's temporary folder.
+func Open(t testing.TB, dir string) {
 	t.Helper()
 	for d := dir; d != os.TempDir() && d != shm && d != "/"; d = filepath.Dir(d) {
 		if err := os.Chmod(d, 0o755); err != nil {

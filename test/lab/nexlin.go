@@ -37,8 +37,8 @@ func (n *Nexlin) As(uid uint32) *Nexlin {
 	if err := os.Chown(n.State, int(uid), int(uid)); err != nil {
 		n.T.Fatal(err)
 	}
-	open(n.T, filepath.Dir(n.State))
-	open(n.T, n.Home)
+	Open(n.T, filepath.Dir(n.State))
+	Open(n.T, n.Home)
 	return n
 }
 
@@ -88,6 +88,9 @@ func (n *Nexlin) JSON(args ...string) map[string]any {
 	var doc map[string]any
 	if err := json.Unmarshal(out, &doc); err != nil {
 		n.T.Fatalf("nexlin %q: %v\n%s", args, err, out)
+	}
+	if args[0] == "history" && doc["runs"] == nil {
+		n.T.Fatalf("nexlin %q: %s", args, out)
 	}
 	return doc
 }

@@ -1,0 +1,263 @@
+package test
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io/fs"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
+
+	"nexlin/test/lab"
+)
+
+// hostileIn is set for the process that flips what Nexlin works on: the
+// directories, separated by colons, that it may write in.
+const hostileIn = "NEXLIN_TEST_HOSTILE"
+
+const secret = "a nest that nobody may know of"
+
+// An administrator moves an account's folder, brings it back and discards,
+// while that account swaps directories for links, renames what is above,
+// plants FIFOs and puts a directory of the administrator's in the place of
+// new ones, as fast as it can. Nothing outside the folder is read, written,
+// given away or deleted (I6).
+func TestHostileFolder(t *testing.T) {
+	faultless, err := lab.PlainProgram("")
+	require.NoError(t, err)
+	runs := 1000
+	if n, err := strconv.Atoi(os.Getenv("NEXLIN_HOSTILE_RUNS")); err == nil {
+		runs = n
+	}
+	skerry, basalt := lab.MemoryDrive(t, "SKERRY", 64), lab.MemoryDrive(t, "BASALT", 64)
+	home, theirs := filepath.Join(skerry, "home", "wren"), filepath.Join(basalt, "wren")
+	var watched []string
+	for _, dir := range []string{skerry, basalt, home, theirs} { // the last two may be renamed by the account
+		canary := filepath.Join(dir, "canary")
+		lab.Tree{"file: " + secret, "sub/deep: " + secret, "sub/link => deep", "a/x: " + secret, "b: " + secret}.Make(t, canary)
+		require.NoError(t, os.Chmod(canary, 0o700))
+		watched = append(watched, canary)
+	}
+	for _, dir := range []string{home, theirs} {
+		require.NoError(t, os.Chown(dir, ordinary, ordinary))
+	}
+	before := printAll(t, watched)
+	flip := startHostile(t, home, theirs)
+	ends := map[int]int{}
+	for i := range runs / 4 {
+		for code, n := range hostileRound(t, faultless, home, theirs, i) {
+			ends[code] += n
+		}
+		if i%20 == 0 {
+			flip(false)
+			require.Empty(t, lab.Changes(before, printAll(t, watched)), "after round %d", i)
+			flip(true)
+		}
+	}
+	flip(false)
+	require.Empty(t, lab.Changes(before, printAll(t, watched)))
+	require.Empty(t, leaks(home, theirs))
+	t.Logf("exit statuses of %d runs: %v", runs, ends)
+	require.GreaterOrEqual(t, ends[0], runs/50, "too few runs came to an end to prove anything")
+}
+
+// printAll prints the watched directories, wherever their parents have them
+// by now: a name that the account took away is looked for by its content.
+func printAll(t *testing.T, dirs []string) string {
+	t.Helper()
+	var b strings.Builder
+	for _, dir := range dirs {
+		found := dir
+		if st, err := os.Lstat(dir); err != nil || !st.IsDir() || st.Sys().(*syscall.Stat_t).Uid != 0 {
+			found = ""
+			_ = filepath.WalkDir(filepath.Dir(dir), func(path string, d fs.DirEntry, err error) error {
+				if err == nil && d.IsDir() && path != filepath.Dir(dir) {
+					if _, err := os.Lstat(filepath.Join(path, "sub", "deep")); err == nil {
+						found = path
+						return filepath.SkipAll
+					}
+				}
+				return nil
+			})
+		}
+		require.NotEmpty(t, found, "%s is gone", dir)
+		b.WriteString(lab.Print(t, found))
+	}
+	return b.String()
+}
+
+// leaks lists files of the account's that have the secret in them.
+func leaks(dirs ...string) (out []string) {
+	for _, dir := range dirs {
+		_ = filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
+			if err != nil {
+				return nil
+			}
+			var st unix.Stat_t
+			if unix.Lstat(path, &st) != nil || st.Uid == 0 || !d.Type().IsRegular() {
+				return nil
+			}
+			if b, err := os.ReadFile(path); err == nil && bytes.Contains(b, []byte(secret)) {
+				out = append(out, path)
+			}
+			return nil
+		})
+	}
+	return out
+}
+
+// hostileRound has four commands run over one folder and counts how they end.
+func hostileRound(t *testing.T, program, home, theirs string, i int) map[int]int {
+	t.Helper()
+	parent := filepath.Join(home, fmt.Sprintf("w%d", i))
+	folder := filepath.Join(parent, "Documents")
+	for _, f := range []string{"a/x", "a/y", "b", "c/d/e"} {
+		_ = os.MkdirAll(filepath.Dir(filepath.Join(folder, f)), 0o755)
+		_ = os.WriteFile(filepath.Join(folder, f), []byte("theirs"), 0o644)
+	}
+	_ = filepath.WalkDir(parent, func(path string, _ fs.DirEntry, err error) error {
+		return os.Lchown(path, ordinary, ordinary)
+	})
+	n := lab.New(t, program)
+	ends := map[int]int{}
+	into := filepath.Join(theirs, fmt.Sprintf("t%d", i), "deep")
+	for _, c := range [][]string{
+		{"move", folder, "--into", into, "--yes", "-q", "--while-in-use", "--name", "theirs", "--accept", "target-in-memory"},
+		{[]string{"resume", "undo"}[i%2], "--yes", "-q"},
+		{[]string{"bring-back", "discard-original"}[i/2%2], "theirs", "--yes", "-q"},
+		{[]string{"discard-original", "detach"}[i/2%2], "theirs", "--yes", "-q"},
+	} {
+		ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+		cmd := n.Cmd(c...)
+		timed := exec.CommandContext(ctx, cmd.Path, cmd.Args[1:]...)
+		timed.Env, timed.Dir = cmd.Env, cmd.Dir
+		out, err := timed.CombinedOutput()
+		require.NoError(t, ctx.Err(), "nexlin %v hangs:\n%s", c, out)
+		cancel()
+		require.NotContains(t, string(out), "internal error")
+		require.NotContains(t, string(out), secret)
+		code := 0
+		if err != nil {
+			code = timed.ProcessState.ExitCode()
+		}
+		ends[code]++
+	}
+	for _, dir := range []string{parent, filepath.Dir(into)} {
+		_ = os.RemoveAll(dir) // what was renamed away in this moment stays
+	}
+	_ = os.RemoveAll(n.State)
+	return ends
+}
+
+// startHostile starts the account's process and gives a switch to stop and
+// start it again.
+func startHostile(t *testing.T, dirs ...string) func(on bool) {
+	t.Helper()
+	self, err := os.ReadFile("/proc/self/exe")
+	require.NoError(t, err)
+	at := filepath.Join(t.TempDir(), "hostile")
+	require.NoError(t, os.WriteFile(at, self, 0o755))
+	lab.Open(t, filepath.Dir(at))
+	var cmd *exec.Cmd
+	flip := func(on bool) {
+		if cmd != nil {
+			_ = cmd.Process.Kill()
+			_ = cmd.Wait() // killed
+			cmd = nil
+		}
+		if on {
+			cmd = exec.Command(at)
+			cmd.Env = []string{hostileIn + "=" + strings.Join(dirs, ":")}
+			cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: ordinary, Gid: ordinary}}
+			require.NoError(t, cmd.Start())
+		}
+	}
+	t.Cleanup(func() { flip(false) })
+	flip(true)
+	return flip
+}
+
+// beHostile is the account's process: it never ends by itself.
+func beHostile(dirs []string) {
+	for {
+		dir := dirs[rand.IntN(len(dirs))]
+		for range rand.IntN(6) { // go down
+			names := entries(dir)
+			if len(names) == 0 {
+				break
+			}
+			next := filepath.Join(dir, names[rand.IntN(len(names))])
+			if st, err := os.Lstat(next); err != nil || !st.IsDir() {
+				break
+			}
+			dir = next
+		}
+		doHarm(dir)
+		if rand.IntN(20) == 0 {
+			time.Sleep(time.Duration(rand.IntN(30)) * time.Millisecond) // now and then a run gets far
+		}
+	}
+}
+
+func entries(dir string) (names []string) {
+	es, _ := os.ReadDir(dir) // one that is gone has none
+	for _, e := range es {
+		names = append(names, e.Name())
+	}
+	return names
+}
+
+// doHarm does one thing to an entry of dir, and as a rule takes it back.
+func doHarm(dir string) {
+	names := entries(dir)
+	if len(names) == 0 {
+		return
+	}
+	name := names[rand.IntN(len(names))]
+	for _, n := range names { // what Nexlin makes is the best
+		if strings.HasPrefix(n, ".nexlin") && rand.IntN(2) == 0 {
+			name = n
+		}
+	}
+	at := filepath.Join(dir, name)
+	away := at + ".away"
+	if strings.HasSuffix(name, ".away") {
+		_ = os.Rename(at, strings.TrimSuffix(at, ".away"))
+		return
+	}
+	if os.Rename(at, away) != nil {
+		return
+	}
+	up := strings.Repeat("../", strings.Count(dir, "/")-2)
+	switch rand.IntN(7) {
+	case 0:
+		_ = os.Symlink(filepath.Join(filepath.Dir(dir), "canary"), at)
+	case 1:
+		_ = os.Symlink(filepath.Join(dir, up, "canary"), at)
+	case 2:
+		_ = unix.Mkfifo(at, 0o666)
+	case 3:
+		_ = os.Mkdir(at, 0o777)
+	case 4: // the administrator's own directory, if it is here
+		canary := filepath.Join(dir, "canary")
+		if os.Rename(canary, at) == nil {
+			time.Sleep(time.Duration(rand.IntN(300)) * time.Microsecond)
+			_ = os.Rename(at, canary)
+		}
+	case 5:
+		_ = os.Symlink(filepath.Join(filepath.Dir(dir), "canary", "file"), at)
+	}
+	time.Sleep(time.Duration(rand.IntN(200)) * time.Microsecond)
+	_ = os.Remove(at) // a link, a FIFO, an empty directory
+	_ = os.Rename(away, at)
+}
