@@ -2,12 +2,13 @@
 # Measures whole commands against what one would do by hand with coreutils,
 # in turn, on two loop-mounted ext4 drives (root). Prints the median of each
 # and the median of the ratios, pair by pair. NEXLIN_BENCH_RUNS says how many
-# pairs (5); NEXLIN_BENCH names what is run, of: small large tiny survey deep memory.
+# pairs (5); NEXLIN_BENCH names what is run, of: small large tiny survey deep
+# resume memory.
 set -euo pipefail
 cd "$(dirname "$0")/.."
 [ "$(id -u)" = 0 ] || { echo "bench mounts drives, which needs root"; exit 1; }
 runs=${NEXLIN_BENCH_RUNS:-5} bin=$PWD/bin/nexlin
-what=" ${NEXLIN_BENCH:-small large tiny survey deep memory} "
+what=" ${NEXLIN_BENCH:-small large tiny survey deep resume memory} "
 lab=$(mktemp -d /tmp/nexlin-bench-XXXXXX)
 finish() { for d in a b c d; do mountpoint -q "$lab/$d" && umount "$lab/$d"; done; rm -rf "$lab"; }
 trap finish EXIT
@@ -136,6 +137,34 @@ if wanted deep; then
 	head -c 1536M /dev/urandom >"$lab/a/large/two"
 	deep "check --deep, 3 GiB in two files; against the same" "$lab/a/large"
 	rm -rf "$lab/a/large"
+fi
+# stopped FOLDER COUNT: a move that is killed once its copy has COUNT directories.
+stopped() {
+	local pid
+	"$bin" --state-dir "$lab/state" -q -y move "$1" --into "$lab/b" >/dev/null 2>&1 &
+	pid=$!
+	until [ "$(find "$lab/b/.nexlin-part-"* -maxdepth 0 -printf '%n\n' 2>/dev/null || echo 0)" -ge $(($2 + 2)) ]; do
+		sleep 0.05
+	done
+	kill -9 $pid
+	wait $pid 2>/dev/null || true
+}
+if wanted resume; then
+	tiny "$lab/a/sparse" 100000
+	find "$lab/a/sparse" -type f -print0 | xargs -0 truncate -s 107374
+	for _ in $(seq "$runs"); do
+		cold
+		t2=$(now); nexlin move "$lab/a/sparse" --into "$lab/b"; t3=$(now)
+		back
+		cold
+		stopped "$lab/a/sparse" 450
+		cold
+		t0=$(now); nexlin resume; t1=$(now)
+		back
+		took "$(echo "$t1 - $t0" | bc)" "$(echo "$t3 - $t2" | bc)"
+	done
+	row "resume, 100,000 sparse files of 10 GiB, killed at 90 %; against the whole move"
+	rm -rf "$lab/a/sparse"
 fi
 if wanted memory; then
 	# In memory, so that it does not take an hour: what is measured is not time.

@@ -155,6 +155,42 @@ func TestLedgerDriveFull(t *testing.T) {
 	}
 }
 
+// A program that opens a file for writing after the inspection keeps the run
+// from switching; with --wait-quiet the run waits for it.
+func TestWriterAppears(t *testing.T) {
+	faulty, err := lab.Program("faults")
+	require.NoError(t, err)
+	for wait, want := range map[string]int{"0s": 6, "60s": 0} {
+		t.Run("wait "+wait, func(t *testing.T) {
+			t.Parallel()
+			skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 32), lab.Drive(t, "ext4", "BASALT", 32)
+			lab.Tree{"Documents/log: first\n", "Documents/b: b"}.Make(t, skerry)
+			folder := filepath.Join(skerry, "Documents")
+			n := lab.New(t, faulty)
+			writer := exec.Command("sh", "-c", `exec 9>>"$1"; echo; sleep 10; echo last >&9`, "sh", filepath.Join(folder, "log"))
+			out, code := midway(t, n, "verified-1", func(*os.Process) {
+				opened, err := writer.StdoutPipe()
+				require.NoError(t, err)
+				require.NoError(t, writer.Start())
+				_, err = opened.Read(make([]byte, 1))
+				require.NoError(t, err)
+			}, "move", folder, "--into", basalt, "--yes", "-q", "--wait-quiet", wait)
+			_ = writer.Wait() // it has ended, or ends with its sleep
+			require.Equal(t, want, code, out)
+			if want != 0 {
+				require.Contains(t, out, "programs have files of it open for writing")
+				require.Regexp(t, `written to by sh .*Documents/log`, out)
+				require.Contains(t, out, "is as it was, whole, at its old place")
+				n.Want(0, "resume", "--yes", "-q")
+			}
+			content, err := os.ReadFile(filepath.Join(basalt, "Documents", "log"))
+			require.NoError(t, err)
+			require.Equal(t, "first\nlast\n", string(content))
+			n.Want(0, "check")
+		})
+	}
+}
+
 // A second signal ends the run at once; it is recoverable all the same.
 func TestSecondSignal(t *testing.T) {
 	faulty, err := lab.Program("faults")

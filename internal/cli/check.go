@@ -31,7 +31,6 @@ func (a *app) checkCmd() *cobra.Command {
 				return err
 			}
 			defer done()
-			a.tellStopped(e)
 			return a.checkAll(e, deep)
 		}),
 	}

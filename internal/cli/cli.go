@@ -177,6 +177,7 @@ func (a *app) engine(write bool) (*redirect.Engine, func(), error) {
 		return nil, nil, err
 	}
 	e := &redirect.Engine{Ledger: l, Drives: drives, Homes: homes(a.home)}
+	a.tellStopped(e)
 	return e, func() { _ = l.Close() }, nil // nothing is written after the last commit
 }
 

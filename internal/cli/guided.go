@@ -33,7 +33,6 @@ func (a *app) moveGuided(f moveFlags, flags string) error {
 		return err
 	}
 	defer done()
-	a.tellStopped(e)
 	folder, err := a.chooseFolder(e)
 	if err != nil {
 		return err

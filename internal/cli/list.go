@@ -28,7 +28,6 @@ func (a *app) listCmd() *cobra.Command {
 				return err
 			}
 			defer done()
-			a.tellStopped(e)
 			if held {
 				return a.listHeld(e)
 			}

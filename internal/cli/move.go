@@ -142,7 +142,6 @@ func (a *app) moveAll(args []string, f moveFlags) error {
 		return err
 	}
 	defer done()
-	a.tellStopped(e)
 	cwd, err := a.cwd()
 	if err != nil {
 		return err
@@ -288,9 +287,10 @@ type shownError struct{ error }
 
 func (e *shownError) Unwrap() error { return e.error }
 
-// tellStopped names runs that were stopped, before anything else is done.
+// tellStopped names runs that were stopped, before anything else is done; a
+// command that is about them says it by itself.
 func (a *app) tellStopped(e *redirect.Engine) {
-	if a.quiet || a.json {
+	if a.quiet || a.json || slices.Contains([]string{"resume", "undo", "history"}, a.command) {
 		return
 	}
 	rows, err := e.Ledger.Unfinished()

@@ -15,7 +15,6 @@ func (a *app) named(args []string, write bool, key string, f func(e *redirect.En
 		return err
 	}
 	defer done()
-	a.tellStopped(e)
 	cwd, err := a.cwd()
 	if err != nil {
 		return err

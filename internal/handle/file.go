@@ -147,13 +147,25 @@ func (f *File) Stat() (Stat, error) {
 	return s, f.err("stat", statx(f.fd, "", unix.AT_EMPTY_PATH, &s))
 }
 
-// NextData is the offset of the next data at or after at, and size if only
-// a hole follows (lseek(2), SEEK_DATA). A file system that can't tell has no
-// holes.
-func (f *File) NextData(at, size int64) (int64, error) {
+// NextExtent finds the next data at or after at: where it starts and ends.
+// Both are size if only a hole follows (lseek(2), SEEK_DATA and SEEK_HOLE). A
+// file system that can't tell has no holes.
+func (f *File) NextExtent(at, size int64) (start, end int64, err error) {
+	if start, err = f.next(at, size, unix.SEEK_DATA, at); err != nil || start >= size {
+		return start, size, err
+	}
+	if end, err = f.next(start, size, unix.SEEK_HOLE, size); end <= start {
+		end = size
+	}
+	return start, end, err
+}
+
+// next seeks what begins at or after at; none is the answer where the file
+// system can't tell.
+func (f *File) next(at, size int64, what int, none int64) (int64, error) {
 	var off int64
 	err := call("lseek", func() (err error) {
-		off, err = unix.Seek(f.fd, at, unix.SEEK_DATA)
+		off, err = unix.Seek(f.fd, at, what)
 		return err
 	})
 	switch {
@@ -162,7 +174,7 @@ func (f *File) NextData(at, size int64) (int64, error) {
 	case errors.Is(err, unix.ENXIO):
 		return size, nil
 	case errors.Is(err, unix.EINVAL), errors.Is(err, unix.ENOSYS), errors.Is(err, unix.EOPNOTSUPP):
-		return at, nil
+		return none, nil
 	}
 	return 0, f.err("seek", err)
 }

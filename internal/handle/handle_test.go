@@ -145,12 +145,14 @@ func TestFiles(t *testing.T) {
 	n, err := f.ReadAt(buf, 2<<20-4)
 	require.Equal(t, 4, n)
 	require.ErrorIs(t, err, io.EOF)
-	at, err := f.NextData(0, 2<<20)
+	at, end, err := f.NextExtent(0, 2<<20)
 	require.NoError(t, err)
 	require.Zero(t, at)
-	if at, err = f.NextData(1<<20+1<<16, 2<<20); at != 1<<20+1<<16 { // where there are holes
+	require.Greater(t, end, int64(0))
+	if at, end, err = f.NextExtent(1<<20+1<<16, 2<<20); at != 1<<20+1<<16 { // where there are holes
 		require.NoError(t, err)
 		require.EqualValues(t, 2<<20, at)
+		require.EqualValues(t, 2<<20, end)
 	}
 	st, err := f.Stat()
 	require.NoError(t, err)

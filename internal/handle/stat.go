@@ -2,6 +2,9 @@ package handle
 
 import (
 	"io/fs"
+	"os"
+	"strconv"
+	"strings"
 	"time"
 	"unsafe"
 
@@ -145,6 +148,25 @@ func Lstat(path string) (Stat, error) {
 		return s, &fs.PathError{Op: "stat", Path: path, Err: err}
 	}
 	return s, nil
+}
+
+// Session names the time for which the file system of d has been mounted: it
+// is another one after the next mount and the next start of the machine.
+// Empty where the kernel does not tell (before Linux 6.8, which gives each
+// mount a number of its own, statx(2) STATX_MNT_ID_UNIQUE).
+func (d *Dir) Session() (string, error) {
+	boot, err := os.ReadFile("/proc/sys/kernel/random/boot_id")
+	if err != nil {
+		return "", nil
+	}
+	var x unix.Statx_t
+	err = call("statx", func() error {
+		return unix.Statx(d.fd, "", unix.AT_EMPTY_PATH, unix.STATX_MNT_ID_UNIQUE, &x)
+	})
+	if err != nil || x.Mask&unix.STATX_MNT_ID_UNIQUE == 0 {
+		return "", d.err("stat", ".", err)
+	}
+	return strings.TrimSpace(string(boot)) + "/" + strconv.FormatUint(x.Mnt_id, 10), nil
 }
 
 // setTimesFd is futimens(3): utimensat(2) with a null path. The x/sys call

@@ -12,6 +12,7 @@ package inventory
 
 import (
 	"context"
+	"sync"
 	"time"
 
 	"nexlin/internal/handle"
@@ -81,35 +82,98 @@ func (w *walker) dir(e *Entry) error {
 		return err
 	}
 	if descend {
-		err := e.Self.EachName(func(name string) error {
-			if err := w.ctx.Err(); err != nil {
-				return err
-			}
-			return w.child(e, name)
-		})
-		if err != nil {
+		if err := w.children(e); err != nil {
 			return err
 		}
 	}
 	return w.v.Leave(e)
 }
 
-func (w *walker) child(parent *Entry, name string) error {
-	c := Entry{Path: join(parent.Path, name), Name: name, Depth: parent.Depth + 1, At: time.Now(), Dir: parent.Self}
-	if err := load(&c); err != nil {
+// ahead is how many entries are looked at together, while those before them
+// are visited.
+const ahead = 128
+
+// A lot is some entries of a directory, looked at by a goroutine of its own.
+type lot struct {
+	entries []Entry
+	errs    []error
+	done    sync.WaitGroup
+}
+
+func (l *lot) look() {
+	for i := range l.entries {
+		e := &l.entries[i]
+		e.At = time.Now()
+		l.errs = append(l.errs, load(e))
+	}
+}
+
+func (l *lot) clear() { l.entries, l.errs = l.entries[:0], l.errs[:0] }
+
+// children visits what a directory holds.
+func (w *walker) children(e *Entry) error {
+	next, last := &lot{}, &lot{}
+	defer func() { last.done.Wait() }() // it looks through e's handle
+	turn := func() error {
+		next.done.Go(next.look)
+		next, last = last, next
+		err := w.visit(next) // of these all are known by now
+		next.clear()
+		return err
+	}
+	err := e.Self.EachName(func(name string) error {
+		if err := w.ctx.Err(); err != nil {
+			return err
+		}
+		next.entries = append(next.entries, Entry{Path: join(e.Path, name), Name: name, Depth: e.Depth + 1, Dir: e.Self})
+		if len(next.entries) < ahead {
+			return nil
+		}
+		return turn()
+	})
+	if err != nil {
+		return err
+	}
+	if len(last.entries) == 0 { // few entries need no goroutine
+		next.look()
+		return w.visit(next)
+	}
+	if err := turn(); err != nil {
+		return err
+	}
+	return w.visit(last)
+}
+
+// visit visits the entries of a lot in their order.
+func (w *walker) visit(l *lot) error {
+	l.done.Wait()
+	for i := range l.entries {
+		if err := w.ctx.Err(); err != nil {
+			return err
+		}
+		if err := w.child(&l.entries[i], l.errs[i]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// child visits an entry that was looked at.
+func (w *walker) child(c *Entry, err error) error {
+	if err != nil {
 		if gone(err) {
 			return nil // removed since the directory was read; a later pass sees that
 		}
 		return err
 	}
 	if c.Stat.MountRoot || c.Stat.Mount != w.mount || c.Stat.Dev != w.dev {
-		return mountError(parent.Self.Join(name))
+		return mountError(c.Dir.Join(c.Name))
 	}
 	if !c.Stat.IsDir() {
-		_, err := w.v.Visit(&c)
+		_, err := w.v.Visit(c)
 		return err
 	}
-	self, err := c.Dir.Sub(name)
+	self, err := c.Dir.Sub(c.Name)
 	if err != nil {
 		if gone(err) {
 			return nil
@@ -122,7 +186,7 @@ func (w *walker) child(parent *Entry, name string) error {
 	if c.Stat, err = self.Self(); err != nil {
 		return err
 	}
-	return w.dir(&c)
+	return w.dir(c)
 }
 
 // load fills in the stat and link text of the entry called e.Name in e.Dir.

@@ -89,6 +89,46 @@ func Make(dir *handle.Dir, name, text string) error {
 	return err
 }
 
+// An Owner says for whom a link is made.
+type Owner struct {
+	UID, GID uint32
+	Scratch  string // name of a directory for what is given away, see [handle.Dir.Private]
+}
+
+// MakeFor is [Make] for an account. Where this account is the administrator
+// and the other one is not, the link is made and given away inside a private
+// directory, then renamed to its place: it is never another entry of dir that
+// is given away (I6). A file system that keeps no owners keeps none.
+func MakeFor(dir *handle.Dir, name, text string, who Owner) error {
+	if os.Geteuid() != 0 || who.UID == 0 && who.GID == 0 {
+		return Make(dir, name, text)
+	}
+	own, err := dir.Self()
+	if err != nil {
+		return err
+	}
+	p, err := dir.Private(who.Scratch, false)
+	if errors.Is(err, fs.ErrPermission) && own.UID != 0 {
+		// Shown as another account's: a file system without owners, or somebody at
+		// work here. Then the link stays the administrator's.
+		return Make(dir, name, text)
+	}
+	if err != nil {
+		return err
+	}
+	defer p.Release()
+	err = Make(p, handle.InPrivate, text)
+	if err == nil {
+		if err = p.ChownEntry(handle.InPrivate, who.UID, who.GID); errors.Is(err, fs.ErrPermission) {
+			err = nil
+		}
+	}
+	if err == nil {
+		err = p.Rename(handle.InPrivate, dir, name)
+	}
+	return errors.Join(err, dir.DropPrivate(who.Scratch, p))
+}
+
 // Is reports whether a link with exactly this text stands under name; that
 // nothing stands there is false without an error.
 func Is(dir *handle.Dir, name, text string) (bool, error) {

@@ -43,7 +43,7 @@ func (m *mover) backward(ctx context.Context) error {
 			return err
 		}
 	}
-	if err := m.dropTempLink(); err != nil {
+	if err := errors.Join(m.dropTempLink(), m.dropScratch(m.linkIn), m.dropScratch(m.heldIn)); err != nil {
 		return err
 	}
 	setAside, err = m.setAside(ctx, at)
@@ -128,7 +128,7 @@ func (m *mover) linkAgain() error {
 	if err := link.Remove(m.into, part, string(m.p.LinkText)); err != nil {
 		return err
 	}
-	if err := link.Make(m.into, part, string(m.p.LinkText)); err != nil {
+	if err := link.MakeFor(m.into, part, string(m.p.LinkText), m.owner()); err != nil {
 		return err
 	}
 	if err := link.Exchange(m.linkIn, m.base(), m.into, part); err != nil {

@@ -213,6 +213,7 @@ func (e *Engine) Detach(ctx context.Context, d *DetachPlan) (*Outcome, error) {
 	p := &Plan{
 		Run: ledger.NewRunID(now), Kind: KindDetach, Made: now, Name: r.Name, Before: &r,
 		Link: pathtext.Path(r.Link), Target: pathtext.Path(r.Target), LinkText: pathtext.Path(r.Target), FromDrive: r.Drive,
+		UID: r.UID, GID: accountGroup(r.UID),
 	}
 	run, err := e.Ledger.Begin(p.Run, p.Kind, p.Name, p)
 	if err != nil {
@@ -256,7 +257,7 @@ func (m *mover) attach(ctx context.Context) error {
 	}
 	if !ours {
 		err = m.act(ctx, "link", m.p.LinkText, func() error {
-			return errors.Join(link.Make(parent, m.base(), string(m.p.LinkText)), parent.Sync())
+			return errors.Join(link.MakeFor(parent, m.base(), string(m.p.LinkText), m.owner()), parent.Sync())
 		}, nil)
 		if errors.Is(err, unix.EEXIST) {
 			return &RefusedError{[]finding.Finding{finding.New(finding.OldPlaceTaken, string(m.p.Link),

@@ -3,6 +3,7 @@ package redirect
 import (
 	"context"
 	"fmt"
+	"math"
 	"os"
 	"path/filepath"
 	"slices"
@@ -19,6 +20,9 @@ import (
 // nothing changed.
 func (m *mover) copyAll(ctx context.Context) error {
 	if err := m.begin("copy", m.p.Files, m.p.Bytes); err != nil {
+		return err
+	}
+	if err := m.session(ctx); err != nil {
 		return err
 	}
 	old := m.oldSpools()
@@ -40,19 +44,20 @@ func (m *mover) copyAll(ctx context.Context) error {
 			return err
 		}
 		old = []*transfer.Spool{m.spool}
-		quiet := i > 1 && tally.Changed == 0
-		if quiet {
-			if quiet, err = m.quiet(ctx); err != nil {
+		is := busy
+		if i > 1 && tally.Changed == 0 {
+			if is, err = m.quiet(ctx); err != nil {
 				return err
 			}
 		}
-		if quiet {
+		if is == calm {
 			old = nil
 			m.out.Copied.Files, m.out.Copied.Bytes = tally.Files, tally.Bytes
 			return nil
 		}
 		// What is left has to shrink, or nobody can say when it ends.
-		if (i >= maxPasses || i > 2 && tally.Changed >= before) && !m.patience.sleep(ctx) {
+		endless := i >= maxPasses || i > 2 && tally.Changed >= before && is == busy
+		if endless && !m.patience.sleep(ctx) {
 			if ctx.Err() != nil {
 				return ctx.Err()
 			}
@@ -61,7 +66,9 @@ func (m *mover) copyAll(ctx context.Context) error {
 			}
 			return fmt.Errorf("%w: in pass %d still %d entries, %s among them", ErrStillChanging, i, tally.Changed, firstPath(tally))
 		}
-		before = tally.Changed
+		if before = tally.Changed; is == settled {
+			before = math.MaxInt64 // what it wrote at last is no endless change
+		}
 		if err := m.readBack(ctx, tally); err != nil {
 			return err
 		}
@@ -71,6 +78,23 @@ func (m *mover) copyAll(ctx context.Context) error {
 			}
 		}
 	}
+}
+
+// session decides whether what was read back before a stop is read again: not
+// if the drive has been mounted all the time since, so that the stop is no more
+// than a pause of this run.
+func (m *mover) session(ctx context.Context) error {
+	now, err := m.part.Dir.Session()
+	if err != nil {
+		return err
+	}
+	var before string
+	known, err := m.lastData("session", &before)
+	if err != nil {
+		return err
+	}
+	m.reread = !known || now == "" || before != now
+	return m.act(ctx, "session", now, func() error { return nil }, nil)
 }
 
 func firstPath(t *transfer.Tally) string {
@@ -95,7 +119,7 @@ func (m *mover) onePass(ctx context.Context, old []*transfer.Spool) (*transfer.T
 		return nil, err
 	}
 	job := m.job()
-	job.Old, job.Writing, job.Reread = old, writing, m.resumed && m.phase == "copy"
+	job.Old, job.Writing, job.Reread = old, writing, m.reread && m.phase == "copy"
 	rewrite, done := m.rewriter()
 	defer done()
 	job.Rewrite = rewrite

@@ -159,3 +159,15 @@ func accountName(uid uint32) string {
 	}
 	return u.Username
 }
+
+// accountGroup is an account's own group; for an account without a name the
+// number of the account.
+func accountGroup(uid uint32) uint32 {
+	u, err := user.LookupId(strconv.FormatUint(uint64(uid), 10))
+	if err == nil {
+		if gid, err := strconv.ParseUint(u.Gid, 10, 32); err == nil {
+			return uint32(gid)
+		}
+	}
+	return uid
+}

@@ -66,21 +66,30 @@ func (m *mover) waitQuiet(ctx context.Context) error {
 	}
 }
 
+// rest is what a look at the programs after a quiet pass says.
+type rest int
+
+const (
+	calm    rest = iota // nobody had files open for writing
+	settled             // somebody had, and closed them: they may have changed since the pass
+	busy                // somebody still has
+)
+
 // quiet looks after a pass that found nothing changed whether programs have
 // files open for writing that they may still change. Without --wait-quiet a
 // few looks have to do.
-func (m *mover) quiet(ctx context.Context) (bool, error) {
+func (m *mover) quiet(ctx context.Context) (rest, error) {
 	if m.p.WhileInUse {
-		return true, nil
+		return calm, nil
 	}
 	short := patience{looks * lookEvery}
-	for {
+	for is := calm; ; is = settled {
 		w, err := writersOf(ctx, m.fromPath())
 		if err != nil || len(w) == 0 {
-			return err == nil, err
+			return is, err
 		}
 		if !short.sleep(ctx) {
-			return false, ctx.Err()
+			return busy, ctx.Err()
 		}
 	}
 }

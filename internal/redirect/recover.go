@@ -69,7 +69,7 @@ func (e *Engine) take(row ledger.RunRow) (*mover, error) {
 		run.Release()
 		return nil, err
 	}
-	m := &mover{Engine: e, p: p, run: run, out: &Outcome{Run: p.Run, Kind: p.Kind, Plan: p}, resumed: true, patience: patience{p.WaitQuiet}}
+	m := &mover{Engine: e, p: p, run: run, out: &Outcome{Run: p.Run, Kind: p.Kind, Plan: p}, patience: patience{p.WaitQuiet}}
 	if p.Kind == KindDetach || p.Kind == KindDiscard {
 		return m, nil
 	}

@@ -46,7 +46,7 @@ type mover struct {
 	phase    string
 	phaseSeq int64
 	switched bool
-	resumed  bool
+	reread   bool // what was read back by an earlier process is read again
 	room     []room
 
 	broughtOver bool   // discard: late writes were

@@ -80,7 +80,7 @@ func (m *mover) exchange() error {
 	if err := link.Remove(m.heldIn, held, string(m.p.LinkText)); err != nil {
 		return err
 	}
-	if err := link.Make(m.heldIn, held, string(m.p.LinkText)); err != nil {
+	if err := link.MakeFor(m.heldIn, held, string(m.p.LinkText), m.owner()); err != nil {
 		return err
 	}
 	if err := m.heldIn.Sync(); err != nil {
@@ -108,6 +108,11 @@ func (m *mover) exchangeAgain() error {
 	return errors.Join(m.linkIn.Sync(), link.Remove(m.heldIn, held, string(m.p.LinkText)), m.heldIn.Sync())
 }
 
+// owner is the account that links are made for.
+func (m *mover) owner() link.Owner {
+	return link.Owner{UID: m.p.UID, GID: m.p.GID, Scratch: scratchName(m.p.Run)}
+}
+
 // relink replaces the old link by the new one in one act.
 func (m *mover) relink() error { return m.setLink(string(m.p.OldText), string(m.p.LinkText)) }
 
@@ -123,7 +128,7 @@ func (m *mover) setLink(old, text string) error {
 	if err := m.dropTempLink(); err != nil {
 		return err
 	}
-	if err := link.Make(m.linkIn, tmp, text); err != nil {
+	if err := link.MakeFor(m.linkIn, tmp, text, m.owner()); err != nil {
 		return err
 	}
 	if err := m.linkIn.Replace(tmp, m.linkIn, m.base()); err != nil {

@@ -154,15 +154,17 @@ func (c *copier) content(t *task, in, out *handle.File, st *handle.Stat, f *Fact
 // hole of n bytes. pass gives the buffer for the next piece. It returns how
 // far it got, and whether a hole came last.
 func (c *copier) chunks(in *handle.File, size int64, sparse bool, buf []byte, pass func(b []byte, at, n int64) ([]byte, error)) (at int64, hole bool, err error) {
+	var end int64 // of the data that at lies in
 	for at < size {
 		if err := c.ctx.Err(); err != nil {
 			return at, hole, err
 		}
-		if sparse {
-			start, err := in.NextData(at, size)
+		if sparse && at >= end {
+			start, next, err := in.NextExtent(at, size)
 			if err != nil {
 				return at, hole, err
 			}
+			end = next
 			if start > at {
 				if buf, err = pass(nil, at, start-at); err != nil {
 					return at, hole, err
@@ -173,7 +175,11 @@ func (c *copier) chunks(in *handle.File, size int64, sparse bool, buf []byte, pa
 			}
 		}
 		// One byte more than is expected shows a file that grows.
-		n, err := in.ReadOnce(buf[:min(int64(len(buf)), size-at+1)], at)
+		most := size - at + 1
+		if sparse && end < size {
+			most = end - at
+		}
+		n, err := in.ReadOnce(buf[:min(int64(len(buf)), most)], at)
 		if n > 0 {
 			var err error
 			if buf, err = pass(buf[:n], at, int64(n)); err != nil {

@@ -29,8 +29,8 @@ type Job struct {
 	Progress Progress        // may be nil
 	Digest   Digest          // empty means SHA256
 	Allow    Allow           // what the target can't keep
-	// Reread has what is carried over read back again by the next Verify: a
-	// run that goes on after a stop trusts nothing that it did not see itself.
+	// Reread has what is carried over read back again by the next Verify: for
+	// a run that goes on after a stop in which the drive was away.
 	Reread bool
 	// Overlap has what is copied flushed and read back while the rest is still
 	// being copied: faster, unless the target has to move a head for it.

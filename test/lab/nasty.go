@@ -101,6 +101,9 @@ func Nasty(t testing.TB, dir string) (leadOut map[string]string) {
 		}
 		must(f.Close())
 	}
+	// Smaller than what is read at once.
+	file("holes/small", strings.Repeat("d", 2000))
+	must(os.Truncate(at("holes/small"), 107_374))
 	// Attributes and access lists.
 	file("attributes/file", "x")
 	must(os.MkdirAll(at("attributes/dir"), 0o755))
