@@ -25,6 +25,7 @@ type bench struct {
 	src, parent       *handle.Dir
 	n                 int
 	spool             *Spool
+	lender            *Lender
 }
 
 func newBench(t testing.TB) *bench {
@@ -71,7 +72,8 @@ func (b *bench) pass(old ...*Spool) (*Tally, error) {
 	if len(old) == 0 && b.spool != nil {
 		old = []*Spool{b.spool}
 	}
-	tally, err := Pass(context.Background(), Job{Source: b.src, Part: p, Old: old, New: next})
+	p.Lender = b.lender
+	tally, err := Pass(context.Background(), Job{Source: b.src, Part: p, Old: old, New: next, Lender: b.lender})
 	b.spool = next
 	return tally, err
 }
