@@ -144,6 +144,28 @@ func TestMoveForAnotherAccount(t *testing.T) {
 	require.NotContains(t, lab.Print(t, filepath.Join(home, "Documents")), " 0:0 ")
 }
 
+// What belongs to one account and lies in another one's directory could have
+// been put there: an administrator is told, and has to say that it is right.
+func TestInOthersHands(t *testing.T) {
+	skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 32), lab.Drive(t, "ext4", "BASALT", 32)
+	lab.Tree{"wren/Documents/a: a", "wren/roots/x/b: b"}.Make(t, skerry)
+	lab.Tree{"wren/roots/"}.Make(t, basalt)
+	lab.Run(t, "chown", "-R", "65534:65534", filepath.Join(skerry, "wren/Documents"))
+	lab.Run(t, "chown", "65534:65534", filepath.Join(skerry, "wren"), filepath.Join(basalt, "wren"))
+	n := lab.New(t, program)
+	before := lab.Print(t, skerry) + lab.Print(t, basalt)
+	for folder, into := range map[string]string{"wren/roots": "", "wren/roots/x": "", "wren/Documents": "wren/roots"} {
+		args := []string{"move", filepath.Join(skerry, folder), "--into", filepath.Join(basalt, into), "--yes"}
+		out := n.Want(3, args...)
+		require.Contains(t, out, "[in-others-hands]")
+		require.Equal(t, before, lab.Print(t, skerry)+lab.Print(t, basalt))
+	}
+	n.Want(0, "move", filepath.Join(skerry, "wren/Documents"), "--into", filepath.Join(basalt, "wren"), "--yes")
+	n.Want(0, "move", filepath.Join(skerry, "wren/roots/x"), "--into", basalt, "--yes", "--accept", "in-others-hands")
+	n.Want(0, "discard-original", "x", "--yes", "--accept", "in-others-hands")
+	n.Want(0, "check")
+}
+
 func TestRefusalsOnDrives(t *testing.T) {
 	skerry := lab.Drive(t, "ext4", "SKERRY", 64)
 	lab.Tree{"Documents/a: a", "Documents/b/c: c"}.Make(t, skerry)

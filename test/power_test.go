@@ -36,6 +36,9 @@ func TestPowerCut(t *testing.T) {
 						way = "resume"
 					}
 					b := powerBed(t, faulty).set(s)
+					for _, dir := range []string{b.skerry, b.basalt} {
+						lab.Run(t, "sync", "-f", dir) // what people did before is not what this is about
+					}
 					_, code := b.faulted(s, "kill:"+step)
 					require.Equal(t, -1, code)
 					powerCut(t, filepath.Dir(b.skerry), filepath.Dir(b.basalt))

@@ -16,7 +16,6 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/redirect"
-	"nexlin/internal/transfer"
 )
 
 // A fault is an error told to people and programs: what happened, to which
@@ -132,11 +131,10 @@ func (a *app) explainRun(err error) (fault, bool) {
 
 func (a *app) explainStopped(s *redirect.StoppedError) fault {
 	f := fault{Code: "stopped", Path: s.Link, Exit: exitStopped}
-	why := a.reason(s.Err, s.Drive)
+	why := a.reason(s)
 	f.Message = fmt.Sprintf("run %s (%s) stopped: %s", s.Run, s.Kind, why)
-	var pe *fs.PathError
-	if errors.As(s.Err, &pe) {
-		f.Path = pe.Path
+	if s.At != "" {
+		f.Path = s.At
 	}
 	if s.Phase != "" {
 		f.Message = fmt.Sprintf("run %s (%s) stopped in %s: %s", s.Run, s.Kind, s.Phase, why)
@@ -161,24 +159,14 @@ func (a *app) explainStopped(s *redirect.StoppedError) fault {
 	return f
 }
 
-// reason names the true cause in words where an error number says little. drv
-// is the drive that the error is about; it may be empty.
-func (a *app) reason(err error, drv string) string {
-	if drv == "" {
-		drv = "the drive"
+// reason names the true cause in words where an error number says little.
+func (a *app) reason(s *redirect.StoppedError) string {
+	err, drv, at := s.Err, "the drive", ""
+	if s.Drive != "" {
+		drv = pathtext.Show(s.Drive)
 	}
-	drv = pathtext.Show(drv)
-	at := ""
-	var pe *fs.PathError
-	var le *os.LinkError
-	var spool *transfer.SpoolError
-	switch {
-	case errors.As(err, &spool):
-		at = ", at " + a.path(spool.File)
-	case errors.As(err, &le):
-		at = ", at " + a.path(le.New)
-	case errors.As(err, &pe):
-		at = ", at " + a.path(pe.Path)
+	if s.At != "" {
+		at = ", at " + a.path(s.At)
 	}
 	for _, c := range []struct {
 		is   []error

@@ -40,6 +40,7 @@ const (
 	OldPlaceTaken  Code = "old-place-taken"
 	BackupReminder Code = "only-copy"
 	RightsGrow     Code = "rights-would-grow"
+	OthersHands    Code = "in-others-hands"
 
 	// inspect: what the target can't keep
 	NamesRefused   Code = "names-not-kept"
@@ -131,6 +132,7 @@ var list = []Kind{
 	{OldPlaceTaken, Blocker, "Something stands at the old place that Nexlin did not make.", "look at it, set it aside under another name, and try again", false},
 	{BackupReminder, Info, "After `discard-original` the only copy lies on the other drive.", "keep a backup of that drive", false},
 	{RightsGrow, Blocker, "Programs or devices in the folder are without effect where they are and would have one on the target.", "mount the target with nosuid,nodev; or, if they are known good, `--accept rights-would-grow`", true},
+	{OthersHands, Blocker, "A directory belongs to one account and lies in another one's, who could have put it there to mislead an administrator.", "run as the account it belongs to; or, if it is where it should be, `--accept in-others-hands`", true},
 	{NamesRefused, Blocker, "The target can't keep these names.", "rename them, or choose a drive with another file system", false},
 	{NamesCollide, Blocker, "Names differ only in what the target does not tell apart, so that one would replace the other.", "rename one of each, or choose a drive with another file system", false},
 	{LinksLost, Blocker, "The target can't keep symbolic links.", "choose a drive with another file system, or take the links out of the folder", false},

@@ -5,6 +5,9 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"slices"
+	"strings"
+	"sync"
 
 	"golang.org/x/sys/unix"
 )
@@ -116,4 +119,55 @@ func (d *Dir) clearPrivate() error {
 		}
 	}
 	return nil
+}
+
+// administrator reports whether this process has the rights of the machine's
+// administrator: the root of a user namespace has but an account's
+// (user_namespaces(7)).
+var administrator = sync.OnceValue(func() bool {
+	b, err := os.ReadFile("/proc/self/uid_map")
+	return os.Geteuid() == 0 && (err != nil || slices.Equal(strings.Fields(string(b)), []string{"0", "0", "4294967295"}))
+})
+
+// A HandsError reports a directory that another account could have put in its
+// place: it stands in a directory of that account's and does not belong to it.
+type HandsError struct {
+	Path  string // where the directory was opened
+	Owner uint32 // whose it is
+	Hands uint32 // who may exchange what is at its place, or at one above it
+}
+
+func (e *HandsError) Error() string {
+	return fmt.Sprintf("%s, or a directory above it, belongs to account %d and lies in the hands of account %d", e.Path, e.Owner, e.Hands)
+}
+
+// Trusted looks from d upwards, for an administrator: whoever owns a directory
+// can put any other one that is in it already under another name there, also
+// one of the administrator's (I6). So what lies in an account's directory has
+// to belong to that account. The error is a *HandsError; for other accounts
+// there is none, since they are led nowhere that they may not go.
+func (d *Dir) Trusted() error {
+	if !administrator() {
+		return nil
+	}
+	at := d.Retain()
+	defer func() { at.Release() }()
+	is, err := at.Self()
+	for err == nil {
+		var up *Dir
+		if up, err = openAt(at.fd, "..", d.path, unix.O_DIRECTORY|unix.O_RDONLY|unix.O_CLOEXEC); err != nil {
+			return err
+		}
+		at.Release()
+		at = up
+		var above Stat
+		if above, err = at.Self(); err != nil || above.SameInode(&is) {
+			return err
+		}
+		if above.UID != 0 && is.UID != above.UID {
+			return &HandsError{Path: d.path, Owner: is.UID, Hands: above.UID}
+		}
+		is = above
+	}
+	return err
 }

@@ -268,7 +268,7 @@ func (m *mover) forget() error {
 		at = filepath.Join(at, string(n))
 	}
 	for i, up := range slices.Backward(dirs) {
-		d, err := handle.OpenReal(up)
+		d, err := m.openReal(up)
 		if err != nil {
 			continue
 		}
@@ -309,7 +309,7 @@ func (m *mover) dropNote() error {
 // dropTag removes a drive tag that this run made and no other has used.
 func (m *mover) dropTag() error {
 	id := m.p.IntoDrive.ID
-	d, err := handle.OpenReal(string(m.p.TagIn))
+	d, err := m.openReal(string(m.p.TagIn))
 	if missing(err) {
 		return nil
 	}

@@ -188,6 +188,11 @@ func (e *Engine) PlanDetach(r ledger.Redirect) (*DetachPlan, error) {
 		d.Findings = append(d.Findings, finding.New(finding.OldPlaceTaken, r.Link,
 			"something else than our link stands at "+pathtext.Show(r.Link), subject(r.Name, "", "")))
 	}
+	if f, err := inHands(parent); err != nil {
+		return nil, err
+	} else if f != nil {
+		d.Findings = append(d.Findings, *f)
+	}
 	// Only the link is taken away: the drive need not be here.
 	if _, found, err := e.Locate(r.Drive, r.Target); err != nil {
 		return nil, err
@@ -225,7 +230,7 @@ func (e *Engine) Detach(ctx context.Context, d *DetachPlan) (*Outcome, error) {
 }
 
 func (m *mover) detach(ctx context.Context) error {
-	parent, err := handle.OpenReal(filepath.Dir(string(m.p.Link)))
+	parent, err := m.openReal(filepath.Dir(string(m.p.Link)))
 	if err != nil {
 		return err
 	}
@@ -246,7 +251,7 @@ func (m *mover) detach(ctx context.Context) error {
 
 // attach puts the link of a detach back, where nothing stands.
 func (m *mover) attach(ctx context.Context) error {
-	parent, err := handle.OpenReal(filepath.Dir(string(m.p.Link)))
+	parent, err := m.openReal(filepath.Dir(string(m.p.Link)))
 	if err != nil {
 		return err
 	}

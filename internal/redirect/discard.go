@@ -366,7 +366,7 @@ func (m *mover) lockHeld(d *DiscardPlan) error {
 		all = append(all, v.Held.Path)
 	}
 	for _, path := range all {
-		dir, err := handle.OpenReal(path)
+		dir, err := m.openReal(path)
 		if missing(err) {
 			continue
 		}
@@ -391,12 +391,12 @@ func (m *mover) anythingHeld(d *DiscardPlan) bool {
 // records of the run that holds them.
 func (m *mover) bringOver(ctx context.Context, d *DiscardPlan, v *Verdict) error {
 	return m.act(ctx, "late-writes", pathtext.Path(v.Held.Path), func() error {
-		held, err := handle.OpenReal(v.Held.Path)
+		held, err := m.openReal(v.Held.Path)
 		if err != nil {
 			return err
 		}
 		defer held.Release()
-		live, err := handle.OpenReal(d.Live)
+		live, err := m.openReal(d.Live)
 		if err != nil {
 			return err
 		}
@@ -449,7 +449,7 @@ func (e *Engine) erasing(h ledger.Held) (bool, error) {
 
 func (m *mover) erase(ctx context.Context, d *DiscardPlan, v *Verdict) error {
 	h := v.Held
-	parent, err := handle.OpenReal(filepath.Dir(h.Path))
+	parent, err := m.openReal(filepath.Dir(h.Path))
 	if err != nil {
 		return err
 	}

@@ -175,6 +175,9 @@ func (e *Engine) measure(ctx context.Context, p *Plan, progress func(entries, by
 		return err
 	}
 	defer root.Release()
+	if err := p.hands(root); err != nil {
+		return err
+	}
 	p.Facts, err = inventory.Measure(ctx, root, inventory.Options{
 		Block: p.IntoNow.Block, MayGive: mayGive, Root: os.Geteuid() == 0, Progress: progress, Limits: p.limits, Scratch: e.Ledger.Dir(),
 	})

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
@@ -13,14 +14,45 @@ import (
 	"nexlin/internal/pathtext"
 )
 
+// openReal opens a directory that the run works in. One that another account
+// could have slipped in under its path is a *RefusedError, unless that was
+// accepted (I6).
+func (m *mover) openReal(path string) (*handle.Dir, error) {
+	d, err := handle.OpenReal(path)
+	if err != nil || slices.Contains(m.p.Accepted, finding.OthersHands) {
+		return d, err
+	}
+	if f, err := inHands(d); f != nil || err != nil {
+		d.Release()
+		if f != nil {
+			err = &RefusedError{[]finding.Finding{*f}}
+		}
+		return nil, err
+	}
+	return d, nil
+}
+
+// inHands gives the finding about a directory that lies in another account's
+// hands; nil for any other.
+func inHands(d *handle.Dir) (*finding.Finding, error) {
+	err := d.Trusted()
+	var hands *handle.HandsError
+	if !errors.As(err, &hands) {
+		return nil, err
+	}
+	f := finding.New(finding.OthersHands, d.Path(), fmt.Sprintf("%s, or a directory above it, belongs to %s and lies in a directory of %s, who could have put it there",
+		pathtext.Show(d.Path()), accountName(hands.Owner), accountName(hands.Hands)), subject("", "", ""))
+	return &f, nil
+}
+
 // open takes the handles that all later acts go through, checks that the
 // drives are the ones of the plan (I5), and locks (I7).
 func (m *mover) open() error {
 	var err error
-	if m.linkIn, err = handle.OpenReal(filepath.Dir(string(m.p.Link))); err != nil {
+	if m.linkIn, err = m.openReal(filepath.Dir(string(m.p.Link))); err != nil {
 		return err
 	}
-	if m.heldIn, err = handle.OpenReal(string(m.p.HeldIn)); err != nil {
+	if m.heldIn, err = m.openReal(string(m.p.HeldIn)); err != nil {
 		return err
 	}
 	if err := m.checkDrives(); err != nil {
@@ -30,11 +62,16 @@ func (m *mover) open() error {
 		return err
 	}
 	if m.from != nil {
+		if f, err := inHands(m.from); err != nil {
+			return err
+		} else if f != nil && !slices.Contains(m.p.Accepted, finding.OthersHands) {
+			return &RefusedError{[]finding.Finding{*f}}
+		}
 		if err := m.lock(m.from); err != nil {
 			return err
 		}
 	}
-	if d, err := handle.OpenReal(string(m.p.Into)); err == nil {
+	if d, err := m.openReal(string(m.p.Into)); err == nil {
 		m.into = d
 	} else if !missing(err) {
 		return err

@@ -73,7 +73,7 @@ func (m *mover) parents(ctx context.Context) error {
 	}
 	names := strings.Split(strings.Trim(strings.TrimPrefix(string(m.p.Into), anchor), "/"), "/")
 	return m.act(ctx, "parents", parentsData{pathtext.Path(anchor), asPaths(names)}, func() error {
-		at, err := handle.OpenReal(anchor)
+		at, err := m.openReal(anchor)
 		for _, name := range names {
 			if err != nil {
 				return err
@@ -129,7 +129,7 @@ func (m *mover) tag(ctx context.Context) error {
 		return err
 	}
 	return m.act(ctx, "tag", map[string]any{"in": m.p.TagIn, "new": m.p.NewTag}, func() error {
-		d, err := handle.OpenReal(string(m.p.TagIn))
+		d, err := m.openReal(string(m.p.TagIn))
 		if err != nil {
 			return err
 		}

@@ -106,7 +106,8 @@ type StoppedError struct {
 	Link     string
 	Switched bool // programs are led to the new place already
 	Writers  []string
-	Drive    string // the drive that the error is about, as people call it; empty if it is about none
+	At       string // the path that the error is about; empty if it is about none
+	Drive    string // the drive that At lies on, or the ledger's, as people call it; may be empty
 	Err      error
 }
 

@@ -106,7 +106,8 @@ func (m *mover) stopped(err error) error {
 	if errors.Is(err, ErrStillChanging) {
 		s.Writers = m.writers()
 	}
-	s.Drive = m.driveOf(err)
+	s.At = errorPath(err)
+	s.Drive = m.driveOf(err, s.At)
 	// A full drive of the ledger's has room again for the word that it stopped.
 	err = errors.Join(err, m.run.Unreserve())
 	// That the ledger can't take the word is one more thing to say; the run
@@ -114,21 +115,25 @@ func (m *mover) stopped(err error) error {
 	return errors.Join(s, m.run.Set(ledger.Stopped, err.Error(), nil))
 }
 
-// driveOf names the drive that an error is about, by the path in it: the
-// ledger's own, or one of the plan's.
-func (m *mover) driveOf(err error) string {
-	path := ""
+// errorPath is the path that an error names; empty if it names none.
+func errorPath(err error) string {
 	var pe *fs.PathError
 	var le *os.LinkError
 	var spool *transfer.SpoolError
 	switch {
 	case errors.As(err, &spool):
-		path = spool.File
+		return spool.File
 	case errors.As(err, &le):
-		path = le.New
+		return le.New
 	case errors.As(err, &pe):
-		path = pe.Path
+		return pe.Path
 	}
+	return ""
+}
+
+// driveOf names the drive that an error is about, by the path in it: the
+// ledger's own, or one of the plan's.
+func (m *mover) driveOf(err error, path string) string {
 	if path == "" && ledger.IsDrive(err) || path != "" && within(path, realDir(m.Ledger.Dir())) {
 		return "the drive with Nexlin's records, at " + m.Ledger.Dir()
 	}

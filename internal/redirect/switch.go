@@ -197,7 +197,7 @@ func (m *mover) after(ctx context.Context) error {
 // switched in another process.
 func (m *mover) reopen() error {
 	if m.into == nil {
-		d, err := handle.OpenReal(string(m.p.Into))
+		d, err := m.openReal(string(m.p.Into))
 		if err != nil {
 			return err
 		}

@@ -188,6 +188,9 @@ func (e *Engine) target(p *Plan) error {
 		return nil
 	}
 	defer dir.Release()
+	if err := p.hands(dir); err != nil {
+		return err
+	}
 	if err := dir.Access(".", unix.W_OK|unix.X_OK); err != nil {
 		p.find(finding.New(finding.TargetNoWrite, anchor, fmt.Sprintf("this account may not write in %s", pathtext.Show(anchor)), subject("", "", "")))
 		return nil
@@ -205,6 +208,15 @@ func cause(err error) error {
 	var pe *fs.PathError
 	if errors.As(err, &pe) {
 		return pe.Err
+	}
+	return err
+}
+
+// hands finds a directory that lies in another account's hands.
+func (p *Plan) hands(d *handle.Dir) error {
+	f, err := inHands(d)
+	if f != nil {
+		p.find(*f)
 	}
 	return err
 }
