@@ -188,8 +188,32 @@ func startHostile(t *testing.T, dirs ...string) func(on bool) {
 	return flip
 }
 
+// slipIn puts the administrator's directory in the place of one that is just
+// being made, whose name can be told before: the last directory is the one
+// that targets are made in, a new one each round.
+func slipIn(dir string) {
+	canary := filepath.Join(dir, "canary")
+	for next := 0; ; {
+		at := filepath.Join(dir, fmt.Sprintf("t%d", next))
+		if unix.Renameat2(unix.AT_FDCWD, canary, unix.AT_FDCWD, at, unix.RENAME_EXCHANGE) == nil {
+			time.Sleep(time.Duration(rand.IntN(400)) * time.Microsecond)
+			_ = unix.Renameat2(unix.AT_FDCWD, canary, unix.AT_FDCWD, at, unix.RENAME_EXCHANGE)
+			next++
+		}
+		if rand.IntN(5000) > 0 {
+			continue
+		}
+		for _, name := range entries(dir) { // where are we?
+			if n, err := strconv.Atoi(strings.TrimPrefix(name, "t")); err == nil {
+				next = max(next, n+1)
+			}
+		}
+	}
+}
+
 // beHostile is the account's process: it never ends by itself.
 func beHostile(dirs []string) {
+	go slipIn(dirs[len(dirs)-1])
 	for {
 		dir := dirs[rand.IntN(len(dirs))]
 		for range rand.IntN(6) { // go down
