@@ -221,14 +221,26 @@ func (d *DiscardPlan) Consents() []finding.Code {
 	return out
 }
 
-// spoolOf opens the spool that describes what a run made.
+// spoolOf opens the spool that describes what a run made. There are two only
+// while one takes the other's place: then it is the one that the frozen
+// manifest agrees with.
 func (e *Engine) spoolOf(run string) (*transfer.Spool, error) {
 	dir := e.Ledger.RunDir(run)
 	all := transfer.Spools(dir)
 	if len(all) == 0 {
 		return nil, &transfer.SpoolError{File: dir, Err: errors.New("there is none")}
 	}
-	return transfer.OpenSpool(dir, all[len(all)-1])
+	for _, n := range slices.Backward(all[1:]) {
+		s, err := transfer.OpenSpool(dir, n)
+		if err != nil {
+			return nil, err
+		}
+		if agree(dir, s, func() {}) == nil {
+			return s, nil
+		}
+		_ = s.Close() // only read
+	}
+	return transfer.OpenSpool(dir, all[0])
 }
 
 // Discard deletes what of the held originals may go: first what was written
@@ -418,27 +430,43 @@ func (m *mover) bringOver(ctx context.Context, d *DiscardPlan, v *Verdict) error
 			return err
 		}
 		m.out.Findings = append(m.out.Findings, l.findings(d.Redirect.Name, v.Held.Path, true)...)
-		return m.amend(v.Held.Run, plan.Digest, live, spool, l.changes)
+		next, err := m.amend(ctx, v.Held.Run, plan.Digest, live, spool, l.changes)
+		if err != nil {
+			return err
+		}
+		return next.Close()
 	}, nil)
 }
 
-// amend takes changes into the spool and the frozen manifest of a run.
-func (m *mover) amend(run string, digest transfer.Digest, live *handle.Dir, spool *transfer.Spool, changes []transfer.Record) error {
+// amend takes changes into the spool and the frozen manifest of a run and
+// returns the new spool. The old one goes last: it is the one that agrees with
+// the frozen manifest until that is composed anew.
+func (m *mover) amend(ctx context.Context, run string, digest transfer.Digest, live *handle.Dir, spool *transfer.Spool, changes []transfer.Record) (*transfer.Spool, error) {
 	if err := live.SyncAll(); err != nil {
-		return err
+		return nil, err
 	}
 	dir := m.Ledger.RunDir(run)
 	all := transfer.Spools(dir)
-	last := all[len(all)-1]
-	next, err := transfer.Amend(spool, dir, last+1, changes)
+	next, err := transfer.Amend(spool, dir, all[len(all)-1]+1, changes)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	defer next.Close()
-	if err := composeFrozen(dir, next, digest); err != nil {
-		return err
+	err = step(ctx, "amended")
+	if err == nil {
+		err = composeFrozen(dir, next, digest)
 	}
-	return transfer.RemoveSpool(dir, last)
+	if err == nil {
+		err = step(ctx, "frozen")
+	}
+	for _, n := range all {
+		if err == nil {
+			err = transfer.RemoveSpool(dir, n)
+		}
+	}
+	if err != nil {
+		return nil, errors.Join(err, next.Close())
+	}
+	return next, nil
 }
 
 // erasing reports whether a discard has begun to delete this held original.

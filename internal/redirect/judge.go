@@ -96,9 +96,15 @@ func (v *Verdict) judgeAll(ctx context.Context, live *handle.Dir, livePath, runD
 	return errors.Join(group.Wait(), err)
 }
 
-// readFrozen checks that the frozen manifest and the spool, two witnesses,
-// say the same; one alone is not trusted with a deletion.
+// readFrozen wants the frozen manifest and the spool, two witnesses, to say
+// the same; one alone is not trusted with a deletion.
 func (j *judge) readFrozen(runDir string, spool *transfer.Spool) error {
+	return agree(runDir, spool, func() { j.codes = append(j.codes, 0) })
+}
+
+// agree holds the frozen manifest of a run against a spool and calls each for
+// every entry. That they disagree is a *transfer.SpoolError.
+func agree(runDir string, spool *transfer.Spool, each func()) error {
 	f, err := os.Open(filepath.Join(runDir, frozenName))
 	if err != nil {
 		return err
@@ -119,7 +125,7 @@ func (j *judge) readFrozen(runDir string, spool *transfer.Spool) error {
 		if r == nil || r.Path != e.Path || r.Fact.Digest != e.Digest || r.LinkOf(transfer.Copy) != e.Link || r.Fact.Flags&transfer.Verified == 0 {
 			return &transfer.SpoolError{File: f.Name(), Err: fmt.Errorf("the two records of this run disagree at %q", e.Path)}
 		}
-		j.codes = append(j.codes, 0)
+		each()
 		c.Next()
 	}
 	if c.Peek() != nil {

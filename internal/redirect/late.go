@@ -450,23 +450,13 @@ func (m *mover) late(ctx context.Context) error {
 	if l.seen == 0 && len(l.changes) == 0 {
 		return nil
 	}
-	if err := target.SyncAll(); err != nil {
-		return err
-	}
-	m.pass++
-	next, err := transfer.Amend(m.spool, m.run.Dir(), m.pass, l.changes)
+	next, err := m.amend(ctx, m.p.Run, m.p.Digest, target, m.spool, l.changes)
 	if err != nil {
 		return err
 	}
 	_ = m.spool.Close() // only read from here on
 	m.spool = next
-	if err := m.dropSpools(); err != nil {
-		return err
-	}
-	if l.seen == 0 {
-		return nil
-	}
-	return composeFrozen(m.run.Dir(), m.spool, m.p.Digest)
+	return nil
 }
 
 // findings says what was found; done tells whether it was brought over.

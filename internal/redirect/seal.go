@@ -65,7 +65,8 @@ func (m *mover) seal(ctx context.Context) error {
 			return err
 		}
 	}
-	if err := m.part.Finish(m.spool, &m.p.Allow); err != nil {
+	err := m.act(ctx, "dress", pathtext.Path(partName(m.p.Run)), func() error { return m.part.Finish(m.spool, &m.p.Allow) }, nil)
+	if err != nil {
 		return err
 	}
 	if err := m.flush(); err != nil {

@@ -187,7 +187,7 @@ func (m *mover) after(ctx context.Context) error {
 	if err := m.begin("finish", 0, 0); err != nil {
 		return err
 	}
-	if err := m.late(ctx); err != nil {
+	if err := m.act(ctx, "late-writes", pathtext.Path(m.p.HeldPath()), func() error { return m.late(ctx) }, nil); err != nil {
 		return err
 	}
 	return m.finish(ctx)
@@ -207,13 +207,12 @@ func (m *mover) reopen() error {
 		return &BrokenError{string(m.p.From), "the folder that was copied is not there"}
 	}
 	if m.spool == nil {
-		old := m.oldSpools()
-		if len(old) == 0 {
-			return &transfer.SpoolError{File: m.run.Dir(), Err: errors.New("there is none")}
+		var err error
+		if m.spool, err = m.spoolOf(m.p.Run); err != nil {
+			return err
 		}
-		m.spool = old[0]
-		for _, s := range old[1:] {
-			_ = s.Close() // never used
+		for _, n := range transfer.Spools(m.run.Dir()) {
+			m.pass = max(m.pass, n)
 		}
 	}
 	return nil
@@ -299,17 +298,19 @@ func (m *mover) tryFailed(ctx context.Context, why error) error {
 
 // finish writes what the run came to into the ledger and on the drive.
 func (m *mover) finish(ctx context.Context) error {
-	if m.p.Kind != KindBringBack {
-		if err := m.describe(NoteHere); err != nil {
-			return err
+	err := m.act(ctx, "notes", m.p.Name, func() error {
+		if m.p.Kind != KindBringBack {
+			if err := m.describe(NoteHere); err != nil {
+				return err
+			}
 		}
-	}
-	if state := map[string]string{KindMoveOn: NoteMovedOn, KindBringBack: NoteBroughtBack}[m.p.Kind]; state != "" {
-		if err := m.renote(m.heldIn, m.p.Name, state); err != nil {
-			return err
+		state := map[string]string{KindMoveOn: NoteMovedOn, KindBringBack: NoteBroughtBack}[m.p.Kind]
+		if state == "" {
+			return nil
 		}
-	}
-	if err := step(ctx, "noted"); err != nil {
+		return m.renote(m.heldIn, m.p.Name, state)
+	}, nil)
+	if err != nil {
 		return err
 	}
 	if err := m.end(ledger.Done); err != nil {
