@@ -44,10 +44,10 @@ func TestErrorMatrix(t *testing.T) {
 			}
 			for _, call := range slices.Sorted(maps.Keys(seen)) {
 				last := seen[call]
-				for i, at := range sample(last, everyNth(40)) {
+				for i, at := range sample(last, everyNth(90)) {
 					errno := errnos[(i+len(call))%len(errnos)]
 					for _, on := range []string{"", "+"} {
-						if on == "+" && i%5 != 0 {
+						if on == "+" && i%3 != 0 {
 							continue
 						}
 						cases++

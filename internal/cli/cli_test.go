@@ -31,7 +31,7 @@ func found(codes ...finding.Code) []finding.Finding {
 func TestExplain(t *testing.T) {
 	a := &app{home: "/home/ines", command: "move"}
 	stopped := func(err error, switched bool) error {
-		return &redirect.StoppedError{Run: "20261123-abcde", Kind: redirect.KindMove, Phase: "copy", Link: "/home/ines/Pictures", Switched: switched, Err: err}
+		return &redirect.StoppedError{Run: "20261123-abcde", Kind: redirect.KindMove, Phase: "copy", Link: "/home/ines/Pictures", Switched: switched, Err: err, Drive: "BASALT", At: "/media/b/x"}
 	}
 	at := func(err error) error { return &fs.PathError{Op: "write", Path: "/media/b/x", Err: err} }
 	for _, c := range []struct {
@@ -49,7 +49,7 @@ func TestExplain(t *testing.T) {
 		{&redirect.RefusedError{Findings: found(finding.InUse)}, exitBusy, "in-use", "in-use", untouched, "quit the program"},
 		{&redirect.RefusedError{Findings: found(finding.DriveAway)}, exitAway, "drive-away", "drive-away", untouched, "plug in"},
 		{&shownError{&redirect.RefusedError{Findings: found(finding.SpaceShort)}}, exitRefused, "space-short", "space-short", untouched, ""},
-		{stopped(at(unix.ENOSPC), false), exitStopped, "stopped", "the drive is full, at /media/b/x", "~/Pictures is as it was", "nexlin resume 20261123-abcde"},
+		{stopped(at(unix.ENOSPC), false), exitStopped, "stopped", "BASALT is full, at /media/b/x", "~/Pictures is as it was", "nexlin resume 20261123-abcde"},
 		{stopped(at(unix.EROFS), true), exitStopped, "stopped", "can only be read", "leads to the new place", "nexlin undo 20261123-abcde"},
 		{stopped(at(unix.EIO), false), exitStopped, "stopped", "input/output error", "as it was", "resume"},
 		{stopped(context.Canceled, false), exitStopped, "stopped", "interrupted", "as it was", "resume"},
