@@ -5,13 +5,11 @@ import (
 	"fmt"
 	"math"
 	"os"
-	"path/filepath"
 	"slices"
 	"time"
 
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
-	"nexlin/internal/inuse"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/transfer"
 )
@@ -110,7 +108,7 @@ func (m *mover) onePass(ctx context.Context, old []*transfer.Spool) (*transfer.T
 	if err := m.from.SyncAll(); err != nil {
 		return nil, err
 	}
-	writing, err := m.writing(ctx)
+	writing, err := writtenTo(ctx, m.fromPath())
 	if err != nil {
 		return nil, err
 	}
@@ -201,20 +199,6 @@ func (m *mover) dropSpools() error {
 		}
 	}
 	return nil
-}
-
-func (m *mover) writing(ctx context.Context) (map[string]bool, error) {
-	r, err := inuse.Below(ctx, m.fromPath())
-	if err != nil {
-		return nil, err
-	}
-	out := map[string]bool{}
-	for _, h := range r.Writers() {
-		if rel, err := filepath.Rel(m.fromPath(), h.Path); err == nil {
-			out[rel] = true
-		}
-	}
-	return out, nil
 }
 
 // fromPath is where the copied folder stands now, as processes see it.

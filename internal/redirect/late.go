@@ -11,7 +11,6 @@ import (
 
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
-	"nexlin/internal/inuse"
 	"nexlin/internal/inventory"
 	"nexlin/internal/transfer"
 )
@@ -58,7 +57,8 @@ func (l *lateWrites) walk(ctx context.Context) error {
 			return nil
 		}
 		if l.busy == nil {
-			if err := l.lookWhoWrites(ctx); err != nil {
+			var err error
+			if l.busy, err = writtenTo(ctx, l.livePath); err != nil {
 				return err
 			}
 		}
@@ -72,20 +72,6 @@ func (l *lateWrites) walk(ctx context.Context) error {
 // snap is what the records say of an entry of the held original.
 func (l *lateWrites) snap(e *inventory.Entry) transfer.Snap {
 	return transfer.SnapOf(&e.Stat, e.Xattrs).On(l.fuse)
-}
-
-func (l *lateWrites) lookWhoWrites(ctx context.Context) error {
-	l.busy = map[string]bool{}
-	r, err := inuse.Below(ctx, l.livePath)
-	if err != nil {
-		return err
-	}
-	for _, h := range r.Writers() {
-		if rel, err := filepath.Rel(l.livePath, h.Path); err == nil {
-			l.busy[rel] = true
-		}
-	}
-	return nil
 }
 
 func (l *lateWrites) conflict(path string) error {

@@ -2,6 +2,7 @@ package redirect
 
 import (
 	"context"
+	"path/filepath"
 	"time"
 
 	"nexlin/internal/finding"
@@ -38,6 +39,19 @@ func (p *patience) sleep(ctx context.Context) bool {
 func writersOf(ctx context.Context, dir string) ([]inuse.Holder, error) {
 	r, err := inuse.Below(ctx, dir)
 	return r.Writers(), err
+}
+
+// writtenTo tells which files below a folder somebody has open for writing, by
+// their paths in it.
+func writtenTo(ctx context.Context, dir string) (map[string]bool, error) {
+	holders, err := writersOf(ctx, dir)
+	out := map[string]bool{}
+	for _, h := range holders {
+		if rel, err := filepath.Rel(dir, h.Path); err == nil {
+			out[rel] = true
+		}
+	}
+	return out, err
 }
 
 // waitQuiet waits before anything is done until nobody writes to the folder.

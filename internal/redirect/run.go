@@ -15,7 +15,6 @@ import (
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
-	"nexlin/internal/inuse"
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
 	"nexlin/internal/pathtext"
@@ -147,12 +146,12 @@ func (m *mover) driveOf(err error, path string) string {
 }
 
 func (m *mover) writers() []string {
-	r, err := inuse.Below(context.Background(), string(m.p.From))
+	holders, err := writersOf(context.Background(), string(m.p.From))
 	if err != nil {
 		return nil
 	}
 	var out []string
-	for _, h := range r.Writers() {
+	for _, h := range holders {
 		out = append(out, fmt.Sprintf("%s (process %d): %s", pathtext.Show(h.Program), h.PID, pathtext.Show(h.Path)))
 	}
 	return out
