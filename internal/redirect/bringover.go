@@ -1,0 +1,209 @@
+package redirect
+
+import (
+	"context"
+	"errors"
+
+	"nexlin/internal/handle"
+	"nexlin/internal/inventory"
+	"nexlin/internal/transfer"
+)
+
+// setDirectory makes a new directory in the live folder, or gives the one
+// that was copied its new rights.
+func (l *lateWrites) setDirectory(d transfer.Difference) (transfer.Snap, error) {
+	dir, name, err := l.live.Parent(d.Path)
+	if err != nil {
+		return transfer.Snap{}, err
+	}
+	defer dir.Release()
+	at, err := l.live.Beneath(d.Path)
+	if missing(err) && d.Was == nil {
+		var made transfer.Snap
+		err := l.place(dir, name, (*handle.Dir).Rename, func(private *handle.Dir, tmp string) error {
+			if err := private.Mkdir(tmp, 0o700); err != nil {
+				return err
+			}
+			sub, err := private.Beneath(tmp)
+			if err != nil {
+				return err
+			}
+			defer sub.Release()
+			made, err = l.job.Allow.SetDir(sub, d.Now, false)
+			return err
+		})
+		return made, err
+	}
+	if err != nil {
+		return transfer.Snap{}, err
+	}
+	defer at.Release()
+	st, err := at.Self()
+	if err != nil {
+		return transfer.Snap{}, err
+	}
+	if d.Was == nil { // made there, too, and has rights of its own
+		return transfer.SnapOf(&st, nil).On(l.job.Fuse), l.tidy(dir)
+	}
+	if ino := d.Was.Fact.Of(l.side.Other()).Ino; ino != 0 && ino != st.Ino {
+		return transfer.Snap{}, errConflict
+	}
+	return l.job.Allow.SetDir(at, d.Now, true)
+}
+
+// tidy removes what a run that was stopped left of [lateWrites.place].
+func (l *lateWrites) tidy(dir *handle.Dir) error {
+	if _, err := dir.Stat(l.tmp); missing(err) {
+		return nil
+	}
+	private, err := dir.Private(l.tmp, l.job.Allow.Owners)
+	if err != nil {
+		return err
+	}
+	defer private.Release()
+	return dir.DropPrivate(l.tmp, private)
+}
+
+// place makes an entry in the live folder: in a private directory beside its
+// place, so that nobody can exchange it while it is made (I6), then renamed.
+// The times of the directory around it stay.
+func (l *lateWrites) place(dir *handle.Dir, name string, rename func(from *handle.Dir, name string, to *handle.Dir, newName string) error, make func(private *handle.Dir, tmp string) error) error {
+	const tmp = handle.InPrivate
+	times, err := dir.Self()
+	if err != nil {
+		return err
+	}
+	private, err := dir.Private(l.tmp, l.job.Allow.Owners)
+	if err != nil {
+		return err
+	}
+	defer private.Release()
+	if err = make(private, tmp); err == nil {
+		err = rename(private, tmp, dir, name)
+	}
+	return errors.Join(err, dir.DropPrivate(l.tmp, private), dir.Sync(), ignorePermission(dir.SetTimes(times.Atime, times.Mtime)))
+}
+
+// bring makes the late entry under a name that is free: a copy, or one more
+// name of a file whose other name was brought over before.
+func (l *lateWrites) bring(ctx context.Context, e *inventory.Entry, dir *handle.Dir, tmp string) (*transfer.Record, error) {
+	linked := !e.Stat.IsDir() && e.Stat.Nlink > 1 && !l.job.Allow.Links
+	if first := l.links[e.Stat.Ino]; linked && first != nil {
+		from, name, err := l.live.Parent(first.Path)
+		if err != nil {
+			return nil, err
+		}
+		defer from.Release()
+		rec := *first
+		rec.Path, rec.Same = e.Path, first.Path
+		return &rec, from.Link(name, dir, tmp)
+	}
+	rec, err := transfer.CopyEntry(ctx, l.job, e, dir, tmp)
+	if err == nil && linked {
+		if l.links == nil {
+			l.links = map[uint64]*transfer.Record{}
+		}
+		keep := *rec
+		l.links[e.Stat.Ino] = &keep
+	}
+	return rec, err
+}
+
+// onlyTouched reports a file whose content and metadata are as they were
+// copied: nothing was written, only the inode's own time moved.
+func (l *lateWrites) onlyTouched(ctx context.Context, d transfer.Difference) (bool, error) {
+	if d.Was == nil || !d.Now.Stat.IsRegular() {
+		return false, nil
+	}
+	was, now := *d.Was.Fact.Of(l.side), l.snap(d.Now)
+	plain := was
+	plain.Ctime = now.Ctime
+	if l.erasing && was.Nlink > 1 {
+		plain.Nlink = now.Nlink // other names of it are deleted already
+	}
+	if plain != now {
+		return false, nil
+	}
+	f, err := d.Now.Dir.OpenFile(d.Now.Name)
+	if err != nil {
+		return false, err
+	}
+	defer f.Close()
+	sum, err := transfer.NewReader().Sum(ctx, f, now.Size)
+	if err != nil || sum != d.Was.Fact.Sum {
+		return false, err
+	}
+	fact := d.Was.Fact
+	*fact.Of(l.side) = now
+	l.touched++
+	l.record(d, fact)
+	return true, nil
+}
+
+// mayReplace reports whether the entry in the live folder is still the one
+// that was copied, and nobody has it open for writing.
+func (l *lateWrites) mayReplace(dir *handle.Dir, name string, d transfer.Difference) (bool, error) {
+	st, err := dir.Stat(name)
+	if missing(err) {
+		return d.Was == nil, nil
+	}
+	if err != nil || d.Was == nil || l.busy[d.Path] {
+		return false, err
+	}
+	xattrs, err := dir.Xattrs(name)
+	if err != nil {
+		return false, err
+	}
+	now := transfer.SnapOf(&st, xattrs)
+	return d.Was.Fact.Of(l.side.Other()).Still(&now, false), nil
+}
+
+// equal reports that the live folder has the very same under this name: a run
+// that was stopped brought it over already, or a person did.
+func (l *lateWrites) equal(ctx context.Context, dir *handle.Dir, name string, held *inventory.Entry) (bool, error) {
+	st, err := dir.Stat(name)
+	if missing(err) || err == nil && st.Type() != held.Stat.Type() {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	xattrs, err := dir.Xattrs(name)
+	if err != nil {
+		return false, err
+	}
+	var allow transfer.Allow
+	if l.job != nil {
+		allow = l.job.Allow
+	}
+	want, is := transfer.SnapOf(&held.Stat, held.Xattrs), transfer.SnapOf(&st, xattrs)
+	switch {
+	case allow.Differs(&want, &is, held.Xattrs, xattrs) != "":
+		return false, nil
+	case st.IsSymlink():
+		text, err := dir.Readlink(name)
+		return text == held.Link || l.job != nil && l.job.Rewrite != nil && text == l.rewritten(held), err
+	case !st.IsRegular():
+		return true, nil
+	}
+	var sums [2]transfer.Sum
+	for i, from := range []struct {
+		dir  *handle.Dir
+		name string
+	}{{held.Dir, held.Name}, {dir, name}} {
+		f, err := from.dir.OpenFile(from.name)
+		if err != nil {
+			return false, err
+		}
+		sums[i], err = transfer.NewReader().Sum(ctx, f, st.Size)
+		if err = errors.Join(err, f.Close()); err != nil {
+			return false, err
+		}
+	}
+	return sums[0] == sums[1], nil
+}
+
+func (l *lateWrites) rewritten(e *inventory.Entry) string {
+	made, _ := l.job.Rewrite(e)
+	return made
+}

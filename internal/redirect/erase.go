@@ -1,0 +1,302 @@
+package redirect
+
+import (
+	"context"
+	"errors"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"nexlin/internal/finding"
+	"nexlin/internal/handle"
+	"nexlin/internal/ledger"
+	"nexlin/internal/pathtext"
+	"nexlin/internal/transfer"
+)
+
+// Discard deletes what of the held originals may go: first what was written
+// to them late is brought over, then both sides are judged again if it was.
+func (e *Engine) Discard(ctx context.Context, d *DiscardPlan) (*Outcome, error) {
+	if len(finding.Blockers(d.Findings)) > 0 {
+		return nil, &RefusedError{d.Findings}
+	}
+	r := d.Redirect
+	now := time.Now()
+	p := &Plan{
+		Run: ledger.NewRunID(now), Kind: KindDiscard, Made: now, Name: r.Name, Before: &r,
+		Link: pathtext.Path(r.Link), Target: pathtext.Path(r.Target), Accepted: d.Options.Accept, OnlyEqual: d.Options.OnlyEqual, HeldOf: d.Options.Run,
+	}
+	run, err := e.Ledger.Begin(p.Run, p.Kind, p.Name, p)
+	if err != nil {
+		return nil, err
+	}
+	defer run.Release()
+	m := &mover{Engine: e, p: p, run: run, out: &Outcome{Run: p.Run, Kind: p.Kind, Plan: p, Findings: d.Findings}}
+	defer m.close()
+	err = m.discard(ctx, d)
+	// Once late writes were brought over it is no refusal without a trace.
+	if refused := (*RefusedError)(nil); errors.As(err, &refused) && !m.broughtOver {
+		return nil, errors.Join(err, run.Set(ledger.Refused, err.Error(), nil))
+	}
+	return m.out, m.stopped(err)
+}
+
+// A KeptError ends a move that is done, but whose original could not be
+// discarded as was asked for.
+type KeptError struct {
+	Name string
+	Link string
+	Err  error // why: a *RefusedError as a rule
+}
+
+func (e *KeptError) Error() string { return "the original was not discarded: " + e.Err.Error() }
+func (e *KeptError) Unwrap() error { return e.Err }
+
+// discardAfter discards the original of a move that is done.
+func (e *Engine) discardAfter(ctx context.Context, out *Outcome) error {
+	p := out.Plan
+	r, err := e.Ledger.Redirect(p.Name)
+	if err == nil {
+		var d *DiscardPlan
+		if d, err = e.PlanDiscard(ctx, r, DiscardOptions{Run: p.Run}); err == nil {
+			out.Discarded, err = e.Discard(ctx, d)
+		}
+	}
+	if out.Discarded != nil {
+		for _, now := range out.Discarded.Space {
+			for i := range out.Space {
+				if out.Space[i].Drive == now.Drive {
+					out.Space[i].FreeAfter = now.FreeAfter
+				}
+			}
+		}
+	}
+	var stopped *StoppedError
+	if err != nil && !errors.As(err, &stopped) {
+		err = &KeptError{p.Name, string(p.Link), err}
+	}
+	return err
+}
+
+// discardAgain finishes a discard that was stopped: it judges anew what is
+// still there, with the consents that were given.
+func (m *mover) discardAgain(ctx context.Context) error {
+	r, err := m.Ledger.Redirect(m.p.Name)
+	if errors.Is(err, ledger.ErrNotFound) {
+		return m.run.Set(ledger.Done, "", nil)
+	}
+	if err != nil {
+		return err
+	}
+	d, err := m.PlanDiscard(ctx, r, DiscardOptions{m.p.Accepted, m.p.OnlyEqual, m.p.HeldOf})
+	if err != nil {
+		return err
+	}
+	if len(d.Verdicts) == 0 && len(d.Findings) == 1 && d.Findings[0].Code == finding.HeldMissing {
+		return m.run.Set(ledger.Done, "", nil)
+	}
+	if len(finding.Blockers(d.Findings)) > 0 {
+		return &RefusedError{d.Findings}
+	}
+	return m.discard(ctx, d)
+}
+
+func (m *mover) discard(ctx context.Context, d *DiscardPlan) error {
+	m.phase = "discard"
+	if err := m.lockHeld(d); err != nil {
+		return err
+	}
+	m.spaceOf(d)
+	late := false
+	for _, v := range d.Verdicts {
+		if v.late != nil && (len(v.late.brought) > 0 || v.late.touched > 0) {
+			late, m.broughtOver = true, true
+			if err := m.bringOver(ctx, d, v); err != nil {
+				return err
+			}
+		}
+	}
+	if late {
+		again, err := m.PlanDiscard(ctx, d.Redirect, d.Options)
+		if err != nil {
+			return err
+		}
+		if len(finding.Blockers(again.Findings)) > 0 {
+			return &RefusedError{again.Findings}
+		}
+		d = again
+	}
+	for _, v := range d.Verdicts {
+		if err := m.erase(ctx, d, v); err != nil {
+			return err
+		}
+	}
+	m.spaceAfter()
+	return m.run.Set(ledger.Done, "", func(t *ledger.Tx) error {
+		// A redirect that was brought back is kept for its held originals only.
+		if d.Redirect.State != ledger.Ended || m.anythingHeld(d) {
+			return nil
+		}
+		return t.RemoveRedirect(d.Redirect.Name)
+	})
+}
+
+// lockHeld locks what is about to be deleted, and the folder in use that it is
+// held against (I7).
+func (m *mover) lockHeld(d *DiscardPlan) error {
+	all := []string{d.Live}
+	for _, v := range d.Verdicts {
+		all = append(all, v.Held.Path)
+	}
+	for _, path := range all {
+		dir, err := m.openReal(path)
+		if missing(err) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		m.locks = append(m.locks, dir)
+		if err := dir.Lock(true); isBusy(err) {
+			return m.busy(path)
+		} else if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (m *mover) anythingHeld(d *DiscardPlan) bool {
+	return slices.ContainsFunc(d.Verdicts, func(v *Verdict) bool { return v.left })
+}
+
+// bringOver brings late writes to the live folder and takes them into the
+// records of the run that holds them.
+func (m *mover) bringOver(ctx context.Context, d *DiscardPlan, v *Verdict) error {
+	return m.act(ctx, "late-writes", pathtext.Path(v.Held.Path), func() error {
+		held, err := m.openReal(v.Held.Path)
+		if err != nil {
+			return err
+		}
+		defer held.Release()
+		live, err := m.openReal(d.Live)
+		if err != nil {
+			return err
+		}
+		defer live.Release()
+		spool, err := m.spoolOf(v.Held.Run)
+		if err != nil {
+			return err
+		}
+		defer spool.Close()
+		plan, err := m.planOfRun(v.Held.Run)
+		if err != nil {
+			return err
+		}
+		l := &lateWrites{held: held, live: live, livePath: d.Live, spool: spool, side: sideOf(v.Held), job: plan.lateJob(sideOf(v.Held)), tmp: lateName(m.p.Run), fuse: v.Held.Ino == 0}
+		if l.erasing, err = m.erasing(v.Held); err != nil {
+			return err
+		}
+		if err := l.walk(ctx); err != nil {
+			return err
+		}
+		m.out.Findings = append(m.out.Findings, l.findings(d.Redirect.Name, v.Held.Path, true)...)
+		next, err := m.amend(ctx, v.Held.Run, plan.Digest, live, spool, l.changes)
+		if err != nil {
+			return err
+		}
+		return next.Close()
+	}, nil)
+}
+
+// amend takes changes into the spool and the frozen manifest of a run and
+// returns the new spool. The old one goes last: it is the one that agrees with
+// the frozen manifest until that is composed anew.
+func (m *mover) amend(ctx context.Context, run string, digest transfer.Digest, live *handle.Dir, spool *transfer.Spool, changes []transfer.Record) (*transfer.Spool, error) {
+	if err := live.SyncAll(); err != nil {
+		return nil, err
+	}
+	dir := m.Ledger.RunDir(run)
+	all := transfer.Spools(dir)
+	next, err := transfer.Amend(spool, dir, all[len(all)-1]+1, changes)
+	if err != nil {
+		return nil, err
+	}
+	err = step(ctx, "amended")
+	if err == nil {
+		err = composeFrozen(dir, next, digest)
+	}
+	if err == nil {
+		err = step(ctx, "frozen")
+	}
+	for _, n := range all {
+		if err == nil {
+			err = transfer.RemoveSpool(dir, n)
+		}
+	}
+	if err != nil {
+		return nil, errors.Join(err, next.Close())
+	}
+	return next, nil
+}
+
+// erasing reports whether a discard has begun to delete this held original.
+func (e *Engine) erasing(h ledger.Held) (bool, error) {
+	acts, err := e.Ledger.ActsOn("erase", pathtext.Path(h.Path))
+	return len(acts) > 0, err
+}
+
+func (m *mover) erase(ctx context.Context, d *DiscardPlan, v *Verdict) error {
+	h := v.Held
+	parent, err := m.openReal(filepath.Dir(h.Path))
+	if err != nil {
+		return err
+	}
+	defer parent.Release()
+	gone := func(t *ledger.Tx) error {
+		if v.left {
+			return nil
+		}
+		return t.HeldGone(h.Run, h.Path)
+	}
+	return m.act(ctx, "erase", pathtext.Path(h.Path), func() error {
+		if v.codes == nil { // it was gone before we came
+			return nil
+		}
+		spool, err := m.spoolOf(h.Run)
+		if err != nil {
+			return err
+		}
+		defer spool.Close()
+		v.left, err = transfer.Erase(parent, filepath.Base(h.Path), sideOf(h), spool, func(r *transfer.Record) bool {
+			return ctx.Err() == nil && v.mayGo(r, d.accepted)
+		})
+		if err = errors.Join(err, ctx.Err()); err != nil {
+			return err
+		}
+		if v.left && !d.Options.OnlyEqual {
+			m.out.Findings = append(m.out.Findings, finding.New(finding.LateWrite, h.Path,
+				"entries of the held original changed while it was being deleted; they are still there", subject(m.p.Name, "", "")))
+		}
+		return parent.Sync()
+	}, gone)
+}
+
+// spaceOf notes the room of the drives that hold something.
+func (m *mover) spaceOf(d *DiscardPlan) {
+	for _, v := range d.Verdicts {
+		now, err := m.Drives.Of(filepath.Dir(v.Held.Path))
+		if err != nil || slices.ContainsFunc(m.room, func(o room) bool { return o.drive.Same(&now) }) {
+			continue
+		}
+		m.room = append(m.room, room{now, now.Free})
+	}
+}
+
+func (m *mover) spaceAfter() {
+	for i := range m.room {
+		if r := &m.room[i]; m.Drives.Refresh(&r.drive) == nil {
+			m.out.Space = append(m.out.Space, Space{r.drive.Name(), r.before, r.drive.Free})
+		}
+	}
+}
