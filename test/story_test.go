@@ -59,10 +59,8 @@ func scripts(t *testing.T) {
 					return err
 				}
 			}
+			scriptEnv(env)
 			env.Setenv("HOME", home)
-			env.Setenv("GORACE", os.Getenv("GORACE"))
-			env.Setenv("PATH", filepath.Dir(program)+":/usr/local/bin:/usr/bin:/bin:/usr/sbin:/sbin")
-			env.Setenv("NEXLIN_STATE_DIR", filepath.Join(env.WorkDir, "state"))
 			env.Setenv("NEXLIN_STANDIN_DRIVES", filepath.Join(env.WorkDir, "drives.yaml"))
 			return os.WriteFile(filepath.Join(env.WorkDir, "drives.yaml"), []byte(drivesFile), 0o644)
 		},
@@ -76,6 +74,12 @@ func scripts(t *testing.T) {
 			"exits": exits, "tree": tree, "age": age, "hostile": hostile, "holding": holding,
 		},
 	})
+}
+
+func scriptEnv(env *testscript.Env) {
+	env.Setenv("GORACE", os.Getenv("GORACE"))
+	env.Setenv("PATH", filepath.Dir(program)+":/usr/local/bin:/usr/bin:/bin:/usr/sbin:/sbin")
+	env.Setenv("NEXLIN_STATE_DIR", filepath.Join(env.WorkDir, "state"))
 }
 
 func TestStories(t *testing.T) { scripts(t) }

@@ -65,12 +65,13 @@ func (a *app) checkOne(e *redirect.Engine, r ledger.Redirect, deep bool) (doc, e
 func checkExit(r *health.Report) int {
 	code := exitDone
 	for _, f := range r.Findings {
+		away := f.Code == finding.DriveAway || f.Code == finding.DriveSwapped
 		switch {
 		case f.Severity == finding.Info:
-		case f.Code == finding.DriveAway && code == exitDone:
-			code = exitAway
-		case f.Code != finding.DriveAway:
+		case !away:
 			return exitProblems
+		default:
+			code = exitAway
 		}
 	}
 	return code
@@ -85,7 +86,25 @@ func (a *app) showCheck(r *health.Report) {
 	if r.Deep != nil {
 		a.print("  read  %s, %s, and held against the manifest", plural(r.Deep.Files, "file", "files"), size(r.Deep.Bytes))
 	}
-	a.findings(a.out, r.Findings)
+	a.findings(a.out, a.untold(r.Findings))
+}
+
+// untold leaves out what was said of the same drive before: with many
+// redirects on one drive it would drown the rest.
+func (a *app) untold(fs []finding.Finding) (out []finding.Finding) {
+	for _, f := range fs {
+		if f.Code == finding.NotAtStart {
+			if a.told[f.Path] {
+				continue
+			}
+			if a.told == nil {
+				a.told = map[string]bool{}
+			}
+			a.told[f.Path] = true
+		}
+		out = append(out, f)
+	}
+	return out
 }
 
 func (a *app) checkAll(e *redirect.Engine, deep bool) error {
@@ -93,6 +112,7 @@ func (a *app) checkAll(e *redirect.Engine, deep bool) error {
 	if err != nil {
 		return err
 	}
+	e = e.AtOnce()
 	docs, all := []redirectDoc{}, []finding.Finding{}
 	worst := exitDone
 	for _, r := range rows {

@@ -68,6 +68,7 @@ type app struct {
 	exit    int
 	docDone bool // a JSON document is out
 	home    string
+	told    map[string]bool // what was said of drives already
 }
 
 // Main runs one command and returns its exit status.

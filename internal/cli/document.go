@@ -38,6 +38,7 @@ type findingDoc struct {
 	Severity string          `json:"severity"`
 	Message  string          `json:"message"`
 	Remedy   string          `json:"remedy"`
+	Shows    string          `json:"programs_show,omitempty"`
 	Path     pathtext.Path   `json:"path"`
 	Count    int             `json:"count,omitempty"`
 	Paths    []pathtext.Path `json:"paths,omitempty"`
@@ -47,7 +48,7 @@ type findingDoc struct {
 func findingDocs(fs []finding.Finding) []findingDoc {
 	out := []findingDoc{}
 	for _, f := range finding.Worst(fs) {
-		out = append(out, findingDoc{string(f.Code), string(f.Severity), f.Message, f.Remedy, pathtext.Path(f.Path), f.Count, rawPaths(f.Paths), f.Details})
+		out = append(out, findingDoc{string(f.Code), string(f.Severity), f.Message, f.Remedy, f.Shows, pathtext.Path(f.Path), f.Count, rawPaths(f.Paths), f.Details})
 	}
 	return out
 }

@@ -61,6 +61,7 @@ func (a *app) driveDocs(e *redirect.Engine, ds []drive.Drive) ([]driveDoc, error
 	if err != nil {
 		return nil, err
 	}
+	e = e.AtOnce()
 	out := []driveDoc{}
 	for i := range ds {
 		d := &ds[i]

@@ -43,6 +43,7 @@ func (a *app) listRedirects(e *redirect.Engine) error {
 	if err != nil {
 		return err
 	}
+	e = e.AtOnce()
 	docs, cells := []redirectDoc{}, [][]string{}
 	for _, r := range rows {
 		rep, err := health.Look(e, r)

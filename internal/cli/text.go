@@ -99,6 +99,9 @@ func (a *app) findings(w io.Writer, fs []finding.Finding) {
 		if f.Count > shown && shown > 0 {
 			fmt.Fprintf(w, "           and %s more\n", count(int64(f.Count-shown)))
 		}
+		if f.Shows != "" && f.Severity == finding.Warning {
+			fmt.Fprintf(w, "           %s %s\n", faint.Render("programs show:"), f.Shows)
+		}
 		fmt.Fprintf(w, "         → %s\n", f.Remedy)
 	}
 }

@@ -104,6 +104,20 @@ var network = []string{"nfs", "nfs4", "cifs", "smb3", "9p", "ceph", "fuse.sshfs"
 // left out: memory, overlays, second mounts of one file system. With
 // stand-ins in force, they alone are listed unless all is set.
 func (s *System) List(all bool) ([]Drive, error) {
+	return s.list(all, func(d *Drive) bool {
+		return !all && (slices.Contains(pseudo, d.FS) || d.Memory)
+	})
+}
+
+// Attached gives every mount that a redirect's data may lie on, second mounts
+// of one file system too. Network file systems are left out, since looking at
+// one whose server is gone takes for ever. With stand-ins in force, they
+// alone are given.
+func (s *System) Attached() ([]Drive, error) {
+	return s.list(s.File == "", func(d *Drive) bool { return d.Network || slices.Contains(pseudo, d.FS) })
+}
+
+func (s *System) list(all bool, without func(*Drive) bool) ([]Drive, error) {
 	var out []Drive
 	for i := range s.standins {
 		if d, ok := s.standins[i].drive(); ok {
@@ -124,7 +138,7 @@ func (s *System) List(all bool) ([]Drive, error) {
 	seen := map[string]bool{}
 	for _, m := range mounts {
 		d := fromMount(m)
-		if !all && (slices.Contains(pseudo, d.FS) || d.Memory || seen[d.device]) {
+		if without(&d) || !all && seen[d.device] {
 			continue
 		}
 		if st, err := os.Stat(d.Mount); err != nil || !st.IsDir() {

@@ -1,7 +1,6 @@
 package drive
 
 import (
-	"bufio"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -91,36 +90,4 @@ func (d *Drive) Display(path string) string {
 		return path
 	}
 	return d.Label + ":/" + rel
-}
-
-// Expected gives the mount point in fstab(5) that path lies below although
-// nothing is mounted there: data written there would land on the wrong
-// drive (I5). Empty if all is well.
-func Expected(path, fstab string, mounted func(string) bool) string {
-	f, err := os.Open(fstab)
-	if err != nil {
-		return ""
-	}
-	defer f.Close()
-	s := bufio.NewScanner(f)
-	for s.Scan() {
-		w := strings.Fields(s.Text())
-		if len(w) < 3 || strings.HasPrefix(w[0], "#") {
-			continue
-		}
-		at := strings.NewReplacer(`\040`, " ", `\011`, "\t", `\134`, `\`).Replace(w[1])
-		if at != "/" && at != "none" && (path == at || strings.HasPrefix(path, at+"/")) && !mounted(at) {
-			return at
-		}
-	}
-	return ""
-}
-
-// Unmounted is [Expected] for this machine.
-func Unmounted(path string) string {
-	return Expected(path, "/etc/fstab", func(at string) bool {
-		here, err := os.Stat(at)
-		up, err2 := os.Stat(filepath.Dir(at))
-		return err == nil && err2 == nil && !os.SameFile(here, up) && deviceOf(here) != deviceOf(up)
-	})
 }

@@ -9,7 +9,6 @@ import (
 	"slices"
 	"sort"
 	"strings"
-	"syscall"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -421,5 +420,3 @@ func (t *trial) xattrSize(can bool) int {
 func (t *trial) exchange() bool {
 	return !t.no(t.file("b")) && !t.no(t.dir.Exchange("a", t.dir, "b"))
 }
-
-func deviceOf(fi os.FileInfo) uint64 { return fi.Sys().(*syscall.Stat_t).Dev }

@@ -76,6 +76,18 @@ const (
 	NoteMissing    Code = "target-note-missing"
 	RunStopped     Code = "run-stopped"
 	LedgerBroken   Code = "record-unreadable"
+	DriveSwapped   Code = "another-drive"
+	DriveTwice     Code = "drive-here-twice"
+	OlderClone     Code = "older-clone"
+	DriveReadOnly  Code = "drive-read-only"
+	TagMissing     Code = "drive-tag-missing"
+	LinkLoop       Code = "link-leads-to-itself"
+	LinkIndirect   Code = "link-by-way-of-links"
+	TargetUnread   Code = "target-unreadable"
+	HeldWaiting    Code = "held-waiting"
+	NotAtStart     Code = "not-there-at-start"
+	MountOpen      Code = "mount-point-open"
+	BelowMount     Code = "below-mount-point"
 
 	// after a switch, and discarding
 	LateWrite    Code = "late-write"
@@ -152,15 +164,27 @@ var list = []Kind{
 	{HolesFilled, Info, "The target keeps no holes: files with holes take their full size there.", "the room for them is counted already", false},
 	{FolderBusy, Blocker, "Another Nexlin is at work on this folder, one above it, or one inside it.", "wait until it has ended; `nexlin history` shows it", false},
 	{DriveAway, Blocker, "The drive is not here.", "plug in and mount DRIVE; no data is lost", false},
-	{DriveElsewhere, Warning, "The drive is here, but at another place than the link expects.", "mount DRIVE where it was; the data itself is whole", false},
-	{LinkMissing, Warning, "The link is gone; the data is still at the target.", "`ln -s` from the target's path in `nexlin show NAME` makes it again; `nexlin bring-back NAME` brings the data back", false},
-	{LinkChanged, Warning, "The link leads somewhere else than recorded.", "see who changed it; `nexlin show NAME` says where it led", false},
-	{FolderSplit, Warning, "A real folder stands where the link was: new files go there, the old ones are at the target.", "quit programs that use it and set the new folder aside under another name; nothing is lost at either side", false},
+	{DriveElsewhere, Warning, "The drive is here, but at another place than the link expects.", "`nexlin mend NAME` points the link at the drive's new place", false},
+	{DriveSwapped, Warning, "Another drive is mounted where this one is expected.", "take the other drive away and mount DRIVE; no data is lost", false},
+	{DriveTwice, Blocker, "Two drives here say that they are this one: one is a copy of the other.", "unmount the copy: `nexlin drives` shows both", false},
+	{OlderClone, Blocker, "The drive is an older copy of the one that was written to last, a clone or an image put back.", "plug the other drive in; if that one is lost, `nexlin mend NAME --accept older-clone` goes on with this one", true},
+	{LinkMissing, Warning, "The link is gone; the data is still at the target.", "`nexlin mend NAME` makes it again", false},
+	{LinkChanged, Warning, "The link leads somewhere else than recorded.", "`nexlin mend NAME` puts it back", false},
+	{LinkLoop, Warning, "The link leads round to itself, so it leads nowhere.", "`nexlin mend NAME` puts it back", false},
+	{LinkIndirect, Warning, "The link leads to the target by way of other links, each of which can go.", "`nexlin mend NAME` makes it lead there straight", false},
+	{FolderSplit, Warning, "A real folder stands where the link was: new files go there, the old ones are at the target.", "`nexlin mend NAME` merges the two halves", false},
 	{TargetMissing, Warning, "The drive is here, but the target is not on it.", "look for it on the drive; if it is really gone, the held original is the copy to use: `nexlin list --held`", false},
+	{TargetUnread, Warning, "The target can't be opened, and not because it is gone.", "see the message; look after the drive's cable and health before anything else", false},
+	{DriveReadOnly, Warning, "The drive is mounted read-only, so nothing can be saved there.", "if it was mounted so on purpose, nothing needs doing; a drive that turned so by itself had an error: `dmesg` tells", false},
+	{TagMissing, Warning, "The drive tag is gone, so the drive is known by its file system alone.", "`nexlin mend NAME` writes it anew", false},
+	{HeldWaiting, Info, "A held original waits to be discarded.", "`nexlin discard-original NAME` frees the room once you are sure", false},
+	{NotAtStart, Info, "Nothing mounts the drive when the machine starts.", "a line in /etc/fstab has it mounted at every start", false},
+	{MountOpen, Warning, "The mount point can be written to while the drive is not there, so a program could fill the wrong drive.", "close the empty mount point with `chattr +i` while the drive is unmounted", false},
+	{BelowMount, Warning, "Data was written into the empty mount point, on the wrong drive.", "set it aside, so that it does not vanish below the drive when that is mounted", false},
 	{TrialFailed, Warning, "A test file did not pass through the link and back.", "see the message; `nexlin try NAME` does it again", false},
 	{SpaceLow, Warning, "The drive with the data is nearly full.", "free room there, or `nexlin move NAME --into DIR` on a larger drive", false},
 	{HeldMissing, Warning, "The held original is not where it was put.", "if somebody deleted it, `nexlin discard-original NAME` closes the record", false},
-	{NoteMissing, Warning, "The target note on the drive is gone or unreadable, so the drive does not explain itself.", "the ledger still knows everything; nothing needs doing before the drive leaves this machine", false},
+	{NoteMissing, Warning, "The target note on the drive is gone or unreadable, so the drive does not explain itself.", "`nexlin mend NAME` writes it anew", false},
 	{RunStopped, Warning, "A run was stopped before its end.", "`nexlin resume RUN` finishes it, `nexlin undo RUN` takes it back", false},
 	{LedgerBroken, Blocker, "Nexlin's own record of the copy can't be read, so nothing can be proven.", "keep both sides; compare them by hand with `diff -r`", false},
 	{LateWrite, Warning, "Something was written to the held original after the switch.", "`nexlin discard-original NAME` brings it over to the target before it deletes anything", false},
@@ -171,4 +195,21 @@ var list = []Kind{
 	{Rot, Blocker, "A file at the target has other content than was verified, and nothing says that anybody wrote to it.", "the held original still has the right content: copy these files back from it", false},
 	{Stranger, Warning, "Entries that Nexlin did not make lie in its working directory; they are left there.", "look at them and put them where they belong", false},
 	{HeldInUse, Blocker, "A program still has the held original open.", "quit the program and try again", false},
+}
+
+// shows is what programs that use the folder probably show, by cause.
+var shows = map[Code]string{
+	DriveAway:      "\"file not found\", an empty library, or a question where the folder is; some make a new, empty folder",
+	DriveSwapped:   "\"file not found\", or that their data is damaged",
+	DriveElsewhere: "\"file not found\", or that their data is damaged, although it is whole",
+	DriveReadOnly:  "\"can't save\", \"access denied\", or a full drive",
+	LinkMissing:    "an empty library, or a start as if for the first time",
+	LinkChanged:    "other files than yours, or none",
+	LinkLoop:       "\"too many levels of symbolic links\"",
+	FolderSplit:    "only what is new; what is old seems to be gone",
+	TargetMissing:  "\"file not found\", or an empty library",
+	TargetUnread:   "input/output errors, or that they hang",
+	TargetNoWrite:  "\"access denied\"; backups of devices stop in the middle",
+	SpaceLow:       "that the drive is full; backups of devices stop in the middle",
+	BelowMount:     "only what is new; what is old seems to be gone",
 }

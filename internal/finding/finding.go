@@ -41,6 +41,7 @@ type Finding struct {
 	Severity Severity
 	Message  string
 	Remedy   string
+	Shows    string   // what programs that use the folder probably show; empty where they show nothing
 	Path     string   // the path it is about; the first one where there are several
 	Count    int      // how many entries it is about; 0 where that says nothing
 	Paths    []string // the first of them, in order; may be empty
@@ -64,7 +65,7 @@ func New(code Code, path, message string, about Subject) Finding {
 		}
 	}
 	return Finding{
-		Code: code, Severity: k.Severity, Message: message, Path: path,
+		Code: code, Severity: k.Severity, Message: message, Path: path, Shows: shows[code],
 		Remedy: strings.NewReplacer(fill...).Replace(k.Remedy),
 	}
 }
@@ -79,6 +80,9 @@ func (f Finding) Accepted() Finding {
 	f.Severity, f.Remedy = Info, "accepted with --accept "+string(f.Code)
 	return f
 }
+
+// Instead gives the finding a remedy that fits better than the listed one.
+func (f Finding) Instead(remedy string) Finding { f.Remedy = remedy; return f }
 
 // As gives the finding another severity.
 func (f Finding) As(s Severity) Finding { f.Severity = s; return f }

@@ -1,8 +1,8 @@
 // Package health looks after redirects: whether each is good, and if not,
 // what the true cause is and the one thing that mends it.
 //
-// It changes no byte of a person's: a trial makes and removes a probe file
-// and puts the folder's times back. It mends nothing itself.
+// Looking changes no byte of a person's: a trial makes and removes a probe
+// file and puts the folder's times back.
 package health
 
 import (
@@ -10,8 +10,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
-	"path/filepath"
 
 	"golang.org/x/sys/unix"
 
@@ -19,23 +17,8 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
-	"nexlin/internal/link"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/redirect"
-)
-
-// A State of a redirect, from a closed list.
-type State string
-
-// The states.
-const (
-	Good       State = "good"
-	Away       State = "away"      // its drive is not here
-	Elsewhere  State = "elsewhere" // its drive is here, at another place
-	Split      State = "split"     // a real folder stands where the link was
-	Broken     State = "broken"
-	Detached   State = "detached"
-	Unfinished State = "unfinished"
 )
 
 // lowSpace is the share of a drive below which little room is left.
@@ -45,43 +28,43 @@ const lowSpace = 20 // one part in twenty
 type Report struct {
 	Redirect ledger.Redirect
 	State    State
-	Present  bool   // its drive is here
-	Mount    string // where; empty if it is away
+	Present  bool        // its drive is here
+	Drive    drive.Drive // as it is mounted; empty if it is away
 	Held     []ledger.Held
 	Findings []finding.Finding
 	Deep     *redirect.Deep // what CheckDeep read; nil otherwise
 }
 
-// warn reports a finding that stops nothing here: check only tells.
-func (r *Report) warn(code finding.Code, path, message string) {
-	r.find(code, path, message, "")
-	last := &r.Findings[len(r.Findings)-1]
-	*last = last.As(finding.Warning)
+// add reports a finding and keeps the state true.
+func (r *Report) add(fs ...finding.Finding) {
+	r.Findings = append(r.Findings, fs...)
+	r.State = stateOf(r.Redirect, r.Findings)
 }
 
-func (r *Report) find(code finding.Code, path, message, run string) {
-	r.Findings = append(r.Findings, finding.New(code, path, message,
-		finding.Subject{Name: pathtext.Quote(r.Redirect.Name), Drive: r.Redirect.Drive.Label, Run: run}))
+func (r *Report) find(code finding.Code, path, message string) finding.Finding {
+	return finding.New(code, path, message, finding.Subject{Name: pathtext.Quote(r.Redirect.Name), Drive: pathtext.Show(r.Redirect.Drive.Label)})
+}
+
+// warn reports a finding that stops nothing here: check only tells.
+func (r *Report) warn(code finding.Code, path, message string) {
+	r.add(r.find(code, path, message).As(finding.Warning))
 }
 
 // Look finds out the state of a redirect without touching its folder: for
 // lists. Check looks closer.
 func Look(e *redirect.Engine, r ledger.Redirect) (*Report, error) {
-	out := &Report{Redirect: r, State: Good}
+	out := &Report{Redirect: r}
+	out.add()
 	var err error
 	if out.Held, err = e.Ledger.HeldOf(r.Name); err != nil {
 		return nil, err
 	}
-	if err := out.drive(e); err != nil {
+	if r.State == ledger.Ended {
+		out.Present = true
+	} else if err := errors.Join(out.drive(e), out.link()); err != nil {
 		return nil, err
 	}
-	if err := out.link(); err != nil {
-		return nil, err
-	}
-	if err := out.stopped(e); err != nil {
-		return nil, err
-	}
-	return out, nil
+	return out, out.stopped(e)
 }
 
 // Check looks at link, drive, target, room and held originals of a
@@ -91,10 +74,18 @@ func Check(ctx context.Context, e *redirect.Engine, r ledger.Redirect) (*Report,
 	if err != nil {
 		return nil, err
 	}
-	if out.Present && out.State != Elsewhere && r.State != ledger.Ended {
-		if err := out.target(e); err != nil {
+	if r.State != ledger.Ended {
+		if err := out.mountPoint(e); err != nil {
 			return nil, err
 		}
+		if out.Present && out.State != Elsewhere {
+			if err := out.target(e); err != nil {
+				return nil, err
+			}
+		}
+	}
+	if err := out.halves(ctx); err != nil {
+		return nil, err
 	}
 	live := r.Target
 	if r.State == ledger.Ended {
@@ -105,7 +96,10 @@ func Check(ctx context.Context, e *redirect.Engine, r ledger.Redirect) (*Report,
 		if err != nil {
 			return nil, err
 		}
-		out.Findings = append(out.Findings, fs...)
+		out.add(fs...)
+		if len(fs) == 0 {
+			out.add(out.find(finding.HeldWaiting, h.Path, fmt.Sprintf("the held original of %s waits to be discarded", h.Since.Local().Format("2006-01-02"))))
+		}
 	}
 	return out, nil
 }
@@ -120,90 +114,35 @@ func CheckDeep(ctx context.Context, e *redirect.Engine, r ledger.Redirect) (*Rep
 	if out.Deep, err = e.CheckDeep(ctx, r); err != nil {
 		return nil, err
 	}
-	out.Findings = append(out.Findings, out.Deep.Findings...)
+	out.add(out.Deep.Findings...)
 	return out, nil
-}
-
-// worsen sets a state unless a graver one is known.
-func (r *Report) worsen(s State) {
-	if r.State == Good {
-		r.State = s
-	}
 }
 
 func (r *Report) drive(e *redirect.Engine) error {
 	want := r.Redirect.Drive
-	if r.Redirect.State == ledger.Ended {
-		r.Present = true
-		return nil
-	}
-	mount, found, err := e.Locate(want, r.Redirect.Target)
+	w, err := e.Whereabouts(want, r.Redirect.Target)
 	if err != nil {
 		return err
 	}
-	r.Present, r.Mount = found, mount
+	r.Present, r.Drive = w.Found, w.Drive
 	switch {
-	case !found:
-		r.worsen(Away)
-		r.warn(finding.DriveAway, r.Redirect.Target, fmt.Sprintf("%s is not here; the data of %s lies on it", pathtext.Show(want.Label), r.Redirect.Name))
-	case mount != string(want.Mount):
-		r.worsen(Elsewhere)
-		r.find(finding.DriveElsewhere, r.Redirect.Target, fmt.Sprintf("%s is at %s, not at %s", pathtext.Show(want.Label), pathtext.Show(mount), pathtext.Show(string(want.Mount))), "")
+	case !w.Found:
+		r.add(e.Absence(&w, r.Redirect.Name, want, r.Redirect.Target).As(finding.Warning))
+	case w.Drive.Mount != string(want.Mount):
+		r.add(r.find(finding.DriveElsewhere, r.Redirect.Target,
+			fmt.Sprintf("%s is at %s, not at %s", pathtext.Show(want.Label), pathtext.Show(w.Drive.Mount), pathtext.Show(string(want.Mount)))))
+	}
+	if w.NoTag {
+		r.add(r.find(finding.TagMissing, w.Drive.Mount, "the drive tag of "+pathtext.Show(want.Label)+" is gone"))
 	}
 	return nil
 }
 
 // link looks at what stands at the link path.
 func (r *Report) link() error {
-	red := r.Redirect
-	if red.State == ledger.Ended {
-		return nil
-	}
-	parent, err := handle.OpenReal(filepath.Dir(red.Link))
-	if err != nil {
-		if errors.Is(err, fs.ErrPermission) {
-			return nil // another account's: it is not ours to judge
-		}
-		r.worsen(Broken)
-		r.find(finding.LinkMissing, red.Link, "the directory of the link is gone: "+pathtext.Show(filepath.Dir(red.Link)), "")
-		return nil
-	}
-	defer parent.Release()
-	st, err := parent.Stat(filepath.Base(red.Link))
-	gone := errors.Is(err, fs.ErrNotExist)
-	if err != nil && !gone {
-		return err
-	}
-	if red.State == ledger.Detached && gone {
-		r.worsen(Detached)
-		return nil
-	}
-	switch {
-	case gone:
-		r.worsen(Broken)
-		r.find(finding.LinkMissing, red.Link, "the link "+pathtext.Show(red.Link)+" is gone", "")
-	case st.IsDir():
-		r.State = Split
-		r.find(finding.FolderSplit, red.Link, "a real folder stands at "+pathtext.Show(red.Link)+", where the link was", "")
-	default:
-		ours, err := link.Is(parent, filepath.Base(red.Link), red.Target)
-		if err != nil {
-			return err
-		}
-		if !ours {
-			r.worsen(Broken)
-			r.find(finding.LinkChanged, red.Link, describe(parent, red), "")
-		}
-	}
-	return nil
-}
-
-func describe(parent *handle.Dir, red ledger.Redirect) string {
-	text, err := parent.Readlink(filepath.Base(red.Link))
-	if err != nil {
-		return fmt.Sprintf("%s is no link any more", pathtext.Show(red.Link))
-	}
-	return fmt.Sprintf("%s leads to %s, not to %s", pathtext.Show(red.Link), pathtext.Show(text), pathtext.Show(red.Target))
+	fs, err := redirect.LookAtLink(r.Redirect)
+	r.add(fs...)
+	return err
 }
 
 func (r *Report) stopped(e *redirect.Engine) error {
@@ -213,8 +152,8 @@ func (r *Report) stopped(e *redirect.Engine) error {
 	}
 	for _, row := range rows {
 		if row.Redirect == r.Redirect.Name {
-			r.worsen(Unfinished)
-			r.find(finding.RunStopped, r.Redirect.Link, fmt.Sprintf("run %s (%s) was stopped before its end", row.ID, row.Kind), row.ID)
+			r.add(finding.New(finding.RunStopped, r.Redirect.Link, fmt.Sprintf("run %s (%s) was stopped before its end", row.ID, row.Kind),
+				finding.Subject{Name: pathtext.Quote(r.Redirect.Name), Run: row.ID}))
 		}
 	}
 	return nil
@@ -224,61 +163,83 @@ func (r *Report) stopped(e *redirect.Engine) error {
 func (r *Report) target(e *redirect.Engine) error {
 	red := r.Redirect
 	target, err := handle.OpenReal(red.Target)
-	if err != nil {
-		if errors.Is(err, fs.ErrPermission) {
-			r.warn(finding.TargetNoWrite, red.Target, "this account may not look into "+pathtext.Show(red.Target))
-			return nil
-		}
-		r.worsen(Broken)
-		r.find(finding.TargetMissing, red.Target, fmt.Sprintf("%s is here, but the target %s is not", pathtext.Show(red.Drive.Label), pathtext.Show(red.Target)), "")
+	switch {
+	case err == nil:
+	case errors.Is(err, fs.ErrPermission):
+		r.warn(finding.TargetNoWrite, red.Target, "this account may not look into "+pathtext.Show(red.Target))
+		return nil
+	case errors.Is(err, fs.ErrNotExist), errors.Is(err, unix.ENOTDIR), errors.Is(err, unix.ELOOP):
+		return r.lost(e)
+	default:
+		r.add(r.find(finding.TargetUnread, red.Target, fmt.Sprintf("%s can't be opened: %v", pathtext.Show(red.Target), plain(err))))
 		return nil
 	}
 	defer target.Release()
-	if d, err := e.Drives.Of(red.Target); err == nil {
-		r.room(&d)
-	} else if !errors.Is(err, drive.ErrNoDrive) {
+	d := r.Drive
+	if err := e.Drives.Refresh(&d); err != nil && !errors.Is(err, drive.ErrNoDrive) {
 		return err
 	}
+	r.room(&d)
 	if err := target.Access(".", unix.W_OK|unix.X_OK); err != nil {
-		r.warn(finding.TargetNoWrite, red.Target, "this account may not write in "+pathtext.Show(red.Target))
+		if !d.ReadOnly {
+			r.warn(finding.TargetNoWrite, red.Target, "this account may not write in "+pathtext.Show(red.Target))
+		}
 	} else if r.State == Good {
 		if err := redirect.Try(red.Link, target); err != nil {
-			r.State = Broken
-			r.find(finding.TrialFailed, red.Link, err.Error(), "")
+			r.add(r.find(finding.TrialFailed, red.Link, err.Error()))
 		}
 	}
 	r.note()
 	return nil
 }
 
+// lost tells what can be said of a target that is not on its drive.
+func (r *Report) lost(e *redirect.Engine) error {
+	f := r.find(finding.TargetMissing, r.Redirect.Target,
+		fmt.Sprintf("%s is here, but the target %s is not", pathtext.Show(r.Redirect.Drive.Label), pathtext.Show(r.Redirect.Target)))
+	switch at, err := e.RenamedTarget(r.Redirect); {
+	case err != nil:
+		return err
+	case at != "":
+		f = f.Instead(fmt.Sprintf("it was renamed: `mv -nT -- %s %s`", pathtext.Quote(at), pathtext.Quote(r.Redirect.Target)))
+	default:
+		for _, h := range r.Held {
+			if st, err := handle.Lstat(h.Path); err == nil && st.IsDir() && !h.Copy {
+				f = f.Instead(fmt.Sprintf("look for it on the drive first; if it is really gone, the folder as it was on %s is still held: `cp -anT -- %s %s`",
+					h.Since.Local().Format("2006-01-02"), pathtext.Quote(h.Path), pathtext.Quote(r.Redirect.Target)))
+			}
+		}
+	}
+	r.add(f)
+	return nil
+}
+
 func (r *Report) room(d *drive.Drive) {
 	if d.ReadOnly {
-		r.warn(finding.TargetNoWrite, r.Redirect.Target, d.Name()+" is mounted read-only")
+		f := r.find(finding.DriveReadOnly, r.Redirect.Target, pathtext.Show(d.Name())+" is mounted read-only")
+		if !d.Standin {
+			f = f.Instead(fmt.Sprintf("`mount -o remount,rw %s`; a drive that turned read-only by itself had an error, and `dmesg` tells which", pathtext.Quote(d.Mount)))
+		}
+		r.add(f)
 	}
-	if d.Free < d.Size/lowSpace {
-		r.find(finding.SpaceLow, d.Mount, fmt.Sprintf("%s has %d%% of its room left", d.Name(), d.Free*100/max(d.Size, 1)), "")
+	if d.Free < max(d.Reserve(), d.Size/lowSpace) {
+		r.add(r.find(finding.SpaceLow, d.Mount, fmt.Sprintf("%s has %d%% of its room left", pathtext.Show(d.Name()), d.Free*100/max(d.Size, 1))))
 	}
 }
 
 func (r *Report) note() {
-	parent, err := handle.OpenReal(filepath.Dir(r.Redirect.Target))
-	if err != nil {
-		return
-	}
-	defer parent.Release()
-	rec, err := parent.Beneath(drive.RecordDir)
-	if err == nil {
-		defer rec.Release()
-		_, err = redirect.ReadNote(rec, r.Redirect.Name)
-	}
-	if err != nil && !errors.Is(err, fs.ErrPermission) {
-		r.find(finding.NoteMissing, r.Redirect.Target, fmt.Sprintf("the target note of %s can't be read: %v", r.Redirect.Name, plain(err)), "")
+	if err := redirect.LookForNote(r.Redirect); err != nil {
+		r.add(r.find(finding.NoteMissing, r.Redirect.Target, fmt.Sprintf("the target note of %s can't be read: %v", pathtext.Show(r.Redirect.Name), plain(err))))
 	}
 }
 
 func plain(err error) error {
-	if errors.Is(err, os.ErrNotExist) {
+	if errors.Is(err, fs.ErrNotExist) {
 		return fs.ErrNotExist
+	}
+	var pe *fs.PathError
+	if errors.As(err, &pe) {
+		return pe.Err
 	}
 	return err
 }

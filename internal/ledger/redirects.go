@@ -24,8 +24,9 @@ type DriveRef struct {
 	ID       string        `json:"id"` // drive tag, or UUID where there is no tag
 	Label    string        `json:"label"`
 	UUID     string        `json:"uuid"`
-	Mount    pathtext.Path `json:"mount"`     // where it was mounted
-	TagPlace pathtext.Path `json:"tag_place"` // directory of the tag, relative to the mount; "." is its root
+	Mount    pathtext.Path `json:"mount"`             // where it was mounted
+	TagPlace pathtext.Path `json:"tag_place"`         // directory of the tag, relative to the mount; "." is its root
+	Counter  int64         `json:"counter,omitempty"` // what the tag counted after the run; 0 where that is not known
 }
 
 // A Redirect is a row of the ledger. Bytes and Files are those of the move.

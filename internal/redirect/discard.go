@@ -111,11 +111,10 @@ func (e *Engine) judgeHeld(ctx context.Context, d *DiscardPlan, h ledger.Held, l
 	v := &Verdict{Held: h}
 	d.Verdicts = append(d.Verdicts, v)
 	about := subject(d.Redirect.Name, h.Drive.Label, "")
-	if _, found, err := e.Locate(h.Drive, h.Path); err != nil {
+	p := Plan{Name: d.Redirect.Name}
+	if err := e.present(&p, h.Drive, h.Path); err != nil || len(p.Findings) > 0 {
+		d.Findings = append(d.Findings, p.Findings...)
 		return err
-	} else if !found {
-		d.Findings = append(d.Findings, finding.New(finding.DriveAway, h.Path, fmt.Sprintf("%s is not here, and %s lies on it", h.Drive.Label, pathtext.Show(h.Path)), about))
-		return nil
 	}
 	held, err := handle.OpenReal(h.Path)
 	if missing(err) {

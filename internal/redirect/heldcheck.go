@@ -3,11 +3,13 @@ package redirect
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
+	"nexlin/internal/pathtext"
 	"nexlin/internal/transfer"
 )
 
@@ -23,12 +25,17 @@ func sideOf(h ledger.Held) transfer.Side {
 // live is the folder in use; while that is away there is nothing to say.
 func (e *Engine) CheckHeld(ctx context.Context, h ledger.Held, live string) ([]finding.Finding, error) {
 	about := subject(h.Redirect, h.Drive.Label, "")
-	if _, found, err := e.Locate(h.Drive, h.Path); err != nil || !found {
+	w, err := e.Whereabouts(h.Drive, h.Path)
+	if err != nil || !w.Found {
 		return nil, err // the redirect's own drive is reported elsewhere
+	}
+	if at := w.Path(h.Drive, h.Path); at != h.Path {
+		return []finding.Finding{finding.New(finding.DriveElsewhere, h.Path, fmt.Sprintf("%s is at %s, and the held original on it at %s",
+			pathtext.Show(h.Drive.Label), pathtext.Show(w.Drive.Mount), pathtext.Show(at)), about)}, nil
 	}
 	held, err := handle.OpenReal(h.Path)
 	if missing(err) {
-		return []finding.Finding{finding.New(finding.HeldMissing, h.Path, "the held original is not at "+h.Path, about)}, nil
+		return []finding.Finding{finding.New(finding.HeldMissing, h.Path, "the held original is not at "+pathtext.Show(h.Path), about)}, nil
 	}
 	if errors.Is(err, fs.ErrPermission) {
 		return nil, nil

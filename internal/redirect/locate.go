@@ -2,64 +2,239 @@ package redirect
 
 import (
 	"errors"
+	"fmt"
 	"path/filepath"
+	"strings"
 
 	"github.com/dustin/go-humanize"
 
 	"nexlin/internal/drive"
+	"nexlin/internal/finding"
 	"nexlin/internal/ledger"
+	"nexlin/internal/pathtext"
 )
 
-// Locate finds out whether the drive of a redirect is here, and where it is
-// mounted. path is where the data is expected. A drive is known again by its
-// tag; where it has none, by the UUID of its file system (safety: any
-// mismatch is doubtful, and doubtful is not found).
-func (e *Engine) Locate(want ledger.DriveRef, path string) (mount string, found bool, err error) {
-	at, err := drive.Existing(path)
-	if err == nil {
-		d, err := e.Drives.Of(at)
-		ours := false
-		if err == nil {
-			ours, err = matches(&d, want)
-		}
-		if ours {
-			return d.Mount, true, nil
-		}
-		if err != nil && !errors.Is(err, drive.ErrNoDrive) {
-			return "", false, err
-		}
-	}
-	all, err := e.Drives.List(e.Drives.File == "")
-	if err != nil {
-		return "", false, err
-	}
-	for i := range all {
-		// One that can't be read is another one's trouble.
-		if ours, err := matches(&all[i], want); ours && err == nil {
-			return all[i].Mount, true, nil
-		}
-	}
-	return "", false, nil
+// Whereabouts says where a drive is that data was moved to or from.
+type Whereabouts struct {
+	Found bool
+	Drive drive.Drive // as it is mounted here; only if it was found
+	NoTag bool        // it is known by its file system alone, although it had a tag
+
+	// Why it was not found, if it is more than that it is not here.
+	Other *drive.Drive // another drive that is mounted where it was; nil if there is none
+	Twice []string     // mount points of drives that all say to be this one
+	Older string       // mount point of an older copy of it; empty if there is none
 }
 
-func matches(d *drive.Drive, want ledger.DriveRef) (bool, error) {
+// Path gives where something is now that lay at path when the ledger wrote
+// ref.
+func (w *Whereabouts) Path(ref ledger.DriveRef, path string) string {
+	if !w.Found || w.Drive.Mount == string(ref.Mount) || !within(path, string(ref.Mount)) {
+		return path
+	}
+	return filepath.Join(w.Drive.Mount, strings.TrimPrefix(path, string(ref.Mount)))
+}
+
+// A presence remembers what is mounted, so that many redirects can be looked
+// at without asking for each.
+type presence struct {
+	drives   []drive.Drive
+	counters map[string]int64
+	where    map[ledger.DriveRef]Whereabouts
+}
+
+// AtOnce gives an engine that looks at the drives once and remembers what it
+// saw: for looking at many redirects in one moment, not for runs.
+func (e *Engine) AtOnce() *Engine {
+	c := *e
+	c.seen = &presence{where: map[ledger.DriveRef]Whereabouts{}}
+	return &c
+}
+
+// Locate finds out whether a drive is here, and where it is mounted. path is
+// where data is expected on it.
+func (e *Engine) Locate(want ledger.DriveRef, path string) (mount string, found bool, err error) {
+	w, err := e.Whereabouts(want, path)
+	return w.Drive.Mount, w.Found, err
+}
+
+// Whereabouts finds a drive. It is known again by its tag; where it has
+// none, by the UUID of its file system (any mismatch is doubtful, and
+// doubtful is not found). A tag that counts fewer runs than the ledger knows
+// of is on an older copy, and two drives with one tag are none (safety.md, 8).
+func (e *Engine) Whereabouts(want ledger.DriveRef, path string) (Whereabouts, error) {
+	if e.seen != nil {
+		if w, ok := e.seen.where[want]; ok {
+			return w, nil
+		}
+	}
+	w, err := e.whereabouts(want, path)
+	if err == nil && e.seen != nil {
+		e.seen.where[want] = w
+	}
+	return w, err
+}
+
+func (e *Engine) whereabouts(want ledger.DriveRef, path string) (w Whereabouts, err error) {
+	all, err := e.allDrives()
+	if err != nil {
+		return w, err
+	}
+	// What is expected comes first: of several mounts of one drive it is the one that counts,
+	// and that it can't be read is no other drive's trouble.
+	var own error
+	if at, err := drive.Existing(path); err == nil {
+		d, err := e.Drives.Of(at)
+		if err == nil {
+			all = append([]drive.Drive{d}, all...)
+			if _, own = matches(&d, want); errors.Is(own, errOther) {
+				own = nil
+			}
+		} else if !errors.Is(err, drive.ErrNoDrive) {
+			own = err
+		}
+	}
+	if own != nil {
+		return w, own
+	}
+	known, err := e.counter(want.ID)
+	if err != nil {
+		return w, err
+	}
+	var hits []drive.Drive
+	for i := range all {
+		d := &all[i]
+		tag, err := matches(d, want)
+		switch {
+		case errors.Is(err, errOther):
+			if w.Other == nil && d.Mount == string(want.Mount) && d.Mount != "/" {
+				w.Other = d
+			}
+			continue
+		case err != nil:
+			continue
+		case tag != nil && tag.Counter < known:
+			w.Older = d.Mount
+			continue
+		}
+		twice := false
+		for _, h := range hits {
+			twice = twice || h.Same(d)
+		}
+		if !twice {
+			hits = append(hits, *d)
+			w.NoTag = tag == nil && want.ID != "" && want.ID != want.UUID
+		}
+	}
+	switch len(hits) {
+	case 0:
+	case 1:
+		w.Found, w.Drive, w.Other, w.Older = true, hits[0], nil, ""
+	default:
+		for _, h := range hits {
+			w.Twice = append(w.Twice, h.Mount)
+		}
+	}
+	return w, nil
+}
+
+func (e *Engine) allDrives() ([]drive.Drive, error) {
+	if e.seen != nil && e.seen.drives != nil {
+		return e.seen.drives, nil
+	}
+	all, err := e.Drives.Attached()
+	if err == nil && e.seen != nil {
+		e.seen.drives = all
+	}
+	return all, err
+}
+
+// counter is the highest count of a drive tag that the ledger has seen.
+func (e *Engine) counter(id string) (int64, error) {
+	if e.seen != nil && e.seen.counters != nil {
+		return e.seen.counters[id], nil
+	}
+	rows, err := e.Ledger.Redirects(true)
+	if err != nil {
+		return 0, err
+	}
+	all := map[string]int64{}
+	for _, r := range rows {
+		all[r.Drive.ID] = max(all[r.Drive.ID], r.Drive.Counter)
+	}
+	if e.seen != nil {
+		e.seen.counters = all
+	}
+	return all[id], nil
+}
+
+var errOther = errors.New("another drive")
+
+// matches gives the tag by which a drive is the one that is wanted, nil if it
+// is it by other signs. errOther says that it is not; other errors, that it
+// can't be told.
+func matches(d *drive.Drive, want ledger.DriveRef) (*drive.Tag, error) {
 	if d.UUID != want.UUID {
-		return false, nil
+		return nil, errOther
 	}
 	if want.ID == "" && want.UUID == "" {
 		// A drive without any identity is only ever one that data was moved off
 		// (a target gets a tag): it is the one at its place.
-		return d.Mount == string(want.Mount), nil
+		if d.Mount != string(want.Mount) {
+			return nil, errOther
+		}
+		return nil, nil
 	}
 	tag, err := drive.ReadTag(filepath.Join(d.Mount, string(want.TagPlace)))
-	if err == nil {
-		return tag.ID == want.ID, nil
+	switch {
+	case err == nil && tag.ID == want.ID:
+		return tag, nil
+	case err == nil, errors.Is(err, drive.ErrTag):
+		return nil, errOther
+	case !noTag(err):
+		return nil, err
+	case missing(err) && want.UUID != "":
+		// Without a tag the UUID alone has to do, and none is no identity.
+		return nil, nil
 	}
-	if !noTag(err) && !errors.Is(err, drive.ErrTag) {
-		return false, err
+	return nil, errOther
+}
+
+// Absence gives the finding about a drive that was not found: the one cause,
+// and what brings it back. path lies on it.
+func (e *Engine) Absence(w *Whereabouts, name string, want ledger.DriveRef, path string) finding.Finding {
+	about := subject(name, pathtext.Show(want.Label), "")
+	label, mount := pathtext.Show(want.Label), pathtext.Show(string(want.Mount))
+	bring := ""
+	if want.UUID != "" && e.Drives.File == "" && want.Mount != "/" {
+		bring = fmt.Sprintf("mount UUID=%s %s", want.UUID, pathtext.Quote(string(want.Mount)))
 	}
-	// Without a tag the UUID alone has to do, and none is no identity.
-	return missing(err) && want.UUID != "" && want.UUID == d.UUID, nil
+	switch {
+	case len(w.Twice) > 0:
+		return finding.New(finding.DriveTwice, path, fmt.Sprintf("%d drives here say to be %s: at %s", len(w.Twice), label, shownAll(w.Twice)), about).
+			Instead(fmt.Sprintf("unmount the copy, so that only %s itself is here: `umount %s` if that is the copy", label, pathtext.Quote(w.Twice[len(w.Twice)-1])))
+	case w.Older != "":
+		return finding.New(finding.OlderClone, path, fmt.Sprintf("what is mounted at %s is an older copy of %s: it has not seen the last run", pathtext.Show(w.Older), label), about)
+	case w.Other != nil:
+		f := finding.New(finding.DriveSwapped, path, fmt.Sprintf("another drive, %s, is mounted at %s, where %s belongs", pathtext.Show(w.Other.Name()), mount, label), about)
+		if bring != "" {
+			f.Remedy = fmt.Sprintf("plug %s in, then `umount %s && %s`; no data is lost", label, pathtext.Quote(string(want.Mount)), bring)
+		}
+		return f
+	}
+	f := finding.New(finding.DriveAway, path, fmt.Sprintf("%s is not here, and %s lies on it", label, pathtext.Show(path)), about)
+	if bring != "" {
+		f.Remedy = fmt.Sprintf("plug %s in and mount it: `%s`, or open it in the file manager; no data is lost", label, bring)
+	}
+	return f
+}
+
+func shownAll(paths []string) string {
+	var out []string
+	for _, p := range paths {
+		out = append(out, pathtext.Show(p))
+	}
+	return strings.Join(out, ", ")
 }
 
 // size writes bytes the way people read them, IEC.

@@ -129,7 +129,8 @@ func (p *Plan) find(f finding.Finding) { p.Findings = append(p.Findings, f) }
 func (p *Plan) accept(codes []finding.Code) {
 	for i, f := range p.Findings {
 		for _, c := range codes {
-			if f.Code == c && finding.Acceptable(c) {
+			// A copy of a drive is accepted once, by mend, and not run by run.
+			if f.Code == c && finding.Acceptable(c) && c != finding.OlderClone {
 				p.Findings[i] = f.Accepted()
 			}
 		}

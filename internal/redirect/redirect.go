@@ -45,6 +45,8 @@ type Engine struct {
 	Progress transfer.Progress // may be nil
 	Homes    []string          // home directories, which are protected places
 	Workers  int               // 0 follows the processors
+
+	seen *presence // see AtOnce
 }
 
 // Kinds of run.
@@ -77,7 +79,7 @@ func (e *RefusedError) OnlyBusy() bool {
 }
 
 // OnlyAway reports that nothing but an absent drive stands in the way.
-func (e *RefusedError) OnlyAway() bool { return e.only(finding.DriveAway) }
+func (e *RefusedError) OnlyAway() bool { return e.only(finding.DriveAway, finding.DriveSwapped) }
 
 func (e *RefusedError) only(codes ...finding.Code) bool {
 	blockers := finding.Blockers(e.Findings)

@@ -259,6 +259,11 @@ func (m *mover) ledgerRedirect() ledger.Redirect {
 	if m.p.Before != nil {
 		r.Created = m.p.Before.Created
 	}
+	if m.p.TagIn != "" {
+		if t, err := drive.ReadTag(string(m.p.TagIn)); err == nil && t.ID == r.Drive.ID {
+			r.Drive.Counter = t.Counter // as it is now: the run has raised it
+		}
+	}
 	if m.p.Kind == KindBringBack {
 		r.State, r.Drive, r.Target = ledger.Ended, m.p.Before.Drive, m.p.Before.Target
 	}

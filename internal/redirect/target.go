@@ -97,6 +97,11 @@ func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
 	if err := e.unfinished(p); err != nil {
 		return nil, err
 	}
+	if p.IntoNow.Mount != "" {
+		if err := e.guard(p); err != nil {
+			return nil, err
+		}
+	}
 	p.accept(o.Accept)
 	p.allow()
 	if p.Blocked() == nil && !p.IntoNow.Memory {
@@ -108,15 +113,15 @@ func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
 
 // present says that the drive a redirect's data lies on is not here.
 func (e *Engine) present(p *Plan, want ledger.DriveRef, path string) error {
-	at, found, err := e.Locate(want, path)
+	w, err := e.Whereabouts(want, path)
 	if err != nil {
 		return err
 	}
 	switch {
-	case !found:
-		p.find(finding.New(finding.DriveAway, path, fmt.Sprintf("%s is not here, and %s lies on it", want.Label, pathtext.Show(path)), subject(p.Name, want.Label, "")))
-	case at != string(want.Mount):
-		p.find(finding.New(finding.DriveElsewhere, path, fmt.Sprintf("%s is mounted at %s, not at %s", want.Label, pathtext.Show(at), pathtext.Show(string(want.Mount))), subject(p.Name, want.Label, "")).As(finding.Blocker))
+	case !w.Found:
+		p.find(e.Absence(&w, p.Name, want, path).As(finding.Blocker))
+	case w.Drive.Mount != string(want.Mount):
+		p.find(finding.New(finding.DriveElsewhere, path, fmt.Sprintf("%s is mounted at %s, not at %s", pathtext.Show(want.Label), pathtext.Show(w.Drive.Mount), pathtext.Show(string(want.Mount))), subject(p.Name, want.Label, "")).As(finding.Blocker))
 	}
 	return nil
 }
@@ -281,7 +286,11 @@ func (e *Engine) tagPlace(p *Plan, anchor string) error {
 		case err == nil:
 			p.IntoDrive.ID, p.IntoDrive.TagPlace = tag.ID, relative(d.Mount, at)
 			p.TagIn = pathtext.Path(at)
-			return nil
+			w, err := e.Whereabouts(p.IntoDrive, string(p.Into))
+			if err == nil && !w.Found {
+				p.find(e.Absence(&w, p.Name, p.IntoDrive, at).As(finding.Blocker))
+			}
+			return err
 		case errors.Is(err, drive.ErrTag):
 			p.find(finding.New(finding.DriveDoubtful, at, fmt.Sprintf("the drive tag in %s is damaged or of another version", pathtext.Show(at)), subject("", d.Name(), "")))
 			return nil

@@ -1,0 +1,171 @@
+package drive
+
+import (
+	"bufio"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"golang.org/x/sys/unix"
+
+	"nexlin/internal/handle"
+)
+
+// A line of fstab(5).
+type fstabLine struct {
+	source, mount string
+	options       []string
+}
+
+// fstabLines reads a file in the format of fstab(5); one that can't be read
+// has none.
+func fstabLines(file string) []fstabLine {
+	f, err := os.Open(file)
+	if err != nil {
+		return nil
+	}
+	defer f.Close()
+	plain := strings.NewReplacer(`\040`, " ", `\011`, "\t", `\134`, `\`)
+	var out []fstabLine
+	for s := bufio.NewScanner(f); s.Scan(); {
+		w := strings.Fields(s.Text())
+		if len(w) < 3 || strings.HasPrefix(w[0], "#") {
+			continue
+		}
+		l := fstabLine{source: plain.Replace(w[0]), mount: plain.Replace(w[1])}
+		if len(w) > 3 {
+			l.options = strings.Split(w[3], ",")
+		}
+		out = append(out, l)
+	}
+	return out
+}
+
+// Expected gives the mount point in fstab(5) that path lies below although
+// nothing is mounted there: data written there would land on the wrong
+// drive (I5). Empty if all is well.
+func Expected(path, fstab string, mounted func(string) bool) string {
+	for _, l := range fstabLines(fstab) {
+		at := l.mount
+		if at != "/" && at != "none" && (path == at || strings.HasPrefix(path, at+"/")) && !mounted(at) {
+			return at
+		}
+	}
+	return ""
+}
+
+// Unmounted is [Expected] for this machine.
+func Unmounted(path string) string {
+	return Expected(path, "/etc/fstab", Mounted)
+}
+
+// Mounted reports whether another file system is mounted at path.
+func Mounted(path string) bool {
+	here, err := handle.Lstat(path)
+	return err == nil && here.MountRoot
+}
+
+// A Start says what mounts a drive after the machine was started.
+type Start int
+
+// What there is. StartUnknown is for drives that nothing can be said of.
+const (
+	StartUnknown Start = iota
+	StartAlways        // the system itself
+	StartLogin         // a desktop, once somebody has logged in
+	StartNever         // nobody
+)
+
+// AtStart finds out what mounts the drive at the next start: a line in the
+// fstab(5) below the directory etc, a mount unit (systemd.mount(5)) there that
+// is wanted by something, or a desktop's place for what is plugged in.
+func (d *Drive) AtStart(etc string) Start {
+	if d.Standin || d.Memory || d.Network || d.Mount == "/" || d.Fuse && !strings.HasPrefix(d.Source, "/dev/") {
+		return StartUnknown
+	}
+	for _, l := range fstabLines(filepath.Join(etc, "fstab")) {
+		if l.mount == d.Mount && d.named(l.source) {
+			if slices.Contains(l.options, "noauto") && !slices.Contains(l.options, "x-systemd.automount") {
+				return StartNever
+			}
+			return StartAlways
+		}
+	}
+	units, _ := filepath.Glob(filepath.Join(etc, "systemd/system/*.wants/*.mount")) // the pattern is whole
+	more, _ := filepath.Glob(filepath.Join(etc, "systemd/system/*.requires/*.mount"))
+	auto, _ := filepath.Glob(filepath.Join(etc, "systemd/system/*.wants/*.automount"))
+	for _, u := range slices.Concat(units, more, auto) {
+		b, err := os.ReadFile(u)
+		if err != nil {
+			continue
+		}
+		for line := range strings.SplitSeq(string(b), "\n") {
+			if key, value, ok := strings.Cut(line, "="); ok && strings.TrimSpace(key) == "Where" && filepath.Clean(strings.TrimSpace(value)) == d.Mount {
+				return StartAlways
+			}
+		}
+	}
+	if strings.HasPrefix(d.Mount, "/run/media/") || strings.HasPrefix(d.Mount, "/media/") {
+		return StartLogin
+	}
+	return StartNever
+}
+
+// named reports whether the source of a line in fstab(5) means this drive.
+// What it can't tell, it takes for it.
+func (d *Drive) named(source string) bool {
+	key, value, ok := strings.Cut(source, "=")
+	value = strings.Trim(value, `"`)
+	switch {
+	case ok && key == "UUID":
+		return strings.EqualFold(value, d.UUID)
+	case ok && key == "LABEL":
+		return value == d.Label
+	}
+	return true
+}
+
+// FstabLine is a line for fstab(5) that has the drive mounted where it is, and
+// the start go on without it.
+func (d *Drive) FstabLine() string {
+	source := d.Source
+	if d.UUID != "" {
+		source = "UUID=" + d.UUID
+	}
+	return fmt.Sprintf("%s %s %s defaults,nofail 0 2", source, strings.NewReplacer(`\`, `\134`, " ", `\040`, "\t", `\011`).Replace(d.Mount), d.FS)
+}
+
+// ErrUnseen reports a mount point that can't be looked at below the drive
+// that is mounted there: that takes an administrator.
+var ErrUnseen = errors.New("what lies below a mount can't be seen by this account")
+
+// Underneath opens the directory that a drive is mounted on, as it is without
+// the drive: a copy of the mount around it, taken by open_tree(2), shows it.
+// The error wraps [ErrUnseen] where that is not possible.
+func Underneath(mount string) (*handle.Dir, error) {
+	around, err := handle.Lstat(filepath.Dir(mount))
+	if err != nil {
+		return nil, err
+	}
+	// The root of the mount around it.
+	root := filepath.Dir(mount)
+	for !around.MountRoot && root != "/" {
+		root = filepath.Dir(root)
+		if around, err = handle.Lstat(root); err != nil {
+			return nil, err
+		}
+	}
+	fd, err := unix.OpenTree(unix.AT_FDCWD, root, unix.OPEN_TREE_CLONE|unix.OPEN_TREE_CLOEXEC)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", mount, errors.Join(ErrUnseen, err))
+	}
+	defer unix.Close(fd)
+	rel, err := filepath.Rel(root, mount)
+	if err != nil {
+		return nil, err
+	}
+	return handle.Open(filepath.Join(fmt.Sprintf("/proc/self/fd/%d", fd), rel))
+}

@@ -1,0 +1,92 @@
+package health
+
+import (
+	"context"
+	"fmt"
+
+	"nexlin/internal/drive"
+	"nexlin/internal/finding"
+	"nexlin/internal/handle"
+	"nexlin/internal/inventory"
+	"nexlin/internal/pathtext"
+	"nexlin/internal/redirect"
+)
+
+// mountPoint looks at the directory that the drive is mounted on: whether it
+// will be again at the next start, and whether somebody wrote into it while
+// the drive was not there.
+func (r *Report) mountPoint(e *redirect.Engine) error {
+	at := string(r.Redirect.Drive.Mount)
+	if r.Present && r.Drive.Mount == at {
+		r.nextStart()
+	}
+	if at == "/" || e.Drives.File != "" {
+		return nil
+	}
+	var below *handle.Dir
+	var err error
+	hidden := drive.Mounted(at)
+	if hidden {
+		below, err = drive.Underneath(at)
+	} else if r.Present && r.Drive.Mount == at {
+		return nil // a part of a drive that is mounted higher up
+	} else {
+		below, err = handle.OpenReal(at)
+	}
+	if err != nil {
+		return nil // there is no directory to write into, or none for this account to see
+	}
+	defer below.Release()
+	entries := 0
+	if err := below.EachName(func(string) error { entries++; return nil }); err != nil || entries == 0 {
+		return nil
+	}
+	mount, aside := pathtext.Quote(at), pathtext.Quote(at+".stray-"+drive.NewID()[:8])
+	label := pathtext.Show(r.Redirect.Drive.Label)
+	f := r.find(finding.BelowMount, at, fmt.Sprintf("the mount point %s itself holds something (%d), on another drive than %s", pathtext.Show(at), entries, label))
+	if !hidden {
+		r.add(f.Instead(fmt.Sprintf("set it aside before %s is mounted over it: `mv -nT -- %s %s && mkdir -- %[2]s`", label, mount, aside)))
+		return nil
+	}
+	f.Message += ", hidden while " + label + " is mounted"
+	again := ""
+	if id := r.Redirect.Drive.UUID; id != "" {
+		again = fmt.Sprintf(" && mount UUID=%s %s", id, mount)
+	}
+	r.add(f.Instead(fmt.Sprintf("set it aside: `umount %s && mv -nT -- %[1]s %s && mkdir -- %[1]s%[3]s`", mount, aside, again)))
+	return nil
+}
+
+func (r *Report) nextStart() {
+	d := r.Drive
+	label := pathtext.Show(d.Name())
+	switch d.AtStart("/etc") {
+	case drive.StartLogin:
+		r.add(r.find(finding.NotAtStart, d.Mount, label+" is mounted only once somebody has logged in at the desktop").
+			Instead("programs that start by themselves find it too late; a line in /etc/fstab mounts it at every start: " + d.FstabLine()))
+	case drive.StartNever:
+		r.add(r.find(finding.NotAtStart, d.Mount, "nothing mounts "+label+" when the machine starts").
+			Instead("that is usual for a portable drive; for one that stays, a line in /etc/fstab: " + d.FstabLine()))
+	}
+}
+
+// halves tells how much stands on either side where a real folder took the
+// link's place.
+func (r *Report) halves(ctx context.Context) error {
+	for i, f := range r.Findings {
+		if f.Code != finding.FolderSplit {
+			continue
+		}
+		half, err := handle.OpenReal(r.Redirect.Link)
+		if err != nil {
+			return nil // it went meanwhile, or is not for this account to look at
+		}
+		defer half.Release()
+		facts, err := inventory.Measure(ctx, half, inventory.Options{SkipDeep: true})
+		if err != nil {
+			return err
+		}
+		r.Findings[i].Message += fmt.Sprintf(": %d files in it, and %d went to the target when it was moved", facts.Files, r.Redirect.Files)
+	}
+	return nil
+}

@@ -1,0 +1,116 @@
+package redirect
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"path/filepath"
+
+	"golang.org/x/sys/unix"
+
+	"nexlin/internal/drive"
+	"nexlin/internal/finding"
+	"nexlin/internal/handle"
+	"nexlin/internal/ledger"
+	"nexlin/internal/link"
+	"nexlin/internal/pathtext"
+	"nexlin/internal/transfer"
+)
+
+// LookAtLink tells what is wrong with what stands at the link path of a
+// redirect; nothing if it is its link, or if it is not this account's to look
+// at.
+func LookAtLink(r ledger.Redirect) ([]finding.Finding, error) {
+	about := subject(r.Name, pathtext.Show(r.Drive.Label), "")
+	one := func(code finding.Code, text string) ([]finding.Finding, error) {
+		return []finding.Finding{finding.New(code, r.Link, text, about)}, nil
+	}
+	shown := pathtext.Show(r.Link)
+	parent, err := handle.OpenReal(filepath.Dir(r.Link))
+	if errors.Is(err, fs.ErrPermission) {
+		return nil, nil
+	}
+	if missing(err) || errors.Is(err, unix.ENOTDIR) || isLoop(err) {
+		fs, _ := one(finding.LinkMissing, "the directory of the link is gone, or is a link itself: "+pathtext.Show(filepath.Dir(r.Link)))
+		fs[0] = fs[0].Instead("make the directory again, then `nexlin mend " + pathtext.Quote(r.Name) + "`")
+		return fs, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer parent.Release()
+	st, err := parent.Stat(filepath.Base(r.Link))
+	switch {
+	case missing(err) && r.State == ledger.Detached:
+		return nil, nil
+	case missing(err):
+		return one(finding.LinkMissing, "the link "+shown+" is gone")
+	case err != nil:
+		return nil, err
+	case st.IsDir():
+		return one(finding.FolderSplit, "a real folder stands at "+shown+", where the link was")
+	case !st.IsSymlink():
+		fs, _ := one(finding.LinkChanged, shown+" is no link any more, but a file")
+		fs[0] = fs[0].Instead(fmt.Sprintf("look at it, set it aside under another name, then `nexlin mend %s`", pathtext.Quote(r.Name)))
+		return fs, nil
+	}
+	text, err := parent.Readlink(filepath.Base(r.Link))
+	if err != nil || text == r.Target {
+		return nil, err
+	}
+	_, real, err := link.Chain(r.Link)
+	switch {
+	case errors.Is(err, unix.ELOOP):
+		return one(finding.LinkLoop, fmt.Sprintf("%s leads to %s and so round to itself, not to %s", shown, pathtext.Show(text), pathtext.Show(r.Target)))
+	case err == nil && real == r.Target:
+		return one(finding.LinkIndirect, fmt.Sprintf("%s leads to %s, and only from there to %s", shown, pathtext.Show(text), pathtext.Show(r.Target)))
+	}
+	return one(finding.LinkChanged, fmt.Sprintf("%s leads to %s, not to %s", shown, pathtext.Show(text), pathtext.Show(r.Target)))
+}
+
+// LookForNote reads the target note of a redirect. One that this account may
+// not see is no error.
+func LookForNote(r ledger.Redirect) error {
+	parent, err := handle.OpenReal(filepath.Dir(r.Target))
+	if err != nil {
+		return nil // that is another finding
+	}
+	defer parent.Release()
+	rec, err := parent.Beneath(drive.RecordDir)
+	if err == nil {
+		defer rec.Release()
+		_, err = ReadNote(rec, r.Name)
+	}
+	if errors.Is(err, fs.ErrPermission) {
+		return nil
+	}
+	return err
+}
+
+// RenamedTarget looks beside a target that is gone for the same directory
+// under another name. Empty if there is none.
+func (e *Engine) RenamedTarget(r ledger.Redirect) (string, error) {
+	spool, err := e.spoolOf(r.Run)
+	if err != nil {
+		return "", nil // without a record it can't be known again
+	}
+	defer spool.Close()
+	root := transfer.Read(spool).Peek()
+	if root == nil || root.Fact.Copy.Ino == 0 {
+		return "", nil
+	}
+	parent, err := handle.OpenReal(filepath.Dir(r.Target))
+	if err != nil {
+		return "", nil // that is another finding
+	}
+	defer parent.Release()
+	found := ""
+	err = parent.EachName(func(name string) error {
+		st, err := parent.Stat(name)
+		if err == nil && st.IsDir() && st.Ino == root.Fact.Copy.Ino {
+			found = parent.Join(name)
+		}
+		return nil
+	})
+	return found, err
+}

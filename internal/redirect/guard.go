@@ -1,0 +1,69 @@
+package redirect
+
+import (
+	"errors"
+	"fmt"
+	"path/filepath"
+
+	"golang.org/x/sys/unix"
+
+	"nexlin/internal/drive"
+	"nexlin/internal/finding"
+	"nexlin/internal/pathtext"
+)
+
+// guard tells what becomes of the target's mount point while the drive is
+// not there: whether it comes back by itself, and whether programs could fill
+// the empty mount point meanwhile.
+func (e *Engine) guard(p *Plan) error {
+	d := &p.IntoNow
+	about := subject(p.Name, pathtext.Show(d.Name()), "")
+	switch d.AtStart("/etc") {
+	case drive.StartUnknown:
+		return nil
+	case drive.StartLogin:
+		p.find(finding.New(finding.NotAtStart, d.Mount, pathtext.Show(d.Name())+" is mounted only once somebody has logged in at the desktop", about).
+			Instead("programs that start by themselves find the link leading nowhere until then; a line in /etc/fstab mounts it at every start: " + d.FstabLine()))
+	case drive.StartNever:
+		p.find(finding.New(finding.NotAtStart, d.Mount, "nothing mounts "+pathtext.Show(d.Name())+" when the machine starts", about).
+			Instead("until somebody mounts it the link leads nowhere; a line in /etc/fstab mounts it at every start: " + d.FstabLine()))
+	}
+	who, err := opened(d.Mount)
+	if err != nil || who == "" {
+		return err
+	}
+	at := pathtext.Quote(d.Mount)
+	p.find(finding.New(finding.MountOpen, d.Mount, fmt.Sprintf("while %s is not there, %s can write into its mount point %s, which lies on another drive", pathtext.Show(d.Name()), who, pathtext.Show(d.Mount)), about).
+		Instead(fmt.Sprintf("close it: unmount the drive, `chattr +i %s` as administrator, mount it again", at)))
+	return nil
+}
+
+// opened says who may write into a mount point when nothing is mounted there;
+// empty if nobody but the administrator. What this account can't see, it
+// judges by the directory around.
+func opened(mount string) (string, error) {
+	if mount == "/" {
+		return "", nil
+	}
+	below, err := drive.Underneath(mount)
+	if errors.Is(err, drive.ErrUnseen) {
+		if unix.Access(filepath.Dir(mount), unix.W_OK|unix.X_OK) == nil {
+			return "any program of this account", nil
+		}
+		return "", nil
+	}
+	if err != nil {
+		return "", nil // mounted over a place that is gone: nobody reaches it
+	}
+	defer below.Release()
+	st, err := below.Self()
+	switch {
+	case err != nil || st.Attributes&unix.STATX_ATTR_IMMUTABLE != 0:
+		return "", err
+	case st.Mode&unix.S_IWOTH != 0:
+		return "any program", nil
+	case st.UID != 0 && st.Mode&unix.S_IWUSR != 0:
+		return "any program of " + accountName(st.UID), nil
+	}
+	return "", nil
+}
