@@ -1,6 +1,7 @@
 package test
 
 import (
+	"encoding/json"
 	"fmt"
 	"os"
 	"os/exec"
@@ -34,7 +35,7 @@ func TestDriveStories(t *testing.T) {
 		},
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){
 			"exits": exits, "tree": tree, "age": age, "drive": plugCmd(t), "mount": mountCmd, "unmount": unmountCmd,
-			"pull": pullCmd, "copydrive": copyCmd, "remedy": remedy,
+			"undo": undoCmd, "pull": pullCmd, "copydrive": copyCmd, "remedy": remedy,
 		},
 	})
 }
@@ -81,6 +82,18 @@ func copyCmd(ts *testscript.TestScript, _ bool, args []string) {
 	p := plugged(ts, args[0]).Copy(args[1])
 	ts.Value(trayKey{}).(tray)[args[1]] = p
 	ts.Defer(p.Out)
+}
+
+// undoCmd takes the newest run back: undo [STATUS].
+func undoCmd(ts *testscript.TestScript, _ bool, args []string) {
+	ts.Check(ts.Exec("nexlin", "history", "--json"))
+	var h struct{ Runs []struct{ ID string } }
+	ts.Check(json.Unmarshal([]byte(ts.ReadFile("stdout")), &h))
+	status := "0"
+	if len(args) > 0 {
+		status = args[0]
+	}
+	exits(ts, false, []string{status, "nexlin", "undo", h.Runs[0].ID, "--yes"})
 }
 
 var command = regexp.MustCompile("`([^`]+)`")

@@ -100,7 +100,7 @@ func (a *app) proof(o *redirect.Outcome) {
 func (a *app) news(o *redirect.Outcome) {
 	var fs []finding.Finding
 	for _, f := range o.Findings {
-		if f.Code == finding.LateWrite || f.Code == finding.LateConflict || f.Code == finding.Stranger {
+		if f.Code == finding.LateWrite || f.Code == finding.LateConflict || f.Code == finding.Stranger || f.Code == finding.OlderAside {
 			fs = append(fs, f)
 		}
 	}

@@ -177,12 +177,13 @@ func (a *app) showRecovery(r *redirect.Recovery, forward bool) {
 	what := map[string]string{
 		redirect.KindMove: "move", redirect.KindMoveOn: "move on", redirect.KindBringBack: "bring-back",
 		redirect.KindDetach: "detach", redirect.KindDiscard: "discard of the held original",
+		redirect.KindMend: "mend", redirect.KindMerge: "merge of the two halves",
 	}[p.Kind]
 	a.print("run %s: %s of %s, %s", bold.Render(r.Run.ID), what, bold.Render(a.path(string(p.Link))), r.Run.State)
 	if r.Run.Message != "" && r.Run.State == ledger.Stopped {
 		a.print("  it stopped because    %s", pathtext.Show(r.Run.Message))
 	}
-	if p.Kind == redirect.KindDetach || p.Kind == redirect.KindDiscard {
+	if p.Small() {
 		return
 	}
 	at := "the link path still leads to the old place"
@@ -224,6 +225,8 @@ func (a *app) recoverRun(e *redirect.Engine, row ledger.RunRow, forward bool) er
 		a.showMoved(out)
 	case redirect.KindBringBack:
 		a.showBroughtBack(out)
+	case redirect.KindMend, redirect.KindMerge:
+		a.showMended(out)
 	default:
 		a.print("%s  run %s is finished", good.Render("done"), row.ID)
 	}
@@ -236,6 +239,7 @@ func (a *app) showUndone(o *redirect.Outcome) {
 	state := map[string]string{
 		redirect.KindMove: "is the real folder again", redirect.KindMoveOn: "leads to where it led before",
 		redirect.KindBringBack: "is the link again", redirect.KindDetach: "is the link again",
+		redirect.KindMend: "is as it was before the mend", redirect.KindMerge: "is the real folder again",
 	}[p.Kind]
 	a.print("%s  %s %s", good.Render("undone"), bold.Render(a.path(string(p.Link))), state)
 	a.news(o)

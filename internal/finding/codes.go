@@ -98,6 +98,7 @@ const (
 	Rot          Code = "rot"
 	Stranger     Code = "foreign-entry"
 	HeldInUse    Code = "held-in-use"
+	OlderAside   Code = "replaced-set-aside"
 )
 
 var kinds = func() map[Code]Kind {
@@ -194,6 +195,7 @@ var list = []Kind{
 	{GoneAtTarget, Warning, "Entries of the held original are no longer at the target.", "if you deleted them: `--accept gone-at-target`", true},
 	{Rot, Blocker, "A file at the target has other content than was verified, and nothing says that anybody wrote to it.", "the held original still has the right content: copy these files back from it", false},
 	{Stranger, Warning, "Entries that Nexlin did not make lie in its working directory; they are left there.", "look at them and put them where they belong", false},
+	{OlderAside, Info, "A merge replaced entries of the target; they were set aside on the drive.", "they are yours to look at and to delete", false},
 	{HeldInUse, Blocker, "A program still has the held original open.", "quit the program and try again", false},
 }
 

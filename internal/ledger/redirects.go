@@ -185,6 +185,17 @@ func (t *Tx) ResizeHeld(h Held) error {
 	return err
 }
 
+// MoveHeld records that what is held is reached by another path now, since
+// its drive is mounted elsewhere.
+func (t *Tx) MoveHeld(h Held, path string, on DriveRef) error {
+	drive, err := json.Marshal(on)
+	if err != nil {
+		return err
+	}
+	_, err = t.tx.Exec("UPDATE held SET path = ?, drive = ? WHERE id = ?", []byte(path), drive, h.ID)
+	return err
+}
+
 // HeldGone records that what a run held is held no more.
 func (t *Tx) HeldGone(run string, path string) error {
 	_, err := t.tx.Exec("UPDATE held SET gone = ? WHERE run = ? AND path = ? AND gone = ''", timeText(time.Now()), run, []byte(path))

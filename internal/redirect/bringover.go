@@ -124,12 +124,7 @@ func (l *lateWrites) onlyTouched(ctx context.Context, d transfer.Difference) (bo
 	if plain != now {
 		return false, nil
 	}
-	f, err := d.Now.Dir.OpenFile(d.Now.Name)
-	if err != nil {
-		return false, err
-	}
-	defer f.Close()
-	sum, err := transfer.NewReader().Sum(ctx, f, now.Size)
+	sum, err := contentOf(ctx, d.Now.Dir, d.Now.Name, now.Size)
 	if err != nil || sum != d.Was.Fact.Sum {
 		return false, err
 	}
@@ -186,21 +181,27 @@ func (l *lateWrites) equal(ctx context.Context, dir *handle.Dir, name string, he
 	case !st.IsRegular():
 		return true, nil
 	}
-	var sums [2]transfer.Sum
-	for i, from := range []struct {
-		dir  *handle.Dir
-		name string
-	}{{held.Dir, held.Name}, {dir, name}} {
-		f, err := from.dir.OpenFile(from.name)
-		if err != nil {
-			return false, err
-		}
-		sums[i], err = transfer.NewReader().Sum(ctx, f, st.Size)
-		if err = errors.Join(err, f.Close()); err != nil {
-			return false, err
-		}
+	return sameContent(ctx, held.Dir, held.Name, dir, name, st.Size)
+}
+
+// sameContent reads two files of one size and reports whether they are equal.
+func sameContent(ctx context.Context, a *handle.Dir, aName string, b *handle.Dir, bName string, size int64) (bool, error) {
+	first, err := contentOf(ctx, a, aName, size)
+	if err != nil {
+		return false, err
 	}
-	return sums[0] == sums[1], nil
+	second, err := contentOf(ctx, b, bName, size)
+	return first == second, err
+}
+
+// contentOf is the sum of a file's content.
+func contentOf(ctx context.Context, dir *handle.Dir, name string, size int64) (sum transfer.Sum, err error) {
+	f, err := dir.OpenFile(name)
+	if err != nil {
+		return sum, err
+	}
+	sum, err = transfer.NewReader().Sum(ctx, f, size)
+	return sum, errors.Join(err, f.Close())
 }
 
 func (l *lateWrites) rewritten(e *inventory.Entry) string {

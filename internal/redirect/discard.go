@@ -138,20 +138,25 @@ func (e *Engine) judgeHeld(ctx context.Context, d *DiscardPlan, h ledger.Held, l
 	} else if len(used.Holders) > 0 {
 		d.Findings = append(d.Findings, finding.New(finding.HeldInUse, h.Path, fmt.Sprintf("%s is in use: %s", pathtext.Show(h.Path), programs(used.Holders)), about))
 	}
+	plan, err := e.planOfRun(h.Run)
+	if err != nil {
+		return err
+	}
+	v.Live = d.Live
+	if half := plan.halfOf(h); half != nil {
+		defer half.Release()
+		live, v.Live = half, half.Path()
+	}
 	spool, err := e.spoolOf(h.Run)
 	if err == nil {
 		defer spool.Close()
-		v.late = &lateWrites{held: held, live: live, livePath: d.Live, spool: spool, side: sideOf(h), lookOnly: true, fuse: h.Ino == 0}
+		v.late = &lateWrites{held: held, live: live, livePath: v.Live, spool: spool, side: sideOf(h), lookOnly: true, fuse: h.Ino == 0}
 		if v.late.erasing, err = e.erasing(h); err != nil {
 			return err
 		}
-		plan, planErr := e.planOfRun(h.Run)
-		if planErr != nil {
-			return planErr
-		}
-		v.late.job = plan.lateJob(sideOf(h))
+		v.plan, v.late.job = plan, plan.lateJob(sideOf(h))
 		if err = v.late.walk(ctx); err == nil {
-			err = v.judgeAll(ctx, live, d.Live, e.Ledger.RunDir(h.Run), spool, e.Progress)
+			err = v.judgeAll(ctx, live, v.Live, e.Ledger.RunDir(h.Run), spool, e.Progress)
 		}
 	}
 	v.late.forget()
@@ -167,6 +172,20 @@ func (e *Engine) judgeHeld(ctx context.Context, d *DiscardPlan, h ledger.Held, l
 	return nil
 }
 
+// halfOf opens the folder that a copy was made of which was set aside when its
+// merge was taken back, if that stands there as a real folder again; nil
+// otherwise.
+func (p *Plan) halfOf(h ledger.Held) *handle.Dir {
+	if p.Kind != KindMerge || !h.Copy {
+		return nil
+	}
+	d, err := handle.OpenReal(string(p.Link))
+	if err != nil {
+		return nil // the link stands there again, and leads to the target
+	}
+	return d
+}
+
 // cases turns what is not proven into findings: blockers until a person
 // accepts them, or asks that only what is equal goes.
 func (d *DiscardPlan) cases(v *Verdict) {
@@ -180,7 +199,7 @@ func (d *DiscardPlan) cases(v *Verdict) {
 		{finding.GoneAtTarget, "no longer at %s; the held original is the last copy"},
 	}
 	for _, s := range says {
-		f, any := v.told(s.code, s.text, d.Live, subject(d.Redirect.Name, "", ""))
+		f, any := v.told(s.code, s.text, v.Live, subject(d.Redirect.Name, "", ""))
 		if !any {
 			continue
 		}

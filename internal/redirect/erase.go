@@ -179,7 +179,7 @@ func (m *mover) bringOver(ctx context.Context, d *DiscardPlan, v *Verdict) error
 			return err
 		}
 		defer held.Release()
-		live, err := m.openReal(d.Live)
+		live, err := m.openReal(v.Live)
 		if err != nil {
 			return err
 		}
@@ -193,7 +193,7 @@ func (m *mover) bringOver(ctx context.Context, d *DiscardPlan, v *Verdict) error
 		if err != nil {
 			return err
 		}
-		l := &lateWrites{held: held, live: live, livePath: d.Live, spool: spool, side: sideOf(v.Held), job: plan.lateJob(sideOf(v.Held)), tmp: lateName(m.p.Run), fuse: v.Held.Ino == 0}
+		l := &lateWrites{held: held, live: live, livePath: v.Live, spool: spool, side: sideOf(v.Held), job: plan.lateJob(sideOf(v.Held)), tmp: lateName(m.p.Run), fuse: v.Held.Ino == 0}
 		if l.erasing, err = m.erasing(v.Held); err != nil {
 			return err
 		}
@@ -213,12 +213,20 @@ func (m *mover) bringOver(ctx context.Context, d *DiscardPlan, v *Verdict) error
 // returns the new spool. The old one goes last: it is the one that agrees with
 // the frozen manifest until that is composed anew.
 func (m *mover) amend(ctx context.Context, run string, digest transfer.Digest, live *handle.Dir, spool *transfer.Spool, changes []transfer.Record) (*transfer.Spool, error) {
+	return m.renew(ctx, run, digest, live, func(dir string, n int) (*transfer.Spool, error) {
+		return transfer.Amend(spool, dir, n, changes)
+	})
+}
+
+// renew has the spool of a run made anew and composes the frozen manifest
+// from it.
+func (m *mover) renew(ctx context.Context, run string, digest transfer.Digest, live *handle.Dir, make func(dir string, n int) (*transfer.Spool, error)) (*transfer.Spool, error) {
 	if err := live.SyncAll(); err != nil {
 		return nil, err
 	}
 	dir := m.Ledger.RunDir(run)
 	all := transfer.Spools(dir)
-	next, err := transfer.Amend(spool, dir, all[len(all)-1]+1, changes)
+	next, err := make(dir, all[len(all)-1]+1)
 	if err != nil {
 		return nil, err
 	}

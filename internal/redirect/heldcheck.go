@@ -53,7 +53,12 @@ func (e *Engine) CheckHeld(ctx context.Context, h ledger.Held, live string) ([]f
 	if l.erasing, err = e.erasing(h); err != nil {
 		return nil, err
 	}
-	if l.live, err = handle.OpenReal(live); err != nil {
+	if p, err := e.planOfRun(h.Run); err == nil {
+		l.live = p.halfOf(h)
+	}
+	if l.live != nil {
+		l.livePath = l.live.Path()
+	} else if l.live, err = handle.OpenReal(live); err != nil {
 		return nil, nil // that is a finding about the target
 	}
 	defer l.live.Release()

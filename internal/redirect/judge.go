@@ -27,13 +27,15 @@ import (
 // live folder. Counts are of files and links.
 type Verdict struct {
 	Held   ledger.Held
+	Live   string // the folder in use that it is held against
 	Proven int64
 	Bytes  int64 // size of what is proven
 	Frees  int64 // bytes that deleting it gives back, in blocks of 4 KiB
 	cases  map[finding.Code]*listing
 	codes  []uint8 // by ordinal of the spool: what became of the entry, as an index into verdicts
 	late   *lateWrites
-	left   bool // something of it stays
+	plan   *Plan // of the run that holds it
+	left   bool  // something of it stays
 }
 
 // verdicts are what may become of an entry; the first means it is proven.
@@ -87,6 +89,16 @@ func (v *Verdict) judgeAll(ctx context.Context, live *handle.Dir, livePath, runD
 			j.set(rec, "")
 			return nil
 		}
+		if v.plan != nil && v.plan.Kind == KindMerge && live != nil {
+			beside, err := v.keptBeside(live, rec.Path)
+			if err != nil {
+				return err
+			}
+			if beside != nil {
+				defer beside.Dir.Release()
+				now = beside
+			}
+		}
 		if now == nil {
 			j.set(rec, finding.GoneAtTarget)
 			return nil
@@ -94,6 +106,29 @@ func (v *Verdict) judgeAll(ctx context.Context, live *handle.Dir, livePath, runD
 		return j.one(ctx, group, rec, now)
 	})
 	return errors.Join(group.Wait(), err)
+}
+
+// keptBeside finds an entry that a merge had to keep beside another one; nil
+// if it has its own name. The caller releases its directory.
+func (v *Verdict) keptBeside(live *handle.Dir, path string) (*inventory.Entry, error) {
+	at := v.plan.besidePath(live, path)
+	if at == path {
+		return nil, nil
+	}
+	dir, name, err := live.Parent(at)
+	if err != nil {
+		return nil, ignoreMissing(err)
+	}
+	st, err := dir.Stat(name)
+	e := &inventory.Entry{Path: at, Name: name, Stat: st, Dir: dir}
+	if err == nil && st.IsSymlink() {
+		e.Link, err = dir.Readlink(name)
+	}
+	if err != nil {
+		dir.Release()
+		return nil, ignoreMissing(err)
+	}
+	return e, nil
 }
 
 // readFrozen wants the frozen manifest and the spool, two witnesses, to say

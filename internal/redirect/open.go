@@ -76,6 +76,18 @@ func (m *mover) open() error {
 	} else if !missing(err) {
 		return err
 	}
+	if m.p.Kind == KindMerge && m.into != nil {
+		live, err := m.into.Beneath(string(m.p.Final))
+		if err != nil {
+			return err
+		}
+		m.locks = append(m.locks, live)
+		if err := live.Lock(true); isBusy(err) {
+			return m.busy(m.p.Copy())
+		} else if err != nil {
+			return err
+		}
+	}
 	return m.openLender()
 }
 

@@ -27,6 +27,7 @@ import (
 //	move        the folder     the target     beside the link
 //	move-on     the target     a new target   beside the old target
 //	bring-back  the target     the link path  beside the target
+//	merge       the real one   the target     beside the link
 type Plan struct {
 	Run      string        `json:"run"`
 	Kind     string        `json:"kind"`
@@ -72,6 +73,9 @@ type Plan struct {
 	Base       *Base            `json:"base"`       // bring-back: a held original that lends; may be nil
 	DiscardOld bool             `json:"discard"`    // move: the original is discarded at the end
 	Before     *ledger.Redirect `json:"before"`     // the redirect as it was; nil for a move
+	Mend       *Mending         `json:"mend"`       // mend and merge: what else is put right; may be nil
+	Halves     Halves           `json:"halves"`     // merge: what becomes of entries that both halves have
+	Choices    []Choice         `json:"choices"`    // merge: what a person chose, by path
 	Made       time.Time        `json:"made"`
 
 	// What inspection found; not part of the record.
@@ -112,6 +116,16 @@ func (p *Plan) fromID() uint64 {
 // stands for one on a drive whose numbers are not to be trusted, and any
 // directory at its place is it.
 func isDir(st *handle.Stat, ino uint64) bool { return st.IsDir() && (ino == 0 || st.Ino == ino) }
+
+// exchanges says that link and folder are exchanged in one act, so that what
+// was copied is held beside the link.
+func (p *Plan) exchanges() bool { return p.Kind == KindMove || p.Kind == KindMerge }
+
+// Small says that the run copies nothing: it only changes a link or records,
+// or deletes.
+func (p *Plan) Small() bool {
+	return p.Kind == KindDetach || p.Kind == KindDiscard || p.Kind == KindMend
+}
 
 // Blocked gives the *RefusedError of the plan's blockers; nil if there are
 // none.
@@ -159,6 +173,16 @@ func accountName(uid uint32) string {
 		return strconv.FormatUint(uint64(uid), 10)
 	}
 	return u.Username
+}
+
+// homeOf is the home directory of an account by its name; empty if it has
+// none here.
+func homeOf(account string) string {
+	u, err := user.Lookup(account)
+	if err != nil {
+		return ""
+	}
+	return u.HomeDir
 }
 
 // accountGroup is an account's own group; for an account without a name the

@@ -31,6 +31,20 @@ func (m *mover) prepare(ctx context.Context, at position) error {
 			return err
 		}
 	}
+	begun := false
+	if m.p.Kind == KindMerge {
+		var err error
+		if begun, err = m.begun(); err != nil {
+			return err
+		}
+		if begun {
+			part, err := m.partAgain()
+			if err != nil {
+				return err
+			}
+			part.Close()
+		}
+	}
 	var known placeData
 	before, err := m.lastData("part-made", &known)
 	if err != nil {
@@ -50,6 +64,9 @@ func (m *mover) prepare(ctx context.Context, at position) error {
 		}
 		return part.Dir.Lock(true)
 	}, nil)
+	if err == nil && begun {
+		err = m.startOver(ctx)
+	}
 	if err != nil || before {
 		return err
 	}

@@ -45,7 +45,7 @@ func (e *Engine) Recoverable(row ledger.RunRow) (*Recovery, error) {
 		return nil, err
 	}
 	r := &Recovery{Run: row, Plan: p}
-	if p.Kind == KindDetach || p.Kind == KindDiscard {
+	if p.Small() {
 		return r, nil
 	}
 	m := &mover{Engine: e, p: p, out: &Outcome{}}
@@ -70,10 +70,14 @@ func (e *Engine) take(row ledger.RunRow) (*mover, error) {
 		return nil, err
 	}
 	m := &mover{Engine: e, p: p, run: run, out: &Outcome{Run: p.Run, Kind: p.Kind, Plan: p}, patience: patience{p.WaitQuiet}}
-	if p.Kind == KindDetach || p.Kind == KindDiscard {
+	open := m.open
+	switch {
+	case p.Kind == KindMend:
+		open = m.openMend
+	case p.Small():
 		return m, nil
 	}
-	if err := m.open(); err != nil {
+	if err := open(); err != nil {
 		m.close()
 		run.Release()
 		return nil, err
@@ -117,6 +121,8 @@ func (e *Engine) resume(ctx context.Context, row ledger.RunRow) (*Outcome, error
 		err = m.detach(ctx)
 	case KindDiscard:
 		err = m.discardAgain(ctx)
+	case KindMend:
+		err = m.mend(ctx)
 	default:
 		err = m.forward(ctx)
 	}
@@ -143,9 +149,14 @@ func (e *Engine) Undo(ctx context.Context, row ledger.RunRow) (*Outcome, error) 
 	defer m.run.Release()
 	defer m.close()
 	wasDone := row.State == ledger.Done
-	if m.p.Kind == KindDetach {
+	switch m.p.Kind {
+	case KindDetach:
 		err = m.attach(ctx)
-	} else {
+	case KindMend:
+		err = m.unmend(ctx)
+	case KindMerge:
+		err = m.mergeBackward(ctx)
+	default:
 		err = m.backward(ctx)
 	}
 	if refused := (*RefusedError)(nil); errors.As(err, &refused) {

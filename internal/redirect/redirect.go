@@ -56,6 +56,8 @@ const (
 	KindBringBack = "bring-back"
 	KindDetach    = "detach"
 	KindDiscard   = "discard-original"
+	KindMend      = "mend"
+	KindMerge     = "merge-halves"
 )
 
 // A RefusedError ends an act before anything has changed: blockers were

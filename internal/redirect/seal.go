@@ -33,13 +33,15 @@ type Note struct {
 	Link     pathtext.Path `json:"link"`
 	Target   pathtext.Path `json:"target"` // its name beside the note
 	Account  string        `json:"account"`
+	Home     pathtext.Path `json:"home"` // of the account on that machine; empty if it has none
 	Machine  string        `json:"machine"`
 	State    string        `json:"state"` // arriving, here, brought-back, moved-on, set-aside
 	Run      string        `json:"run"`
 	Bytes    int64         `json:"bytes"`
 	Files    int64         `json:"files"`
 	Manifest string        `json:"manifest_sha256"`
-	Made     time.Time     `json:"made"`
+	Made     time.Time     `json:"made"`    // the note
+	Created  time.Time     `json:"created"` // the redirect
 }
 
 // States of a target note.
@@ -58,7 +60,7 @@ func (m *mover) seal(ctx context.Context) error {
 	if err := composeFrozen(m.run.Dir(), m.spool, m.p.Digest); err != nil {
 		return err
 	}
-	if m.p.Kind != KindBringBack {
+	if m.p.Kind != KindBringBack && m.p.Kind != KindMerge {
 		if err := m.act(ctx, "note", map[string]any{"in": m.p.Into, "name": m.p.Name}, func() error {
 			return m.describe(NoteArriving)
 		}, nil); err != nil {
@@ -138,31 +140,38 @@ func writeFile(path string, fill func(io.Writer) error) (err error) {
 }
 
 // describe writes note and manifest into the record directory beside the
-// target. They belong to the account that owns the target, and are readable
-// by it alone where the folder's names are private.
+// target.
 func (m *mover) describe(state string) error {
+	n := Note{
+		Name: m.p.Name, Link: m.p.Link, Target: m.p.Final, Account: m.p.Account, State: state,
+		Run: m.p.Run, Bytes: m.p.Bytes, Files: m.p.Files, Created: m.ledgerRedirect().Created,
+	}
+	return m.describeFrom(m.run.Dir(), n)
+}
+
+// describeFrom writes a note, and the manifest frozen in a run's directory.
+// They belong to the account that owns the target, and are readable by it
+// alone where the folder's names are private.
+func (m *mover) describeFrom(runDir string, n Note) error {
 	rec, err := drive.RecordIn(m.into, m.maker())
 	if err != nil {
 		return err
 	}
 	defer rec.Release()
-	f, err := os.Open(filepath.Join(m.run.Dir(), frozenName))
+	f, err := os.Open(filepath.Join(runDir, frozenName))
 	if err != nil {
 		return err
 	}
 	defer f.Close()
 	sum := sha256.New()
-	if err := m.writeRecord(rec, m.p.Name+".mtree", io.TeeReader(f, sum)); err != nil {
+	if err := m.writeRecord(rec, n.Name+".mtree", io.TeeReader(f, sum)); err != nil {
 		return err
 	}
-	host, err := os.Hostname()
-	if err != nil {
+	if n.Machine, err = os.Hostname(); err != nil {
 		return err
 	}
-	n := Note{
-		Version: 1, Name: m.p.Name, Link: m.p.Link, Target: m.p.Final, Account: m.p.Account, Machine: host, State: state,
-		Run: m.p.Run, Bytes: m.p.Bytes, Files: m.p.Files, Manifest: hex.EncodeToString(sum.Sum(nil)), Made: time.Now().UTC(),
-	}
+	n.Version, n.Manifest, n.Made = 1, hex.EncodeToString(sum.Sum(nil)), time.Now().UTC()
+	n.Home = pathtext.Path(homeOf(n.Account))
 	return m.writeNote(rec, n)
 }
 

@@ -23,6 +23,12 @@ func (m *mover) switchOver(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if m.p.Kind == KindMerge {
+		if err := m.merge(ctx); err != nil {
+			return err
+		}
+		return m.act(ctx, "switch", m.p.LinkText, m.exchange, nil)
+	}
 	data := m.placeData(&st)
 	if m.p.Kind == KindBringBack {
 		return m.act(ctx, "place", data, m.exchangeBack, nil)
@@ -170,8 +176,16 @@ func (m *mover) after(ctx context.Context) error {
 			return err
 		}
 	}
-	if m.p.Kind != KindMove {
+	if !m.p.exchanges() {
 		if err := m.act(ctx, "hold", m.p.Held, m.hold, nil); err != nil {
+			return err
+		}
+	}
+	if m.p.Kind == KindMerge {
+		if err := m.settle(ctx); err != nil {
+			return err
+		}
+		if err := m.tidy(ctx); err != nil {
 			return err
 		}
 	}
@@ -249,6 +263,9 @@ func (m *mover) tryIt(ctx context.Context) error {
 	if err := m.dropProbes(target); err != nil {
 		return err
 	}
+	if m.p.Kind == KindMerge {
+		return m.tryMended(ctx)
+	}
 	names := probeNames()
 	return m.act(ctx, "try", names, func() error {
 		return errors.Join(try(string(m.p.Link), target, names), m.timesAgain(target))
@@ -286,7 +303,7 @@ func (m *mover) timesAgain(target *handle.Dir) error {
 // tryFailed switches back at once. Only a move that was not yet used by
 // anybody can do that without asking.
 func (m *mover) tryFailed(ctx context.Context, why error) error {
-	if m.p.Kind != KindMove {
+	if !m.p.exchanges() {
 		return fmt.Errorf("the trial failed: %w", why)
 	}
 	if err := m.act(ctx, "switch-back", m.p.LinkText, m.exchangeAgain, nil); err != nil {
@@ -299,6 +316,9 @@ func (m *mover) tryFailed(ctx context.Context, why error) error {
 // finish writes what the run came to into the ledger and on the drive.
 func (m *mover) finish(ctx context.Context) error {
 	err := m.act(ctx, "notes", m.p.Name, func() error {
+		if m.p.Kind == KindMerge {
+			return m.renewNote(ctx)
+		}
 		if m.p.Kind != KindBringBack {
 			if err := m.describe(NoteHere); err != nil {
 				return err
@@ -321,6 +341,12 @@ func (m *mover) finish(ctx context.Context) error {
 		return err
 	}
 	err = m.run.Set(ledger.Done, "", func(t *ledger.Tx) error {
+		if m.p.Kind == KindMerge {
+			if err := m.saveMended(t); err != nil {
+				return err
+			}
+			return t.AddHeld(m.held())
+		}
 		if err := t.SaveRedirect(m.ledgerRedirect()); err != nil {
 			return err
 		}
@@ -401,6 +427,11 @@ func (m *mover) copyUnchanged(ctx context.Context) error {
 	if err != nil && !errors.Is(err, errEnough) {
 		return err
 	}
+	return m.workedOn(changed)
+}
+
+// workedOn refuses to take back what people have changed since.
+func (m *mover) workedOn(changed []string) error {
 	if len(changed) == 0 {
 		return nil
 	}

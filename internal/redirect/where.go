@@ -45,7 +45,7 @@ func (m *mover) base() string { return filepath.Base(string(m.p.Link)) }
 // *BrokenError.
 func (m *mover) where() (position, error) {
 	switch m.p.Kind {
-	case KindMove:
+	case KindMove, KindMerge:
 		return m.whereMove()
 	case KindMoveOn:
 		return m.whereMoveOn()

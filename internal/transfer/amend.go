@@ -60,36 +60,60 @@ func (a *Allow) SetDir(dst *handle.Dir, want *inventory.Entry, keepTimes bool) (
 // Amend writes the spool of pass n: the old one with some records replaced
 // or added. Changes are in the one order.
 func Amend(old *Spool, dir string, n int, changes []Record) (*Spool, error) {
+	return Compose(dir, n, func(put func(*Record) error) (err error) {
+		c := Read(old)
+		for err == nil && (c.Peek() != nil || len(changes) > 0) {
+			r := c.Peek()
+			if len(changes) > 0 && (r == nil || handle.Compare(changes[0].Path, r.Path) <= 0) {
+				if r != nil && r.Path == changes[0].Path {
+					c.Next()
+				}
+				err = put(&changes[0])
+				changes = changes[1:]
+				continue
+			}
+			err = put(r)
+			c.Next()
+		}
+		return err
+	})
+}
+
+// Rewrite writes the spool of pass n: the old one with every record as change
+// leaves it. Paths stay.
+func Rewrite(old *Spool, dir string, n int, change func(*Record) error) (*Spool, error) {
+	return Compose(dir, n, func(put func(*Record) error) error {
+		for c := Read(old); c.Peek() != nil; c.Next() {
+			r := *c.Peek()
+			if err := change(&r); err != nil {
+				return err
+			}
+			if err := put(&r); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// Compose writes the spool of pass n from the records that fill gives, in the
+// one order.
+func Compose(dir string, n int, fill func(put func(*Record) error) error) (*Spool, error) {
 	out, err := CreateSpool(dir, n)
 	if err != nil {
 		return nil, err
 	}
-	put := func(r *Record) error {
-		depth := 0
-		if r.Path != "." {
-			depth = strings.Count(r.Path, "/") + 1
-		}
+	err = fill(func(r *Record) error {
 		next := *r
-		next.Depth = depth
+		next.Depth = 0
+		if r.Path != "." {
+			next.Depth = strings.Count(r.Path, "/") + 1
+		}
 		if err := out.Append(&next); err != nil {
 			return err
 		}
 		return out.Put(next.Ord, &r.Fact)
-	}
-	c := Read(old)
-	for err == nil && (c.Peek() != nil || len(changes) > 0) {
-		r := c.Peek()
-		if len(changes) > 0 && (r == nil || handle.Compare(changes[0].Path, r.Path) <= 0) {
-			if r != nil && r.Path == changes[0].Path {
-				c.Next()
-			}
-			err = put(&changes[0])
-			changes = changes[1:]
-			continue
-		}
-		err = put(r)
-		c.Next()
-	}
+	})
 	if err = errors.Join(err, out.Sync()); err != nil {
 		return nil, errors.Join(err, out.Close())
 	}

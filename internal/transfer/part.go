@@ -98,6 +98,13 @@ func Discard(parent *handle.Dir, name string, spools ...*Spool) (left bool, err 
 	return r.all(parent, name, Read(spools...))
 }
 
+// Sweep takes away what of the spool stands in the part and ours says is the
+// run's own. If anything else is in it, the part stays, and left says so.
+func Sweep(parent *handle.Dir, name string, spool *Spool, ours func(*Record) bool) (left bool, err error) {
+	r := &remover{still: func(r *Record, st *handle.Stat) bool { return st.Type() == r.Type() && ours(r) }}
+	return r.all(parent, name, Read(spool))
+}
+
 // Erase takes a held original away, entry by entry: those that are still as
 // the spool has them on the given side and for which may says so. Left
 // reports that something stays.

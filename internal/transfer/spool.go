@@ -38,6 +38,7 @@ const (
 	Verified             // and read back equal
 	Again                // it changed while it was copied: the next pass redoes it
 	Recent               // its time stamps can't tell whether it changed: compare the content
+	Merged               // its copy was given a place among entries that were there before
 )
 
 // A Fact is what a pass knows of one entry.

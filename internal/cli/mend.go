@@ -1,0 +1,278 @@
+package cli
+
+import (
+	"fmt"
+	"path/filepath"
+
+	"charm.land/huh/v2"
+	"github.com/spf13/cobra"
+
+	"nexlin/internal/health"
+	"nexlin/internal/ledger"
+	"nexlin/internal/pathtext"
+	"nexlin/internal/redirect"
+)
+
+// askHalves has a person asked about each entry that both halves have.
+const askHalves = "ask"
+
+type mendFlags struct {
+	preview bool
+	halves  string
+	accept  []string
+	o       redirect.MendOptions
+}
+
+func (a *app) mendCmd() *cobra.Command {
+	var f mendFlags
+	c := &cobra.Command{
+		Use:   "mend [NAME…]",
+		Short: "put right what check found: links, the drive's new place, a folder split in two halves",
+		Long: "Makes a link that is missing, puts back one that went astray, follows a drive to its new place,\n" +
+			"writes a missing drive tag or target note anew. Where a program has made a real folder in the\n" +
+			"link's place, the two halves are merged: what is new goes over to the target, verified; what is\n" +
+			"equal stays as it is; of what both have, the younger takes the name and the other is kept beside\n" +
+			"it. The real folder is held until it is discarded. Without NAME, all redirects are looked at.",
+		Example: "  nexlin mend notes --preview\n  nexlin mend notes --halves ask",
+		RunE: a.runner(func(_ *cobra.Command, args []string) error {
+			var err error
+			if f.o.Accept, err = codes(f.accept); err != nil {
+				return err
+			}
+			switch f.halves {
+			case string(redirect.KeepBoth), string(redirect.Newer):
+				f.o.Halves = redirect.Halves(f.halves)
+			case askHalves:
+				if !a.terminal() || a.json {
+					return &usageError{"--halves ask needs a terminal to ask on; keep-both and newer do not"}
+				}
+				f.o.Halves = redirect.KeepBoth
+			default:
+				return &usageError{"--halves takes keep-both, newer or ask"}
+			}
+			if f.o.WaitQuiet < 0 {
+				return &usageError{"--wait-quiet takes a time such as 30s or 10m"}
+			}
+			if len(args) == 0 {
+				if args, err = a.allNames(); err != nil {
+					return err
+				}
+				if len(args) == 0 {
+					return a.nothingToMend()
+				}
+			}
+			return a.named(args, !f.preview, "runs", func(e *redirect.Engine, r ledger.Redirect) (doc, error) { return a.mendOne(e, r, f) })
+		}),
+	}
+	fl := c.Flags()
+	fl.StringVar(&f.halves, "halves", string(redirect.KeepBoth), "what both halves have, with other content: keep-both, newer (the older is held or set aside) or ask (`HOW`)")
+	fl.BoolVar(&f.o.WhileInUse, "while-in-use", false, "go on although programs write to the folder")
+	fl.DurationVar(&f.o.WaitQuiet, "wait-quiet", 0, "wait up to this long (`DURATION`, as in 10m) until no program writes to the folder")
+	fl.StringArrayVar(&f.accept, "accept", nil, "go on past the finding with this `CODE`")
+	a.previewFlag(c, &f.preview)
+	return c
+}
+
+// allNames lists the redirects there are, and those brought back of which
+// something is held.
+func (a *app) allNames() ([]string, error) {
+	e, done, err := a.engine(false)
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	rows, err := e.Ledger.Redirects(false)
+	var names []string
+	for _, r := range rows {
+		names = append(names, r.Name)
+	}
+	return names, err
+}
+
+func (a *app) nothingToMend() error {
+	if a.json {
+		return a.emit(doc{"runs": []doc{}})
+	}
+	a.print("nothing is redirected, so there is nothing to mend")
+	return nil
+}
+
+func (a *app) mendOne(e *redirect.Engine, r ledger.Redirect, f mendFlags) (doc, error) {
+	o := f.o
+	p := a.progress()
+	p.Phase("inspect", 0, 0)
+	o.Progress = p.inspected
+	plan, err := e.PlanMend(a.ctx, r, o)
+	p.end()
+	if err != nil {
+		return nil, err
+	}
+	if plan == nil {
+		if !a.json {
+			a.print("%s  %s needs no mending", good.Render("good"), bold.Render(r.Name))
+		}
+		rep, err := health.Look(e, r)
+		if err != nil {
+			return nil, err
+		}
+		return doc{"redirect": reportDoc(rep, false), "findings": []doc{}, "mended": false}, nil
+	}
+	if !a.json {
+		a.showMending(plan)
+	}
+	if err := plan.Blocked(); err != nil {
+		if a.json {
+			return nil, err
+		}
+		return nil, &shownError{err}
+	}
+	var entries []doc
+	if plan.Kind == redirect.KindMerge {
+		if entries, err = a.previewMerge(e, plan, f.halves == askHalves); err != nil {
+			return nil, err
+		}
+	}
+	if f.preview {
+		a.sayPreview()
+		d := planDoc(plan)
+		d["plan"].(doc)["link_text_before"], d["plan"].(doc)["entries"] = plan.OldText, entries
+		return d, nil
+	}
+	if err := a.confirm("mend it?", true, "--yes"); err != nil {
+		return nil, err
+	}
+	p = a.progress()
+	e.Progress = p
+	out, err := e.Mend(a.ctx, plan)
+	p.end()
+	if err != nil {
+		if out != nil {
+			return a.outcomeDoc(e, out), err
+		}
+		return nil, err
+	}
+	if !a.json {
+		a.showMended(out)
+	}
+	d := a.outcomeDoc(e, out)
+	d["mended"] = true
+	return d, nil
+}
+
+// showMending says what is going to be put right.
+func (a *app) showMending(p *redirect.Plan) {
+	if p.Into == "" || p.LinkText == "" {
+		a.print("%s", bold.Render(p.Name))
+	} else {
+		a.print("%s", arrow(a.path(string(p.Link)), on(&p.IntoNow, string(p.LinkText))))
+	}
+	m := p.Mend
+	if m.After.Drive.Mount != p.Before.Drive.Mount {
+		a.print("  place     %s is at %s now, until now %s", pathtext.Show(p.Before.Drive.Label), a.path(string(m.After.Drive.Mount)), a.path(string(p.Before.Drive.Mount)))
+	}
+	switch {
+	case m.Link && p.OldText != "":
+		a.print("  link      leads to %s now, and will lead to %s", a.path(string(p.OldText)), a.path(string(p.LinkText)))
+	case m.Link:
+		a.print("  link      is made: nothing stands at %s now", a.path(string(p.Link)))
+	}
+	if m.Tag {
+		a.print("  drive     its tag is written anew")
+	}
+	if m.Note {
+		a.print("  note      the target note is written anew")
+	}
+	if n := len(m.Held); n > 0 {
+		a.print("  held      %s on the drive, recorded at the new place", plural(int64(n), "held original", "held originals"))
+	}
+	if p.Kind == redirect.KindMerge {
+		a.print("  halves    the real folder at %s (%s, %s) is merged into the target,", a.path(string(p.From)), plural(p.Files, "file", "files"), size(p.Bytes))
+		a.print("            the link takes its place, and it is held as %s", a.path(p.HeldPath()))
+	}
+	if len(p.Findings) > 0 {
+		a.print("")
+		a.findings(a.out, p.Findings)
+	}
+}
+
+var fates = map[redirect.Fate]string{
+	redirect.FateNew:     "goes over",
+	redirect.FateEqual:   "equal",
+	redirect.FateName:    "both differ",
+	redirect.FateBeside:  "both differ",
+	redirect.FateReplace: "both differ",
+	redirect.FateHeld:    "both differ",
+}
+
+// previewMerge names every file of the half and what becomes of it, and asks
+// about those that both halves have, if that is wanted.
+func (a *app) previewMerge(e *redirect.Engine, p *redirect.Plan, ask bool) ([]doc, error) {
+	var out []doc
+	var conflicts []redirect.MergeEntry
+	if !a.json {
+		a.print("")
+	}
+	err := e.PreviewMerge(a.ctx, p, func(m redirect.MergeEntry) error {
+		switch {
+		case a.json:
+			out = append(out, doc{"path": pathtext.Path(m.Path), "fate": m.Fate, "bytes": m.Bytes, "beside": pathtext.Path(m.Beside)})
+		case m.Fate == redirect.FateInside || m.Dir && m.Fate == redirect.FateNew:
+		default:
+			a.print("  %-12s %s%s", fates[m.Fate], pathtext.Show(m.Path), keepsBoth(m))
+		}
+		if m.Fate.Conflict() {
+			conflicts = append(conflicts, m)
+		}
+		return nil
+	})
+	if err != nil || !ask {
+		return out, err
+	}
+	for _, m := range conflicts {
+		keep, err := choose(a, m.Path, "the real folder and the target both have it, with other content", []huh.Option[redirect.Keep]{
+			huh.NewOption("keep both; the younger takes the name", redirect.KeepBothOf),
+			huh.NewOption("the one of the real folder takes the name, the target's is set aside", redirect.KeepHalf),
+			huh.NewOption("the target's keeps the name, the one of the real folder stays held", redirect.KeepTarget),
+		})
+		if err != nil {
+			return nil, err
+		}
+		p.Choices = append(p.Choices, redirect.Choice{Path: pathtext.Path(m.Path), Keep: keep})
+	}
+	return out, nil
+}
+
+// keepsBoth says how both of two entries are kept.
+func keepsBoth(m redirect.MergeEntry) string {
+	beside := pathtext.Show(filepath.Base(m.Beside))
+	switch m.Fate {
+	case redirect.FateName:
+		return fmt.Sprintf(": the younger one, of the real folder, takes the name; the target's stays as %s", beside)
+	case redirect.FateBeside:
+		return fmt.Sprintf(": the target's keeps the name; the one of the real folder goes beside it as %s", beside)
+	case redirect.FateReplace:
+		return ": the one of the real folder takes the name; the target's is set aside"
+	case redirect.FateHeld:
+		return ": the target's keeps the name; the one of the real folder stays held"
+	}
+	return ""
+}
+
+func (a *app) showMended(o *redirect.Outcome) {
+	p := o.Plan
+	a.print("")
+	if p.LinkText == "" {
+		a.print("%s  %s", good.Render("done"), bold.Render(p.Name))
+		return
+	}
+	a.print("%s  %s", good.Render("done"), arrow(a.path(string(p.Link)), on(&p.IntoNow, string(p.LinkText))))
+	a.proof(o)
+	a.print("  tried     a file saved through the link shows up at the target, and the other way round")
+	a.news(o)
+	if p.Kind == redirect.KindMerge {
+		a.print("")
+		a.print("%s the real folder is held as %s", caution.Render("nothing is deleted:"), a.path(p.HeldPath()))
+		a.print("  deletes it, after comparing:   nexlin discard-original %s", pathtext.Quote(p.Name))
+	}
+	a.print("  takes this back:               nexlin undo %s", o.Run)
+}

@@ -1,0 +1,462 @@
+package redirect
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"nexlin/internal/drive"
+	"nexlin/internal/finding"
+	"nexlin/internal/handle"
+	"nexlin/internal/ledger"
+	"nexlin/internal/link"
+	"nexlin/internal/pathtext"
+)
+
+// A Mending is what a mend puts right, beside merging halves.
+type Mending struct {
+	After ledger.Redirect `json:"after"` // the redirect as it will be
+	Link  bool            `json:"link"`  // the link is made, or changed from Plan.OldText
+	Tag   bool            `json:"tag"`   // the drive tag is written anew
+	Note  bool            `json:"note"`  // the target note is written anew
+	Held  []HeldMove      `json:"held"`  // held originals that lie on the drive, too
+}
+
+// A HeldMove is a held original that is reached by another path now.
+type HeldMove struct {
+	ID   int64         `json:"id"`
+	Path pathtext.Path `json:"path"`
+}
+
+// MendOptions says how a redirect is to be mended.
+type MendOptions struct {
+	Halves     Halves
+	Choices    []Choice
+	WhileInUse bool
+	WaitQuiet  time.Duration
+	Accept     []finding.Code
+	Progress   func(entries, bytes int64) // of the inspection; may be nil
+}
+
+// PlanMend finds out what is to be put right about a redirect: a link that is
+// missing or astray, a drive at another place, a real folder in the link's
+// place, a tag or note that is gone. The plan is nil if nothing is. What it
+// can't mend is a blocker. It changes nothing.
+func (e *Engine) PlanMend(ctx context.Context, r ledger.Redirect, o MendOptions) (*Plan, error) {
+	now := time.Now()
+	p := &Plan{
+		Run: ledger.NewRunID(now), Kind: KindMend, Made: now, Name: r.Name, Before: &r, Link: pathtext.Path(r.Link),
+		UID: r.UID, GID: accountGroup(r.UID), Account: r.Account, FromDrive: r.Drive, IntoDrive: r.Drive,
+		Mend: &Mending{After: r}, Halves: o.Halves, Choices: o.Choices, Accepted: o.Accept, WhileInUse: o.WhileInUse, WaitQuiet: o.WaitQuiet,
+		InnerLinks: RewriteLinks,
+	}
+	if err := e.unfinished(p); err != nil {
+		return nil, err
+	}
+	if r.State == ledger.Ended {
+		return e.mendHeld(p)
+	}
+	w, err := e.Whereabouts(r.Drive, r.Target)
+	if err != nil {
+		return nil, err
+	}
+	if w.Older != "" && slices.Contains(o.Accept, finding.OlderClone) {
+		if w.Drive, err = e.Drives.Of(w.Older); err != nil {
+			return nil, err
+		}
+		w.Found, p.Mend.Tag = true, true
+	}
+	if !w.Found {
+		p.find(e.Absence(&w, r.Name, r.Drive, r.Target).As(finding.Blocker))
+		return p, nil
+	}
+	after := &p.Mend.After
+	after.Target = w.Path(r.Drive, r.Target)
+	after.Drive.Mount = pathtext.Path(w.Drive.Mount)
+	after.State = ledger.Linked
+	p.IntoNow, p.IntoDrive, p.IntoFuse = w.Drive, after.Drive, w.Drive.Fuse
+	p.Target, p.LinkText = pathtext.Path(after.Target), pathtext.Path(after.Target)
+	p.Into, p.Final = pathtext.Path(filepath.Dir(after.Target)), pathtext.Path(filepath.Base(after.Target))
+	p.Mend.Tag = p.Mend.Tag || w.NoTag
+	if p.Mend.Held, err = e.heldMoves(r, &w); err != nil {
+		return nil, err
+	}
+	if err := e.mendTarget(p); err != nil || p.Blocked() != nil {
+		return p, err
+	}
+	split, err := e.mendLink(p)
+	if err != nil || p.Blocked() != nil {
+		return p, err
+	}
+	p.Mend.Note = LookForNote(*after) != nil && e.noteKnown(r)
+	if split {
+		if err := e.planMerge(ctx, p, o); err != nil {
+			return nil, err
+		}
+	}
+	m := p.Mend
+	if p.Blocked() == nil && p.Kind == KindMend && !m.Link && !m.Tag && !m.Note && len(m.Held) == 0 && sameRedirect(*after, r) {
+		return nil, nil
+	}
+	return p, nil
+}
+
+func sameRedirect(a, b ledger.Redirect) bool {
+	return a.Target == b.Target && a.State == b.State && a.Drive == b.Drive
+}
+
+// noteKnown reports whether the ledger has what a target note is made from.
+func (e *Engine) noteKnown(r ledger.Redirect) bool {
+	f, err := e.OpenManifest(r)
+	if err == nil {
+		_ = f.Close() // only looked for
+	}
+	return err == nil
+}
+
+// mendHeld mends a redirect that was brought back: all it has is what is held.
+func (e *Engine) mendHeld(p *Plan) (*Plan, error) {
+	w, err := e.Whereabouts(p.Before.Drive, p.Before.Target)
+	if err != nil {
+		return nil, err
+	}
+	if p.Mend.Held, err = e.heldMoves(*p.Before, &w); err != nil || len(p.Mend.Held) == 0 {
+		return nil, err
+	}
+	p.Mend.After.Drive.Mount = pathtext.Path(w.Drive.Mount)
+	p.Mend.After.Target = w.Path(p.Before.Drive, p.Before.Target)
+	return p, nil
+}
+
+// heldMoves lists the held originals of a redirect that lie on a drive that
+// is mounted elsewhere now.
+func (e *Engine) heldMoves(r ledger.Redirect, w *Whereabouts) ([]HeldMove, error) {
+	all, err := e.Ledger.HeldOf(r.Name)
+	if err != nil || !w.Found {
+		return nil, err
+	}
+	var out []HeldMove
+	for _, h := range all {
+		if h.Drive.ID != r.Drive.ID || h.Drive.UUID != r.Drive.UUID {
+			continue
+		}
+		if at := w.Path(h.Drive, h.Path); at != h.Path {
+			out = append(out, HeldMove{h.ID, pathtext.Path(at)})
+		}
+	}
+	return out, nil
+}
+
+// mendTarget wants the target to be there: a link must not lead nowhere.
+func (e *Engine) mendTarget(p *Plan) error {
+	d, err := handle.OpenReal(string(p.Target))
+	if missing(err) || errors.Is(err, unix.ENOTDIR) || isLoop(err) {
+		p.find(finding.New(finding.TargetMissing, string(p.Target), fmt.Sprintf("%s is here, but the target %s is not", pathtext.Show(p.IntoDrive.Label), pathtext.Show(string(p.Target))),
+			subject(p.Name, "", "")).As(finding.Blocker))
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer d.Release()
+	return p.hands(d)
+}
+
+// mendLink looks at what stands at the link path and whether this account may
+// change it. split says that a real folder stands there.
+func (e *Engine) mendLink(p *Plan) (split bool, err error) {
+	parent, err := handle.OpenReal(filepath.Dir(string(p.Link)))
+	if err != nil {
+		f := finding.New(finding.LinkImpossible, filepath.Dir(string(p.Link)), fmt.Sprintf("%s can't be opened: %v", pathtext.Show(filepath.Dir(string(p.Link))), cause(err)), subject(p.Name, "", ""))
+		p.find(f.Instead("make the directory again, or run as the account that owns it"))
+		return false, nil
+	}
+	defer parent.Release()
+	base := filepath.Base(string(p.Link))
+	st, err := parent.Stat(base)
+	switch {
+	case missing(err):
+		p.Mend.Link = true
+	case err != nil:
+		return false, err
+	case st.IsDir():
+		return true, nil
+	case !st.IsSymlink():
+		p.find(finding.New(finding.OldPlaceTaken, string(p.Link), fmt.Sprintf("a file stands at %s, where the link belongs", pathtext.Show(string(p.Link))), subject(p.Name, "", "")))
+		return false, nil
+	default:
+		text, err := parent.Readlink(base)
+		if err != nil {
+			return false, err
+		}
+		if text == string(p.LinkText) {
+			return false, nil
+		}
+		p.OldText, p.Mend.Link = pathtext.Path(text), true
+	}
+	p.HeldIn = pathtext.Path(filepath.Dir(string(p.Link)))
+	if err := p.hands(parent); err != nil {
+		return false, err
+	}
+	return false, e.linkPlace(p)
+}
+
+// Mend carries out a plan of [Engine.PlanMend]. Its errors are those of
+// [Engine.Run].
+func (e *Engine) Mend(ctx context.Context, p *Plan) (*Outcome, error) {
+	if p.Kind == KindMerge {
+		return e.Run(ctx, p)
+	}
+	if err := p.Blocked(); err != nil {
+		return nil, err
+	}
+	m := &mover{Engine: e, p: p, out: &Outcome{Run: p.Run, Kind: p.Kind, Plan: p, Findings: p.Findings}}
+	defer m.close()
+	if err := m.openMend(); err != nil {
+		return nil, err
+	}
+	var err error
+	if m.run, err = e.Ledger.Begin(p.Run, p.Kind, p.Name, p); err != nil {
+		return nil, err
+	}
+	defer m.run.Release()
+	return m.out, m.stopped(m.mend(ctx))
+}
+
+// openMend takes the handles of a mend and wants the drive to be the one of
+// the plan (I5).
+func (m *mover) openMend() error {
+	if m.p.Into == "" {
+		return nil // only records of what is held change
+	}
+	var err error
+	if m.linkIn, err = m.openReal(filepath.Dir(string(m.p.Link))); err != nil {
+		return err
+	}
+	if m.into, err = m.openReal(string(m.p.Into)); err != nil {
+		return err
+	}
+	d, err := m.Drives.Of(string(m.p.Into))
+	if err != nil && !errors.Is(err, drive.ErrNoDrive) {
+		return err
+	}
+	if err != nil || d.UUID != m.p.IntoDrive.UUID || pathtext.Path(d.Mount) != m.p.IntoDrive.Mount {
+		return &RefusedError{[]finding.Finding{finding.New(finding.DriveAway, string(m.p.Into),
+			fmt.Sprintf("%s is not where it was: %s", pathtext.Show(m.p.IntoDrive.Label), pathtext.Show(string(m.p.IntoDrive.Mount))), subject(m.p.Name, m.p.IntoDrive.Label, ""))}}
+	}
+	return nil
+}
+
+// mend puts the small things right, one after the other; each may be done
+// already.
+func (m *mover) mend(ctx context.Context) error {
+	if m.p.Mend.Tag {
+		if err := m.newTag(ctx); err != nil {
+			return err
+		}
+	}
+	if m.p.Mend.Link {
+		if err := m.act(ctx, "link", m.p.LinkText, m.mendedLink, nil); err != nil {
+			return err
+		}
+	}
+	if m.p.Into != "" {
+		if err := m.tryMended(ctx); err != nil {
+			return err
+		}
+	}
+	if err := m.renewNote(ctx); err != nil {
+		return err
+	}
+	return m.run.Set(ledger.Done, "", m.saveMended)
+}
+
+// mendedLink makes the link, or replaces the one that stands there as it was
+// seen.
+func (m *mover) mendedLink() error {
+	done, err := link.Is(m.linkIn, m.base(), string(m.p.LinkText))
+	if err != nil || done {
+		return errors.Join(err, m.dropTempLink(), m.dropScratch(m.linkIn))
+	}
+	if m.p.OldText != "" {
+		return m.setLink(string(m.p.OldText), string(m.p.LinkText))
+	}
+	err = link.MakeFor(m.linkIn, m.base(), string(m.p.LinkText), m.owner())
+	if errors.Is(err, unix.EEXIST) {
+		err = &BrokenError{string(m.p.Link), "something stands there by now"}
+	}
+	return errors.Join(err, m.linkIn.Sync())
+}
+
+// tryMended does the trial through link and target. What a trial that was
+// stopped left, and the times it had changed, are put right first.
+func (m *mover) tryMended(ctx context.Context) error {
+	target, err := m.into.Beneath(string(m.p.Final))
+	if err != nil {
+		return err
+	}
+	defer target.Release()
+	if err := m.untried(target); err != nil {
+		return err
+	}
+	st, err := target.Self()
+	if err != nil {
+		return err
+	}
+	t := trialData{probeNames(), st.Mtime}
+	err = m.act(ctx, "trial", t, func() error { return try(string(m.p.Link), target, t.Names) }, nil)
+	if trial := (*TrialError)(nil); errors.As(err, &trial) {
+		return fmt.Errorf("the trial failed: %w", err)
+	}
+	return err
+}
+
+type trialData struct {
+	Names [2]string   `json:"names"`
+	Mtime handle.Time `json:"mtime"`
+}
+
+// untried takes away what the last trial of this run left, if it was stopped.
+func (m *mover) untried(target *handle.Dir) error {
+	var t trialData
+	known, err := m.lastData("trial", &t)
+	if err != nil || !known {
+		return err
+	}
+	left := false
+	for _, n := range t.Names {
+		if _, err := target.Stat(n); err == nil {
+			left = true
+		}
+	}
+	err = errors.Join(dropProbe(target, t.Names[0]), dropProbe(target, t.Names[1]))
+	st, serr := target.Self()
+	if err = errors.Join(err, serr); err != nil || !left && m.finished("trial") {
+		return err
+	}
+	return ignorePermission(target.SetTimes(st.Atime, t.Mtime))
+}
+
+// finished reports whether the newest act of that name is known to be done.
+func (m *mover) finished(name string) bool {
+	acts, err := m.Ledger.Acts(m.p.Run)
+	if err != nil {
+		return false
+	}
+	for _, a := range slices.Backward(acts) {
+		if a.Name == name {
+			return !a.Done.IsZero()
+		}
+	}
+	return false
+}
+
+// newTag writes the drive tag anew: with the id that the ledger knows, and
+// counting on from what it knows.
+func (m *mover) newTag(ctx context.Context) error {
+	ref := &m.p.Mend.After.Drive
+	known, err := m.counter(ref.ID)
+	if err != nil {
+		return err
+	}
+	place := filepath.Join(string(ref.Mount), string(ref.TagPlace))
+	count := max(known, ref.Counter) + 1
+	err = m.act(ctx, "tag", map[string]any{"in": pathtext.Path(place), "counter": count}, func() error {
+		d, err := m.openReal(place)
+		if err != nil {
+			return err
+		}
+		defer d.Release()
+		st, err := d.Self()
+		if err != nil {
+			return err
+		}
+		by := m.maker()
+		by.Owner, by.Group = st.UID, st.GID
+		return drive.WriteTag(d, drive.Tag{Version: 1, ID: ref.ID, Label: ref.Label, Made: time.Now().UTC().Truncate(time.Second), Counter: count}, by)
+	}, nil)
+	if err == nil {
+		ref.Counter = count
+	}
+	return err
+}
+
+// renewNote writes the note and the manifest beside the target again, from
+// the record of the run that describes it.
+func (m *mover) renewNote(ctx context.Context) error {
+	if !m.p.Mend.Note {
+		return nil
+	}
+	return m.act(ctx, "notes", m.p.Name, func() error {
+		return m.describeFrom(m.Ledger.RunDir(m.p.Before.Run), m.noteOf(m.p.Before))
+	}, nil)
+}
+
+// noteOf is the note of a redirect as the ledger has it.
+func (m *mover) noteOf(r *ledger.Redirect) Note {
+	return Note{
+		Name: r.Name, Link: pathtext.Path(r.Link), Target: m.p.Final, Account: r.Account, State: NoteHere,
+		Run: r.Run, Bytes: r.Bytes, Files: r.Files, Created: r.Created,
+	}
+}
+
+func (m *mover) saveMended(t *ledger.Tx) error {
+	for _, h := range m.p.Mend.Held {
+		if err := t.MoveHeld(ledger.Held{ID: h.ID}, string(h.Path), m.p.Mend.After.Drive); err != nil {
+			return err
+		}
+	}
+	return t.SaveRedirect(m.p.Mend.After)
+}
+
+// unmend takes a mend back: the link says again what it said, or goes.
+func (m *mover) unmend(ctx context.Context) error {
+	if m.p.Mend.Link {
+		err := m.act(ctx, "unlink", m.p.OldText, func() error {
+			ours, err := link.Is(m.linkIn, m.base(), string(m.p.LinkText))
+			if err != nil || !ours {
+				return errors.Join(err, m.dropTempLink(), m.dropScratch(m.linkIn)) // it was not made yet, or is another's by now
+			}
+			if m.p.OldText != "" {
+				return m.setLink(string(m.p.LinkText), string(m.p.OldText))
+			}
+			return errors.Join(link.Remove(m.linkIn, m.base(), string(m.p.LinkText)), m.linkIn.Sync())
+		}, nil)
+		if err != nil {
+			return err
+		}
+	}
+	if m.into != nil {
+		if target, err := m.into.Beneath(string(m.p.Final)); err == nil {
+			err = m.untried(target)
+			target.Release()
+			if err != nil {
+				return err
+			}
+		}
+	}
+	held, err := m.Ledger.HeldOf(m.p.Name)
+	if err != nil {
+		return err
+	}
+	was := m.p.Before.Drive
+	return m.run.Set(ledger.Undone, "", func(t *ledger.Tx) error {
+		for _, h := range held {
+			for _, moved := range m.p.Mend.Held {
+				if h.ID != moved.ID || h.Path != string(moved.Path) {
+					continue
+				}
+				w := Whereabouts{Found: true, Drive: drive.Drive{Mount: string(was.Mount)}}
+				if err := t.MoveHeld(h, w.Path(m.p.Mend.After.Drive, h.Path), was); err != nil {
+					return err
+				}
+			}
+		}
+		return t.SaveRedirect(*m.p.Before)
+	})
+}

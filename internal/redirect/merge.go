@@ -1,0 +1,248 @@
+package redirect
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"hash/fnv"
+	"path/filepath"
+	"strings"
+
+	"golang.org/x/sys/unix"
+
+	"nexlin/internal/finding"
+	"nexlin/internal/handle"
+	"nexlin/internal/inventory"
+	"nexlin/internal/pathtext"
+	"nexlin/internal/transfer"
+)
+
+// Halves says what becomes of entries that both halves have, with other
+// content.
+type Halves string
+
+// KeepBoth gives the name to the younger and keeps the other beside it.
+// Newer keeps only the younger in use; the other stays held, or is set aside
+// beside the target.
+const (
+	KeepBoth Halves = "keep-both"
+	Newer    Halves = "newer"
+)
+
+// A Choice is what a person wants of one path that both halves have.
+type Choice struct {
+	Path pathtext.Path `json:"path"` // relative
+	Keep Keep          `json:"keep"`
+}
+
+// Keep names what a person keeps.
+type Keep string
+
+// What there is to choose. KeepHalf and KeepTarget keep one in use, and the
+// other as with Newer.
+const (
+	KeepBothOf Keep = "both"
+	KeepHalf   Keep = "half"
+	KeepTarget Keep = "target"
+)
+
+// A Fate is what a merge does with an entry of the half.
+type Fate string
+
+// The fates.
+const (
+	FateNew     Fate = "new"         // the target has nothing of the name: it goes over
+	FateEqual   Fate = "equal"       // the target has the same
+	FateInside  Fate = "inside"      // a directory that both have: what is in it is merged
+	FateName    Fate = "takes-name"  // it takes the name, the target's stays beside it
+	FateBeside  Fate = "goes-beside" // the target's keeps the name, it goes beside it
+	FateReplace Fate = "replaces"    // it takes the name, the target's is set aside
+	FateHeld    Fate = "stays-held"  // the target's keeps the name, it stays held
+)
+
+// Conflict reports that both halves have the entry, with other content.
+func (f Fate) Conflict() bool { return f != FateNew && f != FateEqual && f != FateInside }
+
+// A MergeEntry is one entry of the half in a preview.
+type MergeEntry struct {
+	Path   string // relative to the folder
+	Fate   Fate
+	Dir    bool
+	Bytes  int64
+	Beside string // relative path of what is kept beside it; empty if nothing is
+}
+
+// planMerge inspects the merging of a real folder into the target: it is
+// copied like the folder of a move, and then its entries get their places.
+func (e *Engine) planMerge(ctx context.Context, p *Plan, o MendOptions) error {
+	p.Kind, p.From, p.HeldIn = KindMerge, p.Link, pathtext.Path(filepath.Dir(string(p.Link)))
+	p.Held = pathtext.Path(heldName(filepath.Base(string(p.Link)), p.Run))
+	p.TagIn = pathtext.Path(filepath.Join(string(p.IntoDrive.Mount), string(p.IntoDrive.TagPlace)))
+	if made, err := e.planOfRun(p.Before.Run); err == nil {
+		p.Digest = made.Digest
+	}
+	if p.Digest == "" {
+		p.Digest = transfer.SHA256
+	}
+	dir, err := handle.OpenReal(string(p.Into))
+	if err != nil {
+		return err
+	}
+	defer dir.Release()
+	if dir.Access(".", unix.W_OK|unix.X_OK) != nil {
+		p.find(finding.New(finding.TargetNoWrite, string(p.Into), "this account may not write in "+pathtext.Show(string(p.Into)), subject(p.Name, "", "")))
+		return nil
+	}
+	if err := e.abilities(p, dir); err != nil {
+		return err
+	}
+	if err := e.folder(ctx, p, o.Progress); err != nil {
+		return err
+	}
+	p.Account, p.UID = p.Before.Account, p.Before.UID
+	e.apart(p)
+	e.space(p)
+	if err := e.linkPlace(p); err != nil {
+		return err
+	}
+	p.accept(o.Accept)
+	p.allow()
+	return nil
+}
+
+// fate decides what becomes of an entry of the half at path, given what the
+// target has of that name. equal is asked only for entries of one kind.
+func (p *Plan) fate(path string, half, target *handle.Stat, equal func() (bool, error)) (Fate, error) {
+	switch {
+	case target == nil:
+		return FateNew, nil
+	case half.IsDir() && target.IsDir():
+		return FateInside, nil
+	case half.Type() != target.Type():
+		return FateBeside, nil // a file and a directory: neither is the younger one of the two
+	}
+	if same, err := equal(); same || err != nil {
+		return FateEqual, err
+	}
+	younger := half.Mtime.After(target.Mtime)
+	keep := KeepBothOf
+	switch {
+	case p.Halves == Newer && younger:
+		keep = KeepHalf
+	case p.Halves == Newer:
+		keep = KeepTarget
+	}
+	for _, c := range p.Choices {
+		if string(c.Path) == path {
+			keep = c.Keep
+		}
+	}
+	switch {
+	case keep == KeepHalf:
+		return FateReplace, nil
+	case keep == KeepTarget:
+		return FateHeld, nil
+	case younger:
+		return FateName, nil
+	}
+	return FateBeside, nil
+}
+
+// beside is the name under which one of two entries of a name is kept: whose
+// says which, and the ending stays, so that programs still know the kind.
+func (p *Plan) beside(name, whose string) string {
+	mark := "." + whose + "-" + p.Run
+	stem, ext := name, filepath.Ext(name)
+	if stem = strings.TrimSuffix(name, ext); stem == "" || len(ext) > 16 {
+		stem, ext = name, ""
+	}
+	if len(stem)+len(mark)+len(ext) > maxName {
+		h := fnv.New32a()
+		h.Write([]byte(name))
+		mark = fmt.Sprintf(".%08x%s", h.Sum32(), mark)
+	}
+	return shorten(stem, mark+ext)
+}
+
+// Whose entry is kept beside another.
+const (
+	ofHalf   = "half"
+	ofTarget = "target"
+)
+
+// PreviewMerge calls visit for every entry of the half, in the one order,
+// with what a merge would do with it. It reads what both have and changes
+// nothing.
+func (e *Engine) PreviewMerge(ctx context.Context, p *Plan, visit func(MergeEntry) error) error {
+	half, err := handle.OpenReal(string(p.From))
+	if err != nil {
+		return err
+	}
+	defer half.Release()
+	live, err := handle.OpenReal(string(p.Target))
+	if err != nil {
+		return err
+	}
+	defer live.Release()
+	return inventory.Walk(ctx, half, &mergePreview{ctx: ctx, p: p, live: live, visit: visit})
+}
+
+type mergePreview struct {
+	ctx   context.Context
+	p     *Plan
+	live  *handle.Dir
+	visit func(MergeEntry) error
+	moves string // the last directory that goes over as a whole
+}
+
+// Visit implements [inventory.Visitor].
+func (v *mergePreview) Visit(h *inventory.Entry) (bool, error) {
+	if h.Path == "." {
+		return true, nil
+	}
+	m := MergeEntry{Path: h.Path, Fate: FateNew, Dir: h.Stat.IsDir(), Bytes: h.Stat.Size}
+	if m.Dir {
+		m.Bytes = 0
+	}
+	if v.moves != "" && handle.Within(h.Path, v.moves) {
+		return true, v.visit(m)
+	}
+	dir, name, err := v.live.Parent(h.Path)
+	if err != nil {
+		return false, err
+	}
+	defer dir.Release()
+	var target *handle.Stat
+	if st, err := dir.Stat(name); err == nil {
+		target = &st
+	} else if !missing(err) {
+		return false, err
+	}
+	m.Fate, err = v.p.fate(h.Path, &h.Stat, target, func() (bool, error) {
+		switch {
+		case h.Stat.IsSymlink():
+			text, err := dir.Readlink(name)
+			made, _ := v.p.rewritten(h.Path, h.Link)
+			return text == h.Link || text == made, err
+		case h.Stat.IsRegular():
+			if h.Stat.Size != target.Size {
+				return false, nil
+			}
+			return sameContent(v.ctx, h.Dir, h.Name, dir, name, h.Stat.Size)
+		}
+		return h.Stat.Rdev == target.Rdev, nil
+	})
+	switch m.Fate {
+	case FateBeside:
+		m.Beside = filepath.Join(filepath.Dir(h.Path), v.p.beside(name, ofHalf))
+	case FateName:
+		m.Beside = filepath.Join(filepath.Dir(h.Path), v.p.beside(name, ofTarget))
+	}
+	if m.Dir && m.Fate != FateInside {
+		v.moves = h.Path
+	}
+	return true, errors.Join(err, v.visit(m))
+}
+
+// Leave implements [inventory.Visitor].
+func (v *mergePreview) Leave(*inventory.Entry) error { return nil }

@@ -1,0 +1,732 @@
+package redirect
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"golang.org/x/sys/unix"
+
+	"nexlin/internal/finding"
+	"nexlin/internal/handle"
+	"nexlin/internal/ledger"
+	"nexlin/internal/link"
+	"nexlin/internal/pathtext"
+	"nexlin/internal/transfer"
+)
+
+// A merge copies the half into a part beside the target like a move, and
+// then gives its entries their places in the target by renames: nothing of
+// the target is written to, and nothing is replaced. An entry has been placed
+// if the part lacks it; once the records are settled, they say so. So it can
+// be taken back from anywhere.
+
+// merge gives the entries of the part their places in the target.
+func (m *mover) merge(ctx context.Context) error {
+	live, err := m.into.Beneath(string(m.p.Final))
+	if err != nil {
+		return err
+	}
+	defer live.Release()
+	if err := m.keepTimes(live); err != nil {
+		return err
+	}
+	return m.act(ctx, "merge", m.p.Target, func() error {
+		n := 0
+		for c := transfer.Read(m.spool); c.Peek() != nil; c.Next() {
+			if c.Peek().Path == "." {
+				continue
+			}
+			moved, err := m.mergeOne(ctx, live, c.Peek())
+			if err != nil {
+				return err
+			}
+			if moved {
+				n++
+				if err := step(ctx, fmt.Sprintf("merged-%d", n)); err != nil {
+					return err
+				}
+			}
+		}
+		return errors.Join(m.timesBack(live), live.SyncAll(), m.part.Dir.Sync())
+	}, nil)
+}
+
+// flushFUSE flushes directories one by one where flushing the whole file
+// system proves nothing.
+func (m *mover) flushFUSE(dirs ...*handle.Dir) error {
+	if !m.p.IntoFuse {
+		return nil
+	}
+	var err error
+	for _, d := range dirs {
+		err = errors.Join(err, d.Sync())
+	}
+	return err
+}
+
+func (m *mover) mergeOne(ctx context.Context, live *handle.Dir, rec *transfer.Record) (moved bool, err error) {
+	from, name, err := m.part.Dir.Parent(rec.Path)
+	if missing(err) {
+		return false, nil // it went over with the directory around it
+	}
+	if err != nil {
+		return false, err
+	}
+	defer from.Release()
+	half, err := from.Stat(name)
+	if missing(err) {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	to, _, err := live.Parent(rec.Path)
+	if err != nil {
+		return false, err
+	}
+	defer to.Release()
+	var target *handle.Stat
+	if st, err := to.Stat(name); err == nil {
+		target = &st
+	} else if !missing(err) {
+		return false, err
+	}
+	fate, err := m.p.fate(rec.Path, &half, target, func() (bool, error) { return m.targetHas(ctx, to, name, rec, target) })
+	if err != nil {
+		return false, err
+	}
+	as := name
+	switch fate {
+	case FateEqual, FateInside, FateHeld:
+		return false, nil
+	case FateBeside:
+		as = m.p.beside(name, ofHalf)
+	case FateName:
+		err = to.Rename(name, to, m.p.beside(name, ofTarget))
+	case FateReplace:
+		err = to.Rename(name, from, m.p.beside(name, ofTarget))
+	}
+	if err == nil && fate != FateNew && fate != FateBeside {
+		err = step(ctx, "made-way")
+	}
+	if err == nil {
+		err = from.Rename(name, to, as)
+	}
+	return true, errors.Join(err, m.flushFUSE(from, to))
+}
+
+// targetHas reports whether the target has the very content of a record.
+func (m *mover) targetHas(ctx context.Context, dir *handle.Dir, name string, rec *transfer.Record, st *handle.Stat) (bool, error) {
+	switch {
+	case st.IsSymlink():
+		text, err := dir.Readlink(name)
+		return text == rec.Link || text == rec.LinkOf(transfer.Copy), err
+	case !st.IsRegular():
+		return st.Rdev == rec.Rdev, nil
+	case st.Size != rec.Fact.Source.Size:
+		return false, nil
+	}
+	sum, err := contentOf(ctx, dir, name, st.Size)
+	return err == nil && sum == rec.Fact.Sum, err
+}
+
+// timesFile keeps the times of the target's directories that a merge puts
+// something into.
+const timesFile = "times"
+
+type dirTimes struct {
+	Path  pathtext.Path `json:"path"`
+	Ino   uint64        `json:"ino"`
+	Mtime handle.Time   `json:"mtime"`
+}
+
+// keepTimes writes down what the directories have that both halves have. It
+// is not done again once something was moved.
+func (m *mover) keepTimes(live *handle.Dir) error {
+	path := filepath.Join(m.run.Dir(), timesFile)
+	if _, err := os.Stat(path); err == nil {
+		return nil
+	}
+	return writeFile(path, func(w io.Writer) error {
+		enc := json.NewEncoder(w)
+		for c := transfer.Read(m.spool); c.Peek() != nil; c.Next() {
+			if !c.Peek().IsDir() {
+				continue
+			}
+			d, err := live.Beneath(c.Peek().Path)
+			if err != nil {
+				continue // it is not there, or is no directory
+			}
+			st, err := d.Self()
+			d.Release()
+			if err != nil {
+				return err
+			}
+			if err := enc.Encode(dirTimes{pathtext.Path(c.Peek().Path), st.Ino, st.Mtime}); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// timesBack gives the target's directories the times they had.
+func (m *mover) timesBack(live *handle.Dir) error {
+	f, err := os.Open(filepath.Join(m.run.Dir(), timesFile))
+	if missing(err) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	dec := json.NewDecoder(bufio.NewReader(f))
+	for {
+		var t dirTimes
+		if err := dec.Decode(&t); err == io.EOF {
+			return nil
+		} else if err != nil {
+			return err
+		}
+		d, err := live.Beneath(string(t.Path))
+		if err != nil {
+			continue // others have taken it away
+		}
+		st, err := d.Self()
+		if err == nil && (m.p.IntoFuse || st.Ino == t.Ino) && st.Mtime != t.Mtime {
+			err = ignorePermission(d.SetTimes(st.Atime, t.Mtime))
+		}
+		d.Release()
+		if err != nil {
+			return err
+		}
+	}
+}
+
+// begun reports whether the merge may have moved something.
+func (m *mover) begun() (bool, error) { return m.lastData("merge", new(pathtext.Path)) }
+
+// startOver takes back a merge that was stopped, so that the part is whole
+// again and can catch up with the half.
+func (m *mover) startOver(ctx context.Context) error {
+	spool, err := m.spoolOf(m.p.Run)
+	if err != nil {
+		return err
+	}
+	defer spool.Close()
+	return m.unmerge(ctx, spool)
+}
+
+// placedByRecord reports whether the records say what was placed. It stays
+// so while the merge is taken back, in several attempts if need be.
+func (m *mover) placedByRecord() (bool, error) {
+	acts, err := m.Ledger.Acts(m.p.Run)
+	if err != nil {
+		return false, err
+	}
+	for _, a := range slices.Backward(acts) {
+		switch a.Name {
+		case "settle":
+			return !a.Done.IsZero(), nil
+		case "merge":
+			return false, nil
+		}
+	}
+	return false, nil
+}
+
+// settled reports whether the records say where the merge, as it stands now,
+// has put everything.
+func (m *mover) settled() (bool, error) {
+	acts, err := m.Ledger.Acts(m.p.Run)
+	if err != nil {
+		return false, err
+	}
+	for _, a := range slices.Backward(acts) {
+		switch a.Name {
+		case "settle":
+			return !a.Done.IsZero(), nil
+		case "merge", "unmerge":
+			return false, nil
+		}
+	}
+	return false, nil
+}
+
+// unmerge moves what was given a place back into the part, where it is still
+// what was placed, and gives the target's entries their names again.
+func (m *mover) unmerge(ctx context.Context, spool *transfer.Spool) error {
+	live, err := m.into.Beneath(string(m.p.Final))
+	if err != nil {
+		return err
+	}
+	defer live.Release()
+	settled, err := m.placedByRecord()
+	if err != nil {
+		return err
+	}
+	err = m.act(ctx, "unmerge", m.p.Target, func() error {
+		n := 0
+		for c := transfer.Read(spool); c.Peek() != nil; c.Next() {
+			if c.Peek().Path == "." {
+				continue
+			}
+			moved, err := m.unmergeOne(live, c.Peek(), settled)
+			if err != nil {
+				return err
+			}
+			if moved {
+				n++
+				if err := step(ctx, fmt.Sprintf("unmerged-%d", n)); err != nil {
+					return err
+				}
+			}
+		}
+		return errors.Join(m.timesBack(live), live.SyncAll(), m.part.Dir.Sync())
+	}, nil)
+	if err != nil {
+		return err
+	}
+	err = os.Remove(filepath.Join(m.run.Dir(), timesFile))
+	return ignoreMissing(err)
+}
+
+func (m *mover) unmergeOne(live *handle.Dir, rec *transfer.Record, settled bool) (moved bool, err error) {
+	to, name, err := live.Parent(rec.Path)
+	if missing(err) || errors.Is(err, unix.ENOTDIR) || isLoop(err) {
+		return false, nil // it came back with the directory around it
+	}
+	if err != nil {
+		return false, err
+	}
+	defer to.Release()
+	if !settled || rec.Fact.Flags&transfer.Merged != 0 {
+		if moved, err = m.takeBack(to, name, rec); err != nil {
+			return moved, err
+		}
+	}
+	back, err := m.nameBack(to, name, rec)
+	return moved || back, err
+}
+
+// takeBack moves an entry from its place in the target into the part.
+func (m *mover) takeBack(to *handle.Dir, name string, rec *transfer.Record) (bool, error) {
+	if _, err := m.inPart(rec.Path); !missing(err) {
+		return false, err // it was not placed, or is back already
+	}
+	for _, as := range []string{name, m.p.beside(name, ofHalf)} {
+		st, err := to.Stat(as)
+		if missing(err) {
+			continue
+		}
+		if err != nil {
+			return false, err
+		}
+		if !placedAs(rec, &st) {
+			continue // somebody else's, or changed since: it stays
+		}
+		from, err := m.makeWay(rec.Path)
+		if err != nil {
+			return false, err
+		}
+		defer from.Release()
+		return true, errors.Join(to.Rename(as, from, name), m.flushFUSE(from, to))
+	}
+	return false, nil
+}
+
+// placedAs reports whether an entry is still the one that was placed: a rename
+// moves nothing but its ctime.
+func placedAs(rec *transfer.Record, st *handle.Stat) bool {
+	was, now := rec.Fact.Copy, transfer.SnapOf(st, nil)
+	if was.Ino != 0 && was.Ino != now.Ino || rec.Type() != st.Type() {
+		return false
+	}
+	return st.IsDir() || was.Size == now.Size && was.Mtime == now.Mtime
+}
+
+// inPart looks at an entry of the part.
+func (m *mover) inPart(path string) (handle.Stat, error) {
+	dir, name, err := m.part.Dir.Parent(path)
+	if err != nil {
+		return handle.Stat{}, err
+	}
+	defer dir.Release()
+	return dir.Stat(name)
+}
+
+// makeWay opens the directory around an entry of the part; what was tidied
+// away on the way is made again.
+func (m *mover) makeWay(path string) (*handle.Dir, error) {
+	dir, _, err := m.part.Dir.Parent(path)
+	if !missing(err) {
+		return dir, err
+	}
+	up := filepath.Dir(path)
+	above, err := m.makeWay(up)
+	if err != nil {
+		return nil, err
+	}
+	defer above.Release()
+	if err := above.Mkdir(filepath.Base(up), 0o700); err != nil {
+		return nil, err
+	}
+	return above.Beneath(filepath.Base(up))
+}
+
+// nameBack gives an entry of the target its name again that had made way.
+func (m *mover) nameBack(to *handle.Dir, name string, rec *transfer.Record) (bool, error) {
+	beside := m.p.beside(name, ofTarget)
+	from := to
+	if _, err := to.Stat(beside); missing(err) {
+		dir, _, err := m.part.Dir.Parent(rec.Path)
+		if missing(err) {
+			return false, nil
+		}
+		if err != nil {
+			return false, err
+		}
+		defer dir.Release()
+		from = dir
+	}
+	if _, err := from.Stat(beside); err != nil {
+		return false, ignoreMissing(err)
+	}
+	if _, err := to.Stat(name); !missing(err) {
+		return false, err // the name is taken: both stay
+	}
+	return true, errors.Join(from.Rename(beside, to, name), m.flushFUSE(from, to))
+}
+
+// settle takes into the records where everything lies after the merge.
+func (m *mover) settle(ctx context.Context) error {
+	if done, err := m.settled(); done || err != nil {
+		return err
+	}
+	live, err := m.into.Beneath(string(m.p.Final))
+	if err != nil {
+		return err
+	}
+	defer live.Release()
+	if m.part == nil {
+		if m.part, err = m.partAgain(); err != nil {
+			return err
+		}
+	}
+	return m.act(ctx, "settle", m.p.Target, func() error {
+		next, err := m.rewrite(ctx, live, func(rec *transfer.Record) error {
+			rec.Fact.Flags &^= transfer.Merged
+			if rec.Path == "." {
+				return nil
+			}
+			_, err := m.inPart(rec.Path)
+			merged := missing(err)
+			if err != nil && !merged {
+				return err
+			}
+			snap, err := m.settledAt(live, rec, merged)
+			if snap != nil {
+				rec.Fact.Copy = *snap
+			}
+			if merged {
+				rec.Fact.Flags |= transfer.Merged
+			}
+			return err
+		})
+		if err != nil {
+			return err
+		}
+		_ = m.spool.Close() // only read from here on
+		m.spool = next
+		return nil
+	}, nil)
+}
+
+// settledAt looks at the target's entry that has the content of a record; nil
+// if there is none.
+func (m *mover) settledAt(live *handle.Dir, rec *transfer.Record, merged bool) (*transfer.Snap, error) {
+	for _, path := range []string{rec.Path, m.p.besidePath(live, rec.Path)} {
+		dir, name, err := live.Parent(path)
+		if missing(err) || errors.Is(err, unix.ENOTDIR) || isLoop(err) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		st, err := dir.Stat(name)
+		var xattrs []handle.Xattr
+		if err == nil {
+			xattrs, err = dir.Xattrs(name)
+		}
+		dir.Release()
+		if missing(err) || err == nil && merged && !placedAs(rec, &st) || err == nil && st.Type() != rec.Type() {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		snap := transfer.SnapOf(&st, xattrs).On(m.p.IntoFuse)
+		return &snap, nil
+	}
+	return nil, nil
+}
+
+// besidePath is where an entry of the half lies in the target if it, or a
+// directory above it, had to go beside another; path itself if none had to.
+func (p *Plan) besidePath(live *handle.Dir, path string) string {
+	if p.Kind != KindMerge {
+		return path
+	}
+	at := "."
+	for rest := path; rest != ""; {
+		name, more, _ := cutPath(rest)
+		beside := filepath.Join(at, p.beside(name, ofHalf))
+		if dir, base, err := live.Parent(beside); err == nil {
+			_, err = dir.Stat(base)
+			dir.Release()
+			if err == nil {
+				return filepath.Join(beside, more)
+			}
+		}
+		at, rest = filepath.Join(at, name), more
+	}
+	return path
+}
+
+func cutPath(path string) (first, rest string, more bool) {
+	for i := range len(path) {
+		if path[i] == '/' {
+			return path[:i], path[i+1:], true
+		}
+	}
+	return path, "", false
+}
+
+// rewrite writes the records of this run anew and composes the frozen
+// manifest from them.
+func (m *mover) rewrite(ctx context.Context, live *handle.Dir, change func(*transfer.Record) error) (*transfer.Spool, error) {
+	return m.renew(ctx, m.p.Run, m.p.Digest, live, func(dir string, n int) (*transfer.Spool, error) {
+		return transfer.Rewrite(m.spool, dir, n, change)
+	})
+}
+
+// tidy takes away what is left in the part: what the target had already. What
+// was the target's stays, under a name that says so.
+func (m *mover) tidy(ctx context.Context) error {
+	aside := m.asideDir()
+	return m.act(ctx, "tidy", pathtext.Path(aside), func() error {
+		if m.part != nil {
+			m.part.Close()
+			m.part = nil
+		}
+		part := partName(m.p.Run)
+		left, err := transfer.Sweep(m.into, part, m.spool, func(r *transfer.Record) bool { return r.Fact.Flags&transfer.Merged == 0 })
+		if err != nil {
+			return err
+		}
+		if left {
+			if err := m.into.Rename(part, m.into, aside); err != nil {
+				return err
+			}
+		}
+		if _, err := m.into.Stat(aside); err == nil {
+			at := m.into.Join(aside)
+			f := finding.New(finding.OlderAside, at, "what the target had of entries that were replaced is in "+pathtext.Show(at), subject(m.p.Name, "", ""))
+			m.out.Findings = append(m.out.Findings, f)
+		}
+		return m.into.Sync()
+	}, nil)
+}
+
+// asideDir is where the target's entries lie that the half's replaced.
+func (m *mover) asideDir() string { return shorten("."+string(m.p.Final), ".replaced-"+m.p.Run) }
+
+// partAgain opens the part of a run whose merge has begun; it is made if it
+// was tidied away.
+func (m *mover) partAgain() (*transfer.Part, error) {
+	if _, err := m.into.Stat(m.asideDir()); err == nil {
+		if _, err := m.into.Stat(partName(m.p.Run)); missing(err) {
+			if err := m.into.Rename(m.asideDir(), m.into, partName(m.p.Run)); err != nil {
+				return nil, err
+			}
+		}
+	}
+	var known placeData
+	if _, err := m.lastData("part-made", &known); err != nil {
+		return nil, err
+	}
+	allow := m.p.Allow
+	allow.Owners = true // it is this run's, whatever is in it
+	return transfer.OpenPart(m.into, partName(m.p.Run), asideName(m.p.Run), known.Ino, &allow)
+}
+
+// mergeBackward takes a merge back from wherever it stands.
+func (m *mover) mergeBackward(ctx context.Context) error {
+	at, err := m.where()
+	if err != nil {
+		return err
+	}
+	begun, err := m.begun()
+	if err != nil {
+		return err
+	}
+	live := at == switched
+	if live {
+		m.switched = true
+		if err := m.reopen(); err != nil {
+			return err
+		}
+		if err := m.placedUnchanged(ctx); err != nil {
+			return err
+		}
+		if err := m.act(ctx, "switch-back", m.p.LinkText, m.exchangeAgain, nil); err != nil {
+			return err
+		}
+		m.switched = false
+	}
+	if err := errors.Join(link.Remove(m.heldIn, string(m.p.Held), string(m.p.LinkText)), m.dropScratch(m.linkIn), m.dropScratch(m.heldIn)); err != nil {
+		return err
+	}
+	wasLive, err := m.lastData("switch-back", new(json.RawMessage))
+	if err != nil {
+		return err
+	}
+	setAside := ""
+	if begun {
+		if setAside, err = m.takeAllBack(ctx, live || wasLive); err != nil {
+			return err
+		}
+	}
+	if setAside == "" {
+		if err := m.removePart(ctx); err != nil {
+			return err
+		}
+	}
+	if err := m.run.Unreserve(); err != nil {
+		return err
+	}
+	var aside *ledger.Held
+	if setAside != "" {
+		m.out.SetAside = filepath.Join(string(m.p.Into), setAside)
+		if aside, err = m.mergedAside(setAside); err != nil {
+			return err
+		}
+	}
+	return m.run.Set(ledger.Undone, "", func(t *ledger.Tx) error {
+		if err := t.HeldGone(m.p.Run, m.p.HeldPath()); err != nil {
+			return err
+		}
+		if aside != nil {
+			if err := t.AddHeld(*aside); err != nil {
+				return err
+			}
+		}
+		return t.SaveRedirect(*m.p.Before)
+	})
+}
+
+// takeAllBack undoes the placing. What programs were led to once is set aside
+// and not deleted (I4): its name is returned.
+func (m *mover) takeAllBack(ctx context.Context, wasLive bool) (string, error) {
+	aside := m.copyAside()
+	if _, err := m.into.Stat(aside); err == nil {
+		return aside, nil // done before this was stopped
+	}
+	var err error
+	if m.spool == nil {
+		if m.spool, err = m.spoolOf(m.p.Run); err != nil {
+			return "", err
+		}
+	}
+	if m.part, err = m.partAgain(); err != nil {
+		return "", err
+	}
+	if err := m.unmerge(ctx, m.spool); err != nil {
+		return "", err
+	}
+	if !wasLive {
+		return "", nil
+	}
+	live, err := m.into.Beneath(string(m.p.Final))
+	if err != nil {
+		return "", err
+	}
+	defer live.Release()
+	next, err := m.rewrite(ctx, live, func(rec *transfer.Record) error {
+		st, err := m.inPart(rec.Path)
+		if err != nil || rec.Path == "." {
+			return ignoreMissing(err)
+		}
+		dir, name, err := m.part.Dir.Parent(rec.Path)
+		if err != nil {
+			return err
+		}
+		defer dir.Release()
+		xattrs, err := dir.Xattrs(name)
+		rec.Fact.Copy = transfer.SnapOf(&st, xattrs).On(m.p.IntoFuse)
+		return err
+	})
+	if err != nil {
+		return "", err
+	}
+	_ = m.spool.Close() // only read
+	m.spool = next
+	if err := m.part.Finish(next, &m.p.Allow); err != nil {
+		return "", err
+	}
+	return aside, m.act(ctx, "set-aside", pathtext.Path(aside), func() error {
+		return errors.Join(m.into.Rename(partName(m.p.Run), m.into, aside), m.into.Sync())
+	}, nil)
+}
+
+// mergedAside is the copy that was set aside, as a held original.
+func (m *mover) mergedAside(name string) (*ledger.Held, error) {
+	st, err := m.into.Stat(name)
+	if err != nil {
+		return nil, err
+	}
+	h := m.held()
+	h.Path, h.Drive, h.Copy, h.Ino = filepath.Join(string(m.p.Into), name), m.p.IntoDrive, true, st.Ino
+	if m.p.IntoFuse {
+		h.Ino = 0
+	}
+	return &h, nil
+}
+
+// placedUnchanged wants what was placed to be as it was placed: a
+// *RefusedError if somebody worked on it.
+func (m *mover) placedUnchanged(ctx context.Context) error {
+	live, err := m.into.Beneath(string(m.p.Final))
+	if err != nil {
+		return err
+	}
+	defer live.Release()
+	if err := m.dropProbes(live); err != nil {
+		return err
+	}
+	var changed []string
+	for c := transfer.Read(m.spool); c.Peek() != nil && len(changed) < firstListed; c.Next() {
+		rec := c.Peek()
+		if rec.Fact.Flags&transfer.Merged == 0 || rec.IsDir() {
+			continue
+		}
+		snap, err := m.settledAt(live, rec, true)
+		if err != nil {
+			return err
+		}
+		if snap == nil || rec.Fact.Copy.Ctime != snap.Ctime {
+			changed = append(changed, filepath.Join(m.p.Copy(), rec.Path))
+		}
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+	}
+	return m.workedOn(changed)
+}
