@@ -2,6 +2,8 @@ package test
 
 import (
 	"bufio"
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -25,6 +27,7 @@ type crashBed struct {
 	content              string // print of the folder
 	original, before     string // a held original and its print, where that is to stay so
 	late                 bool   // late writes are part of the content, and arrive with the command
+	target, merged       string // merge: prints of the target before, and as it is to be afterwards
 }
 
 // crashTree is small, and has one of everything.
@@ -108,9 +111,47 @@ func crashStories() []crashStory {
 			require.NoFileExists(t, b.folder)
 		}, onBasalt, nil},
 		{"discard-original", [][]string{move("BASALT")}, discard, discarded, nil, nil},
+		{"mend", [][]string{move("BASALT")}, []string{"mend", "documents", "--yes", "-q"}, func(t *testing.T, b *crashBed) {
+			onBasalt(t, b)
+			require.Equal(t, b.content, lab.Print(t, b.folder+"/."))
+		}, func(t *testing.T, b *crashBed) {
+			text, err := os.Readlink(b.folder)
+			require.NoError(t, err)
+			require.Equal(t, "/nowhere", text)
+			require.Equal(t, b.content, lab.Print(t, filepath.Join(b.basalt, "ines", "Documents")))
+		}, astray},
+		{"merge-halves", [][]string{move("BASALT"), discard}, []string{"mend", "documents", "--yes", "-q"}, onBasalt, func(t *testing.T, b *crashBed) {
+			realFolder(t, b)
+			require.Empty(t, lab.Changes(b.target, lab.Print(t, filepath.Join(b.basalt, "ines", "Documents"))))
+		}, split},
 		{"discard-original after late writes", [][]string{move("BASALT")}, discard, discarded, nil, writeLate},
 	}
 }
+
+// astray has the link lead elsewhere, and the target note be gone.
+func astray(t *testing.T, b *crashBed) {
+	require.NoError(t, os.Remove(b.folder))
+	require.NoError(t, os.Symlink("/nowhere", b.folder))
+	require.NoError(t, os.Remove(filepath.Join(b.basalt, "ines", ".nexlin", "documents.json")))
+}
+
+// split has a program make a real folder in the link's place, with one of
+// everything: new, equal, younger, older, another kind of thing.
+func split(t *testing.T, b *crashBed) {
+	require.NoError(t, os.Remove(b.folder))
+	lab.Tree{
+		"Documents/a: a", "Documents/new: new", "Documents/deep/er/b: younger", "Documents/deep/er/c: older", "Documents/deep/er/d: d",
+		"Documents/whole/new/one: 1", "Documents/whole/two: 2", "Documents/empty: a file", "Documents/l => deep/er/d", "Documents/l2 => new",
+	}.Make(t, b.skerry)
+	require.NoError(t, lab.AgeTree(b.folder))
+	require.NoError(t, os.Link(filepath.Join(b.folder, "new"), filepath.Join(b.folder, "deep", "another")))
+	for name, at := range map[string]time.Time{"deep/er/b": time.Date(2035, 1, 1, 0, 0, 0, 0, time.UTC), "deep/er/c": time.Unix(1000, 0)} {
+		require.NoError(t, os.Chtimes(filepath.Join(b.folder, name), at, at))
+	}
+	b.content, b.target = lab.Print(t, b.folder), lab.Print(t, filepath.Join(b.basalt, "ines", "Documents"))
+}
+
+var runID = regexp.MustCompile(`\d{8}-[a-z2-7]{5}`)
 
 // workedIn has somebody work at the target.
 func workedIn(t *testing.T, b *crashBed) {
@@ -227,8 +268,8 @@ func (b *crashBed) wholeMidway(t *testing.T, s crashStory) {
 
 func (b *crashBed) changed(t *testing.T, s crashStory) []string {
 	t.Helper()
-	if s.name == "detach" {
-		return nil
+	if s.name == "detach" || s.name == "mend" {
+		return nil // the link path leads nowhere before or after it
 	}
 	real, err := filepath.EvalSymlinks(b.folder)
 	require.NoError(t, err)
@@ -236,7 +277,38 @@ func (b *crashBed) changed(t *testing.T, s crashStory) []string {
 	if b.late { // the times of directories follow from what is brought into them
 		before, now = dirTime.ReplaceAllString(before, "$1"), dirTime.ReplaceAllString(now, "$1")
 	}
-	return lab.Changes(before, now)
+	changes := lab.Changes(before, now)
+	if b.target != "" && real != b.folder {
+		changes = lab.Changes(b.mergedPrint(t, s), runID.ReplaceAllString(now, "RUN"))
+	}
+	return changes
+}
+
+// mergedPrint is the target after a merge that nothing went wrong with, in
+// folders of its own.
+func (b *crashBed) mergedPrint(t *testing.T, s crashStory) string {
+	if b.merged != "" {
+		return b.merged
+	}
+	ref := newCrashBed(t, b.Program, [3]string{filepath.Dir(b.skerry), filepath.Dir(b.basalt), filepath.Dir(b.dune)})
+	ref.set(s).run(0, s.command)
+	b.merged = runID.ReplaceAllString(lab.Print(t, filepath.Join(ref.basalt, "ines", "Documents")), "RUN")
+	for _, both := range []string{"older", "younger", "new", "a file", "1", "2"} {
+		require.Contains(t, b.merged, sha(both), "the merge has lost something")
+	}
+	for _, line := range strings.Split(strings.TrimSpace(b.target), "\n") {
+		if m := digest.FindString(line); m != "" {
+			require.Contains(t, b.merged, m, "the merge has lost something of the target")
+		}
+	}
+	return b.merged
+}
+
+var digest = regexp.MustCompile(`[0-9a-f]{64}$`)
+
+func sha(content string) string {
+	sum := sha256.Sum256([]byte(content))
+	return hex.EncodeToString(sum[:])
 }
 
 var dirTime = regexp.MustCompile(`(?m)( 04\d+ \d+:\d+) [\d.]+$`)
@@ -373,7 +445,7 @@ func (b *crashBed) world(t *testing.T) string {
 
 // killRecovery kills the recovery at a step of its own, if it gets so far.
 func (b *crashBed) killRecovery(way, run string) {
-	for _, at := range []string{"place.act", "switch.act", "switch-back.act", "set-aside.intent", "hold.act", "part-removed", "part.act", "erase.act", "link.act"} {
+	for _, at := range []string{"place.act", "switch.act", "switch-back.act", "set-aside.intent", "hold.act", "unmerge.intent", "unmerged-2", "settle.act", "tidy.intent", "part-removed", "part.act", "erase.act", "link.act"} {
 		b.Env = []string{"NEXLIN_FAULT=kill:" + at}
 		_, code := b.Exit(way, run, "--yes", "-q")
 		b.Env = nil

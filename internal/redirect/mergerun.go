@@ -221,7 +221,32 @@ func (m *mover) startOver(ctx context.Context) error {
 		return err
 	}
 	defer spool.Close()
-	return m.unmerge(ctx, spool)
+	if err := m.unmerge(ctx, spool); err != nil {
+		return err
+	}
+	// What was tidied away already is copied again.
+	dir := m.run.Dir()
+	all := transfer.Spools(dir)
+	next, err := transfer.Rewrite(spool, dir, all[len(all)-1]+1, func(rec *transfer.Record) error {
+		rec.Fact.Flags &^= transfer.Merged
+		if rec.Path == "." {
+			return nil
+		}
+		_, err := m.inPart(rec.Path)
+		if missing(err) {
+			rec.Fact.Flags, rec.Fact.Copy = 0, transfer.Snap{}
+		}
+		return ignoreMissing(err)
+	})
+	if err != nil {
+		return err
+	}
+	for _, n := range all {
+		if err := transfer.RemoveSpool(dir, n); err != nil {
+			return errors.Join(err, next.Close())
+		}
+	}
+	return next.Close()
 }
 
 // placedByRecord reports whether the records say what was placed. It stays
