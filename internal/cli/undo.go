@@ -178,6 +178,7 @@ func (a *app) showRecovery(r *redirect.Recovery, forward bool) {
 		redirect.KindMove: "move", redirect.KindMoveOn: "move on", redirect.KindBringBack: "bring-back",
 		redirect.KindDetach: "detach", redirect.KindDiscard: "discard of the held original",
 		redirect.KindMend: "mend", redirect.KindMerge: "merge of the two halves",
+		redirect.KindRecord: "record", redirect.KindRestore: "making again",
 	}[p.Kind]
 	a.print("run %s: %s of %s, %s", bold.Render(r.Run.ID), what, bold.Render(a.path(string(p.Link))), r.Run.State)
 	if r.Run.Message != "" && r.Run.State == ledger.Stopped {
@@ -227,6 +228,8 @@ func (a *app) recoverRun(e *redirect.Engine, row ledger.RunRow, forward bool) er
 		a.showBroughtBack(out)
 	case redirect.KindMend, redirect.KindMerge:
 		a.showMended(out)
+	case redirect.KindRecord:
+		a.showRecorded(out)
 	default:
 		a.print("%s  run %s is finished", good.Render("done"), row.ID)
 	}
@@ -240,6 +243,7 @@ func (a *app) showUndone(o *redirect.Outcome) {
 		redirect.KindMove: "is the real folder again", redirect.KindMoveOn: "leads to where it led before",
 		redirect.KindBringBack: "is the link again", redirect.KindDetach: "is the link again",
 		redirect.KindMend: "is as it was before the mend", redirect.KindMerge: "is the real folder again",
+		redirect.KindRecord: "is as it was before it was recorded", redirect.KindRestore: "is as it was",
 	}[p.Kind]
 	a.print("%s  %s %s", good.Render("undone"), bold.Render(a.path(string(p.Link))), state)
 	a.news(o)

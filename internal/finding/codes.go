@@ -99,6 +99,19 @@ const (
 	Stranger     Code = "foreign-entry"
 	HeldInUse    Code = "held-in-use"
 	OlderAside   Code = "replaced-set-aside"
+
+	// record and restore-links
+	CopyDiffers    Code = "copy-differs"
+	MetaDiffers    Code = "metadata-differs"
+	MoreInCopy     Code = "more-in-copy"
+	NothingToProve Code = "nothing-to-prove-by"
+	SeveralLeft    Code = "several-left-over"
+	KnownAlready   Code = "known-already"
+	AccountUnknown Code = "account-unknown"
+	OtherAccount   Code = "other-account"
+	OutsideHome    Code = "outside-home"
+	RecordLost     Code = "manifest-unusable"
+	FolderInWay    Code = "folder-in-the-way"
 )
 
 var kinds = func() map[Code]Kind {
@@ -196,6 +209,17 @@ var list = []Kind{
 	{Rot, Blocker, "A file at the target has other content than was verified, and nothing says that anybody wrote to it.", "the held original still has the right content: copy these files back from it", false},
 	{Stranger, Warning, "Entries that Nexlin did not make lie in its working directory; they are left there.", "look at them and put them where they belong", false},
 	{OlderAside, Info, "A merge replaced entries of the target; they were set aside on the drive.", "they are yours to look at and to delete", false},
+	{CopyDiffers, Blocker, "The copy is not what the original is, so it is not taken in.", "make the two equal, and try again; nothing was changed", false},
+	{MetaDiffers, Blocker, "The copy has other times, owners or permissions than the original, as a plain copy has.", "if that is all right: `--accept metadata-differs`", true},
+	{MoreInCopy, Info, "The copy has entries that the original has not, as it has when people work there.", "nothing needs doing", false},
+	{NothingToProve, Warning, "There is no original to hold the data against: it is taken as it is.", "name one with `--original DIR` if there is one", false},
+	{SeveralLeft, Blocker, "More than one folder beside the link could be its original.", "name the right one with `--original DIR`", false},
+	{KnownAlready, Info, "The ledger knows this redirect.", "nothing needs doing", false},
+	{AccountUnknown, Blocker, "The account that the data belongs to is not on this machine.", "`--account OLD=NEW` says which account it is here", false},
+	{OtherAccount, Info, "The data belongs to another account.", "run as that account, or as administrator", false},
+	{OutsideHome, Blocker, "The drive says that the link belongs outside the account's home.", "if that is right: `--accept outside-home`", true},
+	{RecordLost, Warning, "The manifest on the drive can't be used, so what is at the target is taken as it is.", "compare with a backup if you doubt it", false},
+	{FolderInWay, Info, "A real folder stands where the link belongs.", "it is merged into the target and held; `--folders hold` holds it as it is", false},
 	{HeldInUse, Blocker, "A program still has the held original open.", "quit the program and try again", false},
 }
 

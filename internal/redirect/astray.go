@@ -71,20 +71,34 @@ func LookAtLink(r ledger.Redirect) ([]finding.Finding, error) {
 // LookForNote reads the target note of a redirect. One that this account may
 // not see is no error.
 func LookForNote(r ledger.Redirect) error {
+	_, err := noteBeside(r)
+	return err
+}
+
+// noteBeside reads the note of a redirect; nil if this account may not, or if
+// there is no directory to look in.
+func noteBeside(r ledger.Redirect) (*Note, error) {
 	parent, err := handle.OpenReal(filepath.Dir(r.Target))
 	if err != nil {
-		return nil // that is another finding
+		return nil, nil // that is another finding
 	}
 	defer parent.Release()
 	rec, err := parent.Beneath(drive.RecordDir)
+	var n *Note
 	if err == nil {
 		defer rec.Release()
-		_, err = ReadNote(rec, r.Name)
+		n, err = ReadNote(rec, r.Name)
 	}
 	if errors.Is(err, fs.ErrPermission) {
-		return nil
+		return nil, nil
 	}
-	return err
+	return n, err
+}
+
+// staleNote reports a note that is gone, or speaks of another machine's link.
+func staleNote(r ledger.Redirect) bool {
+	n, err := noteBeside(r)
+	return err != nil || n != nil && (string(n.Link) != r.Link || n.Account != r.Account || n.Run != r.Run)
 }
 
 // RenamedTarget looks beside a target that is gone for the same directory

@@ -36,6 +36,9 @@ func (e *Engine) CheckDeep(ctx context.Context, r ledger.Redirect) (*Deep, error
 		e.Progress.Phase("compare", r.Files, r.Bytes)
 	}
 	v := &Verdict{Held: ledger.Held{Redirect: r.Name, Run: r.Run}}
+	if v.plan, err = e.planOfRun(r.Run); err != nil {
+		return nil, err
+	}
 	spool, err := e.spoolOf(r.Run)
 	if err == nil {
 		defer spool.Close()

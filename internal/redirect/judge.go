@@ -1,6 +1,7 @@
 package redirect
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -243,12 +244,26 @@ func (j *judge) content(ctx context.Context, rec *transfer.Record, now *inventor
 	if j.progress != nil {
 		j.progress.Advance(1, now.Stat.Size)
 	}
-	if err == nil && sum == rec.Fact.Sum {
+	same := sum == rec.Fact.Sum
+	if err == nil && rec.Fact.Sum == (transfer.Sum{}) {
+		// The record was made from the manifest on the drive, which has digests only.
+		var f transfer.Fact
+		f, err = transfer.DigestOf(ctx, j.digest(), now.Dir, now.Name, now.Stat.Size)
+		same = f.Digest == rec.Fact.Digest
+	}
+	if err == nil && same {
 		j.set(rec, "")
 		return nil
 	}
 	j.set(rec, j.why(rec, now, err))
 	return nil
+}
+
+func (v *Verdict) digest() transfer.Digest {
+	if v.plan == nil {
+		return transfer.SHA256
+	}
+	return cmp.Or(v.plan.Digest, transfer.SHA256)
 }
 
 // unreadable tells a drive that can't give the content back from other

@@ -93,7 +93,7 @@ func (e *Engine) PlanMend(ctx context.Context, r ledger.Redirect, o MendOptions)
 	if err != nil || p.Blocked() != nil {
 		return p, err
 	}
-	p.Mend.Note = LookForNote(*after) != nil && e.noteKnown(r)
+	p.Mend.Note = staleNote(*after) && e.noteKnown(r)
 	if split {
 		if err := e.planMerge(ctx, p, o); err != nil {
 			return nil, err

@@ -27,6 +27,8 @@ type Halves string
 const (
 	KeepBoth Halves = "keep-both"
 	Newer    Halves = "newer"
+	// HoldAll brings nothing over: the half is only held.
+	HoldAll Halves = "hold"
 )
 
 // A Choice is what a person wants of one path that both halves have.
@@ -114,6 +116,8 @@ func (e *Engine) planMerge(ctx context.Context, p *Plan, o MendOptions) error {
 // target has of that name. equal is asked only for entries of one kind.
 func (p *Plan) fate(path string, half, target *handle.Stat, equal func() (bool, error)) (Fate, error) {
 	switch {
+	case p.Halves == HoldAll && (target == nil || !half.IsDir() || !target.IsDir()):
+		return FateHeld, nil
 	case target == nil:
 		return FateNew, nil
 	case half.IsDir() && target.IsDir():

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"os/user"
+	"slices"
 	"strconv"
 	"time"
 
@@ -124,7 +125,7 @@ func (p *Plan) exchanges() bool { return p.Kind == KindMove || p.Kind == KindMer
 // Small says that the run copies nothing: it only changes a link or records,
 // or deletes.
 func (p *Plan) Small() bool {
-	return p.Kind == KindDetach || p.Kind == KindDiscard || p.Kind == KindMend
+	return slices.Contains([]string{KindDetach, KindDiscard, KindMend, KindRestore}, p.Kind)
 }
 
 // Blocked gives the *RefusedError of the plan's blockers; nil if there are

@@ -50,7 +50,11 @@ func (e *Engine) Recoverable(row ledger.RunRow) (*Recovery, error) {
 	}
 	m := &mover{Engine: e, p: p, out: &Outcome{}}
 	defer m.close()
-	if err := m.open(); err != nil {
+	open := m.open
+	if p.Kind == KindRecord {
+		open = m.openRecord
+	}
+	if err := open(); err != nil {
 		return nil, err
 	}
 	at, err := m.where()
@@ -74,6 +78,10 @@ func (e *Engine) take(row ledger.RunRow) (*mover, error) {
 	switch {
 	case p.Kind == KindMend:
 		open = m.openMend
+	case p.Kind == KindRecord:
+		open = m.openRecord
+	case p.Kind == KindRestore:
+		open = m.openRestore
 	case p.Small():
 		return m, nil
 	}
@@ -123,6 +131,10 @@ func (e *Engine) resume(ctx context.Context, row ledger.RunRow) (*Outcome, error
 		err = m.discardAgain(ctx)
 	case KindMend:
 		err = m.mend(ctx)
+	case KindRecord:
+		return m.out, m.recorded(m.record(ctx))
+	case KindRestore:
+		err = m.restore(ctx)
 	default:
 		err = m.forward(ctx)
 	}
@@ -154,6 +166,10 @@ func (e *Engine) Undo(ctx context.Context, row ledger.RunRow) (*Outcome, error) 
 		err = m.attach(ctx)
 	case KindMend:
 		err = m.unmend(ctx)
+	case KindRecord:
+		err = m.unrecord(ctx)
+	case KindRestore:
+		err = m.unrestore()
 	case KindMerge:
 		err = m.mergeBackward(ctx)
 	default:

@@ -58,6 +58,8 @@ const (
 	KindDiscard   = "discard-original"
 	KindMend      = "mend"
 	KindMerge     = "merge-halves"
+	KindRecord    = "record"
+	KindRestore   = "restore-links"
 )
 
 // A RefusedError ends an act before anything has changed: blockers were

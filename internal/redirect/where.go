@@ -49,6 +49,11 @@ func (m *mover) where() (position, error) {
 		return m.whereMove()
 	case KindMoveOn:
 		return m.whereMoveOn()
+	case KindRecord:
+		if ours, err := link.Is(m.linkIn, m.base(), string(m.p.LinkText)); ours || err != nil {
+			return switched, err
+		}
+		return before, nil
 	}
 	return m.whereBringBack()
 }

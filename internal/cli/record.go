@@ -1,0 +1,169 @@
+package cli
+
+import (
+	"errors"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"nexlin/internal/pathtext"
+	"nexlin/internal/redirect"
+)
+
+func (a *app) recordCmd() *cobra.Command {
+	var preview bool
+	var accept []string
+	var copy, original, name string
+	c := &cobra.Command{
+		Use:   "record PATH",
+		Short: "take a link made by hand, or data already copied, into the records after proving it",
+		Long: "PATH is a link that somebody made by hand, or a folder whose copy lies on the other drive already\n" +
+			"(--copy). The copy is held against its original entry by entry, every file read: the folder itself,\n" +
+			"what --original names, or what is left over beside the link under a name such as PATH.old. If all\n" +
+			"is equal, a folder is exchanged for a link, the original is held, and the redirect is looked after\n" +
+			"like any other. If anything differs it is listed, and nothing is taken in.",
+		Example: "  nexlin record ~/Pictures\n  nexlin record ~/Music --copy BASALT:/ines/Music",
+		Args:    cobra.ExactArgs(1),
+		RunE: a.runner(func(_ *cobra.Command, args []string) error {
+			if name != "" && !redirect.ValidName(name) {
+				return checkNames(moveFlags{name: name})
+			}
+			accepted, err := codes(accept)
+			if err != nil {
+				return err
+			}
+			e, done, err := a.engine(!preview)
+			if err != nil {
+				return err
+			}
+			defer done()
+			cwd, err := a.cwd()
+			if err != nil {
+				return err
+			}
+			o := redirect.RecordOptions{Path: absolute(args[0], cwd), Name: name, Accept: accepted}
+			for _, f := range []struct {
+				ref  string
+				path *string
+			}{{copy, &o.Copy}, {original, &o.Original}} {
+				if f.ref != "" {
+					if *f.path, err = e.Drives.Place(f.ref, cwd); err != nil {
+						return err
+					}
+				}
+			}
+			return a.several(args, "runs", func(string) (doc, error) { return a.recordOne(e, o, preview) })
+		}),
+	}
+	c.Flags().StringVar(&copy, "copy", "", "where the copy of a real folder lies (`DIR`)")
+	c.Flags().StringVar(&original, "original", "", "what the copy was made of (`DIR`), if it is not found beside the link")
+	c.Flags().StringVar(&name, "name", "", "the `NAME` of the redirect")
+	c.Flags().StringArrayVar(&accept, "accept", nil, "go on past the finding with this `CODE`")
+	a.previewFlag(c, &preview)
+	return c
+}
+
+func absolute(path, cwd string) string {
+	if filepath.IsAbs(path) {
+		return filepath.Clean(path)
+	}
+	return filepath.Join(cwd, path)
+}
+
+func (a *app) recordOne(e *redirect.Engine, o redirect.RecordOptions, preview bool) (doc, error) {
+	plan, err := e.PlanRecord(o)
+	if err != nil {
+		return nil, err
+	}
+	p := a.progress()
+	e.Progress = p
+	if preview && plan.Blocked() == nil {
+		err = e.Compare(a.ctx, plan)
+		p.end()
+		if err != nil {
+			if blocked := plan.Blocked(); blocked == nil {
+				return nil, err
+			}
+		}
+	}
+	if !a.json {
+		a.showRecord(plan)
+	}
+	if err := plan.Blocked(); err != nil {
+		if a.json {
+			return nil, err
+		}
+		return nil, &shownError{err}
+	}
+	if preview {
+		a.sayPreview()
+		return planDoc(plan), nil
+	}
+	if err := a.confirm("compare both, and take it in if they are equal?", true, "--yes"); err != nil {
+		return nil, err
+	}
+	p = a.progress()
+	e.Progress = p
+	out, err := e.Record(a.ctx, plan)
+	p.end()
+	if refused := (*redirect.RefusedError)(nil); errors.As(err, &refused) && !a.json {
+		a.print("")
+		a.findings(a.out, refused.Findings)
+		return nil, &shownError{err}
+	}
+	if err != nil {
+		if out != nil {
+			return a.outcomeDoc(e, out), err
+		}
+		return nil, err
+	}
+	if !a.json {
+		a.showRecorded(out)
+	}
+	return a.outcomeDoc(e, out), nil
+}
+
+func (a *app) showRecord(p *redirect.Plan) {
+	target := a.path(string(p.Target))
+	if p.IntoNow.Mount != "" {
+		target = on(&p.IntoNow, string(p.Target))
+	}
+	a.print("%s", arrow(a.path(string(p.Link)), target))
+	a.print("  redirect  %s", p.Name)
+	switch {
+	case p.From == p.Link && p.From != "":
+		a.print("  original  %s: the folder itself, which is exchanged for the link and held", a.path(string(p.From)))
+	case p.From != "":
+		a.print("  original  %s, which is held where it is", a.path(string(p.From)))
+	}
+	if p.OldText != "" && p.OldText != p.LinkText {
+		a.print("  link      says %s now, and will say %s", a.path(string(p.OldText)), a.path(string(p.LinkText)))
+	}
+	if len(p.Findings) > 0 {
+		a.print("")
+		a.findings(a.out, p.Findings)
+	}
+}
+
+func (a *app) showRecorded(o *redirect.Outcome) {
+	p := o.Plan
+	a.print("")
+	a.print("%s  %s", good.Render("recorded"), arrow(a.path(string(p.Link)), on(&p.IntoNow, p.Copy())))
+	what := "read, and taken in as they are"
+	if p.From != "" {
+		what = "compared with the original, every one equal"
+	}
+	a.print("  proven    %s, %s: %s", plural(p.Files, "file", "files"), size(p.Bytes), what)
+	a.print("  tried     a file saved through the link shows up at the target, and the other way round")
+	if len(o.Findings) > len(p.Findings) {
+		a.print("")
+		a.findings(a.out, o.Findings[len(p.Findings):])
+	}
+	a.print("")
+	if p.From != "" {
+		a.print("%s the original is held as %s", caution.Render("nothing is freed yet:"), a.path(p.HeldPath()))
+		a.print("  deletes it, after comparing:   nexlin discard-original %s", pathtext.Quote(p.Name))
+	}
+	a.print("  brings the data back:          nexlin bring-back %s", pathtext.Quote(p.Name))
+	a.print("  takes this back:               nexlin undo %s", o.Run)
+}

@@ -1,0 +1,226 @@
+package cli
+
+import (
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"nexlin/internal/drive"
+	"nexlin/internal/finding"
+	"nexlin/internal/health"
+	"nexlin/internal/ledger"
+	"nexlin/internal/pathtext"
+	"nexlin/internal/redirect"
+)
+
+type restoreFlags struct {
+	preview  bool
+	accounts []string
+	folders  string
+	accept   []string
+	halves   string
+	mend     redirect.MendOptions
+}
+
+func (a *app) restoreCmd() *cobra.Command {
+	var f restoreFlags
+	c := &cobra.Command{
+		Use:   "restore-links DRIVE",
+		Short: "make the links again that a drive tells of: on a fresh system, or another machine",
+		Long: "Reads the target notes on DRIVE and makes the link of each target again, for the account it belongs\n" +
+			"to. An account that has another name here is named with --account OLD=NEW. A real folder that\n" +
+			"stands where a link belongs is merged into the target and held, or only held. A link is made only\n" +
+			"in the home of its account, unless that is accepted. Afterwards the records know what they knew.",
+		Example: "  nexlin restore-links BASALT --preview\n  nexlin restore-links BASALT --account ines=inesk",
+		Args:    cobra.ExactArgs(1),
+		RunE: a.runner(func(_ *cobra.Command, args []string) error {
+			o, err := f.options()
+			if err != nil {
+				return err
+			}
+			e, done, err := a.engine(!f.preview)
+			if err != nil {
+				return err
+			}
+			defer done()
+			d, err := e.Drives.Find(strings.TrimSuffix(args[0], ":/"))
+			if err != nil {
+				return err
+			}
+			return a.restore(e, &d, o, f)
+		}),
+	}
+	fl := c.Flags()
+	fl.StringArrayVar(&f.accounts, "account", nil, "the account OLD on the drive is NEW here (`OLD=NEW`)")
+	fl.StringVar(&f.folders, "folders", "merge", "real folders that stand where a link belongs: merge or hold (`HOW`)")
+	fl.StringVar(&f.halves, "halves", string(redirect.KeepBoth), "what folder and target both have, with other content: keep-both or newer (`HOW`)")
+	fl.StringArrayVar(&f.accept, "accept", nil, "go on past the finding with this `CODE`")
+	a.previewFlag(c, &f.preview)
+	return c
+}
+
+func (f *restoreFlags) options() (o redirect.RestoreOptions, err error) {
+	o.Accounts = map[string]string{}
+	for _, s := range f.accounts {
+		was, is, ok := strings.Cut(s, "=")
+		if !ok || was == "" || is == "" {
+			return o, &usageError{"--account takes OLD=NEW, two names of accounts"}
+		}
+		o.Accounts[was] = is
+	}
+	switch {
+	case f.folders == "hold":
+		f.mend.Halves = redirect.HoldAll
+	case f.folders != "merge":
+		return o, &usageError{"--folders takes merge or hold"}
+	case f.halves == string(redirect.KeepBoth), f.halves == string(redirect.Newer):
+		f.mend.Halves = redirect.Halves(f.halves)
+	default:
+		return o, &usageError{"--halves takes keep-both or newer"}
+	}
+	o.Accept, err = codes(f.accept)
+	f.mend.Accept = o.Accept
+	return o, err
+}
+
+func (a *app) restore(e *redirect.Engine, d *drive.Drive, o redirect.RestoreOptions, f restoreFlags) error {
+	all, err := e.PlanRestore(a.ctx, d, o)
+	if err != nil {
+		return err
+	}
+	docs, todo := []doc{}, 0
+	for _, r := range all {
+		if !r.Known && !r.Blocked() {
+			todo++
+		}
+		if !a.json {
+			a.showRestore(d, r)
+		}
+		docs = append(docs, restoreDoc(r))
+	}
+	switch {
+	case len(all) == 0:
+		a.say("%s tells of no target", pathtext.Show(d.Name()))
+	case f.preview:
+		a.sayPreview()
+	case todo > 0:
+		if err := a.confirm("make "+plural(int64(todo), "link", "links")+"?", true, "--yes"); err != nil {
+			return err
+		}
+		if docs, err = a.restoreAll(e, all, f); err != nil {
+			return err
+		}
+	}
+	for _, r := range all {
+		if r.Blocked() {
+			a.grave(exitRefused)
+		}
+	}
+	if a.json {
+		return a.emit(doc{"preview": f.preview, "drive": doc{"id": d.ID(), "label": d.Label, "mount": pathtext.Path(d.Mount)}, "restored": docs})
+	}
+	return nil
+}
+
+// say prints what only people read.
+func (a *app) say(format string, args ...any) {
+	if !a.json {
+		a.print(format, args...)
+	}
+}
+
+func restoreDoc(r *redirect.Restore) doc {
+	return doc{
+		"name": r.Name, "link": pathtext.Path(r.Link), "target": pathtext.Path(r.Target), "account": r.Account,
+		"known": r.Known, "files": r.Note.Files, "bytes": r.Note.Bytes, "findings": findingDocs(r.Findings),
+	}
+}
+
+func (a *app) showRestore(d *drive.Drive, r *redirect.Restore) {
+	a.print("%s", arrow(a.path(r.Link), on(d, r.Target)))
+	whose := r.Account
+	if r.Account != r.Note.Account {
+		whose += ", there " + r.Note.Account
+	}
+	a.print("  %s   %s, %s, of %s on %s, account %s", pathtext.Show(r.Name), plural(r.Note.Files, "file", "files"), size(r.Note.Bytes),
+		r.Note.Made.Local().Format("2006-01-02"), pathtext.Show(r.Note.Machine), pathtext.Show(whose))
+	a.findings(a.out, r.Findings)
+}
+
+// restoreAll takes in one after the other and makes its link.
+func (a *app) restoreAll(e *redirect.Engine, all []*redirect.Restore, f restoreFlags) ([]doc, error) {
+	docs := []doc{}
+	for _, r := range all {
+		d := restoreDoc(r)
+		if !r.Known && !r.Blocked() {
+			if err := a.restoreOne(e, r, f, d); err != nil {
+				if a.ctx.Err() != nil || !a.json && len(all) == 1 {
+					return docs, err
+				}
+				fault := a.explain(err)
+				a.grave(fault.Exit)
+				d["error"] = faultDoc(fault)
+				if !a.json {
+					a.tell(fault)
+				}
+			}
+		}
+		docs = append(docs, d)
+	}
+	return docs, nil
+}
+
+func (a *app) restoreOne(e *redirect.Engine, r *redirect.Restore, f restoreFlags, d doc) error {
+	p := a.progress()
+	e.Progress = p
+	out, err := e.Restore(a.ctx, r)
+	p.end()
+	if err != nil {
+		return err
+	}
+	row, err := e.Ledger.Redirect(r.Name)
+	if err != nil {
+		return err
+	}
+	known := len(r.Findings)
+	if !a.json && len(out.Findings) > known {
+		a.findings(a.out, out.Findings[known:])
+	}
+	return a.linkAgain(e, row, f, d)
+}
+
+// linkAgain makes the link of a redirect that was taken in.
+func (a *app) linkAgain(e *redirect.Engine, row ledger.Redirect, f restoreFlags, d doc) error {
+	o := f.mend
+	plan, err := e.PlanMend(a.ctx, row, o)
+	if err != nil {
+		return err
+	}
+	if plan != nil {
+		if err := plan.Blocked(); err != nil {
+			if !a.json {
+				a.findings(a.out, finding.Blockers(plan.Findings))
+			}
+			return err
+		}
+		p := a.progress()
+		e.Progress = p
+		out, err := e.Mend(a.ctx, plan)
+		p.end()
+		if err != nil {
+			return err
+		}
+		if !a.json {
+			a.showMended(out)
+			a.print("")
+		}
+	}
+	if row, err = e.Ledger.Redirect(row.Name); err != nil {
+		return err
+	}
+	rep, err := health.Look(e, row)
+	if err == nil {
+		d["redirect"] = reportDoc(rep, false)
+	}
+	return err
+}

@@ -1,0 +1,543 @@
+package redirect
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"os/user"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"nexlin/internal/drive"
+	"nexlin/internal/finding"
+	"nexlin/internal/handle"
+	"nexlin/internal/inventory"
+	"nexlin/internal/ledger"
+	"nexlin/internal/link"
+	"nexlin/internal/manifest"
+	"nexlin/internal/pathtext"
+	"nexlin/internal/transfer"
+)
+
+// RestoreOptions says how the links that a drive tells of are made again.
+type RestoreOptions struct {
+	Accounts map[string]string // names on the machine that wrote the notes, and what they are here
+	Accept   []finding.Code
+}
+
+// A Restore is one redirect that a drive tells of.
+type Restore struct {
+	Note     Note
+	Target   string // where its data lies
+	Link     string // where its link belongs here
+	Name     string // what it will be called
+	Account  string // here
+	Known    bool   // the ledger has it already
+	Findings []finding.Finding
+	plan     *Plan
+}
+
+// Blocked reports that it can't be made again as it is.
+func (r *Restore) Blocked() bool { return len(finding.Blockers(r.Findings)) > 0 }
+
+func (r *Restore) find(f finding.Finding) { r.Findings = append(r.Findings, f) }
+
+// PlanRestore reads what a drive says about itself: every target note on it.
+// Nothing it says is trusted to name a path: a target is the directory of that
+// name beside its note, and a link belongs into the account's home unless that
+// is accepted otherwise. It changes nothing.
+func (e *Engine) PlanRestore(ctx context.Context, d *drive.Drive, o RestoreOptions) ([]*Restore, error) {
+	root, err := handle.OpenReal(d.Mount)
+	if err != nil {
+		return nil, err
+	}
+	defer root.Release()
+	s := &noteSearch{ctx: ctx}
+	if err := s.dir(root, d.Mount); err != nil {
+		return nil, err
+	}
+	var out []*Restore
+	names := map[string]bool{}
+	for _, f := range s.found {
+		r := &Restore{Note: f.note, Target: filepath.Join(f.dir, string(f.note.Target)), Name: f.note.Name}
+		if err := e.planRestore(d, r, o, f, names); err != nil {
+			return nil, err
+		}
+		names[r.Name] = true
+		out = append(out, r)
+	}
+	return out, nil
+}
+
+// A noteSearch looks for record directories on a drive; into the targets that
+// they tell of it does not look.
+type noteSearch struct {
+	ctx   context.Context
+	found []foundNote
+}
+
+type foundNote struct {
+	note Note
+	dir  string
+}
+
+func (s *noteSearch) dir(d *handle.Dir, path string) error {
+	if err := s.ctx.Err(); err != nil {
+		return err
+	}
+	targets := map[string]bool{}
+	if rec, err := d.Beneath(drive.RecordDir); err == nil {
+		names, err := rec.Names()
+		if err != nil {
+			names = nil
+		}
+		for _, n := range names {
+			name, ok := strings.CutSuffix(n, ".json")
+			if !ok || n == "drive.json" {
+				continue
+			}
+			if note, err := ReadNote(rec, name); err == nil && note.Name == name {
+				targets[string(note.Target)] = true
+				if note.State == NoteHere {
+					s.found = append(s.found, foundNote{*note, path})
+				}
+			}
+		}
+		rec.Release()
+	}
+	// What can't be looked into is another account's, and its own to restore.
+	err := d.EachName(func(name string) error {
+		if targets[name] || strings.HasPrefix(name, ".nexlin") {
+			return nil
+		}
+		st, err := d.Stat(name)
+		if err != nil || !st.IsDir() || st.MountRoot {
+			return nil
+		}
+		sub, err := d.Sub(name)
+		if err != nil {
+			return nil
+		}
+		defer sub.Release()
+		return s.dir(sub, filepath.Join(path, name))
+	})
+	if errors.Is(err, fs.ErrPermission) {
+		return nil
+	}
+	return err
+}
+
+// planRestore finds out what one note means here.
+func (e *Engine) planRestore(d *drive.Drive, r *Restore, o RestoreOptions, f foundNote, names map[string]bool) error {
+	about := subject(r.Name, pathtext.Show(d.Name()), "")
+	r.Account = r.Note.Account
+	if to := o.Accounts[r.Account]; to != "" {
+		r.Account = to
+	}
+	r.Link = string(r.Note.Link)
+	u, err := user.Lookup(r.Account)
+	if err != nil {
+		if n, nerr := strconv.ParseUint(r.Account, 10, 32); nerr == nil {
+			u = &user.User{Uid: r.Account, Gid: strconv.FormatUint(n, 10)} // an account without a name
+		} else {
+			r.find(finding.New(finding.AccountUnknown, r.Target, fmt.Sprintf("there is no account %s here, whose %s this is", pathtext.Show(r.Account), pathtext.Show(string(r.Note.Link))), about).
+				Instead(fmt.Sprintf("`--account %s=NAME` says which account it is here", pathtext.Quote(r.Note.Account))))
+			return nil
+		}
+	}
+	uid, err := strconv.ParseUint(u.Uid, 10, 32)
+	if err != nil {
+		return err
+	}
+	if os.Geteuid() != 0 && int(uid) != os.Geteuid() {
+		r.find(finding.New(finding.OtherAccount, r.Target, fmt.Sprintf("%s belongs to %s", pathtext.Show(r.Target), pathtext.Show(r.Account)), about).As(finding.Blocker))
+		return nil
+	}
+	home := u.HomeDir
+	if was := string(r.Note.Home); was != "" && was != "/" && home != "" && within(r.Link, was) {
+		r.Link = filepath.Join(home, strings.TrimPrefix(r.Link, was))
+	}
+	if r.Link = filepath.Clean(r.Link); !filepath.IsAbs(r.Link) {
+		r.find(finding.New(finding.OutsideHome, r.Target, "the note names no link path that could be used: "+pathtext.Show(r.Link), about).Instead("nothing can be made of this note; `nexlin record` takes the data in by hand"))
+		return nil
+	}
+	r.Link = real(r.Link)
+	if home == "" || !within(r.Link, realDir(home)) || r.Link == realDir(home) {
+		f := finding.New(finding.OutsideHome, r.Link, fmt.Sprintf("%s lies outside the home of %s", pathtext.Show(r.Link), pathtext.Show(r.Account)), about)
+		if slices.Contains(o.Accept, finding.OutsideHome) && e.protected(r.Link) == "" {
+			f = f.Accepted()
+		}
+		r.find(f)
+	}
+	return e.restorePlan(d, r, f.dir, uint32(uid), names)
+}
+
+func (e *Engine) restorePlan(d *drive.Drive, r *Restore, dir string, uid uint32, names map[string]bool) error {
+	now := time.Now()
+	p := &Plan{
+		Run: ledger.NewRunID(now), Kind: KindRestore, Made: now, Link: pathtext.Path(r.Link), Target: pathtext.Path(r.Target), LinkText: pathtext.Path(r.Target),
+		Into: pathtext.Path(dir), Final: r.Note.Target, UID: uid, GID: accountGroup(uid), Account: r.Account, IntoNow: *d, IntoDrive: ref(d), IntoFuse: d.Fuse,
+		Files: r.Note.Files, Bytes: r.Note.Bytes, Digest: transfer.SHA256, InnerLinks: RewriteLinks, FromDrive: ref(d),
+	}
+	r.plan = p
+	if !r.Note.Created.IsZero() {
+		p.Made = r.Note.Created
+	}
+	rows, err := e.Ledger.Redirects(true)
+	if err != nil {
+		return err
+	}
+	taken := maps(rows, names)
+	for _, x := range rows {
+		if x.State != ledger.Ended && (x.Target == r.Target || x.Link == r.Link) {
+			r.Known, r.Name = x.Target == r.Target, x.Name
+			f := finding.New(finding.KnownAlready, x.Link, fmt.Sprintf("%s is the redirect %s already", pathtext.Show(x.Link), x.Name), subject(x.Name, "", ""))
+			if !r.Known {
+				f = f.As(finding.Blocker).Instead("`nexlin show " + pathtext.Quote(x.Name) + "` says where it leads")
+			}
+			r.find(f)
+		}
+	}
+	for i := 2; !r.Known && taken[r.Name]; i++ {
+		r.Name = fmt.Sprintf("%s-%d", r.Note.Name, i)
+	}
+	p.Name = r.Name
+	live, err := handle.OpenReal(r.Target)
+	if err != nil {
+		r.find(finding.New(finding.TargetMissing, r.Target, fmt.Sprintf("the target %s can't be opened: %v", pathtext.Show(r.Target), cause(err)), subject(r.Name, "", "")).As(finding.Blocker))
+		return nil
+	}
+	defer live.Release()
+	at := Plan{Name: r.Name, IntoNow: *d, IntoDrive: p.IntoDrive, Into: p.Into}
+	if err := at.hands(live); err != nil {
+		return err
+	}
+	if err := e.tagPlace(&at, dir); err != nil {
+		return err
+	}
+	p.IntoDrive, p.TagIn, p.NewTag = at.IntoDrive, at.TagIn, at.NewTag
+	r.Findings = append(r.Findings, at.Findings...)
+	if st, err := handle.Lstat(r.Link); err == nil && st.IsDir() {
+		r.find(finding.New(finding.FolderInWay, r.Link, "a real folder stands at "+pathtext.Show(r.Link), subject(r.Name, "", "")))
+	}
+	return nil
+}
+
+func maps(rows []ledger.Redirect, more map[string]bool) map[string]bool {
+	out := map[string]bool{}
+	for _, r := range rows {
+		out[r.Name] = true
+	}
+	for n := range more {
+		out[n] = true
+	}
+	return out
+}
+
+// Restore takes a redirect into the ledger as the drive tells of it, detached
+// as yet; [Engine.PlanMend] then makes the link. Its errors are those of
+// [Engine.Run].
+func (e *Engine) Restore(ctx context.Context, r *Restore) (*Outcome, error) {
+	if r.Blocked() {
+		return nil, &RefusedError{r.Findings}
+	}
+	p := r.plan
+	m := &mover{Engine: e, p: p, out: &Outcome{Run: p.Run, Kind: p.Kind, Plan: p, Findings: r.Findings}}
+	defer m.close()
+	if err := m.openRestore(); err != nil {
+		return nil, err
+	}
+	var err error
+	if m.run, err = e.Ledger.Begin(p.Run, p.Kind, p.Name, p); err != nil {
+		return nil, err
+	}
+	defer m.run.Release()
+	return m.out, m.stopped(m.restore(ctx))
+}
+
+func (m *mover) openRestore() (err error) {
+	m.into, err = m.openReal(string(m.p.Into))
+	return err
+}
+
+// restore writes the records of a redirect from what lies on the drive.
+func (m *mover) restore(ctx context.Context) error {
+	if err := m.linkParents(ctx); err != nil {
+		return err
+	}
+	live, err := m.into.Beneath(string(m.p.Final))
+	if err != nil {
+		return err
+	}
+	defer live.Release()
+	for _, n := range transfer.Spools(m.run.Dir()) {
+		if err := transfer.RemoveSpool(m.run.Dir(), n); err != nil {
+			return err
+		}
+	}
+	held, err := m.heldBeside()
+	if err != nil {
+		return err
+	}
+	if held != nil {
+		defer held.Release()
+		a, err := transfer.Adopt(ctx, transfer.Adoption{Source: held, Copy: live, Dir: m.run.Dir(), N: 1, Digest: m.p.Digest, CopyFuse: m.p.IntoFuse, Progress: m.Progress})
+		if err != nil {
+			return err
+		}
+		m.spool = a.Spool
+	} else if m.spool, err = m.spoolFromDrive(ctx, live); err != nil {
+		return err
+	}
+	if err := composeFrozen(m.run.Dir(), m.spool, m.p.Digest); err != nil {
+		return err
+	}
+	if err := step(ctx, "records"); err != nil {
+		return err
+	}
+	row := m.ledgerRedirect()
+	row.State = ledger.Detached
+	var h *ledger.Held
+	if held != nil {
+		if h, err = m.restoredHeld(ctx, held); err != nil {
+			return err
+		}
+	}
+	return m.run.Set(ledger.Done, "", func(t *ledger.Tx) error {
+		if err := t.SaveRedirect(row); err != nil || h == nil {
+			return err
+		}
+		return t.AddHeld(*h)
+	})
+}
+
+// linkParents makes the directories around the link that a fresh home lacks.
+func (m *mover) linkParents(ctx context.Context) error {
+	dir := filepath.Dir(string(m.p.Link))
+	anchor, err := drive.Existing(dir)
+	if err != nil || anchor == dir {
+		return err
+	}
+	names := strings.Split(strings.Trim(strings.TrimPrefix(dir, anchor), "/"), "/")
+	return m.act(ctx, "link-parents", parentsData{pathtext.Path(anchor), asPaths(names)}, func() error {
+		at, err := m.openReal(anchor)
+		for _, name := range names {
+			if err != nil {
+				return err
+			}
+			err = m.parent(&at, name)
+		}
+		if err == nil {
+			at.Release()
+		}
+		return err
+	}, nil)
+}
+
+// heldBeside opens the original that the run which made the target holds
+// beside the link, on the machine it was made on; nil if there is none.
+func (m *mover) heldBeside() (*handle.Dir, error) {
+	note, err := m.noteOnDrive()
+	if err != nil || note == nil || note.Run == "" || strings.ContainsAny(note.Run, "/\x00") {
+		return nil, err
+	}
+	parent, err := handle.OpenReal(filepath.Dir(string(m.p.Link)))
+	if err != nil {
+		return nil, ignoreMissing(err)
+	}
+	defer parent.Release()
+	name := heldName(filepath.Base(string(m.p.Link)), note.Run)
+	d, err := parent.Beneath(name)
+	if missing(err) || errors.Is(err, handle.ErrNotDir) || isLoop(err) {
+		return nil, nil
+	}
+	m.p.HeldIn, m.p.Held = pathtext.Path(parent.Path()), pathtext.Path(name)
+	return d, err
+}
+
+func (m *mover) noteOnDrive() (*Note, error) {
+	rec, err := m.into.Beneath(drive.RecordDir)
+	if err != nil {
+		return nil, err
+	}
+	defer rec.Release()
+	names, err := rec.Names()
+	if err != nil {
+		return nil, err
+	}
+	for _, n := range names {
+		name, ok := strings.CutSuffix(n, ".json")
+		if !ok || n == "drive.json" {
+			continue
+		}
+		if note, err := ReadNote(rec, name); err == nil && note.Target == m.p.Final && note.State == NoteHere {
+			return note, nil
+		}
+	}
+	return nil, nil
+}
+
+func (m *mover) restoredHeld(ctx context.Context, held *handle.Dir) (*ledger.Held, error) {
+	st, err := held.Self()
+	if err != nil {
+		return nil, err
+	}
+	d, err := m.Drives.Of(string(m.p.HeldIn))
+	if err != nil {
+		return nil, err
+	}
+	facts, err := inventory.Measure(ctx, held, inventory.Options{SkipDeep: true, Scratch: m.run.Dir()})
+	if err != nil {
+		return nil, err
+	}
+	h := ledger.Held{
+		Redirect: m.p.Name, Run: m.p.Run, Path: m.p.HeldPath(), Ino: st.Ino, Bytes: facts.Allocated, Files: facts.Files, Drive: ref(&d), Since: m.p.Made,
+	}
+	return &h, nil
+}
+
+// spoolFromDrive makes the records from the manifest on the drive, if it is
+// the one that the note speaks of; else from what is at the target now.
+func (m *mover) spoolFromDrive(ctx context.Context, live *handle.Dir) (*transfer.Spool, error) {
+	note, err := m.noteOnDrive()
+	if err != nil {
+		return nil, err
+	}
+	if note != nil {
+		spool, err := m.spoolFromManifest(ctx, live, note)
+		if err == nil || !errors.Is(err, errManifest) {
+			return spool, err
+		}
+	}
+	m.out.Findings = append(m.out.Findings, finding.New(finding.RecordLost, m.p.Copy(), "the manifest of "+pathtext.Show(m.p.Copy())+" can't be used", subject(m.p.Name, "", "")))
+	a, err := transfer.Adopt(ctx, transfer.Adoption{Copy: live, Dir: m.run.Dir(), N: 1, Digest: m.p.Digest, CopyFuse: m.p.IntoFuse, Progress: m.Progress})
+	return a.Spool, err
+}
+
+// errManifest reports a manifest on a drive that is not to be used.
+var errManifest = errors.New("the manifest on the drive can't be used")
+
+// manifestLimit bounds the manifest that is read from a drive, in bytes.
+const manifestLimit = 64 << 30
+
+func (m *mover) spoolFromManifest(ctx context.Context, live *handle.Dir, note *Note) (*transfer.Spool, error) {
+	rec, err := m.into.Beneath(drive.RecordDir)
+	if err != nil {
+		return nil, err
+	}
+	defer rec.Release()
+	f, err := rec.OpenFile(note.Name + ".mtree")
+	if err != nil {
+		return nil, errors.Join(errManifest, err)
+	}
+	defer f.Close()
+	sum := sha256.New()
+	if _, err := io.Copy(sum, io.LimitReader(f, manifestLimit)); err != nil {
+		return nil, errors.Join(errManifest, err)
+	}
+	if hex.EncodeToString(sum.Sum(nil)) != note.Manifest {
+		return nil, errManifest
+	}
+	in, err := rec.OpenFile(note.Name + ".mtree")
+	if err != nil {
+		return nil, errors.Join(errManifest, err)
+	}
+	defer in.Close()
+	r := manifest.NewReader(in)
+	spool, err := transfer.Compose(m.run.Dir(), 1, func(put func(*transfer.Record) error) error {
+		for {
+			if err := ctx.Err(); err != nil {
+				return err
+			}
+			var e manifest.Entry
+			err := r.Next(&e)
+			if err == io.EOF {
+				return nil
+			}
+			if err != nil {
+				return errors.Join(errManifest, err)
+			}
+			if e.BLAKE3 {
+				m.p.Digest = transfer.BLAKE3
+			}
+			rec, err := m.recordOf(live, &e)
+			if err != nil {
+				return err
+			}
+			if err := put(rec); err != nil {
+				return err
+			}
+		}
+	})
+	return spool, err
+}
+
+// recordOf makes a record of a manifest's entry and of what the target has
+// there now. Its sum is not known: that takes reading the file.
+func (m *mover) recordOf(live *handle.Dir, e *manifest.Entry) (*transfer.Record, error) {
+	rec := &transfer.Record{Path: e.Path, Link: e.Link, Origin: e.Was, Same: e.Same, Rdev: e.Rdev, Xattrs: e.Xattrs}
+	rec.Fact = transfer.Fact{
+		Flags: transfer.Copied | transfer.Verified, Digest: e.Digest,
+		Source: transfer.Snap{Mode: e.Mode, UID: e.UID, GID: e.GID, Size: e.Size, Mtime: e.Mtime},
+	}
+	st, err := statBeneath(live, e.Path)
+	if err == nil {
+		rec.Fact.Copy = transfer.SnapOf(&st, e.Xattrs).On(m.p.IntoFuse)
+	} else if missing(err) || errors.Is(err, unix.ENOTDIR) || isLoop(err) || errors.Is(err, fs.ErrPermission) {
+		err = nil // a person's work, or another account's
+	}
+	return rec, err
+}
+
+// statBeneath looks at an entry below a directory.
+func statBeneath(d *handle.Dir, path string) (handle.Stat, error) {
+	if path == "." {
+		return d.Self()
+	}
+	dir, name, err := d.Parent(path)
+	if err != nil {
+		return handle.Stat{}, err
+	}
+	defer dir.Release()
+	return dir.Stat(name)
+}
+
+// unrestore forgets a redirect again whose link was not made yet, or was
+// taken away.
+func (m *mover) unrestore() error {
+	if parent, err := handle.OpenReal(filepath.Dir(string(m.p.Link))); err == nil {
+		defer parent.Release()
+		ours, err := link.Is(parent, m.base(), string(m.p.LinkText))
+		if err != nil {
+			return err
+		}
+		if ours {
+			return &RefusedError{[]finding.Finding{finding.New(finding.KnownAlready, string(m.p.Link), "the link of "+m.p.Name+" is there; detach it first", subject(m.p.Name, "", "")).As(finding.Blocker).
+				Instead("`nexlin detach " + pathtext.Quote(m.p.Name) + "`")}}
+		}
+	}
+	held, err := m.Ledger.HeldOf(m.p.Name)
+	if err != nil {
+		return err
+	}
+	return m.run.Set(ledger.Undone, "", func(t *ledger.Tx) error {
+		for _, h := range held {
+			if h.Run == m.p.Run {
+				if err := t.HeldGone(h.Run, h.Path); err != nil {
+					return err
+				}
+			}
+		}
+		return t.RemoveRedirect(m.p.Name)
+	})
+}
