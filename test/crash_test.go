@@ -124,6 +124,14 @@ func crashStories() []crashStory {
 			realFolder(t, b)
 			require.Empty(t, lab.Changes(b.target, lab.Print(t, filepath.Join(b.basalt, "ines", "Documents"))))
 		}, split},
+		{"restore-links", [][]string{move("BASALT"), discard}, []string{"restore-links", "BASALT/ines", "--accept", "outside-home", "--yes", "-q"}, func(t *testing.T, b *crashBed) {
+			b.run(0, []string{"mend", "documents", "--yes", "-q"}) // killed between its two runs, the link is still to be made
+			onBasalt(t, b)
+			require.Equal(t, b.content, lab.Print(t, b.folder+"/."))
+		}, func(t *testing.T, b *crashBed) {
+			require.NoFileExists(t, b.folder)
+			require.Equal(t, b.content, lab.Print(t, filepath.Join(b.basalt, "ines", "Documents")))
+		}, freshSystem},
 		{"discard-original after late writes", [][]string{move("BASALT")}, discard, discarded, nil, writeLate},
 	}
 }
@@ -133,6 +141,12 @@ func astray(t *testing.T, b *crashBed) {
 	require.NoError(t, os.Remove(b.folder))
 	require.NoError(t, os.Symlink("/nowhere", b.folder))
 	require.NoError(t, os.Remove(filepath.Join(b.basalt, "ines", ".nexlin", "documents.json")))
+}
+
+// freshSystem loses the link and all records.
+func freshSystem(t *testing.T, b *crashBed) {
+	require.NoError(t, os.Remove(b.folder))
+	require.NoError(t, os.Rename(b.State, b.State+".lost"))
 }
 
 // split has a program make a real folder in the link's place, with one of
@@ -268,7 +282,7 @@ func (b *crashBed) wholeMidway(t *testing.T, s crashStory) {
 
 func (b *crashBed) changed(t *testing.T, s crashStory) []string {
 	t.Helper()
-	if s.name == "detach" || s.name == "mend" {
+	if s.name == "detach" || s.name == "mend" || s.name == "restore-links" {
 		return nil // the link path leads nowhere before or after it
 	}
 	real, err := filepath.EvalSymlinks(b.folder)

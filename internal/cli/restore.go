@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"path/filepath"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -25,10 +26,10 @@ type restoreFlags struct {
 func (a *app) restoreCmd() *cobra.Command {
 	var f restoreFlags
 	c := &cobra.Command{
-		Use:   "restore-links DRIVE",
+		Use:   "restore-links DRIVE[:/DIR]",
 		Short: "make the links again that a drive tells of: on a fresh system, or another machine",
-		Long: "Reads the target notes on DRIVE and makes the link of each target again, for the account it belongs\n" +
-			"to. An account that has another name here is named with --account OLD=NEW. A real folder that\n" +
+		Long: "Reads the target notes on DRIVE, or only those below a directory on it, and makes\n" +
+			"the link of each target again, for the account it belongs to. An account that has another name here is named with --account OLD=NEW. A real folder that\n" +
 			"stands where a link belongs is merged into the target and held, or only held. A link is made only\n" +
 			"in the home of its account, unless that is accepted. Afterwards the records know what they knew.",
 		Example: "  nexlin restore-links BASALT --preview\n  nexlin restore-links BASALT --account ines=inesk",
@@ -43,10 +44,11 @@ func (a *app) restoreCmd() *cobra.Command {
 				return err
 			}
 			defer done()
-			d, err := e.Drives.Find(strings.TrimSuffix(args[0], ":/"))
+			d, below, err := a.onDriveArg(e, args[0])
 			if err != nil {
 				return err
 			}
+			o.Below = below
 			return a.restore(e, &d, o, f)
 		}),
 	}
@@ -57,6 +59,29 @@ func (a *app) restoreCmd() *cobra.Command {
 	fl.StringArrayVar(&f.accept, "accept", nil, "go on past the finding with this `CODE`")
 	a.previewFlag(c, &f.preview)
 	return c
+}
+
+// onDriveArg takes the name of a drive, or a directory on one. below is empty
+// for all of a drive.
+func (a *app) onDriveArg(e *redirect.Engine, arg string) (d drive.Drive, below string, err error) {
+	if d, err = e.Drives.Find(strings.TrimSuffix(arg, ":/")); err == nil {
+		return d, "", nil
+	}
+	if !strings.Contains(arg, "/") {
+		return d, "", err
+	}
+	cwd, err := a.cwd()
+	if err != nil {
+		return d, "", err
+	}
+	if below, err = e.Drives.Place(arg, cwd); err != nil {
+		return d, "", err
+	}
+	if below, err = filepath.EvalSymlinks(below); err != nil {
+		return d, "", err
+	}
+	d, err = e.Drives.Of(below)
+	return d, below, err
 }
 
 func (f *restoreFlags) options() (o redirect.RestoreOptions, err error) {

@@ -1,6 +1,7 @@
 package redirect
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -33,6 +34,7 @@ import (
 type RestoreOptions struct {
 	Accounts map[string]string // names on the machine that wrote the notes, and what they are here
 	Accept   []finding.Code
+	Below    string // only notes below this directory; empty: all of the drive
 }
 
 // A Restore is one redirect that a drive tells of.
@@ -57,13 +59,14 @@ func (r *Restore) find(f finding.Finding) { r.Findings = append(r.Findings, f) }
 // name beside its note, and a link belongs into the account's home unless that
 // is accepted otherwise. It changes nothing.
 func (e *Engine) PlanRestore(ctx context.Context, d *drive.Drive, o RestoreOptions) ([]*Restore, error) {
-	root, err := handle.OpenReal(d.Mount)
+	below := cmp.Or(o.Below, d.Mount)
+	root, err := handle.OpenReal(below)
 	if err != nil {
 		return nil, err
 	}
 	defer root.Release()
 	s := &noteSearch{ctx: ctx}
-	if err := s.dir(root, d.Mount); err != nil {
+	if err := s.dir(root, below); err != nil {
 		return nil, err
 	}
 	var out []*Restore
@@ -227,6 +230,9 @@ func (e *Engine) restorePlan(d *drive.Drive, r *Restore, dir string, uid uint32,
 	}
 	p.IntoDrive, p.TagIn, p.NewTag = at.IntoDrive, at.TagIn, at.NewTag
 	r.Findings = append(r.Findings, at.Findings...)
+	if _, to, err := link.Chain(r.Link); err == nil && to != r.Link && to != r.Target {
+		r.find(finding.New(finding.OldPlaceTaken, r.Link, fmt.Sprintf("a link stands at %s, and leads to %s, which is there", pathtext.Show(r.Link), pathtext.Show(to)), subject(r.Name, "", "")))
+	}
 	if st, err := handle.Lstat(r.Link); err == nil && st.IsDir() {
 		r.find(finding.New(finding.FolderInWay, r.Link, "a real folder stands at "+pathtext.Show(r.Link), subject(r.Name, "", "")))
 	}
