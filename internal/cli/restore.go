@@ -109,9 +109,12 @@ func (f *restoreFlags) options() (o redirect.RestoreOptions, err error) {
 }
 
 func (a *app) restore(e *redirect.Engine, d *drive.Drive, o redirect.RestoreOptions, f restoreFlags) error {
-	all, err := e.PlanRestore(a.ctx, d, o)
+	all, hidden, err := e.PlanRestore(a.ctx, d, o)
 	if err != nil {
 		return err
+	}
+	for _, path := range hidden {
+		a.note("not readable, so passed over: %s", a.path(path))
 	}
 	docs, todo := []doc{}, 0
 	for _, r := range all {
@@ -240,12 +243,11 @@ func (a *app) linkAgain(e *redirect.Engine, row ledger.Redirect, f restoreFlags,
 			a.print("")
 		}
 	}
-	if row, err = e.Ledger.Redirect(row.Name); err != nil {
-		return err
+	// What it came to is done; that it can't be shown is no failure of it.
+	if row, err := e.Ledger.Redirect(row.Name); err == nil {
+		if rep, err := health.Look(e, row); err == nil {
+			d["redirect"] = reportDoc(rep, false)
+		}
 	}
-	rep, err := health.Look(e, row)
-	if err == nil {
-		d["redirect"] = reportDoc(rep, false)
-	}
-	return err
+	return nil
 }

@@ -57,36 +57,37 @@ func (r *Restore) find(f finding.Finding) { r.Findings = append(r.Findings, f) }
 // PlanRestore reads what a drive says about itself: every target note on it.
 // Nothing it says is trusted to name a path: a target is the directory of that
 // name beside its note, and a link belongs into the account's home unless that
-// is accepted otherwise. It changes nothing.
-func (e *Engine) PlanRestore(ctx context.Context, d *drive.Drive, o RestoreOptions) ([]*Restore, error) {
+// is accepted otherwise. It changes nothing. hidden lists what could not be
+// read: directories of other accounts, and notes that are damaged.
+func (e *Engine) PlanRestore(ctx context.Context, d *drive.Drive, o RestoreOptions) (out []*Restore, hidden []string, err error) {
 	below := cmp.Or(o.Below, d.Mount)
 	root, err := handle.OpenReal(below)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	defer root.Release()
 	s := &noteSearch{ctx: ctx}
 	if err := s.dir(root, below); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	var out []*Restore
 	names := map[string]bool{}
 	for _, f := range s.found {
 		r := &Restore{Note: f.note, Target: filepath.Join(f.dir, string(f.note.Target)), Name: f.note.Name}
 		if err := e.planRestore(d, r, o, f, names); err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		names[r.Name] = true
 		out = append(out, r)
 	}
-	return out, nil
+	return out, s.hidden, nil
 }
 
 // A noteSearch looks for record directories on a drive; into the targets that
 // they tell of it does not look.
 type noteSearch struct {
-	ctx   context.Context
-	found []foundNote
+	ctx    context.Context
+	found  []foundNote
+	hidden []string // directories and notes that could not be read
 }
 
 type foundNote struct {
@@ -98,46 +99,79 @@ func (s *noteSearch) dir(d *handle.Dir, path string) error {
 	if err := s.ctx.Err(); err != nil {
 		return err
 	}
-	targets := map[string]bool{}
-	if rec, err := d.Beneath(drive.RecordDir); err == nil {
-		names, err := rec.Names()
-		if err != nil {
-			names = nil
-		}
-		for _, n := range names {
-			name, ok := strings.CutSuffix(n, ".json")
-			if !ok || n == "drive.json" {
-				continue
-			}
-			if note, err := ReadNote(rec, name); err == nil && note.Name == name {
-				targets[string(note.Target)] = true
-				if note.State == NoteHere {
-					s.found = append(s.found, foundNote{*note, path})
-				}
-			}
-		}
-		rec.Release()
+	targets, err := s.notes(d, path)
+	if err != nil {
+		return err
 	}
-	// What can't be looked into is another account's, and its own to restore.
-	err := d.EachName(func(name string) error {
+	err = d.EachName(func(name string) error {
 		if targets[name] || strings.HasPrefix(name, ".nexlin") {
 			return nil
 		}
 		st, err := d.Stat(name)
-		if err != nil || !st.IsDir() || st.MountRoot {
+		if err != nil {
+			return ignoreMissing(err)
+		}
+		if !st.IsDir() || st.MountRoot {
 			return nil
 		}
 		sub, err := d.Sub(name)
 		if err != nil {
-			return nil
+			return s.passOver(filepath.Join(path, name), err)
 		}
 		defer sub.Release()
 		return s.dir(sub, filepath.Join(path, name))
 	})
-	if errors.Is(err, fs.ErrPermission) {
+	return s.passOver(path, err)
+}
+
+// passOver notes a directory that is another account's, and its own to
+// restore; to an administrator that is an error like any other.
+func (s *noteSearch) passOver(path string, err error) error {
+	if errors.Is(err, fs.ErrPermission) && os.Geteuid() != 0 {
+		s.hidden = append(s.hidden, path)
 		return nil
 	}
-	return err
+	return ignoreMissing(err)
+}
+
+// notes reads the record directory in a directory, if there is one, and gives
+// the names of the targets that it tells of.
+func (s *noteSearch) notes(d *handle.Dir, path string) (map[string]bool, error) {
+	rec, err := d.Beneath(drive.RecordDir)
+	if missing(err) || errors.Is(err, handle.ErrNotDir) || isLoop(err) || errors.Is(err, unix.ENOTDIR) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, s.passOver(path, err)
+	}
+	defer rec.Release()
+	names, err := rec.Names()
+	if err != nil {
+		return nil, s.passOver(rec.Path(), err)
+	}
+	targets := map[string]bool{}
+	for _, n := range names {
+		name, ok := strings.CutSuffix(n, ".json")
+		if !ok || n == "drive.json" {
+			continue
+		}
+		note, err := ReadNote(rec, name)
+		if errors.Is(err, ErrNote) || err == nil && note.Name != name {
+			s.hidden = append(s.hidden, rec.Join(n)) // damaged, or not ours
+			continue
+		}
+		if err != nil {
+			if err := s.passOver(rec.Join(n), err); err != nil {
+				return nil, err
+			}
+			continue
+		}
+		targets[string(note.Target)] = true
+		if note.State == NoteHere {
+			s.found = append(s.found, foundNote{*note, path})
+		}
+	}
+	return targets, nil
 }
 
 // planRestore finds out what one note means here.
