@@ -47,6 +47,7 @@ func plugCmd(t *testing.T) func(*testscript.TestScript, bool, []string) {
 		ts.Check(err)
 		p := lab.NewPlug(t, args[1], args[0], mib)
 		ts.Value(trayKey{}).(tray)[args[0]] = p
+		ts.Setenv(args[0]+"_IMG", p.Image)
 		ts.Defer(p.Out)
 		if len(args) > 3 {
 			p.Mount(ts.MkAbs(args[3]))

@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 
+	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
 	"nexlin/internal/finding"
@@ -12,45 +13,80 @@ import (
 	"nexlin/internal/redirect"
 )
 
+type checkFlags struct {
+	deep, update bool
+	rate         string
+	o            redirect.DeepOptions
+}
+
 func (a *app) checkCmd() *cobra.Command {
-	var deep bool
+	var f checkFlags
 	c := &cobra.Command{
 		Use:   "check [NAME…]",
 		Short: "every link, target and drive, with a trial through both paths",
 		Long: "Looks at every link, target and drive, does the trial through both paths, and looks for late writes\n" +
 			"in what is held. With --deep it also reads every file at the targets from the drive and holds it\n" +
-			"against the manifest: what people changed is told apart from what went bad by itself.",
+			"against the manifest: what people changed is told apart from what went bad by itself. A deep check\n" +
+			"that was stopped goes on where it was.",
 		RunE: a.runner(func(_ *cobra.Command, args []string) error {
+			if err := f.check(); err != nil {
+				return err
+			}
 			if len(args) > 0 {
-				return a.named(args, false, "checks", func(e *redirect.Engine, r ledger.Redirect) (doc, error) {
-					return a.checkOne(e, r, deep)
+				return a.named(args, f.update, "checks", func(e *redirect.Engine, r ledger.Redirect) (doc, error) {
+					return a.checkOne(e, r, &f)
 				})
 			}
-			e, done, err := a.engine(false)
+			e, done, err := a.engine(f.update)
 			if err != nil {
 				return err
 			}
 			defer done()
-			return a.checkAll(e, deep)
+			return a.checkAll(e, &f)
 		}),
 	}
-	c.Flags().BoolVar(&deep, "deep", false, "read every byte and hold it against the manifest")
+	fl := c.Flags()
+	fl.BoolVar(&f.deep, "deep", false, "read every byte and hold it against the manifest")
+	fl.StringVar(&f.rate, "rate", "", "with --deep: read no more than this in a second (`SIZE`, as in 20MiB)")
+	fl.BoolVar(&f.o.FromStart, "from-start", false, "with --deep: do not go on where an earlier check was stopped")
+	fl.BoolVar(&f.update, "update-manifest", false, "with --deep: take what people changed into the manifest; what went bad is never taken in")
 	return c
 }
 
-// checked looks at one redirect; deep reads all of it.
-func (a *app) checked(e *redirect.Engine, r ledger.Redirect, deep bool) (*health.Report, error) {
-	if !deep {
+// check refuses options that do not go together.
+func (f *checkFlags) check() error {
+	if !f.deep && (f.rate != "" || f.o.FromStart || f.update) {
+		return &usageError{"--rate, --from-start and --update-manifest go with --deep"}
+	}
+	if f.rate != "" {
+		n, err := humanize.ParseBytes(f.rate)
+		if err != nil || n == 0 || n > 1<<50 {
+			return &usageError{"--rate takes a size such as 20MiB"}
+		}
+		f.o.Rate = int64(n)
+	}
+	f.o.FromStart = f.o.FromStart || f.update
+	return nil
+}
+
+// checked looks at one redirect; with deep it reads all of it.
+func (a *app) checked(e *redirect.Engine, r ledger.Redirect, f *checkFlags) (*health.Report, error) {
+	if !f.deep {
 		return health.Check(a.ctx, e, r)
 	}
 	p := a.progress()
-	e.Progress = p
 	defer p.end()
-	return health.CheckDeep(a.ctx, e, r)
+	e.Progress = p
+	rep, err := health.CheckDeep(a.ctx, e, r, f.o)
+	if err != nil || !f.update || rep.Deep == nil || !rep.Deep.Whole() {
+		return rep, err
+	}
+	_, err = e.UpdateManifest(a.ctx, r, rep.Deep)
+	return rep, err
 }
 
-func (a *app) checkOne(e *redirect.Engine, r ledger.Redirect, deep bool) (doc, error) {
-	rep, err := a.checked(e, r, deep)
+func (a *app) checkOne(e *redirect.Engine, r ledger.Redirect, f *checkFlags) (doc, error) {
+	rep, err := a.checked(e, r, f)
 	if err != nil {
 		return nil, err
 	}
@@ -84,7 +120,11 @@ func (a *app) showCheck(r *health.Report) {
 	}
 	a.print("%s  %s  %s", stateWord(r.State), bold.Render(pathtext.Show(r.Redirect.Name)), line)
 	if r.Deep != nil {
-		a.print("  read  %s, %s, and held against the manifest", plural(r.Deep.Files, "file", "files"), size(r.Deep.Bytes))
+		since := ""
+		if !r.Deep.Since.IsZero() {
+			since = ", going on with the check of " + day(r.Deep.Since)
+		}
+		a.print("  read  %s, %s, and held against the manifest%s", plural(r.Deep.Files, "file", "files"), size(r.Deep.Bytes), since)
 	}
 	a.findings(a.out, a.untold(r.Findings))
 }
@@ -107,7 +147,7 @@ func (a *app) untold(fs []finding.Finding) (out []finding.Finding) {
 	return out
 }
 
-func (a *app) checkAll(e *redirect.Engine, deep bool) error {
+func (a *app) checkAll(e *redirect.Engine, f *checkFlags) error {
 	rows, err := e.Ledger.Redirects(true)
 	if err != nil {
 		return err
@@ -116,7 +156,7 @@ func (a *app) checkAll(e *redirect.Engine, deep bool) error {
 	docs, all := []redirectDoc{}, []finding.Finding{}
 	worst := exitDone
 	for _, r := range rows {
-		rep, err := a.checked(e, r, deep)
+		rep, err := a.checked(e, r, f)
 		if err != nil {
 			return err
 		}

@@ -179,6 +179,7 @@ func (a *app) showRecovery(r *redirect.Recovery, forward bool) {
 		redirect.KindDetach: "detach", redirect.KindDiscard: "discard of the held original",
 		redirect.KindMend: "mend", redirect.KindMerge: "merge of the two halves",
 		redirect.KindRecord: "record", redirect.KindRestore: "making again",
+		redirect.KindRenew: "update of the manifest",
 	}[p.Kind]
 	a.print("run %s: %s of %s, %s", bold.Render(r.Run.ID), what, bold.Render(a.path(string(p.Link))), r.Run.State)
 	if r.Run.Message != "" && r.Run.State == ledger.Stopped {
@@ -244,6 +245,7 @@ func (a *app) showUndone(o *redirect.Outcome) {
 		redirect.KindBringBack: "is the link again", redirect.KindDetach: "is the link again",
 		redirect.KindMend: "is as it was before the mend", redirect.KindMerge: "is the real folder again",
 		redirect.KindRecord: "is as it was before it was recorded", redirect.KindRestore: "is as it was",
+		redirect.KindRenew: "has its old manifest again",
 	}[p.Kind]
 	a.print("%s  %s %s", good.Render("undone"), bold.Render(a.path(string(p.Link))), state)
 	a.news(o)

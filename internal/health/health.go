@@ -106,12 +106,12 @@ func Check(ctx context.Context, e *redirect.Engine, r ledger.Redirect) (*Report,
 
 // CheckDeep is [Check] that also reads every byte at the target, if its
 // drive is here and it is in use.
-func CheckDeep(ctx context.Context, e *redirect.Engine, r ledger.Redirect) (*Report, error) {
+func CheckDeep(ctx context.Context, e *redirect.Engine, r ledger.Redirect, o redirect.DeepOptions) (*Report, error) {
 	out, err := Check(ctx, e, r)
 	if err != nil || !out.Present || out.State == Elsewhere || r.State == ledger.Ended {
 		return out, err
 	}
-	if out.Deep, err = e.CheckDeep(ctx, r); err != nil {
+	if out.Deep, err = e.CheckDeep(ctx, r, o); err != nil {
 		return nil, err
 	}
 	out.add(out.Deep.Findings...)

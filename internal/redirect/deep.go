@@ -2,25 +2,147 @@ package redirect
 
 import (
 	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"time"
+
+	"golang.org/x/time/rate"
 
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
+	"nexlin/internal/transfer"
 )
+
+// DeepOptions says how a target is read.
+type DeepOptions struct {
+	Rate      int64 // bytes a second; 0 as fast as the drive can
+	FromStart bool  // do not go on where an earlier check was stopped
+}
 
 // A Deep is what reading all of a target came to.
 type Deep struct {
 	Files    int64 // read, and as the manifest has them
 	Bytes    int64
+	Since    time.Time // when the check was begun that this one went on with; zero if it began itself
 	Findings []finding.Finding
+
+	verdict *Verdict
+}
+
+// Whole says that all of the target was read by this check alone.
+func (d *Deep) Whole() bool { return d.verdict != nil && d.Since.IsZero() }
+
+// checkedDir has one file for each redirect that was read deeply: how far a
+// check got that was stopped, or what one that ended has found.
+const checkedDir = "checked"
+
+// deepAge is how old a check may be that is gone on with.
+const deepAge = 14 * 24 * time.Hour
+
+// A LastDeep is what the last deep check of a redirect found, or how far it
+// got.
+type LastDeep struct {
+	Records string    `json:"records"` // which it was held against
+	Begun   time.Time `json:"begun"`
+	Ended   time.Time `json:"ended"` // zero while it is not done
+	Next    int64     `json:"next"`  // ordinal of the first entry that was not read
+	Files   int64     `json:"files"`
+	Bytes   int64     `json:"bytes"`
+
+	Cases map[finding.Code]*deepCase `json:"cases"`
+}
+
+type deepCase struct {
+	Count int64    `json:"count"`
+	Paths [][]byte `json:"paths"`
+}
+
+// Rot is how many entries it found bad.
+func (d *LastDeep) Rot() int64 {
+	if c := d.Cases[finding.Rot]; c != nil {
+		return c.Count
+	}
+	return 0
+}
+
+func (e *Engine) checkedFile(name string) string {
+	return filepath.Join(e.Ledger.Dir(), checkedDir, name+".json")
+}
+
+// LastDeep reads what is known of the last deep check of a redirect; nil if
+// there was none.
+func (e *Engine) LastDeep(name string) (*LastDeep, error) {
+	b, err := os.ReadFile(e.checkedFile(name))
+	if missing(err) || errors.Is(err, fs.ErrPermission) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var d LastDeep
+	if json.Unmarshal(b, &d) != nil {
+		return nil, nil // it helps, and is no record of anything
+	}
+	return &d, nil
+}
+
+// keepDeep writes down how far a check got. An account that may not write
+// there has to begin anew each time.
+func (e *Engine) keepDeep(name string, d *LastDeep) error {
+	path := e.checkedFile(name)
+	err := os.MkdirAll(filepath.Dir(path), 0o700)
+	if err == nil {
+		err = writeFile(path, func(w io.Writer) error { return json.NewEncoder(w).Encode(d) })
+	}
+	return ignorePermission(err)
+}
+
+// take sets the verdict to what an earlier check had found; keep is the way
+// back.
+func (v *Verdict) take(d *LastDeep) {
+	v.Proven, v.Bytes, v.cases = d.Files, d.Bytes, map[finding.Code]*listing{}
+	for code, c := range d.Cases {
+		l := &listing{count: c.Count}
+		for _, p := range c.Paths {
+			l.paths = append(l.paths, string(p))
+		}
+		v.cases[code] = l
+	}
+}
+
+func (v *Verdict) keep(d *LastDeep) {
+	d.Files, d.Bytes, d.Cases = v.Proven, v.Bytes, map[finding.Code]*deepCase{}
+	for code, l := range v.cases {
+		c := &deepCase{Count: l.count}
+		for _, p := range l.paths {
+			c.Paths = append(c.Paths, []byte(p))
+		}
+		d.Cases[code] = c
+	}
+}
+
+// pacer keeps reading, by all readers together, below a rate in bytes a
+// second.
+func pacer(perSecond int64) func(ctx context.Context, bytes int) error {
+	if perSecond <= 0 {
+		return nil
+	}
+	l := rate.NewLimiter(rate.Limit(perSecond), transfer.ReadSize)
+	return func(ctx context.Context, bytes int) error { return l.WaitN(ctx, bytes) }
 }
 
 // CheckDeep reads every file at a redirect's target from the device and
-// holds it against the manifest frozen at the switch. What people changed or
-// deleted since is told, and is no fault; what differs while no time stamp
-// moved is rot. It changes nothing. What is new at the target has nothing to
-// be held against and is passed over.
-func (e *Engine) CheckDeep(ctx context.Context, r ledger.Redirect) (*Deep, error) {
+// holds it against the manifest. What people changed or deleted since is told,
+// and is no fault; what differs while no time stamp moved is rot. It changes
+// nothing. What is new at the target has nothing to be held against and is
+// passed over. If it is stopped, the next one goes on where it was.
+func (e *Engine) CheckDeep(ctx context.Context, r ledger.Redirect, o DeepOptions) (*Deep, error) {
 	d := &Deep{}
 	about := subject(r.Name, r.Drive.Label, "")
 	live, err := handle.OpenReal(r.Target)
@@ -39,10 +161,20 @@ func (e *Engine) CheckDeep(ctx context.Context, r ledger.Redirect) (*Deep, error
 	if v.plan, err = e.planOfRun(r.Run); err != nil {
 		return nil, err
 	}
+	state, err := e.deepFrom(r, o, v, d)
+	if err != nil {
+		return nil, err
+	}
 	spool, err := e.spoolOf(r.Run)
 	if err == nil {
 		defer spool.Close()
-		err = v.judgeAll(ctx, live, r.Target, e.Ledger.RunDir(r.Run), spool, e.Progress)
+		err = v.judgeAll(ctx, live, r.Target, e.Ledger.RunDir(r.Run), spool, e.Progress, judging{
+			from: state.Next, pace: pacer(o.Rate), mark: func(next int64) error {
+				v.keep(state)
+				state.Next = next
+				return errors.Join(e.keepDeep(r.Name, state), step(ctx, "read-on"))
+			},
+		})
 	}
 	if recordBroken(err) {
 		f := finding.New(finding.LedgerBroken, r.Target, err.Error(), about)
@@ -52,18 +184,43 @@ func (e *Engine) CheckDeep(ctx context.Context, r ledger.Redirect) (*Deep, error
 	if err != nil {
 		return nil, err
 	}
-	d.Files, d.Bytes = v.Proven, v.Bytes
+	v.keep(state)
+	state.Next, state.Ended = 0, time.Now()
+	if err := e.keepDeep(r.Name, state); err != nil {
+		return nil, err
+	}
+	d.Files, d.Bytes, d.verdict = v.Proven, v.Bytes, v
+	d.tell(v, r.Target, about)
+	return d, nil
+}
+
+// deepFrom finds out where the check begins.
+func (e *Engine) deepFrom(r ledger.Redirect, o DeepOptions, v *Verdict, d *Deep) (*LastDeep, error) {
+	fresh := &LastDeep{Records: fmt.Sprint(r.Run, transfer.Spools(e.Ledger.RunDir(r.Run))), Begun: time.Now()}
+	last, err := e.LastDeep(r.Name)
+	if err != nil || last == nil || o.FromStart || !last.Ended.IsZero() || last.Records != fresh.Records || time.Since(last.Begun) > deepAge {
+		return fresh, err
+	}
+	v.take(last)
+	d.Since = last.Begun
+	if e.Progress != nil {
+		e.Progress.Advance(last.Files, last.Bytes)
+	}
+	return last, nil
+}
+
+func (d *Deep) tell(v *Verdict, target string, about finding.Subject) {
 	for _, s := range []struct {
 		code   finding.Code
 		text   string
 		remedy string // empty: the listed one
 	}{
 		{finding.Rot, "at %s: other content than was verified, or unreadable, and nothing says that anybody wrote there", ""},
-		{finding.ChangedSince, "changed at %s since it was moved", "that is how it is when people work there; nothing needs doing"},
+		{finding.ChangedSince, "changed at %s since it was moved", "that is how it is when people work there; `--update-manifest` takes it in"},
 		{finding.ChangedQuiet, "changed at %s under the same modification time", "programs that map files or keep times do this; if none of yours does, compare with a backup"},
 		{finding.GoneAtTarget, "no longer at %s", "if you deleted them, nothing needs doing"},
 	} {
-		f, any := v.told(s.code, s.text, r.Target, about)
+		f, any := v.told(s.code, s.text, target, about)
 		if !any {
 			continue
 		}
@@ -72,5 +229,4 @@ func (e *Engine) CheckDeep(ctx context.Context, r ledger.Redirect) (*Deep, error
 		}
 		d.Findings = append(d.Findings, f)
 	}
-	return d, nil
 }

@@ -156,7 +156,7 @@ func (e *Engine) judgeHeld(ctx context.Context, d *DiscardPlan, h ledger.Held, l
 		}
 		v.plan, v.late.job = plan, plan.lateJob(sideOf(h))
 		if err = v.late.walk(ctx); err == nil {
-			err = v.judgeAll(ctx, live, v.Live, e.Ledger.RunDir(h.Run), spool, e.Progress)
+			err = v.judgeAll(ctx, live, v.Live, e.Ledger.RunDir(h.Run), spool, e.Progress, judging{})
 		}
 	}
 	v.late.forget()

@@ -11,6 +11,7 @@ import (
 	"runtime"
 	"slices"
 	"sync"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 	"golang.org/x/sys/unix"
@@ -69,21 +70,47 @@ type judge struct {
 	live     string
 	progress transfer.Progress
 	readers  sync.Pool
+	o        judging
 }
+
+// judging says how a folder is read; the zero value reads all of it.
+type judging struct {
+	from int64                                      // ordinals below this are not looked at
+	mark func(next int64) error                     // called now and then: all below next is judged; may be nil
+	pace func(ctx context.Context, bytes int) error // see transfer.Reader; may be nil
+}
+
+// markEvery is how often a long reading notes how far it got.
+const markEvery = time.Second
 
 // judgeAll fills in the verdict. live may be nil if the live folder is gone:
 // then everything is.
-func (v *Verdict) judgeAll(ctx context.Context, live *handle.Dir, livePath, runDir string, spool *transfer.Spool, progress transfer.Progress) error {
-	j := &judge{Verdict: v, live: livePath, progress: progress}
-	j.readers.New = func() any { return transfer.NewReader() }
+func (v *Verdict) judgeAll(ctx context.Context, live *handle.Dir, livePath, runDir string, spool *transfer.Spool, progress transfer.Progress, o judging) error {
+	j := &judge{Verdict: v, live: livePath, progress: progress, o: o}
+	j.readers.New = func() any {
+		r := transfer.NewReader()
+		r.Pace = o.pace
+		return r
+	}
 	if err := j.readFrozen(runDir, spool); err != nil {
 		return err
 	}
-	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(2 * runtime.GOMAXPROCS(0))
+	group, marked := j.readersAtOnce(), time.Now()
 	err := transfer.Match(ctx, live, spool, func(rec *transfer.Record, now *inventory.Entry) error {
 		if rec == nil {
 			return nil // new at the target: nothing of the held original
+		}
+		if rec.Ord < o.from {
+			return nil
+		}
+		if o.mark != nil && time.Since(marked) > markEvery {
+			if err := group.Wait(); err != nil {
+				return err
+			}
+			group, marked = j.readersAtOnce(), time.Now()
+			if err := o.mark(rec.Ord); err != nil {
+				return err
+			}
 		}
 		if v.late.brings(rec.Path) {
 			// The held one is newer: it is brought over first, and all is judged again.
@@ -107,6 +134,12 @@ func (v *Verdict) judgeAll(ctx context.Context, live *handle.Dir, livePath, runD
 		return j.one(ctx, group, rec, now)
 	})
 	return errors.Join(group.Wait(), err)
+}
+
+func (j *judge) readersAtOnce() *errgroup.Group {
+	g := &errgroup.Group{}
+	g.SetLimit(2 * runtime.GOMAXPROCS(0))
+	return g
 }
 
 // keptBeside finds an entry that a merge had to keep beside another one; nil

@@ -217,7 +217,7 @@ func (e *Engine) Mend(ctx context.Context, p *Plan) (*Outcome, error) {
 	}
 	m := &mover{Engine: e, p: p, out: &Outcome{Run: p.Run, Kind: p.Kind, Plan: p, Findings: p.Findings}}
 	defer m.close()
-	if err := m.openMend(); err != nil {
+	if err := m.openMend(true); err != nil {
 		return nil, err
 	}
 	var err error
@@ -228,15 +228,18 @@ func (e *Engine) Mend(ctx context.Context, p *Plan) (*Outcome, error) {
 	return m.out, m.stopped(m.mend(ctx))
 }
 
-// openMend takes the handles of a mend and wants the drive to be the one of
+// openMend takes the handles of a mend, that of the link's directory if it is
+// needed, and wants the drive to be the one of
 // the plan (I5).
-func (m *mover) openMend() error {
+func (m *mover) openMend(withLink bool) error {
 	if m.p.Into == "" {
 		return nil // only records of what is held change
 	}
 	var err error
-	if m.linkIn, err = m.openReal(filepath.Dir(string(m.p.Link))); err != nil {
-		return err
+	if withLink {
+		if m.linkIn, err = m.openReal(filepath.Dir(string(m.p.Link))); err != nil {
+			return err
+		}
 	}
 	if m.into, err = m.openReal(string(m.p.Into)); err != nil {
 		return err

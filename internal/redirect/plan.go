@@ -125,7 +125,7 @@ func (p *Plan) exchanges() bool { return p.Kind == KindMove || p.Kind == KindMer
 // Small says that the run copies nothing: it only changes a link or records,
 // or deletes.
 func (p *Plan) Small() bool {
-	return slices.Contains([]string{KindDetach, KindDiscard, KindMend, KindRestore}, p.Kind)
+	return slices.Contains([]string{KindDetach, KindDiscard, KindMend, KindRestore, KindRenew}, p.Kind)
 }
 
 // Blocked gives the *RefusedError of the plan's blockers; nil if there are

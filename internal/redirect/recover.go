@@ -76,8 +76,8 @@ func (e *Engine) take(row ledger.RunRow) (*mover, error) {
 	m := &mover{Engine: e, p: p, run: run, out: &Outcome{Run: p.Run, Kind: p.Kind, Plan: p}, patience: patience{p.WaitQuiet}}
 	open := m.open
 	switch {
-	case p.Kind == KindMend:
-		open = m.openMend
+	case p.Kind == KindMend || p.Kind == KindRenew:
+		open = func() error { return m.openMend(p.Kind == KindMend) }
 	case p.Kind == KindRecord:
 		open = m.openRecord
 	case p.Kind == KindRestore:
@@ -135,6 +135,8 @@ func (e *Engine) resume(ctx context.Context, row ledger.RunRow) (*Outcome, error
 		return m.out, m.recorded(m.record(ctx))
 	case KindRestore:
 		err = m.restore(ctx)
+	case KindRenew:
+		err = m.renewManifest(ctx)
 	default:
 		err = m.forward(ctx)
 	}
@@ -170,6 +172,8 @@ func (e *Engine) Undo(ctx context.Context, row ledger.RunRow) (*Outcome, error) 
 		err = m.unrecord(ctx)
 	case KindRestore:
 		err = m.unrestore()
+	case KindRenew:
+		err = m.unrenew(ctx)
 	case KindMerge:
 		err = m.mergeBackward(ctx)
 	default:

@@ -60,6 +60,7 @@ const (
 	KindMerge     = "merge-halves"
 	KindRecord    = "record"
 	KindRestore   = "restore-links"
+	KindRenew     = "update-manifest"
 )
 
 // A RefusedError ends an act before anything has changed: blockers were

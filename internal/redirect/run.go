@@ -51,6 +51,7 @@ type mover struct {
 	broughtOver bool   // discard: late writes were
 	lenderDone  func() // gives the lender up; nil without one
 	patience    patience
+	verdict     *Verdict // update-manifest: what the check has found
 }
 
 // room is a drive and what was free on it before the run.

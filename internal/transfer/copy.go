@@ -15,6 +15,9 @@ import (
 	"nexlin/internal/inventory"
 )
 
+// ReadSize is the most bytes that one read takes.
+const ReadSize = chunk
+
 const (
 	// chunk is what one read takes: large enough that calls cost nothing,
 	// small enough that a few workers stay within a few MiB.

@@ -232,6 +232,10 @@ func (h *hasher) finish(f *Fact) {
 // A Reader reads files to compare them. It is for one goroutine; the buffer
 // is what makes it worth keeping.
 type Reader struct {
+	// Pace is called after every so many bytes that were read, and may wait; nil
+	// reads as fast as it can.
+	Pace func(ctx context.Context, bytes int) error
+
 	h   hasher // takes sums only
 	buf []byte
 }
@@ -286,6 +290,11 @@ func (r *Reader) read(ctx context.Context, f *handle.File, at, to, expected int6
 		n, err := f.ReadOnce(r.buf[:most], at)
 		r.h.write(r.buf[:n])
 		at += int64(n)
+		if r.Pace != nil {
+			if err := r.Pace(ctx, n); err != nil {
+				return at, err
+			}
+		}
 		if err == io.EOF || err == nil && at == expected && n < len(r.buf) && at >= size {
 			break
 		}

@@ -1,0 +1,147 @@
+package redirect
+
+import (
+	"context"
+	"errors"
+	"path/filepath"
+	"time"
+
+	"nexlin/internal/finding"
+	"nexlin/internal/inventory"
+	"nexlin/internal/ledger"
+	"nexlin/internal/pathtext"
+	"nexlin/internal/transfer"
+)
+
+// UpdateManifest has the manifest of a redirect say what is at the target
+// now, after a deep check that began at the start: what people changed, made
+// and deleted is taken in. What went bad keeps its old record, so that it goes
+// on being found. Held originals are compared by their own manifest, which
+// stays as it was. Its errors are those of [Engine.Run].
+func (e *Engine) UpdateManifest(ctx context.Context, r ledger.Redirect, d *Deep) (*Outcome, error) {
+	if d == nil || d.verdict == nil || !d.Since.IsZero() {
+		return nil, errors.New("the manifest is updated only after all of the target was read at once")
+	}
+	now := time.Now()
+	p := *d.verdict.plan
+	p.Run, p.Kind, p.Made, p.Name, p.Before, p.Mend = ledger.NewRunID(now), KindRenew, now, r.Name, &r, nil
+	p.Link, p.Target, p.LinkText = pathtext.Path(r.Link), pathtext.Path(r.Target), pathtext.Path(r.Target)
+	p.Into, p.Final, p.IntoDrive = pathtext.Path(filepath.Dir(r.Target)), pathtext.Path(filepath.Base(r.Target)), r.Drive
+	p.FromDrive, p.From, p.Held, p.Base, p.Empty = r.Drive, "", "", nil, nil
+	m := &mover{Engine: e, p: &p, out: &Outcome{Run: p.Run, Kind: p.Kind, Plan: &p}, verdict: d.verdict}
+	defer m.close()
+	if err := m.openMend(false); err != nil {
+		return nil, err
+	}
+	var err error
+	if m.run, err = e.Ledger.Begin(p.Run, p.Kind, p.Name, &p); err != nil {
+		return nil, err
+	}
+	defer m.run.Release()
+	return m.out, m.stopped(m.renewManifest(ctx))
+}
+
+// renewManifest writes the new records and the manifest on the drive.
+func (m *mover) renewManifest(ctx context.Context) error {
+	if m.verdict == nil { // stopped: what the check had found is gone with it
+		d, err := m.CheckDeep(ctx, *m.p.Before, DeepOptions{FromStart: true})
+		if err != nil {
+			return err
+		}
+		if m.verdict = d.verdict; m.verdict == nil {
+			return &BrokenError{m.p.Copy(), "it can't be read, or its records can't"}
+		}
+	}
+	live, err := m.into.Beneath(string(m.p.Final))
+	if err != nil {
+		return err
+	}
+	defer live.Release()
+	old, err := m.spoolOf(m.p.Before.Run)
+	if err != nil {
+		return err
+	}
+	defer old.Close()
+	for _, n := range transfer.Spools(m.run.Dir()) {
+		if err := transfer.RemoveSpool(m.run.Dir(), n); err != nil {
+			return err
+		}
+	}
+	m.spool, err = transfer.Compose(m.run.Dir(), 1, func(put func(*transfer.Record) error) error {
+		return transfer.Match(ctx, live, old, func(rec *transfer.Record, now *inventory.Entry) error {
+			next, err := m.renewed(ctx, rec, now)
+			if err != nil || next == nil {
+				return err
+			}
+			return put(next)
+		})
+	})
+	if err != nil {
+		return err
+	}
+	if err := composeFrozen(m.run.Dir(), m.spool, m.p.Digest); err != nil {
+		return err
+	}
+	if err := step(ctx, "records"); err != nil {
+		return err
+	}
+	m.count()
+	r := *m.p.Before
+	r.Run, r.Files, r.Bytes = m.p.Run, m.p.Files, m.p.Bytes
+	if err := m.act(ctx, "notes", m.p.Name, func() error { return m.describeFrom(m.run.Dir(), m.noteOf(&r)) }, nil); err != nil {
+		return err
+	}
+	return m.run.Set(ledger.Done, "", func(t *ledger.Tx) error { return t.SaveRedirect(r) })
+}
+
+// renewed is the new record of an entry; nil if it is gone.
+func (m *mover) renewed(ctx context.Context, rec *transfer.Record, now *inventory.Entry) (*transfer.Record, error) {
+	rotten := rec != nil && m.verdict.code(rec) == finding.Rot
+	if now == nil {
+		if rotten {
+			return rec, nil
+		}
+		return nil, nil
+	}
+	if rotten {
+		return rec, nil
+	}
+	if err := now.ReadXattrs(); err != nil {
+		return nil, err
+	}
+	next := &transfer.Record{Path: now.Path, Link: now.Link, Xattrs: now.Xattrs}
+	if now.Stat.IsDevice() {
+		next.Rdev = now.Stat.Rdev
+	}
+	snap := transfer.SnapOf(&now.Stat, now.Xattrs).On(m.p.IntoFuse)
+	next.Fact = transfer.Fact{Flags: transfer.Copied | transfer.Verified, Source: snap, Copy: snap}
+	if !now.Stat.IsRegular() {
+		return next, nil
+	}
+	if rec != nil && rec.IsRegular() && m.verdict.code(rec) == "" && rec.Fact.Sum != (transfer.Sum{}) {
+		next.Fact.Digest, next.Fact.Sum = rec.Fact.Digest, rec.Fact.Sum
+		return next, nil
+	}
+	f, err := transfer.DigestOf(ctx, m.p.Digest, now.Dir, now.Name, now.Stat.Size)
+	next.Fact.Digest, next.Fact.Sum = f.Digest, f.Sum
+	return next, err
+}
+
+// code is what became of a record's entry.
+func (v *Verdict) code(rec *transfer.Record) finding.Code {
+	if rec.Ord >= int64(len(v.codes)) {
+		return ""
+	}
+	return verdicts[v.codes[rec.Ord]]
+}
+
+// unrenew has the drive say again what it said before.
+func (m *mover) unrenew(ctx context.Context) error {
+	err := m.act(ctx, "notes", m.p.Name, func() error {
+		return m.describeFrom(m.Ledger.RunDir(m.p.Before.Run), m.noteOf(m.p.Before))
+	}, nil)
+	if err != nil {
+		return err
+	}
+	return m.run.Set(ledger.Undone, "", func(t *ledger.Tx) error { return t.SaveRedirect(*m.p.Before) })
+}
