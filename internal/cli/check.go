@@ -1,14 +1,13 @@
 package cli
 
 import (
-	"errors"
-
 	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
 	"nexlin/internal/finding"
 	"nexlin/internal/health"
 	"nexlin/internal/ledger"
+	"nexlin/internal/metrics"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/redirect"
 )
@@ -16,6 +15,7 @@ import (
 type checkFlags struct {
 	deep, update bool
 	rate         string
+	metrics      string
 	o            redirect.DeepOptions
 }
 
@@ -31,6 +31,9 @@ func (a *app) checkCmd() *cobra.Command {
 		RunE: a.runner(func(_ *cobra.Command, args []string) error {
 			if err := f.check(); err != nil {
 				return err
+			}
+			if len(args) > 0 && f.metrics != "" {
+				return &usageError{"--metrics-file is about all redirects; name none"}
 			}
 			if len(args) > 0 {
 				return a.named(args, f.update, "checks", func(e *redirect.Engine, r ledger.Redirect) (doc, error) {
@@ -50,6 +53,7 @@ func (a *app) checkCmd() *cobra.Command {
 	fl.StringVar(&f.rate, "rate", "", "with --deep: read no more than this in a second (`SIZE`, as in 20MiB)")
 	fl.BoolVar(&f.o.FromStart, "from-start", false, "with --deep: do not go on where an earlier check was stopped")
 	fl.BoolVar(&f.update, "update-manifest", false, "with --deep: take what people changed into the manifest; what went bad is never taken in")
+	fl.StringVar(&f.metrics, "metrics-file", "", "write what was found to `FILE` in numbers, for a gatherer of text files")
 	return c
 }
 
@@ -153,6 +157,7 @@ func (a *app) checkAll(e *redirect.Engine, f *checkFlags) error {
 		return err
 	}
 	e = e.AtOnce()
+	var reports []*health.Report
 	docs, all := []redirectDoc{}, []finding.Finding{}
 	worst := exitDone
 	for _, r := range rows {
@@ -168,12 +173,18 @@ func (a *app) checkAll(e *redirect.Engine, f *checkFlags) error {
 		case c == exitProblems, c == exitAway && worst == exitDone:
 			worst = c
 		}
-		docs, all = append(docs, reportDoc(rep, true)), append(all, rep.Findings...)
+		docs, all, reports = append(docs, reportDoc(rep, true)), append(all, rep.Findings...), append(reports, rep)
 		if !a.json {
 			a.showCheck(rep)
 		}
 	}
 	a.grave(worst)
+	if f.metrics != "" {
+		var c metrics.Collector
+		if err := measured(e, &c, reports, f.metrics); err != nil {
+			return err
+		}
+	}
 	if a.json {
 		return a.emit(doc{"redirects": docs, "findings": findingDocs(all)})
 	}
@@ -181,51 +192,4 @@ func (a *app) checkAll(e *redirect.Engine, f *checkFlags) error {
 		a.print("nothing is redirected, so there is nothing to check")
 	}
 	return nil
-}
-
-func (a *app) tryCmd() *cobra.Command {
-	return &cobra.Command{
-		Use:   "try NAME",
-		Short: "the proof again: a file saved through one path shows up through the other",
-		Args:  cobra.ExactArgs(1),
-		RunE: a.runner(func(_ *cobra.Command, args []string) error {
-			return a.named(args, false, "trials", func(e *redirect.Engine, r ledger.Redirect) (doc, error) {
-				t, err := health.Try(a.ctx, e, r)
-				if err != nil {
-					return nil, err
-				}
-				ok := t.Err == nil && t.Report.State == health.Good
-				if !ok {
-					a.grave(max(checkExit(t.Report), exitProblems))
-				}
-				d := doc{"redirect": reportDoc(t.Report, true), "passed": ok}
-				if t.Err != nil {
-					d["message"] = t.Err.Error()
-				}
-				if !a.json {
-					a.showTrial(t)
-				}
-				return d, nil
-			})
-		}),
-	}
-}
-
-func (a *app) showTrial(t *health.Trial) {
-	r := t.Redirect
-	a.print("%s", arrow(a.path(r.Link), a.onDrive(r)))
-	switch {
-	case t.Report.State != health.Good:
-		a.print("%s  nothing was tried", stateWord(t.Report.State))
-		a.findings(a.out, t.Report.Findings)
-	case t.Err != nil:
-		var trial *redirect.TrialError
-		if errors.As(t.Err, &trial) {
-			a.print("%s  %s", bad.Render("failed"), pathtext.Show(trial.Error()))
-		}
-	default:
-		a.print("  saved through %s, seen at %s   %s", a.path(r.Link), a.path(r.Target), good.Render("yes"))
-		a.print("  saved at %s, seen through %s   %s", a.path(r.Target), a.path(r.Link), good.Render("yes"))
-		a.print("  the test files are gone again")
-	}
 }

@@ -49,7 +49,7 @@ func (a *app) root() *cobra.Command {
 	}
 	add("look", a.drivesCmd(), a.surveyCmd(), a.inspectCmd())
 	add("move", a.moveCmd(), a.bringBackCmd(), a.detachCmd(), a.discardCmd(), a.resumeCmd(), a.undoCmd())
-	add("watch", a.listCmd(), a.showCmd(), a.historyCmd(), a.checkCmd(), a.tryCmd(), a.mendCmd(), a.recordCmd(), a.restoreCmd())
+	add("watch", a.listCmd(), a.showCmd(), a.historyCmd(), a.checkCmd(), a.tryCmd(), a.mendCmd(), a.recordCmd(), a.restoreCmd(), a.watchCmd())
 	add("learn", a.demoCmd())
 	root.AddCommand(a.standinCmd())
 	root.SetHelpCommandGroupID("learn")

@@ -101,6 +101,19 @@ func OpenForReading(dir string) (*Ledger, error) {
 	return open(dir, false)
 }
 
+// Again opens a ledger that did not exist when it was opened for reading, if it
+// does now: for a process that stays.
+func (l *Ledger) Again() error {
+	if l.db != nil {
+		return nil
+	}
+	now, err := OpenForReading(l.dir)
+	if err == nil {
+		*l = *now
+	}
+	return err
+}
+
 func checkDir(dir string) error {
 	fi, err := os.Stat(dir)
 	if err != nil {

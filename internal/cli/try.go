@@ -1,0 +1,112 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"nexlin/internal/health"
+	"nexlin/internal/ledger"
+	"nexlin/internal/pathtext"
+	"nexlin/internal/redirect"
+)
+
+func (a *app) tryCmd() *cobra.Command {
+	var live bool
+	var length time.Duration
+	c := &cobra.Command{
+		Use:   "try NAME",
+		Short: "the proof again: a file saved through one path shows up through the other",
+		Long: "Saves a small file through the link and sees it at the target, and the other way round, and takes it\n" +
+			"away again. With --live it goes on to show what is free on both drives while a program works: what\n" +
+			"it saves through the link takes nothing here, and all of it there.",
+		Args: cobra.ExactArgs(1),
+		RunE: a.runner(func(_ *cobra.Command, args []string) error {
+			if length < 0 || length > 0 && !live {
+				return &usageError{"--for takes a time such as 30s, and goes with --live"}
+			}
+			return a.named(args, false, "trials", func(e *redirect.Engine, r ledger.Redirect) (doc, error) {
+				t, err := health.Try(a.ctx, e, r)
+				if err != nil {
+					return nil, err
+				}
+				ok := t.Err == nil && t.Report.State == health.Good
+				if !ok {
+					a.grave(max(checkExit(t.Report), exitProblems))
+				}
+				d := doc{"redirect": reportDoc(t.Report, true), "passed": ok}
+				if t.Err != nil {
+					d["message"] = t.Err.Error()
+				}
+				if !a.json {
+					a.showTrial(t)
+				}
+				if ok && live {
+					d["live"], err = a.live(e, r, length)
+				}
+				return d, err
+			})
+		}),
+	}
+	c.Flags().BoolVar(&live, "live", false, "show what is free on both drives while a program works, until interrupted")
+	c.Flags().DurationVar(&length, "for", 0, "with --live: end after this long (`DURATION`, as in 30s)")
+	return c
+}
+
+// live shows the room of both drives until it is interrupted.
+func (a *app) live(e *redirect.Engine, r ledger.Redirect, length time.Duration) (doc, error) {
+	ctx, stop := context.WithCancel(a.ctx)
+	if length > 0 {
+		ctx, stop = context.WithTimeout(a.ctx, length)
+	}
+	defer stop()
+	if !a.json {
+		a.print("")
+		a.print("let the program work now; Ctrl-C ends this")
+	}
+	var last health.LiveSpace
+	err := health.Live(ctx, e, r, 500*time.Millisecond, func(s health.LiveSpace) {
+		last = s
+		if !a.json {
+			a.print("  %s   %s   %s", time.Now().Format("15:04:05"), roomLine("here", s.Here), roomLine("there", s.There))
+		}
+	})
+	return doc{
+		"seconds": int64(time.Since(last.Since).Seconds()),
+		"here":    doc{"drive": last.Here.Drive, "free_before": last.Here.Before, "free_after": last.Here.Now},
+		"there":   doc{"drive": last.There.Drive, "free_before": last.There.Before, "free_after": last.There.Now},
+	}, err
+}
+
+func roomLine(where string, r health.Room) string {
+	change := "nothing taken"
+	switch n := r.Taken(); {
+	case n > 0:
+		change = size(n) + " taken"
+	case n < 0:
+		change = size(-n) + " freed"
+	}
+	return fmt.Sprintf("%s %-8s %9s free, %-15s", where, pathtext.Show(r.Drive), size(r.Now), change)
+}
+
+func (a *app) showTrial(t *health.Trial) {
+	r := t.Redirect
+	a.print("%s", arrow(a.path(r.Link), a.onDrive(r)))
+	switch {
+	case t.Report.State != health.Good:
+		a.print("%s  nothing was tried", stateWord(t.Report.State))
+		a.findings(a.out, t.Report.Findings)
+	case t.Err != nil:
+		var trial *redirect.TrialError
+		if errors.As(t.Err, &trial) {
+			a.print("%s  %s", bad.Render("failed"), pathtext.Show(trial.Error()))
+		}
+	default:
+		a.print("  saved through %s, seen at %s   %s", a.path(r.Link), a.path(r.Target), good.Render("yes"))
+		a.print("  saved at %s, seen through %s   %s", a.path(r.Target), a.path(r.Link), good.Render("yes"))
+		a.print("  the test files are gone again")
+	}
+}

@@ -1,0 +1,220 @@
+package cli
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"net/http"
+	"path/filepath"
+	"time"
+
+	"github.com/godbus/dbus/v5"
+	"github.com/spf13/cobra"
+
+	"nexlin/contrib"
+	"nexlin/internal/finding"
+	"nexlin/internal/health"
+	"nexlin/internal/metrics"
+	"nexlin/internal/pathtext"
+	"nexlin/internal/redirect"
+)
+
+type watchFlags struct {
+	every        time.Duration
+	notify, unit bool
+	listen, file string
+}
+
+func (a *app) watchCmd() *cobra.Command {
+	var f watchFlags
+	c := &cobra.Command{
+		Use:   "watch",
+		Short: "keep checking as drives come and go",
+		Long: "Stays running. The kernel tells when a drive is attached or detached; what is concerned is checked at\n" +
+			"once, and what has changed is said: in a line, or with --json as one JSON document a line. It can\n" +
+			"tell the desktop (--notify) and say in numbers how things are (--metrics-listen, --metrics-file).",
+		Args: cobra.NoArgs,
+		RunE: a.runner(func(*cobra.Command, []string) error {
+			if f.unit {
+				return a.printUnits()
+			}
+			if f.every < 0 {
+				return &usageError{"--every takes a time such as 1h"}
+			}
+			return a.watch(f)
+		}),
+	}
+	fl := c.Flags()
+	fl.DurationVar(&f.every, "every", time.Hour, "check all redirects this often, too (`DURATION`); 0: only when drives come and go")
+	fl.BoolVar(&f.notify, "notify", false, "tell the desktop what has changed")
+	fl.StringVar(&f.listen, "metrics-listen", "", "serve numbers at `ADDRESS`, as in 127.0.0.1:9797, under /metrics")
+	fl.StringVar(&f.file, "metrics-file", "", "keep the numbers in `FILE`, for a gatherer of text files")
+	fl.BoolVar(&f.unit, "print-unit", false, "print units for systemd's user manager, and end")
+	return c
+}
+
+// printUnits prints the unit files, each after its name.
+func (a *app) printUnits() error {
+	return fs.WalkDir(contrib.Units, ".", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		b, err := contrib.Units.ReadFile(path)
+		a.print("# ~/.config/systemd/user/%s\n%s", path, b)
+		return err
+	})
+}
+
+func (a *app) watch(f watchFlags) error {
+	e, done, err := a.engine(false)
+	if err != nil {
+		return err
+	}
+	defer done()
+	var numbers metrics.Collector
+	if f.listen != "" {
+		end, err := a.serve(f.listen, &numbers)
+		if err != nil {
+			return err
+		}
+		defer end()
+	}
+	var desk *desktop
+	if f.notify {
+		if desk, err = newDesktop(); err != nil {
+			a.note("the desktop can't be told: %v", err)
+		}
+	}
+	var failed error
+	w := &health.Watcher{Engine: e, Every: f.every, Tell: func(ev health.Event) {
+		a.event(ev)
+		if desk != nil {
+			desk.tell(a, ev)
+		}
+	}}
+	if f.listen != "" || f.file != "" {
+		w.Round = func(reports []*health.Report) {
+			if err := measured(e, &numbers, reports, f.file); err != nil && failed == nil {
+				failed = err
+				a.note("the numbers can't be kept: %v", err)
+			}
+		}
+	}
+	return w.Run(a.ctx)
+}
+
+// measured hands reports to the collector, and writes them to a file if one is
+// named.
+func measured(e *redirect.Engine, c *metrics.Collector, reports []*health.Report, file string) error {
+	s, err := metrics.Take(e, reports)
+	if err != nil {
+		return err
+	}
+	c.Set(s)
+	if file == "" {
+		return nil
+	}
+	path, err := filepath.Abs(file)
+	if err != nil {
+		return err
+	}
+	return c.WriteFile(path)
+}
+
+// serve answers at an address until the function it gives is called.
+func (a *app) serve(address string, c *metrics.Collector) (func(), error) {
+	l, err := net.Listen("tcp", address)
+	if err != nil {
+		return nil, &usageError{fmt.Sprintf("--metrics-listen %s: %v", address, err)}
+	}
+	mux := http.NewServeMux()
+	mux.Handle("/metrics", c.Handler())
+	s := &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second}
+	go func() {
+		if err := s.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+			a.note("serving numbers ended: %v", err)
+		}
+	}()
+	a.note("numbers are at http://%s/metrics", l.Addr())
+	return func() { _ = s.Close() }, nil // the process ends
+}
+
+// event says one thing that was noticed.
+func (a *app) event(ev health.Event) {
+	if a.json {
+		a.jsonLine(eventDoc(ev))
+		return
+	}
+	at := faint.Render(ev.Time.Format("15:04:05"))
+	switch ev.Kind {
+	case health.DriveAttached:
+		a.print("%s  %s is here, at %s", at, bold.Render(pathtext.Show(ev.Drive.Name())), a.path(ev.Drive.Mount))
+		return
+	case health.DriveDetached:
+		a.print("%s  %s is gone from %s", at, bold.Render(pathtext.Show(ev.Drive.Name())), a.path(ev.Drive.Mount))
+		return
+	}
+	r := ev.Report
+	was := ""
+	if ev.Was != "" && ev.Was != r.State {
+		was = ", until now " + string(ev.Was)
+	}
+	a.print("%s  %s  %s%s", at, stateWord(r.State), bold.Render(pathtext.Show(r.Redirect.Name)), was)
+	var fs []finding.Finding
+	for _, x := range r.Findings {
+		if x.Severity != finding.Info {
+			fs = append(fs, x)
+		}
+	}
+	a.findings(a.out, fs)
+}
+
+func eventDoc(ev health.Event) doc {
+	d := doc{"nexlin": 1, "command": "watch", "time": ev.Time, "event": ev.Kind}
+	if ev.Report == nil {
+		d["drive"] = doc{"id": ev.Drive.ID(), "label": ev.Drive.Label, "mount": pathtext.Path(ev.Drive.Mount)}
+		return d
+	}
+	d["was"], d["redirect"] = ev.Was, reportDoc(ev.Report, true)
+	return d
+}
+
+// jsonLine prints one document on one line.
+func (a *app) jsonLine(d doc) {
+	enc := json.NewEncoder(a.rawOut)
+	enc.SetEscapeHTML(false)
+	_ = enc.Encode(d) // an output that is closed is the reader's choice
+	a.docDone = true
+}
+
+// A desktop shows notifications, by the Desktop Notifications Specification.
+type desktop struct{ conn *dbus.Conn }
+
+func newDesktop() (*desktop, error) {
+	conn, err := dbus.ConnectSessionBus()
+	if err != nil {
+		return nil, err
+	}
+	return &desktop{conn}, nil
+}
+
+// tell shows what a person should know: a redirect that changed its state.
+func (d *desktop) tell(a *app, ev health.Event) {
+	if ev.Report == nil || ev.Was == "" && ev.Report.State == health.Good || ev.Was == ev.Report.State {
+		return
+	}
+	title, body := fmt.Sprintf("%s is %s", pathtext.Show(ev.Report.Redirect.Name), ev.Report.State), ""
+	for _, f := range finding.Worst(ev.Report.Findings) {
+		if f.Severity != finding.Info {
+			body = f.Message
+			break
+		}
+	}
+	call := d.conn.Object("org.freedesktop.Notifications", "/org/freedesktop/Notifications").Call("org.freedesktop.Notifications.Notify", 0,
+		"nexlin", uint32(0), "drive-harddisk", title, body, []string{}, map[string]dbus.Variant{}, int32(-1))
+	if call.Err != nil {
+		a.note("the desktop can't be told: %v", call.Err)
+	}
+}

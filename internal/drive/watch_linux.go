@@ -1,0 +1,74 @@
+package drive
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"time"
+
+	"golang.org/x/sys/unix"
+)
+
+// Changes tells that drives may have come or gone: something arrives on the
+// channel after each change, and it is closed when ctx ends. The kernel says
+// so at the mount table, which is to be waited at with poll(2) as proc(5)
+// describes; stand-in drives are looked at twice a second.
+func (s *System) Changes(ctx context.Context) (<-chan struct{}, error) {
+	f, err := os.Open("/proc/self/mountinfo")
+	if err != nil {
+		return nil, fmt.Errorf("watching the mounts: %w", err)
+	}
+	out := make(chan struct{}, 1)
+	go func() {
+		defer close(out)
+		defer f.Close()
+		seen := s.standinsHere()
+		for ctx.Err() == nil {
+			fds := []unix.PollFd{{Fd: int32(f.Fd()), Events: unix.POLLPRI}}
+			n, err := unix.Poll(fds, int((500 * time.Millisecond).Milliseconds()))
+			if err != nil && !errors.Is(err, unix.EINTR) {
+				return
+			}
+			now := s.standinsHere()
+			if n > 0 || now != seen {
+				seen = now
+				select {
+				case out <- struct{}{}:
+				default: // one is waiting already
+				}
+			}
+		}
+	}()
+	return out, nil
+}
+
+// standinsHere says in one text which stand-in drives are here, and where.
+func (s *System) standinsHere() string {
+	if s.File == "" {
+		return ""
+	}
+	now, err := WithStandins(s.File)
+	if err != nil {
+		return "" // it is being written
+	}
+	text := "here"
+	for i := range now.standins {
+		if _, err := os.Stat(now.standins[i].Path); err == nil {
+			text += "\x00" + now.standins[i].Path
+		}
+	}
+	return text
+}
+
+// Reload reads the stand-in file again, if one is in force.
+func (s *System) Reload() error {
+	if s.File == "" {
+		return nil
+	}
+	now, err := WithStandins(s.File)
+	if err == nil {
+		s.standins = now.standins
+	}
+	return err
+}
