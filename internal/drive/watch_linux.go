@@ -15,17 +15,18 @@ import (
 // so at the mount table, which is to be waited at with poll(2) as proc(5)
 // describes; stand-in drives are looked at twice a second.
 func (s *System) Changes(ctx context.Context) (<-chan struct{}, error) {
-	f, err := os.Open("/proc/self/mountinfo")
+	// Not by os.Open: the runtime's own poller would be told in our place.
+	fd, err := unix.Open("/proc/self/mountinfo", unix.O_RDONLY|unix.O_CLOEXEC, 0)
 	if err != nil {
 		return nil, fmt.Errorf("watching the mounts: %w", err)
 	}
 	out := make(chan struct{}, 1)
 	go func() {
 		defer close(out)
-		defer f.Close()
+		defer unix.Close(fd)
 		seen := s.standinsHere()
 		for ctx.Err() == nil {
-			fds := []unix.PollFd{{Fd: int32(f.Fd()), Events: unix.POLLPRI}}
+			fds := []unix.PollFd{{Fd: int32(fd), Events: unix.POLLPRI}}
 			n, err := unix.Poll(fds, int((500 * time.Millisecond).Milliseconds()))
 			if err != nil && !errors.Is(err, unix.EINTR) {
 				return
