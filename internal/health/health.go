@@ -30,6 +30,7 @@ type Report struct {
 	State    State
 	Present  bool        // its drive is here
 	Drive    drive.Drive // as it is mounted; empty if it is away
+	Start    drive.Start // what mounts it when the machine starts
 	Held     []ledger.Held
 	Findings []finding.Finding
 	Deep     *redirect.Deep // what CheckDeep read; nil otherwise
@@ -56,7 +57,7 @@ func Look(e *redirect.Engine, r ledger.Redirect) (*Report, error) {
 	out := &Report{Redirect: r}
 	out.add()
 	var err error
-	if out.Held, err = e.Ledger.HeldOf(r.Name); err != nil {
+	if out.Held, err = e.Held(r.Name); err != nil {
 		return nil, err
 	}
 	if r.State == ledger.Ended {
@@ -124,7 +125,7 @@ func (r *Report) drive(e *redirect.Engine) error {
 	if err != nil {
 		return err
 	}
-	r.Present, r.Drive = w.Found, w.Drive
+	r.Present, r.Drive, r.Start = w.Found, w.Drive, w.Start
 	switch {
 	case !w.Found:
 		r.add(e.Absence(&w, r.Redirect.Name, want, r.Redirect.Target).As(finding.Warning))
@@ -146,7 +147,7 @@ func (r *Report) link() error {
 }
 
 func (r *Report) stopped(e *redirect.Engine) error {
-	rows, err := e.Ledger.Unfinished()
+	rows, err := e.Unfinished()
 	if err != nil {
 		return err
 	}

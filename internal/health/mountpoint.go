@@ -60,7 +60,7 @@ func (r *Report) mountPoint(e *redirect.Engine) error {
 func (r *Report) nextStart() {
 	d := r.Drive
 	label := pathtext.Show(d.Name())
-	switch d.AtStart("/etc") {
+	switch r.Start {
 	case drive.StartLogin:
 		r.add(r.find(finding.NotAtStart, d.Mount, label+" is mounted only once somebody has logged in at the desktop").
 			Instead("programs that start by themselves find it too late; a line in /etc/fstab mounts it at every start: " + d.FstabLine()))

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"path/filepath"
 	"strings"
+	"sync"
 
 	"github.com/dustin/go-humanize"
 
@@ -19,6 +20,7 @@ type Whereabouts struct {
 	Found bool
 	Drive drive.Drive // as it is mounted here; only if it was found
 	NoTag bool        // it is known by its file system alone, although it had a tag
+	Start drive.Start // what mounts it when the machine starts
 
 	// Why it was not found, if it is more than that it is not here.
 	Other *drive.Drive // another drive that is mounted where it was; nil if there is none
@@ -35,20 +37,48 @@ func (w *Whereabouts) Path(ref ledger.DriveRef, path string) string {
 	return filepath.Join(w.Drive.Mount, strings.TrimPrefix(path, string(ref.Mount)))
 }
 
-// A presence remembers what is mounted, so that many redirects can be looked
-// at without asking for each.
+// A presence remembers what is mounted and what the ledger says, so that many
+// redirects can be looked at without asking for each.
 type presence struct {
 	drives   []drive.Drive
 	counters map[string]int64
 	where    map[ledger.DriveRef]Whereabouts
+	held     map[string][]ledger.Held
+	stopped  func() ([]ledger.RunRow, error)
 }
 
 // AtOnce gives an engine that looks at the drives once and remembers what it
 // saw: for looking at many redirects in one moment, not for runs.
 func (e *Engine) AtOnce() *Engine {
 	c := *e
-	c.seen = &presence{where: map[ledger.DriveRef]Whereabouts{}}
+	c.seen = &presence{where: map[ledger.DriveRef]Whereabouts{}, stopped: sync.OnceValues(e.Ledger.Unfinished)}
 	return &c
+}
+
+// Held lists what is held for a redirect, oldest first.
+func (e *Engine) Held(name string) ([]ledger.Held, error) {
+	if e.seen == nil {
+		return e.Ledger.HeldOf(name)
+	}
+	if e.seen.held == nil {
+		all, err := e.Ledger.HeldOf("")
+		if err != nil {
+			return nil, err
+		}
+		e.seen.held = map[string][]ledger.Held{}
+		for _, h := range all {
+			e.seen.held[h.Redirect] = append(e.seen.held[h.Redirect], h)
+		}
+	}
+	return e.seen.held[name], nil
+}
+
+// Unfinished lists the runs that were stopped, newest first.
+func (e *Engine) Unfinished() ([]ledger.RunRow, error) {
+	if e.seen == nil {
+		return e.Ledger.Unfinished()
+	}
+	return e.seen.stopped()
 }
 
 // Locate finds out whether a drive is here, and where it is mounted. path is
@@ -130,6 +160,7 @@ func (e *Engine) whereabouts(want ledger.DriveRef, path string) (w Whereabouts, 
 	case 0:
 	case 1:
 		w.Found, w.Drive, w.Other, w.Older = true, hits[0], nil, ""
+		w.Start = w.Drive.AtStart("/etc")
 	default:
 		for _, h := range hits {
 			w.Twice = append(w.Twice, h.Mount)

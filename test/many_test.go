@@ -1,0 +1,68 @@
+package test
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"nexlin/internal/drive"
+	"nexlin/internal/ledger"
+	"nexlin/internal/pathtext"
+	"nexlin/test/lab"
+)
+
+// A thousand redirects are checked in under a second, with the trial through
+// each of them.
+func TestCheckThousand(t *testing.T) {
+	const many = 1000
+	plain, err := lab.PlainProgram("")
+	require.NoError(t, err)
+	basalt := lab.Drive(t, "ext4", "BASALT", 64)
+	home := t.TempDir()
+	n := lab.New(t, plain)
+	lab.Tree{"first/a: a"}.Make(t, home)
+	n.Want(0, "move", filepath.Join(home, "first"), "--into", basalt+"/ines", "--yes", "-q")
+	l, err := ledger.Open(n.State)
+	require.NoError(t, err)
+	first, err := l.Redirect("first")
+	require.NoError(t, err)
+	note, err := os.ReadFile(filepath.Join(basalt, "ines", drive.RecordDir, "first.json"))
+	require.NoError(t, err)
+	require.NoError(t, l.Do(func(tx *ledger.Tx) error {
+		for i := range many - 1 {
+			r := first
+			r.Name = fmt.Sprintf("r%d", i)
+			r.Link, r.Target = filepath.Join(home, r.Name), filepath.Join(basalt, "ines", r.Name)
+			require.NoError(t, os.Mkdir(r.Target, 0o755))
+			require.NoError(t, os.Symlink(r.Target, r.Link))
+			var one map[string]any
+			require.NoError(t, json.Unmarshal(note, &one))
+			one["name"], one["link"], one["target"] = r.Name, pathtext.Path(r.Link), r.Name
+			b, err := json.Marshal(one)
+			require.NoError(t, err)
+			require.NoError(t, os.WriteFile(filepath.Join(basalt, "ines", drive.RecordDir, r.Name+".json"), b, 0o644))
+			if err := tx.SaveRedirect(r); err != nil {
+				return err
+			}
+		}
+		return nil
+	}))
+	require.NoError(t, l.Close())
+	took := time.Hour
+	for range 3 { // the machine has other things to do, too
+		began := time.Now()
+		out := n.JSON("check")
+		took = min(took, time.Since(began))
+		require.Len(t, out["redirects"], many)
+		for _, f := range out["findings"].([]any) {
+			require.Equal(t, "info", f.(map[string]any)["severity"], "%v", f)
+		}
+	}
+	t.Logf("%d redirects checked in %v", many, took)
+	require.Less(t, took, time.Second)
+}
