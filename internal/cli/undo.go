@@ -148,6 +148,13 @@ func (a *app) recoverCmd(use, short, question string, forward bool) *cobra.Comma
 			if err != nil {
 				return err
 			}
+			able := e.Undoable
+			if forward {
+				able = e.Resumable
+			}
+			if err := able(row); err != nil {
+				return err
+			}
 			rec, err := e.Recoverable(row)
 			if err != nil {
 				return err

@@ -235,24 +235,17 @@ func (m *mover) openMend(withLink bool) error {
 	if m.p.Into == "" {
 		return nil // only records of what is held change
 	}
+	if err := m.checkDrive(string(m.p.Into), m.p.IntoDrive); err != nil {
+		return err
+	}
 	var err error
 	if withLink {
 		if m.linkIn, err = m.openReal(filepath.Dir(string(m.p.Link))); err != nil {
 			return err
 		}
 	}
-	if m.into, err = m.openReal(string(m.p.Into)); err != nil {
-		return err
-	}
-	d, err := m.Drives.Of(string(m.p.Into))
-	if err != nil && !errors.Is(err, drive.ErrNoDrive) {
-		return err
-	}
-	if err != nil || d.UUID != m.p.IntoDrive.UUID || pathtext.Path(d.Mount) != m.p.IntoDrive.Mount {
-		return &RefusedError{[]finding.Finding{finding.New(finding.DriveAway, string(m.p.Into),
-			fmt.Sprintf("%s is not where it was: %s", pathtext.Show(m.p.IntoDrive.Label), pathtext.Show(string(m.p.IntoDrive.Mount))), subject(m.p.Name, m.p.IntoDrive.Label, ""))}}
-	}
-	return nil
+	m.into, err = m.openReal(string(m.p.Into))
+	return err
 }
 
 // mend puts the small things right, one after the other; each may be done

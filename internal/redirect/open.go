@@ -48,14 +48,14 @@ func inHands(d *handle.Dir) (*finding.Finding, error) {
 // open takes the handles that all later acts go through, checks that the
 // drives are the ones of the plan (I5), and locks (I7).
 func (m *mover) open() error {
+	if err := m.checkDrives(); err != nil {
+		return err
+	}
 	var err error
 	if m.linkIn, err = m.openReal(filepath.Dir(string(m.p.Link))); err != nil {
 		return err
 	}
 	if m.heldIn, err = m.openReal(string(m.p.HeldIn)); err != nil {
-		return err
-	}
-	if err := m.checkDrives(); err != nil {
 		return err
 	}
 	if m.from, err = m.findFrom(); err != nil {
@@ -93,20 +93,36 @@ func (m *mover) open() error {
 
 func (m *mover) checkDrives() error {
 	for path, want := range map[string]ledger.DriveRef{string(m.p.HeldIn): m.p.FromDrive, string(m.p.Into): m.p.IntoDrive} {
-		at, err := drive.Existing(path)
-		if err != nil {
+		if err := m.checkDrive(path, want); err != nil {
 			return err
-		}
-		d, err := m.Drives.Of(at)
-		if err != nil && !errors.Is(err, drive.ErrNoDrive) {
-			return err
-		}
-		if err != nil || d.UUID != want.UUID || !within(path, d.Mount) || pathtext.Path(d.Mount) != want.Mount {
-			return &RefusedError{[]finding.Finding{finding.New(finding.DriveAway, path,
-				fmt.Sprintf("%s is not where it was: %s", want.Label, pathtext.Show(string(want.Mount))), subject(m.p.Name, want.Label, ""))}}
 		}
 	}
 	return nil
+}
+
+// checkDrive wants a drive to be where it was when the run was planned (I5).
+func (m *mover) checkDrive(path string, want ledger.DriveRef) error {
+	at, err := drive.Existing(path)
+	if err != nil {
+		return err
+	}
+	d, err := m.Drives.Of(at)
+	if err != nil && !errors.Is(err, drive.ErrNoDrive) {
+		return err
+	}
+	if err == nil && d.UUID == want.UUID && within(path, d.Mount) && pathtext.Path(d.Mount) == want.Mount {
+		return nil
+	}
+	w, err := m.Whereabouts(want, path)
+	if err != nil {
+		return err
+	}
+	f := m.Absence(&w, m.p.Name, want, path).As(finding.Blocker)
+	if w.Found {
+		f = finding.New(finding.DriveElsewhere, path, fmt.Sprintf("%s is not where it was when the run began: %s", pathtext.Show(want.Label), pathtext.Show(string(want.Mount))), subject(m.p.Name, want.Label, "")).
+			As(finding.Blocker).Instead(fmt.Sprintf("mount it at %s again; then the run can be finished or taken back", pathtext.Show(string(want.Mount))))
+	}
+	return &RefusedError{[]finding.Finding{f}}
 }
 
 // stillHere wants the directories that the run works in to be reached by

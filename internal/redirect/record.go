@@ -273,6 +273,9 @@ func (m *mover) recorded(err error) error {
 
 // openRecord takes the handles and locks of a record.
 func (m *mover) openRecord() error {
+	if err := m.checkDrives(); err != nil {
+		return err
+	}
 	var err error
 	if m.linkIn, err = m.openReal(filepath.Dir(string(m.p.Link))); err != nil {
 		return err
@@ -281,9 +284,6 @@ func (m *mover) openRecord() error {
 		return err
 	}
 	if m.into, err = m.openReal(string(m.p.Into)); err != nil {
-		return err
-	}
-	if err := m.checkDrives(); err != nil {
 		return err
 	}
 	live, err := m.into.Beneath(string(m.p.Final))

@@ -112,8 +112,8 @@ func (e *Engine) Resume(ctx context.Context, row ledger.RunRow) (*Outcome, error
 }
 
 func (e *Engine) resume(ctx context.Context, row ledger.RunRow) (*Outcome, error) {
-	if row.State != ledger.Stopped {
-		return nil, fmt.Errorf("run %s is %s: %w", row.ID, row.State, ErrFinished)
+	if err := e.Resumable(row); err != nil {
+		return nil, err
 	}
 	m, err := e.take(row)
 	if err != nil {
@@ -147,13 +147,7 @@ func (e *Engine) resume(ctx context.Context, row ledger.RunRow) (*Outcome, error
 // done to a redirect. What other people wrote meanwhile is never deleted: if
 // the copy was worked in, it is a *RefusedError.
 func (e *Engine) Undo(ctx context.Context, row ledger.RunRow) (*Outcome, error) {
-	if row.State == ledger.Undone {
-		return nil, fmt.Errorf("run %s was taken back already: %w", row.ID, ErrNotUndoable)
-	}
-	if row.State == ledger.Refused || row.Kind == KindDiscard {
-		return nil, fmt.Errorf("run %s (%s): %w", row.ID, row.Kind, ErrNotUndoable)
-	}
-	if err := e.lastOfItsRedirect(row); err != nil {
+	if err := e.Undoable(row); err != nil {
 		return nil, err
 	}
 	m, err := e.take(row)
@@ -191,6 +185,26 @@ func (e *Engine) Undo(ctx context.Context, row ledger.RunRow) (*Outcome, error) 
 		m.out.State = ledger.Undone
 	}
 	return m.out, err
+}
+
+// Undoable says by the ledger alone that a run can be taken back; else why
+// not.
+func (e *Engine) Undoable(row ledger.RunRow) error {
+	if row.State == ledger.Undone {
+		return fmt.Errorf("run %s was taken back already: %w", row.ID, ErrNotUndoable)
+	}
+	if row.State == ledger.Refused || row.Kind == KindDiscard {
+		return fmt.Errorf("run %s (%s): %w", row.ID, row.Kind, ErrNotUndoable)
+	}
+	return e.lastOfItsRedirect(row)
+}
+
+// Resumable says by the ledger alone that a run can be finished; else why not.
+func (e *Engine) Resumable(row ledger.RunRow) error {
+	if row.State != ledger.Stopped {
+		return fmt.Errorf("run %s is %s: %w", row.ID, row.State, ErrFinished)
+	}
+	return nil
 }
 
 // lastOfItsRedirect refuses to take back a run that others were built on.

@@ -306,6 +306,9 @@ func (e *Engine) Restore(ctx context.Context, r *Restore) (*Outcome, error) {
 }
 
 func (m *mover) openRestore() (err error) {
+	if err := m.checkDrive(string(m.p.Into), m.p.IntoDrive); err != nil {
+		return err
+	}
 	m.into, err = m.openReal(string(m.p.Into))
 	return err
 }

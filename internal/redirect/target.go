@@ -68,6 +68,15 @@ func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
 		if err := e.present(p, r.Drive, r.Target); err != nil {
 			return nil, err
 		}
+		linked := *r
+		linked.State = ledger.Linked // a detached one has no link either, and needs one
+		astray, err := LookAtLink(linked)
+		if err != nil {
+			return nil, err
+		}
+		for _, f := range astray {
+			p.find(f.As(finding.Blocker))
+		}
 	}
 	p.Final = pathtext.Path(base)
 	if o.As != "" {

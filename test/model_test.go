@@ -1,0 +1,273 @@
+package test
+
+import (
+	"flag"
+	"fmt"
+	"io/fs"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"nexlin/test/lab"
+)
+
+// A bay is a folder, a drive that comes and goes, and a model of them: what
+// people have written and not changed or deleted themselves. However the
+// commands are mixed with a drive that is pulled, plugged in elsewhere or
+// exchanged, and with programs that make real folders, none of it is lost.
+type bay struct {
+	t            *testing.T
+	n            *lab.Nexlin
+	basalt, dune *lab.Plug
+	home, folder string
+	a, b         string                     // mount points
+	at           string                     // where BASALT is mounted; empty if it is not
+	swapped      bool                       // DUNE is mounted at a
+	live         map[string]string          // what each path of the folder was given last, by its unique content; the model
+	has          map[string]map[string]bool // contents seen on each drive, and in each empty mount point, when it was last to be seen
+	written      int
+	log          []string
+}
+
+func newBay(t *testing.T, dir string, basalt, dune *lab.Plug) *bay {
+	b := &bay{t: t, basalt: basalt, dune: dune, live: map[string]string{}, has: map[string]map[string]bool{}}
+	b.n = lab.New(t, program)
+	b.home, b.a, b.b = filepath.Join(dir, "home"), filepath.Join(dir, "a"), filepath.Join(dir, "b")
+	b.folder = filepath.Join(b.home, "Notes")
+	for _, d := range []string{b.folder, b.a, b.b} {
+		require.NoError(t, os.MkdirAll(d, 0o755))
+	}
+	for _, name := range noteNames {
+		b.save(name)
+	}
+	b.plug(b.a)
+	return b
+}
+
+var noteNames = []string{"list", "plan", "deep/er/list", "deep/other"}
+
+func (b *bay) plug(at string) {
+	b.basalt.Mount(at)
+	b.at = at
+}
+
+// save has a program save a file: in the folder, if it is there, with the
+// directories it needs.
+func (b *bay) save(name string) {
+	b.written++
+	content := fmt.Sprintf("content-%d.", b.written)
+	path := filepath.Join(b.folder, name)
+	if os.MkdirAll(filepath.Dir(path), 0o755) != nil || os.WriteFile(path, []byte(content), 0o644) != nil {
+		return
+	}
+	b.live[name] = content
+}
+
+// run runs a command, which may refuse; it must not fail.
+func (b *bay) run(args ...string) int {
+	out, code := b.n.Exit(args...)
+	b.log = append(b.log, fmt.Sprintf("%v: %d", args, code))
+	broken := code == 1 && strings.Contains(out, "so nothing was touched") // somebody else's thing stands there
+	if !slices.Contains([]int{0, 3, 4, 7}, code) && !broken {
+		b.t.Fatalf("%s\n%v: %d\n%s", strings.Join(b.log, "\n"), args, code, out)
+	}
+	return code
+}
+
+// contents gathers what files below a directory have.
+func contents(t *testing.T, dir string, into map[string]bool) {
+	err := filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || !d.Type().IsRegular() {
+			return err
+		}
+		content, err := os.ReadFile(path)
+		into[string(content)] = true
+		return err
+	})
+	require.NoError(t, err)
+}
+
+// whole wants everything that the model has to be somewhere.
+func (b *bay) whole() {
+	for _, at := range []string{b.a, b.b} {
+		what := "below " + at
+		switch {
+		case b.at == at:
+			what = "BASALT"
+		case b.swapped && at == b.a:
+			what = "DUNE"
+		}
+		b.has[what] = map[string]bool{}
+		contents(b.t, at, b.has[what])
+	}
+	b.has["home"] = map[string]bool{}
+	contents(b.t, b.home, b.has["home"])
+	for name, content := range b.live {
+		if !slices.ContainsFunc(slices.Collect(maps.Values(b.has)), func(in map[string]bool) bool { return in[content] }) {
+			b.t.Fatalf("%s\n%s of %s is lost", strings.Join(b.log, "\n"), content, name)
+		}
+	}
+}
+
+// leadsNowhere reports that a link stands in the folder's place, and its
+// drive is away.
+func (b *bay) leadsNowhere() bool {
+	_, err := os.Stat(b.folder)
+	return err != nil
+}
+
+func (b *bay) did(what string) { b.log = append(b.log, what) }
+
+func (b *bay) actions() map[string]func(*rapid.T) {
+	which := rapid.SampledFrom(noteNames)
+	return map[string]func(*rapid.T){
+		"save": func(t *rapid.T) { name := which.Draw(t, "name"); b.did("save " + name); b.saveThere(name) },
+		"delete": func(t *rapid.T) {
+			name := which.Draw(t, "name")
+			if os.Remove(filepath.Join(b.folder, name)) == nil {
+				b.did("delete " + name)
+				delete(b.live, name)
+			}
+		},
+		"half": func(t *rapid.T) { // a program whose folder is gone makes a new one
+			if !b.leadsNowhere() {
+				t.Skip("it is there")
+			}
+			_ = os.Remove(b.folder) // a link, or nothing
+			require.NoError(b.t, os.Mkdir(b.folder, 0o755))
+			name := which.Draw(t, "name")
+			b.did("a real folder with " + name)
+			was := b.live[name]
+			b.save(name)
+			if was != "" { // what was under the name is not this program's work
+				b.live[fmt.Sprint("before ", b.written)] = was
+			}
+		},
+		"pull": func(*rapid.T) {
+			if b.at != "" {
+				b.did("pull")
+				b.whole()
+				b.basalt.Unmount()
+				b.at = ""
+			}
+		},
+		"plug in": func(t *rapid.T) {
+			if b.at != "" {
+				t.Skip("it is")
+			}
+			at := rapid.SampledFrom([]string{b.a, b.b}).Draw(t, "at")
+			if at == b.a && b.swapped {
+				at = b.b
+			}
+			b.did("plug in at " + filepath.Base(at))
+			b.plug(at)
+		},
+		"another drive": func(t *rapid.T) {
+			switch {
+			case b.swapped:
+				b.did("the other drive goes")
+				b.whole()
+				b.dune.Unmount()
+				b.swapped = false
+			case b.at != b.a:
+				b.did("another drive")
+				b.dune.Mount(b.a)
+				b.swapped = true
+			}
+		},
+		"move":       func(*rapid.T) { b.run("move", b.folder, "--into", b.a+"/ines", "--name", "notes", "--yes", "-q") },
+		"bring-back": func(*rapid.T) { b.known("bring-back") },
+		"detach":     func(*rapid.T) { b.known("detach") },
+		"discard":    func(*rapid.T) { b.known("discard-original") },
+		"check":      func(*rapid.T) { b.run("check") },
+		"mend": func(t *rapid.T) {
+			b.known("mend", "--halves", rapid.SampledFrom([]string{"keep-both", "newer"}).Draw(t, "halves"))
+		},
+		"undo": func(*rapid.T) {
+			runs := b.n.JSON("history")["runs"].([]any)
+			if len(runs) > 0 {
+				b.run("undo", runs[0].(map[string]any)["id"].(string), "--yes", "-q")
+			}
+		},
+		"": func(*rapid.T) { b.whole() },
+	}
+}
+
+// saveThere saves where the folder is; a program that finds nothing there
+// complains.
+func (b *bay) saveThere(name string) {
+	if !b.leadsNowhere() {
+		b.save(name)
+	}
+}
+
+// known runs a command on the redirect, if there is one.
+func (b *bay) known(command string, args ...string) {
+	for _, r := range b.n.JSON("list")["redirects"].([]any) {
+		if r.(map[string]any)["name"] == "notes" {
+			b.run(append([]string{command, "notes", "--yes", "-q"}, args...)...)
+			return
+		}
+	}
+}
+
+// Random sequences of what people, programs and drives do never lose the
+// content of a file.
+func TestModel(t *testing.T) {
+	if os.Getenv("NEXLIN_MATRIX") != "all" && !flagGiven("rapid.checks") {
+		require.NoError(t, flag.Set("rapid.checks", "25"))
+		defer func() { require.NoError(t, flag.Set("rapid.checks", "100")) }()
+	}
+	runs := 0
+	scratch := t.TempDir()
+	basalt, dune := lab.NewPlug(t, "ext4", "BASALT", 16), lab.NewPlug(t, "ext4", "DUNE", 16)
+	steps := 0
+	rapid.Check(t, func(rt *rapid.T) {
+		runs++
+		b := newBay(t, filepath.Join(scratch, fmt.Sprint(runs)), basalt, dune)
+		defer func() {
+			steps += len(b.log)
+			basalt.Unmount()
+			dune.Unmount()
+			clearDrive(t, basalt, b.a)
+			clearDrive(t, dune, b.a)
+			require.NoError(t, os.RemoveAll(filepath.Dir(b.home)))
+		}()
+		rt.Repeat(b.actions())
+		// With the drive back in its place everything can be put right.
+		b.whole()
+		if b.swapped {
+			dune.Unmount()
+			b.swapped = false
+		}
+		if b.at != b.a {
+			basalt.Unmount()
+			b.plug(b.a)
+		}
+		b.known("mend")
+		b.whole()
+	})
+	t.Logf("%d sequences, %d steps", runs, steps)
+}
+
+func flagGiven(name string) (given bool) {
+	flag.Visit(func(f *flag.Flag) { given = given || f.Name == name })
+	return given
+}
+
+// clearDrive makes a drive empty for the next sequence.
+func clearDrive(t *testing.T, p *lab.Plug, at string) {
+	p.Mount(at)
+	entries, err := os.ReadDir(at)
+	require.NoError(t, err)
+	for _, e := range entries {
+		require.NoError(t, os.RemoveAll(filepath.Join(at, e.Name())))
+	}
+	p.Unmount()
+}
