@@ -63,10 +63,21 @@ func (b *bay) save(name string) {
 	b.written++
 	content := fmt.Sprintf("content-%d.", b.written)
 	path := filepath.Join(b.folder, name)
+	was, _ := os.ReadFile(path) // nothing, if it is new
 	if os.MkdirAll(filepath.Dir(path), 0o755) != nil || os.WriteFile(path, []byte(content), 0o644) != nil {
 		return
 	}
+	b.gone(string(was))
+	if old := b.live[name]; old != "" { // of another half: this program has not seen it
+		b.live[fmt.Sprint("before ", b.written)] = old
+	}
 	b.live[name] = content
+}
+
+// gone takes a content out of the model: a person has overwritten or deleted
+// the file that had it, under whatever name it was.
+func (b *bay) gone(content string) {
+	maps.DeleteFunc(b.live, func(_, has string) bool { return has == content })
 }
 
 // run runs a command, which may refuse; it must not fail.
@@ -130,9 +141,10 @@ func (b *bay) actions() map[string]func(*rapid.T) {
 		"save": func(t *rapid.T) { name := which.Draw(t, "name"); b.did("save " + name); b.saveThere(name) },
 		"delete": func(t *rapid.T) {
 			name := which.Draw(t, "name")
+			was, _ := os.ReadFile(filepath.Join(b.folder, name)) // nothing, if it is not there
 			if os.Remove(filepath.Join(b.folder, name)) == nil {
 				b.did("delete " + name)
-				delete(b.live, name)
+				b.gone(string(was))
 			}
 		},
 		"half": func(t *rapid.T) { // a program whose folder is gone makes a new one
@@ -143,11 +155,7 @@ func (b *bay) actions() map[string]func(*rapid.T) {
 			require.NoError(b.t, os.Mkdir(b.folder, 0o755))
 			name := which.Draw(t, "name")
 			b.did("a real folder with " + name)
-			was := b.live[name]
 			b.save(name)
-			if was != "" { // what was under the name is not this program's work
-				b.live[fmt.Sprint("before ", b.written)] = was
-			}
 		},
 		"pull": func(*rapid.T) {
 			if b.at != "" {

@@ -44,3 +44,18 @@ func TestReadmeNamesEveryCommand(t *testing.T) {
 		require.NoError(t, err)
 	}
 }
+
+// The demo tells its whole story, and leaves nothing behind.
+func TestDemo(t *testing.T) {
+	cmd := exec.Command(program, "demo", "--no-color")
+	tmp := t.TempDir()
+	cmd.Env = append(os.Environ(), "TMPDIR="+tmp)
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	for _, says := range []string{"away  callroost", "split  callroost", "elsewhere  pictures", "set 2026-05-03, 6 parts, complete", "set 2026-05-04, 6 parts, complete", "folder-in-the-way"} {
+		require.Contains(t, string(out), says)
+	}
+	left, err := os.ReadDir(tmp)
+	require.NoError(t, err)
+	require.Empty(t, left)
+}

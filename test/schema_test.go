@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/require"
@@ -97,6 +98,29 @@ func TestDocumentsFitTheirSchemas(t *testing.T) {
 	fits("run", "undo", run, "-n")
 	fits("run", "undo", run, "-y")
 	fits("run", "resume")
+	lost := at("Music")
+	require.NoError(t, os.Remove(lost))
+	fits("run", "mend", "music", "-n")
+	require.Equal(t, true, fits("run", "mend", "music", "-y")["mended"])
+	require.Equal(t, false, fits("run", "mend", "music", "-y")["mended"])
+	fits("run", "mend", "music", "notes", "-y")
+	require.NoError(t, os.Remove(lost))
+	lab.Tree{"Music/y: 3"}.Make(t, home)
+	split := fits("run", "mend", "music", "-n")
+	require.Len(t, split["plan"].(map[string]any)["entries"], 1)
+	fits("run", "mend", "music", "-y")
+	fits("try", "try", "music", "--live", "--for", "1s")
+	require.NoError(t, os.Symlink(filepath.Join(dir, "basalt", "ines"), at("Hand")))
+	fits("run", "record", at("Hand"), "-n")
+	fits("run", "record", at("Hand"), "-y")
+	n.State += "-new"
+	fits("restore-links", "restore-links", "BASALT", "-n")
+	fits("restore-links", "restore-links", "BASALT", "-y")
+	w := startWatch(t, n)
+	s, err := c.Compile("schema/watch.json")
+	require.NoError(t, err)
+	w.await(10*time.Second, func(ev map[string]any) bool { require.NoError(t, s.Validate(ev)); return true })
+	checked["watch"] = true
 	refused := fits("run", "move", at("Nothing"), "--into", "BASALT:/", "-y")
 	require.EqualValues(t, 3, refused["error"].(map[string]any)["exit"])
 	fits("run", "move")

@@ -56,7 +56,7 @@ func (a *app) standinCmd() *cobra.Command {
 		}),
 	}
 	scene.Flags().StringVar(&f.size, "size", "small", "small or large")
-	c.AddCommand(scene)
+	c.AddCommand(scene, a.callroostCmd(), a.standinDriveCmd())
 	return c
 }
 
@@ -150,7 +150,17 @@ var story = []chapter{
 	{"Is all well? What is redirected?", []string{"check", "list"}},
 	{"A program saves a photograph where it always did …", []string{"save: ~/Pictures/Plumage/newest.jpg", "try pictures"}},
 	{"Days later: the original has been held all the time. Now it may go; only now is room freed.", []string{"list --held", "discard-original pictures --yes"}},
-	{"Some day the laptop gets a larger drive: the data comes back, the new photograph too.", []string{"bring-back pictures --yes"}},
+	{"callroost backs the field handset up into a hidden folder of its own. That moves, too.",
+		[]string{"callroost: --day 2026-05-03", "move ~/.local/share/callroost --into BASALT:/ines --yes", "discard-original callroost --yes"}},
+	{"Somebody pulls BASALT. callroost complains of its own data; check says why.",
+		[]string{"pull: BASALT", "fails: callroost: --day 2026-05-04", "fails: check"}},
+	{"callroost is told to begin anew, and makes a real folder where the link was.", []string{"callroost: --day 2026-05-04 --begin-anew"}},
+	{"BASALT is plugged in again, at another place.", []string{"plug: BASALT media/basalt", "fails: check"}},
+	{"mend follows the drive, and merges the two halves.",
+		[]string{"mend pictures --yes", "mend callroost --preview", "mend callroost --yes", "callroost list", "discard-original callroost --yes", "check"}},
+	{"A new laptop: nothing is known there but what the drive says.",
+		[]string{"new laptop", "list", "restore-links BASALT --preview", "restore-links BASALT --yes", "list", "callroost list"}},
+	{"The new laptop's drive is large enough: the photographs come home.", []string{"bring-back pictures --yes"}},
 	{"What happened, and what is still held?", []string{"history", "list --held"}},
 }
 
@@ -165,18 +175,50 @@ func (t *tour) chapter(c chapter) error {
 	t.n++
 	t.app.print("\n%s", bold.Render(fmt.Sprintf("%d. %s", t.n, c.says)))
 	for _, line := range c.runs {
-		if path, ok := strings.CutPrefix(line, "save: "); ok {
-			if err := t.save(path); err != nil {
-				return err
-			}
-			continue
-		}
-		t.app.print("\n%s", faint.Render("$ ")+"nexlin "+line)
-		if err := t.run(strings.Fields(line)); err != nil {
-			return fmt.Errorf("nexlin %s: %w", line, err)
+		if err := t.line(line); err != nil {
+			return fmt.Errorf("%s: %w", line, err)
 		}
 	}
 	return nil
+}
+
+// line does one thing of the story: most are commands of Nexlin itself.
+func (t *tour) line(line string) error {
+	what, rest, _ := strings.Cut(line, ": ")
+	switch {
+	case what == "save":
+		return t.save(rest)
+	case what == "pull":
+		t.app.print("\n  %s is pulled", rest)
+		return t.scene.Pull(rest)
+	case what == "plug":
+		label, at, _ := strings.Cut(rest, " ")
+		t.app.print("\n  %s is plugged in, at %s", label, at)
+		return t.scene.Plug(label, at)
+	case line == "new laptop":
+		t.app.print("\n  a new home, and no records")
+		return t.scene.NewLaptop()
+	case what == "fails":
+		var exit *exec.ExitError
+		if err := t.line(rest); !errors.As(err, &exit) {
+			return errors.Join(errors.New("this was to fail"), err)
+		}
+		return nil
+	}
+	if words, ok := strings.CutPrefix(line, "callroost"); ok {
+		words = strings.TrimPrefix(words, ":")
+		if !strings.HasPrefix(strings.TrimSpace(words), "list") {
+			words = " backup" + words
+		}
+		t.app.print("\n%s", faint.Render("$ ")+"callroost"+words)
+		return t.run(append([]string{"standin", "callroost"}, strings.Fields(words)...))
+	}
+	t.app.print("\n%s", faint.Render("$ ")+"nexlin "+line)
+	words := strings.Fields(line)
+	if t.scene.Drives == "" && words[0] == "restore-links" {
+		words = append(words, "--accept", "outside-home") // an administrator's home is the system's
+	}
+	return t.run(words)
 }
 
 func (t *tour) expand(word string) string {

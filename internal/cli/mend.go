@@ -209,6 +209,7 @@ var fates = map[redirect.Fate]string{
 func (a *app) previewMerge(e *redirect.Engine, p *redirect.Plan, ask bool) ([]doc, error) {
 	var out []doc
 	var conflicts []redirect.MergeEntry
+	over, equal := int64(0), int64(0)
 	if !a.json {
 		a.print("")
 	}
@@ -220,11 +221,20 @@ func (a *app) previewMerge(e *redirect.Engine, p *redirect.Plan, ask bool) ([]do
 		default:
 			a.print("  %-12s %s%s", fates[m.Fate], pathtext.Show(m.Path), keepsBoth(m))
 		}
+		switch {
+		case m.Dir:
+		case m.Fate == redirect.FateNew:
+			over++
+		case m.Fate == redirect.FateEqual:
+			equal++
+		}
 		if m.Fate.Conflict() {
 			conflicts = append(conflicts, m)
 		}
 		return nil
 	})
+	a.say("")
+	a.say("  %s over, %s equal, %s both halves have with other content", plural(over, "goes", "go"), plural(equal, "is", "are"), count(int64(len(conflicts))))
 	if err != nil || !ask {
 		return out, err
 	}

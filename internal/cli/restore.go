@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"os"
 	"path/filepath"
 	"strings"
 
@@ -49,6 +50,9 @@ func (a *app) restoreCmd() *cobra.Command {
 				return err
 			}
 			o.Below = below
+			if os.Geteuid() != 0 || a.standins != "" { // an administrator's is the system's, whatever HOME says
+				o.Home = a.home
+			}
 			return a.restore(e, &d, o, f)
 		}),
 	}

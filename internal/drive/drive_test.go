@@ -179,3 +179,48 @@ func TestExisting(t *testing.T) {
 		require.False(t, errors.Is(err, ErrNoDrive))
 	}
 }
+
+func TestAtStart(t *testing.T) {
+	etc := t.TempDir()
+	lab.Tree{
+		"fstab: UUID=aaaa /mnt/a ext4 defaults 0 2\nLABEL=BASALT /mnt/b ext4 noauto 0 2\nUUID=cccc /mnt/c ext4 noauto,x-systemd.automount 0 2\nUUID=other /mnt/d ext4 defaults 0 2\n",
+		"systemd/system/multi-user.target.wants/mnt-e.mount: [Mount]\nWhat=/dev/sdb1\nWhere = /mnt/e/\n",
+	}.Make(t, etc)
+	for _, c := range []struct {
+		d    Drive
+		want Start
+	}{
+		{Drive{Mount: "/"}, StartUnknown},
+		{Drive{Mount: "/mnt/a", UUID: "AAAA"}, StartAlways},
+		{Drive{Mount: "/mnt/a", UUID: "bbbb"}, StartNever},
+		{Drive{Mount: "/mnt/b", Label: "BASALT"}, StartNever},
+		{Drive{Mount: "/mnt/c", UUID: "cccc"}, StartAlways},
+		{Drive{Mount: "/mnt/d", UUID: "cccc"}, StartNever},
+		{Drive{Mount: "/mnt/e"}, StartAlways},
+		{Drive{Mount: "/run/media/ines/DUNE"}, StartLogin},
+		{Drive{Mount: "/media/ines/DUNE"}, StartLogin},
+		{Drive{Mount: "/mnt/x", Memory: true}, StartUnknown},
+		{Drive{Mount: "/mnt/x", Network: true}, StartUnknown},
+		{Drive{Mount: "/mnt/x", Standin: true}, StartUnknown},
+	} {
+		require.Equal(t, c.want, c.d.AtStart(etc), "%+v", c.d)
+	}
+	require.Equal(t, `UUID=aaaa /mnt/my\040drive ext4 defaults,nofail 0 2`, (&Drive{UUID: "aaaa", Mount: "/mnt/my drive", FS: "ext4"}).FstabLine())
+}
+
+// What lies below a mount shows without taking the mount away.
+func TestUnderneath(t *testing.T) {
+	at := filepath.Join(t.TempDir(), "point")
+	lab.Tree{"below: x"}.Make(t, at)
+	lab.MountMemory(t, at)
+	_, err := os.Stat(filepath.Join(at, "below"))
+	require.ErrorIs(t, err, os.ErrNotExist)
+	require.True(t, Mounted(at))
+	d, err := Underneath(at)
+	require.NoError(t, err)
+	defer d.Release()
+	names, err := d.Names()
+	require.NoError(t, err)
+	require.Equal(t, []string{"below"}, names)
+	require.False(t, Mounted(filepath.Dir(at)))
+}

@@ -79,7 +79,7 @@ func Check(ctx context.Context, e *redirect.Engine, r ledger.Redirect) (*Report,
 		if err := out.mountPoint(e); err != nil {
 			return nil, err
 		}
-		if out.Present && out.State != Elsewhere {
+		if out.inPlace() {
 			if err := out.target(e); err != nil {
 				return nil, err
 			}
@@ -109,7 +109,7 @@ func Check(ctx context.Context, e *redirect.Engine, r ledger.Redirect) (*Report,
 // drive is here and it is in use.
 func CheckDeep(ctx context.Context, e *redirect.Engine, r ledger.Redirect, o redirect.DeepOptions) (*Report, error) {
 	out, err := Check(ctx, e, r)
-	if err != nil || !out.Present || out.State == Elsewhere || r.State == ledger.Ended {
+	if err != nil || !out.inPlace() || r.State == ledger.Ended {
 		return out, err
 	}
 	if out.Deep, err = e.CheckDeep(ctx, r, o); err != nil {
@@ -117,6 +117,11 @@ func CheckDeep(ctx context.Context, e *redirect.Engine, r ledger.Redirect, o red
 	}
 	out.add(out.Deep.Findings...)
 	return out, nil
+}
+
+// inPlace reports that the drive is mounted where the redirect expects it.
+func (r *Report) inPlace() bool {
+	return r.Present && r.Drive.Mount == string(r.Redirect.Drive.Mount)
 }
 
 func (r *Report) drive(e *redirect.Engine) error {

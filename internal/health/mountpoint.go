@@ -17,7 +17,7 @@ import (
 // the drive was not there.
 func (r *Report) mountPoint(e *redirect.Engine) error {
 	at := string(r.Redirect.Drive.Mount)
-	if r.Present && r.Drive.Mount == at {
+	if r.inPlace() {
 		r.nextStart()
 	}
 	if at == "/" || e.Drives.File != "" {
@@ -28,7 +28,7 @@ func (r *Report) mountPoint(e *redirect.Engine) error {
 	hidden := drive.Mounted(at)
 	if hidden {
 		below, err = drive.Underneath(at)
-	} else if r.Present && r.Drive.Mount == at {
+	} else if r.inPlace() {
 		return nil // a part of a drive that is mounted higher up
 	} else {
 		below, err = handle.OpenReal(at)

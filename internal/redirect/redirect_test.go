@@ -113,6 +113,7 @@ func TestImportsPointDown(t *testing.T) {
 		{"transfer"},
 		{"redirect"},
 		{"health", "survey"},
+		{"metrics"},
 	}
 	out, err := exec.Command("go", "list", "-f", "{{.ImportPath}} {{join .Imports \" \"}}", "nexlin/internal/...").Output()
 	require.NoError(t, err)
@@ -134,5 +135,5 @@ func TestImportsPointDown(t *testing.T) {
 			}
 		}
 	}
-	require.Equal(t, 15, seen)
+	require.Equal(t, 16, seen)
 }

@@ -35,6 +35,7 @@ type RestoreOptions struct {
 	Accounts map[string]string // names on the machine that wrote the notes, and what they are here
 	Accept   []finding.Code
 	Below    string // only notes below this directory; empty: all of the drive
+	Home     string // of this account, where it is another than the system says; may be empty
 }
 
 // A Restore is one redirect that a drive tells of.
@@ -201,6 +202,9 @@ func (e *Engine) planRestore(d *drive.Drive, r *Restore, o RestoreOptions, f fou
 		return nil
 	}
 	home := u.HomeDir
+	if o.Home != "" && int(uid) == os.Geteuid() {
+		home = o.Home
+	}
 	if was := string(r.Note.Home); was != "" && was != "/" && home != "" && within(r.Link, was) {
 		r.Link = filepath.Join(home, strings.TrimPrefix(r.Link, was))
 	}

@@ -18,7 +18,7 @@ func BuildReal(dir string, amount Amount) (s *Scene, err error) {
 	if err := emptyDir(dir); err != nil {
 		return nil, err
 	}
-	s = &Scene{Dir: dir, State: filepath.Join(dir, "state")}
+	s = &Scene{Dir: dir, State: filepath.Join(dir, "state"), places: map[string]string{}}
 	defer func() {
 		if err != nil {
 			_ = s.Close() // the first error is the one to tell
@@ -84,7 +84,7 @@ func (s *Scene) mount(label string, mib int64) error {
 	if err := tool("mount", "-o", "loop", img, at); err != nil {
 		return err
 	}
-	s.unmount = append(s.unmount, func() error { return tool("umount", at) })
+	s.places[label] = at
 	return nil
 }
 

@@ -17,15 +17,17 @@ import (
 
 	"github.com/dustin/go-humanize"
 	"golang.org/x/sync/errgroup"
+
+	"nexlin/internal/drive"
 )
 
 // A Scene is where everything of the demo lies.
 type Scene struct {
-	Dir     string
-	Home    string // of ines, on SKERRY
-	State   string // state directory for the demo's ledger
-	Drives  string // the stand-in file; empty with real drives
-	unmount []func() error
+	Dir    string
+	Home   string            // of ines, on SKERRY
+	State  string            // state directory for the demo's ledger
+	Drives string            // the stand-in file; empty with real drives
+	places map[string]string // where real drives are mounted, by label
 }
 
 // Amount says how much is made.
@@ -164,11 +166,28 @@ func write(path string, content []byte, when time.Time) error {
 // Close takes the real drives away again, each by its own mount.
 func (s *Scene) Close() error {
 	var errs []error
-	for i := len(s.unmount) - 1; i >= 0; i-- {
-		errs = append(errs, s.unmount[i]())
+	for label, at := range s.places {
+		if drive.Mounted(at) {
+			errs = append(errs, tool("umount", at))
+		}
+		delete(s.places, label)
 	}
-	s.unmount = nil
 	return errors.Join(errs...)
+}
+
+// NewLaptop is the scene on another machine: the drives are there, and the
+// home and the records are new.
+func (s *Scene) NewLaptop() error {
+	old := s.Home + ".old-laptop"
+	if err := os.Rename(s.Home, old); err != nil {
+		return err
+	}
+	s.State = filepath.Join(s.Dir, "state-new")
+	when := season.AddDate(0, 3, 0)
+	return errors.Join(
+		write(filepath.Join(s.Home, "Pictures", "welcome.txt"), []byte("Put your photographs here.\n"), when),
+		write(filepath.Join(s.Home, ".config/user-dirs.dirs"), []byte(userDirs), when),
+	)
 }
 
 // Env is what a program needs to find itself in the scene.

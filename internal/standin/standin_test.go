@@ -3,6 +3,7 @@ package standin
 import (
 	"bytes"
 	"encoding/binary"
+	"fmt"
 	"image/jpeg"
 	"os"
 	"path/filepath"
@@ -65,4 +66,63 @@ func TestSceneOnRealDrives(t *testing.T) {
 	names, err := os.ReadDir(filepath.Join(s.Dir, "skerry"))
 	require.NoError(t, err)
 	require.Empty(t, names, "unmounted")
+}
+
+// Drives are pulled, plugged in elsewhere and filled.
+func TestDrivesComeAndGo(t *testing.T) {
+	s, err := Build(filepath.Join(t.TempDir(), "scene"), little)
+	require.NoError(t, err)
+	mark := filepath.Join(s.Dir, "basalt", "mark")
+	require.NoError(t, os.WriteFile(mark, nil, 0o644))
+	here := func(label string) (drive.Drive, bool) {
+		sys, err := drive.WithStandins(s.Drives)
+		require.NoError(t, err)
+		d, err := sys.Find(label)
+		return d, err == nil
+	}
+	require.NoError(t, s.Pull("BASALT"))
+	_, ok := here("BASALT")
+	require.False(t, ok)
+	require.NoError(t, s.Plug("BASALT", "media/basalt"))
+	d, ok := here("BASALT")
+	require.True(t, ok)
+	require.Equal(t, filepath.Join(s.Dir, "media", "basalt"), d.Mount)
+	require.FileExists(t, filepath.Join(d.Mount, "mark"))
+	require.NoError(t, s.Plug("DUNE", "basalt"), "another drive in its place")
+	require.NoError(t, Fill(s.Drives, "BASALT", 1<<20))
+	full, _ := here("BASALT")
+	require.Equal(t, d.Free-1<<20, full.Free)
+	require.NoError(t, Fill(s.Drives, "BASALT", 0))
+	require.Error(t, s.Pull("NOWHERE"))
+}
+
+// callroost behaves as such programs do when its folder is gone, leads
+// nowhere, or has no room.
+func TestCallroost(t *testing.T) {
+	home := t.TempDir()
+	var said []string
+	room := int64(1 << 30)
+	c := &Callroost{Folder: filepath.Join(home, CallroostFolder), Calls: 3, Free: func(string) (int64, error) { return room, nil },
+		Say: func(f string, args ...any) { said = append(said, fmt.Sprintf(f, args...)) }}
+	require.ErrorContains(t, c.List(), "no sets")
+	require.NoError(t, c.Backup(season, false))
+	require.FileExists(t, filepath.Join(c.Folder, "sets", "2026-05-03", "part-0003.rec"))
+
+	room = callSize // the drive is full: part of a set stays
+	require.ErrorContains(t, c.Backup(season.AddDate(0, 0, 1), false), "not enough free space")
+	require.NoError(t, c.List())
+	require.Contains(t, said, "callroost: set 2026-05-04, 0 parts, not complete")
+	room = 1 << 30
+
+	away := c.Folder + ".away"
+	require.NoError(t, os.Rename(c.Folder, away))
+	require.NoError(t, os.Symlink("/nowhere", c.Folder))
+	require.ErrorContains(t, c.Backup(season, false), "damaged", "it blames its own data")
+	st, err := os.Lstat(c.Folder)
+	require.NoError(t, err)
+	require.Equal(t, os.ModeSymlink, st.Mode().Type())
+	require.NoError(t, c.Backup(season, true))
+	st, err = os.Lstat(c.Folder)
+	require.NoError(t, err)
+	require.True(t, st.IsDir(), "a real folder stands where the link was")
 }

@@ -55,3 +55,10 @@ func Open(t testing.TB, dir string) {
 		}
 	}
 }
+
+// MountMemory mounts a small file system in memory over a directory.
+func MountMemory(t testing.TB, at string) {
+	t.Helper()
+	Root(t)
+	Mount(t, at, "-t", "tmpfs", "-o", "size=1m", "memory")
+}

@@ -1,0 +1,114 @@
+package cli
+
+import (
+	"errors"
+	"path/filepath"
+	"time"
+
+	"github.com/dustin/go-humanize"
+	"github.com/spf13/cobra"
+
+	"nexlin/internal/drive"
+	"nexlin/internal/standin"
+)
+
+// callroostCmd is the stand-in for programs that back a device up.
+func (a *app) callroostCmd() *cobra.Command {
+	c := &cobra.Command{Use: "callroost", Short: "a made-up program that backs a field handset up"}
+	roost := func() (*standin.Callroost, error) {
+		r := &standin.Callroost{Folder: filepath.Join(a.home, standin.CallroostFolder), Calls: 6, Say: a.print}
+		if a.standins == "" {
+			return r, nil
+		}
+		drives, err := drive.WithStandins(a.standins)
+		r.Free = func(path string) (int64, error) {
+			d, err := drives.Of(path)
+			return d.Free, err
+		}
+		return r, err
+	}
+	var day string
+	var begin bool
+	calls := 6
+	backup := &cobra.Command{
+		Use: "backup", Short: "make the set of a day", Args: cobra.NoArgs,
+		RunE: a.runner(func(*cobra.Command, []string) error {
+			when, err := time.Parse("2006-01-02", day)
+			if err != nil {
+				return &usageError{"--day takes a day such as 2026-05-03"}
+			}
+			r, err := roost()
+			if err != nil {
+				return err
+			}
+			r.Calls = calls
+			return a.complain(r.Backup(when.Add(7*time.Hour), begin))
+		}),
+	}
+	backup.Flags().StringVar(&day, "day", "2026-05-03", "the `DAY` of the set")
+	backup.Flags().IntVar(&calls, "calls", 6, "how many recordings are on the handset (`N`)")
+	backup.Flags().BoolVar(&begin, "begin-anew", false, "make a new folder if the old one is damaged")
+	list := &cobra.Command{
+		Use: "list", Short: "which sets there are", Args: cobra.NoArgs,
+		RunE: a.runner(func(*cobra.Command, []string) error {
+			r, err := roost()
+			if err != nil {
+				return err
+			}
+			return a.complain(r.List())
+		}),
+	}
+	c.AddCommand(backup, list)
+	return c
+}
+
+// complain prints what a made-up program says of its own troubles: it is not
+// Nexlin that fails.
+func (a *app) complain(err error) error {
+	var c *standin.CallroostError
+	if !errors.As(err, &c) {
+		return err
+	}
+	a.print("%s", c.Error())
+	a.grave(exitFailed)
+	return nil
+}
+
+// standinDriveCmd pulls, plugs in and fills the stand-in drives in force.
+func (a *app) standinDriveCmd() *cobra.Command {
+	c := &cobra.Command{Use: "drive", Short: "pull, plug in, fill a stand-in drive"}
+	file := func() (string, error) {
+		if a.standins == "" {
+			return "", &usageError{"no stand-in drives are in force"}
+		}
+		return filepath.Abs(a.standins)
+	}
+	sub := func(use, short string, args cobra.PositionalArgs, f func(file string, args []string) error) {
+		c.AddCommand(&cobra.Command{Use: use, Short: short, Args: args, RunE: a.runner(func(_ *cobra.Command, args []string) error {
+			at, err := file()
+			if err != nil {
+				return err
+			}
+			return f(at, args)
+		})})
+	}
+	sub("pull LABEL", "take it away", cobra.ExactArgs(1), func(file string, args []string) error { return standin.Pull(file, args[0]) })
+	sub("plug LABEL [DIR]", "bring it back, or to another place", cobra.RangeArgs(1, 2), func(file string, args []string) error {
+		at := ""
+		if len(args) > 1 {
+			var err error
+			if at, err = filepath.Abs(args[1]); err != nil {
+				return err
+			}
+		}
+		return standin.Plug(file, args[0], at)
+	})
+	sub("fill LABEL SIZE", "take room on it; 0 gives it back", cobra.ExactArgs(2), func(file string, args []string) error {
+		n, err := humanize.ParseBytes(args[1])
+		if err != nil {
+			return &usageError{"SIZE is such as 20MiB"}
+		}
+		return standin.Fill(file, args[0], int64(n))
+	})
+	return c
+}
