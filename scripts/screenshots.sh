@@ -25,6 +25,7 @@ rc=$scene/rc
 {
 	echo "$env"
 	echo "PATH=$bin:\$PATH PS1='\[\e[1m\]ines@skerry\[\e[0m\]:~\$ ' TERM=xterm-256color"
+	echo 'callroost() { nexlin standin callroost "$@"; }'
 	echo 'cd ~; clear'
 } >"$rc"
 
@@ -56,10 +57,41 @@ shot preview 'nexlin move ~/Pictures --into BASALT:/ines --preview'
 shot guided 'nexlin move' key:Return key:Down
 pause=2.5 shot move 'nexlin move ~/Pictures --into BASALT:/ines --yes'
 shot watch-over 'nexlin list' 'nexlin check --deep' 'nexlin try pictures' 'nexlin show pictures'
-mv "$scene/basalt" "$scene/unplugged"
-shot drive-away 'nexlin check' 'nexlin list' 'ls ~/Pictures'
-mv "$scene/unplugged" "$scene/basalt"
+(
+	eval "$env"
+	"$bin/nexlin" standin callroost backup --day 2026-05-03
+	echo 'May: listen at the north hide' >"$HOME/.local/share/callroost/sets/plan.txt"
+	"$bin/nexlin" move "$HOME/.local/share/callroost" --into BASALT:/ines --yes -q
+	"$bin/nexlin" discard-original callroost --yes -q
+	"$bin/nexlin" standin drive pull BASALT
+) >/dev/null 2>&1
+pause=2 shot drive-away 'callroost backup --day 2026-05-04' 'nexlin check' 'nexlin list'
+(
+	eval "$env"
+	"$bin/nexlin" standin callroost backup --day 2026-05-04 --begin-anew
+	echo 'a plan for June' >"$HOME/.local/share/callroost/sets/plan.txt"
+	"$bin/nexlin" standin drive plug BASALT "$scene/media/basalt"
+) >/dev/null 2>&1
+pause=2 shot mend 'nexlin mend pictures --yes -q' 'nexlin mend callroost --yes -q'
+(
+	eval "$env"
+	sleep 4
+	"$bin/nexlin" standin drive pull BASALT
+	sleep 2
+	"$bin/nexlin" standin drive plug BASALT "$scene/basalt"
+) >/dev/null 2>&1 &
+pause=9 shot watch 'nexlin watch'
+(
+	eval "$env"
+	"$bin/nexlin" mend --yes -q
+	"$bin/nexlin" discard-original callroost --yes -q
+) >/dev/null 2>&1
 shot refused 'nexlin move ~ --into ~/Desktop' 'nexlin move ~/Music --into BASALT:/ines --as Pictures --yes'
 pause=2.5 shot discard 'nexlin list --held' 'nexlin discard-original pictures' 'y'
 pause=2.5 shot bring-back 'nexlin bring-back pictures --yes' 'nexlin history'
+mv "$scene/skerry/home/ines" "$scene/skerry/home/ines.old-laptop"
+mv "$scene/state" "$scene/state.old-laptop"
+mkdir -p "$scene/skerry/home/ines/.local/share/callroost/sets"
+echo 'calls to listen for' >"$scene/skerry/home/ines/.local/share/callroost/sets/welcome.txt"
+pause=2 shot restore-links 'nexlin restore-links BASALT --preview' 'nexlin restore-links BASALT --yes -q' 'nexlin list'
 ls -l "$out"

@@ -123,6 +123,42 @@ func TestMoveAsOrdinaryAccount(t *testing.T) {
 	require.Equal(t, before, lab.Print(t, skerry))
 }
 
+// An account without rights merges halves whose directories are read-only, and
+// they are so again afterwards.
+func TestMergeReadOnlyDirectories(t *testing.T) {
+	skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 32), lab.Drive(t, "ext4", "BASALT", 32)
+	home, theirs := filepath.Join(skerry, "ines"), filepath.Join(basalt, "ines")
+	lab.Tree{"Notes/a: a", "Notes/ro/x: old", "Notes/ro/deep/y: y"}.Make(t, home)
+	require.NoError(t, os.MkdirAll(theirs, 0o755))
+	lab.Run(t, "chmod", "555", filepath.Join(home, "Notes/ro"), filepath.Join(home, "Notes/ro/deep"))
+	lab.Run(t, "chown", "-hR", "65534:65534", home, theirs)
+	n := lab.New(t, program).As(ordinary)
+	folder := filepath.Join(home, "Notes")
+	n.Want(0, "move", folder, "--into", theirs, "--yes", "-q")
+	n.Want(0, "discard-original", "notes", "--yes", "-q")
+	target := lab.Print(t, filepath.Join(theirs, "Notes"))
+	require.NoError(t, os.Remove(folder))
+	lab.Tree{"Notes/ro/x: new", "Notes/ro/z: z", "Notes/ro/deep/w: w", "Notes/ro/more/v: v"}.Make(t, home)
+	lab.Run(t, "chmod", "555", filepath.Join(folder, "ro"), filepath.Join(folder, "ro/deep"), filepath.Join(folder, "ro/more"))
+	lab.Run(t, "chown", "-hR", "65534:65534", folder)
+	half := lab.Print(t, folder)
+	n.Want(0, "mend", "notes", "--yes", "-q")
+	for path, want := range map[string]string{"ro/x": "new", "ro/z": "z", "ro/deep/y": "y", "ro/deep/w": "w", "ro/more/v": "v"} {
+		got, err := os.ReadFile(filepath.Join(folder, path))
+		require.NoError(t, err)
+		require.Equal(t, want, string(got), path)
+	}
+	for _, dir := range []string{"ro", "ro/deep", "ro/more"} {
+		st, err := os.Stat(filepath.Join(folder, dir))
+		require.NoError(t, err)
+		require.EqualValues(t, 0o555, st.Mode().Perm(), dir)
+	}
+	n.Want(0, "check")
+	n.Want(0, "undo", n.LastRun(), "--yes", "-q")
+	require.Equal(t, half, lab.Print(t, folder))
+	require.Empty(t, lab.Changes(target, lab.Print(t, filepath.Join(theirs, "Notes"))))
+}
+
 // As root over another account's folder: the copy belongs to that account,
 // and nothing of root's is left in the home.
 func TestMoveForAnotherAccount(t *testing.T) {

@@ -234,7 +234,7 @@ func (a *app) previewMerge(e *redirect.Engine, p *redirect.Plan, ask bool) ([]do
 		return nil
 	})
 	a.say("")
-	a.say("  %s over, %s equal, %s both halves have with other content", plural(over, "goes", "go"), plural(equal, "is", "are"), count(int64(len(conflicts))))
+	a.say("  %s over, %s equal, %s in both halves with other content", plural(over, "goes", "go"), plural(equal, "is", "are"), plural(int64(len(conflicts)), "is", "are"))
 	if err != nil || !ask {
 		return out, err
 	}

@@ -106,6 +106,11 @@ func (m *mover) mergeOne(ctx context.Context, live *handle.Dir, rec *transfer.Re
 	switch fate {
 	case FateEqual, FateInside, FateHeld:
 		return false, nil
+	}
+	if err := writable(from, to); err != nil {
+		return false, err
+	}
+	switch fate {
 	case FateBeside:
 		as = m.p.beside(name, ofHalf)
 	case FateName:
@@ -117,9 +122,47 @@ func (m *mover) mergeOne(ctx context.Context, live *handle.Dir, rec *transfer.Re
 		err = step(ctx, "made-way")
 	}
 	if err == nil {
-		err = from.Rename(name, to, as)
+		err = carry(from, name, to, as)
 	}
 	return true, errors.Join(err, m.flushFUSE(from, to))
+}
+
+// writable lets this account change the names in directories that it owns and
+// that were made read-only. Those of the target get their mode back from what
+// [mover.keepTimes] has written down; those of the part are Nexlin's own.
+func writable(dirs ...*handle.Dir) error {
+	for _, d := range dirs {
+		if d.Access(".", unix.W_OK|unix.X_OK) == nil {
+			continue
+		}
+		st, err := d.Self()
+		if err == nil {
+			err = d.Chmod(st.Perm() | 0o300)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// carry renames an entry into another directory, never replacing. A directory
+// has to be writable itself for that, since what is around it changes.
+func carry(from *handle.Dir, name string, to *handle.Dir, as string) error {
+	d, err := from.Beneath(name)
+	if err != nil || d.Access(".", unix.W_OK) == nil { // no directory, or one that may be carried
+		d.Release()
+		return from.Rename(name, to, as)
+	}
+	defer d.Release()
+	st, err := d.Self()
+	if err == nil {
+		err = d.Chmod(st.Perm() | 0o200)
+	}
+	if err != nil {
+		return err
+	}
+	return errors.Join(from.Rename(name, to, as), d.Chmod(st.Perm()))
 }
 
 // targetHas reports whether the target has the very content of a record.
@@ -137,13 +180,14 @@ func (m *mover) targetHas(ctx context.Context, dir *handle.Dir, name string, rec
 	return err == nil && sum == rec.Fact.Sum, err
 }
 
-// timesFile keeps the times of the target's directories that a merge puts
-// something into.
+// timesFile keeps times and modes of the target's directories that a merge
+// puts something into.
 const timesFile = "times"
 
 type dirTimes struct {
 	Path  pathtext.Path `json:"path"`
 	Ino   uint64        `json:"ino"`
+	Mode  uint32        `json:"mode"`
 	Mtime handle.Time   `json:"mtime"`
 }
 
@@ -169,7 +213,7 @@ func (m *mover) keepTimes(live *handle.Dir) error {
 			if err != nil {
 				return err
 			}
-			if err := enc.Encode(dirTimes{pathtext.Path(c.Peek().Path), st.Ino, st.Mtime}); err != nil {
+			if err := enc.Encode(dirTimes{pathtext.Path(c.Peek().Path), st.Ino, st.Perm(), st.Mtime}); err != nil {
 				return err
 			}
 		}
@@ -177,7 +221,7 @@ func (m *mover) keepTimes(live *handle.Dir) error {
 	})
 }
 
-// timesBack gives the target's directories the times they had.
+// timesBack gives the target's directories the times and modes they had.
 func (m *mover) timesBack(live *handle.Dir) error {
 	f, err := os.Open(filepath.Join(m.run.Dir(), timesFile))
 	if missing(err) {
@@ -200,8 +244,13 @@ func (m *mover) timesBack(live *handle.Dir) error {
 			continue // others have taken it away
 		}
 		st, err := d.Self()
-		if err == nil && (m.p.IntoFuse || st.Ino == t.Ino) && st.Mtime != t.Mtime {
-			err = ignorePermission(d.SetTimes(st.Atime, t.Mtime))
+		if err == nil && (m.p.IntoFuse || st.Ino == t.Ino) {
+			if st.Perm() != t.Mode {
+				err = d.Chmod(t.Mode)
+			}
+			if st.Mtime != t.Mtime {
+				err = errors.Join(err, ignorePermission(d.SetTimes(st.Atime, t.Mtime)))
+			}
 		}
 		d.Release()
 		if err != nil {
@@ -362,7 +411,10 @@ func (m *mover) takeBack(to *handle.Dir, name string, rec *transfer.Record) (boo
 			return false, err
 		}
 		defer from.Release()
-		return true, errors.Join(to.Rename(as, from, name), m.flushFUSE(from, to))
+		if err := writable(from, to); err != nil {
+			return false, err
+		}
+		return true, errors.Join(carry(to, as, from, name), m.flushFUSE(from, to))
 	}
 	return false, nil
 }
@@ -426,6 +478,9 @@ func (m *mover) nameBack(to *handle.Dir, name string, rec *transfer.Record) (boo
 	}
 	if _, err := to.Stat(name); !missing(err) {
 		return false, err // the name is taken: both stay
+	}
+	if err := writable(from, to); err != nil {
+		return false, err
 	}
 	return true, errors.Join(from.Rename(beside, to, name), m.flushFUSE(from, to))
 }
