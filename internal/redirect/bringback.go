@@ -220,13 +220,8 @@ func (e *Engine) Detach(ctx context.Context, d *DetachPlan) (*Outcome, error) {
 		Link: pathtext.Path(r.Link), Target: pathtext.Path(r.Target), LinkText: pathtext.Path(r.Target), FromDrive: r.Drive,
 		UID: r.UID, GID: accountGroup(r.UID),
 	}
-	run, err := e.Ledger.Begin(p.Run, p.Kind, p.Name, p)
-	if err != nil {
-		return nil, err
-	}
-	defer run.Release()
-	m := &mover{Engine: e, p: p, run: run, out: &Outcome{Run: p.Run, Kind: p.Kind, Plan: p}}
-	return m.out, m.stopped(m.detach(ctx))
+	m := e.mover(p)
+	return m.conduct(func() error { return nil }, func() error { return m.stopped(m.detach(ctx)) })
 }
 
 func (m *mover) detach(ctx context.Context) error {

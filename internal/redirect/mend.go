@@ -215,17 +215,8 @@ func (e *Engine) Mend(ctx context.Context, p *Plan) (*Outcome, error) {
 	if err := p.Blocked(); err != nil {
 		return nil, err
 	}
-	m := &mover{Engine: e, p: p, out: &Outcome{Run: p.Run, Kind: p.Kind, Plan: p, Findings: p.Findings}}
-	defer m.close()
-	if err := m.openMend(true); err != nil {
-		return nil, err
-	}
-	var err error
-	if m.run, err = e.Ledger.Begin(p.Run, p.Kind, p.Name, p); err != nil {
-		return nil, err
-	}
-	defer m.run.Release()
-	return m.out, m.stopped(m.mend(ctx))
+	m := e.mover(p)
+	return m.conduct(func() error { return m.openMend(true) }, func() error { return m.stopped(m.mend(ctx)) })
 }
 
 // openMend takes the handles of a mend, that of the link's directory if it is

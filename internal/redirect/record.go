@@ -245,22 +245,13 @@ func (e *Engine) Record(ctx context.Context, p *Plan) (*Outcome, error) {
 	if err := p.Blocked(); err != nil {
 		return nil, err
 	}
-	m := &mover{Engine: e, p: p, out: &Outcome{Run: p.Run, Kind: p.Kind, Plan: p, Findings: p.Findings}}
-	defer m.close()
-	if err := m.openRecord(); err != nil {
-		return nil, err
-	}
-	if p.Held != "" && p.From == p.Link {
-		if err := m.tryLink(); err != nil {
-			return nil, err
+	m := e.mover(p)
+	return m.conduct(func() error {
+		if err := m.openRecord(); err != nil || p.From != p.Link {
+			return err
 		}
-	}
-	var err error
-	if m.run, err = e.Ledger.Begin(p.Run, p.Kind, p.Name, p); err != nil {
-		return nil, err
-	}
-	defer m.run.Release()
-	return m.out, m.recorded(m.record(ctx))
+		return m.tryLink()
+	}, func() error { return m.recorded(m.record(ctx)) })
 }
 
 // recorded ends a run that took nothing in as refused, not as stopped.

@@ -28,17 +28,9 @@ func (e *Engine) UpdateManifest(ctx context.Context, r ledger.Redirect, d *Deep)
 	p.Link, p.Target, p.LinkText = pathtext.Path(r.Link), pathtext.Path(r.Target), pathtext.Path(r.Target)
 	p.Into, p.Final, p.IntoDrive = pathtext.Path(filepath.Dir(r.Target)), pathtext.Path(filepath.Base(r.Target)), r.Drive
 	p.FromDrive, p.From, p.Held, p.Base, p.Empty = r.Drive, "", "", nil, nil
-	m := &mover{Engine: e, p: &p, out: &Outcome{Run: p.Run, Kind: p.Kind, Plan: &p}, verdict: d.verdict}
-	defer m.close()
-	if err := m.openMend(false); err != nil {
-		return nil, err
-	}
-	var err error
-	if m.run, err = e.Ledger.Begin(p.Run, p.Kind, p.Name, &p); err != nil {
-		return nil, err
-	}
-	defer m.run.Release()
-	return m.out, m.stopped(m.renewManifest(ctx))
+	m := e.mover(&p)
+	m.verdict = d.verdict
+	return m.conduct(func() error { return m.openMend(false) }, func() error { return m.stopped(m.renewManifest(ctx)) })
 }
 
 // renewManifest writes the new records and the manifest on the drive.

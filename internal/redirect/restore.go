@@ -295,18 +295,9 @@ func (e *Engine) Restore(ctx context.Context, r *Restore) (*Outcome, error) {
 	if r.Blocked() {
 		return nil, &RefusedError{r.Findings}
 	}
-	p := r.plan
-	m := &mover{Engine: e, p: p, out: &Outcome{Run: p.Run, Kind: p.Kind, Plan: p, Findings: r.Findings}}
-	defer m.close()
-	if err := m.openRestore(); err != nil {
-		return nil, err
-	}
-	var err error
-	if m.run, err = e.Ledger.Begin(p.Run, p.Kind, p.Name, p); err != nil {
-		return nil, err
-	}
-	defer m.run.Release()
-	return m.out, m.stopped(m.restore(ctx))
+	m := e.mover(r.plan)
+	m.out.Findings = r.Findings
+	return m.conduct(m.openRestore, func() error { return m.stopped(m.restore(ctx)) })
 }
 
 func (m *mover) openRestore() (err error) {

@@ -75,24 +75,35 @@ func (e *Engine) run(ctx context.Context, p *Plan) (*Outcome, error) {
 	if err := p.Blocked(); err != nil {
 		return nil, err
 	}
-	m := &mover{Engine: e, p: p, out: &Outcome{Run: p.Run, Kind: p.Kind, Plan: p, Findings: p.Findings}}
+	m := e.mover(p)
+	return m.conduct(func() error {
+		if err := m.open(); err != nil {
+			return err
+		}
+		if err := m.waitQuiet(ctx); err != nil {
+			return err
+		}
+		return m.tryLink()
+	}, func() error { return m.stopped(m.forward(ctx)) })
+}
+
+func (e *Engine) mover(p *Plan) *mover {
+	return &mover{Engine: e, p: p, out: &Outcome{Run: p.Run, Kind: p.Kind, Plan: p, Findings: p.Findings}}
+}
+
+// conduct opens what a run needs, records the run, and does it. What can
+// refuse without a trace comes in open: the run is not in the ledger yet.
+func (m *mover) conduct(open, do func() error) (*Outcome, error) {
 	defer m.close()
-	// What can refuse without a trace comes before the run is in the ledger.
-	if err := m.open(); err != nil {
-		return nil, err
-	}
-	if err := m.waitQuiet(ctx); err != nil {
-		return nil, err
-	}
-	if err := m.tryLink(); err != nil {
+	if err := open(); err != nil {
 		return nil, err
 	}
 	var err error
-	if m.run, err = e.Ledger.Begin(p.Run, p.Kind, p.Name, p); err != nil {
+	if m.run, err = m.Ledger.Begin(m.p.Run, m.p.Kind, m.p.Name, m.p); err != nil {
 		return nil, err
 	}
 	defer m.run.Release()
-	return m.out, m.stopped(m.forward(ctx))
+	return m.out, do()
 }
 
 // stopped records that a run ended before its end, and why.

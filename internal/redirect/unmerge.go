@@ -1,0 +1,411 @@
+package redirect
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"golang.org/x/sys/unix"
+
+	"nexlin/internal/handle"
+	"nexlin/internal/ledger"
+	"nexlin/internal/link"
+	"nexlin/internal/pathtext"
+	"nexlin/internal/transfer"
+)
+
+// begun reports whether the merge may have moved something.
+func (m *mover) begun() (bool, error) { return m.lastData("merge", new(pathtext.Path)) }
+
+// startOver takes back a merge that was stopped, so that the part is whole
+// again and can catch up with the half.
+func (m *mover) startOver(ctx context.Context) error {
+	spool, err := m.spoolOf(m.p.Run)
+	if err != nil {
+		return err
+	}
+	defer spool.Close()
+	if err := m.unmerge(ctx, spool); err != nil {
+		return err
+	}
+	// What was tidied away already is copied again.
+	dir := m.run.Dir()
+	all := transfer.Spools(dir)
+	next, err := transfer.Rewrite(spool, dir, all[len(all)-1]+1, func(rec *transfer.Record) error {
+		rec.Fact.Flags &^= transfer.Merged
+		if rec.Path == "." {
+			return nil
+		}
+		_, err := m.inPart(rec.Path)
+		if missing(err) {
+			rec.Fact.Flags, rec.Fact.Copy = 0, transfer.Snap{}
+		}
+		return ignoreMissing(err)
+	})
+	if err != nil {
+		return err
+	}
+	for _, n := range all {
+		if err := transfer.RemoveSpool(dir, n); err != nil {
+			return errors.Join(err, next.Close())
+		}
+	}
+	return next.Close()
+}
+
+// placedByRecord reports whether the records say what was placed. It stays
+// so while the merge is taken back, in several attempts if need be.
+func (m *mover) placedByRecord() (bool, error) {
+	acts, err := m.Ledger.Acts(m.p.Run)
+	if err != nil {
+		return false, err
+	}
+	for _, a := range slices.Backward(acts) {
+		switch a.Name {
+		case "settle":
+			return !a.Done.IsZero(), nil
+		case "merge":
+			return false, nil
+		}
+	}
+	return false, nil
+}
+
+// settled reports whether the records say where the merge, as it stands now,
+// has put everything.
+func (m *mover) settled() (bool, error) {
+	acts, err := m.Ledger.Acts(m.p.Run)
+	if err != nil {
+		return false, err
+	}
+	for _, a := range slices.Backward(acts) {
+		switch a.Name {
+		case "settle":
+			return !a.Done.IsZero(), nil
+		case "merge", "unmerge":
+			return false, nil
+		}
+	}
+	return false, nil
+}
+
+// unmerge moves what was given a place back into the part, where it is still
+// what was placed, and gives the target's entries their names again.
+func (m *mover) unmerge(ctx context.Context, spool *transfer.Spool) error {
+	live, err := m.into.Beneath(string(m.p.Final))
+	if err != nil {
+		return err
+	}
+	defer live.Release()
+	settled, err := m.placedByRecord()
+	if err != nil {
+		return err
+	}
+	err = m.act(ctx, "unmerge", m.p.Target, func() error {
+		return m.eachMoved(ctx, spool, live, "unmerged", func(rec *transfer.Record) (bool, error) { return m.unmergeOne(live, rec, settled) })
+	}, nil)
+	if err != nil {
+		return err
+	}
+	err = os.Remove(filepath.Join(m.run.Dir(), timesFile))
+	return ignoreMissing(err)
+}
+
+func (m *mover) unmergeOne(live *handle.Dir, rec *transfer.Record, settled bool) (moved bool, err error) {
+	to, name, err := live.Parent(rec.Path)
+	if missing(err) || errors.Is(err, unix.ENOTDIR) || isLoop(err) {
+		return false, nil // it came back with the directory around it
+	}
+	if err != nil {
+		return false, err
+	}
+	defer to.Release()
+	if !settled || rec.Fact.Flags&transfer.Merged != 0 {
+		if moved, err = m.takeBack(to, name, rec); err != nil {
+			return moved, err
+		}
+	}
+	back, err := m.nameBack(to, name, rec)
+	return moved || back, err
+}
+
+// takeBack moves an entry from its place in the target into the part.
+func (m *mover) takeBack(to *handle.Dir, name string, rec *transfer.Record) (bool, error) {
+	if _, err := m.inPart(rec.Path); !missing(err) {
+		return false, err // it was not placed, or is back already
+	}
+	for _, as := range []string{name, m.p.beside(name, ofHalf)} {
+		st, err := to.Stat(as)
+		if missing(err) {
+			continue
+		}
+		if err != nil {
+			return false, err
+		}
+		if !placedAs(rec, &st) {
+			continue // somebody else's, or changed since: it stays
+		}
+		from, err := m.makeWay(rec.Path)
+		if err != nil {
+			return false, err
+		}
+		defer from.Release()
+		if err := writable(from, to); err != nil {
+			return false, err
+		}
+		return true, errors.Join(carry(to, as, from, name), m.flushFUSE(from, to))
+	}
+	return false, nil
+}
+
+// placedAs reports whether an entry is still the one that was placed: a rename
+// moves nothing but its ctime.
+func placedAs(rec *transfer.Record, st *handle.Stat) bool {
+	was, now := rec.Fact.Copy, transfer.SnapOf(st, nil)
+	if was.Ino != 0 && was.Ino != now.Ino || rec.Type() != st.Type() {
+		return false
+	}
+	return st.IsDir() || was.Size == now.Size && was.Mtime == now.Mtime
+}
+
+// inPart looks at an entry of the part.
+func (m *mover) inPart(path string) (handle.Stat, error) {
+	dir, name, err := m.part.Dir.Parent(path)
+	if err != nil {
+		return handle.Stat{}, err
+	}
+	defer dir.Release()
+	return dir.Stat(name)
+}
+
+// makeWay opens the directory around an entry of the part; what was tidied
+// away on the way is made again.
+func (m *mover) makeWay(path string) (*handle.Dir, error) {
+	dir, _, err := m.part.Dir.Parent(path)
+	if !missing(err) {
+		return dir, err
+	}
+	up := filepath.Dir(path)
+	above, err := m.makeWay(up)
+	if err != nil {
+		return nil, err
+	}
+	defer above.Release()
+	if err := above.Mkdir(filepath.Base(up), 0o700); err != nil {
+		return nil, err
+	}
+	return above.Beneath(filepath.Base(up))
+}
+
+// nameBack gives an entry of the target its name again that had made way.
+func (m *mover) nameBack(to *handle.Dir, name string, rec *transfer.Record) (bool, error) {
+	beside := m.p.beside(name, ofTarget)
+	from := to
+	if _, err := to.Stat(beside); missing(err) {
+		dir, _, err := m.part.Dir.Parent(rec.Path)
+		if missing(err) {
+			return false, nil
+		}
+		if err != nil {
+			return false, err
+		}
+		defer dir.Release()
+		from = dir
+	}
+	if _, err := from.Stat(beside); err != nil {
+		return false, ignoreMissing(err)
+	}
+	if _, err := to.Stat(name); !missing(err) {
+		return false, err // the name is taken: both stay
+	}
+	if err := writable(from, to); err != nil {
+		return false, err
+	}
+	return true, errors.Join(from.Rename(beside, to, name), m.flushFUSE(from, to))
+}
+
+// partAgain opens the part of a run whose merge has begun; it is made if it
+// was tidied away.
+func (m *mover) partAgain() (*transfer.Part, error) {
+	if _, err := m.into.Stat(m.asideDir()); err == nil {
+		if _, err := m.into.Stat(partName(m.p.Run)); missing(err) {
+			if err := m.into.Rename(m.asideDir(), m.into, partName(m.p.Run)); err != nil {
+				return nil, err
+			}
+		}
+	}
+	var known placeData
+	if _, err := m.lastData("part-made", &known); err != nil {
+		return nil, err
+	}
+	allow := m.p.Allow
+	allow.Owners = true // it is this run's, whatever is in it
+	return transfer.OpenPart(m.into, partName(m.p.Run), asideName(m.p.Run), known.Ino, &allow)
+}
+
+// mergeBackward takes a merge back from wherever it stands.
+func (m *mover) mergeBackward(ctx context.Context) error {
+	at, err := m.where()
+	if err != nil {
+		return err
+	}
+	begun, err := m.begun()
+	if err != nil {
+		return err
+	}
+	live := at == switched
+	if live {
+		m.switched = true
+		if err := m.reopen(); err != nil {
+			return err
+		}
+		if err := m.placedUnchanged(ctx); err != nil {
+			return err
+		}
+		if err := m.act(ctx, "switch-back", m.p.LinkText, m.exchangeAgain, nil); err != nil {
+			return err
+		}
+		m.switched = false
+	}
+	if err := errors.Join(link.Remove(m.heldIn, string(m.p.Held), string(m.p.LinkText)), m.dropScratch(m.linkIn), m.dropScratch(m.heldIn)); err != nil {
+		return err
+	}
+	wasLive, err := m.lastData("switch-back", new(json.RawMessage))
+	if err != nil {
+		return err
+	}
+	setAside := ""
+	if begun {
+		if setAside, err = m.takeAllBack(ctx, live || wasLive); err != nil {
+			return err
+		}
+	}
+	if setAside == "" {
+		if err := m.removePart(ctx); err != nil {
+			return err
+		}
+	}
+	if err := m.run.Unreserve(); err != nil {
+		return err
+	}
+	var aside *ledger.Held
+	if setAside != "" {
+		m.out.SetAside = filepath.Join(string(m.p.Into), setAside)
+		if aside, err = m.mergedAside(setAside); err != nil {
+			return err
+		}
+	}
+	return m.run.Set(ledger.Undone, "", func(t *ledger.Tx) error {
+		if err := t.HeldGone(m.p.Run, m.p.HeldPath()); err != nil {
+			return err
+		}
+		if aside != nil {
+			if err := t.AddHeld(*aside); err != nil {
+				return err
+			}
+		}
+		return t.SaveRedirect(*m.p.Before)
+	})
+}
+
+// takeAllBack undoes the placing. What programs were led to once is set aside
+// and not deleted (I4): its name is returned.
+func (m *mover) takeAllBack(ctx context.Context, wasLive bool) (string, error) {
+	aside := m.copyAside()
+	if _, err := m.into.Stat(aside); err == nil {
+		return aside, nil // done before this was stopped
+	}
+	var err error
+	if m.spool == nil {
+		if m.spool, err = m.spoolOf(m.p.Run); err != nil {
+			return "", err
+		}
+	}
+	if m.part, err = m.partAgain(); err != nil {
+		return "", err
+	}
+	if err := m.unmerge(ctx, m.spool); err != nil {
+		return "", err
+	}
+	if !wasLive {
+		return "", nil
+	}
+	live, err := m.into.Beneath(string(m.p.Final))
+	if err != nil {
+		return "", err
+	}
+	defer live.Release()
+	next, err := m.rewrite(ctx, live, func(rec *transfer.Record) error {
+		st, err := m.inPart(rec.Path)
+		if err != nil || rec.Path == "." {
+			return ignoreMissing(err)
+		}
+		dir, name, err := m.part.Dir.Parent(rec.Path)
+		if err != nil {
+			return err
+		}
+		defer dir.Release()
+		xattrs, err := dir.Xattrs(name)
+		rec.Fact.Copy = transfer.SnapOf(&st, xattrs).On(m.p.IntoFuse)
+		return err
+	})
+	if err != nil {
+		return "", err
+	}
+	_ = m.spool.Close() // only read
+	m.spool = next
+	if err := m.part.Finish(next, &m.p.Allow); err != nil {
+		return "", err
+	}
+	return aside, m.act(ctx, "set-aside", pathtext.Path(aside), func() error {
+		return errors.Join(m.into.Rename(partName(m.p.Run), m.into, aside), m.into.Sync())
+	}, nil)
+}
+
+// mergedAside is the copy that was set aside, as a held original.
+func (m *mover) mergedAside(name string) (*ledger.Held, error) {
+	st, err := m.into.Stat(name)
+	if err != nil {
+		return nil, err
+	}
+	h := m.held()
+	h.Path, h.Drive, h.Copy, h.Ino = filepath.Join(string(m.p.Into), name), m.p.IntoDrive, true, st.Ino
+	if m.p.IntoFuse {
+		h.Ino = 0
+	}
+	return &h, nil
+}
+
+// placedUnchanged wants what was placed to be as it was placed: a
+// *RefusedError if somebody worked on it.
+func (m *mover) placedUnchanged(ctx context.Context) error {
+	live, err := m.into.Beneath(string(m.p.Final))
+	if err != nil {
+		return err
+	}
+	defer live.Release()
+	if err := m.dropProbes(live); err != nil {
+		return err
+	}
+	var changed []string
+	for c := transfer.Read(m.spool); c.Peek() != nil && len(changed) < firstListed; c.Next() {
+		rec := c.Peek()
+		if rec.Fact.Flags&transfer.Merged == 0 || rec.IsDir() {
+			continue
+		}
+		snap, err := m.settledAt(live, rec, true)
+		if err != nil {
+			return err
+		}
+		if snap == nil || rec.Fact.Copy.Ctime != snap.Ctime {
+			changed = append(changed, filepath.Join(m.p.Copy(), rec.Path))
+		}
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+	}
+	return m.workedOn(changed)
+}
