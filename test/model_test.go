@@ -229,7 +229,7 @@ func (b *bay) known(command string, args ...string) {
 // content of a file.
 func TestModel(t *testing.T) {
 	if os.Getenv("NEXLIN_MATRIX") != "all" && !flagGiven("rapid.checks") {
-		require.NoError(t, flag.Set("rapid.checks", "25"))
+		require.NoError(t, flag.Set("rapid.checks", "15"))
 		defer func() { require.NoError(t, flag.Set("rapid.checks", "100")) }()
 	}
 	runs := 0

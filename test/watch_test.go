@@ -29,15 +29,25 @@ type watching struct {
 	t      *testing.T
 	cmd    *exec.Cmd
 	events chan map[string]any
-	errors *bytes.Buffer
+	errors string // the file that has what it said to people
+}
+
+// said is what it has said to people so far.
+func (w *watching) said() string {
+	b, err := os.ReadFile(w.errors)
+	require.NoError(w.t, err)
+	return string(b)
 }
 
 func startWatch(t *testing.T, n *lab.Nexlin, args ...string) *watching {
 	t.Helper()
-	w := &watching{t: t, cmd: n.Cmd(append([]string{"watch", "--json"}, args...)...), events: make(chan map[string]any, 64), errors: &bytes.Buffer{}}
+	w := &watching{t: t, cmd: n.Cmd(append([]string{"watch", "--json"}, args...)...), events: make(chan map[string]any, 64), errors: filepath.Join(t.TempDir(), "stderr")}
 	out, err := w.cmd.StdoutPipe()
 	require.NoError(t, err)
-	w.cmd.Stderr = w.errors
+	said, err := os.Create(w.errors)
+	require.NoError(t, err)
+	defer said.Close()
+	w.cmd.Stderr = said
 	require.NoError(t, w.cmd.Start())
 	t.Cleanup(func() { _ = w.cmd.Process.Kill(); _ = w.cmd.Wait() }) // it may have ended
 	go func() {
@@ -59,12 +69,12 @@ func (w *watching) await(within time.Duration, what func(map[string]any) bool) t
 	for {
 		select {
 		case ev, ok := <-w.events:
-			require.True(w.t, ok, w.errors)
+			require.True(w.t, ok, w.said())
 			if what(ev) {
 				return time.Since(began)
 			}
 		case <-end:
-			w.t.Fatalf("nothing came within %v\n%s", within, w.errors)
+			w.t.Fatalf("nothing came within %v\n%s", within, w.said())
 		}
 	}
 }
@@ -144,7 +154,7 @@ func scrape(t *testing.T, w *watching) map[string]*io_prometheus_client.MetricFa
 	t.Helper()
 	var url string
 	require.Eventually(t, func() bool {
-		url = regexp.MustCompile(`http://\S+/metrics`).FindString(w.errors.String())
+		url = regexp.MustCompile(`http://\S+/metrics`).FindString(w.said())
 		return url != ""
 	}, 5*time.Second, 20*time.Millisecond)
 	time.Sleep(100 * time.Millisecond) // what was said is counted a moment later
@@ -213,7 +223,7 @@ func TestWatchNotifies(t *testing.T) {
 		require.Contains(t, text, "notes is away")
 		require.Contains(t, text, "BASALT is not here")
 	case <-time.After(5 * time.Second):
-		t.Fatalf("nothing was shown: %s", w.errors)
+		t.Fatalf("nothing was shown: %s", w.said())
 	}
 }
 

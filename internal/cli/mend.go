@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"path/filepath"
+	"sync"
 
 	"charm.land/huh/v2"
 	"github.com/spf13/cobra"
@@ -81,12 +82,21 @@ func (a *app) allNames() ([]string, error) {
 		return nil, err
 	}
 	defer done()
-	rows, err := e.Ledger.Redirects(false)
+	rows, err := e.Ledger.Redirects(true)
+	if err != nil {
+		return nil, err
+	}
 	var names []string
 	for _, r := range rows {
-		names = append(names, r.Name)
+		held, err := e.Ledger.HeldOf(r.Name)
+		if err != nil {
+			return nil, err
+		}
+		if r.State != ledger.Ended || len(held) > 0 {
+			names = append(names, r.Name)
+		}
 	}
-	return names, err
+	return names, nil
 }
 
 func (a *app) nothingToMend() error {
@@ -100,8 +110,8 @@ func (a *app) nothingToMend() error {
 func (a *app) mendOne(e *redirect.Engine, r ledger.Redirect, f mendFlags) (doc, error) {
 	o := f.o
 	p := a.progress()
-	p.Phase("inspect", 0, 0)
-	o.Progress = p.inspected
+	begin := sync.OnceFunc(func() { p.Phase("inspect", 0, 0) }) // only a merge has much to look at
+	o.Progress = func(entries, bytes int64) { begin(); p.inspected(entries, bytes) }
 	plan, err := e.PlanMend(a.ctx, r, o)
 	p.end()
 	if err != nil {

@@ -63,4 +63,9 @@ CREATE TABLE held (
   gone     TEXT NOT NULL DEFAULT ''   -- when it was discarded, or became the folder again
 );
 CREATE INDEX held_redirect ON held(redirect);
+`, `
+CREATE TABLE drives (
+  id      TEXT PRIMARY KEY,           -- of the drive tag
+  counter INTEGER NOT NULL            -- the highest count of runs that was seen on it
+);
 `}

@@ -90,15 +90,31 @@ func OpenForReading(dir string) (*Ledger, error) {
 	// A commit that was cut off is rolled back first: the database says nothing
 	// sure before.
 	if _, err := os.Stat(filepath.Join(dir, dbName+"-journal")); err == nil {
-		l, err := open(dir, true)
-		if err != nil {
-			return nil, err
-		}
-		if err := l.Close(); err != nil {
+		if err := touch(dir); err != nil {
 			return nil, err
 		}
 	}
-	return open(dir, false)
+	l, err := open(dir, false)
+	if errors.Is(err, errOlder) {
+		if err := touch(dir); err != nil {
+			return nil, err
+		}
+		return open(dir, false)
+	}
+	return l, err
+}
+
+// errOlder reports a ledger that an older Nexlin has written.
+var errOlder = errors.New("it is of an older version")
+
+// touch opens the database for writing, which rolls back what was cut off and
+// brings an older one up to date.
+func touch(dir string) error {
+	l, err := open(dir, true)
+	if err != nil {
+		return err
+	}
+	return l.Close()
 }
 
 // Again opens a ledger that did not exist when it was opened for reading, if it
@@ -186,7 +202,7 @@ func (l *Ledger) migrate() error {
 			l.db = nil
 			return nil
 		}
-		return errors.New("an older version: any command that changes something brings it up to date")
+		return errOlder
 	}
 	return l.Do(func(tx *Tx) error {
 		// Another process may have been quicker.

@@ -141,3 +141,39 @@ func TestRunsAndTheirLocks(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, stopped)
 }
+
+// A ledger of an earlier version is brought up to date, also by looking.
+func TestOlderLedger(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.Chmod(dir, 0o700))
+	all := migrations
+	migrations = all[:1]
+	l, err := Open(dir)
+	require.NoError(t, err)
+	require.NoError(t, l.Close())
+	migrations = all
+	l, err = OpenForReading(dir)
+	require.NoError(t, err)
+	defer l.Close()
+	counters, err := l.Counters()
+	require.NoError(t, err)
+	require.Empty(t, counters)
+}
+
+// What a drive's tag counted is known also when its redirects are gone.
+func TestCounters(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.Chmod(dir, 0o700))
+	l, err := Open(dir)
+	require.NoError(t, err)
+	defer l.Close()
+	for _, n := range []int64{3, 7, 5} {
+		require.NoError(t, l.Do(func(tx *Tx) error {
+			return tx.SaveRedirect(Redirect{Name: "notes", State: Linked, Drive: DriveRef{ID: "basalt", Counter: n}})
+		}))
+	}
+	require.NoError(t, l.Do(func(tx *Tx) error { return tx.RemoveRedirect("notes") }))
+	counters, err := l.Counters()
+	require.NoError(t, err)
+	require.Equal(t, map[string]int64{"basalt": 7}, counters)
+}

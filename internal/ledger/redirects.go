@@ -120,7 +120,9 @@ func (l *Ledger) Redirect(name string) (Redirect, error) {
 	return r, notFound(err)
 }
 
-// SaveRedirect inserts a redirect or replaces the one of its name.
+// SaveRedirect inserts a redirect or replaces the one of its name, and
+// remembers what the tag of its drive counts: a copy of the drive is known by
+// that also when no redirect is left on it.
 func (t *Tx) SaveRedirect(r Redirect) error {
 	drive, err := json.Marshal(r.Drive)
 	if err != nil {
@@ -129,7 +131,33 @@ func (t *Tx) SaveRedirect(r Redirect) error {
 	_, err = t.tx.Exec("INSERT OR REPLACE INTO redirects ("+redirectColumns+") VALUES (?,?,?,?,?,?,?,?,?,?,?,?)",
 		r.Name, r.State, []byte(r.Link), []byte(r.Target), strings.Join(r.Methods, "+"), r.Account, r.UID, drive,
 		r.Bytes, r.Files, timeText(r.Created), r.Run)
+	if err != nil || r.Drive.ID == "" || r.Drive.Counter == 0 {
+		return err
+	}
+	_, err = t.tx.Exec("INSERT INTO drives (id, counter) VALUES (?,?) ON CONFLICT (id) DO UPDATE SET counter = max(counter, excluded.counter)", r.Drive.ID, r.Drive.Counter)
 	return err
+}
+
+// Counters gives the highest count of runs that was seen on each drive, by the
+// id of its tag.
+func (l *Ledger) Counters() (map[string]int64, error) {
+	if l.db == nil {
+		return nil, nil
+	}
+	type counted struct {
+		id string
+		n  int64
+	}
+	rows, err := l.db.Query("SELECT id, counter FROM drives")
+	all, err := collect(rows, err, func(s scanner) (c counted, err error) {
+		err = s.Scan(&c.id, &c.n)
+		return c, err
+	})
+	out := map[string]int64{}
+	for _, c := range all {
+		out[c.id] = c.n
+	}
+	return out, err
 }
 
 // RemoveRedirect takes a redirect out: its move was undone.

@@ -132,13 +132,12 @@ func (l *Ledger) Acts(run string) ([]Act, error) {
 	return collect(rows, err, scanAct)
 }
 
-// ActsOn lists the acts of that name, of any run, that have this data.
-func (l *Ledger) ActsOn(name string, data any) ([]Act, error) {
-	b, err := json.Marshal(data)
-	if err != nil || l.db == nil {
-		return nil, err
+// ActsCalled lists the acts of that name, of any run.
+func (l *Ledger) ActsCalled(name string) ([]Act, error) {
+	if l.db == nil {
+		return nil, nil
 	}
-	rows, err := l.db.Query("SELECT "+actColumns+" FROM acts WHERE act = ? AND data = ? ORDER BY run, seq", name, b)
+	rows, err := l.db.Query("SELECT "+actColumns+" FROM acts WHERE act = ? ORDER BY run, seq", name)
 	return collect(rows, err, scanAct)
 }
 
@@ -175,7 +174,10 @@ func (l *Ledger) Begin(id, kind, redirect string, plan any) (*Run, error) {
 	}
 	err = l.Do(func(t *Tx) error {
 		rows, err := t.tx.Query("SELECT id FROM runs WHERE redirect = ? AND state = ? AND id <> ?", redirect, Going, id)
-		others, err := collect(rows, err, func(s scanner) (id string, err error) { return id, s.Scan(&id) })
+		others, err := collect(rows, err, func(s scanner) (id string, err error) {
+			err = s.Scan(&id)
+			return id, err
+		})
 		if err != nil {
 			return err
 		}

@@ -2,9 +2,11 @@ package redirect
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"nexlin/internal/finding"
@@ -248,10 +250,23 @@ func (m *mover) renew(ctx context.Context, run string, digest transfer.Digest, l
 	return next, nil
 }
 
-// erasing reports whether a discard has begun to delete this held original.
+// erasing reports whether a discard has begun to delete this held original,
+// also if it was reached by another path then.
 func (e *Engine) erasing(h ledger.Held) (bool, error) {
-	acts, err := e.Ledger.ActsOn("erase", pathtext.Path(h.Path))
-	return len(acts) > 0, err
+	acts, err := e.Ledger.ActsCalled("erase")
+	if err != nil {
+		return false, err
+	}
+	for _, a := range acts {
+		var path pathtext.Path
+		if err := json.Unmarshal(a.Data, &path); err != nil {
+			return false, err
+		}
+		if string(path) == h.Path || filepath.Base(string(path)) == filepath.Base(h.Path) && strings.HasSuffix(h.Path, ".held-"+h.Run) {
+			return true, nil
+		}
+	}
+	return false, nil
 }
 
 func (m *mover) erase(ctx context.Context, d *DiscardPlan, v *Verdict) error {

@@ -185,13 +185,9 @@ func (e *Engine) counter(id string) (int64, error) {
 	if e.seen != nil && e.seen.counters != nil {
 		return e.seen.counters[id], nil
 	}
-	rows, err := e.Ledger.Redirects(true)
+	all, err := e.Ledger.Counters()
 	if err != nil {
 		return 0, err
-	}
-	all := map[string]int64{}
-	for _, r := range rows {
-		all[r.Drive.ID] = max(all[r.Drive.ID], r.Drive.Counter)
 	}
 	if e.seen != nil {
 		e.seen.counters = all

@@ -29,8 +29,11 @@ type Mending struct {
 
 // A HeldMove is a held original that is reached by another path now.
 type HeldMove struct {
-	ID   int64         `json:"id"`
-	Path pathtext.Path `json:"path"`
+	ID    int64           `json:"id"`
+	Path  pathtext.Path   `json:"path"`
+	Was   pathtext.Path   `json:"was"`
+	Drive ledger.DriveRef `json:"drive"` // as it was
+	Mount pathtext.Path   `json:"mount"` // where it is now
 }
 
 // MendOptions says how a redirect is to be mended.
@@ -83,7 +86,7 @@ func (e *Engine) PlanMend(ctx context.Context, r ledger.Redirect, o MendOptions)
 	p.Target, p.LinkText = pathtext.Path(after.Target), pathtext.Path(after.Target)
 	p.Into, p.Final = pathtext.Path(filepath.Dir(after.Target)), pathtext.Path(filepath.Base(after.Target))
 	p.Mend.Tag = p.Mend.Tag || w.NoTag
-	if p.Mend.Held, err = e.heldMoves(r, &w); err != nil {
+	if p.Mend.Held, err = e.heldMoves(r); err != nil {
 		return nil, err
 	}
 	if err := e.mendTarget(p); err != nil || p.Blocked() != nil {
@@ -121,32 +124,28 @@ func (e *Engine) noteKnown(r ledger.Redirect) bool {
 
 // mendHeld mends a redirect that was brought back: all it has is what is held.
 func (e *Engine) mendHeld(p *Plan) (*Plan, error) {
-	w, err := e.Whereabouts(p.Before.Drive, p.Before.Target)
-	if err != nil {
+	var err error
+	if p.Mend.Held, err = e.heldMoves(*p.Before); err != nil || len(p.Mend.Held) == 0 {
 		return nil, err
 	}
-	if p.Mend.Held, err = e.heldMoves(*p.Before, &w); err != nil || len(p.Mend.Held) == 0 {
-		return nil, err
-	}
-	p.Mend.After.Drive.Mount = pathtext.Path(w.Drive.Mount)
-	p.Mend.After.Target = w.Path(p.Before.Drive, p.Before.Target)
 	return p, nil
 }
 
-// heldMoves lists the held originals of a redirect that lie on a drive that
-// is mounted elsewhere now.
-func (e *Engine) heldMoves(r ledger.Redirect, w *Whereabouts) ([]HeldMove, error) {
+// heldMoves lists the held originals of a redirect that lie on drives which
+// are mounted elsewhere now.
+func (e *Engine) heldMoves(r ledger.Redirect) ([]HeldMove, error) {
 	all, err := e.Ledger.HeldOf(r.Name)
-	if err != nil || !w.Found {
+	if err != nil {
 		return nil, err
 	}
 	var out []HeldMove
 	for _, h := range all {
-		if h.Drive.ID != r.Drive.ID || h.Drive.UUID != r.Drive.UUID {
-			continue
+		w, err := e.Whereabouts(h.Drive, h.Path)
+		if err != nil {
+			return nil, err
 		}
 		if at := w.Path(h.Drive, h.Path); at != h.Path {
-			out = append(out, HeldMove{h.ID, pathtext.Path(at)})
+			out = append(out, HeldMove{h.ID, pathtext.Path(at), pathtext.Path(h.Path), h.Drive, pathtext.Path(w.Drive.Mount)})
 		}
 	}
 	return out, nil
@@ -394,7 +393,9 @@ func (m *mover) noteOf(r *ledger.Redirect) Note {
 
 func (m *mover) saveMended(t *ledger.Tx) error {
 	for _, h := range m.p.Mend.Held {
-		if err := t.MoveHeld(ledger.Held{ID: h.ID}, string(h.Path), m.p.Mend.After.Drive); err != nil {
+		on := h.Drive
+		on.Mount = h.Mount
+		if err := t.MoveHeld(ledger.Held{ID: h.ID}, string(h.Path), on); err != nil {
 			return err
 		}
 	}
@@ -427,21 +428,10 @@ func (m *mover) unmend(ctx context.Context) error {
 			}
 		}
 	}
-	held, err := m.Ledger.HeldOf(m.p.Name)
-	if err != nil {
-		return err
-	}
-	was := m.p.Before.Drive
 	return m.run.Set(ledger.Undone, "", func(t *ledger.Tx) error {
-		for _, h := range held {
-			for _, moved := range m.p.Mend.Held {
-				if h.ID != moved.ID || h.Path != string(moved.Path) {
-					continue
-				}
-				w := Whereabouts{Found: true, Drive: drive.Drive{Mount: string(was.Mount)}}
-				if err := t.MoveHeld(h, w.Path(m.p.Mend.After.Drive, h.Path), was); err != nil {
-					return err
-				}
+		for _, h := range m.p.Mend.Held {
+			if err := t.MoveHeld(ledger.Held{ID: h.ID}, string(h.Was), h.Drive); err != nil {
+				return err
 			}
 		}
 		return t.SaveRedirect(*m.p.Before)

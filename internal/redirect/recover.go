@@ -201,10 +201,13 @@ func (e *Engine) Undoable(row ledger.RunRow) error {
 
 // Resumable says by the ledger alone that a run can be finished; else why not.
 func (e *Engine) Resumable(row ledger.RunRow) error {
-	if row.State != ledger.Stopped {
-		return fmt.Errorf("run %s is %s: %w", row.ID, row.State, ErrFinished)
+	switch row.State {
+	case ledger.Stopped:
+		return nil
+	case ledger.Going:
+		return ledger.ErrBusy
 	}
-	return nil
+	return fmt.Errorf("run %s is %s: %w", row.ID, row.State, ErrFinished)
 }
 
 // lastOfItsRedirect refuses to take back a run that others were built on.
