@@ -224,3 +224,15 @@ func TestUnderneath(t *testing.T) {
 	require.Equal(t, []string{"below"}, names)
 	require.False(t, Mounted(filepath.Dir(at)))
 }
+
+func FuzzFstab(f *testing.F) {
+	f.Add("# x\nUUID=1 / ext4 defaults 0 1\n/dev/sdb1 /mnt/my\\040drive ext4 noauto,nofail 0 0\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		for _, l := range parseFstab(strings.NewReader(text)) {
+			require.NotEmpty(t, l.source)
+			require.NotEmpty(t, l.mount)
+			require.NotContains(t, l.mount, "\n")
+			(&Drive{Mount: l.mount, UUID: "x", Label: "y"}).named(l.source)
+		}
+	})
+}

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -28,9 +29,14 @@ func fstabLines(file string) []fstabLine {
 		return nil
 	}
 	defer f.Close()
+	return parseFstab(f)
+}
+
+// parseFstab reads lines of fstab(5); those that are none are passed over.
+func parseFstab(r io.Reader) []fstabLine {
 	plain := strings.NewReplacer(`\040`, " ", `\011`, "\t", `\134`, `\`)
 	var out []fstabLine
-	for s := bufio.NewScanner(f); s.Scan(); {
+	for s := bufio.NewScanner(r); s.Scan(); {
 		w := strings.Fields(s.Text())
 		if len(w) < 3 || strings.HasPrefix(w[0], "#") {
 			continue

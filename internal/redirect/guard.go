@@ -33,8 +33,12 @@ func (e *Engine) guard(p *Plan) error {
 		return err
 	}
 	at := pathtext.Quote(d.Mount)
+	again := "mount " + at
+	if d.UUID != "" {
+		again = fmt.Sprintf("mount UUID=%s %s", d.UUID, at)
+	}
 	p.find(finding.New(finding.MountOpen, d.Mount, fmt.Sprintf("while %s is not there, %s can write into its mount point %s, which lies on another drive", pathtext.Show(d.Name()), who, pathtext.Show(d.Mount)), about).
-		Instead(fmt.Sprintf("close it: unmount the drive, `chattr +i %s` as administrator, mount it again", at)))
+		Instead(fmt.Sprintf("an administrator closes it for good: `umount %s && chattr +i %[1]s && %s`", at, again)))
 	return nil
 }
 
