@@ -132,6 +132,13 @@ func crashStories() []crashStory {
 			require.NoFileExists(t, b.folder)
 			require.Equal(t, b.content, lab.Print(t, filepath.Join(b.basalt, "ines", "Documents")))
 		}, freshSystem},
+		{"record", nil, []string{"record", "FOLDER", "--copy", "BASALT/ines/Documents", "--accept", "target-in-memory", "--yes", "-q"}, onBasalt, realFolder, copiedByHand},
+		{"update-manifest", [][]string{move("BASALT")}, []string{"check", "documents", "--deep", "--update-manifest", "-q"}, func(t *testing.T, b *crashBed) {
+			onBasalt(t, b)
+			if b.lastDone() == "update-manifest" {
+				require.NotContains(t, b.Want(0, "check", "--deep"), "changed-since")
+			}
+		}, onBasalt, workedIn},
 		{"discard-original after late writes", [][]string{move("BASALT")}, discard, discarded, nil, writeLate},
 	}
 }
@@ -141,6 +148,12 @@ func astray(t *testing.T, b *crashBed) {
 	require.NoError(t, os.Remove(b.folder))
 	require.NoError(t, os.Symlink("/nowhere", b.folder))
 	require.NoError(t, os.Remove(filepath.Join(b.basalt, "ines", ".nexlin", "documents.json")))
+}
+
+// copiedByHand has somebody copy the folder to the drive.
+func copiedByHand(t *testing.T, b *crashBed) {
+	require.NoError(t, os.Mkdir(filepath.Join(b.basalt, "ines"), 0o755))
+	lab.Run(t, "cp", "-a", b.folder, filepath.Join(b.basalt, "ines", "Documents"))
 }
 
 // freshSystem loses the link and all records.

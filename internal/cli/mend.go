@@ -249,7 +249,7 @@ func (a *app) previewMerge(e *redirect.Engine, p *redirect.Plan, ask bool) ([]do
 		return out, err
 	}
 	for _, m := range conflicts {
-		keep, err := choose(a, m.Path, "the real folder and the target both have it, with other content", []huh.Option[redirect.Keep]{
+		keep, err := choose(a, pathtext.Show(m.Path), "the real folder and the target both have it, with other content", []huh.Option[redirect.Keep]{
 			huh.NewOption("keep both; the younger takes the name", redirect.KeepBothOf),
 			huh.NewOption("the one of the real folder takes the name, the target's is set aside", redirect.KeepHalf),
 			huh.NewOption("the target's keeps the name, the one of the real folder stays held", redirect.KeepTarget),

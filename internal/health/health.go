@@ -186,11 +186,14 @@ func (r *Report) target(e *redirect.Engine) error {
 		return err
 	}
 	r.room(&d)
-	if err := target.Access(".", unix.W_OK|unix.X_OK); err != nil {
+	switch err := target.Access(".", unix.W_OK|unix.X_OK); {
+	case errors.Is(err, fs.ErrPermission), errors.Is(err, unix.EROFS):
 		if !d.ReadOnly {
 			r.warn(finding.TargetNoWrite, red.Target, "this account may not write in "+pathtext.Show(red.Target))
 		}
-	} else if r.State == Good {
+	case err != nil:
+		r.add(r.find(finding.TargetUnread, red.Target, fmt.Sprintf("%s can't be looked at: %v", pathtext.Show(red.Target), plain(err))))
+	case r.State == Good:
 		if err := redirect.Try(red.Link, target); err != nil {
 			r.add(r.find(finding.TrialFailed, red.Link, err.Error()))
 		}

@@ -89,10 +89,13 @@ func (e *Engine) PlanMend(ctx context.Context, r ledger.Redirect, o MendOptions)
 	if p.Mend.Held, err = e.heldMoves(r); err != nil {
 		return nil, err
 	}
-	if err := e.mendTarget(p); err != nil || p.Blocked() != nil {
+	err = e.mendTarget(p)
+	p.accept(o.Accept)
+	if err != nil || p.Blocked() != nil {
 		return p, err
 	}
 	split, err := e.mendLink(p)
+	p.accept(o.Accept)
 	if err != nil || p.Blocked() != nil {
 		return p, err
 	}

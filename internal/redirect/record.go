@@ -54,12 +54,15 @@ func (e *Engine) PlanRecord(o RecordOptions) (*Plan, error) {
 		return nil, err
 	}
 	copy, err := e.recordSides(p, o)
+	p.accept(o.Accept)
 	if err != nil || p.Blocked() != nil {
 		return p, err
 	}
 	p.Target = pathtext.Path(copy)
 	p.Into, p.Final, p.LinkText = pathtext.Path(filepath.Dir(copy)), pathtext.Path(filepath.Base(copy)), p.Target
-	if err := e.recordTarget(p); err != nil || p.Blocked() != nil {
+	err = e.recordTarget(p)
+	p.accept(o.Accept)
+	if err != nil || p.Blocked() != nil {
 		return p, err
 	}
 	if err := e.recordRights(p); err != nil {

@@ -220,15 +220,16 @@ func (e *Engine) planRestore(d *drive.Drive, r *Restore, o RestoreOptions, f fou
 		}
 		r.find(f)
 	}
-	return e.restorePlan(d, r, f.dir, uint32(uid), names)
+	return e.restorePlan(d, r, o, f.dir, uint32(uid), names)
 }
 
-func (e *Engine) restorePlan(d *drive.Drive, r *Restore, dir string, uid uint32, names map[string]bool) error {
+func (e *Engine) restorePlan(d *drive.Drive, r *Restore, o RestoreOptions, dir string, uid uint32, names map[string]bool) error {
 	now := time.Now()
 	p := &Plan{
 		Run: ledger.NewRunID(now), Kind: KindRestore, Made: now, Link: pathtext.Path(r.Link), Target: pathtext.Path(r.Target), LinkText: pathtext.Path(r.Target),
 		Into: pathtext.Path(dir), Final: r.Note.Target, UID: uid, GID: accountGroup(uid), Account: r.Account, IntoNow: *d, IntoDrive: ref(d), IntoFuse: d.Fuse,
 		Files: r.Note.Files, Bytes: r.Note.Bytes, Digest: transfer.SHA256, InnerLinks: RewriteLinks, FromDrive: ref(d),
+		Accepted: o.Accept,
 	}
 	r.plan = p
 	if !r.Note.Created.IsZero() {
@@ -267,6 +268,7 @@ func (e *Engine) restorePlan(d *drive.Drive, r *Restore, dir string, uid uint32,
 		return err
 	}
 	p.IntoDrive, p.TagIn, p.NewTag = at.IntoDrive, at.TagIn, at.NewTag
+	at.accept(p.Accepted)
 	r.Findings = append(r.Findings, at.Findings...)
 	if _, to, err := link.Chain(r.Link); err == nil && to != r.Link && to != r.Target {
 		r.find(finding.New(finding.OldPlaceTaken, r.Link, fmt.Sprintf("a link stands at %s, and leads to %s, which is there", pathtext.Show(r.Link), pathtext.Show(to)), subject(r.Name, "", "")))
