@@ -98,3 +98,30 @@ func TestProgressForPrograms(t *testing.T) {
 		require.Contains(t, out, `"phase":"`+phase+`","seconds"`)
 	}
 }
+
+// mend asks about each entry that both halves have.
+func TestMendAsks(t *testing.T) {
+	n, home := stage(t, lab.Tree{"Notes/list: old", "Notes/plan: old plan"})
+	folder := filepath.Join(home, "Notes")
+	n.Want(0, "move", folder, "--into", "BASALT:/ines", "--yes", "-q")
+	n.Want(0, "discard-original", "notes", "--yes", "-q")
+	require.NoError(t, os.Remove(folder))
+	lab.Tree{"Notes/list: new", "Notes/plan: new plan", "Notes/more: more"}.Make(t, home)
+	const down = "\x1b[B"
+	term := lab.OnTerminal(t, n.Cmd("mend", "notes", "--halves", "ask"))
+	term.Await("the one of the real folder takes the name", down+enter) // list: the half's
+	term.Await("┃ plan", down+down+enter)                               // plan: the target's
+	term.Await("mend it?", "y"+enter)
+	require.Zero(t, term.Wait(), term.Screen())
+	for name, want := range map[string]string{"list": "new", "plan": "old plan", "more": "more"} {
+		got, err := os.ReadFile(filepath.Join(folder, name))
+		require.NoError(t, err)
+		require.Equal(t, want, string(got), name)
+	}
+	aside, err := filepath.Glob(filepath.Join(filepath.Dir(home), "..", "..", "basalt", "ines", ".Notes.replaced-*", "list.target-*"))
+	require.NoError(t, err)
+	require.Len(t, aside, 1, "what was replaced is set aside")
+	held, err := filepath.Glob(filepath.Join(home, ".Notes.held-*", "plan"))
+	require.NoError(t, err)
+	require.Len(t, held, 1, "what was not taken stays held")
+}
