@@ -143,6 +143,14 @@ func (a *app) explainStopped(s *redirect.StoppedError) fault {
 	if s.Switched {
 		f.State = fmt.Sprintf("%s leads to the new place; both copies are there", a.path(s.Link))
 	}
+	switch s.Kind {
+	case redirect.KindMend, redirect.KindRestore, redirect.KindRenew:
+		f.State = "the data on the drive was not touched"
+	case redirect.KindMerge:
+		if !s.Switched {
+			f.State = fmt.Sprintf("%s is the real folder still, and whole; everything the target had is there", a.path(s.Link))
+		}
+	}
 	if s.Kind == redirect.KindDiscard {
 		f.State = "the folder in use is whole; part of the held original may be gone already"
 	}
