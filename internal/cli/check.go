@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"fmt"
+
 	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
@@ -162,6 +164,13 @@ func (a *app) checkAll(e *redirect.Engine, f *checkFlags) error {
 	worst := exitDone
 	for _, r := range rows {
 		rep, err := a.checked(e, r, f)
+		if err != nil && a.ctx.Err() == nil && !a.json {
+			// One that can't be looked at keeps nobody from the others.
+			fault := a.explain(fmt.Errorf("%s: %w", pathtext.Show(r.Name), err))
+			a.grave(fault.Exit)
+			a.tell(fault)
+			continue
+		}
 		if err != nil {
 			return err
 		}

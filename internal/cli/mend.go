@@ -217,13 +217,33 @@ var fates = map[redirect.Fate]string{
 // previewMerge names every file of the half and what becomes of it, and asks
 // about those that both halves have, if that is wanted.
 func (a *app) previewMerge(e *redirect.Engine, p *redirect.Plan, ask bool) ([]doc, error) {
-	var out []doc
-	var conflicts []redirect.MergeEntry
-	over, equal := int64(0), int64(0)
-	if !a.json {
-		a.print("")
+	out, conflicts, err := a.showMerge(func(visit func(redirect.MergeEntry) error) error { return e.PreviewMerge(a.ctx, p, visit) })
+	if err != nil || !ask {
+		return out, err
 	}
-	err := e.PreviewMerge(a.ctx, p, func(m redirect.MergeEntry) error {
+	for _, m := range conflicts {
+		keep, err := choose(a, pathtext.Show(m.Path), "the real folder and the target both have it, with other content", []huh.Option[redirect.Keep]{
+			huh.NewOption("keep both; the younger takes the name", redirect.KeepBothOf),
+			huh.NewOption("the one of the real folder takes the name, the target's is set aside", redirect.KeepHalf),
+			huh.NewOption("the target's keeps the name, the one of the real folder stays held", redirect.KeepTarget),
+		})
+		if err != nil {
+			return nil, err
+		}
+		p.Choices = append(p.Choices, redirect.Choice{Path: pathtext.Path(m.Path), Keep: keep})
+	}
+	return out, nil
+}
+
+// showMerge names every entry that a merge is about and what becomes of it, and
+// gives those that both halves have.
+func (a *app) showMerge(preview func(visit func(redirect.MergeEntry) error) error) (out []doc, conflicts []redirect.MergeEntry, err error) {
+	over, equal, any := int64(0), int64(0), false
+	err = preview(func(m redirect.MergeEntry) error {
+		if !any {
+			a.say("")
+		}
+		any = true
 		switch {
 		case a.json:
 			out = append(out, doc{"path": pathtext.Path(m.Path), "fate": m.Fate, "bytes": m.Bytes, "beside": pathtext.Path(m.Beside)})
@@ -243,23 +263,11 @@ func (a *app) previewMerge(e *redirect.Engine, p *redirect.Plan, ask bool) ([]do
 		}
 		return nil
 	})
-	a.say("")
-	a.say("  %s over, %s equal, %s in both halves with other content", plural(over, "goes", "go"), plural(equal, "is", "are"), plural(int64(len(conflicts)), "is", "are"))
-	if err != nil || !ask {
-		return out, err
+	if any {
+		a.say("")
+		a.say("  %s over, %s equal, %s in both halves with other content", plural(over, "goes", "go"), plural(equal, "is", "are"), plural(int64(len(conflicts)), "is", "are"))
 	}
-	for _, m := range conflicts {
-		keep, err := choose(a, pathtext.Show(m.Path), "the real folder and the target both have it, with other content", []huh.Option[redirect.Keep]{
-			huh.NewOption("keep both; the younger takes the name", redirect.KeepBothOf),
-			huh.NewOption("the one of the real folder takes the name, the target's is set aside", redirect.KeepHalf),
-			huh.NewOption("the target's keeps the name, the one of the real folder stays held", redirect.KeepTarget),
-		})
-		if err != nil {
-			return nil, err
-		}
-		p.Choices = append(p.Choices, redirect.Choice{Path: pathtext.Path(m.Path), Keep: keep})
-	}
-	return out, nil
+	return out, conflicts, err
 }
 
 // keepsBoth says how both of two entries are kept.

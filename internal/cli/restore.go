@@ -128,7 +128,17 @@ func (a *app) restore(e *redirect.Engine, d *drive.Drive, o redirect.RestoreOpti
 		if !a.json {
 			a.showRestore(d, r)
 		}
-		docs = append(docs, restoreDoc(r))
+		one := restoreDoc(r)
+		entries, _, err := a.showMerge(func(visit func(redirect.MergeEntry) error) error {
+			return e.PreviewFolder(a.ctx, r, f.mend.Halves, visit)
+		})
+		if err != nil {
+			return err
+		}
+		if len(entries) > 0 {
+			one["entries"] = entries
+		}
+		docs = append(docs, one)
 	}
 	switch {
 	case len(all) == 0:

@@ -239,7 +239,7 @@ func (e *Engine) restorePlan(d *drive.Drive, r *Restore, o RestoreOptions, dir s
 	if err != nil {
 		return err
 	}
-	taken := maps(rows, names)
+	used := taken(rows, names)
 	for _, x := range rows {
 		if x.State != ledger.Ended && (x.Target == r.Target || x.Link == r.Link) {
 			r.Known, r.Name = x.Target == r.Target, x.Name
@@ -250,7 +250,7 @@ func (e *Engine) restorePlan(d *drive.Drive, r *Restore, o RestoreOptions, dir s
 			r.find(f)
 		}
 	}
-	for i := 2; !r.Known && taken[r.Name]; i++ {
+	for i := 2; !r.Known && used[r.Name]; i++ {
 		r.Name = fmt.Sprintf("%s-%d", r.Note.Name, i)
 	}
 	p.Name = r.Name
@@ -279,7 +279,20 @@ func (e *Engine) restorePlan(d *drive.Drive, r *Restore, o RestoreOptions, dir s
 	return nil
 }
 
-func maps(rows []ledger.Redirect, more map[string]bool) map[string]bool {
+// PreviewFolder calls visit for every entry of the real folder that stands
+// where the link of r belongs, with what becomes of it; for none if there is
+// no such folder. It changes nothing.
+func (e *Engine) PreviewFolder(ctx context.Context, r *Restore, halves Halves, visit func(MergeEntry) error) error {
+	if r.plan == nil || r.Known || !finding.Has(r.Findings, finding.FolderInWay) {
+		return nil
+	}
+	p := *r.plan
+	p.Kind, p.From, p.Halves = KindMerge, p.Link, halves
+	return e.PreviewMerge(ctx, &p, visit)
+}
+
+// taken gives the names that are in use.
+func taken(rows []ledger.Redirect, more map[string]bool) map[string]bool {
 	out := map[string]bool{}
 	for _, r := range rows {
 		out[r.Name] = true
