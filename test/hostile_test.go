@@ -27,8 +27,8 @@ const hostileIn = "NEXLIN_TEST_HOSTILE"
 
 const secret = "a nest that nobody may know of"
 
-// An administrator moves an account's folder, brings it back and discards,
-// while that account swaps directories for links, renames what is above,
+// An administrator moves an account's folder, merges halves of it, brings it
+// back, discards and restores, while that account swaps directories for links, renames what is above,
 // plants FIFOs and puts a directory of the administrator's in the place of
 // new ones, as fast as it can. Nothing outside the folder is read, written,
 // given away or deleted (I6). A thousand runs with NEXLIN_MATRIX=all, a third of
@@ -55,7 +55,7 @@ func TestHostileFolder(t *testing.T) {
 	before := printAll(t, watched)
 	flip := startHostile(t, home, theirs)
 	ends := map[int]int{}
-	for i := range runs / 4 {
+	for i := range runs / 7 {
 		for code, n := range hostileRound(t, faultless, home, theirs, i) {
 			ends[code] += n
 		}
@@ -117,7 +117,15 @@ func leaks(dirs ...string) (out []string) {
 	return out
 }
 
-// hostileRound has four commands run over one folder and counts how they end.
+// asAccount runs a shell command as the account itself: the tests, too, must not
+// be led astray.
+func asAccount(script string, args ...string) {
+	cmd := exec.Command("sh", append([]string{"-c", script, "sh"}, args...)...)
+	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: ordinary, Gid: ordinary}}
+	_ = cmd.Run() // what it works on changes all the time
+}
+
+// hostileRound has some commands run over one folder and counts how they end.
 func hostileRound(t *testing.T, program, home, theirs string, i int) map[int]int {
 	t.Helper()
 	parent := filepath.Join(home, fmt.Sprintf("w%d", i))
@@ -135,9 +143,19 @@ func hostileRound(t *testing.T, program, home, theirs string, i int) map[int]int
 	for _, c := range [][]string{
 		{"move", folder, "--into", into, "--yes", "-q", "--while-in-use", "--name", "theirs", "--accept", "target-in-memory"},
 		{[]string{"resume", "undo"}[i%2], "--yes", "-q"},
+		{"mend", "theirs", "--yes", "-q", "--while-in-use", "--halves", []string{"keep-both", "newer"}[i%2], "--accept", "target-in-memory"},
+		{[]string{"resume", "undo"}[i%2], "--yes", "-q"},
 		{[]string{"bring-back", "discard-original"}[i/2%2], "theirs", "--yes", "-q"},
 		{[]string{"discard-original", "detach"}[i/2%2], "theirs", "--yes", "-q"},
+		{"restore-links", into, "--yes", "-q", "--accept", "outside-home", "--account", "65534=nobody"},
 	} {
+		switch c[0] {
+		case "mend": // a program of the account's has made a real folder in the link's place
+			asAccount(`rm "$1" && mkdir -p "$1/a" "$1/c/d" "$1/new" && for f in a/x a/z c/d/f new/g; do echo newer > "$1/$f"; done`, folder)
+		case "restore-links":
+			asAccount(`rm "$1"`, folder) // a link, or nothing
+			n.State += "-new"
+		}
 		ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 		cmd := n.Cmd(c...)
 		timed := exec.CommandContext(ctx, cmd.Path, cmd.Args[1:]...)
@@ -154,9 +172,7 @@ func hostileRound(t *testing.T, program, home, theirs string, i int) map[int]int
 		ends[code]++
 	}
 	// As the account itself: what is in its place by now may be the administrator's.
-	rm := exec.Command("rm", "-rf", parent, filepath.Dir(into))
-	rm.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: ordinary, Gid: ordinary}}
-	_ = rm.Run() // what was renamed away in this moment, or is not the account's, stays
+	asAccount(`rm -rf "$@"`, parent, filepath.Dir(into)) // what was renamed away in this moment, or is not the account's, stays
 	_ = os.RemoveAll(n.State)
 	return ends
 }
