@@ -355,7 +355,7 @@ func TestCrashBetweenSteps(t *testing.T) {
 		t.Run(s.name, func(t *testing.T) {
 			calls := len(newCrashBed(t, faulty, drives).points(s, "calls", "call"))
 			// Parallel work makes the last numbers differ from run to run.
-			at := sample(calls*95/100, everyNth(37))
+			at := sample(calls*95/100, everyNth(53))
 			for i, n := range at {
 				way := []string{"resume", "undo"}[i%2]
 				if s.start == nil {
