@@ -151,22 +151,11 @@ func (a *app) mendOne(e *redirect.Engine, r ledger.Redirect, f mendFlags) (doc, 
 	if err := a.confirm("mend it?", true, "--yes"); err != nil {
 		return nil, err
 	}
-	p = a.progress()
-	e.Progress = p
-	out, err := e.Mend(a.ctx, plan)
-	p.end()
-	if err != nil {
-		if out != nil {
-			return a.outcomeDoc(e, out), err
-		}
-		return nil, err
+	d, err := a.carried(e, a.showMended, func() (*redirect.Outcome, error) { return e.Mend(a.ctx, plan) })
+	if err == nil {
+		d["mended"] = true
 	}
-	if !a.json {
-		a.showMended(out)
-	}
-	d := a.outcomeDoc(e, out)
-	d["mended"] = true
-	return d, nil
+	return d, err
 }
 
 // showMending says what is going to be put right.

@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -93,18 +92,15 @@ func (a *app) previewFlag(c *cobra.Command, p *bool) {
 
 // folderArg turns FOLDER into a path: a path, or the name of a redirect.
 func (a *app) folderArg(e *redirect.Engine, arg, cwd string) (string, error) {
-	path := arg
-	if !filepath.IsAbs(path) {
-		path = filepath.Join(cwd, arg)
-	}
+	path := absolute(arg, cwd)
 	r, err := e.Ledger.Redirect(arg)
 	if errors.Is(err, ledger.ErrNotFound) || err == nil && r.State == ledger.Ended {
-		return filepath.Clean(path), nil
+		return path, nil
 	}
 	if err != nil {
 		return "", err
 	}
-	if _, err := os.Lstat(path); err == nil && filepath.Clean(path) != r.Link {
+	if _, err := os.Lstat(path); err == nil && path != r.Link {
 		return "", &usageError{fmt.Sprintf("%q is the name of a redirect and a path here; write ./%s for the path, %s for the redirect's link", arg, arg, pathtext.Quote(r.Link))}
 	}
 	return r.Link, nil
@@ -263,9 +259,14 @@ func (a *app) planned(e *redirect.Engine, preview bool, question string, show fu
 
 // carryOut runs a plan with progress and shows what it came to.
 func (a *app) carryOut(e *redirect.Engine, plan *redirect.Plan, show func(*redirect.Outcome)) (doc, error) {
+	return a.carried(e, show, func() (*redirect.Outcome, error) { return e.Run(a.ctx, plan) })
+}
+
+// carried does a run with progress and shows what it came to.
+func (a *app) carried(e *redirect.Engine, show func(*redirect.Outcome), run func() (*redirect.Outcome, error)) (doc, error) {
 	p := a.progress()
 	e.Progress = p
-	out, err := e.Run(a.ctx, plan)
+	out, err := run()
 	p.end()
 	if kept := (*redirect.KeptError)(nil); errors.As(err, &kept) && !a.json {
 		show(out)

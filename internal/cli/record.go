@@ -102,25 +102,13 @@ func (a *app) recordOne(e *redirect.Engine, o redirect.RecordOptions, preview bo
 	if err := a.confirm("compare both, and take it in if they are equal?", true, "--yes"); err != nil {
 		return nil, err
 	}
-	p = a.progress()
-	e.Progress = p
-	out, err := e.Record(a.ctx, plan)
-	p.end()
+	d, err := a.carried(e, a.showRecorded, func() (*redirect.Outcome, error) { return e.Record(a.ctx, plan) })
 	if refused := (*redirect.RefusedError)(nil); errors.As(err, &refused) && !a.json {
 		a.print("")
 		a.findings(a.out, refused.Findings)
 		return nil, &shownError{err}
 	}
-	if err != nil {
-		if out != nil {
-			return a.outcomeDoc(e, out), err
-		}
-		return nil, err
-	}
-	if !a.json {
-		a.showRecorded(out)
-	}
-	return a.outcomeDoc(e, out), nil
+	return d, err
 }
 
 func (a *app) showRecord(p *redirect.Plan) {

@@ -215,12 +215,12 @@ func (t *Tx) ResizeHeld(h Held) error {
 
 // MoveHeld records that what is held is reached by another path now, since
 // its drive is mounted elsewhere.
-func (t *Tx) MoveHeld(h Held, path string, on DriveRef) error {
+func (t *Tx) MoveHeld(id int64, path string, on DriveRef) error {
 	drive, err := json.Marshal(on)
 	if err != nil {
 		return err
 	}
-	_, err = t.tx.Exec("UPDATE held SET path = ?, drive = ? WHERE id = ?", []byte(path), drive, h.ID)
+	_, err = t.tx.Exec("UPDATE held SET path = ?, drive = ? WHERE id = ?", []byte(path), drive, id)
 	return err
 }
 

@@ -196,11 +196,16 @@ func sameContent(ctx context.Context, a *handle.Dir, aName string, b *handle.Dir
 
 // contentOf is the sum of a file's content.
 func contentOf(ctx context.Context, dir *handle.Dir, name string, size int64) (sum transfer.Sum, err error) {
+	return readWith(ctx, transfer.NewReader(), dir, name, size)
+}
+
+// readWith is [contentOf] by a reader that is there already.
+func readWith(ctx context.Context, r *transfer.Reader, dir *handle.Dir, name string, size int64) (sum transfer.Sum, err error) {
 	f, err := dir.OpenFile(name)
 	if err != nil {
 		return sum, err
 	}
-	sum, err = transfer.NewReader().Sum(ctx, f, size)
+	sum, err = r.Sum(ctx, f, size)
 	return sum, errors.Join(err, f.Close())
 }
 

@@ -70,7 +70,7 @@ type judge struct {
 	live     string
 	progress transfer.Progress
 	readers  sync.Pool
-	o        judging
+	digests  sync.Pool // readers for records that have no sums, only digests
 }
 
 // judging says how a folder is read; the zero value reads all of it.
@@ -86,28 +86,31 @@ const markEvery = time.Second
 // judgeAll fills in the verdict. live may be nil if the live folder is gone:
 // then everything is.
 func (v *Verdict) judgeAll(ctx context.Context, live *handle.Dir, livePath, runDir string, spool *transfer.Spool, progress transfer.Progress, o judging) error {
-	j := &judge{Verdict: v, live: livePath, progress: progress, o: o}
-	j.readers.New = func() any {
-		r := transfer.NewReader()
+	j := &judge{Verdict: v, live: livePath, progress: progress}
+	paced := func(r *transfer.Reader) any {
 		r.Pace = o.pace
 		return r
 	}
+	j.readers.New = func() any { return paced(transfer.NewReader()) }
+	j.digests.New = func() any { return paced(transfer.NewDigester(v.digest())) }
 	if err := j.readFrozen(runDir, spool); err != nil {
 		return err
 	}
-	group, marked := j.readersAtOnce(), time.Now()
+	group, reading := readersAtOnce(ctx)
+	marked := time.Now()
 	err := transfer.Match(ctx, live, spool, func(rec *transfer.Record, now *inventory.Entry) error {
 		if rec == nil {
 			return nil // new at the target: nothing of the held original
 		}
-		if rec.Ord < o.from {
-			return nil
+		if err := reading.Err(); err != nil || rec.Ord < o.from {
+			return err // a reader has failed, or it was read before
 		}
 		if o.mark != nil && time.Since(marked) > markEvery {
 			if err := group.Wait(); err != nil {
 				return err
 			}
-			group, marked = j.readersAtOnce(), time.Now()
+			group, reading = readersAtOnce(ctx)
+			marked = time.Now()
 			if err := o.mark(rec.Ord); err != nil {
 				return err
 			}
@@ -131,15 +134,17 @@ func (v *Verdict) judgeAll(ctx context.Context, live *handle.Dir, livePath, runD
 			j.set(rec, finding.GoneAtTarget)
 			return nil
 		}
-		return j.one(ctx, group, rec, now)
+		return j.one(reading, group, rec, now)
 	})
 	return errors.Join(group.Wait(), err)
 }
 
-func (j *judge) readersAtOnce() *errgroup.Group {
-	g := &errgroup.Group{}
+// readersAtOnce begins a stretch of reading; its context ends with the first
+// failure, and with the stretch.
+func readersAtOnce(ctx context.Context) (*errgroup.Group, context.Context) {
+	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(2 * runtime.GOMAXPROCS(0))
-	return g
+	return g, ctx
 }
 
 // keptBeside finds an entry that a merge had to keep beside another one; nil
@@ -261,8 +266,12 @@ func (j *judge) one(ctx context.Context, group *errgroup.Group, rec *transfer.Re
 
 // content reads a file of the live folder.
 func (j *judge) content(ctx context.Context, rec *transfer.Record, now *inventory.Entry) error {
-	r := j.readers.Get().(*transfer.Reader)
-	defer j.readers.Put(r)
+	from, sums := &j.readers, rec.Fact.Sum != transfer.Sum{}
+	if !sums { // the record was made from the manifest on the drive
+		from = &j.digests
+	}
+	r := from.Get().(*transfer.Reader)
+	defer from.Put(r)
 	sum, _, err := r.ReadBack(ctx, now.Dir, now.Name, now.Stat.Size)
 	if missing(err) {
 		j.set(rec, finding.GoneAtTarget)
@@ -277,13 +286,7 @@ func (j *judge) content(ctx context.Context, rec *transfer.Record, now *inventor
 	if j.progress != nil {
 		j.progress.Advance(1, now.Stat.Size)
 	}
-	same := sum == rec.Fact.Sum
-	if err == nil && rec.Fact.Sum == (transfer.Sum{}) {
-		// The record was made from the manifest on the drive, which has digests only.
-		var f transfer.Fact
-		f, err = transfer.DigestOf(ctx, j.digest(), now.Dir, now.Name, now.Stat.Size)
-		same = f.Digest == rec.Fact.Digest
-	}
+	same := sums && sum == rec.Fact.Sum || !sums && r.Digest() == rec.Fact.Digest
 	if err == nil && same {
 		j.set(rec, "")
 		return nil

@@ -398,7 +398,7 @@ func (m *mover) saveMended(t *ledger.Tx) error {
 	for _, h := range m.p.Mend.Held {
 		on := h.Drive
 		on.Mount = h.Mount
-		if err := t.MoveHeld(ledger.Held{ID: h.ID}, string(h.Path), on); err != nil {
+		if err := t.MoveHeld(h.ID, string(h.Path), on); err != nil {
 			return err
 		}
 	}
@@ -433,7 +433,7 @@ func (m *mover) unmend(ctx context.Context) error {
 	}
 	return m.run.Set(ledger.Undone, "", func(t *ledger.Tx) error {
 		for _, h := range m.p.Mend.Held {
-			if err := t.MoveHeld(ledger.Held{ID: h.ID}, string(h.Was), h.Drive); err != nil {
+			if err := t.MoveHeld(h.ID, string(h.Was), h.Drive); err != nil {
 				return err
 			}
 		}

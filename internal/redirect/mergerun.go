@@ -264,7 +264,7 @@ func (m *mover) timesBack(live *handle.Dir) error {
 
 // settle takes into the records where everything lies after the merge.
 func (m *mover) settle(ctx context.Context) error {
-	if done, err := m.settled(); done || err != nil {
+	if done, err := m.settledSince("merge", "unmerge"); done || err != nil {
 		return err
 	}
 	live, err := m.into.Beneath(string(m.p.Final))

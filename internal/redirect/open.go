@@ -48,14 +48,8 @@ func inHands(d *handle.Dir) (*finding.Finding, error) {
 // open takes the handles that all later acts go through, checks that the
 // drives are the ones of the plan (I5), and locks (I7).
 func (m *mover) open() error {
-	if err := m.checkDrives(); err != nil {
-		return err
-	}
-	var err error
-	if m.linkIn, err = m.openReal(filepath.Dir(string(m.p.Link))); err != nil {
-		return err
-	}
-	if m.heldIn, err = m.openReal(string(m.p.HeldIn)); err != nil {
+	err := m.openAround()
+	if err != nil {
 		return err
 	}
 	if m.from, err = m.findFrom(); err != nil {
@@ -77,18 +71,39 @@ func (m *mover) open() error {
 		return err
 	}
 	if m.p.Kind == KindMerge && m.into != nil {
-		live, err := m.into.Beneath(string(m.p.Final))
-		if err != nil {
-			return err
-		}
-		m.locks = append(m.locks, live)
-		if err := live.Lock(true); isBusy(err) {
-			return m.busy(m.p.Copy())
-		} else if err != nil {
+		if err := m.lockCopy(); err != nil {
 			return err
 		}
 	}
 	return m.openLender()
+}
+
+// openAround wants the drives to be there, and opens the directories that the
+// link and what is held stand in.
+func (m *mover) openAround() (err error) {
+	if err := m.checkDrives(); err != nil {
+		return err
+	}
+	if m.linkIn, err = m.openReal(filepath.Dir(string(m.p.Link))); err != nil {
+		return err
+	}
+	m.heldIn, err = m.openReal(string(m.p.HeldIn))
+	return err
+}
+
+// lockCopy takes the directory at the target, which is there already, for this
+// run alone.
+func (m *mover) lockCopy() error {
+	live, err := m.into.Beneath(string(m.p.Final))
+	if err != nil {
+		return err
+	}
+	m.locks = append(m.locks, live)
+	err = live.Lock(true)
+	if isBusy(err) {
+		err = m.busy(m.p.Copy())
+	}
+	return err
 }
 
 func (m *mover) checkDrives() error {

@@ -84,25 +84,33 @@ func (m *mover) parents(ctx context.Context) error {
 	if m.into != nil {
 		return nil
 	}
-	anchor, err := drive.Existing(string(m.p.Into))
+	var err error
+	m.into, err = m.makeDirs(ctx, "parents", string(m.p.Into))
+	return err
+}
+
+// makeDirs makes a directory and what is missing on the way to it, each owned
+// like the folder, and opens it. The act of that name says which were made.
+func (m *mover) makeDirs(ctx context.Context, act, dir string) (at *handle.Dir, err error) {
+	anchor, err := drive.Existing(dir)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	names := strings.Split(strings.Trim(strings.TrimPrefix(string(m.p.Into), anchor), "/"), "/")
-	return m.act(ctx, "parents", parentsData{pathtext.Path(anchor), asPaths(names)}, func() error {
-		at, err := m.openReal(anchor)
+	names := strings.Split(strings.Trim(strings.TrimPrefix(dir, anchor), "/"), "/")
+	err = m.act(ctx, act, parentsData{pathtext.Path(anchor), asPaths(names)}, func() error {
+		up, err := m.openReal(anchor)
 		for _, name := range names {
 			if err != nil {
 				return err
 			}
-			err = m.parent(&at, name)
+			err = m.parent(&up, name)
 		}
-		if err != nil {
-			return err
+		if err == nil {
+			at = up
 		}
-		m.into = at
-		return nil
+		return err
 	}, nil)
+	return at, err
 }
 
 type parentsData struct {

@@ -267,27 +267,14 @@ func (m *mover) recorded(err error) error {
 
 // openRecord takes the handles and locks of a record.
 func (m *mover) openRecord() error {
-	if err := m.checkDrives(); err != nil {
-		return err
-	}
-	var err error
-	if m.linkIn, err = m.openReal(filepath.Dir(string(m.p.Link))); err != nil {
-		return err
-	}
-	if m.heldIn, err = m.openReal(string(m.p.HeldIn)); err != nil {
+	err := m.openAround()
+	if err != nil {
 		return err
 	}
 	if m.into, err = m.openReal(string(m.p.Into)); err != nil {
 		return err
 	}
-	live, err := m.into.Beneath(string(m.p.Final))
-	if err != nil {
-		return err
-	}
-	m.locks = append(m.locks, live)
-	if err := live.Lock(true); isBusy(err) {
-		return m.busy(live.Path())
-	} else if err != nil {
+	if err := m.lockCopy(); err != nil {
 		return err
 	}
 	if m.p.From == "" {

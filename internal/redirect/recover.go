@@ -50,16 +50,29 @@ func (e *Engine) Recoverable(row ledger.RunRow) (*Recovery, error) {
 	}
 	m := &mover{Engine: e, p: p, out: &Outcome{}}
 	defer m.close()
-	open := m.open
-	if p.Kind == KindRecord {
-		open = m.openRecord
-	}
-	if err := open(); err != nil {
+	if err := m.openAny(); err != nil {
 		return nil, err
 	}
 	at, err := m.where()
 	r.Switched = at == switched
 	return r, err
+}
+
+// openAny opens what a run of its kind works on.
+func (m *mover) openAny() error {
+	switch m.p.Kind {
+	case KindDetach, KindDiscard:
+		return nil // they open it as they go
+	case KindMend:
+		return m.openMend(true)
+	case KindRenew:
+		return m.openMend(false)
+	case KindRecord:
+		return m.openRecord()
+	case KindRestore:
+		return m.openRestore()
+	}
+	return m.open()
 }
 
 // take takes up a run that was stopped, or, for undo, one that is done.
@@ -74,18 +87,7 @@ func (e *Engine) take(row ledger.RunRow) (*mover, error) {
 		return nil, err
 	}
 	m := &mover{Engine: e, p: p, run: run, out: &Outcome{Run: p.Run, Kind: p.Kind, Plan: p}, patience: patience{p.WaitQuiet}}
-	open := m.open
-	switch {
-	case p.Kind == KindMend || p.Kind == KindRenew:
-		open = func() error { return m.openMend(p.Kind == KindMend) }
-	case p.Kind == KindRecord:
-		open = m.openRecord
-	case p.Kind == KindRestore:
-		open = m.openRestore
-	case p.Small():
-		return m, nil
-	}
-	if err := open(); err != nil {
+	if err := m.openAny(); err != nil {
 		m.close()
 		run.Release()
 		return nil, err

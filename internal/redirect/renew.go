@@ -59,6 +59,7 @@ func (m *mover) renewManifest(ctx context.Context) error {
 			return err
 		}
 	}
+	m.digester = transfer.NewDigester(m.p.Digest)
 	m.spool, err = transfer.Compose(m.run.Dir(), 1, func(put func(*transfer.Record) error) error {
 		return transfer.Match(ctx, live, old, func(rec *transfer.Record, now *inventory.Entry) error {
 			next, err := m.renewed(ctx, rec, now)
@@ -114,8 +115,9 @@ func (m *mover) renewed(ctx context.Context, rec *transfer.Record, now *inventor
 		next.Fact.Digest, next.Fact.Sum = rec.Fact.Digest, rec.Fact.Sum
 		return next, nil
 	}
-	f, err := transfer.DigestOf(ctx, m.p.Digest, now.Dir, now.Name, now.Stat.Size)
-	next.Fact.Digest, next.Fact.Sum = f.Digest, f.Sum
+	var err error
+	next.Fact.Sum, err = readWith(ctx, m.digester, now.Dir, now.Name, now.Stat.Size)
+	next.Fact.Digest = m.digester.Digest()
 	return next, err
 }
 

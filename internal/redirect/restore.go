@@ -377,24 +377,12 @@ func (m *mover) restore(ctx context.Context) error {
 // linkParents makes the directories around the link that a fresh home lacks.
 func (m *mover) linkParents(ctx context.Context) error {
 	dir := filepath.Dir(string(m.p.Link))
-	anchor, err := drive.Existing(dir)
-	if err != nil || anchor == dir {
+	if anchor, err := drive.Existing(dir); err != nil || anchor == dir {
 		return err
 	}
-	names := strings.Split(strings.Trim(strings.TrimPrefix(dir, anchor), "/"), "/")
-	return m.act(ctx, "link-parents", parentsData{pathtext.Path(anchor), asPaths(names)}, func() error {
-		at, err := m.openReal(anchor)
-		for _, name := range names {
-			if err != nil {
-				return err
-			}
-			err = m.parent(&at, name)
-		}
-		if err == nil {
-			at.Release()
-		}
-		return err
-	}, nil)
+	made, err := m.makeDirs(ctx, "link-parents", dir)
+	made.Release()
+	return err
 }
 
 // heldBeside opens the original that the run which made the target holds

@@ -51,7 +51,8 @@ type mover struct {
 	broughtOver bool   // discard: late writes were
 	lenderDone  func() // gives the lender up; nil without one
 	patience    patience
-	verdict     *Verdict // update-manifest: what the check has found
+	verdict     *Verdict         // update-manifest: what the check has found
+	digester    *transfer.Reader // update-manifest: of files that have changed
 }
 
 // room is a drive and what was free on it before the run.

@@ -56,36 +56,18 @@ func (m *mover) startOver(ctx context.Context) error {
 	return next.Close()
 }
 
-// placedByRecord reports whether the records say what was placed. It stays
-// so while the merge is taken back, in several attempts if need be.
-func (m *mover) placedByRecord() (bool, error) {
+// settledSince reports whether the records were settled, and none of these acts
+// begun since: then they say where the merge has put everything.
+func (m *mover) settledSince(not ...string) (bool, error) {
 	acts, err := m.Ledger.Acts(m.p.Run)
 	if err != nil {
 		return false, err
 	}
 	for _, a := range slices.Backward(acts) {
-		switch a.Name {
-		case "settle":
+		if a.Name == "settle" {
 			return !a.Done.IsZero(), nil
-		case "merge":
-			return false, nil
 		}
-	}
-	return false, nil
-}
-
-// settled reports whether the records say where the merge, as it stands now,
-// has put everything.
-func (m *mover) settled() (bool, error) {
-	acts, err := m.Ledger.Acts(m.p.Run)
-	if err != nil {
-		return false, err
-	}
-	for _, a := range slices.Backward(acts) {
-		switch a.Name {
-		case "settle":
-			return !a.Done.IsZero(), nil
-		case "merge", "unmerge":
+		if slices.Contains(not, a.Name) {
 			return false, nil
 		}
 	}
@@ -100,7 +82,7 @@ func (m *mover) unmerge(ctx context.Context, spool *transfer.Spool) error {
 		return err
 	}
 	defer live.Release()
-	settled, err := m.placedByRecord()
+	settled, err := m.settledSince("merge") // also while it is taken back, in several attempts if need be
 	if err != nil {
 		return err
 	}
@@ -387,7 +369,7 @@ func (m *mover) placedUnchanged(ctx context.Context) error {
 		return err
 	}
 	defer live.Release()
-	if err := m.dropProbes(live); err != nil {
+	if err := m.untried(live); err != nil {
 		return err
 	}
 	var changed []string

@@ -45,9 +45,7 @@ type Adopted struct {
 // had made the copy. The caller closes it.
 func Adopt(ctx context.Context, a Adoption) (*Adopted, error) {
 	v := &adopter{Adoption: a, ctx: ctx}
-	v.readers.New = func() any {
-		return &Reader{h: *newHasher(a.Digest), buf: make([]byte, chunk)}
-	}
+	v.readers.New = func() any { return NewDigester(a.Digest) }
 	v.plain.New = func() any { return NewReader() }
 	var err error
 	if a.N > 0 {
@@ -215,12 +213,11 @@ func (v *adopter) content(rec *Record, e *inventory.Entry, other *handle.Dir) er
 	if err != nil {
 		return err
 	}
-	r.h.reset(e.Stat.Size, nil)
-	_, err = r.read(v.ctx, f, 0, 1<<62, e.Stat.Size)
+	rec.Fact.Sum, err = r.Sum(v.ctx, f, e.Stat.Size)
 	if err = errors.Join(err, f.Close()); err != nil {
 		return err
 	}
-	r.h.finish(&rec.Fact)
+	rec.Fact.Digest = r.Digest()
 	v.files.Add(1)
 	v.bytes.Add(e.Stat.Size)
 	if v.Progress != nil {
@@ -285,19 +282,3 @@ func (b *beyond) Visit(e *inventory.Entry) (bool, error) {
 
 // Leave implements [inventory.Visitor].
 func (b *beyond) Leave(*inventory.Entry) error { return nil }
-
-// DigestOf reads a file and gives its digest of that kind and its sum.
-func DigestOf(ctx context.Context, kind Digest, dir *handle.Dir, name string, size int64) (f Fact, err error) {
-	in, err := dir.OpenFile(name)
-	if err != nil {
-		return f, err
-	}
-	r := &Reader{h: *newHasher(kind), buf: make([]byte, chunk)}
-	r.h.reset(size, nil)
-	_, err = r.read(ctx, in, 0, 1<<62, size)
-	if err = errors.Join(err, in.Close()); err != nil {
-		return f, err
-	}
-	r.h.finish(&f)
-	return f, nil
-}

@@ -236,14 +236,21 @@ type Reader struct {
 	// reads as fast as it can.
 	Pace func(ctx context.Context, bytes int) error
 
-	h   hasher // takes sums only
-	buf []byte
+	h    hasher
+	buf  []byte
+	last Fact // digest and sum of the file that was read last
 }
 
 // NewReader makes one.
-func NewReader() *Reader {
-	return &Reader{h: *newHasher(""), buf: make([]byte, chunk)}
+func NewReader() *Reader { return NewDigester("") }
+
+// NewDigester makes one that takes the digest of that kind, too.
+func NewDigester(kind Digest) *Reader {
+	return &Reader{h: *newHasher(kind), buf: make([]byte, chunk)}
 }
+
+// Digest is that of the file that was read last, by a reader that takes it.
+func (r *Reader) Digest() [32]byte { return r.last.Digest }
 
 // Sum reads an open file from its start. size is what it is expected to
 // have; a file of another size gives the sum of what is there.
@@ -319,9 +326,8 @@ func sparse(f *handle.File, expected int64) (int64, error) {
 }
 
 func (r *Reader) sum() (sum Sum) {
-	var f Fact
-	r.h.finish(&f)
-	return f.Sum
+	r.h.finish(&r.last)
+	return r.last.Sum
 }
 
 // ReadBack reads a flushed file of size bytes from the device, its pages
