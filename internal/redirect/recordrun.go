@@ -1,0 +1,323 @@
+package redirect
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"slices"
+
+	"nexlin/internal/finding"
+	"nexlin/internal/inventory"
+	"nexlin/internal/ledger"
+	"nexlin/internal/link"
+	"nexlin/internal/pathtext"
+	"nexlin/internal/transfer"
+)
+
+// Compare holds the original against the copy without taking anything in, and
+// adds what it finds to the plan.
+func (e *Engine) Compare(ctx context.Context, p *Plan) error {
+	m := &mover{Engine: e, p: p, out: &Outcome{}}
+	defer m.close()
+	if err := m.openRecord(); err != nil {
+		return err
+	}
+	_, err := m.adopt(ctx, 0)
+	p.Findings = append(p.Findings, m.out.Findings...)
+	return err
+}
+
+// Record takes in what the plan of [Engine.PlanRecord] is about. Its errors
+// are those of [Engine.Run]; a *RefusedError also says that the copy is not
+// equal: then nothing was taken.
+func (e *Engine) Record(ctx context.Context, p *Plan) (*Outcome, error) {
+	if err := p.Blocked(); err != nil {
+		return nil, err
+	}
+	m := e.mover(p)
+	return m.conduct(func() error {
+		if err := m.openRecord(); err != nil || p.From != p.Link {
+			return err
+		}
+		return m.tryLink()
+	}, func() error { return m.recorded(m.record(ctx)) })
+}
+
+// recorded ends a run that took nothing in as refused, not as stopped.
+func (m *mover) recorded(err error) error {
+	if refused := (*RefusedError)(nil); errors.As(err, &refused) {
+		return errors.Join(err, m.run.Set(ledger.Refused, refused.Error(), nil))
+	}
+	return m.stopped(err)
+}
+
+// openRecord takes the handles and locks of a record.
+func (m *mover) openRecord() error {
+	err := m.openAround()
+	if err != nil {
+		return err
+	}
+	if m.into, err = m.openReal(string(m.p.Into)); err != nil {
+		return err
+	}
+	if err := m.lockCopy(); err != nil {
+		return err
+	}
+	if m.p.From == "" {
+		return nil
+	}
+	if m.from, err = m.findFrom(); err != nil {
+		return err
+	}
+	if m.from == nil {
+		return &BrokenError{string(m.p.From), "the original is not there"}
+	}
+	return m.lock(m.from)
+}
+
+// adopt compares original and copy and writes the records of pass n; 0
+// writes none. Differences that were not accepted are a *RefusedError.
+func (m *mover) adopt(ctx context.Context, n int) (*transfer.Adopted, error) {
+	live := m.locks[0]
+	if err := live.SyncAll(); err != nil {
+		return nil, err
+	}
+	if m.Progress != nil {
+		m.Progress.Phase("compare", 0, 0)
+	}
+	dir := ""
+	if n > 0 {
+		dir = m.run.Dir()
+	}
+	var content, meta differing
+	a, err := transfer.Adopt(ctx, transfer.Adoption{
+		Source: m.from, Copy: live, Prove: true, Dir: dir, N: n, Digest: m.p.Digest, SourceFuse: m.p.FromFuse, CopyFuse: m.p.IntoFuse, Progress: m.Progress,
+		Differs: func(path, what string, isContent bool) {
+			if isContent {
+				content.add(path, what)
+			} else {
+				meta.add(path, what)
+			}
+		},
+	})
+	if err != nil {
+		return nil, err
+	}
+	m.p.Files, m.p.Bytes, m.p.Entries = a.Files, a.Bytes, a.Entries
+	found := slices.Concat(content.finding(finding.CopyDiffers, m.p), meta.finding(finding.MetaDiffers, m.p))
+	if m.from != nil {
+		more, first, err := transfer.Beyond(ctx, m.from, live, firstListed)
+		if err != nil {
+			return a, err
+		}
+		if more > 0 {
+			found = append(found, finding.New(finding.MoreInCopy, filepath.Join(m.p.Copy(), first[0]), fmt.Sprintf("%s in %s that %s has not", entryCount(int64(more)), pathtext.Show(m.p.Copy()), pathtext.Show(string(m.p.From))), subject(m.p.Name, "", "")).
+				Listing(more, under(m.p.Copy(), first)))
+		}
+	}
+	check := Plan{Findings: found, Kind: KindRecord}
+	check.accept(m.p.Accepted)
+	m.out.Findings = append(m.out.Findings, check.Findings...)
+	return a, check.Blocked()
+}
+
+// differing gathers what an original and its copy do not have alike.
+type differing struct {
+	n            int
+	paths, whats []string
+}
+
+func (d *differing) add(path, what string) {
+	d.n++
+	if len(d.paths) < firstListed {
+		d.paths, d.whats = append(d.paths, path), append(d.whats, what)
+	}
+}
+
+func (d *differing) finding(code finding.Code, p *Plan) []finding.Finding {
+	if d.n == 0 {
+		return nil
+	}
+	f := finding.New(code, filepath.Join(string(p.From), d.paths[0]), fmt.Sprintf("%s in %s differ in %s", entryCount(int64(d.n)), pathtext.Show(string(p.From)), pathtext.Show(p.Copy())), subject(p.Name, "", ""))
+	f = f.Listing(d.n, under(string(p.From), d.paths))
+	f.Details = d.whats
+	return []finding.Finding{f}
+}
+
+// record proves the copy and takes it in; each step may be done already.
+func (m *mover) record(ctx context.Context) error {
+	at, err := m.whereRecord()
+	if err != nil {
+		return err
+	}
+	if at != switched {
+		if err := m.prove(ctx); err != nil {
+			return err
+		}
+		if err := m.tag(ctx); err != nil {
+			return err
+		}
+		if err := m.begin("switch", 0, 0); err != nil {
+			return err
+		}
+		if err := m.act(ctx, "switch", m.p.LinkText, m.recordSwitch, nil); err != nil {
+			return err
+		}
+	}
+	m.switched = true
+	if m.spool == nil {
+		if m.spool, err = m.spoolOf(m.p.Run); err != nil {
+			return err
+		}
+	}
+	m.count()
+	if err := m.begin("try", 0, 0); err != nil {
+		return err
+	}
+	if err := m.tryMended(ctx); err != nil {
+		return err
+	}
+	if err := m.begin("finish", 0, 0); err != nil {
+		return err
+	}
+	if m.from != nil {
+		if err := m.act(ctx, "late-writes", pathtext.Path(m.p.HeldPath()), func() error { return m.late(ctx) }, nil); err != nil {
+			return err
+		}
+	}
+	if err := m.act(ctx, "notes", m.p.Name, func() error { return m.describe(NoteHere) }, nil); err != nil {
+		return err
+	}
+	if err := m.end(ledger.Done); err != nil {
+		return err
+	}
+	held, err := m.recordHeld(ctx)
+	if err != nil {
+		return err
+	}
+	r := m.ledgerRedirect()
+	return m.run.Set(ledger.Done, "", func(t *ledger.Tx) error {
+		if err := t.SaveRedirect(r); err != nil || held == nil {
+			return err
+		}
+		return t.AddHeld(*held)
+	})
+}
+
+// count takes the numbers of what was taken in from the records.
+func (m *mover) count() {
+	m.p.Files, m.p.Bytes, m.p.Entries = 0, 0, 0
+	for c := transfer.Read(m.spool); c.Peek() != nil; c.Next() {
+		m.p.Entries++
+		if c.Peek().IsRegular() {
+			m.p.Files++
+			m.p.Bytes += c.Peek().Fact.Source.Size
+		}
+	}
+}
+
+// recordHeld is the original as a held one; nil if there is none.
+func (m *mover) recordHeld(ctx context.Context) (*ledger.Held, error) {
+	if m.from == nil {
+		return nil, nil
+	}
+	h := m.held()
+	if m.p.FromFuse {
+		h.Ino = 0
+	}
+	facts, err := inventory.Measure(ctx, m.from, inventory.Options{SkipDeep: true, Scratch: m.run.Dir()})
+	h.Bytes, h.Files = facts.Allocated, facts.Files
+	return &h, err
+}
+
+// prove compares the two sides and freezes what was found equal.
+func (m *mover) prove(ctx context.Context) error {
+	if err := m.begin("compare", 0, 0); err != nil {
+		return err
+	}
+	for _, n := range transfer.Spools(m.run.Dir()) {
+		if err := transfer.RemoveSpool(m.run.Dir(), n); err != nil {
+			return err
+		}
+	}
+	a, err := m.adopt(ctx, 1)
+	if a != nil && a.Spool != nil {
+		m.spool = a.Spool
+	}
+	if err != nil {
+		return err
+	}
+	m.out.Verified = Count{Files: a.Files, Bytes: a.Bytes}
+	if err := composeFrozen(m.run.Dir(), m.spool, m.p.Digest); err != nil {
+		return err
+	}
+	return step(ctx, "proven")
+}
+
+// whereRecord tells whether the link leads to the copy already.
+func (m *mover) whereRecord() (position, error) {
+	ours, err := link.Is(m.linkIn, m.base(), string(m.p.LinkText))
+	if err != nil || !ours {
+		return before, err
+	}
+	if m.p.From == m.p.Link {
+		return m.whereMove()
+	}
+	// The link may have been so from the start: then nothing is proven yet.
+	if m.finished("switch") {
+		return switched, nil
+	}
+	return before, nil
+}
+
+// recordSwitch puts our link in the place of the folder or of the link that
+// somebody made.
+func (m *mover) recordSwitch() error {
+	if m.p.From == m.p.Link {
+		return m.exchange()
+	}
+	if done, err := link.Is(m.linkIn, m.base(), string(m.p.LinkText)); done || err != nil {
+		return errors.Join(err, m.dropTempLink(), m.dropScratch(m.linkIn))
+	}
+	return m.setLink(string(m.p.OldText), string(m.p.LinkText))
+}
+
+// unrecord takes a record back: link and folder are as they were, and the
+// ledger forgets both.
+func (m *mover) unrecord(ctx context.Context) error {
+	err := m.act(ctx, "switch-back", m.p.OldText, func() error {
+		ours, err := link.Is(m.linkIn, m.base(), string(m.p.LinkText))
+		if err != nil {
+			return err
+		}
+		switch {
+		case m.p.From == m.p.Link && ours:
+			return m.exchangeAgain()
+		case m.p.From == m.p.Link:
+			return link.Remove(m.heldIn, string(m.p.Held), string(m.p.LinkText))
+		case ours && m.p.OldText != m.p.LinkText:
+			return m.setLink(string(m.p.LinkText), string(m.p.OldText))
+		}
+		return nil
+	}, nil)
+	if err != nil {
+		return err
+	}
+	m.switched = false
+	if err := m.untried(m.locks[0]); err != nil {
+		return err
+	}
+	if err := errors.Join(m.dropTempLink(), m.dropScratch(m.linkIn), m.dropScratch(m.heldIn)); err != nil {
+		return err
+	}
+	if err := m.forget(); err != nil {
+		return err
+	}
+	return m.run.Set(ledger.Undone, "", func(t *ledger.Tx) error {
+		if err := t.HeldGone(m.p.Run, m.p.HeldPath()); err != nil {
+			return err
+		}
+		return t.RemoveRedirect(m.p.Name)
+	})
+}

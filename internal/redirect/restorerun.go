@@ -1,0 +1,304 @@
+package redirect
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"io"
+	"io/fs"
+	"path/filepath"
+	"strings"
+
+	"golang.org/x/sys/unix"
+
+	"nexlin/internal/drive"
+	"nexlin/internal/finding"
+	"nexlin/internal/handle"
+	"nexlin/internal/inventory"
+	"nexlin/internal/ledger"
+	"nexlin/internal/link"
+	"nexlin/internal/manifest"
+	"nexlin/internal/pathtext"
+	"nexlin/internal/transfer"
+)
+
+// Restore takes a redirect into the ledger as the drive tells of it, detached
+// as yet; [Engine.PlanMend] then makes the link. Its errors are those of
+// [Engine.Run].
+func (e *Engine) Restore(ctx context.Context, r *Restore) (*Outcome, error) {
+	if r.Blocked() {
+		return nil, &RefusedError{r.Findings}
+	}
+	m := e.mover(r.plan)
+	m.out.Findings = r.Findings
+	return m.conduct(m.openRestore, func() error { return m.stopped(m.restore(ctx)) })
+}
+
+func (m *mover) openRestore() (err error) {
+	if err := m.checkDrive(string(m.p.Into), m.p.IntoDrive); err != nil {
+		return err
+	}
+	m.into, err = m.openReal(string(m.p.Into))
+	return err
+}
+
+// restore writes the records of a redirect from what lies on the drive.
+func (m *mover) restore(ctx context.Context) error {
+	if err := m.linkParents(ctx); err != nil {
+		return err
+	}
+	live, err := m.into.Beneath(string(m.p.Final))
+	if err != nil {
+		return err
+	}
+	defer live.Release()
+	for _, n := range transfer.Spools(m.run.Dir()) {
+		if err := transfer.RemoveSpool(m.run.Dir(), n); err != nil {
+			return err
+		}
+	}
+	held, err := m.heldBeside()
+	if err != nil {
+		return err
+	}
+	if held != nil {
+		defer held.Release()
+		a, err := transfer.Adopt(ctx, transfer.Adoption{Source: held, Copy: live, Dir: m.run.Dir(), N: 1, Digest: m.p.Digest, CopyFuse: m.p.IntoFuse, Progress: m.Progress})
+		if err != nil {
+			return err
+		}
+		m.spool = a.Spool
+	} else if m.spool, err = m.spoolFromDrive(ctx, live); err != nil {
+		return err
+	}
+	if err := composeFrozen(m.run.Dir(), m.spool, m.p.Digest); err != nil {
+		return err
+	}
+	if err := step(ctx, "records"); err != nil {
+		return err
+	}
+	row := m.ledgerRedirect()
+	row.State = ledger.Detached
+	var h *ledger.Held
+	if held != nil {
+		if h, err = m.restoredHeld(ctx, held); err != nil {
+			return err
+		}
+	}
+	return m.run.Set(ledger.Done, "", func(t *ledger.Tx) error {
+		if err := t.SaveRedirect(row); err != nil || h == nil {
+			return err
+		}
+		return t.AddHeld(*h)
+	})
+}
+
+// linkParents makes the directories around the link that a fresh home lacks.
+func (m *mover) linkParents(ctx context.Context) error {
+	dir := filepath.Dir(string(m.p.Link))
+	if anchor, err := drive.Existing(dir); err != nil || anchor == dir {
+		return err
+	}
+	made, err := m.makeDirs(ctx, "link-parents", dir)
+	made.Release()
+	return err
+}
+
+// heldBeside opens the original that the run which made the target holds
+// beside the link, on the machine it was made on; nil if there is none.
+func (m *mover) heldBeside() (*handle.Dir, error) {
+	note, err := m.noteOnDrive()
+	if err != nil || note == nil || note.Run == "" || strings.ContainsAny(note.Run, "/\x00") {
+		return nil, err
+	}
+	parent, err := handle.OpenReal(filepath.Dir(string(m.p.Link)))
+	if err != nil {
+		return nil, ignoreMissing(err)
+	}
+	defer parent.Release()
+	name := heldName(filepath.Base(string(m.p.Link)), note.Run)
+	d, err := parent.Beneath(name)
+	if missing(err) || errors.Is(err, handle.ErrNotDir) || isLoop(err) {
+		return nil, nil
+	}
+	m.p.HeldIn, m.p.Held = pathtext.Path(parent.Path()), pathtext.Path(name)
+	return d, err
+}
+
+func (m *mover) noteOnDrive() (*Note, error) {
+	rec, err := m.into.Beneath(drive.RecordDir)
+	if err != nil {
+		return nil, err
+	}
+	defer rec.Release()
+	names, err := rec.Names()
+	if err != nil {
+		return nil, err
+	}
+	for _, n := range names {
+		name, ok := strings.CutSuffix(n, ".json")
+		if !ok || n == "drive.json" {
+			continue
+		}
+		if note, err := ReadNote(rec, name); err == nil && note.Target == m.p.Final && note.State == NoteHere {
+			return note, nil
+		}
+	}
+	return nil, nil
+}
+
+func (m *mover) restoredHeld(ctx context.Context, held *handle.Dir) (*ledger.Held, error) {
+	st, err := held.Self()
+	if err != nil {
+		return nil, err
+	}
+	d, err := m.Drives.Of(string(m.p.HeldIn))
+	if err != nil {
+		return nil, err
+	}
+	facts, err := inventory.Measure(ctx, held, inventory.Options{SkipDeep: true, Scratch: m.run.Dir()})
+	if err != nil {
+		return nil, err
+	}
+	h := ledger.Held{
+		Redirect: m.p.Name, Run: m.p.Run, Path: m.p.HeldPath(), Ino: st.Ino, Bytes: facts.Allocated, Files: facts.Files, Drive: ref(&d), Since: m.p.Made,
+	}
+	return &h, nil
+}
+
+// spoolFromDrive makes the records from the manifest on the drive, if it is
+// the one that the note speaks of; else from what is at the target now.
+func (m *mover) spoolFromDrive(ctx context.Context, live *handle.Dir) (*transfer.Spool, error) {
+	note, err := m.noteOnDrive()
+	if err != nil {
+		return nil, err
+	}
+	if note != nil {
+		spool, err := m.spoolFromManifest(ctx, live, note)
+		if err == nil || !errors.Is(err, errManifest) {
+			return spool, err
+		}
+	}
+	m.out.Findings = append(m.out.Findings, finding.New(finding.RecordLost, m.p.Copy(), "the manifest of "+pathtext.Show(m.p.Copy())+" can't be used", subject(m.p.Name, "", "")))
+	a, err := transfer.Adopt(ctx, transfer.Adoption{Copy: live, Dir: m.run.Dir(), N: 1, Digest: m.p.Digest, CopyFuse: m.p.IntoFuse, Progress: m.Progress})
+	return a.Spool, err
+}
+
+// errManifest reports a manifest on a drive that is not to be used.
+var errManifest = errors.New("the manifest on the drive can't be used")
+
+// manifestLimit bounds the manifest that is read from a drive, in bytes.
+const manifestLimit = 64 << 30
+
+func (m *mover) spoolFromManifest(ctx context.Context, live *handle.Dir, note *Note) (*transfer.Spool, error) {
+	rec, err := m.into.Beneath(drive.RecordDir)
+	if err != nil {
+		return nil, err
+	}
+	defer rec.Release()
+	f, err := rec.OpenFile(note.Name + ".mtree")
+	if err != nil {
+		return nil, errors.Join(errManifest, err)
+	}
+	defer f.Close()
+	sum := sha256.New()
+	if _, err := io.Copy(sum, io.LimitReader(f, manifestLimit)); err != nil {
+		return nil, errors.Join(errManifest, err)
+	}
+	if hex.EncodeToString(sum.Sum(nil)) != note.Manifest {
+		return nil, errManifest
+	}
+	in, err := rec.OpenFile(note.Name + ".mtree")
+	if err != nil {
+		return nil, errors.Join(errManifest, err)
+	}
+	defer in.Close()
+	r := manifest.NewReader(in)
+	spool, err := transfer.Compose(m.run.Dir(), 1, func(put func(*transfer.Record) error) error {
+		for {
+			if err := ctx.Err(); err != nil {
+				return err
+			}
+			var e manifest.Entry
+			err := r.Next(&e)
+			if err == io.EOF {
+				return nil
+			}
+			if err != nil {
+				return errors.Join(errManifest, err)
+			}
+			if e.BLAKE3 {
+				m.p.Digest = transfer.BLAKE3
+			}
+			rec, err := m.recordOf(live, &e)
+			if err != nil {
+				return err
+			}
+			if err := put(rec); err != nil {
+				return err
+			}
+		}
+	})
+	return spool, err
+}
+
+// recordOf makes a record of a manifest's entry and of what the target has
+// there now. Its sum is not known: that takes reading the file.
+func (m *mover) recordOf(live *handle.Dir, e *manifest.Entry) (*transfer.Record, error) {
+	rec := &transfer.Record{Path: e.Path, Link: e.Link, Origin: e.Was, Same: e.Same, Rdev: e.Rdev, Xattrs: e.Xattrs}
+	rec.Fact = transfer.Fact{
+		Flags: transfer.Copied | transfer.Verified, Digest: e.Digest,
+		Source: transfer.Snap{Mode: e.Mode, UID: e.UID, GID: e.GID, Size: e.Size, Mtime: e.Mtime},
+	}
+	st, err := statBeneath(live, e.Path)
+	if err == nil {
+		rec.Fact.Copy = transfer.SnapOf(&st, e.Xattrs).On(m.p.IntoFuse)
+	} else if missing(err) || errors.Is(err, unix.ENOTDIR) || isLoop(err) || errors.Is(err, fs.ErrPermission) {
+		err = nil // a person's work, or another account's
+	}
+	return rec, err
+}
+
+// statBeneath looks at an entry below a directory.
+func statBeneath(d *handle.Dir, path string) (handle.Stat, error) {
+	if path == "." {
+		return d.Self()
+	}
+	dir, name, err := d.Parent(path)
+	if err != nil {
+		return handle.Stat{}, err
+	}
+	defer dir.Release()
+	return dir.Stat(name)
+}
+
+// unrestore forgets a redirect again whose link was not made yet, or was
+// taken away.
+func (m *mover) unrestore() error {
+	if parent, err := handle.OpenReal(filepath.Dir(string(m.p.Link))); err == nil {
+		defer parent.Release()
+		ours, err := link.Is(parent, m.base(), string(m.p.LinkText))
+		if err != nil {
+			return err
+		}
+		if ours {
+			return &RefusedError{[]finding.Finding{finding.New(finding.KnownAlready, string(m.p.Link), "the link of "+m.p.Name+" is there; detach it first", subject(m.p.Name, "", "")).As(finding.Blocker).
+				Instead("`nexlin detach " + pathtext.Quote(m.p.Name) + "`")}}
+		}
+	}
+	held, err := m.Ledger.HeldOf(m.p.Name)
+	if err != nil {
+		return err
+	}
+	return m.run.Set(ledger.Undone, "", func(t *ledger.Tx) error {
+		for _, h := range held {
+			if h.Run == m.p.Run {
+				if err := t.HeldGone(h.Run, h.Path); err != nil {
+					return err
+				}
+			}
+		}
+		return t.RemoveRedirect(m.p.Name)
+	})
+}
