@@ -23,6 +23,7 @@ need setfattr attr
 need mtree mtree-netbsd
 need sha256sum coreutils
 need dbus-daemon dbus-daemon
+need xdg-user-dir xdg-user-dirs
 need gcc gcc libc6-dev
 [ -z "$missing" ] && exit 0
 if [ "$(id -u)" = 0 ] && command -v apt-get >/dev/null 2>&1; then

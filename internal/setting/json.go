@@ -1,0 +1,136 @@
+package setting
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"io"
+	"slices"
+)
+
+// parseJSON reads JSON (RFC 8259), and with it comments and trailing commas,
+// as editors' settings have them.
+func parseJSON(data []byte) (*node, error) {
+	clean := blankComments(data)
+	p := &jsonParser{data: clean, dec: json.NewDecoder(bytes.NewReader(clean))}
+	p.dec.UseNumber()
+	root, err := p.value(0)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := p.dec.Token(); !errors.Is(err, io.EOF) {
+		return nil, errors.New("something follows the value")
+	}
+	return root, nil
+}
+
+type jsonParser struct {
+	data []byte
+	dec  *json.Decoder
+}
+
+// begin is where the next token starts.
+func (p *jsonParser) begin() int {
+	at := int(p.dec.InputOffset())
+	for at < len(p.data) && bytes.IndexByte([]byte(" \t\r\n,:"), p.data[at]) >= 0 {
+		at++
+	}
+	return at
+}
+
+func (p *jsonParser) value(depth int) (*node, error) {
+	if depth > maxDepth {
+		return nil, errors.New("it is nested too deeply")
+	}
+	n := &node{start: p.begin()}
+	tok, err := p.dec.Token()
+	if errors.Is(err, io.EOF) {
+		err = io.ErrUnexpectedEOF
+	}
+	if err != nil {
+		return nil, err
+	}
+	switch t := tok.(type) {
+	case json.Delim:
+		n.kind = object
+		if t == '[' {
+			n.kind = list
+		}
+		for p.dec.More() {
+			key := ""
+			if n.kind == object {
+				k, err := p.dec.Token()
+				if err != nil {
+					return nil, err
+				}
+				key, _ = k.(string) // the decoder takes nothing else
+			}
+			c, err := p.value(depth + 1)
+			if err != nil {
+				return nil, err
+			}
+			c.key, c.item = key, [2]int{c.start, c.end}
+			n.children = append(n.children, c)
+		}
+		if _, err := p.dec.Token(); err != nil {
+			return nil, err
+		}
+	case string:
+		n.text, n.plain, n.write = t, true, writeJSON
+	default:
+		n.text = string(p.data[n.start:int(p.dec.InputOffset())])
+	}
+	n.end = int(p.dec.InputOffset())
+	return n, nil
+}
+
+func writeJSON(text string) (string, error) {
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
+	e.SetEscapeHTML(false)
+	err := e.Encode(text)
+	return string(bytes.TrimSpace(b.Bytes())), err
+}
+
+// blankComments puts spaces where comments and trailing commas stand, so that
+// every offset stays.
+func blankComments(data []byte) []byte {
+	out := slices.Clone(data)
+	comma := -1 // a comma after which nothing has come yet
+	for i := 0; i < len(out); i++ {
+		switch c := out[i]; {
+		case c == '"':
+			for i++; i < len(out) && out[i] != '"'; i++ {
+				if out[i] == '\\' {
+					i++
+				}
+			}
+			comma = -1
+		case c == '/' && i+1 < len(out) && out[i+1] == '/':
+			for ; i < len(out) && out[i] != '\n'; i++ {
+				out[i] = ' '
+			}
+		case c == '/' && i+1 < len(out) && out[i+1] == '*':
+			end := bytes.Index(out[i+2:], []byte("*/"))
+			if end < 0 {
+				return out
+			}
+			for end += i + 4; i < end; i++ {
+				if out[i] != '\n' {
+					out[i] = ' '
+				}
+			}
+			i--
+		case c == ',':
+			comma = i
+		case c == ']' || c == '}':
+			if comma >= 0 {
+				out[comma] = ' '
+			}
+			comma = -1
+		case c != ' ' && c != '\t' && c != '\r' && c != '\n':
+			comma = -1
+		}
+	}
+	return out
+}
