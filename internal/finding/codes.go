@@ -112,6 +112,12 @@ const (
 	OutsideHome    Code = "outside-home"
 	RecordLost     Code = "manifest-unusable"
 	FolderInWay    Code = "folder-in-the-way"
+
+	// Settings.
+	NoSetting       Code = "no-location-setting"
+	SettingUnusable Code = "setting-not-usable"
+	SettingDiffers  Code = "setting-names-another"
+	SettingDrifted  Code = "setting-drifted"
 )
 
 var kinds = func() map[Code]Kind {
@@ -221,6 +227,10 @@ var list = []Kind{
 	{RecordLost, Warning, "The manifest on the drive can't be used, so what is at the target is taken as it is.", "compare with a backup if you doubt it", false},
 	{FolderInWay, Info, "A real folder stands where the link belongs.", "it is merged into the target and held; `--folders hold` holds it as it is", false},
 	{HeldInUse, Blocker, "A program still has the held original open.", "quit the program and try again", false},
+	{NoSetting, Blocker, "The system keeps no location setting for this folder, so there is none to change.", "`--by symlink` leaves a link behind, which programs follow without a setting", false},
+	{SettingUnusable, Blocker, "A settings file can't be read or may not be changed.", "see the message; quit the program that owns the file, or run as the account that owns it", false},
+	{SettingDiffers, Blocker, "A settings file does not name the folder where it should, so changing it would lead the program elsewhere.", "look at the value: start the program once if it has not written it yet, or correct the address in the card", false},
+	{SettingDrifted, Warning, "A setting does not lead to the target any more: a program or a person has changed it.", "`nexlin mend NAME` sets it again", false},
 }
 
 // shows is what programs that use the folder probably show, by cause.
@@ -232,6 +242,7 @@ var shows = map[Code]string{
 	LinkMissing:    "an empty library, or a start as if for the first time",
 	LinkChanged:    "other files than yours, or none",
 	LinkLoop:       "\"too many levels of symbolic links\"",
+	SettingDrifted: "an empty library, gaps, or the old place in its settings",
 	FolderSplit:    "only what is new; what is old seems to be gone",
 	TargetMissing:  "\"file not found\", or an empty library",
 	TargetUnread:   "input/output errors, or that they hang",

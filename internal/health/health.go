@@ -76,6 +76,11 @@ func Check(ctx context.Context, e *redirect.Engine, r ledger.Redirect) (*Report,
 		return nil, err
 	}
 	if r.State != ledger.Ended {
+		fs, err := e.CheckSettings(r)
+		if err != nil {
+			return nil, err
+		}
+		out.add(fs...)
 		if err := out.mountPoint(e); err != nil {
 			return nil, err
 		}
@@ -194,7 +199,7 @@ func (r *Report) target(e *redirect.Engine) error {
 	case err != nil:
 		r.add(r.find(finding.TargetUnread, red.Target, fmt.Sprintf("%s can't be looked at: %v", pathtext.Show(red.Target), plain(err))))
 	case r.State == Good:
-		if err := redirect.Try(red.Link, target); err != nil {
+		if err := redirect.Try(redirect.Via(red), target); err != nil {
 			r.add(r.find(finding.TrialFailed, red.Link, err.Error()))
 		}
 	}

@@ -42,6 +42,7 @@ var states = map[finding.Code]State{
 	finding.TargetMissing:  Broken,
 	finding.TargetUnread:   Broken,
 	finding.TrialFailed:    Broken,
+	finding.SettingDrifted: Broken,
 	finding.RunStopped:     Unfinished,
 }
 

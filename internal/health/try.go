@@ -33,6 +33,6 @@ func Try(ctx context.Context, e *redirect.Engine, r ledger.Redirect) (*Trial, er
 		return t, nil
 	}
 	defer target.Release()
-	t.Err = redirect.Try(r.Link, target)
+	t.Err = redirect.Try(redirect.Via(r), target)
 	return t, nil
 }

@@ -9,6 +9,7 @@ package ledger
 //	  pass-N.names     the spool, see package transfer
 //	  pass-N.facts
 //	  frozen.mtree     the manifest as it was at the switch; never changed by use
+//	  setting.N        a settings file as it was before the run
 //
 // Paths are BLOBs, since a path is bytes and no text. Times are RFC 3339 in
 // UTC, empty for "not yet". Migrations are numbered by their place in the
@@ -68,4 +69,7 @@ CREATE TABLE drives (
   id      TEXT PRIMARY KEY,           -- of the drive tag
   counter INTEGER NOT NULL            -- the highest count of runs that was seen on it
 );
+`, `
+ALTER TABLE redirects ADD COLUMN settings BLOB NOT NULL DEFAULT '[]'; -- JSON: what was changed in settings files
+ALTER TABLE redirects ADD COLUMN card     TEXT NOT NULL DEFAULT '';   -- the card it was made by; empty without one
 `}

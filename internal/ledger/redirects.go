@@ -43,6 +43,10 @@ type Redirect struct {
 	Files   int64
 	Created time.Time
 	Run     string
+	// Settings is what was changed in settings files, as JSON of package
+	// redirect; nil if nothing was.
+	Settings json.RawMessage
+	Card     string // the card it was made by; empty without one
 }
 
 // MarshalJSON implements [json.Marshaler]: a redirect also stands in the plan
@@ -85,17 +89,20 @@ type Held struct {
 	Gone     time.Time // zero while it is held
 }
 
-const redirectColumns = "name, state, link, target, methods, account, uid, drive, bytes, files, created, run"
+const redirectColumns = "name, state, link, target, methods, account, uid, drive, bytes, files, created, run, settings, card"
 
 type scanner interface{ Scan(...any) error }
 
 func scanRedirect(s scanner) (Redirect, error) {
 	var r Redirect
-	var link, target, drive []byte
+	var link, target, drive, settings []byte
 	var methods, created string
-	err := s.Scan(&r.Name, &r.State, &link, &target, &methods, &r.Account, &r.UID, &drive, &r.Bytes, &r.Files, &created, &r.Run)
+	err := s.Scan(&r.Name, &r.State, &link, &target, &methods, &r.Account, &r.UID, &drive, &r.Bytes, &r.Files, &created, &r.Run, &settings, &r.Card)
 	if err != nil {
 		return r, err
+	}
+	if string(settings) != "[]" {
+		r.Settings = settings
 	}
 	r.Link, r.Target, r.Methods, r.Created = string(link), string(target), strings.Split(methods, "+"), parseTime(created)
 	return r, json.Unmarshal(drive, &r.Drive)
@@ -128,9 +135,13 @@ func (t *Tx) SaveRedirect(r Redirect) error {
 	if err != nil {
 		return err
 	}
-	_, err = t.tx.Exec("INSERT OR REPLACE INTO redirects ("+redirectColumns+") VALUES (?,?,?,?,?,?,?,?,?,?,?,?)",
+	settings := r.Settings
+	if len(settings) == 0 || string(settings) == "null" {
+		settings = json.RawMessage("[]")
+	}
+	_, err = t.tx.Exec("INSERT OR REPLACE INTO redirects ("+redirectColumns+") VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
 		r.Name, r.State, []byte(r.Link), []byte(r.Target), strings.Join(r.Methods, "+"), r.Account, r.UID, drive,
-		r.Bytes, r.Files, timeText(r.Created), r.Run)
+		r.Bytes, r.Files, timeText(r.Created), r.Run, []byte(settings), r.Card)
 	if err != nil || r.Drive.ID == "" || r.Drive.Counter == 0 {
 		return err
 	}

@@ -37,6 +37,9 @@ func (m *mover) backward(ctx context.Context) error {
 		m.switched = false
 		at = placed
 	}
+	if err := m.settingsBack(ctx); err != nil {
+		return err
+	}
 	if m.p.Kind == KindMove {
 		// Killed between making the link under the held name and the exchange.
 		if err := link.Remove(m.heldIn, string(m.p.Held), string(m.p.LinkText)); err != nil {
@@ -93,6 +96,9 @@ func (m *mover) switchBack(ctx context.Context) error {
 			return err
 		}
 		return m.act(ctx, "switch-back", m.p.OldText, func() error {
+			if m.p.Linkless() {
+				return nil
+			}
 			return m.setLink(string(m.p.LinkText), string(m.p.OldText))
 		}, nil)
 	}
@@ -122,7 +128,7 @@ func (m *mover) unhold() error {
 // detached the folder only leaves its place.
 func (m *mover) linkAgain() error {
 	part := partName(m.p.Run)
-	if m.detached() {
+	if m.unlinked() {
 		return errors.Join(m.linkIn.Rename(m.base(), m.into, part), m.linkIn.Sync())
 	}
 	if err := link.Remove(m.into, part, string(m.p.LinkText)); err != nil {

@@ -37,7 +37,7 @@ func (e *Engine) PlanBringBack(ctx context.Context, r ledger.Redirect, o BackOpt
 		Run: ledger.NewRunID(now), Kind: KindBringBack, Made: now, WhileInUse: o.WhileInUse, WaitQuiet: o.WaitQuiet, Name: r.Name, Before: &r,
 		Link: pathtext.Path(r.Link), Target: pathtext.Path(r.Target), From: pathtext.Path(r.Target),
 		Into: pathtext.Path(filepath.Dir(r.Link)), Final: pathtext.Path(filepath.Base(r.Link)), LinkText: pathtext.Path(r.Target),
-		HeldIn: pathtext.Path(filepath.Dir(r.Target)), Digest: transfer.SHA256, InnerLinks: RewriteLinks,
+		HeldIn: pathtext.Path(filepath.Dir(r.Target)), Digest: transfer.SHA256, InnerLinks: RewriteLinks, Methods: r.Methods,
 	}
 	p.Held = pathtext.Path(heldName(filepath.Base(r.Target), p.Run))
 	if row, err := e.Ledger.Run(r.Run); err == nil {
@@ -69,6 +69,9 @@ func (e *Engine) PlanBringBack(ctx context.Context, r ledger.Redirect, o BackOpt
 		}
 	}
 	if err := e.linkPlace(p); err != nil {
+		return nil, err
+	}
+	if err := e.settingsOf(p, r, true); err != nil {
 		return nil, err
 	}
 	p.accept(o.Accept)
@@ -139,7 +142,7 @@ func (e *Engine) oldPlace(p *Plan) error {
 		return err
 	}
 	_, err = parent.Stat(string(p.Final))
-	if gone := missing(err); !ours && !gone || gone && p.Before.State != ledger.Detached {
+	if gone := missing(err); !ours && !gone || gone && p.Before.State != ledger.Detached && !p.Linkless() {
 		what := "something else than our link stands at " + pathtext.Show(string(p.Link))
 		if gone {
 			what = "the link at " + pathtext.Show(string(p.Link)) + " is gone"
@@ -160,6 +163,7 @@ type DetachPlan struct {
 	Redirect ledger.Redirect
 	Findings []finding.Finding
 	Gone     bool // the link is gone already
+	Settings []SettingChange
 }
 
 // PlanDetach inspects a detach. The drive need not be here: only the link
@@ -182,8 +186,13 @@ func (e *Engine) PlanDetach(r ledger.Redirect) (*DetachPlan, error) {
 	if err != nil {
 		return nil, err
 	}
+	var p Plan
+	if err := e.settingsOf(&p, r, true); err != nil {
+		return nil, err
+	}
+	d.Settings, d.Findings = p.Settings, append(d.Findings, p.Findings...)
 	if _, err := parent.Stat(base); missing(err) {
-		d.Gone = true
+		d.Gone = !linkless(r.Methods)
 	} else if !ours {
 		d.Findings = append(d.Findings, finding.New(finding.OldPlaceTaken, r.Link,
 			"something else than our link stands at "+pathtext.Show(r.Link), subject(r.Name, "", "")))
@@ -218,7 +227,7 @@ func (e *Engine) Detach(ctx context.Context, d *DetachPlan) (*Outcome, error) {
 	p := &Plan{
 		Run: ledger.NewRunID(now), Kind: KindDetach, Made: now, Name: r.Name, Before: &r,
 		Link: pathtext.Path(r.Link), Target: pathtext.Path(r.Target), LinkText: pathtext.Path(r.Target), FromDrive: r.Drive,
-		UID: r.UID, GID: accountGroup(r.UID),
+		UID: r.UID, GID: accountGroup(r.UID), Account: r.Account, Methods: r.Methods, Settings: d.Settings,
 	}
 	m := e.mover(p)
 	return m.conduct(func() error { return nil }, func() error { return m.stopped(m.detach(ctx)) })
@@ -239,6 +248,9 @@ func (m *mover) detach(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if err := m.changeSettings(ctx); err != nil {
+		return err
+	}
 	r := *m.p.Before
 	r.State = ledger.Detached
 	return m.run.Set(ledger.Done, "", func(t *ledger.Tx) error { return t.SaveRedirect(r) })
@@ -255,7 +267,7 @@ func (m *mover) attach(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if !ours {
+	if !ours && !m.p.Linkless() {
 		err = m.act(ctx, "link", m.p.LinkText, func() error {
 			return errors.Join(link.MakeFor(parent, m.base(), string(m.p.LinkText), m.owner()), parent.Sync())
 		}, nil)
@@ -266,6 +278,9 @@ func (m *mover) attach(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
+	}
+	if err := m.settingsBack(ctx); err != nil {
+		return err
 	}
 	return m.run.Set(ledger.Undone, "", func(t *ledger.Tx) error { return t.SaveRedirect(*m.p.Before) })
 }

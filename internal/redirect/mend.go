@@ -56,7 +56,7 @@ func (e *Engine) PlanMend(ctx context.Context, r ledger.Redirect, o MendOptions)
 		Run: ledger.NewRunID(now), Kind: KindMend, Made: now, Name: r.Name, Before: &r, Link: pathtext.Path(r.Link),
 		UID: r.UID, GID: accountGroup(r.UID), Account: r.Account, FromDrive: r.Drive, IntoDrive: r.Drive,
 		Mend: &Mending{After: r}, Halves: o.Halves, Choices: o.Choices, Accepted: o.Accept, WhileInUse: o.WhileInUse, WaitQuiet: o.WaitQuiet,
-		InnerLinks: RewriteLinks,
+		InnerLinks: RewriteLinks, Methods: r.Methods,
 	}
 	if err := e.unfinished(p); err != nil {
 		return nil, err
@@ -94,6 +94,9 @@ func (e *Engine) PlanMend(ctx context.Context, r ledger.Redirect, o MendOptions)
 	if err != nil || p.Blocked() != nil {
 		return p, err
 	}
+	if err := e.settingsOf(p, r, false); err != nil {
+		return nil, err
+	}
 	split, err := e.mendLink(p)
 	p.accept(o.Accept)
 	if err != nil || p.Blocked() != nil {
@@ -106,7 +109,7 @@ func (e *Engine) PlanMend(ctx context.Context, r ledger.Redirect, o MendOptions)
 		}
 	}
 	m := p.Mend
-	if p.Blocked() == nil && p.Kind == KindMend && !m.Link && !m.Tag && !m.Note && len(m.Held) == 0 && sameRedirect(*after, r) {
+	if p.Blocked() == nil && p.Kind == KindMend && !m.Link && !m.Tag && !m.Note && len(m.Held) == 0 && len(p.Settings) == 0 && sameRedirect(*after, r) {
 		return nil, nil
 	}
 	return p, nil
@@ -182,6 +185,7 @@ func (e *Engine) mendLink(p *Plan) (split bool, err error) {
 	base := filepath.Base(string(p.Link))
 	st, err := parent.Stat(base)
 	switch {
+	case missing(err) && p.Linkless():
 	case missing(err):
 		p.Mend.Link = true
 	case err != nil:
@@ -254,12 +258,19 @@ func (m *mover) mend(ctx context.Context) error {
 			return err
 		}
 	}
+	if err := m.changeSettings(ctx); err != nil {
+		return err
+	}
 	if m.p.Into != "" {
 		if err := m.tryMended(ctx); err != nil {
 			return err
 		}
 	}
 	if err := m.renewNote(ctx); err != nil {
+		return err
+	}
+	var err error
+	if m.p.Mend.After.Settings, err = m.settingRecords(); err != nil {
 		return err
 	}
 	return m.run.Set(ledger.Done, "", m.saveMended)
@@ -298,7 +309,11 @@ func (m *mover) tryMended(ctx context.Context) error {
 		return err
 	}
 	t := trialData{probeNames(), st.Mtime}
-	err = m.act(ctx, "trial", t, func() error { return try(string(m.p.Link), target, t.Names) }, nil)
+	via := string(m.p.Link)
+	if m.p.Linkless() {
+		via = string(m.p.Target)
+	}
+	err = m.act(ctx, "trial", t, func() error { return try(via, target, t.Names) }, nil)
 	if trial := (*TrialError)(nil); errors.As(err, &trial) {
 		return fmt.Errorf("the trial failed: %w", err)
 	}
@@ -421,6 +436,9 @@ func (m *mover) unmend(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
+	}
+	if err := m.settingsBack(ctx); err != nil {
+		return err
 	}
 	if m.into != nil {
 		if target, err := m.into.Beneath(string(m.p.Final)); err == nil {

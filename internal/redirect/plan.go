@@ -77,6 +77,8 @@ type Plan struct {
 	Mend       *Mending         `json:"mend"`       // mend and merge: what else is put right; may be nil
 	Halves     Halves           `json:"halves"`     // merge: what becomes of entries that both halves have
 	Choices    []Choice         `json:"choices"`    // merge: what a person chose, by path
+	Methods    []string         `json:"methods"`    // how programs are led to the target; empty stands for a symbolic link
+	Settings   []SettingChange  `json:"settings"`   // settings files that the run changes; may be empty
 	Made       time.Time        `json:"made"`
 
 	// What inspection found; not part of the record.
@@ -121,6 +123,14 @@ func isDir(st *handle.Stat, ino uint64) bool { return st.IsDir() && (ino == 0 ||
 // exchanges says that link and folder are exchanged in one act, so that what
 // was copied is held beside the link.
 func (p *Plan) exchanges() bool { return p.Kind == KindMove || p.Kind == KindMerge }
+
+// Linkless says that programs are led to the target by settings alone: no
+// link stands at the link path.
+func (p *Plan) Linkless() bool { return linkless(p.Methods) }
+
+func linkless(methods []string) bool {
+	return len(methods) > 0 && !slices.Contains(methods, BySymlink)
+}
 
 // Small says that the run copies nothing: it only changes a link or records,
 // or deletes.

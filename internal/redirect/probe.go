@@ -10,6 +10,7 @@ import (
 
 	"nexlin/internal/drive"
 	"nexlin/internal/handle"
+	"nexlin/internal/ledger"
 )
 
 // probeName is the beginning of the name of a probe file.
@@ -32,6 +33,15 @@ func (e *TrialError) Unwrap() error { return e.Err }
 
 // probeNames are the names of the two probe files of one trial.
 func probeNames() [2]string { return [2]string{probeName + drive.NewID(), probeName + drive.NewID()} }
+
+// Via is the path by which programs are led to the target of a redirect: its
+// link, or the target itself where settings alone lead there.
+func Via(r ledger.Redirect) string {
+	if linkless(r.Methods) {
+		return r.Target
+	}
+	return r.Link
+}
 
 // Try proves that path leads to the directory target the way people prove
 // it: a file saved through one shows up through the other, both ways. The

@@ -63,6 +63,12 @@ const (
 	KindRenew     = "update-manifest"
 )
 
+// Methods: how programs are led to the target.
+const (
+	BySymlink = "symlink"
+	BySetting = "setting"
+)
+
 // A RefusedError ends an act before anything has changed: blockers were
 // found, or a consent is missing.
 type RefusedError struct {

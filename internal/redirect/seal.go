@@ -262,7 +262,7 @@ func parseNote(b []byte) (*Note, error) {
 // ledgerRedirect is the redirect as the ledger will have it after the run.
 func (m *mover) ledgerRedirect() ledger.Redirect {
 	r := ledger.Redirect{
-		Name: m.p.Name, State: ledger.Linked, Link: string(m.p.Link), Target: string(m.p.Target), Methods: []string{"symlink"},
+		Name: m.p.Name, State: ledger.Linked, Link: string(m.p.Link), Target: string(m.p.Target), Methods: m.methods(),
 		Account: m.p.Account, UID: m.p.UID, Drive: m.p.IntoDrive, Bytes: m.p.Bytes, Files: m.p.Files, Created: m.p.Made, Run: m.p.Run,
 	}
 	if m.p.Before != nil {

@@ -108,6 +108,11 @@ func (m *mover) exchange() error {
 // exchangeAgain takes the exchange back.
 func (m *mover) exchangeAgain() error {
 	held := string(m.p.Held)
+	if m.p.Linkless() {
+		if _, err := m.linkIn.Stat(m.base()); missing(err) {
+			return errors.Join(m.heldIn.Rename(held, m.linkIn, m.base()), m.linkIn.Sync(), m.heldIn.Sync())
+		}
+	}
 	if err := link.Exchange(m.linkIn, m.base(), m.heldIn, held); err != nil {
 		return err
 	}
@@ -119,8 +124,14 @@ func (m *mover) owner() link.Owner {
 	return link.Owner{UID: m.p.UID, GID: m.p.GID, Scratch: scratchName(m.p.Run)}
 }
 
-// relink replaces the old link by the new one in one act.
-func (m *mover) relink() error { return m.setLink(string(m.p.OldText), string(m.p.LinkText)) }
+// relink replaces the old link by the new one in one act; without a link the
+// settings lead to the new place afterwards.
+func (m *mover) relink() error {
+	if m.p.Linkless() {
+		return nil
+	}
+	return m.setLink(string(m.p.OldText), string(m.p.LinkText))
+}
 
 func (m *mover) setLink(old, text string) error {
 	ours, err := link.Is(m.linkIn, m.base(), old)
@@ -147,7 +158,7 @@ func (m *mover) setLink(old, text string) error {
 // in one act, or given the name if the link had been detached.
 func (m *mover) exchangeBack() error {
 	part := partName(m.p.Run)
-	if m.detached() {
+	if m.unlinked() {
 		if _, err := m.linkIn.Stat(m.base()); missing(err) {
 			return errors.Join(m.into.Rename(part, m.linkIn, m.base()), m.linkIn.Sync())
 		}
@@ -177,6 +188,9 @@ func (m *mover) after(ctx context.Context) error {
 		}
 	}
 	if !m.p.exchanges() {
+		if err := m.changeSettings(ctx); err != nil {
+			return err
+		}
 		if err := m.act(ctx, "hold", m.p.Held, m.hold, nil); err != nil {
 			return err
 		}
@@ -199,6 +213,12 @@ func (m *mover) after(ctx context.Context) error {
 		return err
 	}
 	if err := m.begin("finish", 0, 0); err != nil {
+		return err
+	}
+	if err := m.changeSettings(ctx); err != nil {
+		return err
+	}
+	if err := m.linkAway(ctx); err != nil {
 		return err
 	}
 	if err := m.act(ctx, "late-writes", pathtext.Path(m.p.HeldPath()), func() error { return m.late(ctx) }, nil); err != nil {
@@ -267,8 +287,12 @@ func (m *mover) tryIt(ctx context.Context) error {
 		return m.tryMended(ctx)
 	}
 	names := probeNames()
+	via := string(m.p.Link)
+	if at, err := m.linkIn.Stat(m.base()); m.p.Linkless() && (missing(err) || err == nil && !at.IsSymlink() && m.p.Kind != KindBringBack) {
+		via = string(m.p.Target) // the way programs are led by settings
+	}
 	return m.act(ctx, "try", names, func() error {
-		return errors.Join(try(string(m.p.Link), target, names), m.timesAgain(target))
+		return errors.Join(try(via, target, names), m.timesAgain(target))
 	}, nil)
 }
 
@@ -340,6 +364,10 @@ func (m *mover) finish(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	row := m.ledgerRedirect()
+	if row.Settings, err = m.settingRecords(); err != nil {
+		return err
+	}
 	err = m.run.Set(ledger.Done, "", func(t *ledger.Tx) error {
 		if m.p.Kind == KindMerge {
 			if err := m.saveMended(t); err != nil {
@@ -347,7 +375,7 @@ func (m *mover) finish(ctx context.Context) error {
 			}
 			return t.AddHeld(m.held())
 		}
-		if err := t.SaveRedirect(m.ledgerRedirect()); err != nil {
+		if err := t.SaveRedirect(row); err != nil {
 			return err
 		}
 		if lender != nil {

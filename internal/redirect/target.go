@@ -18,6 +18,7 @@ import (
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/setting"
 	"nexlin/internal/transfer"
 )
 
@@ -40,8 +41,10 @@ type MoveOptions struct {
 	Digest     transfer.Digest
 	InnerLinks InnerLinks
 	WhileInUse bool
-	WaitQuiet  time.Duration // how long to wait for programs that write to it
-	Discard    bool          // the original is discarded at the end
+	WaitQuiet  time.Duration   // how long to wait for programs that write to it
+	Discard    bool            // the original is discarded at the end
+	By         []string        // the methods; nil: a symbolic link
+	Places     []setting.Place // settings that name the folder, beside the system's own
 	Accept     []finding.Code
 	Progress   func(entries, bytes int64) // of the inspection; may be nil
 }
@@ -110,6 +113,9 @@ func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
 		if err := e.guard(p); err != nil {
 			return nil, err
 		}
+	}
+	if err := e.lead(p, o); err != nil {
+		return nil, err
 	}
 	p.accept(o.Accept)
 	p.allow()

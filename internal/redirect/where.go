@@ -1,6 +1,7 @@
 package redirect
 
 import (
+	"encoding/json"
 	"path/filepath"
 
 	"nexlin/internal/handle"
@@ -90,6 +91,12 @@ func (m *mover) placedOrBefore() (position, error) {
 
 func (m *mover) whereMove() (position, error) {
 	st, err := m.linkIn.Stat(m.base())
+	if missing(err) && m.p.Linkless() {
+		held, err := m.heldIn.Stat(string(m.p.Held))
+		if err == nil && isDir(&held, m.p.fromID()) {
+			return switched, nil
+		}
+	}
 	if err != nil {
 		return before, &BrokenError{string(m.p.Link), "nothing stands there"}
 	}
@@ -108,6 +115,15 @@ func (m *mover) whereMove() (position, error) {
 }
 
 func (m *mover) whereMoveOn() (position, error) {
+	if m.p.Linkless() {
+		// Nothing on the disks says to which of the two settings lead: each is
+		// whole, so the journal may.
+		back, err := m.lastData("switch-back", new(json.RawMessage))
+		if err == nil && !back && m.finished("switch") {
+			return switched, nil
+		}
+		return m.placedOrBefore()
+	}
 	if ours, err := link.Is(m.linkIn, m.base(), string(m.p.LinkText)); ours || err != nil {
 		return switched, err
 	}
@@ -128,10 +144,14 @@ func (m *mover) whereBringBack() (position, error) {
 	if ours || err != nil {
 		return before, err
 	}
-	if _, err := m.linkIn.Stat(m.base()); missing(err) && m.detached() {
+	if _, err := m.linkIn.Stat(m.base()); missing(err) && m.unlinked() {
 		return before, nil
 	}
 	return before, &BrokenError{string(m.p.Link), "it is not the link that Nexlin made"}
 }
 
-func (m *mover) detached() bool { return m.p.Before != nil && m.p.Before.State == ledger.Detached }
+// unlinked says that no link stands at the link path of a redirect that is
+// brought back: it was detached, or programs were led by settings alone.
+func (m *mover) unlinked() bool {
+	return m.p.Before != nil && (m.p.Before.State == ledger.Detached || linkless(m.p.Before.Methods))
+}

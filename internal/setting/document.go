@@ -44,7 +44,9 @@ type SyntaxError struct {
 	Err    error
 }
 
-func (e *SyntaxError) Error() string { return fmt.Sprintf("it can't be read as %s: %v", e.Format, e.Err) }
+func (e *SyntaxError) Error() string {
+	return fmt.Sprintf("it can't be read as %s: %v", e.Format, e.Err)
+}
 func (e *SyntaxError) Unwrap() error { return e.Err }
 
 // ErrAddress reports an address that is no JSON Pointer.

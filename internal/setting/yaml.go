@@ -13,7 +13,13 @@ import (
 
 // parseYAML reads YAML 1.2. Where a value stands in the bytes is told by the
 // line and the column of its token, and looked at there.
-func parseYAML(data []byte) (*node, error) {
+func parseYAML(data []byte) (out *node, err error) {
+	// The reader comes down on some files that are no YAML.
+	defer func() {
+		if r := recover(); r != nil {
+			out, err = nil, errors.New("it can't be read")
+		}
+	}()
 	f, err := parser.ParseBytes(data, parser.ParseComments)
 	if err != nil {
 		return nil, errors.New(yaml.FormatError(err, false, false))

@@ -1,0 +1,548 @@
+package redirect
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"nexlin/internal/finding"
+	"nexlin/internal/handle"
+	"nexlin/internal/ledger"
+	"nexlin/internal/link"
+	"nexlin/internal/pathtext"
+	"nexlin/internal/setting"
+)
+
+// A SettingChange is one value, or one list of values, in a settings file
+// that a run changes so that it leads to another place.
+type SettingChange struct {
+	File     pathtext.Path   `json:"file"` // the real one, no link to it
+	Format   setting.Format  `json:"format"`
+	At       string          `json:"at"` // its address, see [setting.Format]
+	Key      string          `json:"key"`
+	Optional bool            `json:"optional"`
+	From     []pathtext.Path `json:"from"` // what it may name before
+	To       pathtext.Path   `json:"to"`
+	Home     pathtext.Path   `json:"home"` // of the account, for ~ and $HOME
+	Back     *SettingRecord  `json:"back"` // what an earlier run changed, which this one takes back; nil for a change
+}
+
+// A SettingRecord is what a redirect has changed in a settings file: all that
+// is needed to check it and to give it back.
+type SettingRecord struct {
+	SettingChange
+	Edits []setting.Edit `json:"edits"`
+	Was   string         `json:"was"`  // digest of the file before; empty if there was none
+	Now   string         `json:"now"`  // digest of the file as it was written
+	Held  pathtext.Path  `json:"held"` // the file as it was before; empty if it may only be given back value by value
+	Mtime handle.Time    `json:"mtime"`
+}
+
+// A SettingError stops a run at a settings file.
+type SettingError struct {
+	File string
+	At   string
+	Err  error
+}
+
+func (e *SettingError) Error() string {
+	return fmt.Sprintf("the settings file %s at %s: %v", pathtext.Show(e.File), e.At, e.Err)
+}
+func (e *SettingError) Unwrap() error { return e.Err }
+
+// ErrSettingDiffers reports a value that names neither the folder nor its new
+// place.
+var ErrSettingDiffers = errors.New("it does not name the folder any more")
+
+// records reads what a redirect has changed in settings files.
+func records(r ledger.Redirect) ([]SettingRecord, error) {
+	if len(r.Settings) == 0 {
+		return nil, nil
+	}
+	var out []SettingRecord
+	if err := json.Unmarshal(r.Settings, &out); err != nil {
+		return nil, fmt.Errorf("the settings of redirect %s can't be read: %w", r.Name, err)
+	}
+	return out, nil
+}
+
+// HomeOf is the home directory that a path lies in; empty if it lies in none
+// that is known.
+func (e *Engine) HomeOf(path string) (home string) {
+	for _, h := range e.Homes {
+		if h != "/" && within(path, h) && len(h) > len(home) {
+			home = h
+		}
+	}
+	return home
+}
+
+// places plans to change what the places of settings name from the folder to
+// its target. A value that is not there or names another folder is a blocker.
+func (e *Engine) places(p *Plan, places []setting.Place, from ...pathtext.Path) error {
+	home := e.HomeOf(string(p.Link))
+	for _, at := range places {
+		_, file, err := link.Chain(at.File)
+		if err != nil && !missing(err) {
+			return err
+		}
+		if missing(err) {
+			file = at.File
+		}
+		c := SettingChange{
+			File: pathtext.Path(file), Format: at.Format, At: at.At, Key: at.Key, Optional: at.Optional,
+			From: from, To: p.Target, Home: pathtext.Path(home),
+		}
+		if use, err := e.fits(p, &c); err != nil {
+			return err
+		} else if use {
+			p.Settings = append(p.Settings, c)
+		}
+	}
+	return nil
+}
+
+// fits looks whether a change can be made now; what stands in the way is a
+// finding. use is false for what is to be passed over.
+func (e *Engine) fits(p *Plan, c *SettingChange) (use bool, err error) {
+	about := subject(p.Name, "", "")
+	file := string(c.File)
+	say := func(code finding.Code, format string, args ...any) {
+		p.find(finding.New(code, file, fmt.Sprintf(format, args...), about))
+	}
+	dir, err := handle.OpenReal(filepath.Dir(file))
+	if missing(err) && c.Optional {
+		return false, nil
+	}
+	if err != nil {
+		say(finding.SettingUnusable, "the settings file %s can't be reached: %v", pathtext.Show(file), cause(err))
+		return false, nil
+	}
+	defer dir.Release()
+	if f, err := inHands(dir); err != nil || f != nil {
+		if f != nil {
+			p.find(*f)
+		}
+		return false, err
+	}
+	f, err := setting.Read(dir, filepath.Base(file))
+	if err != nil {
+		say(finding.SettingUnusable, "the settings file %s can't be read: %v", pathtext.Show(file), cause(err))
+		return false, nil
+	}
+	if why := foreign(f, p.UID); why != "" {
+		say(finding.SettingUnusable, "the settings file %s %s", pathtext.Show(file), why)
+		return false, nil
+	}
+	_, edits, err := c.compute(f)
+	if err != nil {
+		say(finding.SettingUnusable, "the settings file %s can't be changed at %s: %v", pathtext.Show(file), c.At, err)
+		return false, nil
+	}
+	if len(edits) > 0 || c.Back != nil {
+		return true, nil
+	}
+	if !c.Optional && !c.leads(f) {
+		f := finding.New(finding.SettingDiffers, file, fmt.Sprintf("%s at %s does not name %s", pathtext.Show(file), c.At, pathtext.Show(string(c.From[0]))), about)
+		p.find(f)
+	}
+	return false, nil
+}
+
+// foreign says why a settings file must not be written for an account.
+func foreign(f *setting.File, uid uint32) string {
+	switch {
+	case !f.Exists:
+		return ""
+	case os.Geteuid() == 0 && f.Owner() != uid && uid != 0:
+		return "belongs to another account"
+	case f.Names() > 1:
+		return "has several names (hard links), which a new file would part"
+	}
+	return ""
+}
+
+// leads reports whether every path that the addressed values name leads to
+// the new place already.
+func (c *SettingChange) leads(f *setting.File) bool {
+	vs, err := setting.Paths(c.Format, f.Data, c.At, string(c.Home))
+	return err == nil && slices.ContainsFunc(vs, func(v setting.Value) bool { return within(v.Text, string(c.To)) })
+}
+
+// compute gives the file as it will be. No edits mean that nothing there
+// names a place that this change is about.
+func (c *SettingChange) compute(f *setting.File) ([]byte, []setting.Edit, error) {
+	if c.Back != nil {
+		if c.Back.Held != "" && f.Sum() == c.Back.Now {
+			b, err := os.ReadFile(string(c.Back.Held))
+			if err != nil || setting.Sum(b) != c.Back.Was && c.Back.Was != "" {
+				return nil, nil, errors.Join(err, errors.New("the held settings file is damaged"))
+			}
+			return b, c.Back.Edits, nil
+		}
+		b, left, err := setting.Revert(c.Format, f.Data, c.Back.Edits)
+		if len(left) == len(c.Back.Edits) {
+			return f.Data, nil, err
+		}
+		return b, c.Back.Edits, err
+	}
+	for _, from := range c.From {
+		b, edits, err := setting.Redirect(c.Format, f.Data, c.At, string(from), string(c.To), string(c.Home))
+		if err != nil || len(edits) > 0 {
+			return b, edits, err
+		}
+	}
+	if c.Key == "" {
+		return f.Data, nil, nil
+	}
+	if vs, err := setting.Values(c.Format, f.Data, c.At); err != nil || len(vs) > 0 {
+		return f.Data, nil, err
+	}
+	return setting.Put(c.Format, f.Data, c.Key, string(c.To))
+}
+
+// settingsOf plans what becomes of the settings of a redirect: they are given
+// back, or, if not back, lead to its target again.
+func (e *Engine) settingsOf(p *Plan, r ledger.Redirect, back bool) error {
+	rs, err := records(r)
+	if err != nil {
+		return err
+	}
+	if p.Name == "" {
+		p.Name, p.UID = r.Name, r.UID
+	}
+	for _, rec := range slices.Backward(rs) {
+		c := rec.SettingChange
+		c.Optional = true
+		if back {
+			c.Back = &rec
+		} else {
+			c.From, c.To = append(c.From, pathtext.Path(r.Target), pathtext.Path(r.Link)), p.Target
+		}
+		if use, err := e.fits(p, &c); err != nil {
+			return err
+		} else if use {
+			p.Settings = append(p.Settings, c)
+		}
+	}
+	return nil
+}
+
+// settingData is the journal's word about one settings file.
+type settingData struct {
+	Was    string         `json:"was"`
+	Now    string         `json:"now"`
+	Exists bool           `json:"exists"`
+	Mtime  handle.Time    `json:"mtime"`
+	Edits  []setting.Edit `json:"edits"`
+}
+
+func settingAct(i int) string { return fmt.Sprintf("setting.%d", i) }
+
+func (m *mover) heldSetting(i int) string { return filepath.Join(m.run.Dir(), settingAct(i)) }
+
+// changeSettings changes the settings of the plan, one after the other; each
+// may be done already.
+func (m *mover) changeSettings(ctx context.Context) error {
+	for i := range m.p.Settings {
+		if err := m.withSetting(i, func(c *SettingChange, f *setting.File) error { return m.changeSetting(ctx, i, c, f) }); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// withSetting reads a settings file, with its directory locked against other
+// runs.
+func (m *mover) withSetting(i int, do func(*SettingChange, *setting.File) error) error {
+	c := &m.p.Settings[i]
+	dir, err := m.openReal(filepath.Dir(string(c.File)))
+	if err != nil {
+		return &SettingError{string(c.File), c.At, err}
+	}
+	defer dir.Release()
+	if err := dir.Lock(true); err != nil {
+		return &SettingError{string(c.File), c.At, fmt.Errorf("another run is at work in its directory: %w", err)}
+	}
+	f, err := setting.Read(dir, filepath.Base(string(c.File)))
+	if err == nil {
+		if why := foreign(f, m.p.UID); why != "" {
+			err = errors.New("it " + why)
+		}
+	}
+	if err == nil {
+		err = do(c, f)
+	}
+	var known *SettingError
+	if err != nil && !errors.As(err, &known) && !errors.Is(err, context.Canceled) {
+		err = &SettingError{string(c.File), c.At, err}
+	}
+	return err
+}
+
+func (m *mover) changeSetting(ctx context.Context, i int, c *SettingChange, f *setting.File) error {
+	var d settingData
+	known, err := m.lastData(settingAct(i), &d)
+	if err != nil || known && f.Sum() == d.Now {
+		return err
+	}
+	out, edits, err := c.compute(f)
+	if err != nil {
+		return err
+	}
+	if len(edits) == 0 {
+		if known || c.Optional || c.Back != nil || c.leads(f) {
+			return nil
+		}
+		return ErrSettingDiffers
+	}
+	d = settingData{Was: f.Sum(), Now: setting.Sum(out), Exists: f.Exists, Mtime: f.Mtime(), Edits: edits}
+	if err := writeFile(m.heldSetting(i), func(w io.Writer) error {
+		_, err := w.Write(f.Data)
+		return err
+	}); err != nil {
+		return err
+	}
+	w := m.writing()
+	if c.Back != nil && f.Sum() == c.Back.Now && c.Back.Held != "" {
+		w.Mtime = &c.Back.Mtime
+	}
+	return m.act(ctx, settingAct(i), d, func() error {
+		if c.Back != nil && c.Back.Was == "" && len(out) == 0 {
+			return f.Remove() // there was no file
+		}
+		return f.Write(out, w)
+	}, nil)
+}
+
+func (m *mover) writing() setting.Writing {
+	return setting.Writing{Tmp: tempName(m.p.Run), UID: m.p.UID, GID: m.p.GID}
+}
+
+// settingsBack puts the settings of this run back: byte for byte where nobody
+// has written the file since, else value by value. What is not ours any more
+// is left and told.
+func (m *mover) settingsBack(ctx context.Context) error {
+	for i := range slices.Backward(m.p.Settings) {
+		var d settingData
+		known, err := m.lastData(settingAct(i), &d)
+		if err != nil {
+			return err
+		}
+		if !known {
+			continue
+		}
+		if err := m.withSetting(i, func(c *SettingChange, f *setting.File) error { return m.settingBack(ctx, i, c, &d, f) }); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (m *mover) settingBack(ctx context.Context, i int, c *SettingChange, d *settingData, f *setting.File) error {
+	if f.Sum() == d.Was {
+		return nil // given back already, or not changed yet
+	}
+	out, w := f.Data, m.writing()
+	gone := false
+	switch {
+	case f.Sum() == d.Now:
+		held, err := os.ReadFile(m.heldSetting(i))
+		if err != nil {
+			return err
+		}
+		out, gone, w.Mtime = held, !d.Exists, &d.Mtime
+	case c.Back != nil:
+		vs := c.Back.SettingChange
+		vs.From = append(vs.From, pathtext.Path(m.p.Link))
+		again, edits, err := vs.compute(f)
+		if err != nil {
+			return err
+		}
+		if out = again; len(edits) == 0 {
+			return nil
+		}
+	default:
+		back, left, err := setting.Revert(c.Format, f.Data, d.Edits)
+		if err != nil {
+			return err
+		}
+		if out = back; len(left) > 0 {
+			m.out.Findings = append(m.out.Findings, finding.New(finding.SettingDrifted, string(c.File),
+				fmt.Sprintf("%s says something else at %s by now, and was left so", pathtext.Show(string(c.File)), strings.Join(left, ", ")), subject(m.p.Name, "", "")).Instead("look at it and set it by hand"))
+			if len(left) == len(d.Edits) {
+				return nil
+			}
+		}
+	}
+	return m.act(ctx, settingAct(i)+".back", d, func() error {
+		if gone {
+			return f.Remove()
+		}
+		return f.Write(out, w)
+	}, nil)
+}
+
+// linkAway takes the link away from a folder to which programs are led by
+// settings alone, once they are.
+func (m *mover) linkAway(ctx context.Context) error {
+	if !m.p.Linkless() || m.p.Kind == KindBringBack || m.p.Kind == KindMoveOn {
+		return nil
+	}
+	return m.act(ctx, "link-away", m.p.LinkText, func() error {
+		return errors.Join(link.Remove(m.linkIn, m.base(), string(m.p.LinkText)), m.linkIn.Sync())
+	}, nil)
+}
+
+// methods are those of the redirect that the run makes.
+func (m *mover) methods() []string {
+	if len(m.p.Methods) == 0 {
+		return []string{BySymlink}
+	}
+	return m.p.Methods
+}
+
+// settingRecords is what the redirect has changed in settings files once the
+// run is done.
+func (m *mover) settingRecords() (json.RawMessage, error) {
+	if m.p.Kind == KindBringBack {
+		return nil, nil
+	}
+	var old []SettingRecord
+	if m.p.Before != nil {
+		var err error
+		if old, err = records(*m.p.Before); err != nil {
+			return nil, err
+		}
+	}
+	var out []SettingRecord
+	for i, c := range m.p.Settings {
+		var d settingData
+		known, err := m.lastData(settingAct(i), &d)
+		if err != nil {
+			return nil, err
+		}
+		if !known {
+			continue
+		}
+		rec := SettingRecord{SettingChange: c, Edits: d.Edits, Was: d.Was, Now: d.Now, Held: pathtext.Path(m.heldSetting(i)), Mtime: d.Mtime}
+		for j, o := range old {
+			if o.File == c.File && o.At == c.At {
+				rec.follow(&o)
+				old = slices.Delete(old, j, j+1)
+				break
+			}
+		}
+		out = append(out, rec)
+	}
+	if out = append(old, out...); len(out) == 0 {
+		return nil, nil
+	}
+	return json.Marshal(out)
+}
+
+// follow makes the record of a second change one of both: what comes back is
+// what was there before the first.
+func (r *SettingRecord) follow(first *SettingRecord) {
+	for i := range r.Edits {
+		for _, e := range first.Edits {
+			if e.At == r.Edits[i].At {
+				r.Edits[i].Old, r.Edits[i].Add = e.Old, e.Add
+			}
+		}
+	}
+	r.From = first.From
+	if first.Now == r.Was {
+		r.Was, r.Held, r.Mtime = first.Was, first.Held, first.Mtime
+	} else {
+		r.Was, r.Held = "", ""
+	}
+}
+
+// CheckSettings tells which settings of a redirect do not lead to its target
+// any more.
+func (e *Engine) CheckSettings(r ledger.Redirect) ([]finding.Finding, error) {
+	rs, err := records(r)
+	if err != nil || r.State != ledger.Linked {
+		return nil, err
+	}
+	var out []finding.Finding
+	for _, rec := range rs {
+		if why := rec.drifted(r.Target); why != "" {
+			out = append(out, finding.New(finding.SettingDrifted, string(rec.File),
+				fmt.Sprintf("%s at %s %s", pathtext.Show(string(rec.File)), rec.At, why), subject(r.Name, "", "")))
+		}
+	}
+	return out, nil
+}
+
+// drifted says how a setting does not lead to the target; empty if it does.
+func (rec *SettingRecord) drifted(target string) string {
+	dir, err := handle.OpenReal(filepath.Dir(string(rec.File)))
+	if err != nil {
+		return "can't be looked at: " + cause(err).Error()
+	}
+	defer dir.Release()
+	f, err := setting.Read(dir, filepath.Base(string(rec.File)))
+	if err != nil {
+		return "can't be looked at: " + cause(err).Error()
+	}
+	if !f.Exists {
+		return "is gone"
+	}
+	if rec.Now == f.Sum() {
+		return ""
+	}
+	vs, err := setting.Paths(rec.Format, f.Data, rec.At, string(rec.Home))
+	if err != nil {
+		return "can't be read: " + err.Error()
+	}
+	leads := slices.ContainsFunc(vs, func(v setting.Value) bool { return within(v.Text, target) })
+	old := slices.IndexFunc(vs, func(v setting.Value) bool {
+		return slices.ContainsFunc(rec.From, func(p pathtext.Path) bool { return within(v.Text, string(p)) })
+	})
+	switch {
+	case old >= 0:
+		return fmt.Sprintf("names %s again, not %s", pathtext.Show(vs[old].Text), pathtext.Show(target))
+	case !leads && len(vs) == 1:
+		return fmt.Sprintf("names %s, not %s", pathtext.Show(vs[0].Text), pathtext.Show(target))
+	case !leads:
+		return "does not name " + pathtext.Show(target) + " any more"
+	}
+	return ""
+}
+
+// lead plans how programs are led to the target beside a link: by the
+// system's own location setting where that was asked for, and by the places
+// that a card names.
+func (e *Engine) lead(p *Plan, o MoveOptions) error {
+	p.Methods = o.By
+	if p.Kind == KindMoveOn {
+		// A redirect goes on as it is led.
+		p.Methods = p.Before.Methods
+		return e.settingsOf(p, *p.Before, false)
+	}
+	if p.FromIno == 0 {
+		return nil
+	}
+	places := o.Places
+	if slices.Contains(o.By, BySetting) && len(o.Places) == 0 {
+		home := e.HomeOf(string(p.Link))
+		_, own, ok, err := setting.Location(home, string(p.Link))
+		if err != nil {
+			return err
+		}
+		if home == "" || !ok {
+			p.find(finding.New(finding.NoSetting, string(p.Link), "the system keeps no location setting for "+pathtext.Show(string(p.Link)), subject(p.Name, "", "")))
+			return nil
+		}
+		places = own
+	}
+	return e.places(p, places, p.Link)
+}
