@@ -52,7 +52,15 @@ type Folder struct {
 	As      string  `yaml:"as"`      // its name at the target; empty: its own
 	Growth  float64 `yaml:"growth"`  // by which factor it must be able to grow at the target; 0 says nothing
 	Missing string  `yaml:"missing"` // "skip" passes over a folder that is not there
-	Fetches string  `yaml:"fetches"` // "on-demand" says that it holds only what was opened, not the whole
+	Whole   *Whole  `yaml:"whole"`   // how to see that it is a whole copy; nil: it is
+}
+
+// Whole says how to see that a folder holds everything, and not only what was
+// opened last.
+type Whole struct {
+	Command *Command `yaml:"command"` // its output
+	Setting *Setting `yaml:"setting"` // or the value at this address
+	Is      string   `yaml:"is"`
 }
 
 // Setting is one value of a settings file that names a folder of the card.

@@ -249,8 +249,15 @@ func (v *validator) folders(c *Card) {
 		if f.Missing != "" && f.Missing != "skip" {
 			v.fail(at+".missing", "missing is skip, or left out")
 		}
-		if f.Fetches != "" && f.Fetches != "on-demand" {
-			v.fail(at+".fetches", "fetches is on-demand, or left out")
+		if w := f.Whole; w != nil {
+			switch {
+			case (w.Command == nil) == (w.Setting == nil) || w.Is == "":
+				v.fail(at+".whole", "whole is a command or a setting, and what it is where the copy is whole")
+			case w.Command != nil:
+				v.command(at+".whole.command", w.Command)
+			default:
+				v.setting(at+".whole.setting", w.Setting, nil)
+			}
 		}
 		if f.As == "." || f.As == ".." || strings.ContainsAny(f.As, "/\x00") {
 			v.fail(at+".as", "as is one name, no path")

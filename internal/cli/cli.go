@@ -57,6 +57,7 @@ type app struct {
 
 	stateDir     string
 	standins     string
+	config       string
 	noColor      bool
 	quiet        bool
 	verbose      bool
@@ -177,7 +178,14 @@ func (a *app) engine(write bool) (*redirect.Engine, func(), error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	e := &redirect.Engine{Ledger: l, Drives: drives, Homes: homes(a.home)}
+	e := &redirect.Engine{Ledger: l, Drives: drives, Homes: homes(a.home), Ask: a.askPerson, Env: os.Environ()}
+	if e.Cards, err = a.loadCards(); err != nil {
+		if a.needsCards() {
+			_ = l.Close() // nothing was written
+			return nil, nil, err
+		}
+		a.note("a card is left out: %v", err)
+	}
 	a.tellStopped(e)
 	return e, func() { _ = l.Close() }, nil // nothing is written after the last commit
 }
@@ -221,6 +229,9 @@ func (a *app) grave(code int) {
 func (a *app) runner(f func(cmd *cobra.Command, args []string) error) func(*cobra.Command, []string) error {
 	return func(cmd *cobra.Command, args []string) error {
 		a.command = cmd.Name()
+		if up := cmd.Parent(); up != nil && up.Name() == "card" {
+			a.command = "card " + cmd.Name()
+		}
 		return f(cmd, args)
 	}
 }

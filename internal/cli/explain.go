@@ -11,6 +11,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"nexlin/internal/card"
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/ledger"
@@ -44,7 +45,12 @@ func (a *app) explain(err error) fault {
 		}
 		return f
 	}
+	if f, ok := a.explainTogether(err); ok {
+		return f
+	}
 	var (
+		mistake *card.MistakeError
+		noCard  *card.NotFoundError
 		usage   *usageError
 		name    *redirect.NameError
 		drv     *drive.NotFoundError
@@ -60,6 +66,13 @@ func (a *app) explain(err error) fault {
 	switch {
 	case errors.As(err, &usage):
 		f.Code, f.Exit, f.Next = "usage", exitUsage, []string{"nexlin help " + a.command}
+	case errors.As(err, &mistake):
+		f.Code, f.Exit, f.Path, f.Next = "card-mistake", exitUsage, mistake.File, []string{"put it right there; `nexlin card test " + pathtext.Quote(mistake.File) + "` looks again"}
+	case errors.As(err, &noCard):
+		f.Code, f.Exit, f.Next = "no-such-card", exitUsage, []string{"nexlin card list shows them"}
+		if len(noCard.Known) > 0 {
+			f.Next = []string{"did you mean " + strings.Join(noCard.Known, " or ") + "?"}
+		}
 	case errors.As(err, &name):
 		f.Code, f.Exit = "no-such-redirect", exitUsage
 		f.Next = []string{"nexlin list shows the names"}
@@ -144,6 +157,11 @@ func (a *app) explainStopped(s *redirect.StoppedError) fault {
 		f.State = fmt.Sprintf("%s leads to the new place; both copies are there", a.path(s.Link))
 	}
 	switch s.Kind {
+	case redirect.KindMoveTogether, redirect.KindBackTogether:
+		f.State = "every folder is whole; none leads to its new place yet"
+		if s.Switched {
+			f.State = "every folder is whole; they lead to their new places"
+		}
 	case redirect.KindMend, redirect.KindRestore, redirect.KindRenew:
 		f.State = "the data on the drive was not touched"
 	case redirect.KindMerge:

@@ -181,7 +181,7 @@ func (a *app) showRedirect(e *redirect.Engine, rep *health.Report) error {
 	if r.State == ledger.Ended {
 		a.print("  it was brought back: %s is a real folder", a.path(r.Link))
 	} else {
-		a.print("  %s", arrow(a.path(r.Link), a.onDrive(r)))
+		a.print("  %s", led(r.Methods, a.path(r.Link), a.onDrive(r)))
 	}
 	rows := [][]string{
 		{"link", a.path(r.Link)}, {"target", a.path(r.Target)}, {"method", strings.Join(r.Methods, "+")}, {"account", r.Account},

@@ -163,7 +163,7 @@ func (a *app) showMending(p *redirect.Plan) {
 	if p.Into == "" || p.LinkText == "" {
 		a.print("%s", bold.Render(p.Name))
 	} else {
-		a.print("%s", arrow(a.path(string(p.Link)), on(&p.IntoNow, string(p.LinkText))))
+		a.print("%s", led(p.Methods, a.path(string(p.Link)), on(&p.IntoNow, string(p.LinkText))))
 	}
 	m := p.Mend
 	if m.After.Drive.Mount != p.Before.Drive.Mount {
@@ -174,6 +174,9 @@ func (a *app) showMending(p *redirect.Plan) {
 		a.print("  link      leads to %s now, and will lead to %s", a.path(string(p.OldText)), a.path(string(p.LinkText)))
 	case m.Link:
 		a.print("  link      is made: nothing stands at %s now", a.path(string(p.Link)))
+	}
+	for _, s := range p.Settings {
+		a.print("  setting   %s at %s leads to %s again", a.path(string(s.File)), pathtext.Show(s.At), a.path(string(s.To)))
 	}
 	if m.Tag {
 		a.print("  drive     its tag is written anew")
@@ -282,9 +285,9 @@ func (a *app) showMended(o *redirect.Outcome) {
 		a.print("%s  %s", good.Render("done"), bold.Render(p.Name))
 		return
 	}
-	a.print("%s  %s", good.Render("done"), arrow(a.path(string(p.Link)), on(&p.IntoNow, string(p.LinkText))))
+	a.print("%s  %s", good.Render("done"), led(p.Methods, a.path(string(p.Link)), on(&p.IntoNow, string(p.LinkText))))
 	a.proof(o)
-	a.print("  tried     a file saved through the link shows up at the target, and the other way round")
+	a.tried(p)
 	a.news(o)
 	if p.Kind == redirect.KindMerge {
 		a.print("")

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -26,6 +27,10 @@ type moveFlags struct {
 	accept         []string
 	digest, links  string
 	workers        int
+	by             string
+	profile        []string
+	perAccount     bool
+	futureOnly     bool
 }
 
 func (a *app) moveCmd() *cobra.Command {
@@ -40,11 +45,11 @@ func (a *app) moveCmd() *cobra.Command {
 			"terminal, it leads through the choices.",
 		Example: "  nexlin move ~/Pictures --into BASALT:/ines --preview\n  nexlin move ~/Pictures --into BASALT:/ines",
 		RunE: a.runner(func(cmd *cobra.Command, args []string) error {
-			if len(args) == 0 && f.into == "" {
+			if len(args) == 0 && f.into == "" && len(f.profile) == 0 {
 				return a.moveGuided(f, given(cmd))
 			}
-			if len(args) == 0 || f.into == "" {
-				return &usageError{"name the folder and, with --into, the directory it goes into"}
+			if f.into == "" || (len(args) == 0) == (len(f.profile) == 0) {
+				return &usageError{"name the folder, or some with --profile, and, with --into, the directory it goes into"}
 			}
 			if len(args) > 1 && (f.as != "" || f.name != "") {
 				return &usageError{"--as and --name go with one folder"}
@@ -64,13 +69,31 @@ func (a *app) moveCmd() *cobra.Command {
 	fl.StringVar(&f.links, "inner-links", string(redirect.RewriteLinks), "relative links that lead out of the folder: rewrite, keep or refuse (`HOW`)")
 	fl.StringVar(&f.digest, "digest", string(transfer.SHA256), "the `DIGEST` of every file in the manifest: sha256, which stock tools check, or blake3, which is faster")
 	fl.IntVar(&f.workers, "workers", 0, "how many files are copied at once (`N`); 0 follows the drives")
+	fl.StringVar(&f.by, "by", "", "how programs are led to the new place (`METHOD`): symlink, setting, or setting+symlink; symlink unless a card says else")
+	fl.StringSliceVar(&f.profile, "profile", nil, "move profile folders, all or none of them: all, or some of documents, pictures, music, videos, downloads, desktop… (`KINDS`)")
+	fl.BoolVar(&f.perAccount, "per-account", false, "put the folders into a directory of the account's name in DIR")
+	fl.BoolVar(&f.futureOnly, "future-only", false, "change only where new things go: the location setting leads to the new place, nothing is moved")
 	a.previewFlag(c, &f.preview)
 	return c
+}
+
+// methods reads --by.
+func (f *moveFlags) methods() []string {
+	if f.by == "" {
+		return nil
+	}
+	out := strings.Split(f.by, "+")
+	slices.Sort(out) // setting before symlink, as it is shown
+	return out
 }
 
 // check refuses values that no move takes.
 func (f *moveFlags) check() error {
 	switch {
+	case f.by != "" && !slices.Contains([]string{"symlink", "setting", "setting+symlink"}, strings.Join(f.methods(), "+")):
+		return &usageError{"--by takes symlink, setting or setting+symlink"}
+	case len(f.profile) > 0 && (f.as != "" || f.name != "" || f.discard):
+		return &usageError{"--as, --name and --discard-original go with one folder"}
 	case !slices.Contains([]string{"rewrite", "keep", "refuse"}, f.links):
 		return &usageError{"--inner-links takes rewrite, keep or refuse"}
 	case f.digest != string(transfer.SHA256) && f.digest != string(transfer.BLAKE3):
@@ -121,7 +144,7 @@ func codes(in []string) ([]finding.Code, error) {
 func (f *moveFlags) options(folder, into string, accept []finding.Code) redirect.MoveOptions {
 	return redirect.MoveOptions{
 		Folder: folder, Into: into, As: f.as, Name: f.name, WhileInUse: f.whileInUse, WaitQuiet: f.waitQuiet, Discard: f.discard, Accept: accept,
-		Digest: transfer.Digest(f.digest), InnerLinks: redirect.InnerLinks(f.links),
+		Digest: transfer.Digest(f.digest), InnerLinks: redirect.InnerLinks(f.links), By: f.methods(),
 	}
 }
 
@@ -147,6 +170,19 @@ func (a *app) moveAll(args []string, f moveFlags) error {
 		return err
 	}
 	e.Workers = f.workers
+	if f.perAccount {
+		into = filepath.Join(into, a.account())
+	}
+	switch o := f.options("", into, accept); {
+	case f.futureOnly:
+		return a.futureOnly(e, args, f, o)
+	case len(f.profile) > 0:
+		return a.moveProfile(e, f, o)
+	case len(args) == 1 && strings.HasPrefix(args[0], cardPrefix):
+		return a.moveCard(e, strings.TrimPrefix(args[0], cardPrefix), f, o)
+	case slices.ContainsFunc(args, func(s string) bool { return strings.HasPrefix(s, cardPrefix) }):
+		return &usageError{"a card is moved by itself: name it alone"}
+	}
 	each := func(arg string) (doc, error) {
 		folder, err := a.folderArg(e, arg, cwd)
 		if err != nil {
@@ -294,7 +330,7 @@ func (a *app) tellStopped(e *redirect.Engine) {
 	if a.quiet || a.json || slices.Contains([]string{"resume", "undo", "history"}, a.command) {
 		return
 	}
-	rows, err := e.Ledger.Unfinished()
+	rows, err := e.Open()
 	if err != nil {
 		return // the command itself will meet the same and say it
 	}

@@ -19,9 +19,9 @@ func (a *app) showPlan(p *redirect.Plan) {
 	case redirect.KindBringBack:
 		a.print("%s   (a real folder again; the data comes from %s)", bold.Render(a.path(string(p.Link))), fromWhere(a, p))
 	case redirect.KindMoveOn:
-		a.print("%s   (until now %s)", arrow(a.path(string(p.Link)), target), fromWhere(a, p))
+		a.print("%s   (until now %s)", led(p.Methods, a.path(string(p.Link)), target), fromWhere(a, p))
 	default:
-		a.print("%s", arrow(a.path(string(p.Link)), target))
+		a.print("%s", led(p.Methods, a.path(string(p.Link)), target))
 	}
 	if p.FromNow.Mount != "" && p.IntoNow.Mount != "" {
 		a.print("")
@@ -52,6 +52,7 @@ func (a *app) planNumbers(p *redirect.Plan) {
 	if p.LentFiles > 0 && p.Base.Take {
 		a.print("  takes     %s out of the held original that are equal; they need no room", plural(p.LentFiles, "file", "files"))
 	}
+	a.settingLines(p)
 	a.print("")
 	into, from := &p.IntoNow, &p.FromNow
 	later := fmt.Sprintf("%s, and %s more once the original is discarded", size(from.Free), size(p.FreesLater))
@@ -114,9 +115,9 @@ func (a *app) showMoved(o *redirect.Outcome) {
 	p := o.Plan
 	name := pathtext.Quote(p.Name)
 	a.print("")
-	a.print("%s  %s", good.Render("done"), arrow(a.path(string(p.Link)), on(&p.IntoNow, p.Copy())))
+	a.print("%s  %s", good.Render("done"), led(p.Methods, a.path(string(p.Link)), on(&p.IntoNow, p.Copy())))
 	a.proof(o)
-	a.print("  tried     a file saved through the link shows up at the target, and the other way round")
+	a.tried(p)
 	a.news(o)
 	a.print("")
 	a.spaces(o)
@@ -131,6 +132,30 @@ func (a *app) showMoved(o *redirect.Outcome) {
 	a.print("  frees %s on %s:   nexlin discard-original %s", size(p.FreesLater), pathtext.Show(p.FromNow.Name()), name)
 	a.print("  brings the data back:   nexlin bring-back %s", name)
 	a.print("  takes this move back:   nexlin undo %s", o.Run)
+}
+
+// settingLines says which settings change, and whether a link stays.
+func (a *app) settingLines(p *redirect.Plan) {
+	for _, s := range p.Settings {
+		what := "leads to the new place"
+		if s.Back != nil {
+			what = "says again what it said before"
+		}
+		a.print("  setting   %s at %s %s", a.path(string(s.File)), pathtext.Show(s.At), what)
+	}
+	if p.Linkless() && p.Kind == redirect.KindMove {
+		a.print("  link      none: programs that have the old path built in will not find the folder (--by setting+symlink leads them, too)")
+	}
+}
+
+// tried says how it was proven that programs are led to the new place.
+func (a *app) tried(p *redirect.Plan) {
+	if !p.Linkless() {
+		a.print("  tried     a file saved through the link shows up at the target, and the other way round")
+	}
+	for _, s := range p.Settings {
+		a.print("  setting   %s at %s leads there", a.path(string(s.File)), pathtext.Show(s.At))
+	}
 }
 
 func (a *app) showBroughtBack(o *redirect.Outcome) {

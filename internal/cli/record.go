@@ -116,7 +116,7 @@ func (a *app) showRecord(p *redirect.Plan) {
 	if p.IntoNow.Mount != "" {
 		target = on(&p.IntoNow, string(p.Target))
 	}
-	a.print("%s", arrow(a.path(string(p.Link)), target))
+	a.print("%s", led(p.Methods, a.path(string(p.Link)), target))
 	a.print("  redirect  %s", p.Name)
 	switch {
 	case p.From == p.Link && p.From != "":
@@ -136,7 +136,7 @@ func (a *app) showRecord(p *redirect.Plan) {
 func (a *app) showRecorded(o *redirect.Outcome) {
 	p := o.Plan
 	a.print("")
-	a.print("%s  %s", good.Render("recorded"), arrow(a.path(string(p.Link)), on(&p.IntoNow, p.Copy())))
+	a.print("%s  %s", good.Render("recorded"), led(p.Methods, a.path(string(p.Link)), on(&p.IntoNow, p.Copy())))
 	what := "read, and taken in as they are"
 	if p.From != "" {
 		what = "compared with the original, every one equal"

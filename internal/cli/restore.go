@@ -179,7 +179,7 @@ func restoreDoc(r *redirect.Restore) doc {
 }
 
 func (a *app) showRestore(d *drive.Drive, r *redirect.Restore) {
-	a.print("%s", arrow(a.path(r.Link), on(d, r.Target)))
+	a.print("%s", led(nil, a.path(r.Link), on(d, r.Target)))
 	whose := r.Account
 	if r.Account != r.Note.Account {
 		whose += ", there " + r.Note.Account

@@ -27,6 +27,7 @@ func (a *app) root() *cobra.Command {
 	root.CompletionOptions.HiddenDefaultCmd = true
 	p := root.PersistentFlags()
 	p.StringVar(&a.stateDir, "state-dir", os.Getenv("NEXLIN_STATE_DIR"), "keep Nexlin's records in `DIR`")
+	p.StringVar(&a.config, "config", os.Getenv("NEXLIN_CONFIG"), "look for your own cards in `DIR`/cards")
 	p.StringVar(&a.standins, "standin-drives", os.Getenv("NEXLIN_STANDIN_DRIVES"), "use the stand-in drives described in `FILE`")
 	_ = p.MarkHidden("standin-drives") // it exists
 	p.BoolVar(&a.noColor, "no-color", false, "no colours (as with NO_COLOR)")
@@ -37,7 +38,7 @@ func (a *app) root() *cobra.Command {
 	p.BoolVar(&a.progressJSON, "progress-json", false, "progress as JSON Lines on standard error")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &usageError{err.Error()} })
 	for _, g := range []struct{ id, title string }{
-		{"look", "Look"}, {"move", "Move, and take it back"}, {"watch", "Watch over"}, {"learn", "Learn"},
+		{"look", "Look"}, {"move", "Move, and take it back"}, {"watch", "Watch over"}, {"many", "Kinds of folder"}, {"learn", "Learn"},
 	} {
 		root.AddGroup(&cobra.Group{ID: g.id, Title: g.title + ":"})
 	}
@@ -50,6 +51,7 @@ func (a *app) root() *cobra.Command {
 	add("look", a.drivesCmd(), a.surveyCmd(), a.inspectCmd())
 	add("move", a.moveCmd(), a.bringBackCmd(), a.detachCmd(), a.discardCmd(), a.resumeCmd(), a.undoCmd())
 	add("watch", a.listCmd(), a.showCmd(), a.historyCmd(), a.checkCmd(), a.tryCmd(), a.mendCmd(), a.recordCmd(), a.restoreCmd(), a.watchCmd())
+	add("many", a.cardCmd())
 	add("learn", a.demoCmd())
 	root.AddCommand(a.standinCmd())
 	root.SetHelpCommandGroupID("learn")

@@ -2,7 +2,9 @@ package cli
 
 import (
 	"errors"
+	"maps"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"github.com/dustin/go-humanize"
@@ -66,12 +68,63 @@ func (a *app) callroostCmd() *cobra.Command {
 // Nexlin that fails.
 func (a *app) complain(err error) error {
 	var c *standin.CallroostError
-	if !errors.As(err, &c) {
+	var p *standin.ProgramError
+	switch {
+	case errors.As(err, &c):
+		err = c
+	case errors.As(err, &p):
+		err = p
+	default:
 		return err
 	}
-	a.print("%s", c.Error())
+	a.print("%s", err.Error())
 	a.grave(exitFailed)
 	return nil
+}
+
+// program makes the command of a made-up program out of what it can be told.
+func (a *app) program(name, short string, acts map[string]func(args []string) error) *cobra.Command {
+	c := &cobra.Command{Use: name, Short: short}
+	for _, use := range slices.Sorted(maps.Keys(acts)) {
+		c.AddCommand(&cobra.Command{Use: use, Args: cobra.ArbitraryArgs, RunE: a.runner(func(_ *cobra.Command, args []string) error {
+			return a.complain(acts[use](args))
+		})})
+	}
+	return c
+}
+
+// mudflatCmd is the stand-in for programs that keep a shared folder.
+func (a *app) mudflatCmd() *cobra.Command {
+	m := &standin.Mudflat{Home: a.home, Say: a.print}
+	return a.program("mudflat", "a made-up program that keeps the survey team's shared folder", map[string]func([]string) error{
+		"run":   func([]string) error { return m.Run(a.ctx.Done()) },
+		"start": func([]string) error { return standin.Start(m.Running, "standin", "mudflat", "run") },
+		"stop":  func([]string) error { return standin.Stop(m.Running()) },
+		"sync":  func([]string) error { return m.Sync() },
+		"status": func([]string) error {
+			if pid := m.Running(); pid != 0 {
+				a.print("running")
+				return nil
+			}
+			a.print("at rest")
+			return nil
+		},
+		"pending": func([]string) error {
+			todo, err := m.Pending()
+			if err == nil {
+				a.print("%d", len(todo))
+			}
+			return err
+		},
+	})
+}
+
+// sonogramCmd is the stand-in for programs with several path settings.
+func (a *app) sonogramCmd() *cobra.Command {
+	s := &standin.Sonogram{Home: a.home, Say: a.print}
+	return a.program("sonogram", "a made-up program that keeps spectrogram tiles on shelves", map[string]func([]string) error{
+		"show": func([]string) error { return s.Show() },
+	})
 }
 
 // standinDriveCmd pulls, plugs in and fills the stand-in drives in force.

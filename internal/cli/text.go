@@ -13,6 +13,7 @@ import (
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/redirect"
 )
 
 // The few styles: words carry the meaning, colour only helps the eye.
@@ -53,11 +54,6 @@ func (a *app) path(p string) string {
 
 // on writes a path on a drive by the drive's label.
 func on(d *drive.Drive, p string) string { return pathtext.Show(d.Display(p)) }
-
-// arrow draws which way a redirect goes.
-func arrow(from, to string) string {
-	return bold.Render(from) + " ──link──▶ " + bold.Render(to)
-}
 
 func (a *app) print(format string, args ...any) { fmt.Fprintf(a.out, format+"\n", args...) }
 
@@ -135,4 +131,14 @@ func seconds(s float64) string {
 		return fmt.Sprintf("%.1f s", s)
 	}
 	return time.Duration(s * float64(time.Second)).Round(time.Second).String()
+}
+
+// led is the arrow of a redirect or a plan: a link, or a setting where there
+// is none.
+func led(methods []string, from, to string) string {
+	word := "link"
+	if redirect.Linkless(methods) {
+		word = "setting"
+	}
+	return bold.Render(from) + " ──" + word + "──▶ " + bold.Render(to)
 }

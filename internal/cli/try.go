@@ -94,7 +94,7 @@ func roomLine(where string, r health.Room) string {
 
 func (a *app) showTrial(t *health.Trial) {
 	r := t.Redirect
-	a.print("%s", arrow(a.path(r.Link), a.onDrive(r)))
+	a.print("%s", led(r.Methods, a.path(r.Link), a.onDrive(r)))
 	switch {
 	case t.Report.State != health.Good:
 		a.print("%s  nothing was tried", stateWord(t.Report.State))

@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"strings"
+
 	"github.com/spf13/cobra"
 
 	"nexlin/internal/ledger"
@@ -46,6 +48,9 @@ func (a *app) bringBackCmd() *cobra.Command {
 			}
 			if o.WaitQuiet < 0 {
 				return &usageError{"--wait-quiet takes a time such as 30s or 10m"}
+			}
+			if len(args) == 1 && strings.HasPrefix(args[0], cardPrefix) {
+				return a.backCard(strings.TrimPrefix(args[0], cardPrefix), preview, o)
 			}
 			return a.named(args, !preview, "runs", func(e *redirect.Engine, r ledger.Redirect) (doc, error) {
 				return a.planned(e, preview, "bring it back?", a.showBroughtBack, func(progress func(entries, bytes int64)) (*redirect.Plan, error) {
@@ -159,7 +164,11 @@ func (a *app) recoverCmd(use, short, question string, forward bool) *cobra.Comma
 			if err != nil {
 				return err
 			}
-			if !a.json {
+			switch {
+			case a.json:
+			case rec.Together != nil:
+				a.showTogetherRecovery(e, rec)
+			default:
 				a.showRecovery(rec, forward)
 			}
 			if preview {
@@ -171,6 +180,9 @@ func (a *app) recoverCmd(use, short, question string, forward bool) *cobra.Comma
 			}
 			if err := a.confirm(question, true, "--yes"); err != nil {
 				return err
+			}
+			if rec.Together != nil {
+				return a.recoverTogether(e, row, forward)
 			}
 			return a.recoverRun(e, row, forward)
 		}),

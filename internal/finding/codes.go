@@ -118,6 +118,16 @@ const (
 	SettingUnusable Code = "setting-not-usable"
 	SettingDiffers  Code = "setting-names-another"
 	SettingDrifted  Code = "setting-drifted"
+	PassedOver      Code = "passed-over"
+
+	// Programs and cards.
+	ProgramRuns Code = "program-running"
+	StepFailed  Code = "step-failed"
+	MustStay    Code = "must-stay"
+	OnDemand    Code = "fetched-on-demand"
+	CardKnown   Code = "card-known"
+
+	NoRoomToGrow Code = "no-room-to-grow"
 )
 
 var kinds = func() map[Code]Kind {
@@ -227,9 +237,16 @@ var list = []Kind{
 	{RecordLost, Warning, "The manifest on the drive can't be used, so what is at the target is taken as it is.", "compare with a backup if you doubt it", false},
 	{FolderInWay, Info, "A real folder stands where the link belongs.", "it is merged into the target and held; `--folders hold` holds it as it is", false},
 	{HeldInUse, Blocker, "A program still has the held original open.", "quit the program and try again", false},
+	{ProgramRuns, Blocker, "The program that owns the folder is at work.", "quit it and try again", false},
+	{CardKnown, Info, "A card knows this folder: it stops the program and changes its settings, too.", "name it as card:CARD", false},
+	{NoRoomToGrow, Warning, "The drive has too little room for the folder to grow as it does.", "free room there, or choose a larger drive; `--accept no-room-to-grow` goes on", true},
+	{StepFailed, Warning, "A step that a card has for after the run failed.", "start the program by hand and look at what it says", false},
+	{MustStay, Blocker, "This place must not be moved.", "see the reason in the message; name another folder", false},
+	{OnDemand, Blocker, "The program keeps only what was opened last and fetches the rest when it is needed: this is no whole copy, but a cache.", "set the program to keep everything on this computer, or to keep nothing here; `--accept fetched-on-demand` moves what is there", true},
 	{NoSetting, Blocker, "The system keeps no location setting for this folder, so there is none to change.", "`--by symlink` leaves a link behind, which programs follow without a setting", false},
 	{SettingUnusable, Blocker, "A settings file can't be read or may not be changed.", "see the message; quit the program that owns the file, or run as the account that owns it", false},
 	{SettingDiffers, Blocker, "A settings file does not name the folder where it should, so changing it would lead the program elsewhere.", "look at the value: start the program once if it has not written it yet, or correct the address in the card", false},
+	{PassedOver, Info, "A profile folder is not moved with the others.", "nothing needs doing", false},
 	{SettingDrifted, Warning, "A setting does not lead to the target any more: a program or a person has changed it.", "`nexlin mend NAME` sets it again", false},
 }
 

@@ -70,6 +70,9 @@ func (r *Redirect) UnmarshalJSON(b []byte) error {
 		return err
 	}
 	r.Link, r.Target = string(in.Link), string(in.Target)
+	if string(r.Settings) == "null" {
+		r.Settings = nil
+	}
 	return nil
 }
 

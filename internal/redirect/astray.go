@@ -41,7 +41,7 @@ func LookAtLink(r ledger.Redirect) ([]finding.Finding, error) {
 	defer parent.Release()
 	st, err := parent.Stat(filepath.Base(r.Link))
 	switch {
-	case missing(err) && (r.State == ledger.Detached || linkless(r.Methods)):
+	case missing(err) && (r.State == ledger.Detached || Linkless(r.Methods)):
 		return nil, nil
 	case missing(err):
 		return one(finding.LinkMissing, "the link "+shown+" is gone")

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"io/fs"
 	"path/filepath"
-	"slices"
 
 	"golang.org/x/sys/unix"
 
@@ -267,27 +266,7 @@ func (m *mover) forget() error {
 	if !madeParents {
 		return nil
 	}
-	at := string(parents.Anchor)
-	dirs := []string{}
-	for _, n := range parents.Names {
-		dirs = append(dirs, at)
-		at = filepath.Join(at, string(n))
-	}
-	for i, up := range slices.Backward(dirs) {
-		d, err := m.openReal(up)
-		if err != nil {
-			continue
-		}
-		err = d.Rmdir(string(parents.Names[i]))
-		if e := m.dropScratch(d); err == nil {
-			err = e
-		}
-		d.Release()
-		if err != nil && !missing(err) && !errors.Is(err, unix.ENOTEMPTY) && !errors.Is(err, unix.EEXIST) {
-			return err
-		}
-	}
-	return nil
+	return m.dropDirs(parents)
 }
 
 // dropNote removes the note of this run, and the record directory if

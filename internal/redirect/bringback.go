@@ -24,6 +24,7 @@ import (
 type BackOptions struct {
 	WhileInUse bool
 	WaitQuiet  time.Duration
+	Stops      bool // a step before the copy stops the program
 	UseHeld    bool // take what is equal out of the held original instead of copying it
 	Accept     []finding.Code
 	Progress   func(entries, bytes int64) // of the inspection; may be nil
@@ -34,7 +35,7 @@ type BackOptions struct {
 func (e *Engine) PlanBringBack(ctx context.Context, r ledger.Redirect, o BackOptions) (*Plan, error) {
 	now := time.Now()
 	p := &Plan{
-		Run: ledger.NewRunID(now), Kind: KindBringBack, Made: now, WhileInUse: o.WhileInUse, WaitQuiet: o.WaitQuiet, Name: r.Name, Before: &r,
+		Run: ledger.NewRunID(now), Kind: KindBringBack, Made: now, WhileInUse: o.WhileInUse, Stops: o.Stops, WaitQuiet: o.WaitQuiet, Name: r.Name, Before: &r,
 		Link: pathtext.Path(r.Link), Target: pathtext.Path(r.Target), From: pathtext.Path(r.Target),
 		Into: pathtext.Path(filepath.Dir(r.Link)), Final: pathtext.Path(filepath.Base(r.Link)), LinkText: pathtext.Path(r.Target),
 		HeldIn: pathtext.Path(filepath.Dir(r.Target)), Digest: transfer.SHA256, InnerLinks: RewriteLinks, Methods: r.Methods,
@@ -192,7 +193,7 @@ func (e *Engine) PlanDetach(r ledger.Redirect) (*DetachPlan, error) {
 	}
 	d.Settings, d.Findings = p.Settings, append(d.Findings, p.Findings...)
 	if _, err := parent.Stat(base); missing(err) {
-		d.Gone = !linkless(r.Methods)
+		d.Gone = !Linkless(r.Methods)
 	} else if !ours {
 		d.Findings = append(d.Findings, finding.New(finding.OldPlaceTaken, r.Link,
 			"something else than our link stands at "+pathtext.Show(r.Link), subject(r.Name, "", "")))

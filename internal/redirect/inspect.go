@@ -65,7 +65,9 @@ func (e *Engine) Inspect(ctx context.Context, path string, progress func(entries
 		return nil, err
 	}
 	if p.FromIno != 0 && p.Blocked() == nil {
-		l.Methods = []string{"symlink"}
+		if l.Methods, err = e.FitBy(at); err != nil {
+			return nil, err
+		}
 	}
 	return l, nil
 }
@@ -215,7 +217,7 @@ func (e *Engine) sockets(p *Plan) {
 		return // names that a program left behind: kept as they are
 	}
 	f := finding.New(finding.SocketsLive, live[0], fmt.Sprintf("a program waits for connections at %s", pathtext.Show(live[0])), subject("", "", ""))
-	if p.WhileInUse {
+	if p.WhileInUse || p.Stops {
 		f.Severity = finding.Warning
 	}
 	p.find(f.Listing(len(live), live))
@@ -292,6 +294,9 @@ func (e *Engine) users(ctx context.Context, p *Plan) error {
 	case p.WhileInUse:
 		f.Severity = finding.Warning
 		f.Remedy = "what they write during the switch is looked for and brought over"
+	case p.Stops:
+		f.Severity = finding.Warning
+		f.Remedy = "it is stopped first, and whether it has is looked at"
 	case p.WaitQuiet > 0:
 		f.Severity = finding.Warning
 		f.Remedy = "the run waits for up to " + p.WaitQuiet.String() + " until they are done"

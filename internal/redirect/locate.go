@@ -51,7 +51,7 @@ type presence struct {
 // saw: for looking at many redirects in one moment, not for runs.
 func (e *Engine) AtOnce() *Engine {
 	c := *e
-	c.seen = &presence{where: map[ledger.DriveRef]Whereabouts{}, stopped: sync.OnceValues(e.Ledger.Unfinished)}
+	c.seen = &presence{where: map[ledger.DriveRef]Whereabouts{}, stopped: sync.OnceValues(e.unfinishedRuns)}
 	return &c
 }
 
@@ -76,7 +76,7 @@ func (e *Engine) Held(name string) ([]ledger.Held, error) {
 // Unfinished lists the runs that were stopped, newest first.
 func (e *Engine) Unfinished() ([]ledger.RunRow, error) {
 	if e.seen == nil {
-		return e.Ledger.Unfinished()
+		return e.unfinishedRuns()
 	}
 	return e.seen.stopped()
 }

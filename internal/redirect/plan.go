@@ -50,6 +50,7 @@ type Plan struct {
 	IntoDrive ledger.DriveRef `json:"into_drive"`
 	TagIn     pathtext.Path   `json:"tag_in"` // where the drive tag lies, or is to be written
 	NewTag    bool            `json:"new_tag"`
+	TagMade   bool            `json:"tag_made"` // another folder's run of the same run of several has written it
 
 	UID     uint32    `json:"uid"`
 	GID     uint32    `json:"gid"`
@@ -67,6 +68,7 @@ type Plan struct {
 	InnerLinks InnerLinks       `json:"inner_links"`
 	Allow      transfer.Allow   `json:"allow"` // what the drive can't keep and was accepted
 	WhileInUse bool             `json:"while_in_use"`
+	Stops      bool             `json:"stops"` // a step before the copy stops the program
 	Accepted   []finding.Code   `json:"accepted"`
 	OnlyEqual  bool             `json:"only_equal"` // discard-original
 	HeldOf     string           `json:"held_of"`    // discard-original: only what this run holds; empty: all
@@ -79,6 +81,9 @@ type Plan struct {
 	Choices    []Choice         `json:"choices"`    // merge: what a person chose, by path
 	Methods    []string         `json:"methods"`    // how programs are led to the target; empty stands for a symbolic link
 	Settings   []SettingChange  `json:"settings"`   // settings files that the run changes; may be empty
+	Together   string           `json:"together"`   // the run of several that this is a part of; empty for one by itself
+	Growth     float64          `json:"growth"`     // by which factor it must be able to grow at the target; 0 says nothing
+	Card       string           `json:"card"`       // the card it was made by; empty without one
 	Made       time.Time        `json:"made"`
 
 	// What inspection found; not part of the record.
@@ -126,16 +131,17 @@ func (p *Plan) exchanges() bool { return p.Kind == KindMove || p.Kind == KindMer
 
 // Linkless says that programs are led to the target by settings alone: no
 // link stands at the link path.
-func (p *Plan) Linkless() bool { return linkless(p.Methods) }
+func (p *Plan) Linkless() bool { return Linkless(p.Methods) }
 
-func linkless(methods []string) bool {
+// Linkless says that methods leave no link at the link path.
+func Linkless(methods []string) bool {
 	return len(methods) > 0 && !slices.Contains(methods, BySymlink)
 }
 
 // Small says that the run copies nothing: it only changes a link or records,
 // or deletes.
 func (p *Plan) Small() bool {
-	return slices.Contains([]string{KindDetach, KindDiscard, KindMend, KindRestore, KindRenew}, p.Kind)
+	return slices.Contains([]string{KindDetach, KindDiscard, KindMend, KindRestore, KindRenew, KindFuture}, p.Kind)
 }
 
 // Blocked gives the *RefusedError of the plan's blockers; nil if there are

@@ -96,7 +96,7 @@ func (m *mover) makeDirs(ctx context.Context, act, dir string) (at *handle.Dir, 
 	if err != nil {
 		return nil, err
 	}
-	names := strings.Split(strings.Trim(strings.TrimPrefix(dir, anchor), "/"), "/")
+	names := strings.FieldsFunc(strings.TrimPrefix(dir, anchor), func(r rune) bool { return r == '/' })
 	err = m.act(ctx, act, parentsData{pathtext.Path(anchor), asPaths(names)}, func() error {
 		up, err := m.openReal(anchor)
 		for _, name := range names {
@@ -171,7 +171,7 @@ func (m *mover) tag(ctx context.Context) error {
 			return err
 		case t.ID != m.p.IntoDrive.ID:
 			return &BrokenError{d.Path(), "the drive tag is another one than at inspection"}
-		case again:
+		case again, m.p.TagMade:
 			return nil // it counts runs, and counted this one before it was stopped
 		}
 		t.Counter++

@@ -37,7 +37,7 @@ func probeNames() [2]string { return [2]string{probeName + drive.NewID(), probeN
 // Via is the path by which programs are led to the target of a redirect: its
 // link, or the target itself where settings alone lead there.
 func Via(r ledger.Redirect) string {
-	if linkless(r.Methods) {
+	if Linkless(r.Methods) {
 		return r.Target
 	}
 	return r.Link

@@ -17,9 +17,12 @@ func (e *Engine) Stopped(id string) (ledger.RunRow, error) {
 		if errors.Is(err, ledger.ErrNotFound) {
 			return row, fmt.Errorf("run %q is %w", id, ledger.ErrNotFound)
 		}
-		return row, err
+		if err != nil {
+			return row, err
+		}
+		return e.whole(row)
 	}
-	rows, err := e.Ledger.Unfinished()
+	rows, err := e.Open()
 	switch {
 	case err != nil:
 		return ledger.RunRow{}, err
@@ -34,12 +37,17 @@ func (e *Engine) Stopped(id string) (ledger.RunRow, error) {
 // A Recovery is what resume or undo would do, told before it is done.
 type Recovery struct {
 	Run      ledger.RunRow
-	Plan     *Plan
-	Switched bool // programs are led to the new place already
+	Plan     *Plan     // nil for a run of several
+	Together *Together // nil for a run of one
+	Switched bool      // programs are led to the new place already
 }
 
 // Recoverable looks at a run and at the disks and changes nothing.
 func (e *Engine) Recoverable(row ledger.RunRow) (*Recovery, error) {
+	if IsTogether(row) {
+		t, err := e.Group(row)
+		return &Recovery{Run: row, Together: t}, err
+	}
 	p, err := e.planOf(row)
 	if err != nil {
 		return nil, err
@@ -63,6 +71,8 @@ func (m *mover) openAny() error {
 	switch m.p.Kind {
 	case KindDetach, KindDiscard:
 		return nil // they open it as they go
+	case KindFuture:
+		return m.checkDrive(string(m.p.Into), m.p.IntoDrive)
 	case KindMend:
 		return m.openMend(true)
 	case KindRenew:
@@ -139,6 +149,8 @@ func (e *Engine) resume(ctx context.Context, row ledger.RunRow) (*Outcome, error
 		err = m.restore(ctx)
 	case KindRenew:
 		err = m.renewManifest(ctx)
+	case KindFuture:
+		err = m.future(ctx)
 	default:
 		err = m.forward(ctx)
 	}
@@ -152,6 +164,10 @@ func (e *Engine) Undo(ctx context.Context, row ledger.RunRow) (*Outcome, error) 
 	if err := e.Undoable(row); err != nil {
 		return nil, err
 	}
+	return e.undo(ctx, row)
+}
+
+func (e *Engine) undo(ctx context.Context, row ledger.RunRow) (*Outcome, error) {
 	m, err := e.take(row)
 	if err != nil {
 		return nil, err
@@ -170,6 +186,8 @@ func (e *Engine) Undo(ctx context.Context, row ledger.RunRow) (*Outcome, error) 
 		err = m.unrestore()
 	case KindRenew:
 		err = m.unrenew(ctx)
+	case KindFuture:
+		err = m.notFuture(ctx)
 	case KindMerge:
 		err = m.mergeBackward(ctx)
 	default:

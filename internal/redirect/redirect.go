@@ -31,6 +31,7 @@ import (
 	"strings"
 	"time"
 
+	"nexlin/internal/card"
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/ledger"
@@ -45,6 +46,9 @@ type Engine struct {
 	Progress transfer.Progress // may be nil
 	Homes    []string          // home directories, which are protected places
 	Workers  int               // 0 follows the processors
+	Ask      AskFunc           // asks a person to do what no command does; nil: nobody is there
+	Cards    []card.Card       // the kinds of folder that are known; may be empty
+	Env      []string          // the environment of commands that cards name, as KEY=value
 
 	seen *presence // see AtOnce
 }
@@ -86,7 +90,7 @@ func (e *RefusedError) Error() string {
 // OnlyBusy reports that nothing but a program or another Nexlin at work
 // stands in the way.
 func (e *RefusedError) OnlyBusy() bool {
-	return e.only(finding.InUse, finding.SocketsLive, finding.FolderBusy, finding.HeldInUse)
+	return e.only(finding.InUse, finding.SocketsLive, finding.FolderBusy, finding.HeldInUse, finding.ProgramRuns)
 }
 
 // OnlyAway reports that nothing but an absent drive stands in the way.

@@ -256,18 +256,44 @@ func (m *mover) forward(ctx context.Context) error {
 		return err
 	}
 	if at != switched {
-		if m.from == nil {
-			return &BrokenError{string(m.p.From), "the folder that is to be copied is not there"}
-		}
-		if err := m.prepare(ctx, at); err != nil {
+		if err := m.copyWhole(ctx, at); err != nil {
 			return err
 		}
-		if err := m.copyAll(ctx); err != nil {
-			return err
-		}
-		if err := m.seal(ctx); err != nil {
-			return err
-		}
+	}
+	return m.lead(ctx)
+}
+
+// ready copies and verifies, and stops before the switch; one that is behind
+// the switch already stays there.
+func (m *mover) ready(ctx context.Context) error {
+	at, err := m.where()
+	if err != nil || at == switched {
+		return err
+	}
+	return m.copyWhole(ctx, at)
+}
+
+// copyWhole makes and verifies the copy, up to the switch.
+func (m *mover) copyWhole(ctx context.Context, at position) error {
+	if m.from == nil {
+		return &BrokenError{string(m.p.From), "the folder that is to be copied is not there"}
+	}
+	if err := m.prepare(ctx, at); err != nil {
+		return err
+	}
+	if err := m.copyAll(ctx); err != nil {
+		return err
+	}
+	return m.seal(ctx)
+}
+
+// lead leads programs to the copy, and does what follows.
+func (m *mover) lead(ctx context.Context) error {
+	at, err := m.where()
+	if err != nil {
+		return err
+	}
+	if at != switched {
 		if err := m.stillHere(); err != nil {
 			return err
 		}

@@ -263,7 +263,7 @@ func parseNote(b []byte) (*Note, error) {
 func (m *mover) ledgerRedirect() ledger.Redirect {
 	r := ledger.Redirect{
 		Name: m.p.Name, State: ledger.Linked, Link: string(m.p.Link), Target: string(m.p.Target), Methods: m.methods(),
-		Account: m.p.Account, UID: m.p.UID, Drive: m.p.IntoDrive, Bytes: m.p.Bytes, Files: m.p.Files, Created: m.p.Made, Run: m.p.Run,
+		Account: m.p.Account, UID: m.p.UID, Drive: m.p.IntoDrive, Bytes: m.p.Bytes, Files: m.p.Files, Created: m.p.Made, Run: m.p.Run, Card: m.p.Card,
 	}
 	if m.p.Before != nil {
 		r.Created = m.p.Before.Created

@@ -41,10 +41,13 @@ type MoveOptions struct {
 	Digest     transfer.Digest
 	InnerLinks InnerLinks
 	WhileInUse bool
+	Stops      bool            // a step before the copy stops the program
 	WaitQuiet  time.Duration   // how long to wait for programs that write to it
 	Discard    bool            // the original is discarded at the end
 	By         []string        // the methods; nil: a symbolic link
 	Places     []setting.Place // settings that name the folder, beside the system's own
+	Growth     float64         // by which factor it must be able to grow at the target; 0 says nothing
+	Card       string          // the card it comes from; empty without one
 	Accept     []finding.Code
 	Progress   func(entries, bytes int64) // of the inspection; may be nil
 }
@@ -55,9 +58,9 @@ type MoveOptions struct {
 func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
 	now := time.Now()
 	p := &Plan{
-		Run: ledger.NewRunID(now), Kind: KindMove, Made: now, WhileInUse: o.WhileInUse, WaitQuiet: o.WaitQuiet, DiscardOld: o.Discard,
+		Run: ledger.NewRunID(now), Kind: KindMove, Made: now, WhileInUse: o.WhileInUse, Stops: o.Stops, WaitQuiet: o.WaitQuiet, DiscardOld: o.Discard,
 		Link: pathtext.Path(real(o.Folder)), Into: pathtext.Path(realDir(o.Into)),
-		Digest: cmp.Or(o.Digest, transfer.SHA256), InnerLinks: cmp.Or(o.InnerLinks, RewriteLinks),
+		Digest: cmp.Or(o.Digest, transfer.SHA256), InnerLinks: cmp.Or(o.InnerLinks, RewriteLinks), Growth: o.Growth, Card: o.Card,
 	}
 	p.From = p.Link
 	base := filepath.Base(string(p.Link))
@@ -117,6 +120,7 @@ func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
 	if err := e.lead(p, o); err != nil {
 		return nil, err
 	}
+	e.knownTo(p)
 	p.accept(o.Accept)
 	p.allow()
 	if p.Blocked() == nil && !p.IntoNow.Memory {
@@ -390,10 +394,19 @@ func (e *Engine) space(p *Plan) {
 	}
 	d := &p.IntoNow
 	p.Need = Need(p.Facts.Rounded, p.Entries, d.Block)
+	grown := p.Need
+	if p.Growth > 1 {
+		grown = int64(float64(p.Need) * p.Growth)
+	}
 	if short := p.Need + d.Reserve() - d.Free; short > 0 {
 		p.find(finding.New(finding.SpaceShort, string(p.Into), fmt.Sprintf(
 			"%s has too little room: needed %s and a reserve of %s, free %s, short by %s",
 			d.Name(), size(p.Need), size(d.Reserve()), size(d.Free), size(short)), subject("", d.Name(), "")))
+	}
+	if short := grown + d.Reserve() - d.Free; short > 0 && p.Need+d.Reserve() <= d.Free {
+		p.find(finding.New(finding.NoRoomToGrow, string(p.Into), fmt.Sprintf(
+			"%s has room for the folder as it is, and not for what it becomes: %s with room to grow by the factor %g, free %s, short by %s",
+			d.Name(), size(grown), p.Growth, size(d.Free), size(short)), subject("", d.Name(), "")).As(finding.Blocker))
 	}
 	if d.Inodes >= 0 && p.Entries+16 > d.Inodes {
 		p.find(finding.New(finding.InodesShort, string(p.Into), fmt.Sprintf(
@@ -440,9 +453,15 @@ func (e *Engine) unfinished(p *Plan) error {
 		return err
 	}
 	for _, row := range rows {
+		if IsTogether(row) {
+			continue // the runs of its folders stand for it
+		}
 		o, err := e.planOf(row)
 		if err != nil {
 			return err
+		}
+		if o.Together != "" {
+			row.ID = o.Together // it is finished or taken back as a whole
 		}
 		if o.Name == p.Name || within(string(o.Link), string(p.From)) || within(string(p.From), string(o.Link)) || o.Copy() == p.Copy() {
 			p.find(finding.New(finding.RunStopped, string(o.Link), fmt.Sprintf("run %s (%s of %s) was stopped before its end", row.ID, row.Kind, o.Name), subject(o.Name, "", row.ID)).As(finding.Blocker))

@@ -153,5 +153,5 @@ func (m *mover) whereBringBack() (position, error) {
 // unlinked says that no link stands at the link path of a redirect that is
 // brought back: it was detached, or programs were led by settings alone.
 func (m *mover) unlinked() bool {
-	return m.p.Before != nil && (m.p.Before.State == ledger.Detached || linkless(m.p.Before.Methods))
+	return m.p.Before != nil && (m.p.Before.State == ledger.Detached || Linkless(m.p.Before.Methods))
 }

@@ -103,3 +103,13 @@ func Location(home, path string) (kind string, places []Place, ok bool, err erro
 	}
 	return kind, places, true, nil
 }
+
+// Kinds lists the kinds of profile folder that the system keeps a location
+// setting for.
+func Kinds() []string {
+	var out []string
+	for _, k := range kinds {
+		out = append(out, k.kind)
+	}
+	return out
+}

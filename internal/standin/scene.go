@@ -141,8 +141,36 @@ func (s *Scene) furnish(drive string, n Amount) error {
 	if err := work.Wait(); err != nil {
 		return err
 	}
+	if err := s.programs(); err != nil {
+		return err
+	}
 	// People link to the newest thing.
 	return os.Symlink("Field notes", filepath.Join(s.Home, "Documents", "latest"))
+}
+
+// programs furnishes the made-up programs of ines, and the cards that she has
+// written for them.
+func (s *Scene) programs() error {
+	exe, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	say := func(string, ...any) {}
+	mudflat := &Mudflat{Home: s.Home, Say: say}
+	sonogram := &Sonogram{Home: s.Home, Say: say}
+	if err := errors.Join(
+		mudflat.Furnish(filepath.Join(s.Home, "Survey"), 24, season),
+		sonogram.Furnish(filepath.Join(s.Home, ".local/share/sonogram/shelf"), 40, season),
+	); err != nil {
+		return err
+	}
+	for name, text := range cards {
+		text = strings.ReplaceAll(text, "NEXLIN", exe)
+		if err := write(filepath.Join(s.Home, ".config/nexlin/cards", name+".yaml"), []byte(text), season); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 const userDirs = `XDG_DESKTOP_DIR="$HOME/Desktop"

@@ -1,0 +1,304 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"syscall"
+
+	"github.com/adrg/xdg"
+	"github.com/spf13/cobra"
+
+	"nexlin/internal/card"
+	"nexlin/internal/ledger"
+	"nexlin/internal/pathtext"
+	"nexlin/internal/redirect"
+)
+
+const cardPrefix = "card:"
+
+// cardDir is where a person's own cards lie.
+func (a *app) cardDir() string {
+	if a.config != "" {
+		return filepath.Join(a.config, "cards")
+	}
+	return filepath.Join(xdg.ConfigHome, "nexlin", "cards")
+}
+
+// loadCards reads all cards; what is wrong with one is told, and the others
+// are there. An administrator is not led by cards that others could write.
+func (a *app) loadCards() ([]card.Card, error) {
+	dir := a.cardDir()
+	if err := ownOnly(dir); err != nil {
+		a.note("the cards in %s are not used: %v", pathtext.Show(dir), err)
+		dir = ""
+	}
+	return card.Load(dir)
+}
+
+// ownOnly wants a directory with commands in it to be an administrator's own.
+func ownOnly(dir string) error {
+	if os.Geteuid() != 0 {
+		return nil
+	}
+	entries, err := os.ReadDir(dir)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	paths := []string{dir}
+	for _, e := range entries {
+		paths = append(paths, filepath.Join(dir, e.Name()))
+	}
+	for _, p := range paths {
+		fi, err := os.Stat(p)
+		if err != nil {
+			return err
+		}
+		if st, ok := fi.Sys().(*syscall.Stat_t); !ok || st.Uid != 0 || fi.Mode().Perm()&0o022 != 0 {
+			return fmt.Errorf("%s can be written by another account, and cards name commands", pathtext.Show(p))
+		}
+	}
+	return nil
+}
+
+// askPerson asks for a step that no command does.
+func (a *app) askPerson(_ context.Context, question string) error {
+	if err := a.confirm(question, true, "--yes"); err != nil {
+		return errors.Join(redirect.ErrNotDone, err)
+	}
+	return nil
+}
+
+// cardFor finds the card of an argument and makes it out for this account.
+func (a *app) cardFor(e *redirect.Engine, name string) (*redirect.CardUse, error) {
+	c, err := e.FindCard(name)
+	if err != nil {
+		return nil, err
+	}
+	return e.CardFor(c, a.home)
+}
+
+func (a *app) cardCmd() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "card",
+		Short: "the known kinds of folder, and your own",
+		Long: "A card describes one kind of folder or application: where it lies, which settings name it, how to\n" +
+			"see that it is in use, what to do before and after. `nexlin move card:NAME --into DIR` goes by it.\n" +
+			"Your own cards lie in the configuration directory; docs/cards.md says how to write one.",
+		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+	}
+	c.AddCommand(a.cardListCmd(), a.cardShowCmd(), a.cardTestCmd())
+	return c
+}
+
+func (a *app) cardListCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "list", Short: "all cards", Args: cobra.NoArgs,
+		RunE: a.runner(func(*cobra.Command, []string) error {
+			e, done, err := a.engine(false)
+			if err != nil {
+				return err
+			}
+			defer done()
+			docs, rows := []doc{}, [][]string{}
+			for _, c := range e.Cards {
+				u, err := e.CardFor(c, a.home)
+				if err != nil {
+					return err
+				}
+				here := cardHere(u)
+				mark := ""
+				if here {
+					mark = "here"
+				}
+				whose := ""
+				if c.File != "" {
+					whose = "your own"
+				}
+				docs = append(docs, doc{"name": c.Name, "about": c.About, "family": c.Family, "here": here, "file": pathtext.Path(c.File)})
+				rows = append(rows, []string{bold.Render(c.Name), string(c.Family), mark, whose, pathtext.Show(c.About)})
+			}
+			if a.json {
+				return a.emit(doc{"cards": docs})
+			}
+			a.columns(a.out, []string{"card", "family", "", "", "about"}, rows)
+			a.print("")
+			a.print("your own cards lie in %s", a.path(a.cardDir()))
+			return nil
+		}),
+	}
+}
+
+// cardHere reports whether one of a card's folders is on this machine.
+func cardHere(u *redirect.CardUse) bool {
+	for _, f := range u.Card.Folders {
+		if at := card.Expand(f.On(runtime.GOOS), u.Vars); at != "" {
+			if _, err := os.Lstat(at); err == nil {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+func (a *app) cardShowCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "show CARD", Short: "one card in full, made out for this account", Args: cobra.ExactArgs(1),
+		RunE: a.runner(func(_ *cobra.Command, args []string) error {
+			return a.withCard(args[0], func(_ *redirect.Engine, u *redirect.CardUse) error {
+				c := u.Card
+				if a.json {
+					folders := []doc{}
+					for _, f := range c.Folders {
+						folders = append(folders, doc{"name": f.Name, "path": pathtext.Path(card.Expand(f.On(runtime.GOOS), u.Vars)), "growth": f.Growth})
+					}
+					return a.emit(doc{"name": c.Name, "about": c.About, "family": c.Family, "file": pathtext.Path(c.File), "folders": folders})
+				}
+				a.print("%s  %s", bold.Render(c.Name), pathtext.Show(c.About))
+				rows := [][]string{{"family", string(c.Family)}}
+				for _, f := range c.Folders {
+					text := a.path(card.Expand(f.On(runtime.GOOS), u.Vars))
+					if f.Growth > 0 {
+						text += fmt.Sprintf(", must be able to grow by the factor %g", f.Growth)
+					}
+					rows = append(rows, []string{strings.TrimSpace("folder " + f.Name), text})
+				}
+				for _, s := range c.Settings {
+					rows = append(rows, []string{"setting", fmt.Sprintf("%s at %s (%s)", a.path(card.Expand(s.File, u.Vars)), s.At, s.Format)})
+				}
+				if len(c.InUse.Programs) > 0 {
+					rows = append(rows, []string{"in use if", strings.Join(c.InUse.Programs, ", ") + " runs"})
+				}
+				if c.InUse.Command != nil {
+					rows = append(rows, []string{"at rest if", fmt.Sprintf("`%s` says %q", strings.Join(c.InUse.Command.Args(u.Vars), " "), c.InUse.Command.Answer)})
+				}
+				for _, s := range c.Before {
+					rows = append(rows, []string{"first", cardStep(s, u)})
+				}
+				for _, s := range c.After {
+					rows = append(rows, []string{"then", cardStep(s, u)})
+				}
+				for _, f := range c.Facts {
+					rows = append(rows, []string{"compares", pathtext.Show(f.Name)})
+				}
+				for _, s := range c.Stays {
+					rows = append(rows, []string{"stays", a.path(card.Expand(s.Path, u.Vars)) + ": " + pathtext.Show(s.Why)})
+				}
+				a.columns(a.out, nil, rows)
+				return nil
+			})
+		}),
+	}
+}
+
+func cardStep(s card.Step, u *redirect.CardUse) string {
+	if s.Ask != "" {
+		return "asks: " + pathtext.Show(s.Ask)
+	}
+	return "runs " + pathtext.Show(strings.Join(s.Args(u.Vars), " "))
+}
+
+func (a *app) cardTestCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "test CARD|FILE", Short: "run a card's checks; nothing is changed", Args: cobra.ExactArgs(1),
+		RunE: a.runner(func(_ *cobra.Command, args []string) error {
+			return a.withCard(args[0], func(e *redirect.Engine, u *redirect.CardUse) error {
+				checks, err := e.TestCard(a.ctx, u)
+				if err != nil {
+					return err
+				}
+				docs, bad := []doc{}, 0
+				for _, c := range checks {
+					docs = append(docs, doc{"what": c.What, "good": c.Good, "says": c.Says})
+					if !c.Good {
+						bad++
+					}
+					if !a.json {
+						mark := good.Render("good")
+						if !c.Good {
+							mark = caution.Render("look")
+						}
+						a.print("%s  %-10s  %s", mark, strings.TrimSpace(c.What), c.Says)
+					}
+				}
+				if bad > 0 {
+					a.grave(exitProblems)
+				}
+				if a.json {
+					return a.emit(doc{"card": u.Card.Name, "checks": docs})
+				}
+				if bad == 0 {
+					a.print("")
+					a.print("card %s fits this machine; nothing was changed", bold.Render(u.Card.Name))
+				}
+				return nil
+			})
+		}),
+	}
+}
+
+// withCard finds a card by its name, or reads it from a file.
+func (a *app) withCard(arg string, f func(*redirect.Engine, *redirect.CardUse) error) error {
+	e, done, err := a.engine(false)
+	if err != nil {
+		return err
+	}
+	defer done()
+	arg = strings.TrimPrefix(arg, cardPrefix)
+	if ext := filepath.Ext(arg); ext == ".yaml" || ext == ".yml" {
+		b, err := os.ReadFile(arg)
+		if err != nil {
+			return err
+		}
+		c, err := card.Parse(arg, b)
+		if err != nil {
+			return err
+		}
+		u, err := e.CardFor(*c, a.home)
+		if err != nil {
+			return err
+		}
+		return f(e, u)
+	}
+	u, err := a.cardFor(e, arg)
+	if err != nil {
+		return err
+	}
+	return f(e, u)
+}
+
+// backCard brings back what a card has moved, as one.
+func (a *app) backCard(name string, preview bool, o redirect.BackOptions) error {
+	e, done, err := a.engine(!preview)
+	if err != nil {
+		return err
+	}
+	defer done()
+	rs, err := e.RedirectsOf(name)
+	if err != nil {
+		return err
+	}
+	if len(rs) == 0 {
+		return &usageError{fmt.Sprintf("nothing was moved by card %s; `nexlin list` shows what is redirected", name)}
+	}
+	return a.backTogether(e, name, rs, preview, o)
+}
+
+func (a *app) backTogether(e *redirect.Engine, name string, rs []ledger.Redirect, preview bool, o redirect.BackOptions) error {
+	return a.togetherRun(e, preview, "bring it back?", func(progress func(entries, bytes int64)) (*redirect.Together, error) {
+		o.Progress = progress
+		return e.PlanBackTogether(a.ctx, name, rs, o)
+	})
+}
+
+// needsCards says that a command is about cards, so that a mistake in one is
+// its business.
+func (a *app) needsCards() bool { return strings.HasPrefix(a.command, "card ") }

@@ -1,0 +1,105 @@
+package cli
+
+import (
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"nexlin/internal/pathtext"
+	"nexlin/internal/redirect"
+)
+
+// account is the name that --per-account uses: that of the home directory.
+func (a *app) account() string { return filepath.Base(a.home) }
+
+// moveCard moves what a card describes.
+func (a *app) moveCard(e *redirect.Engine, name string, f moveFlags, o redirect.MoveOptions) error {
+	if f.as != "" || f.name != "" || f.discard {
+		return &usageError{"--as, --name and --discard-original do not go with a card"}
+	}
+	u, err := a.cardFor(e, name)
+	if err != nil {
+		return err
+	}
+	return a.togetherRun(e, f.preview, "move it?", func(progress func(entries, bytes int64)) (*redirect.Together, error) {
+		o.Progress = progress
+		return e.PlanCard(a.ctx, u, o)
+	})
+}
+
+// moveProfile moves profile folders as one.
+func (a *app) moveProfile(e *redirect.Engine, f moveFlags, o redirect.MoveOptions) error {
+	for _, k := range f.profile {
+		if !slices.Contains(redirect.ProfileKinds(), k) {
+			return &usageError{"--profile takes " + strings.Join(redirect.ProfileKinds(), ", ") + ", not " + pathtext.Quote(k)}
+		}
+	}
+	if len(o.By) == 0 {
+		o.By = []string{redirect.BySetting, redirect.BySymlink}
+	}
+	return a.togetherRun(e, f.preview, "move them?", func(progress func(entries, bytes int64)) (*redirect.Together, error) {
+		o.Progress = progress
+		return e.PlanProfile(a.ctx, a.home, f.profile, o)
+	})
+}
+
+// futureOnly changes where new things go.
+func (a *app) futureOnly(e *redirect.Engine, args []string, f moveFlags, o redirect.MoveOptions) error {
+	if len(o.By) > 0 && !slices.Equal(o.By, []string{redirect.BySetting}) {
+		return &usageError{"--future-only changes a setting: --by setting"}
+	}
+	cwd, err := a.cwd()
+	if err != nil {
+		return err
+	}
+	var folders []string
+	for _, arg := range args {
+		folders = append(folders, absolute(arg, cwd))
+	}
+	if len(f.profile) > 0 {
+		if folders, err = redirect.ProfileFolders(a.home, f.profile); err != nil {
+			return err
+		}
+		if len(folders) == 0 {
+			return &usageError{"--profile names no folder that has a location setting"}
+		}
+	}
+	plan, err := e.PlanFuture(a.home, folders, o)
+	if err != nil {
+		return err
+	}
+	if !a.json {
+		a.print("%s", bold.Render("new things will go to another place; nothing is moved"))
+		for _, s := range plan.Settings {
+			a.print("  setting   %s at %s: until now %s, from now on %s", a.path(string(s.File)), pathtext.Show(s.At), a.path(string(s.From[0])), a.path(string(s.To)))
+		}
+		a.findings(a.out, plan.Findings)
+	}
+	if err := plan.Blocked(); err != nil {
+		if a.json {
+			return err
+		}
+		return &shownError{err}
+	}
+	if f.preview {
+		a.sayPreview()
+		if a.json {
+			return a.emit(planDoc(plan))
+		}
+		return nil
+	}
+	if err := a.confirm("change it?", true, "--yes"); err != nil {
+		return err
+	}
+	out, err := e.Future(a.ctx, plan)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.emit(a.outcomeDoc(e, out))
+	}
+	a.print("")
+	a.print("%s  what is there already stays where it is", good.Render("done"))
+	a.print("  takes this back:   nexlin undo %s", out.Run)
+	return nil
+}

@@ -1,0 +1,150 @@
+package inuse
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+)
+
+// outputLimit bounds what is kept of a command's output, in bytes.
+const outputLimit = 64 << 10
+
+// A Command is a program that is run without a shell, for an account.
+type Command struct {
+	Args   []string
+	Within time.Duration // time limit; then it and what it started is killed
+	UID    uint32        // the account; used only where this one is the administrator
+	GID    uint32
+	Env    []string // its whole environment
+	Dir    string   // working directory; empty: the root
+}
+
+// A CommandError reports a command that failed.
+type CommandError struct {
+	Args   []string
+	Output string // the end of what it said; may be empty
+	Err    error
+}
+
+func (e *CommandError) Error() string {
+	text := fmt.Sprintf("%s: %v", strings.Join(e.Args, " "), e.Err)
+	if e.Output != "" {
+		text += ": " + e.Output
+	}
+	return text
+}
+func (e *CommandError) Unwrap() error { return e.Err }
+
+// ErrTooLong reports a command that did not end within its time limit.
+var ErrTooLong = errors.New("it did not end within its time limit")
+
+// Run runs a command and gives its output, without the white space at its
+// ends. The error is a *CommandError.
+func (c Command) Run(ctx context.Context) (string, error) {
+	fail := func(out string, err error) (string, error) {
+		if len(out) > 300 {
+			out = "…" + out[len(out)-300:]
+		}
+		return "", &CommandError{c.Args, out, err}
+	}
+	if len(c.Args) == 0 {
+		return fail("", errors.New("there is no command"))
+	}
+	limited, cancel := context.WithTimeout(ctx, c.Within)
+	defer cancel()
+	cmd := exec.CommandContext(limited, c.Args[0], c.Args[1:]...)
+	cmd.Env, cmd.Dir = c.Env, c.Dir
+	if cmd.Dir == "" {
+		cmd.Dir = "/"
+	}
+	out := &limitedWriter{}
+	cmd.Stdout, cmd.Stderr = out, out
+	cmd.WaitDelay = time.Second
+	// A group of its own: a signal to Nexlin is not one to the program.
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	if os.Geteuid() == 0 && c.UID != 0 {
+		cmd.SysProcAttr.Credential = &syscall.Credential{Uid: c.UID, Gid: c.GID}
+	}
+	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
+	err := cmd.Run()
+	text := strings.TrimSpace(out.String())
+	switch {
+	case ctx.Err() != nil:
+		return fail(text, ctx.Err())
+	case limited.Err() != nil:
+		return fail(text, ErrTooLong)
+	case errors.Is(err, exec.ErrWaitDelay): // it left something running that holds its output, as a starter does
+		return text, nil
+	case err != nil:
+		return fail(text, err)
+	}
+	return text, nil
+}
+
+// limitedWriter keeps the first bytes and counts the rest as read.
+type limitedWriter struct{ bytes.Buffer }
+
+func (w *limitedWriter) Write(b []byte) (int, error) {
+	if room := outputLimit - w.Len(); room > 0 {
+		w.Buffer.Write(b[:min(len(b), room)]) // a Buffer takes everything
+	}
+	return len(b), nil
+}
+
+var _ io.Writer = (*limitedWriter)(nil)
+
+// Called lists the processes of an account whose command or program has one
+// of the names; of all accounts if any is set. This process is left out.
+func Called(ctx context.Context, names []string, uid uint32, any bool) ([]Holder, error) {
+	procs, err := os.ReadDir("/proc")
+	if err != nil {
+		return nil, err
+	}
+	var out []Holder
+	for _, p := range procs {
+		pid, err := strconv.Atoi(p.Name())
+		if err != nil || pid == os.Getpid() {
+			continue
+		}
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		dir := filepath.Join("/proc", p.Name())
+		fi, err := os.Stat(dir)
+		if err != nil {
+			continue // it has ended
+		}
+		if st, ok := fi.Sys().(*syscall.Stat_t); !ok || !any && st.Uid != uid {
+			continue
+		}
+		comm, err := os.ReadFile(dir + "/comm")
+		if err != nil {
+			continue
+		}
+		is := []string{strings.TrimSpace(string(comm))}
+		if exe, err := os.Readlink(dir + "/exe"); err == nil {
+			is = append(is, filepath.Base(exe))
+		}
+		// The kernel keeps 15 bytes of a name.
+		hit := slices.ContainsFunc(names, func(n string) bool {
+			return slices.Contains(is, n) || len(n) > 15 && is[0] == n[:15]
+		})
+		if state, err := os.ReadFile(dir + "/stat"); err == nil && bytes.Contains(state, []byte(") Z ")) {
+			continue // it has ended, and nobody has asked
+		}
+		if hit {
+			out = append(out, Holder{PID: pid, Program: is[0], How: Running})
+		}
+	}
+	return out, nil
+}

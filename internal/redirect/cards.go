@@ -1,0 +1,400 @@
+package redirect
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+
+	"nexlin/internal/card"
+	"nexlin/internal/finding"
+	"nexlin/internal/handle"
+	"nexlin/internal/ledger"
+	"nexlin/internal/pathtext"
+	"nexlin/internal/setting"
+)
+
+// A CardUse is a card made out for an account.
+type CardUse struct {
+	Card card.Card
+	Vars map[string]string
+	For  Actor
+}
+
+// CardFor makes a card out for the account that owns a home.
+func (e *Engine) CardFor(c card.Card, home string) (*CardUse, error) {
+	home = real(home)
+	vars, err := card.Variables(home)
+	if err != nil {
+		return nil, err
+	}
+	u := &CardUse{Card: c, Vars: vars}
+	st, err := handle.Lstat(home)
+	if err != nil {
+		return nil, err
+	}
+	u.For = Actor{UID: st.UID, GID: st.GID, Name: accountName(st.UID), Home: pathtext.Path(home)}
+	return u, nil
+}
+
+// FindCard gives the card of a name. The error is a *card.NotFoundError with
+// near names.
+func (e *Engine) FindCard(name string) (card.Card, error) {
+	miss := &card.NotFoundError{Name: name}
+	for _, c := range e.Cards {
+		if c.Name == name {
+			return c, nil
+		}
+		if Near(name, c.Name) {
+			miss.Known = append(miss.Known, c.Name)
+		}
+	}
+	return card.Card{}, miss
+}
+
+func (u *CardUse) step(s card.Step) Step {
+	if s.Ask != "" {
+		return Step{Ask: s.Ask}
+	}
+	return u.command(&s.Command)
+}
+
+func (u *CardUse) command(c *card.Command) Step {
+	return Step{Args: c.Args(u.Vars), Answer: card.Expand(c.Answer, u.Vars), Within: c.Limit()}
+}
+
+func (u *CardUse) steps(in []card.Step) []Step {
+	var out []Step
+	for _, s := range in {
+		out = append(out, u.step(s))
+	}
+	return out
+}
+
+func (u *CardUse) place(s *card.Setting) *setting.Place {
+	return &setting.Place{File: card.Expand(s.File, u.Vars), Format: s.Format, At: s.At, Optional: s.Optional}
+}
+
+// Use is how to see that the program is at work.
+func (u *CardUse) Use() Use {
+	out := Use{Programs: u.Card.InUse.Programs}
+	if c := u.Card.InUse.Command; c != nil {
+		s := u.command(c)
+		out.Command = &s
+	}
+	return out
+}
+
+func (u *CardUse) facts() []Fact {
+	var out []Fact
+	for _, f := range u.Card.Facts {
+		fact := Fact{Name: f.Name}
+		if f.Command != nil {
+			fact.Args, fact.Within = f.Command.Args(u.Vars), f.Command.Limit()
+		} else {
+			fact.Place = u.place(f.Setting)
+		}
+		if f.MustBe != "" {
+			fact.MustBe = &f.MustBe
+		}
+		if f.Set != nil {
+			fact.Set = f.Set.Args(u.Vars)
+		}
+		out = append(out, fact)
+	}
+	return out
+}
+
+// furnish gives a run of several what the card says beside the folders.
+func (u *CardUse) furnish(t *Together) {
+	t.Card, t.For, t.InUse = u.Card.Name, u.For, u.Use()
+	t.Before, t.After, t.Facts = u.steps(u.Card.Before), u.steps(u.Card.After), u.facts()
+}
+
+// PlanCard inspects a move of all folders of a card, as one. Like
+// [Engine.PlanMove] it returns all findings in the plan.
+func (e *Engine) PlanCard(ctx context.Context, u *CardUse, o MoveOptions) (*Together, error) {
+	var plans []*Plan
+	var more []finding.Finding
+	by := o.By
+	if len(by) == 0 {
+		by = cardMethods(&u.Card)
+	}
+	for _, f := range u.Card.Folders {
+		on := f.On(runtime.GOOS)
+		if on == "" {
+			continue
+		}
+		path := card.Expand(on, u.Vars)
+		if _, err := handle.Lstat(path); missing(err) && f.Missing == "skip" {
+			continue
+		}
+		one := o
+		one.Folder, one.As, one.Growth, one.Card, one.By = path, f.As, f.Growth, u.Card.Name, by
+		one.Places, one.Stops = u.Card.Places(f.Name, u.Vars), len(u.Card.Before) > 0
+		if one.Name = u.Card.Name; f.Name != "" && len(u.Card.Folders) > 1 {
+			one.Name += "-" + f.Name
+		}
+		if used, err := e.Ledger.Redirect(one.Name); err == nil && used.Link != real(path) {
+			one.Name = "" // another account's, or one that was brought back elsewhere
+		}
+		p, err := e.PlanMove(ctx, one)
+		if err != nil {
+			return nil, err
+		}
+		if fs, err := e.isWhole(ctx, u, &f, path); err != nil {
+			return nil, err
+		} else if p.Findings = append(p.Findings, fs...); len(fs) > 0 {
+			p.accept(o.Accept)
+		}
+		plans = append(plans, p)
+	}
+	if len(plans) == 0 {
+		more = append(more, finding.New(finding.SourceMissing, "", "none of the folders of card "+u.Card.Name+" is there", subject("", "", "")))
+	}
+	t := NewTogether(KindMoveTogether, "card:"+u.Card.Name, plans)
+	u.furnish(t)
+	t.Findings = append(t.Findings, more...)
+	if len(u.Card.Before) == 0 {
+		// With a step that stops it, it is looked at after that step.
+		fs, err := e.AtRest(ctx, u.For, t.InUse)
+		if err != nil {
+			return nil, err
+		}
+		t.Findings = append(t.Findings, fs...)
+	}
+	return t, nil
+}
+
+func cardMethods(c *card.Card) []string {
+	switch {
+	case c.By != "":
+		return strings.Split(c.By, "+")
+	case len(c.Settings) > 0:
+		return []string{BySetting}
+	}
+	return []string{BySymlink}
+}
+
+// keeps is what the program says that a folder of a card holds.
+func (e *Engine) keeps(ctx context.Context, u *CardUse, w *card.Whole) (is string, err error) {
+	f := Fact{Name: "what is kept"}
+	if w.Command != nil {
+		f.Args, f.Within = w.Command.Args(u.Vars), w.Command.Limit()
+	} else {
+		f.Place = u.place(w.Setting)
+	}
+	return e.value(ctx, u.For, f)
+}
+
+// isWhole looks whether a folder of a card holds everything.
+func (e *Engine) isWhole(ctx context.Context, u *CardUse, f *card.Folder, path string) ([]finding.Finding, error) {
+	if f.Whole == nil {
+		return nil, nil
+	}
+	is, err := e.keeps(ctx, u, f.Whole)
+	if err != nil {
+		return []finding.Finding{finding.New(finding.OnDemand, path,
+			fmt.Sprintf("whether %s is a whole copy can't be seen: %v", pathtext.Show(path), cause(err)), subject("", "", ""))}, nil
+	}
+	if is == f.Whole.Is {
+		return nil, nil
+	}
+	return []finding.Finding{finding.New(finding.OnDemand, path,
+		fmt.Sprintf("the program keeps %q in %s, not %q", pathtext.Show(is), pathtext.Show(path), f.Whole.Is), subject("", "", ""))}, nil
+}
+
+// knownTo holds a folder against the cards: a place that must stay is a
+// blocker; a folder that a card knows is told.
+func (e *Engine) knownTo(p *Plan) {
+	home := e.HomeOf(string(p.Link))
+	if home == "" || p.Kind != KindMove {
+		return
+	}
+	vars, err := card.Variables(home)
+	if err != nil {
+		return // its user-dirs.dirs can't be read: then no card fits
+	}
+	path := string(p.Link)
+	for _, c := range e.Cards {
+		for _, s := range c.Stays {
+			if at := card.Expand(s.Path, vars); within(path, at) || within(at, path) && path != at {
+				what := "must stay where it is"
+				if path != at && within(at, path) {
+					what = "holds " + pathtext.Show(at) + ", which must stay where it is"
+				}
+				p.find(finding.New(finding.MustStay, path, fmt.Sprintf("%s %s: %s (card %s)", pathtext.Show(path), what, s.Why, c.Name), subject("", "", "")))
+			}
+		}
+		if p.Card == "" && slices.ContainsFunc(c.Folders, func(f card.Folder) bool {
+			return f.On(runtime.GOOS) != "" && card.Expand(f.On(runtime.GOOS), vars) == path
+		}) {
+			p.find(finding.New(finding.CardKnown, path, fmt.Sprintf("card %s knows this folder: %s", c.Name, c.About), subject("", "", "")).
+				Instead("`nexlin move card:" + c.Name + " --into …` goes by it"))
+		}
+	}
+}
+
+// A CardCheck is one thing that `card test` looks at.
+type CardCheck struct {
+	What string
+	Good bool
+	Says string
+}
+
+// TestCard tries a card's checks for an account and changes nothing: what it
+// would stop and start is named, not done.
+func (e *Engine) TestCard(ctx context.Context, u *CardUse) ([]CardCheck, error) {
+	var out []CardCheck
+	add := func(good bool, what, format string, args ...any) {
+		out = append(out, CardCheck{what, good, fmt.Sprintf(format, args...)})
+	}
+	for _, f := range u.Card.Folders {
+		path := card.Expand(f.On(runtime.GOOS), u.Vars)
+		what := "folder " + f.Name
+		switch st, err := handle.Lstat(path); {
+		case path == "":
+			add(true, what, "the card names none for this system")
+			continue
+		case missing(err) && f.Missing == "skip":
+			add(true, what, "%s is not there; it is passed over", pathtext.Show(path))
+		case err != nil:
+			add(false, what, "%s: %v", pathtext.Show(path), cause(err))
+		case st.IsSymlink():
+			add(true, what, "%s is a link already", pathtext.Show(path))
+		case !st.IsDir():
+			add(false, what, "%s is no folder", pathtext.Show(path))
+		default:
+			add(true, what, "%s", pathtext.Show(path))
+		}
+		fs, err := e.isWhole(ctx, u, &f, path)
+		if err != nil {
+			return nil, err
+		}
+		for _, x := range fs {
+			add(false, what, "%s", x.Message)
+		}
+		for _, s := range u.Card.Places(f.Name, u.Vars) {
+			good, says := e.testPlace(s, path)
+			add(good, "setting", "%s", says)
+		}
+	}
+	use := u.Use()
+	if len(use.Programs) > 0 || use.Command != nil {
+		fs, err := e.AtRest(ctx, u.For, use)
+		if err != nil {
+			return nil, err
+		}
+		for _, f := range fs {
+			add(len(u.Card.Before) > 0, "in use", "%s", f.Message)
+		}
+		if len(fs) == 0 {
+			add(true, "in use", "the program is at rest")
+		}
+	}
+	for _, f := range u.facts() {
+		v, err := e.value(ctx, u.For, f)
+		add(err == nil, "fact", "%s: %s", f.Name, cmpOr(v, err))
+	}
+	for _, side := range []struct {
+		when  string
+		steps []Step
+	}{{"before", u.steps(u.Card.Before)}, {"after", u.steps(u.Card.After)}} {
+		when := side.when
+		for _, s := range side.steps {
+			if s.Ask != "" {
+				add(true, when, "asks: %s", s.Ask)
+				continue
+			}
+			err := e.has(s.Args[0])
+			add(err == nil, when, "would run %s%s", strings.Join(s.Args, " "), cmpOr("", err))
+		}
+	}
+	return out, nil
+}
+
+func cmpOr(v string, err error) string {
+	if err != nil {
+		return ": " + err.Error()
+	}
+	return pathtext.Show(v)
+}
+
+// has looks for a command in the path of the environment.
+func (e *Engine) has(name string) error {
+	if strings.Contains(name, "/") {
+		_, err := handle.Lstat(name)
+		return err
+	}
+	for _, v := range e.Env {
+		if dirs, ok := strings.CutPrefix(v, "PATH="); ok {
+			for _, d := range filepath.SplitList(dirs) {
+				if _, err := handle.Lstat(filepath.Join(d, name)); err == nil {
+					return nil
+				}
+			}
+		}
+	}
+	return fmt.Errorf("no command is called %s", name)
+}
+
+func (e *Engine) testPlace(s setting.Place, path string) (bool, string) {
+	where := pathtext.Show(s.File) + " at " + s.At
+	p := &Plan{Link: pathtext.Path(path), Target: "/"}
+	if err := e.places(p, []setting.Place{s}, pathtext.Path(path)); err != nil {
+		return false, where + ": " + err.Error()
+	}
+	if len(p.Settings) > 0 {
+		return true, where + " names the folder"
+	}
+	if len(p.Findings) > 0 {
+		return false, p.Findings[0].Message
+	}
+	return true, where + " does not name the folder, and may not have to"
+}
+
+// RedirectsOf gives the redirects that were made by a card.
+func (e *Engine) RedirectsOf(name string) ([]ledger.Redirect, error) {
+	all, err := e.Ledger.Redirects(false)
+	return slices.DeleteFunc(all, func(r ledger.Redirect) bool { return r.Card != name }), err
+}
+
+// PlanBackTogether plans to bring back redirects as one, with what the card
+// that made them says, if it is still known.
+func (e *Engine) PlanBackTogether(ctx context.Context, name string, rs []ledger.Redirect, o BackOptions) (*Together, error) {
+	c, err := e.FindCard(name)
+	var unknown *card.NotFoundError
+	known := !errors.As(err, &unknown) && len(rs) > 0
+	if err != nil && known {
+		return nil, err
+	}
+	o.Stops = known && len(c.Before) > 0
+	var plans []*Plan
+	for _, r := range rs {
+		p, err := e.PlanBringBack(ctx, r, o)
+		if err != nil {
+			return nil, err
+		}
+		plans = append(plans, p)
+	}
+	t := NewTogether(KindBackTogether, "card:"+name, plans)
+	if !known {
+		return t, nil
+	}
+	u, err := e.CardFor(c, e.HomeOf(rs[0].Link))
+	if err != nil {
+		return nil, err
+	}
+	u.furnish(t)
+	if len(c.Before) == 0 {
+		fs, err := e.AtRest(ctx, u.For, t.InUse)
+		if err != nil {
+			return nil, err
+		}
+		t.Findings = append(t.Findings, fs...)
+	}
+	return t, nil
+}

@@ -1,0 +1,257 @@
+package redirect
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"nexlin/internal/finding"
+	"nexlin/internal/handle"
+	"nexlin/internal/ledger"
+	"nexlin/internal/pathtext"
+	"nexlin/internal/setting"
+)
+
+// EveryProfile stands for all profile folders that are there.
+const EveryProfile = "all"
+
+// withoutSetting are folders that people count among their profile folders,
+// and for which this system keeps no location setting.
+var withoutSetting = []string{"contacts", "favorites", "links", "saved-games", "searches"}
+
+// ProfileKinds lists what may be asked for.
+func ProfileKinds() []string {
+	out := []string{EveryProfile}
+	for _, k := range setting.Kinds() {
+		out = append(out, k)
+	}
+	return append(out, withoutSetting...)
+}
+
+// PlanProfile inspects a move of profile folders of one home, as one: those
+// of the kinds, or all. A folder that has no setting is told with what to do
+// instead.
+func (e *Engine) PlanProfile(ctx context.Context, home string, kinds []string, o MoveOptions) (*Together, error) {
+	home = real(home)
+	profiles, err := setting.Profiles(home)
+	if err != nil {
+		return nil, err
+	}
+	var plans []*Plan
+	var more []finding.Finding
+	all := slices.Contains(kinds, EveryProfile)
+	for _, p := range profiles {
+		if !all && !slices.Contains(kinds, p.Kind) {
+			continue
+		}
+		st, err := handle.Lstat(p.Path)
+		passed := ""
+		switch {
+		case !all:
+		case missing(err):
+			passed = "is not there"
+		case err != nil:
+			return nil, err
+		case st.IsSymlink():
+			passed = "is a link already"
+		case !within(p.Path, home):
+			passed = "lies outside the home already"
+		}
+		if passed != "" {
+			f := finding.New(finding.PassedOver, p.Path, fmt.Sprintf("%s, %s, %s", p.Kind, pathtext.Show(p.Path), passed), subject("", "", ""))
+			more = append(more, f)
+			continue
+		}
+		one := o
+		one.Folder = p.Path
+		plan, err := e.PlanMove(ctx, one)
+		if err != nil {
+			return nil, err
+		}
+		for i, f := range plan.Findings {
+			if f.Code == finding.TargetTaken {
+				plan.Findings[i].Remedy = "with `--per-account` each account's folders go into a directory of its own; or name another directory"
+			}
+		}
+		plans = append(plans, plan)
+	}
+	for _, k := range kinds {
+		if slices.Contains(withoutSetting, k) {
+			more = append(more, finding.New(finding.NoSetting, home, "this system keeps no location setting for "+k, subject("", "", "")).
+				Instead("if there is such a folder, move it by itself: `nexlin move FOLDER --into DIR --by symlink`, and programs follow the link"))
+		} else if !all && !slices.ContainsFunc(profiles, func(p setting.Profile) bool { return p.Kind == k }) {
+			more = append(more, finding.New(finding.NoSetting, home, k+" is switched off: its setting names the home itself", subject("", "", "")).
+				Instead("leave it out"))
+		}
+	}
+	if len(plans) == 0 && len(finding.Blockers(more)) == 0 {
+		more = append(more, finding.New(finding.SourceMissing, home, "none of the profile folders is there to be moved", subject("", "", "")))
+	}
+	t := NewTogether(KindMoveTogether, "profile folders", plans)
+	t.Findings = append(t.Findings, more...)
+	return t, nil
+}
+
+// KindFuture is a run that changes location settings and moves nothing.
+const KindFuture = "future-only"
+
+// PlanFuture plans to change only where new things go: the location settings
+// of the folders lead to directories of their names in into, which are made;
+// the folders stay.
+func (e *Engine) PlanFuture(home string, folders []string, o MoveOptions) (*Plan, error) {
+	now := time.Now()
+	p := &Plan{
+		Run: ledger.NewRunID(now), Kind: KindFuture, Made: now, Name: "location settings", Link: pathtext.Path(real(folders[0])),
+		Into: pathtext.Path(realDir(o.Into)), Methods: []string{BySetting},
+	}
+	st, err := handle.Lstat(home)
+	if err != nil {
+		return nil, err
+	}
+	p.UID, p.GID, p.Account = st.UID, st.GID, accountName(st.UID)
+	for _, f := range folders {
+		_, places, ok, err := setting.Location(real(home), real(f))
+		if err != nil {
+			return nil, err
+		}
+		if !ok {
+			p.find(finding.New(finding.NoSetting, f, "the system keeps no location setting for "+pathtext.Show(f), subject("", "", "")))
+			continue
+		}
+		p.Target = pathtext.Path(filepath.Join(string(p.Into), filepath.Base(f)))
+		if err := e.places(p, places[:1], pathtext.Path(real(f))); err != nil {
+			return nil, err
+		}
+	}
+	if err := e.futureTarget(p); err != nil {
+		return nil, err
+	}
+	if len(p.Settings) == 0 && p.Blocked() == nil {
+		p.find(finding.New(finding.SettingDiffers, string(p.Link), "the location settings lead to the new place already", subject("", "", "")).Instead("nothing needs doing"))
+	}
+	p.accept(o.Accept)
+	p.Accepted = o.Accept
+	return p, nil
+}
+
+// futureTarget looks at the drive that new things are to go to.
+func (e *Engine) futureTarget(p *Plan) error {
+	q := *p
+	q.Findings, q.Final = nil, "x"
+	if err := e.target(&q); err != nil {
+		return err
+	}
+	p.IntoNow, p.IntoDrive = q.IntoNow, q.IntoDrive
+	p.FromNow, p.FromDrive = q.IntoNow, q.IntoDrive
+	for _, f := range q.Findings {
+		if f.Code != finding.TargetTaken {
+			p.find(f)
+		}
+	}
+	return nil
+}
+
+// Future carries out a plan of [Engine.PlanFuture]. Its errors are those of
+// [Engine.Run].
+func (e *Engine) Future(ctx context.Context, p *Plan) (*Outcome, error) {
+	if err := p.Blocked(); err != nil {
+		return nil, err
+	}
+	m := e.mover(p)
+	return m.conduct(func() error { return m.checkDrive(string(p.Into), p.IntoDrive) }, func() error { return m.stopped(m.future(ctx)) })
+}
+
+func (m *mover) future(ctx context.Context) error {
+	for i, s := range m.p.Settings {
+		d, err := m.makeDirs(ctx, fmt.Sprintf("dirs.%d", i), string(s.To))
+		if err != nil {
+			return err
+		}
+		d.Release()
+	}
+	if err := m.changeSettings(ctx); err != nil {
+		return err
+	}
+	return m.run.Set(ledger.Done, "", nil)
+}
+
+// notFuture takes it back: the settings say what they said, and directories
+// that were made go if nothing was put into them.
+func (m *mover) notFuture(ctx context.Context) error {
+	if err := m.settingsBack(ctx); err != nil {
+		return err
+	}
+	for i := range slices.Backward(m.p.Settings) {
+		var made parentsData
+		known, err := m.lastData(fmt.Sprintf("dirs.%d", i), &made)
+		if err != nil {
+			return err
+		}
+		if known {
+			if err := m.dropDirs(made); err != nil {
+				return err
+			}
+		}
+	}
+	return m.run.Set(ledger.Undone, "", nil)
+}
+
+// dropDirs removes directories that a run has made, the innermost first; what
+// is not empty stays.
+func (m *mover) dropDirs(made parentsData) error {
+	at := string(made.Anchor)
+	dirs := []string{}
+	for _, n := range made.Names {
+		dirs = append(dirs, at)
+		at = filepath.Join(at, string(n))
+	}
+	for i, up := range slices.Backward(dirs) {
+		d, err := m.openReal(up)
+		if err != nil {
+			continue
+		}
+		if made.Names[i] != "" {
+			err = d.Rmdir(string(made.Names[i]))
+		}
+		if e := m.dropScratch(d); err == nil {
+			err = e
+		}
+		d.Release()
+		if err != nil && !missing(err) && !errors.Is(err, unix.ENOTEMPTY) && !errors.Is(err, unix.EEXIST) {
+			return err
+		}
+	}
+	return nil
+}
+
+// FitBy lists the methods that fit a folder: a link always does, a setting
+// where the system keeps one.
+func (e *Engine) FitBy(path string) ([]string, error) {
+	out := []string{BySymlink}
+	home := e.HomeOf(path)
+	if home == "" {
+		return out, nil
+	}
+	_, _, ok, err := setting.Location(home, path)
+	if ok {
+		out = append(out, BySetting, BySetting+"+"+BySymlink)
+	}
+	return out, err
+}
+
+// ProfileFolders gives the profile folders of the kinds, or all of them.
+func ProfileFolders(home string, kinds []string) ([]string, error) {
+	profiles, err := setting.Profiles(real(home))
+	var out []string
+	for _, p := range profiles {
+		if slices.Contains(kinds, EveryProfile) || slices.Contains(kinds, p.Kind) {
+			out = append(out, p.Path)
+		}
+	}
+	return out, err
+}

@@ -1,0 +1,179 @@
+package redirect
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"nexlin/internal/finding"
+	"nexlin/internal/handle"
+	"nexlin/internal/inuse"
+	"nexlin/internal/pathtext"
+	"nexlin/internal/setting"
+)
+
+// A Step is something that is done before or after a move: a command, or a
+// question to the person where no command exists.
+type Step struct {
+	Args   []string      `json:"args"`
+	Answer string        `json:"answer"` // what the output must hold; empty: only the exit status counts
+	Within time.Duration `json:"within"`
+	Ask    string        `json:"ask"`
+}
+
+// String is the step as a person reads it.
+func (s Step) String() string {
+	if s.Ask != "" {
+		return s.Ask
+	}
+	return strings.Join(s.Args, " ")
+}
+
+// A Fact is a value that must be as before.
+type Fact struct {
+	Name   string         `json:"name"`
+	Args   []string       `json:"args"` // its output is the value; nil: the value of Place
+	Within time.Duration  `json:"within"`
+	Place  *setting.Place `json:"place"`
+	MustBe *string        `json:"must_be"` // nil: as before
+	Set    []string       `json:"set"`     // sets it to {value}; may be nil
+}
+
+// A FactResult is a fact before and after.
+type FactResult struct {
+	Name          string
+	Before, After string
+	Set           bool // it had changed, and was set back
+}
+
+// A FactError reports a fact that is not as before.
+type FactError struct {
+	Name         string
+	Is, MustBe   string
+	CouldNotRead error // nil if it was read
+}
+
+func (e *FactError) Error() string {
+	if e.CouldNotRead != nil {
+		return fmt.Sprintf("%s can't be read: %v", e.Name, e.CouldNotRead)
+	}
+	return fmt.Sprintf("%s is %q now, and must be %q", e.Name, e.Is, e.MustBe)
+}
+func (e *FactError) Unwrap() error { return e.CouldNotRead }
+
+// A StepError reports a step that was not done.
+type StepError struct {
+	Step string
+	Err  error
+}
+
+func (e *StepError) Error() string { return fmt.Sprintf("%s: %v", e.Step, e.Err) }
+func (e *StepError) Unwrap() error { return e.Err }
+
+// ErrAnswer reports a command that answered something else, and ErrNotDone a
+// person who did not confirm.
+var (
+	ErrAnswer  = errors.New("it answered something else than expected")
+	ErrNotDone = errors.New("this was not confirmed")
+)
+
+// An AskFunc asks a person to do something and to confirm it. The error is
+// [ErrNotDone] if they did not.
+type AskFunc func(ctx context.Context, question string) error
+
+// An Actor is for whom commands are run.
+type Actor struct {
+	UID  uint32        `json:"uid"`
+	GID  uint32        `json:"gid"`
+	Name string        `json:"name"`
+	Home pathtext.Path `json:"home"`
+}
+
+// command runs a command for an account: with its home and name, whoever
+// Nexlin itself runs as.
+func (e *Engine) command(ctx context.Context, who Actor, args []string, within time.Duration) (string, error) {
+	env := []string{}
+	for _, v := range e.Env {
+		if k, _, _ := strings.Cut(v, "="); k != "HOME" && k != "USER" && k != "LOGNAME" {
+			env = append(env, v)
+		}
+	}
+	env = append(env, "HOME="+string(who.Home), "USER="+who.Name, "LOGNAME="+who.Name)
+	if within <= 0 {
+		within = time.Minute
+	}
+	return inuse.Command{Args: args, Within: within, UID: who.UID, GID: who.GID, Env: env, Dir: string(who.Home)}.Run(ctx)
+}
+
+// take does one step.
+func (e *Engine) do(ctx context.Context, who Actor, s Step) error {
+	if s.Ask != "" {
+		if e.Ask == nil {
+			return &StepError{s.Ask, ErrNotDone}
+		}
+		if err := e.Ask(ctx, s.Ask); err != nil {
+			return &StepError{s.Ask, err}
+		}
+		return nil
+	}
+	out, err := e.command(ctx, who, s.Args, s.Within)
+	if err == nil && s.Answer != "" && !strings.Contains(out, s.Answer) {
+		err = fmt.Errorf("%w: %q, not %q", ErrAnswer, pathtext.Show(out), s.Answer)
+	}
+	if err != nil {
+		return &StepError{s.String(), err}
+	}
+	return nil
+}
+
+// value reads a fact.
+func (e *Engine) value(ctx context.Context, who Actor, f Fact) (string, error) {
+	if f.Place == nil {
+		return e.command(ctx, who, f.Args, f.Within)
+	}
+	dir, err := handle.OpenReal(filepath.Dir(f.Place.File))
+	if err != nil {
+		return "", err
+	}
+	defer dir.Release()
+	file, err := setting.Read(dir, filepath.Base(f.Place.File))
+	if err != nil {
+		return "", err
+	}
+	vs, err := setting.Values(f.Place.Format, file.Data, f.Place.At)
+	var out []string
+	for _, v := range vs {
+		out = append(out, v.Text)
+	}
+	return strings.Join(out, "\n"), err
+}
+
+// A Use says how to see that the program of a card is at work.
+type Use struct {
+	Programs []string `json:"programs"`
+	Command  *Step    `json:"command"` // may be nil
+}
+
+// AtRest looks whether a program is at rest; what shows that it is not is a
+// finding.
+func (e *Engine) AtRest(ctx context.Context, who Actor, u Use) ([]finding.Finding, error) {
+	var out []finding.Finding
+	if len(u.Programs) > 0 {
+		hs, err := inuse.Called(ctx, u.Programs, who.UID, who.UID == 0)
+		if err != nil {
+			return nil, err
+		}
+		if len(hs) > 0 {
+			out = append(out, finding.New(finding.ProgramRuns, "", programs(hs)+" is running", subject("", "", "")))
+		}
+	}
+	if u.Command != nil {
+		if err := e.do(ctx, who, *u.Command); err != nil {
+			out = append(out, finding.New(finding.ProgramRuns, "", "it is not at rest: "+err.Error(), subject("", "", "")))
+		}
+	}
+	return out, nil
+}

@@ -1,0 +1,655 @@
+package redirect
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"nexlin/internal/drive"
+	"nexlin/internal/finding"
+	"nexlin/internal/ledger"
+	"nexlin/internal/pathtext"
+)
+
+// Kinds of run that are several in one.
+const (
+	KindMoveTogether = "move-together"
+	KindBackTogether = "bring-back-together"
+)
+
+func together(kind string) bool { return kind == KindMoveTogether || kind == KindBackTogether }
+
+// A Together is the plan of a run that moves several folders as one: all of
+// them or none. Every folder is copied and verified before the first one is
+// switched. It is kept in the ledger as JSON, with the plans of its folders.
+type Together struct {
+	Run    string  `json:"run"`
+	Kind   string  `json:"kind"`
+	Name   string  `json:"name"` // what it is called in the history
+	Card   string  `json:"card"` // empty without one
+	Plans  []*Plan `json:"plans"`
+	For    Actor   `json:"for"`
+	InUse  Use     `json:"in_use"`
+	Before []Step  `json:"before"`
+	After  []Step  `json:"after"`
+	Facts  []Fact  `json:"facts"`
+
+	Findings []finding.Finding `json:"-"` // about the whole, beside those of its plans
+}
+
+// NewTogether makes the plan of a run of several. Its folders need room on
+// their drive together.
+func NewTogether(kind, name string, plans []*Plan) *Together {
+	t := &Together{Run: ledger.NewRunID(time.Now()), Kind: kind, Name: name, Plans: plans}
+	oneTag(plans)
+	need := map[string]int64{}
+	on := map[string]*drive.Drive{}
+	for _, p := range plans {
+		p.Together = t.Run
+		if p.IntoNow.Mount != "" && len(finding.Blockers(p.Findings)) == 0 {
+			need[p.IntoNow.Mount] += p.Need
+			on[p.IntoNow.Mount] = &p.IntoNow
+		}
+		if t.For.Name == "" {
+			t.For = Actor{UID: p.UID, GID: p.GID, Name: p.Account}
+		}
+	}
+	for mount, n := range need {
+		d := on[mount]
+		if short := n + d.Reserve() - d.Free; short > 0 && len(plans) > 1 {
+			t.Findings = append(t.Findings, finding.New(finding.SpaceShort, mount, fmt.Sprintf(
+				"%s has too little room for all of them: needed %s and a reserve of %s, free %s, short by %s",
+				d.Name(), size(n), size(d.Reserve()), size(d.Free), size(short)), subject("", d.Name(), "")))
+		}
+	}
+	seen := map[string]string{}
+	for _, p := range plans {
+		if other, taken := seen[p.Copy()]; taken {
+			t.Findings = append(t.Findings, finding.New(finding.TargetTaken, p.Copy(),
+				fmt.Sprintf("%s and %s would both become %s", pathtext.Show(other), pathtext.Show(string(p.Link)), pathtext.Show(p.Copy())), subject("", "", "")))
+		}
+		seen[p.Copy()] = string(p.Link)
+	}
+	return t
+}
+
+// oneTag has a drive without a tag get one, from the first of the folders that
+// go there.
+func oneTag(plans []*Plan) {
+	first := map[string]*Plan{}
+	for _, p := range plans {
+		if !p.NewTag {
+			continue
+		}
+		if f := first[string(p.TagIn)]; f != nil {
+			p.IntoDrive.ID, p.NewTag, p.TagMade = f.IntoDrive.ID, false, true
+			continue
+		}
+		first[string(p.TagIn)] = p
+	}
+}
+
+// All gives every finding, of the whole and of each folder.
+func (t *Together) All() []finding.Finding {
+	out := slices.Clone(t.Findings)
+	for _, p := range t.Plans {
+		out = append(out, p.Findings...)
+	}
+	return out
+}
+
+// Blocked gives the *RefusedError of all blockers; nil if there are none.
+func (t *Together) Blocked() error {
+	if fs := t.All(); len(finding.Blockers(fs)) > 0 {
+		return &RefusedError{Findings: fs}
+	}
+	return nil
+}
+
+// A TakenBackError reports a run of several that failed at one of them: what
+// had been switched was switched back, and everything is as it was.
+type TakenBackError struct {
+	Run string
+	At  string // the folder it failed at
+	Err error
+}
+
+func (e *TakenBackError) Error() string {
+	return fmt.Sprintf("run %s was taken back as a whole, since %s failed: %v", e.Run, pathtext.Show(e.At), e.Err)
+}
+func (e *TakenBackError) Unwrap() error { return e.Err }
+
+// A TogetherOutcome is what a run of several did.
+type TogetherOutcome struct {
+	Run      string
+	Kind     string
+	State    string
+	Plan     *Together
+	Members  []*Outcome
+	Facts    []FactResult
+	Findings []finding.Finding
+}
+
+// crew carries out a run of several.
+type crew struct {
+	*Engine
+	t      *Together
+	run    *ledger.Run
+	movers []*mover // one for each plan; nil for one that is done already
+	out    *TogetherOutcome
+}
+
+// RunTogether carries out a plan that nothing blocks. The error is a
+// *RefusedError before anything has changed, a *TakenBackError if one folder
+// failed and everything was taken back, a *StoppedError if the run can be
+// finished or taken back.
+func (e *Engine) RunTogether(ctx context.Context, t *Together) (*TogetherOutcome, error) {
+	if err := t.Blocked(); err != nil {
+		return nil, err
+	}
+	run, err := e.Ledger.Begin(t.Run, t.Kind, t.Name, t)
+	if err != nil {
+		return nil, err
+	}
+	c := e.crew(t, run)
+	defer c.close()
+	return c.out, c.ended(ctx, c.forward(ctx))
+}
+
+func (e *Engine) crew(t *Together, run *ledger.Run) *crew {
+	return &crew{Engine: e, t: t, run: run, movers: make([]*mover, len(t.Plans)),
+		out: &TogetherOutcome{Run: t.Run, Kind: t.Kind, Plan: t, Members: make([]*Outcome, len(t.Plans))}}
+}
+
+func (c *crew) close() {
+	c.release()
+	c.run.Release()
+}
+
+// release closes the movers and gives their runs up.
+func (c *crew) release() {
+	for i, m := range c.movers {
+		if m == nil {
+			continue
+		}
+		m.close()
+		if m.run != nil {
+			m.run.Release()
+		}
+		c.movers[i] = nil
+	}
+}
+
+// once does an act of the whole run that is not done again on resume.
+func (c *crew) once(ctx context.Context, name string, data any, do func() error) error {
+	acts, err := c.Ledger.Acts(c.t.Run)
+	if err != nil {
+		return err
+	}
+	if slices.ContainsFunc(acts, func(a ledger.Act) bool { return a.Name == name && !a.Done.IsZero() }) {
+		return nil
+	}
+	seq, err := c.run.Intend(name, data)
+	if err != nil {
+		return err
+	}
+	if err := step(ctx, name+".intent"); err != nil {
+		return err
+	}
+	if err := do(); err != nil {
+		return err
+	}
+	if err := c.run.Did(seq, nil); err != nil {
+		return err
+	}
+	return step(ctx, name+".done")
+}
+
+// failedAt says at which folder a run of several failed, and whether it had
+// come to the switch.
+type failedAt struct {
+	path     string
+	switched bool
+	err      error
+}
+
+func (e *failedAt) Error() string { return e.err.Error() }
+func (e *failedAt) Unwrap() error { return e.err }
+
+func (c *crew) forward(ctx context.Context) error {
+	if err := c.steps(ctx, "before", c.t.Before); err != nil {
+		return err
+	}
+	// Whether a stop step has worked is looked at, not believed.
+	fs, err := c.AtRest(ctx, c.t.For, c.t.InUse)
+	if err != nil {
+		return err
+	}
+	if len(fs) == 0 {
+		fs, err = c.stillWritten(ctx)
+	}
+	if err != nil {
+		return err
+	}
+	if len(fs) > 0 && !c.begun() {
+		return &RefusedError{fs}
+	}
+	facts, err := c.factsBefore(ctx)
+	if err != nil {
+		return err
+	}
+	for i, p := range c.t.Plans {
+		if err := c.gather(ctx, i, p); err != nil {
+			return &failedAt{string(p.Link), false, err}
+		}
+	}
+	for i, m := range c.movers {
+		if m == nil {
+			continue
+		}
+		if err := m.ready(ctx); err != nil {
+			return &failedAt{string(c.t.Plans[i].Link), false, m.stopped(err)}
+		}
+	}
+	if err := step(ctx, "all-ready"); err != nil {
+		return err
+	}
+	for i, m := range c.movers {
+		if m == nil {
+			continue
+		}
+		if err := m.stopped(m.lead(ctx)); err != nil {
+			return &failedAt{string(c.t.Plans[i].Link), true, err}
+		}
+	}
+	if err := c.steps(ctx, "after", c.t.After); err != nil {
+		return err
+	}
+	if err := c.factsAfter(ctx, facts); err != nil {
+		return err
+	}
+	return c.run.Set(ledger.Done, "", nil)
+}
+
+// stillWritten looks whether somebody writes to the folders although a step
+// was to stop that.
+func (c *crew) stillWritten(ctx context.Context) ([]finding.Finding, error) {
+	var out []finding.Finding
+	for _, p := range c.t.Plans {
+		if !p.Stops || p.WhileInUse {
+			continue
+		}
+		w, err := writersOf(ctx, string(p.From))
+		if err != nil {
+			return nil, err
+		}
+		if len(w) > 0 {
+			out = append(out, finding.New(finding.InUse, string(p.From), programs(w)+" still has files open for writing in "+pathtext.Show(string(p.From)), subject("", "", "")).Listing(len(w), paths(w)))
+		}
+	}
+	return out, nil
+}
+
+// begun reports whether the run of a folder is in the ledger already.
+func (c *crew) begun() bool {
+	return slices.ContainsFunc(c.t.Plans, func(p *Plan) bool {
+		row, err := c.Ledger.Run(p.Run)
+		return err == nil && row.State != ledger.Undone
+	})
+}
+
+// gather opens and locks one folder and records its run; one that was stopped
+// is taken up again, one that is done is passed over.
+func (c *crew) gather(ctx context.Context, i int, p *Plan) error {
+	row, err := c.Ledger.Run(p.Run)
+	switch {
+	case errors.Is(err, ledger.ErrNotFound):
+		m := c.mover(p)
+		c.movers[i], c.out.Members[i] = m, m.out
+		if err := m.open(); err != nil {
+			return err
+		}
+		if err := m.waitQuiet(ctx); err != nil {
+			return err
+		}
+		if err := m.tryLink(); err != nil {
+			return err
+		}
+		m.run, err = c.Ledger.Begin(p.Run, p.Kind, p.Name, p)
+		return err
+	case err != nil:
+		return err
+	case row.State == ledger.Done:
+		c.out.Members[i] = &Outcome{Run: p.Run, Kind: p.Kind, Plan: p, State: row.State}
+		return nil
+	}
+	m, err := c.take(row)
+	if err != nil {
+		return err
+	}
+	c.movers[i], c.out.Members[i] = m, m.out
+	return m.run.Set(ledger.Going, "", nil)
+}
+
+// steps does the steps of one side, each once.
+func (c *crew) steps(ctx context.Context, when string, steps []Step) error {
+	for i, s := range steps {
+		err := c.once(ctx, fmt.Sprintf("%s.%d", when, i), s, func() error { return c.do(ctx, c.t.For, s) })
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// factsBefore reads the facts, or what was read when the run began.
+func (c *crew) factsBefore(ctx context.Context) (map[string]string, error) {
+	acts, err := c.Ledger.Acts(c.t.Run)
+	if err != nil {
+		return nil, err
+	}
+	values := map[string]string{}
+	for _, a := range acts {
+		if a.Name == "facts" {
+			return values, json.Unmarshal(a.Data, &values)
+		}
+	}
+	for _, f := range c.t.Facts {
+		v, err := c.value(ctx, c.t.For, f)
+		if err != nil {
+			return nil, &FactError{Name: f.Name, CouldNotRead: err}
+		}
+		values[f.Name] = v
+	}
+	return values, c.once(ctx, "facts", values, func() error { return nil })
+}
+
+// factsAfter compares the facts, and sets back those that can be.
+func (c *crew) factsAfter(ctx context.Context, before map[string]string) error {
+	c.out.Facts = nil
+	for _, f := range c.t.Facts {
+		r := FactResult{Name: f.Name, Before: before[f.Name]}
+		want := r.Before
+		if f.MustBe != nil {
+			want = *f.MustBe
+		}
+		var err error
+		if r.After, err = c.value(ctx, c.t.For, f); err != nil {
+			return &FactError{Name: f.Name, CouldNotRead: err}
+		}
+		if r.After != want && len(f.Set) > 0 {
+			if _, err := c.command(ctx, c.t.For, filled(f.Set, want), f.Within); err != nil {
+				return &FactError{Name: f.Name, CouldNotRead: err}
+			}
+			r.Set = true
+			if r.After, err = c.value(ctx, c.t.For, f); err != nil {
+				return &FactError{Name: f.Name, CouldNotRead: err}
+			}
+		}
+		c.out.Facts = append(c.out.Facts, r)
+		if r.After != want {
+			return &FactError{Name: f.Name, Is: r.After, MustBe: want}
+		}
+	}
+	return nil
+}
+
+func filled(args []string, value string) []string {
+	var out []string
+	for _, a := range args {
+		out = append(out, strings.ReplaceAll(a, "{value}", value))
+	}
+	return out
+}
+
+// ended says how a run of several ended. What failed at the switch is taken
+// back as a whole; what failed before anything was copied never was.
+func (c *crew) ended(ctx context.Context, err error) error {
+	if err == nil {
+		c.out.State = ledger.Done
+		return nil
+	}
+	var at *failedAt
+	failed := errors.As(err, &at)
+	var refused *RefusedError
+	var answer *StepError
+	early := errors.As(err, &refused) || errors.As(err, &answer) && !c.begun()
+	if ctx.Err() == nil && (early || failed && at.switched) {
+		c.release()
+		if back := c.back(ctx); back == nil {
+			state := ledger.Undone
+			if early {
+				state = ledger.Refused
+			}
+			c.out.State = state
+			if serr := c.run.Set(state, err.Error(), nil); serr != nil {
+				return errors.Join(err, serr)
+			}
+			if early {
+				return err
+			}
+			return &TakenBackError{c.t.Run, at.path, cleared(err)}
+		} else if failed || early {
+			err = errors.Join(err, back)
+		}
+	}
+	return c.stop(err)
+}
+
+// cleared takes the words about a stopped run out of an error: the run is not
+// stopped any more.
+func cleared(err error) error {
+	var s *StoppedError
+	if errors.As(err, &s) {
+		return s.Err
+	}
+	return err
+}
+
+// stop records that the run can be gone on with, or taken back, as a whole.
+func (c *crew) stop(err error) error {
+	c.out.State = ledger.Stopped
+	for _, m := range c.movers {
+		if m == nil || m.run == nil || m.run.State != ledger.Going {
+			continue
+		}
+		serr := m.run.Set(ledger.Stopped, "it waits for the others of run "+c.t.Run, nil)
+		err = errors.Join(err, m.run.Unreserve(), serr)
+	}
+	s := &StoppedError{Run: c.t.Run, Kind: c.t.Kind, Link: string(c.t.Plans[0].Link), Err: cleared(err)}
+	var at *failedAt
+	if errors.As(err, &at) {
+		s.Link = at.path
+	}
+	var one *StoppedError
+	if errors.As(err, &one) {
+		s.Phase, s.Writers, s.At, s.Drive = one.Phase, one.Writers, one.At, one.Drive
+	}
+	for _, p := range c.t.Plans {
+		if row, e := c.Ledger.Run(p.Run); e == nil && row.State == ledger.Done {
+			s.Switched = true
+		}
+	}
+	return errors.Join(s, c.run.Set(ledger.Stopped, err.Error(), nil))
+}
+
+// back takes back what was done to any of the folders, the last one first, and
+// then does the steps that go after a run, since those before it were done.
+func (c *crew) back(ctx context.Context) error {
+	for i, p := range slices.Backward(c.t.Plans) {
+		row, err := c.Ledger.Run(p.Run)
+		if errors.Is(err, ledger.ErrNotFound) || err == nil && row.State == ledger.Undone {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		out, err := c.undo(ctx, row)
+		if err != nil {
+			return err
+		}
+		c.out.Members[i] = out
+		c.out.Findings = append(c.out.Findings, out.Findings...)
+	}
+	acts, err := c.Ledger.Acts(c.t.Run)
+	if err != nil || !slices.ContainsFunc(acts, func(a ledger.Act) bool { return strings.HasPrefix(a.Name, "before.") && !a.Done.IsZero() }) {
+		return err
+	}
+	for _, s := range c.t.After {
+		if err := c.do(ctx, c.t.For, s); err != nil {
+			// The folders are whole again; that the program does not start is told.
+			c.out.Findings = append(c.out.Findings, finding.New(finding.StepFailed, "", err.Error(), subject("", "", "")))
+		}
+	}
+	return nil
+}
+
+// Group is the plan of a run of several.
+func (e *Engine) Group(row ledger.RunRow) (*Together, error) {
+	var t Together
+	if err := json.Unmarshal(row.Plan, &t); err != nil {
+		return nil, fmt.Errorf("the plan of run %s can't be read: %w", row.ID, err)
+	}
+	return &t, nil
+}
+
+// unfinishedRuns lists the runs that were stopped; those of a run of several
+// stand under its id.
+func (e *Engine) unfinishedRuns() ([]ledger.RunRow, error) {
+	rows, err := e.Ledger.Unfinished()
+	open := map[string]bool{}
+	for _, r := range rows {
+		open[r.ID] = true
+	}
+	for i, r := range rows {
+		if p, err := e.planOf(r); err == nil && open[p.Together] {
+			rows[i].ID = p.Together
+		}
+	}
+	return rows, err
+}
+
+// IsTogether says that a run is one of several folders.
+func IsTogether(row ledger.RunRow) bool { return together(row.Kind) }
+
+// takeCrew takes up a run of several that was stopped or is done.
+func (e *Engine) takeCrew(row ledger.RunRow) (*crew, error) {
+	run, err := e.Ledger.Take(row.ID)
+	if err != nil {
+		return nil, err
+	}
+	t, err := e.Group(run.RunRow)
+	if err != nil {
+		run.Release()
+		return nil, err
+	}
+	return e.crew(t, run), nil
+}
+
+// ResumeTogether finishes a run of several. Its errors are those of
+// [Engine.RunTogether].
+func (e *Engine) ResumeTogether(ctx context.Context, row ledger.RunRow) (*TogetherOutcome, error) {
+	if err := e.Resumable(row); err != nil {
+		return nil, err
+	}
+	c, err := e.takeCrew(row)
+	if err != nil {
+		return nil, err
+	}
+	defer c.close()
+	if err := c.run.Set(ledger.Going, "", nil); err != nil {
+		return nil, err
+	}
+	return c.out, c.ended(ctx, c.forward(ctx))
+}
+
+// UndoTogether takes a run of several back as a whole: it is looked first
+// whether any of the copies was worked in, and then none is touched.
+func (e *Engine) UndoTogether(ctx context.Context, row ledger.RunRow) (*TogetherOutcome, error) {
+	if err := e.Undoable(row); err != nil {
+		return nil, err
+	}
+	c, err := e.takeCrew(row)
+	if err != nil {
+		return nil, err
+	}
+	defer c.close()
+	for _, p := range c.t.Plans {
+		if err := c.mayGoBack(ctx, p); err != nil {
+			return nil, err
+		}
+	}
+	for _, s := range c.t.Before {
+		if err := c.do(ctx, c.t.For, s); err != nil {
+			return nil, &RefusedError{[]finding.Finding{finding.New(finding.ProgramRuns, "", err.Error(), subject("", "", ""))}}
+		}
+	}
+	if fs, err := c.AtRest(ctx, c.t.For, c.t.InUse); err != nil || len(fs) > 0 {
+		return nil, errors.Join(err, &RefusedError{fs})
+	}
+	if err := c.back(ctx); err != nil {
+		return c.out, c.stop(err)
+	}
+	c.out.State = ledger.Undone
+	return c.out, c.run.Set(ledger.Undone, "", nil)
+}
+
+// mayGoBack wants the run of one folder to be the last one of it, and nobody
+// to have worked in the copy.
+func (c *crew) mayGoBack(ctx context.Context, p *Plan) error {
+	row, err := c.Ledger.Run(p.Run)
+	if errors.Is(err, ledger.ErrNotFound) || err == nil && row.State == ledger.Undone {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if err := c.Undoable(row); err != nil {
+		return err
+	}
+	m, err := c.take(row)
+	if err != nil {
+		return err
+	}
+	defer m.run.Release()
+	defer m.close()
+	if at, err := m.where(); err != nil || at != switched {
+		return err
+	}
+	return m.copyUnchanged(ctx)
+}
+
+// Open lists the runs that were stopped, newest first; a run of several
+// stands for those of its folders.
+func (e *Engine) Open() ([]ledger.RunRow, error) {
+	rows, err := e.Ledger.Unfinished()
+	if err != nil {
+		return nil, err
+	}
+	open := map[string]bool{}
+	for _, r := range rows {
+		open[r.ID] = true
+	}
+	return slices.DeleteFunc(rows, func(r ledger.RunRow) bool {
+		p, err := e.planOf(r)
+		return err == nil && p.Together != "" && open[p.Together]
+	}), nil
+}
+
+// whole gives the run of several that a run belongs to, if that is not ended
+// yet; else the run itself.
+func (e *Engine) whole(row ledger.RunRow) (ledger.RunRow, error) {
+	p, err := e.planOf(row)
+	if err != nil || p.Together == "" {
+		return row, err
+	}
+	up, err := e.Ledger.Run(p.Together)
+	if err != nil || up.State != ledger.Stopped {
+		return row, err
+	}
+	return up, nil
+}
