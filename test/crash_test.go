@@ -27,6 +27,7 @@ type crashBed struct {
 	content              string // print of the folder
 	original, before     string // a held original and its print, where that is to stay so
 	late                 bool   // late writes are part of the content, and arrive with the command
+	settings             string // user-dirs.dirs as it was; empty where settings are not what it is about
 	target, merged       string // merge: prints of the target before, and as it is to be afterwards
 }
 
@@ -68,6 +69,7 @@ type crashStory struct {
 	end     func(t *testing.T, b *crashBed) // what holds when it is finished
 	start   func(t *testing.T, b *crashBed) // what holds when it is undone; nil: it can't be
 	prepare func(t *testing.T, b *crashBed) // after what comes before; may be nil
+	setup   func(t *testing.T, b *crashBed) // before what comes before; may be nil
 }
 
 func (s *crashStory) kind() string { return strings.Fields(s.name)[0] }
@@ -102,15 +104,15 @@ func crashStories() []crashStory {
 		require.NoError(t, err)
 		require.True(t, st.IsDir(), "the folder is real")
 	}
-	return []crashStory{
-		{"move", nil, move("BASALT"), onBasalt, realFolder, nil},
-		{"bring-back", [][]string{move("BASALT")}, back, realFolder, onBasalt, nil},
-		{"bring-back with what is held", [][]string{move("BASALT")}, append(back, "--use-held"), realFolder, lent, workedIn},
-		{"move-on", [][]string{move("BASALT")}, move("DUNE"), onDune, onBasalt, nil},
+	stories := []crashStory{
+		{"move", nil, move("BASALT"), onBasalt, realFolder, nil, nil},
+		{"bring-back", [][]string{move("BASALT")}, back, realFolder, onBasalt, nil, nil},
+		{"bring-back with what is held", [][]string{move("BASALT")}, append(back, "--use-held"), realFolder, lent, workedIn, nil},
+		{"move-on", [][]string{move("BASALT")}, move("DUNE"), onDune, onBasalt, nil, nil},
 		{"detach", [][]string{move("BASALT")}, []string{"detach", "documents", "--yes"}, func(t *testing.T, b *crashBed) {
 			require.NoFileExists(t, b.folder)
-		}, onBasalt, nil},
-		{"discard-original", [][]string{move("BASALT")}, discard, discarded, nil, nil},
+		}, onBasalt, nil, nil},
+		{"discard-original", [][]string{move("BASALT")}, discard, discarded, nil, nil, nil},
 		{"mend", [][]string{move("BASALT")}, []string{"mend", "documents", "--yes", "-q"}, func(t *testing.T, b *crashBed) {
 			onBasalt(t, b)
 			require.Equal(t, b.content, lab.Print(t, b.folder+"/."))
@@ -119,11 +121,11 @@ func crashStories() []crashStory {
 			require.NoError(t, err)
 			require.Equal(t, "/nowhere", text)
 			require.Equal(t, b.content, lab.Print(t, filepath.Join(b.basalt, "ines", "Documents")))
-		}, astray},
+		}, astray, nil},
 		{"merge-halves", [][]string{move("BASALT"), discard}, []string{"mend", "documents", "--yes", "-q"}, onBasalt, func(t *testing.T, b *crashBed) {
 			realFolder(t, b)
 			require.Empty(t, lab.Changes(b.target, lab.Print(t, filepath.Join(b.basalt, "ines", "Documents"))))
-		}, split},
+		}, split, nil},
 		{"restore-links", [][]string{move("BASALT"), discard}, []string{"restore-links", "BASALT/ines", "--accept", "outside-home", "--yes", "-q"}, func(t *testing.T, b *crashBed) {
 			b.run(0, []string{"mend", "documents", "--yes", "-q"}) // killed between its two runs, the link is still to be made
 			onBasalt(t, b)
@@ -131,16 +133,88 @@ func crashStories() []crashStory {
 		}, func(t *testing.T, b *crashBed) {
 			require.NoFileExists(t, b.folder)
 			require.Equal(t, b.content, lab.Print(t, filepath.Join(b.basalt, "ines", "Documents")))
-		}, freshSystem},
-		{"record", nil, []string{"record", "FOLDER", "--copy", "BASALT/ines/Documents", "--accept", "target-in-memory", "--yes", "-q"}, onBasalt, realFolder, copiedByHand},
+		}, freshSystem, nil},
+		{"record", nil, []string{"record", "FOLDER", "--copy", "BASALT/ines/Documents", "--accept", "target-in-memory", "--yes", "-q"}, onBasalt, realFolder, copiedByHand, nil},
 		{"update-manifest", [][]string{move("BASALT")}, []string{"check", "documents", "--deep", "--update-manifest", "-q"}, func(t *testing.T, b *crashBed) {
 			onBasalt(t, b)
 			if b.lastDone() == "update-manifest" {
 				require.NotContains(t, b.Want(0, "check", "--deep"), "changed-since")
 			}
-		}, onBasalt, workedIn},
-		{"discard-original after late writes", [][]string{move("BASALT")}, discard, discarded, nil, writeLate},
+		}, onBasalt, workedIn, nil},
+		{"discard-original after late writes", [][]string{move("BASALT")}, discard, discarded, nil, writeLate, nil},
 	}
+	return append(stories, settingStories(move, back)...)
+}
+
+// userDirs are the settings that the crash cases begin with.
+const userDirs = "# kept\nXDG_DOCUMENTS_DIR=\"$HOME/Documents\"\nXDG_MUSIC_DIR=\"$HOME/Music\"\nother\n"
+
+// settingStories are those in which settings files are changed.
+func settingStories(move func(into string) []string, back []string) []crashStory {
+	by := func(into, how string) []string { return append(move(into), "--by", how) }
+	led := func(at func(b *crashBed) string, link bool) func(*testing.T, *crashBed) {
+		return func(t *testing.T, b *crashBed) {
+			require.Equal(t, filepath.Join(at(b), "ines", "Documents"), b.setTo("DOCUMENTS"))
+			require.Contains(t, b.userDirs(), "# kept\n")
+			_, err := os.Lstat(b.folder)
+			require.Equal(t, link, err == nil)
+			b.Want(0, "check")
+		}
+	}
+	onBasalt, onDune := func(b *crashBed) string { return b.basalt }, func(b *crashBed) string { return b.dune }
+	asBefore := func(t *testing.T, b *crashBed) {
+		require.Equal(t, b.settings, b.userDirs())
+		st, err := os.Lstat(b.folder)
+		require.NoError(t, err)
+		require.True(t, st.IsDir(), "the folder is real")
+	}
+	both := func(t *testing.T, b *crashBed) {
+		led(onBasalt, true)(t, b)
+		require.Equal(t, filepath.Join(b.basalt, "ines", "Music"), b.setTo("MUSIC"))
+		require.FileExists(t, filepath.Join(b.skerry, "Music", "m"))
+	}
+	neither := func(t *testing.T, b *crashBed) {
+		asBefore(t, b)
+		st, err := os.Lstat(filepath.Join(b.skerry, "Music"))
+		require.NoError(t, err)
+		require.True(t, st.IsDir(), "all or nothing")
+	}
+	drift := func(t *testing.T, b *crashBed) {
+		require.NoError(t, os.WriteFile(filepath.Join(b.skerry, ".config", "user-dirs.dirs"), []byte(b.settings), 0o600))
+	}
+	return []crashStory{
+		{"move by setting", nil, by("BASALT", "setting"), led(onBasalt, false), asBefore, nil, withSettings},
+		{"bring-back of what a setting leads to", [][]string{by("BASALT", "setting")}, back, asBefore, led(onBasalt, false), nil, withSettings},
+		{"move-on of what a setting leads to", [][]string{by("BASALT", "setting")}, move("DUNE"), led(onDune, false), led(onBasalt, false), nil, withSettings},
+		{"mend of a setting", [][]string{by("BASALT", "setting+symlink")}, []string{"mend", "documents", "--yes", "-q"}, led(onBasalt, true), func(t *testing.T, b *crashBed) {
+			require.Equal(t, b.settings, b.userDirs())
+		}, drift, withSettings},
+		{"move-together", nil, []string{"move", "--profile", "documents,music", "--into", "BASALT/ines", "--yes", "-q", "--accept", "target-in-memory"}, both, neither, nil, withSettings},
+	}
+}
+
+// withSettings makes the system drive's case a home with location settings.
+func withSettings(t *testing.T, b *crashBed) {
+	b.Home, b.settings = b.skerry, userDirs
+	for path, text := range map[string]string{".config/user-dirs.dirs": userDirs, "Music/m": "m"} {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(b.skerry, path)), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(b.skerry, path), []byte(text), 0o600))
+	}
+}
+
+func (b *crashBed) userDirs() string {
+	b.T.Helper()
+	text, err := os.ReadFile(filepath.Join(b.skerry, ".config", "user-dirs.dirs"))
+	require.NoError(b.T, err)
+	return string(text)
+}
+
+// setTo is where a location setting leads.
+func (b *crashBed) setTo(kind string) string {
+	b.T.Helper()
+	m := regexp.MustCompile("(?m)^XDG_" + kind + "_DIR=\"(.*)\"$").FindStringSubmatch(b.userDirs())
+	require.NotNil(b.T, m, b.userDirs())
+	return strings.Replace(m[1], "$HOME", b.Home, 1)
 }
 
 // astray has the link lead elsewhere, and the target note be gone.
@@ -235,6 +309,9 @@ func (b *crashBed) fill(args []string) []string {
 
 // set does what comes before the command of a story.
 func (b *crashBed) set(s crashStory) *crashBed {
+	if s.setup != nil {
+		s.setup(b.T.(*testing.T), b)
+	}
 	for _, c := range s.before {
 		b.run(0, c)
 	}
@@ -299,6 +376,9 @@ func (b *crashBed) changed(t *testing.T, s crashStory) []string {
 		return nil // the link path leads nowhere before or after it
 	}
 	real, err := filepath.EvalSymlinks(b.folder)
+	if os.IsNotExist(err) && b.settings != "" { // programs are led there by the setting
+		real, err = b.setTo("DOCUMENTS"), nil
+	}
 	require.NoError(t, err)
 	before, now := b.content, lab.Print(t, real)
 	if b.late { // the times of directories follow from what is brought into them
@@ -425,7 +505,7 @@ func (b *crashBed) crash(t *testing.T, s crashStory, kill, way string, twice boo
 		b.startedOrEnded(t, s)
 		return
 	}
-	run := b.LastRun()
+	run := b.stoppedRun()
 	out, _ = b.Exit("list")
 	require.Contains(t, out, "nexlin resume "+run)
 	if twice {
@@ -480,6 +560,18 @@ func (b *crashBed) killRecovery(way, run string) {
 			return
 		}
 	}
+}
+
+// stoppedRun is the run that was stopped; of several in one, the whole.
+func (b *crashBed) stoppedRun() string {
+	b.T.Helper()
+	id := b.LastRun()
+	for _, r := range b.JSON("history")["runs"].([]any) {
+		if run := r.(map[string]any); run["state"] == "stopped" && strings.HasSuffix(run["kind"].(string), "-together") {
+			id = run["id"].(string)
+		}
+	}
+	return id
 }
 
 func (b *crashBed) unfinished() bool {
