@@ -120,7 +120,7 @@ func checkExit(r *health.Report) int {
 }
 
 func (a *app) showCheck(r *health.Report) {
-	line := a.path(r.Redirect.Link) + " ──link──▶ " + a.onDrive(r.Redirect)
+	line := a.path(r.Redirect.Link) + ledArrow(r.Redirect.Methods) + a.onDrive(r.Redirect)
 	if r.Redirect.State == ledger.Ended {
 		line = a.path(r.Redirect.Link) + " is a real folder again"
 	}

@@ -56,7 +56,7 @@ func (a *app) listRedirects(e *redirect.Engine) error {
 			held = size(heldBytes(rep.Held))
 		}
 		cells = append(cells, []string{
-			r.Name, stateWord(rep.State), a.path(r.Link) + " ──link──▶ " + a.onDrive(r), size(r.Bytes), held,
+			r.Name, stateWord(rep.State), a.path(r.Link) + ledArrow(r.Methods) + a.onDrive(r), size(r.Bytes), held,
 		})
 	}
 	if a.json {

@@ -136,9 +136,12 @@ func seconds(s float64) string {
 // led is the arrow of a redirect or a plan: a link, or a setting where there
 // is none.
 func led(methods []string, from, to string) string {
-	word := "link"
+	return bold.Render(from) + ledArrow(methods) + bold.Render(to)
+}
+
+func ledArrow(methods []string) string {
 	if redirect.Linkless(methods) {
-		word = "setting"
+		return " ──setting──▶ "
 	}
-	return bold.Render(from) + " ──" + word + "──▶ " + bold.Render(to)
+	return " ──link──▶ "
 }

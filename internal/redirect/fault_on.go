@@ -5,21 +5,31 @@ package redirect
 import (
 	"fmt"
 	"os"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
 )
 
+// met is how often the step of the fault was met.
+var met int
+
 // fault acts at the named step as NEXLIN_FAULT says: "kill:NAME" ends the
 // process at once, "error:NAME" fails the step, "wait:NAME" pauses it until
-// the file NEXLIN_FAULT_GO is there. "list" writes the names to standard
+// the file NEXLIN_FAULT_GO is there. NAME#N is the Nth time that the step is
+// met. "list" writes the names to standard
 // error. Only programs built with the tag faults have this.
 func fault(name string) error {
 	how, at, _ := strings.Cut(os.Getenv("NEXLIN_FAULT"), ":")
 	if how == "list" {
 		fmt.Fprintln(os.Stderr, "step", name)
 	}
+	at, nth, counted := strings.Cut(at, "#")
 	if at != name {
+		return nil
+	}
+	met++
+	if n, err := strconv.Atoi(nth); counted && (err != nil || n != met) {
 		return nil
 	}
 	switch how {

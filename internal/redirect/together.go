@@ -474,7 +474,7 @@ func (c *crew) stop(err error) error {
 			s.Switched = true
 		}
 	}
-	return errors.Join(s, c.run.Set(ledger.Stopped, err.Error(), nil))
+	return errors.Join(s, c.run.Set(ledger.Stopped, s.Err.Error(), nil))
 }
 
 // back takes back what was done to any of the folders, the last one first, and
@@ -499,10 +499,33 @@ func (c *crew) back(ctx context.Context) error {
 	if err != nil || !slices.ContainsFunc(acts, func(a ledger.Act) bool { return strings.HasPrefix(a.Name, "before.") && !a.Done.IsZero() }) {
 		return err
 	}
+	c.startAgain(ctx)
+	return nil
+}
+
+// startAgain does the steps that go after a run when it was taken back: the
+// folders are whole, and that the program does not start is told.
+func (c *crew) startAgain(ctx context.Context) {
 	for _, s := range c.t.After {
 		if err := c.do(ctx, c.t.For, s); err != nil {
-			// The folders are whole again; that the program does not start is told.
 			c.out.Findings = append(c.out.Findings, finding.New(finding.StepFailed, "", err.Error(), subject("", "", "")))
+		}
+	}
+}
+
+// mayAllGoBack wants the program to be at rest, and every folder to be free to
+// go back.
+func (c *crew) mayAllGoBack(ctx context.Context) error {
+	fs, err := c.AtRest(ctx, c.t.For, c.t.InUse)
+	if err != nil {
+		return err
+	}
+	if len(fs) > 0 {
+		return &RefusedError{fs}
+	}
+	for _, p := range c.t.Plans {
+		if err := c.mayGoBack(ctx, p); err != nil {
+			return err
 		}
 	}
 	return nil
@@ -578,18 +601,15 @@ func (e *Engine) UndoTogether(ctx context.Context, row ledger.RunRow) (*Together
 		return nil, err
 	}
 	defer c.close()
-	for _, p := range c.t.Plans {
-		if err := c.mayGoBack(ctx, p); err != nil {
-			return nil, err
-		}
-	}
 	for _, s := range c.t.Before {
 		if err := c.do(ctx, c.t.For, s); err != nil {
 			return nil, &RefusedError{[]finding.Finding{finding.New(finding.ProgramRuns, "", err.Error(), subject("", "", ""))}}
 		}
 	}
-	if fs, err := c.AtRest(ctx, c.t.For, c.t.InUse); err != nil || len(fs) > 0 {
-		return nil, errors.Join(err, &RefusedError{fs})
+	// Only a program at rest leaves the folders as they are while it is looked.
+	if err := c.mayAllGoBack(ctx); err != nil {
+		c.startAgain(ctx)
+		return nil, err
 	}
 	if err := c.back(ctx); err != nil {
 		return c.out, c.stop(err)
