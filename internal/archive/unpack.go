@@ -1,0 +1,263 @@
+package archive
+
+import (
+	"context"
+	"errors"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"strings"
+
+	"golang.org/x/sys/unix"
+
+	"nexlin/internal/handle"
+	"nexlin/internal/inventory"
+	"nexlin/internal/manifest"
+)
+
+// A Flaw is what a file system did not keep of an entry.
+type Flaw struct{ Path, What string }
+
+// A Builder makes the entries of an archive below a directory, which is empty
+// and becomes the folder. Everything goes through its handle.
+type Builder struct {
+	root  *handle.Dir
+	open  []openDir // from the root down
+	buf   []byte
+	Flaws []Flaw // the first of them; see Count
+	Count int    // how many there are
+}
+
+type openDir struct {
+	path  string
+	dir   *handle.Dir
+	entry manifest.Entry
+}
+
+// maxFlaws is how many are listed.
+const maxFlaws = 20
+
+// NewBuilder makes entries below root, which stays the caller's.
+func NewBuilder(root *handle.Dir) *Builder { return &Builder{root: root, buf: make([]byte, chunk)} }
+
+// flaw notes what was not kept; other errors are passed on.
+func (b *Builder) flaw(path, what string, err error) error {
+	if errors.Is(err, fs.ErrPermission) || errors.Is(err, unix.EOPNOTSUPP) || errors.Is(err, unix.ENOSYS) || errors.Is(err, unix.EINVAL) {
+		b.note(path, what)
+		return nil
+	}
+	return err
+}
+
+func (b *Builder) note(path, what string) {
+	if b.Count++; len(b.Flaws) < maxFlaws {
+		b.Flaws = append(b.Flaws, Flaw{path, what})
+	}
+}
+
+// Make implements [Maker].
+func (b *Builder) Make(m *manifest.Entry, content io.Reader, holes bool) error {
+	if err := b.leave(m.Path); err != nil {
+		return err
+	}
+	if m.Path == "." {
+		b.open = []openDir{{".", b.root.Retain(), *m}}
+		return nil
+	}
+	name := path.Base(m.Path)
+	if len(b.open) == 0 || path.Dir(m.Path) != b.open[len(b.open)-1].path {
+		return &DamageError{Path: m.Path, What: "its directory is missing"}
+	}
+	in := b.open[len(b.open)-1].dir
+	switch {
+	case m.Same != "":
+		first, base, err := b.root.Parent(m.Same)
+		if err != nil {
+			return err
+		}
+		defer first.Release()
+		return first.Link(base, in, name)
+	case isType(m.Mode, unix.S_IFDIR):
+		if err := in.Mkdir(name, 0o700); err != nil {
+			return err
+		}
+		d, err := in.Beneath(name)
+		if err != nil {
+			return err
+		}
+		b.open = append(b.open, openDir{m.Path, d, *m})
+		return nil
+	case isType(m.Mode, unix.S_IFLNK):
+		if err := in.Symlink(m.Link, name); err != nil {
+			return err
+		}
+	case isType(m.Mode, unix.S_IFREG):
+		if err := b.file(in, name, m, content, holes); err != nil {
+			return err
+		}
+	default:
+		if err := in.Mknod(name, m.Mode, m.Rdev); err != nil {
+			return b.flaw(m.Path, "it can't be made here", err)
+		}
+	}
+	return b.dress(in, name, m)
+}
+
+func (b *Builder) file(in *handle.Dir, name string, m *manifest.Entry, content io.Reader, holes bool) (err error) {
+	f, err := in.Create(name, 0o600)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, f.Close()) }()
+	if !holes {
+		_, err = io.CopyBuffer(onlyWriter{f}, content, b.buf)
+		return err
+	}
+	for at := int64(0); at < m.Size; {
+		k, err := io.ReadFull(content, b.buf[:min(int64(len(b.buf)), m.Size-at)])
+		if err != nil {
+			return err
+		}
+		for i := 0; i < k; i += 4096 {
+			piece := b.buf[i:min(i+4096, k)]
+			if strings.Trim(string(piece), "\x00") == "" {
+				continue
+			}
+			if _, err := f.WriteAt(piece, at+int64(i)); err != nil {
+				return err
+			}
+		}
+		at += int64(k)
+	}
+	return f.Truncate(m.Size)
+}
+
+// onlyWriter keeps io.Copy from looking for faster ways.
+type onlyWriter struct{ io.Writer }
+
+// dress gives an entry its owner, rights, attributes and times.
+func (b *Builder) dress(in *handle.Dir, name string, m *manifest.Entry) error {
+	if os.Geteuid() == 0 || m.UID != uint32(os.Geteuid()) || m.GID != uint32(os.Getegid()) {
+		if err := b.flaw(m.Path, "its owner", in.ChownEntry(name, m.UID, m.GID)); err != nil {
+			return err
+		}
+	}
+	link := isType(m.Mode, unix.S_IFLNK)
+	if !link {
+		if err := b.flaw(m.Path, "its permissions", in.ChmodEntry(name, m.Mode&0o7777)); err != nil {
+			return err
+		}
+	}
+	for _, x := range m.Xattrs {
+		if err := b.flaw(m.Path, "its attribute "+x.Name, in.SetXattr(name, x)); err != nil {
+			return err
+		}
+	}
+	return b.flaw(m.Path, "its time", in.SetTimesEntry(name, m.Mtime, m.Mtime))
+}
+
+// leave finishes the directories that the entry at path is not in: from now
+// on nothing is made in them.
+func (b *Builder) leave(path string) error {
+	for len(b.open) > 1 {
+		d := b.open[len(b.open)-1]
+		if strings.HasPrefix(path, d.path+"/") {
+			return nil
+		}
+		b.open = b.open[:len(b.open)-1]
+		up := b.open[len(b.open)-1].dir
+		d.dir.Release()
+		if err := b.dress(up, d.entry.Path[strings.LastIndexByte(d.entry.Path, '/')+1:], &d.entry); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Finish finishes what is open. It is called once, after the last entry.
+func (b *Builder) Finish() error {
+	if len(b.open) == 0 {
+		return nil
+	}
+	if err := b.leave(""); err != nil {
+		return err
+	}
+	d := b.open[0]
+	b.open = nil
+	defer d.dir.Release()
+	return b.dress(d.dir, ".", &d.entry)
+}
+
+// Close releases what is open, also after a failure.
+func (b *Builder) Close() {
+	for _, d := range b.open {
+		d.dir.Release()
+	}
+	b.open = nil
+}
+
+// Verify reads a folder back and holds it against the manifest at path. A
+// *DamageError if content or an entry is not as it says; other differences
+// are noted as flaws.
+func (b *Builder) Verify(ctx context.Context, file string, p Progress) (Count, error) {
+	f, err := os.Open(file)
+	if err != nil {
+		return Count{}, err
+	}
+	defer f.Close()
+	v := &verifier{ctx: ctx, b: b, want: manifest.NewReader(f), digests: newDigester(), p: p}
+	if err := inventory.Walk(ctx, b.root, v); err != nil {
+		return v.n, err
+	}
+	var more manifest.Entry
+	if err := v.want.Next(&more); !errors.Is(err, io.EOF) {
+		return v.n, errors.Join(err, &DamageError{Path: more.Path, What: "it was not made"})
+	}
+	return v.n, nil
+}
+
+type verifier struct {
+	ctx     context.Context
+	b       *Builder
+	want    *manifest.Reader
+	digests *digester
+	n       Count
+	p       Progress
+}
+
+func (v *verifier) Leave(*inventory.Entry) error { return nil }
+
+func (v *verifier) Visit(e *inventory.Entry) (bool, error) {
+	is, err := entryOf(e)
+	if err != nil {
+		return false, err
+	}
+	var m manifest.Entry
+	for {
+		if err := v.want.Next(&m); err != nil {
+			return false, &DamageError{Path: e.Path, What: "the manifest does not know it", Err: err}
+		}
+		if m.Path == is.Path || isType(m.Mode, unix.S_IFREG) || isType(m.Mode, unix.S_IFDIR) || isType(m.Mode, unix.S_IFLNK) {
+			break
+		} // a node that could not be made here was noted
+	}
+	if m.Path != is.Path || m.Mode&unix.S_IFMT != is.Mode&unix.S_IFMT || m.Size != is.Size || m.Link != is.Link {
+		return false, &DamageError{Path: m.Path, What: "it reads back otherwise"}
+	}
+	if e.Stat.IsRegular() {
+		sum, err := v.digests.file(v.ctx, e.Dir, e.Name)
+		if err != nil {
+			return false, err
+		}
+		if sum != m.Digest {
+			return false, &DamageError{Path: m.Path, What: "its content reads back otherwise"}
+		}
+		v.n.Files, v.n.Bytes = v.n.Files+1, v.n.Bytes+m.Size
+		v.p.tell(v.n)
+	}
+	if v.b.Count == 0 && !alike(&is, &m) {
+		v.b.note(m.Path, "its owner, permissions, times or attributes")
+	}
+	return true, nil
+}
