@@ -143,7 +143,32 @@ func crashStories() []crashStory {
 		}, onBasalt, workedIn, nil},
 		{"discard-original after late writes", [][]string{move("BASALT")}, discard, discarded, nil, writeLate, nil},
 	}
-	return append(stories, settingStories(move, back)...)
+	return append(append(stories, settingStories(move, back)...), archiveStories()...)
+}
+
+// archiveStories pack a folder, and make it again from an archive.
+func archiveStories() []crashStory {
+	archive := func(b *crashBed) string { return filepath.Join(b.dune, "d.tar.zst") }
+	back := func(b *crashBed) string { return filepath.Join(b.dune, "Documents") }
+	pack := []string{"pack", "FOLDER", "--output", "DUNE/d.tar.zst", "--yes", "-q"}
+	packed := func(t *testing.T, b *crashBed) {
+		b.Want(0, "unpack", archive(b), "--into", b.dune, "--yes", "-q")
+		require.Equal(t, b.content, lab.Print(t, back(b)))
+		require.NoError(t, os.RemoveAll(back(b)))
+	}
+	unpacked := func(t *testing.T, b *crashBed) { require.Equal(t, b.content, lab.Print(t, back(b))) }
+	// What had its name already when the run was killed stays when it is undone, and is whole.
+	orNothing := func(path func(b *crashBed) string, whole func(t *testing.T, b *crashBed)) func(t *testing.T, b *crashBed) {
+		return func(t *testing.T, b *crashBed) {
+			if _, err := os.Lstat(path(b)); err == nil {
+				whole(t, b)
+			}
+		}
+	}
+	return []crashStory{
+		{"pack", nil, pack, packed, orNothing(archive, packed), nil, nil},
+		{"unpack", [][]string{pack}, []string{"unpack", "DUNE/d.tar.zst", "--into", "DUNE", "--yes", "-q"}, unpacked, orNothing(back, unpacked), nil, nil},
+	}
 }
 
 // userDirs are the settings that the crash cases begin with.

@@ -48,6 +48,9 @@ func (a *app) explain(err error) fault {
 	if f, ok := a.explainTogether(err); ok {
 		return f
 	}
+	if f, ok := a.explainArchive(err); ok {
+		return f
+	}
 	var (
 		mistake *card.MistakeError
 		noCard  *card.NotFoundError

@@ -31,6 +31,7 @@ type moveFlags struct {
 	profile        []string
 	perAccount     bool
 	futureOnly     bool
+	packFirst      string
 }
 
 func (a *app) moveCmd() *cobra.Command {
@@ -51,8 +52,8 @@ func (a *app) moveCmd() *cobra.Command {
 			if f.into == "" || (len(args) == 0) == (len(f.profile) == 0) {
 				return &usageError{"name the folder, or some with --profile, and, with --into, the directory it goes into"}
 			}
-			if len(args) > 1 && (f.as != "" || f.name != "") {
-				return &usageError{"--as and --name go with one folder"}
+			if len(args) > 1 && (f.as != "" || f.name != "" || f.packFirst != "") {
+				return &usageError{"--as, --name and --pack-first go with one folder"}
 			}
 			return a.moveAll(args, f)
 		}),
@@ -73,6 +74,7 @@ func (a *app) moveCmd() *cobra.Command {
 	fl.StringSliceVar(&f.profile, "profile", nil, "move profile folders, all or none of them: all, or some of documents, pictures, music, videos, downloads, desktop… (`KINDS`)")
 	fl.BoolVar(&f.perAccount, "per-account", false, "put the folders into a directory of the account's name in DIR")
 	fl.BoolVar(&f.futureOnly, "future-only", false, "change only where new things go: the location setting leads to the new place, nothing is moved")
+	fl.StringVar(&f.packFirst, "pack-first", "", "before anything else, make a whole copy of the folder in `FILE`, as pack does")
 	a.previewFlag(c, &f.preview)
 	return c
 }
@@ -92,6 +94,8 @@ func (f *moveFlags) check() error {
 	switch {
 	case f.by != "" && !slices.Contains([]string{"symlink", "setting", "setting+symlink"}, strings.Join(f.methods(), "+")):
 		return &usageError{"--by takes symlink, setting or setting+symlink"}
+	case f.packFirst != "" && (len(f.profile) > 0 || f.futureOnly):
+		return &usageError{"--pack-first goes with one folder"}
 	case len(f.profile) > 0 && (f.as != "" || f.name != "" || f.discard):
 		return &usageError{"--as, --name and --discard-original go with one folder"}
 	case !slices.Contains([]string{"rewrite", "keep", "refuse"}, f.links):
@@ -186,6 +190,9 @@ func (a *app) moveAll(args []string, f moveFlags) error {
 	each := func(arg string) (doc, error) {
 		folder, err := a.folderArg(e, arg, cwd)
 		if err != nil {
+			return nil, err
+		}
+		if err := a.packFirst(e, folder, f.packFirst, f.preview); err != nil {
 			return nil, err
 		}
 		return a.moveOne(e, f.options(folder, into, accept), f.preview)

@@ -61,7 +61,8 @@ func (a *app) progress() *progress {
 var phaseWords = map[string]string{
 	"inspect": "looking at everything", "copy": "copying", "verify": "reading back", "catch-up": "looking for changes",
 	"switch": "switching", "try": "trying both paths", "finish": "finishing", "compare": "comparing",
-	"wait": "waiting until no program writes to the folder",
+	"wait":     "waiting until no program writes to the folder",
+	"describe": "reading everything", "pack": "packing", "unpack": "unpacking", "read back": "reading back",
 }
 
 // Phase implements transfer.Progress.

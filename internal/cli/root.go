@@ -38,7 +38,7 @@ func (a *app) root() *cobra.Command {
 	p.BoolVar(&a.progressJSON, "progress-json", false, "progress as JSON Lines on standard error")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &usageError{err.Error()} })
 	for _, g := range []struct{ id, title string }{
-		{"look", "Look"}, {"move", "Move, and take it back"}, {"watch", "Watch over"}, {"many", "Kinds of folder"}, {"learn", "Learn"},
+		{"look", "Look"}, {"move", "Move, and take it back"}, {"watch", "Watch over"}, {"many", "Kinds of folder"}, {"keep", "Keep a copy elsewhere"}, {"learn", "Learn"},
 	} {
 		root.AddGroup(&cobra.Group{ID: g.id, Title: g.title + ":"})
 	}
@@ -52,6 +52,7 @@ func (a *app) root() *cobra.Command {
 	add("move", a.moveCmd(), a.bringBackCmd(), a.detachCmd(), a.discardCmd(), a.resumeCmd(), a.undoCmd())
 	add("watch", a.listCmd(), a.showCmd(), a.historyCmd(), a.checkCmd(), a.tryCmd(), a.mendCmd(), a.recordCmd(), a.restoreCmd(), a.watchCmd())
 	add("many", a.cardCmd())
+	add("keep", a.packCmd(), a.unpackCmd())
 	add("learn", a.demoCmd())
 	root.AddCommand(a.standinCmd())
 	root.SetHelpCommandGroupID("learn")

@@ -198,7 +198,8 @@ func (a *app) showRecovery(r *redirect.Recovery, forward bool) {
 		redirect.KindDetach: "detach", redirect.KindDiscard: "discard of the held original",
 		redirect.KindMend: "mend", redirect.KindMerge: "merge of the two halves",
 		redirect.KindRecord: "record", redirect.KindRestore: "making again",
-		redirect.KindRenew: "update of the manifest",
+		redirect.KindRenew: "update of the manifest", redirect.KindFuture: "change of location settings",
+		redirect.KindPack: "pack", redirect.KindUnpack: "unpack",
 	}[p.Kind]
 	a.print("run %s: %s of %s, %s", bold.Render(r.Run.ID), what, bold.Render(a.path(string(p.Link))), r.Run.State)
 	if r.Run.Message != "" && r.Run.State == ledger.Stopped {
@@ -250,6 +251,8 @@ func (a *app) recoverRun(e *redirect.Engine, row ledger.RunRow, forward bool) er
 		a.showMended(out)
 	case redirect.KindRecord:
 		a.showRecorded(out)
+	case redirect.KindPack, redirect.KindUnpack:
+		a.showArchived(out)
 	default:
 		a.print("%s  run %s is finished", good.Render("done"), row.ID)
 	}
@@ -264,7 +267,8 @@ func (a *app) showUndone(o *redirect.Outcome) {
 		redirect.KindBringBack: "is the link again", redirect.KindDetach: "is the link again",
 		redirect.KindMend: "is as it was before the mend", redirect.KindMerge: "is the real folder again",
 		redirect.KindRecord: "is as it was before it was recorded", redirect.KindRestore: "is as it was",
-		redirect.KindRenew: "has its old manifest again",
+		redirect.KindRenew: "has its old manifest again", redirect.KindFuture: "is where new things go again",
+		redirect.KindPack: "is as it was; nothing is left of the archive", redirect.KindUnpack: "is as it was; nothing is left of what was unpacked",
 	}[p.Kind]
 	a.print("%s  %s %s", good.Render("undone"), bold.Render(a.path(string(p.Link))), state)
 	a.news(o)

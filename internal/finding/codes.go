@@ -128,6 +128,10 @@ const (
 	CardKnown   Code = "card-known"
 
 	NoRoomToGrow Code = "no-room-to-grow"
+
+	// Copies elsewhere.
+	PackSameDrive Code = "same-drive-archive"
+	NoOtherCopy   Code = "no-copy-elsewhere"
 )
 
 var kinds = func() map[Code]Kind {
@@ -239,6 +243,8 @@ var list = []Kind{
 	{HeldInUse, Blocker, "A program still has the held original open.", "quit the program and try again", false},
 	{ProgramRuns, Blocker, "The program that owns the folder is at work.", "quit it and try again", false},
 	{CardKnown, Info, "A card knows this folder: it stops the program and changes its settings, too.", "name it as card:CARD", false},
+	{PackSameDrive, Warning, "The archive lies on the same drive as the folder, and would be lost with it.", "name a file on another drive", false},
+	{NoOtherCopy, Info, "The target is the only copy: nothing is held any more, and no archive of it was made lately.", "`nexlin pack NAME --output FILE` makes one on another drive", false},
 	{NoRoomToGrow, Warning, "The drive has too little room for the folder to grow as it does.", "free room there, or choose a larger drive; `--accept no-room-to-grow` goes on", true},
 	{StepFailed, Warning, "A step that a card has for after the run failed.", "start the program by hand and look at what it says", false},
 	{MustStay, Blocker, "This place must not be moved.", "see the reason in the message; name another folder", false},

@@ -10,7 +10,9 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"time"
 
+	"github.com/dustin/go-humanize"
 	"golang.org/x/sys/unix"
 
 	"nexlin/internal/drive"
@@ -89,6 +91,9 @@ func Check(ctx context.Context, e *redirect.Engine, r ledger.Redirect) (*Report,
 				return nil, err
 			}
 		}
+	}
+	if err := out.onlyCopy(e); err != nil {
+		return nil, err
 	}
 	if err := out.halves(ctx); err != nil {
 		return nil, err
@@ -191,6 +196,9 @@ func (r *Report) target(e *redirect.Engine) error {
 		return err
 	}
 	r.room(&d)
+	if err := r.growth(e, &d); err != nil {
+		return err
+	}
 	switch err := target.Access(".", unix.W_OK|unix.X_OK); {
 	case errors.Is(err, fs.ErrPermission), errors.Is(err, unix.EROFS):
 		if !d.ReadOnly {
@@ -204,6 +212,27 @@ func (r *Report) target(e *redirect.Engine) error {
 		}
 	}
 	r.note()
+	return nil
+}
+
+// packedWithin is how old the newest archive of a target may be that counts as
+// a copy of it elsewhere.
+const packedWithin = 30 * 24 * time.Hour
+
+// onlyCopy tells that the data lies nowhere else any more.
+func (r *Report) onlyCopy(e *redirect.Engine) error {
+	if r.Redirect.State == ledger.Ended || len(r.Held) > 0 {
+		return nil
+	}
+	packs, err := e.Ledger.PacksOf(r.Redirect)
+	if err != nil || len(packs) > 0 && time.Since(packs[0].Made) < packedWithin {
+		return err
+	}
+	when := "no archive of it was made"
+	if len(packs) > 0 {
+		when = "the last archive of it was made on " + packs[0].Made.Local().Format("2006-01-02")
+	}
+	r.add(r.find(finding.NoOtherCopy, r.Redirect.Target, fmt.Sprintf("%s holds the only copy of %s: %s", pathtext.Show(r.Redirect.Drive.Label), pathtext.Show(r.Redirect.Name), when)))
 	return nil
 }
 
@@ -239,6 +268,22 @@ func (r *Report) room(d *drive.Drive) {
 	if d.Free < max(d.Reserve(), d.Size/lowSpace) {
 		r.add(r.find(finding.SpaceLow, d.Mount, fmt.Sprintf("%s has %d%% of its room left", pathtext.Show(d.Name()), d.Free*100/max(d.Size, 1))))
 	}
+}
+
+// growth looks whether the target can still become what its card says.
+func (r *Report) growth(e *redirect.Engine, d *drive.Drive) error {
+	factor, err := e.Growth(r.Redirect)
+	if err != nil || factor <= 1 {
+		return err
+	}
+	// It was moved with so many bytes; whatever came since is on the drive already.
+	want := int64(float64(r.Redirect.Bytes) * (factor - 1))
+	if d.Free-d.Reserve() < want {
+		f := r.find(finding.NoRoomToGrow, r.Redirect.Target, fmt.Sprintf("%s has %s free, and %s is expected to need %s more",
+			pathtext.Show(d.Name()), humanize.IBytes(uint64(max(d.Free, 0))), pathtext.Show(r.Redirect.Name), humanize.IBytes(uint64(want))))
+		r.add(f.Instead("free room there, or `nexlin move " + pathtext.Quote(r.Redirect.Name) + " --into DIR` on a larger drive"))
+	}
+	return nil
 }
 
 func (r *Report) note() {

@@ -72,4 +72,14 @@ CREATE TABLE drives (
 `, `
 ALTER TABLE redirects ADD COLUMN settings BLOB NOT NULL DEFAULT '[]'; -- JSON: what was changed in settings files
 ALTER TABLE redirects ADD COLUMN card     TEXT NOT NULL DEFAULT '';   -- the card it was made by; empty without one
+CREATE TABLE packs (
+  run      TEXT PRIMARY KEY,
+  redirect TEXT NOT NULL,             -- its name; begins with - for a folder that is none
+  folder   BLOB NOT NULL,
+  file     BLOB NOT NULL,             -- the archive
+  bytes    INTEGER NOT NULL,          -- of the archive
+  files    INTEGER NOT NULL,          -- in it
+  digest   TEXT NOT NULL,             -- SHA-256 of the archive
+  made     TEXT NOT NULL
+);
 `}

@@ -398,3 +398,19 @@ func (e *Engine) PlanBackTogether(ctx context.Context, name string, rs []ledger.
 	}
 	return t, nil
 }
+
+// Growth is the factor by which the target of a redirect must be able to grow,
+// as the run that made it was told; 0 says nothing.
+func (e *Engine) Growth(r ledger.Redirect) (float64, error) {
+	if r.Card == "" {
+		return 0, nil
+	}
+	p, err := e.planOfRun(r.Run)
+	if errors.Is(err, ledger.ErrNotFound) {
+		return 0, nil
+	}
+	if err != nil {
+		return 0, err
+	}
+	return p.Growth, nil
+}

@@ -141,7 +141,7 @@ func Linkless(methods []string) bool {
 // Small says that the run copies nothing: it only changes a link or records,
 // or deletes.
 func (p *Plan) Small() bool {
-	return slices.Contains([]string{KindDetach, KindDiscard, KindMend, KindRestore, KindRenew, KindFuture}, p.Kind)
+	return slices.Contains([]string{KindDetach, KindDiscard, KindMend, KindRestore, KindRenew, KindFuture, KindPack, KindUnpack}, p.Kind)
 }
 
 // Blocked gives the *RefusedError of the plan's blockers; nil if there are

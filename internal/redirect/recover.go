@@ -71,6 +71,8 @@ func (m *mover) openAny() error {
 	switch m.p.Kind {
 	case KindDetach, KindDiscard:
 		return nil // they open it as they go
+	case KindPack, KindUnpack:
+		return m.openPack()
 	case KindFuture:
 		return m.checkDrive(string(m.p.Into), m.p.IntoDrive)
 	case KindMend:
@@ -151,6 +153,8 @@ func (e *Engine) resume(ctx context.Context, row ledger.RunRow) (*Outcome, error
 		err = m.renewManifest(ctx)
 	case KindFuture:
 		err = m.future(ctx)
+	case KindPack, KindUnpack:
+		return m.out, m.packAgain(ctx)
 	default:
 		err = m.forward(ctx)
 	}
@@ -188,6 +192,8 @@ func (e *Engine) undo(ctx context.Context, row ledger.RunRow) (*Outcome, error) 
 		err = m.unrenew(ctx)
 	case KindFuture:
 		err = m.notFuture(ctx)
+	case KindPack, KindUnpack:
+		err = m.packBack()
 	case KindMerge:
 		err = m.mergeBackward(ctx)
 	default:
@@ -212,6 +218,9 @@ func (e *Engine) undo(ctx context.Context, row ledger.RunRow) (*Outcome, error) 
 func (e *Engine) Undoable(row ledger.RunRow) error {
 	if row.State == ledger.Undone {
 		return fmt.Errorf("run %s was taken back already: %w", row.ID, ErrNotUndoable)
+	}
+	if (row.Kind == KindPack || row.Kind == KindUnpack) && row.State == ledger.Done {
+		return fmt.Errorf("run %s (%s) is done, and what it made is yours to delete: %w", row.ID, row.Kind, ErrNotUndoable)
 	}
 	if row.State == ledger.Refused || row.Kind == KindDiscard {
 		return fmt.Errorf("run %s (%s): %w", row.ID, row.Kind, ErrNotUndoable)
@@ -239,6 +248,9 @@ func (e *Engine) lastOfItsRedirect(row ledger.RunRow) error {
 	for _, r := range rows {
 		if r.ID == row.ID {
 			return nil
+		}
+		if r.Kind == KindPack {
+			continue // it has changed nothing about the redirect
 		}
 		if r.Redirect == row.Redirect && r.State != ledger.Undone && r.State != ledger.Refused {
 			return fmt.Errorf("run %s (%s) came after it and has to be taken back first: %w", r.ID, r.Kind, ErrNotUndoable)

@@ -190,6 +190,7 @@ type Outcome struct {
 	SetAside string   // undo: where a copy went that is not Nexlin's to delete; empty if there was none
 	Findings []finding.Finding
 
+	Archive   *Archive // of a pack or an unpack; nil of anything else
 	Discarded *Outcome // of a move that discards its original: how that went; nil if it did not come to it
 }
 

@@ -110,7 +110,7 @@ func TestImportsPointDown(t *testing.T) {
 	floors := [][]string{
 		{"finding", "handle", "hardlink", "pathtext"},
 		{"drive", "inventory", "manifest", "link", "setting", "inuse", "ledger"},
-		{"transfer", "card"},
+		{"transfer", "card", "archive"},
 		{"redirect"},
 		{"health", "survey"},
 		{"metrics"},
@@ -135,5 +135,5 @@ func TestImportsPointDown(t *testing.T) {
 			}
 		}
 	}
-	require.Equal(t, 17, seen)
+	require.Equal(t, 18, seen)
 }

@@ -1,0 +1,271 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"nexlin/internal/archive"
+	"nexlin/internal/ledger"
+	"nexlin/internal/pathtext"
+	"nexlin/internal/redirect"
+)
+
+func (a *app) packCmd() *cobra.Command {
+	var output string
+	var accept []string
+	var preview, inUse bool
+	c := &cobra.Command{
+		Use:   "pack NAME|FOLDER --output FILE",
+		Short: "a whole copy of a folder in one verified file, to be kept elsewhere",
+		Long: "Writes FOLDER, or the target of the redirect NAME, into one file: tar with zstd, which stock tools\n" +
+			"unpack, with the manifest inside first. The file is read back to its end before it gets its name.\n" +
+			"If anybody writes to the folder meanwhile, the pack fails and nothing is left of it.",
+		Example: "  nexlin pack pictures --output /mnt/dune/pictures.tar.zst",
+		Args:    cobra.ExactArgs(1),
+		RunE: a.runner(func(_ *cobra.Command, args []string) error {
+			if output == "" {
+				return &usageError{"name the archive with --output"}
+			}
+			codes, err := codes(accept)
+			if err != nil {
+				return err
+			}
+			e, done, err := a.engine(!preview)
+			if err != nil {
+				return err
+			}
+			defer done()
+			cwd, err := a.cwd()
+			if err != nil {
+				return err
+			}
+			o := redirect.PackOptions{File: absolute(output, cwd), WhileInUse: inUse, Accept: codes}
+			if o.Folder, o.Name, err = a.packSource(e, args[0], cwd); err != nil {
+				return err
+			}
+			d, err := a.packOne(e, o, preview)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.emit(d)
+			}
+			return nil
+		}),
+	}
+	c.Flags().StringVar(&output, "output", "", "the `FILE` of the archive; it must not exist")
+	c.Flags().BoolVar(&inUse, "while-in-use", false, "go on although programs write to the folder; what changes meanwhile still ends it")
+	c.Flags().StringArrayVar(&accept, "accept", nil, "go on past the finding with this `CODE`")
+	a.previewFlag(c, &preview)
+	return c
+}
+
+// packSource is what an argument of pack stands for: the target of a redirect,
+// or a folder.
+func (a *app) packSource(e *redirect.Engine, arg, cwd string) (folder, name string, err error) {
+	r, err := e.Lookup(arg, cwd)
+	var none *redirect.NameError
+	switch {
+	case errors.As(err, &none):
+		return absolute(arg, cwd), "", nil
+	case err != nil:
+		return "", "", err
+	case r.State == ledger.Ended:
+		return r.Link, "", nil
+	}
+	return r.Target, r.Name, nil
+}
+
+func (a *app) packOne(e *redirect.Engine, o redirect.PackOptions, preview bool) (doc, error) {
+	p := a.progress()
+	p.Phase("inspect", 0, 0)
+	o.Progress = p.inspected
+	plan, err := e.PlanPack(a.ctx, o)
+	p.end()
+	if err != nil {
+		return nil, err
+	}
+	if !a.json {
+		a.print("%s   packed into %s", bold.Render(a.path(string(plan.From))), bold.Render(a.path(plan.Copy())))
+		a.print("  packs     %s, %s", plural(plan.Files, "file", "files"), size(plan.Bytes))
+		if len(plan.Findings) > 0 {
+			a.findings(a.out, plan.Findings)
+		}
+	}
+	if err := plan.Blocked(); err != nil {
+		if a.json {
+			return nil, err
+		}
+		return nil, &shownError{err}
+	}
+	if preview {
+		a.sayPreview()
+		return planDoc(plan), nil
+	}
+	if err := a.confirm("pack it?", true, "--yes"); err != nil {
+		return nil, err
+	}
+	return a.archived(e, func() (*redirect.Outcome, error) { return e.Pack(a.ctx, plan) })
+}
+
+// archived does a pack or an unpack with progress and shows what it came to.
+func (a *app) archived(e *redirect.Engine, run func() (*redirect.Outcome, error)) (doc, error) {
+	p := a.progress()
+	e.Progress = p
+	out, err := run()
+	p.end()
+	if err != nil {
+		return nil, err
+	}
+	if !a.json {
+		a.showArchived(out)
+	}
+	d := a.outcomeDoc(e, out)
+	if x := out.Archive; x != nil {
+		flaws := []doc{}
+		for _, f := range x.Flaws {
+			flaws = append(flaws, doc{"path": pathtext.Path(f.Path), "lost": f.What})
+		}
+		d["archive"] = doc{"file": pathtext.Path(x.File), "bytes": x.Bytes, "sha256": x.Digest, "files": x.Count.Files, "content": x.Count.Bytes, "not_kept": flaws}
+	}
+	return d, nil
+}
+
+func (a *app) showArchived(o *redirect.Outcome) {
+	x := o.Archive
+	if x == nil {
+		a.print("%s  run %s was at its end", good.Render("done"), o.Run)
+		return
+	}
+	a.print("")
+	if o.Kind == redirect.KindUnpack {
+		a.print("%s  %s", good.Render("done"), bold.Render(a.path(o.Plan.Copy())))
+		a.print("  verified  %s, %s, each read back and equal to its digest", plural(x.Count.Files, "file", "files"), size(x.Count.Bytes))
+		for _, f := range x.Flaws {
+			a.print("  not kept  %s of %s", f.What, pathtext.Show(f.Path))
+		}
+		if more := x.Lost - len(x.Flaws); more > 0 {
+			a.print("  not kept  and %s more", plural(int64(more), "entry", "entries"))
+		}
+		return
+	}
+	a.print("%s  %s", good.Render("done"), bold.Render(a.path(x.File)))
+	a.print("  holds     %s, %s, in %s", plural(x.Count.Files, "file", "files"), size(x.Count.Bytes), size(x.Bytes))
+	where := "to its end"
+	if o.Device {
+		where = "from the device, to its end"
+	}
+	a.print("  verified  read back %s, every file equal to its digest", where)
+	a.print("  sha256    %s", x.Digest)
+	a.print("  unpacks:  nexlin unpack %s --into DIR, or tar and zstd of any system", pathtext.Quote(x.File))
+}
+
+func (a *app) unpackCmd() *cobra.Command {
+	var into, as string
+	var accept []string
+	var preview bool
+	c := &cobra.Command{
+		Use:   "unpack FILE --into DIR",
+		Short: "make a folder again from an archive that pack has made",
+		Long: "Makes the folder again in DIR, with owners, rights, times, links, holes and attributes as far as\n" +
+			"the drive there keeps them, and reads every file back. What is not kept is named.",
+		Args: cobra.ExactArgs(1),
+		RunE: a.runner(func(_ *cobra.Command, args []string) error {
+			if into == "" {
+				return &usageError{"name the directory that the folder goes into with --into"}
+			}
+			if err := checkNames(moveFlags{as: as}); err != nil {
+				return err
+			}
+			codes, err := codes(accept)
+			if err != nil {
+				return err
+			}
+			e, done, err := a.engine(!preview)
+			if err != nil {
+				return err
+			}
+			defer done()
+			cwd, err := a.cwd()
+			if err != nil {
+				return err
+			}
+			o := redirect.PackOptions{File: absolute(args[0], cwd), As: as, Accept: codes}
+			if o.Into, err = e.Drives.Place(into, cwd); err != nil {
+				return err
+			}
+			plan, err := e.PlanUnpack(o)
+			if err != nil {
+				return err
+			}
+			if !a.json {
+				a.print("%s   unpacked into %s", bold.Render(a.path(o.File)), bold.Render(a.path(string(plan.Into))))
+				a.findings(a.out, plan.Findings)
+			}
+			if err := plan.Blocked(); err != nil {
+				if a.json {
+					return err
+				}
+				return &shownError{err}
+			}
+			if preview {
+				a.sayPreview()
+				if a.json {
+					return a.emit(planDoc(plan))
+				}
+				return nil
+			}
+			if err := a.confirm("unpack it?", true, "--yes"); err != nil {
+				return err
+			}
+			d, err := a.archived(e, func() (*redirect.Outcome, error) { return e.Unpack(a.ctx, plan) })
+			if err == nil && a.json {
+				err = a.emit(d)
+			}
+			return err
+		}),
+	}
+	c.Flags().StringVar(&into, "into", "", "the `DIR` that the folder goes into")
+	c.Flags().StringVar(&as, "as", "", "its name there (`DIRNAME`), if not the one in the archive")
+	c.Flags().StringArrayVar(&accept, "accept", nil, "go on past the finding with this `CODE`")
+	a.previewFlag(c, &preview)
+	return c
+}
+
+// explainArchive explains the errors of archives.
+func (a *app) explainArchive(err error) (fault, bool) {
+	var changed *archive.ChangedError
+	var damage *archive.DamageError
+	switch {
+	case errors.As(err, &changed):
+		return fault{Code: "changed-meanwhile", Message: pathtext.Show(changed.Error()), State: "nothing is left of the archive", Exit: exitBusy, Path: changed.Path,
+			Next: []string{"quit the program that writes there, and try again"}}, true
+	case errors.As(err, &damage):
+		return fault{Code: "archive-damaged", Message: pathtext.Show(damage.Error()), State: "nothing is left of what was made", Exit: exitFailed, Path: damage.Path,
+			Next: []string{"use another copy of the archive; on a fresh one this points to the drive or the cable"}}, true
+	}
+	return fault{}, false
+}
+
+// packFirst makes the whole copy that a person wants before a move begins.
+func (a *app) packFirst(e *redirect.Engine, folder, file string, preview bool) error {
+	if file == "" {
+		return nil
+	}
+	cwd, err := a.cwd()
+	if err != nil {
+		return err
+	}
+	source, name, err := a.packSource(e, folder, cwd)
+	if err != nil {
+		return err
+	}
+	if _, err := a.packOne(e, redirect.PackOptions{Folder: source, Name: name, File: absolute(file, cwd)}, preview); err != nil {
+		return fmt.Errorf("packing %s: %w", pathtext.Show(filepath.Base(folder)), err)
+	}
+	a.say("")
+	return nil
+}

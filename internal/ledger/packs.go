@@ -1,0 +1,39 @@
+package ledger
+
+import "time"
+
+// A Pack is a verified archive that was made of a folder. It may be gone by
+// now: the ledger only knows that it was made.
+type Pack struct {
+	Run      string
+	Redirect string
+	Folder   string
+	File     string
+	Bytes    int64 // of the archive
+	Files    int64 // in it
+	Digest   string
+	Made     time.Time
+}
+
+// AddPack records an archive.
+func (t *Tx) AddPack(p Pack) error {
+	_, err := t.tx.Exec("INSERT OR REPLACE INTO packs (run, redirect, folder, file, bytes, files, digest, made) VALUES (?,?,?,?,?,?,?,?)",
+		p.Run, p.Redirect, []byte(p.Folder), []byte(p.File), p.Bytes, p.Files, p.Digest, timeText(p.Made))
+	return err
+}
+
+// PacksOf lists the archives of a redirect, the newest first: those of its
+// target, and those of the folder at its link path before it was moved.
+func (l *Ledger) PacksOf(r Redirect) ([]Pack, error) {
+	if l.db == nil {
+		return nil, nil
+	}
+	rows, err := l.db.Query("SELECT run, redirect, folder, file, bytes, files, digest, made FROM packs WHERE redirect = ? OR folder = ? ORDER BY made DESC", r.Name, []byte(r.Link))
+	return collect(rows, err, func(s scanner) (p Pack, err error) {
+		var folder, file []byte
+		var made string
+		err = s.Scan(&p.Run, &p.Redirect, &folder, &file, &p.Bytes, &p.Files, &p.Digest, &made)
+		p.Folder, p.File, p.Made = string(folder), string(file), parseTime(made)
+		return p, err
+	})
+}

@@ -1,0 +1,461 @@
+package redirect
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"nexlin/internal/archive"
+	"nexlin/internal/drive"
+	"nexlin/internal/finding"
+	"nexlin/internal/handle"
+	"nexlin/internal/inventory"
+	"nexlin/internal/ledger"
+	"nexlin/internal/pathtext"
+)
+
+// Kinds of run that pack and unpack.
+const (
+	KindPack   = "pack"
+	KindUnpack = "unpack"
+)
+
+// PackOptions says what is packed or unpacked where. Paths are absolute.
+type PackOptions struct {
+	Folder     string // pack: the folder, no link to it
+	Name       string // pack: the redirect that it is the target of; empty: of none
+	File       string // the archive
+	Into       string // unpack: the directory that the folder goes into
+	As         string // unpack: its name there; empty: the one in the archive
+	WhileInUse bool
+	Accept     []finding.Code
+	Progress   func(entries, bytes int64) // of the inspection; may be nil
+}
+
+// An Archive is what a pack has made, or an unpack has read.
+type Archive struct {
+	File   string
+	Bytes  int64  // of the archive
+	Digest string // SHA-256 of the archive
+	Count         // of what is in it
+	Flaws  []archive.Flaw
+	Lost   int // unpack: how many entries the target did not keep whole
+}
+
+// PlanPack inspects a pack and changes nothing. Like [Engine.PlanMove] it
+// returns all findings in the plan.
+func (e *Engine) PlanPack(ctx context.Context, o PackOptions) (*Plan, error) {
+	now := time.Now()
+	p := &Plan{
+		Run: ledger.NewRunID(now), Kind: KindPack, Made: now, Name: o.Name, WhileInUse: o.WhileInUse, Accepted: o.Accept,
+		Link: pathtext.Path(o.Folder), From: pathtext.Path(o.Folder), Into: pathtext.Path(realDir(filepath.Dir(o.File))), Final: pathtext.Path(filepath.Base(o.File)),
+	}
+	p.Target = pathtext.Path(p.Copy())
+	if o.Name == "" {
+		p.Name = "-" + defaultName(filepath.Base(o.Folder)) // no redirect has such a name
+	}
+	if err := e.packed(ctx, p, o.Progress); err != nil {
+		return nil, err
+	}
+	dir, err := e.outDir(p)
+	if err != nil || dir == nil {
+		return p, err
+	}
+	defer dir.Release()
+	if _, err := dir.Stat(string(p.Final)); err == nil {
+		p.find(finding.New(finding.TargetTaken, o.File, pathtext.Show(o.File)+" exists already", subject("", "", "")).Instead("name another file, or set that one aside"))
+	}
+	if within(string(p.Into), o.Folder) {
+		p.find(finding.New(finding.TargetInSource, o.File, "the archive would lie in the folder itself", subject("", "", "")))
+	}
+	if p.FromNow.Mount != "" && p.FromNow.Mount == p.IntoNow.Mount {
+		p.find(finding.New(finding.PackSameDrive, o.File, "the archive would lie on "+pathtext.Show(p.IntoNow.Name())+", as the folder does", subject("", "", "")))
+	}
+	if short := p.Bytes + p.IntoNow.Reserve() - p.IntoNow.Free; short > 0 {
+		p.find(finding.New(finding.SpaceShort, o.File, fmt.Sprintf("%s has %s free, and the folder has %s: it fits only if it becomes smaller in the archive",
+			pathtext.Show(p.IntoNow.Name()), size(p.IntoNow.Free), size(p.Bytes)), subject("", "", "")).As(finding.Warning).
+			Instead("nothing is lost if it does not fit: the archive is taken away again"))
+	}
+	p.accept(o.Accept)
+	return p, nil
+}
+
+// packed looks at the folder that is to be packed.
+func (e *Engine) packed(ctx context.Context, p *Plan, progress func(entries, bytes int64)) error {
+	path := string(p.From)
+	root, err := handle.OpenReal(path)
+	if missing(err) || errors.Is(err, unix.ENOTDIR) || isLoop(err) {
+		p.find(finding.New(finding.SourceMissing, path, "there is no folder at "+pathtext.Show(path), subject("", "", "")))
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer root.Release()
+	st, err := root.Self()
+	if err != nil {
+		return err
+	}
+	p.FromIno, p.UID, p.GID, p.Account = st.Ino, st.UID, st.GID, accountName(st.UID)
+	if p.FromNow, err = e.Drives.Of(path); err != nil {
+		return err
+	}
+	p.FromDrive = ref(&p.FromNow)
+	if err := p.hands(root); err != nil {
+		return err
+	}
+	p.Facts, err = inventory.Measure(ctx, root, inventory.Options{Block: 4096, MayGive: mayGive, Root: os.Geteuid() == 0, Progress: progress, Scratch: e.Ledger.Dir()})
+	if err != nil {
+		return err
+	}
+	p.Files, p.Bytes, p.Allocated, p.Entries = p.Facts.Files, p.Facts.Bytes, p.Facts.Allocated, p.Facts.Entries()
+	entries(p, finding.Unreadable, p.Facts.Unreadable, "can't be read by this account")
+	entries(p, finding.MountInside, p.Facts.Mounts, "are other file systems mounted inside the folder")
+	return e.users(ctx, p)
+}
+
+// outDir opens the directory that an archive or a folder is to be made in; nil
+// with a finding if that can't be.
+func (e *Engine) outDir(p *Plan) (*handle.Dir, error) {
+	into := string(p.Into)
+	if at := drive.Unmounted(into); at != "" {
+		p.find(finding.New(finding.DriveUnmounted, at, "no drive is mounted at "+pathtext.Show(at), subject("", "", "")))
+		return nil, nil
+	}
+	dir, err := handle.OpenReal(into)
+	if err != nil {
+		p.find(finding.New(finding.TargetNoWrite, into, fmt.Sprintf("%s can't be used: %v", pathtext.Show(into), cause(err)), subject("", "", "")))
+		return nil, nil
+	}
+	if err := p.hands(dir); err != nil {
+		return dir, err
+	}
+	if p.IntoNow, err = e.Drives.Of(into); err != nil {
+		return dir, err
+	}
+	p.IntoDrive = ref(&p.IntoNow)
+	if dir.Access(".", unix.W_OK|unix.X_OK) != nil {
+		p.find(finding.New(finding.TargetNoWrite, into, "this account may not write in "+pathtext.Show(into), subject("", "", "")))
+	}
+	return dir, nil
+}
+
+// Pack carries out a plan of [Engine.PlanPack]. If it fails, nothing is left of
+// the archive. Errors: *RefusedError, *archive.ChangedError if somebody wrote
+// to the folder meanwhile, *archive.DamageError if it does not read back.
+func (e *Engine) Pack(ctx context.Context, p *Plan) (*Outcome, error) {
+	if err := p.Blocked(); err != nil {
+		return nil, err
+	}
+	m := e.mover(p)
+	return m.conduct(m.openPack, func() error { return m.wholeOrNot(m.pack(ctx)) })
+}
+
+// openPack takes the handles of a pack or an unpack.
+func (m *mover) openPack() error {
+	if err := m.checkDrive(string(m.p.Into), m.p.IntoDrive); err != nil {
+		return err
+	}
+	var err error
+	m.into, err = m.openReal(string(m.p.Into))
+	return err
+}
+
+// wholeOrNot takes away what a pack or an unpack had made when it failed; then
+// there is nothing to go on with.
+func (m *mover) wholeOrNot(err error) error {
+	if err == nil {
+		m.out.State = ledger.Done
+		return nil
+	}
+	if gone := m.dropPart(); gone != nil {
+		return m.stopped(errors.Join(err, gone))
+	}
+	m.out.State = ledger.Undone
+	return errors.Join(err, m.run.Set(ledger.Undone, err.Error(), nil))
+}
+
+func (m *mover) dropPart() error {
+	return errors.Join(ignoreMissing(archive.Remove(m.into, partName(m.p.Run))), m.into.Sync())
+}
+
+// progress passes on how far an archive got.
+func (m *mover) progress() archive.Progress {
+	if m.Progress == nil {
+		return nil
+	}
+	var was archive.Count
+	return func(files, bytes int64) {
+		m.Progress.Advance(files-was.Files, bytes-was.Bytes)
+		was = archive.Count{Files: files, Bytes: bytes}
+	}
+}
+
+const packManifest = "packed.mtree"
+
+// pack writes the archive under a name of its own, reads it back to its end,
+// and gives it its name.
+func (m *mover) pack(ctx context.Context) error {
+	if err := m.dropPart(); err != nil { // of a run that was stopped
+		return err
+	}
+	root, err := m.openReal(string(m.p.From))
+	if err != nil {
+		return err
+	}
+	defer root.Release()
+	if st, err := root.Self(); err != nil || st.Ino != m.p.FromIno {
+		return errors.Join(err, &BrokenError{string(m.p.From), "another folder stands there than at inspection"})
+	}
+	if err := root.SyncAll(); err != nil { // mapped writes show in times only then
+		return err
+	}
+	list := filepath.Join(m.run.Dir(), packManifest)
+	if err := m.begin("describe", m.p.Files, m.p.Bytes); err != nil {
+		return err
+	}
+	if _, err := archive.Describe(ctx, root, list, m.run.Dir(), m.progress()); err != nil {
+		return err
+	}
+	if err := m.begin("pack", m.p.Files, m.p.Bytes); err != nil {
+		return err
+	}
+	a := &Archive{File: m.p.Copy()}
+	if err := m.act(ctx, "pack", pathtext.Path(partName(m.p.Run)), func() error { return m.writeArchive(ctx, root, list, a) }, nil); err != nil {
+		return err
+	}
+	if err := m.begin("read back", m.p.Files, m.p.Bytes); err != nil {
+		return err
+	}
+	if err := m.readArchive(ctx, a); err != nil {
+		return err
+	}
+	err = m.act(ctx, "place", pathtext.Path(m.p.Final), func() error {
+		return errors.Join(m.into.Rename(partName(m.p.Run), m.into, string(m.p.Final)), m.into.Sync())
+	}, nil)
+	if err != nil {
+		return err
+	}
+	if err := m.end(ledger.Done); err != nil {
+		return err
+	}
+	m.out.Archive, m.out.Verified = a, a.Count
+	err = m.run.Set(ledger.Done, "", func(t *ledger.Tx) error {
+		return t.AddPack(ledger.Pack{Redirect: m.p.Name, Folder: string(m.p.From), File: a.File, Bytes: a.Bytes, Files: a.Count.Files, Digest: a.Digest, Made: time.Now(), Run: m.p.Run})
+	})
+	m.measureAfter()
+	return err
+}
+
+func (m *mover) writeArchive(ctx context.Context, root *handle.Dir, list string, a *Archive) (err error) {
+	f, err := m.into.Create(partName(m.p.Run), 0o600)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, f.Close()) }()
+	sum := sha256.New()
+	w := &countedWriter{w: io.MultiWriter(f, sum)}
+	n, err := archive.Pack(ctx, root, filepath.Base(string(m.p.From)), list, w, m.progress())
+	if err != nil {
+		return err
+	}
+	if os.Geteuid() == 0 && m.p.UID != 0 {
+		if err := f.Chown(m.p.UID, m.p.GID); err != nil && !errors.Is(err, os.ErrPermission) {
+			return err
+		}
+	}
+	a.Count, a.Bytes, a.Digest = Count{Files: n.Files, Bytes: n.Bytes}, w.n, hex.EncodeToString(sum.Sum(nil))
+	return f.Sync()
+}
+
+type countedWriter struct {
+	w io.Writer
+	n int64
+}
+
+func (c *countedWriter) Write(b []byte) (int, error) {
+	n, err := c.w.Write(b)
+	c.n += int64(n)
+	return n, err
+}
+
+// readArchive reads the archive back from the drive, to its end, and wants
+// every byte of it to be the one that was written.
+func (m *mover) readArchive(ctx context.Context, a *Archive) error {
+	f, err := m.into.OpenFile(partName(m.p.Run))
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	m.out.Device = unix.Fadvise(f.Fd(), 0, 0, unix.FADV_DONTNEED) == nil
+	sum := sha256.New()
+	_, n, err := archive.Read(ctx, io.TeeReader(f, sum), filepath.Join(m.run.Dir(), "read.mtree"), nil, m.progress())
+	if err != nil {
+		return err
+	}
+	if _, err := io.Copy(sum, f); err != nil {
+		return err
+	}
+	if got := hex.EncodeToString(sum.Sum(nil)); got != a.Digest || n.Files != a.Count.Files {
+		return &archive.DamageError{What: "it reads back otherwise than it was written"}
+	}
+	return nil
+}
+
+// PlanUnpack inspects an unpack and changes nothing. What is in the archive is
+// read only when it is unpacked.
+func (e *Engine) PlanUnpack(o PackOptions) (*Plan, error) {
+	now := time.Now()
+	p := &Plan{
+		Run: ledger.NewRunID(now), Kind: KindUnpack, Made: now, Name: "-" + defaultName(filepath.Base(o.File)), Accepted: o.Accept,
+		Link: pathtext.Path(o.File), From: pathtext.Path(o.File), Into: pathtext.Path(realDir(o.Into)), Final: pathtext.Path(o.As),
+	}
+	st, err := os.Stat(o.File)
+	switch {
+	case missing(err):
+		p.find(finding.New(finding.SourceMissing, o.File, "there is no archive at "+pathtext.Show(o.File), subject("", "", "")))
+	case err != nil:
+		return nil, err
+	case !st.Mode().IsRegular():
+		p.find(finding.New(finding.SourceMissing, o.File, pathtext.Show(o.File)+" is no file", subject("", "", "")))
+	default:
+		p.Bytes = st.Size()
+	}
+	dir, err := e.outDir(p)
+	if err != nil || dir == nil {
+		return p, err
+	}
+	defer dir.Release()
+	if o.As != "" {
+		if _, err := dir.Stat(o.As); err == nil {
+			p.find(finding.New(finding.TargetTaken, p.Copy(), pathtext.Show(p.Copy())+" exists already", subject("", "", "")))
+		}
+	}
+	p.accept(o.Accept)
+	return p, nil
+}
+
+// Unpack carries out a plan of [Engine.PlanUnpack]: the folder is made under a
+// name of its own, read back, and given its name. If it fails, nothing is left
+// of it.
+func (e *Engine) Unpack(ctx context.Context, p *Plan) (*Outcome, error) {
+	if err := p.Blocked(); err != nil {
+		return nil, err
+	}
+	m := e.mover(p)
+	return m.conduct(m.openPack, func() error { return m.wholeOrNot(m.unpack(ctx)) })
+}
+
+func (m *mover) unpack(ctx context.Context) error {
+	if err := m.dropPart(); err != nil {
+		return err
+	}
+	in, err := os.Open(string(m.p.From))
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	if err := m.begin("unpack", 0, 0); err != nil {
+		return err
+	}
+	list := filepath.Join(m.run.Dir(), packManifest)
+	a := &Archive{File: string(m.p.From)}
+	top, build := "", (*archive.Builder)(nil)
+	err = m.act(ctx, "unpack", pathtext.Path(partName(m.p.Run)), func() error {
+		if err := m.into.Mkdir(partName(m.p.Run), 0o700); err != nil {
+			return err
+		}
+		root, err := m.into.Beneath(partName(m.p.Run))
+		if err != nil {
+			return err
+		}
+		defer root.Release()
+		build = archive.NewBuilder(root.Retain())
+		defer build.Close()
+		sum := sha256.New()
+		var n archive.Count
+		if top, n, err = archive.Read(ctx, io.TeeReader(in, sum), list, build, m.progress()); err != nil {
+			return err
+		}
+		if err := errors.Join(build.Finish(), root.SyncAll()); err != nil {
+			return err
+		}
+		a.Count, a.Digest = Count{Files: n.Files, Bytes: n.Bytes}, hex.EncodeToString(sum.Sum(nil))
+		if err := m.begin("read back", n.Files, n.Bytes); err != nil {
+			return err
+		}
+		if _, err := build.Verify(ctx, list, m.progress()); err != nil {
+			return err
+		}
+		a.Flaws, a.Lost = build.Flaws, build.Count
+		return nil
+	}, nil)
+	if err != nil {
+		return err
+	}
+	if m.p.Final == "" {
+		m.p.Final = pathtext.Path(top)
+	}
+	err = m.act(ctx, "place", m.p.Final, func() error {
+		return errors.Join(m.into.Rename(partName(m.p.Run), m.into, string(m.p.Final)), m.into.Sync())
+	}, nil)
+	if errors.Is(err, os.ErrExist) {
+		return &RefusedError{[]finding.Finding{finding.New(finding.TargetTaken, m.p.Copy(), pathtext.Show(m.p.Copy())+" exists already", subject("", "", "")).Instead("`--as` gives the folder another name")}}
+	}
+	if err != nil {
+		return err
+	}
+	if err := m.end(ledger.Done); err != nil {
+		return err
+	}
+	m.out.Archive, m.out.Verified = a, a.Count
+	return m.run.Set(ledger.Done, "", nil)
+}
+
+// placedAlready reports whether a pack or an unpack that was stopped had come
+// to its end: what it made has its name, and is the person's.
+func (m *mover) placedAlready() (bool, error) {
+	var final pathtext.Path
+	known, err := m.lastData("place", &final)
+	if err != nil || !known {
+		return false, err
+	}
+	_, err = m.into.Stat(partName(m.p.Run))
+	return missing(err), ignoreMissing(err)
+}
+
+// packAgain goes on with a pack or an unpack that was stopped: from the start,
+// unless it was at its end.
+func (m *mover) packAgain(ctx context.Context) error {
+	done, err := m.placedAlready()
+	if err != nil {
+		return err
+	}
+	switch {
+	case done:
+		return m.run.Set(ledger.Done, "", nil)
+	case m.p.Kind == KindPack:
+		return m.wholeOrNot(m.pack(ctx))
+	}
+	return m.wholeOrNot(m.unpack(ctx))
+}
+
+// packBack takes away what a pack or an unpack that was stopped had made. What
+// has its name already stays.
+func (m *mover) packBack() error {
+	if done, err := m.placedAlready(); err != nil {
+		return err
+	} else if done {
+		m.out.Findings = append(m.out.Findings, finding.New(finding.Stranger, m.p.Copy(),
+			pathtext.Show(m.p.Copy())+" was whole and had its name already; it stays", subject("", "", "")).As(finding.Info).Instead("it is yours to keep or to delete"))
+	}
+	return errors.Join(m.dropPart(), m.run.Set(ledger.Undone, "", nil))
+}
