@@ -28,6 +28,7 @@ type crashBed struct {
 	original, before     string // a held original and its print, where that is to stay so
 	late                 bool   // late writes are part of the content, and arrive with the command
 	settings             string // user-dirs.dirs as it was; empty where settings are not what it is about
+	older                string // move into a target that has entries: print of it before
 	target, merged       string // merge: prints of the target before, and as it is to be afterwards
 }
 
@@ -143,7 +144,45 @@ func crashStories() []crashStory {
 		}, onBasalt, workedIn, nil},
 		{"discard-original after late writes", [][]string{move("BASALT")}, discard, discarded, nil, writeLate, nil},
 	}
-	return append(append(stories, settingStories(move, back)...), archiveStories()...)
+	return slices.Concat(stories, settingStories(move, back), archiveStories(), unusualMoves(move))
+}
+
+// unusualMoves are those after which the target is not just what the folder was.
+func unusualMoves(move func(into string) []string) []crashStory {
+	target := func(b *crashBed) string { return filepath.Join(b.basalt, "ines", "Documents") }
+	asBefore := func(t *testing.T, b *crashBed) {
+		st, err := os.Lstat(b.folder)
+		require.NoError(t, err)
+		require.True(t, st.IsDir(), "the folder is real")
+		require.Empty(t, lab.Changes(b.content, lab.Print(t, b.folder)))
+		if b.older != "" {
+			require.Empty(t, lab.Changes(b.older, lab.Print(t, target(b))))
+		}
+	}
+	return []crashStory{
+		{"move that starts empty", nil, append(move("BASALT"), "--start-empty"), func(t *testing.T, b *crashBed) {
+			b.Want(0, "check")
+			held := b.held(t)
+			require.Len(t, held, 1)
+			require.Empty(t, lab.Changes(b.content, lab.Print(t, held[0])))
+			names, err := os.ReadDir(target(b))
+			require.NoError(t, err)
+			require.Empty(t, names)
+		}, asBefore, nil, nil},
+		{"merge-halves of a move", nil, append(move("BASALT"), "--merge"), func(t *testing.T, b *crashBed) {
+			b.Want(0, "check")
+			for _, ours := range []string{"a", "deep/er/b", "deep/er/c", "z"} {
+				require.FileExists(t, filepath.Join(b.folder, ours))
+			}
+			for _, line := range strings.Split(strings.TrimSpace(b.older), "\n") {
+				require.Contains(t, lab.Print(t, target(b)), line, "nothing of the target's was touched")
+			}
+		}, asBefore, nil, func(t *testing.T, b *crashBed) {
+			lab.Tree{"ines/Documents/older: o", "ines/Documents/deep/older: p", "ines/Documents/a: a"}.Make(t, b.basalt)
+			require.NoError(t, lab.AgeTree(filepath.Join(b.basalt, "ines")))
+			b.older = lab.Print(t, target(b))
+		}},
+	}
 }
 
 // archiveStories pack a folder, and make it again from an archive.
@@ -397,6 +436,9 @@ func (b *crashBed) wholeMidway(t *testing.T, s crashStory) {
 
 func (b *crashBed) changed(t *testing.T, s crashStory) []string {
 	t.Helper()
+	if strings.HasSuffix(s.name, "starts empty") || b.older != "" {
+		return nil // it says itself what is to be where
+	}
 	if s.name == "detach" || s.name == "mend" || s.name == "restore-links" {
 		return nil // the link path leads nowhere before or after it
 	}

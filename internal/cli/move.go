@@ -32,6 +32,7 @@ type moveFlags struct {
 	perAccount     bool
 	futureOnly     bool
 	packFirst      string
+	empty, merge   bool
 }
 
 func (a *app) moveCmd() *cobra.Command {
@@ -75,6 +76,8 @@ func (a *app) moveCmd() *cobra.Command {
 	fl.BoolVar(&f.perAccount, "per-account", false, "put the folders into a directory of the account's name in DIR")
 	fl.BoolVar(&f.futureOnly, "future-only", false, "change only where new things go: the location setting leads to the new place, nothing is moved")
 	fl.StringVar(&f.packFirst, "pack-first", "", "before anything else, make a whole copy of the folder in `FILE`, as pack does")
+	fl.BoolVar(&f.empty, "start-empty", false, "begin with an empty target: what is in the folder is held where it is, and not copied")
+	fl.BoolVar(&f.merge, "merge", false, "the directory at the target may have entries: the folder's are brought over beside them, replacing nothing")
 	a.previewFlag(c, &f.preview)
 	return c
 }
@@ -94,6 +97,10 @@ func (f *moveFlags) check() error {
 	switch {
 	case f.by != "" && !slices.Contains([]string{"symlink", "setting", "setting+symlink"}, strings.Join(f.methods(), "+")):
 		return &usageError{"--by takes symlink, setting or setting+symlink"}
+	case f.empty && f.merge:
+		return &usageError{"--start-empty and --merge exclude each other"}
+	case f.empty && f.discard:
+		return &usageError{"--start-empty copies nothing, so there is nothing to discard the original by"}
 	case f.packFirst != "" && (len(f.profile) > 0 || f.futureOnly):
 		return &usageError{"--pack-first goes with one folder"}
 	case len(f.profile) > 0 && (f.as != "" || f.name != "" || f.discard):
@@ -148,7 +155,7 @@ func codes(in []string) ([]finding.Code, error) {
 func (f *moveFlags) options(folder, into string, accept []finding.Code) redirect.MoveOptions {
 	return redirect.MoveOptions{
 		Folder: folder, Into: into, As: f.as, Name: f.name, WhileInUse: f.whileInUse, WaitQuiet: f.waitQuiet, Discard: f.discard, Accept: accept,
-		Digest: transfer.Digest(f.digest), InnerLinks: redirect.InnerLinks(f.links), By: f.methods(),
+		Digest: transfer.Digest(f.digest), InnerLinks: redirect.InnerLinks(f.links), By: f.methods(), StartEmpty: f.empty, Merge: f.merge,
 	}
 }
 

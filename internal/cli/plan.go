@@ -46,7 +46,14 @@ func (a *app) planNumbers(p *redirect.Plan) {
 		what += ", " + plural(p.Facts.Links, "link", "links")
 	}
 	a.print("  redirect  %s", p.Name)
-	a.print("  moves     %s", what)
+	switch {
+	case p.Bare:
+		a.print("  moves     nothing: the target begins empty, and what is in the folder is held where it is")
+	case p.Kind == redirect.KindMerge:
+		a.print("  merges    %s, into what the target has already; nothing there is replaced", what)
+	default:
+		a.print("  moves     %s", what)
+	}
 	a.print("  from      %s", a.path(string(p.From)))
 	a.print("  to        %s", a.path(p.Copy()))
 	if p.LentFiles > 0 && p.Base.Take {

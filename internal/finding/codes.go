@@ -127,7 +127,8 @@ const (
 	OnDemand    Code = "fetched-on-demand"
 	CardKnown   Code = "card-known"
 
-	NoRoomToGrow Code = "no-room-to-grow"
+	NoRoomToGrow  Code = "no-room-to-grow"
+	MergeConflict Code = "both-have-it"
 
 	// Copies elsewhere.
 	PackSameDrive Code = "same-drive-archive"
@@ -245,6 +246,7 @@ var list = []Kind{
 	{CardKnown, Info, "A card knows this folder: it stops the program and changes its settings, too.", "name it as card:CARD", false},
 	{PackSameDrive, Warning, "The archive lies on the same drive as the folder, and would be lost with it.", "name a file on another drive", false},
 	{NoOtherCopy, Info, "The target is the only copy: nothing is held any more, and no archive of it was made lately.", "`nexlin pack NAME --output FILE` makes one on another drive", false},
+	{MergeConflict, Blocker, "Folder and target both have entries of a name, with other content.", "rename one of each, or `--accept both-have-it`: then the target's keep their names, and the folder's go beside them under another", true},
 	{NoRoomToGrow, Warning, "The drive has too little room for the folder to grow as it does.", "free room there, or choose a larger drive; `--accept no-room-to-grow` goes on", true},
 	{StepFailed, Warning, "A step that a card has for after the run failed.", "start the program by hand and look at what it says", false},
 	{MustStay, Blocker, "This place must not be moved.", "see the reason in the message; name another folder", false},

@@ -138,7 +138,7 @@ func (m *mover) job() *transfer.Job {
 	return &transfer.Job{
 		Source: m.from, Part: m.part, New: m.spool, Scratch: m.run.Dir(), Workers: m.workers(), Progress: m.Progress,
 		Digest: m.p.Digest, Allow: m.p.Allow, Fuse: m.p.IntoFuse, SourceFuse: m.p.FromFuse, Lender: m.lender,
-		Overlap: !m.p.IntoNow.Spinning, TimeStep: timeStep(&m.p.FromNow),
+		Bare: m.p.Bare, Overlap: !m.p.IntoNow.Spinning, TimeStep: timeStep(&m.p.FromNow),
 	}
 }
 

@@ -4,11 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path/filepath"
 	"slices"
 
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inuse"
+	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/transfer"
@@ -143,6 +145,9 @@ func (e *Engine) judgeHeld(ctx context.Context, d *DiscardPlan, h ledger.Held, l
 		return err
 	}
 	v.Live = d.Live
+	if plan.Bare && !h.Copy {
+		return d.onlyHeld(ctx, v, held)
+	}
 	if half := plan.halfOf(h); half != nil {
 		defer half.Release()
 		live, v.Live = half, half.Path()
@@ -171,6 +176,37 @@ func (e *Engine) judgeHeld(ctx context.Context, d *DiscardPlan, h ledger.Held, l
 	d.cases(v)
 	return nil
 }
+
+// onlyHeld is the verdict on what was held without being copied: all of it is
+// the last copy, and goes only if a person accepts that.
+func (d *DiscardPlan) onlyHeld(ctx context.Context, v *Verdict, held *handle.Dir) error {
+	l := &listing{}
+	err := inventory.Walk(ctx, held, visiting(func(e *inventory.Entry) error {
+		if l.frees += e.Stat.Allocated; e.Stat.IsDir() {
+			return nil
+		}
+		if l.count++; len(l.paths) < firstListed {
+			l.paths = append(l.paths, filepath.Join(v.Held.Path, e.Path))
+		}
+		return nil
+	}))
+	v.bare, v.cases = true, map[finding.Code]*listing{finding.GoneAtTarget: l}
+	if l.count == 0 {
+		v.cases, v.Frees = nil, l.frees
+		return err
+	}
+	d.cases(v)
+	return err
+}
+
+// visiting is a visitor of every entry.
+type visiting func(e *inventory.Entry) error
+
+// Visit implements [inventory.Visitor].
+func (f visiting) Visit(e *inventory.Entry) (bool, error) { return true, f(e) }
+
+// Leave implements [inventory.Visitor].
+func (f visiting) Leave(*inventory.Entry) error { return nil }
 
 // halfOf opens the folder that a copy was made of which was set aside when its
 // merge was taken back, if that stands there as a real folder again; nil

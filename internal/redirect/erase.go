@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"nexlin/internal/archive"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -283,6 +284,9 @@ func (m *mover) erase(ctx context.Context, d *DiscardPlan, v *Verdict) error {
 		return t.HeldGone(h.Run, h.Path)
 	}
 	return m.act(ctx, "erase", pathtext.Path(h.Path), func() error {
+		if v.bare {
+			return m.eraseWhole(ctx, d, v, parent)
+		}
 		if v.codes == nil { // it was gone before we came
 			return nil
 		}
@@ -303,6 +307,27 @@ func (m *mover) erase(ctx context.Context, d *DiscardPlan, v *Verdict) error {
 		}
 		return parent.Sync()
 	}, gone)
+}
+
+// eraseWhole deletes what was held without being copied, once a person has
+// accepted that it is the last copy.
+func (m *mover) eraseWhole(ctx context.Context, d *DiscardPlan, v *Verdict, parent *handle.Dir) error {
+	if v.cases != nil && !d.accepted[finding.GoneAtTarget] {
+		v.left = true // --only-equal: nothing of it is proven
+		return nil
+	}
+	base := filepath.Base(v.Held.Path)
+	st, err := parent.Stat(base)
+	if err != nil {
+		return ignoreMissing(err)
+	}
+	if !isDir(&st, v.Held.Ino) {
+		return &BrokenError{v.Held.Path, "it is another folder than the one that was held"}
+	}
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	return errors.Join(archive.Remove(parent, base), parent.Sync())
 }
 
 // spaceOf notes the room of the drives that hold something.

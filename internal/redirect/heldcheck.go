@@ -44,6 +44,9 @@ func (e *Engine) CheckHeld(ctx context.Context, h ledger.Held, live string) ([]f
 		return nil, err
 	}
 	defer held.Release()
+	if p, err := e.planOfRun(h.Run); err == nil && p.Bare && !h.Copy {
+		return nil, nil // it was not copied: there is nothing to hold it against
+	}
 	spool, err := e.spoolOf(h.Run)
 	if err != nil {
 		return []finding.Finding{finding.New(finding.LedgerBroken, h.Path, err.Error(), about)}, nil

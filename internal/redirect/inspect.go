@@ -188,6 +188,13 @@ func (e *Engine) measure(ctx context.Context, p *Plan, progress func(entries, by
 	}
 	f := &p.Facts
 	p.Files, p.Bytes, p.Allocated, p.Entries = f.Files, f.Bytes, f.Allocated, f.Entries()
+	if p.Bare {
+		// Nothing of it goes anywhere, so nothing of it can be lost on the way.
+		p.Files, p.Bytes, p.Entries, f.Rounded = 0, 0, 1, 0
+		entries(p, finding.MountInside, f.Mounts, "are other file systems mounted inside the folder")
+		e.sockets(p)
+		return nil
+	}
 	entries(p, finding.Unreadable, f.Unreadable, "can't be read by this account")
 	entries(p, finding.MountInside, f.Mounts, "are other file systems mounted inside the folder")
 	if os.Geteuid() != 0 {

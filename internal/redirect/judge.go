@@ -28,6 +28,7 @@ import (
 // A Verdict says of one held original what of it is proven to be in the
 // live folder. Counts are of files and links.
 type Verdict struct {
+	bare   bool // it was held without being copied
 	Held   ledger.Held
 	Live   string // the folder in use that it is held against
 	Proven int64

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"hash/fnv"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"golang.org/x/sys/unix"
@@ -13,6 +14,7 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
+	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/transfer"
 )
@@ -27,6 +29,8 @@ type Halves string
 const (
 	KeepBoth Halves = "keep-both"
 	Newer    Halves = "newer"
+	// Beside leaves every entry of the target as it is: what differs goes beside.
+	Beside Halves = "beside"
 	// HoldAll brings nothing over: the half is only held.
 	HoldAll Halves = "hold"
 )
@@ -127,6 +131,9 @@ func (p *Plan) fate(path string, half, target *handle.Stat, equal func() (bool, 
 	}
 	if same, err := equal(); same || err != nil {
 		return FateEqual, err
+	}
+	if p.Halves == Beside {
+		return FateBeside, nil
 	}
 	younger := half.Mtime.After(target.Mtime)
 	keep := KeepBothOf
@@ -250,3 +257,49 @@ func (v *mergePreview) Visit(h *inventory.Entry) (bool, error) {
 
 // Leave implements [inventory.Visitor].
 func (v *mergePreview) Leave(*inventory.Entry) error { return nil }
+
+// moveMerging turns the plan of a move into one that merges the folder into a
+// target which has entries already, if it has. Entries that both have, with
+// other content, are named before anything moves.
+func (e *Engine) moveMerging(ctx context.Context, p *Plan) error {
+	i := slices.IndexFunc(p.Findings, func(f finding.Finding) bool { return f.Code == finding.TargetTaken && f.Path == p.Copy() })
+	if i < 0 || p.Kind != KindMove {
+		return nil // there is nothing to merge with
+	}
+	live, err := handle.OpenReal(p.Copy())
+	if missing(err) || errors.Is(err, unix.ENOTDIR) || isLoop(err) {
+		return nil // what stands there is no folder, and the finding says so
+	}
+	if err != nil {
+		return err
+	}
+	live.Release()
+	p.Findings = slices.Delete(p.Findings, i, i+1)
+	now := ledger.Redirect{
+		Name: p.Name, State: ledger.Linked, Link: string(p.Link), Target: string(p.Target), Methods: p.Methods, Account: p.Account, UID: p.UID,
+		Drive: p.IntoDrive, Bytes: p.Bytes, Files: p.Files, Created: p.Made, Run: p.Run, Card: p.Card,
+	}
+	if len(now.Methods) == 0 {
+		now.Methods = []string{BySymlink}
+	}
+	p.Kind, p.Fresh, p.Halves, p.Before = KindMerge, true, Beside, &now
+	p.Mend = &Mending{After: now, Note: true}
+	if p.Blocked() != nil {
+		return nil
+	}
+	var both []string
+	count := 0
+	err = e.PreviewMerge(ctx, p, func(m MergeEntry) error {
+		if m.Fate.Conflict() {
+			if count++; len(both) < firstListed {
+				both = append(both, filepath.Join(string(p.From), m.Path))
+			}
+		}
+		return nil
+	})
+	if err == nil && count > 0 {
+		p.find(finding.New(finding.MergeConflict, both[0], fmt.Sprintf("%s of %s and of %s have one name and other content", entryCount(int64(count)), pathtext.Show(string(p.From)), pathtext.Show(p.Copy())),
+			subject(p.Name, "", "")).Listing(count, both))
+	}
+	return err
+}

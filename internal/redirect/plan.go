@@ -81,6 +81,8 @@ type Plan struct {
 	Choices    []Choice         `json:"choices"`    // merge: what a person chose, by path
 	Methods    []string         `json:"methods"`    // how programs are led to the target; empty stands for a symbolic link
 	Settings   []SettingChange  `json:"settings"`   // settings files that the run changes; may be empty
+	Bare       bool             `json:"bare"`       // move: the target begins empty, what is in the folder is only held
+	Fresh      bool             `json:"fresh"`      // merge: there was no redirect before it
 	Together   string           `json:"together"`   // the run of several that this is a part of; empty for one by itself
 	Growth     float64          `json:"growth"`     // by which factor it must be able to grow at the target; 0 says nothing
 	Card       string           `json:"card"`       // the card it was made by; empty without one

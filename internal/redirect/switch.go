@@ -365,7 +365,12 @@ func (m *mover) finish(ctx context.Context) error {
 		return err
 	}
 	row := m.ledgerRedirect()
-	if row.Settings, err = m.settingRecords(); err != nil {
+	if m.p.Kind == KindMerge {
+		if m.p.Mend.After.Settings, err = m.settingRecords(); err != nil {
+			return err
+		}
+		m.p.Mend.After.Drive.Counter = row.Drive.Counter
+	} else if row.Settings, err = m.settingRecords(); err != nil {
 		return err
 	}
 	err = m.run.Set(ledger.Done, "", func(t *ledger.Tx) error {

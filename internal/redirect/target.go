@@ -46,6 +46,8 @@ type MoveOptions struct {
 	Discard    bool            // the original is discarded at the end
 	By         []string        // the methods; nil: a symbolic link
 	Places     []setting.Place // settings that name the folder, beside the system's own
+	StartEmpty bool            // the target begins empty, what is in the folder is only held
+	Merge      bool            // the target may have entries: the folder's go beside them
 	Growth     float64         // by which factor it must be able to grow at the target; 0 says nothing
 	Card       string          // the card it comes from; empty without one
 	Accept     []finding.Code
@@ -61,6 +63,7 @@ func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
 		Run: ledger.NewRunID(now), Kind: KindMove, Made: now, WhileInUse: o.WhileInUse, Stops: o.Stops, WaitQuiet: o.WaitQuiet, DiscardOld: o.Discard,
 		Link: pathtext.Path(real(o.Folder)), Into: pathtext.Path(realDir(o.Into)),
 		Digest: cmp.Or(o.Digest, transfer.SHA256), InnerLinks: cmp.Or(o.InnerLinks, RewriteLinks), Growth: o.Growth, Card: o.Card,
+		Bare: o.StartEmpty,
 	}
 	p.From = p.Link
 	base := filepath.Base(string(p.Link))
@@ -121,6 +124,11 @@ func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
 		return nil, err
 	}
 	e.knownTo(p)
+	if o.Merge {
+		if err := e.moveMerging(ctx, p); err != nil {
+			return nil, err
+		}
+	}
 	p.accept(o.Accept)
 	p.allow()
 	if p.Blocked() == nil && !p.IntoNow.Memory {
@@ -277,7 +285,7 @@ func (e *Engine) taken(p *Plan, anchor string) error {
 	}
 	if len(names) > 0 {
 		f.Message = fmt.Sprintf("%s exists and is not empty: %s", pathtext.Show(target), entryCount(int64(len(names))))
-		f.Remedy += "; adding to a folder that is there is not possible yet"
+		f.Remedy += "; `--merge` brings the folder's entries over beside those that are there"
 		p.find(f)
 		return nil
 	}

@@ -252,6 +252,9 @@ func (m *mover) mergeBackward(ctx context.Context) error {
 		}
 		m.switched = false
 	}
+	if err := m.settingsBack(ctx); err != nil {
+		return err
+	}
 	if err := errors.Join(link.Remove(m.heldIn, string(m.p.Held), string(m.p.LinkText)), m.dropScratch(m.linkIn), m.dropScratch(m.heldIn)); err != nil {
 		return err
 	}
@@ -275,6 +278,11 @@ func (m *mover) mergeBackward(ctx context.Context) error {
 	}
 	var aside *ledger.Held
 	if setAside != "" {
+		if m.p.Fresh {
+			if err := m.renote(m.into, m.p.Name, NoteSetAside); err != nil {
+				return err
+			}
+		}
 		m.out.SetAside = filepath.Join(string(m.p.Into), setAside)
 		if aside, err = m.mergedAside(setAside); err != nil {
 			return err
@@ -289,7 +297,15 @@ func (m *mover) mergeBackward(ctx context.Context) error {
 				return err
 			}
 		}
-		return t.SaveRedirect(*m.p.Before)
+		switch {
+		case !m.p.Fresh:
+			return t.SaveRedirect(*m.p.Before)
+		case aside == nil:
+			return t.RemoveRedirect(m.p.Name)
+		}
+		ended := *m.p.Before
+		ended.State = ledger.Ended // kept for what is held of it
+		return t.SaveRedirect(ended)
 	})
 }
 
@@ -361,6 +377,14 @@ func (m *mover) mergedAside(name string) (*ledger.Held, error) {
 	return &h, nil
 }
 
+// lostName reports that nothing has happened to a file but that it has fewer
+// names: some of them were in the part, and went with it.
+func lostName(was, is *transfer.Snap) bool {
+	now := *is
+	now.Ctime, now.Nlink = was.Ctime, was.Nlink
+	return is.Nlink < was.Nlink && now == *was
+}
+
 // placedUnchanged wants what was placed to be as it was placed: a
 // *RefusedError if somebody worked on it.
 func (m *mover) placedUnchanged(ctx context.Context) error {
@@ -382,7 +406,7 @@ func (m *mover) placedUnchanged(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if snap == nil || rec.Fact.Copy.Ctime != snap.Ctime {
+		if snap == nil || rec.Fact.Copy.Ctime != snap.Ctime && !lostName(&rec.Fact.Copy, snap) {
 			changed = append(changed, filepath.Join(m.p.Copy(), rec.Path))
 		}
 		if err := ctx.Err(); err != nil {

@@ -40,6 +40,8 @@ type Job struct {
 	// and inode numbers change with every mount, so none is recorded.
 	// SourceFuse says so of the source.
 	Fuse, SourceFuse bool
+	// Bare copies the folder itself and nothing in it.
+	Bare bool
 	// Lender is a held original that the copy may be made from; nil if there
 	// is none.
 	Lender *Lender
@@ -197,7 +199,7 @@ func (p *pass) Visit(e *inventory.Entry) (bool, error) {
 	case rec.Same != "":
 		return false, p.another(e, &rec, old.fact(), firstOrd)
 	case e.Stat.IsDir():
-		return true, p.enter(e, rec.Ord, old.fact())
+		return !p.Bare, p.enter(e, rec.Ord, old.fact())
 	case e.Stat.IsRegular():
 		return false, p.file(e, rec.Ord, old.fact())
 	}
