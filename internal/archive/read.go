@@ -2,6 +2,9 @@ package archive
 
 import (
 	"archive/tar"
+	"bufio"
+	"bytes"
+	"compress/gzip"
 	"context"
 	"errors"
 	"io"
@@ -203,4 +206,58 @@ func (x *reader) kind(h *tar.Header, m *manifest.Entry) bool {
 // validTop reports whether a name is one component that a folder can have.
 func validTop(name string) bool {
 	return name != "" && name != "." && name != ".." && !strings.ContainsAny(name, "/\x00")
+}
+
+// Content reads any tar archive to its end, plain or packed with zstd or gzip,
+// and counts what is in it. known is false, and nothing but the beginning is
+// read, if it is of another kind. The error is a *DamageError.
+func Content(ctx context.Context, r io.Reader) (n Count, known bool, err error) {
+	b := bufio.NewReaderSize(r, 64<<10)
+	head, err := b.Peek(512)
+	if err != nil && !errors.Is(err, io.EOF) {
+		return n, false, err
+	}
+	in := io.Reader(b)
+	switch {
+	case bytes.HasPrefix(head, []byte{0x28, 0xb5, 0x2f, 0xfd}):
+		z, err := zstd.NewReader(b, zstd.WithDecoderMaxWindow(maxWindow))
+		if err != nil {
+			return n, true, damaged(err)
+		}
+		defer z.Close()
+		in = z
+	case bytes.HasPrefix(head, []byte{0x1f, 0x8b}):
+		z, err := gzip.NewReader(b)
+		if err != nil {
+			return n, true, damaged(err)
+		}
+		in = z
+	case len(head) >= 262 && string(head[257:262]) == "ustar":
+	default:
+		_, err := copyWith(ctx, io.Discard, b, make([]byte, chunk))
+		return n, false, err
+	}
+	t := tar.NewReader(in)
+	buf := make([]byte, chunk)
+	for {
+		h, err := t.Next()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			return n, true, damaged(err)
+		}
+		k, err := copyWith(ctx, io.Discard, t, buf)
+		if err != nil {
+			return n, true, damaged(err)
+		}
+		if h.Typeflag == tar.TypeReg {
+			n.Files, n.Bytes = n.Files+1, n.Bytes+k
+		}
+	}
+	if _, err := copyWith(ctx, io.Discard, in, buf); err != nil {
+		return n, true, damaged(err)
+	}
+	_, err = copyWith(ctx, io.Discard, b, buf)
+	return n, true, err
 }

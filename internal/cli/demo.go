@@ -56,7 +56,7 @@ func (a *app) standinCmd() *cobra.Command {
 		}),
 	}
 	scene.Flags().StringVar(&f.size, "size", "small", "small or large")
-	c.AddCommand(scene, a.callroostCmd(), a.mudflatCmd(), a.sonogramCmd(), a.standinDriveCmd())
+	c.AddCommand(scene, a.callroostCmd(), a.mudflatCmd(), a.sonogramCmd(), a.brooderCmd(), a.standinDriveCmd())
 	return c
 }
 

@@ -106,7 +106,10 @@ func (a *app) showDiscard(d *redirect.DiscardPlan) {
 	a.print("%s   in use: %s", bold.Render(pathtext.Show(d.Redirect.Name)), a.path(d.Live))
 	for _, v := range d.Verdicts {
 		a.print("  held since %s: %s", day(v.Held.Since), a.path(v.Held.Path))
-		if v.Proven > 0 {
+		switch {
+		case v.IsArchive():
+			a.print("  an archive: it was carried in, and reads to its end")
+		case v.Proven > 0:
 			a.print("  proven to be in the folder in use: %s, %s", plural(v.Proven, "file", "files"), size(v.Bytes))
 		}
 	}

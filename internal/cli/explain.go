@@ -179,6 +179,13 @@ func (a *app) explainStopped(s *redirect.StoppedError) fault {
 	if s.Kind == redirect.KindDiscard {
 		f.Next = f.Next[:1]
 	}
+	if next, ok := explainLocked(s.Err, s.Run); ok {
+		f.Code, f.Exit = "store-locked", exitStopped
+		f.Next = append(f.Next, next)
+	}
+	if s.Kind == redirect.KindHandover {
+		f.State = "the store is whole: the engine has it, or its proven archive is held beside the new place"
+	}
 	if errors.Is(s.Err, redirect.ErrStillChanging) {
 		f.Exit, f.Code = exitBusy, "still-changing"
 		for _, w := range s.Writers {

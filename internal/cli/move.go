@@ -33,6 +33,7 @@ type moveFlags struct {
 	futureOnly     bool
 	packFirst      string
 	empty, merge   bool
+	store          string
 }
 
 func (a *app) moveCmd() *cobra.Command {
@@ -78,6 +79,7 @@ func (a *app) moveCmd() *cobra.Command {
 	fl.StringVar(&f.packFirst, "pack-first", "", "before anything else, make a whole copy of the folder in `FILE`, as pack does")
 	fl.BoolVar(&f.empty, "start-empty", false, "begin with an empty target: what is in the folder is held where it is, and not copied")
 	fl.BoolVar(&f.merge, "merge", false, "the directory at the target may have entries: the folder's are brought over beside them, replacing nothing")
+	fl.StringVar(&f.store, "store", "", "of a card whose engine has registered stores: the one that it moves (`NAME`)")
 	a.previewFlag(c, &f.preview)
 	return c
 }
@@ -97,6 +99,8 @@ func (f *moveFlags) check() error {
 	switch {
 	case f.by != "" && !slices.Contains([]string{"symlink", "setting", "setting+symlink"}, strings.Join(f.methods(), "+")):
 		return &usageError{"--by takes symlink, setting or setting+symlink"}
+	case f.store != "" && (f.empty || f.merge || f.packFirst != "" || f.discard || f.by != ""):
+		return &usageError{"--store has the engine move its store: no other way goes with it"}
 	case f.empty && f.merge:
 		return &usageError{"--start-empty and --merge exclude each other"}
 	case f.empty && f.discard:

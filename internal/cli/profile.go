@@ -14,6 +14,12 @@ func (a *app) account() string { return filepath.Base(a.home) }
 
 // moveCard moves what a card describes.
 func (a *app) moveCard(e *redirect.Engine, name string, f moveFlags, o redirect.MoveOptions) error {
+	if c, err := e.FindCard(name); err == nil && c.Handover != nil {
+		return a.moveStore(e, name, f, o)
+	}
+	if f.store != "" {
+		return &usageError{"card " + name + " has no engine with registered stores, so --store says nothing"}
+	}
 	if f.as != "" || f.name != "" || f.discard {
 		return &usageError{"--as, --name and --discard-original do not go with a card"}
 	}

@@ -127,6 +127,27 @@ func (a *app) sonogramCmd() *cobra.Command {
 	})
 }
 
+// brooderCmd is the stand-in for engines that register their stores.
+func (a *app) brooderCmd() *cobra.Command {
+	b := &standin.Brooder{Home: a.home, Say: a.print}
+	arg := func(args []string, i int) string {
+		if i < len(args) {
+			return args[i]
+		}
+		return ""
+	}
+	return a.program("brooder", "a made-up engine that runs analysis jobs in nests", map[string]func([]string) error{
+		"list":      func([]string) error { return b.List() },
+		"carry-out": func(args []string) error { return b.CarryOut(arg(args, 0), arg(args, 1)) },
+		"sign-off":  func(args []string) error { return b.SignOff(arg(args, 0)) },
+		"carry-in":  func(args []string) error { return b.CarryIn(arg(args, 0), arg(args, 1), arg(args, 2)) },
+		"limit":     func(args []string) error { return b.Limit(arg(args, 0), arg(args, 1)) },
+		"order":     func(args []string) error { return b.Order(arg(args, 0)) },
+		"hatch":     func(args []string) error { return b.SetState(arg(args, 0), "hatching") },
+		"rest":      func(args []string) error { return b.SetState(arg(args, 0), "resting") },
+	})
+}
+
 // standinDriveCmd pulls, plugs in and fills the stand-in drives in force.
 func (a *app) standinDriveCmd() *cobra.Command {
 	c := &cobra.Command{Use: "drive", Short: "pull, plug in, fill a stand-in drive"}

@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -140,6 +141,9 @@ func led(methods []string, from, to string) string {
 }
 
 func ledArrow(methods []string) string {
+	if slices.Contains(methods, redirect.ByHandover) {
+		return " ──handover──▶ "
+	}
 	if redirect.Linkless(methods) {
 		return " ──setting──▶ "
 	}

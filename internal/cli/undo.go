@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"os"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -53,6 +54,9 @@ func (a *app) bringBackCmd() *cobra.Command {
 				return a.backCard(strings.TrimPrefix(args[0], cardPrefix), preview, o)
 			}
 			return a.named(args, !preview, "runs", func(e *redirect.Engine, r ledger.Redirect) (doc, error) {
+				if redirect.Owned(r) && r.State != ledger.Ended {
+					return a.backStore(e, r, preview, o)
+				}
 				return a.planned(e, preview, "bring it back?", a.showBroughtBack, func(progress func(entries, bytes int64)) (*redirect.Plan, error) {
 					o := o
 					o.Progress = progress
@@ -138,7 +142,7 @@ func (a *app) undoCmd() *cobra.Command {
 }
 
 func (a *app) recoverCmd(use, short, question string, forward bool) *cobra.Command {
-	var preview bool
+	var preview, later bool
 	c := &cobra.Command{
 		Use:   use + " [RUN]",
 		Short: short,
@@ -178,6 +182,9 @@ func (a *app) recoverCmd(use, short, question string, forward bool) *cobra.Comma
 				}
 				return nil
 			}
+			if later {
+				return a.afterRestart(e, row)
+			}
 			if err := a.confirm(question, true, "--yes"); err != nil {
 				return err
 			}
@@ -187,8 +194,30 @@ func (a *app) recoverCmd(use, short, question string, forward bool) *cobra.Comma
 			return a.recoverRun(e, row, forward)
 		}),
 	}
+	if forward {
+		c.Flags().BoolVar(&later, "after-restart", false, "not now: have the run go on by itself once when the machine was restarted")
+	}
 	a.previewFlag(c, &preview)
 	return c
+}
+
+// afterRestart has a run go on by itself after the next start of the machine.
+func (a *app) afterRestart(e *redirect.Engine, row ledger.RunRow) error {
+	exe, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	c := redirect.Continuation{Run: row.ID, Program: exe, StateDir: e.Ledger.Dir(), Home: a.home, System: os.Geteuid() == 0}
+	file, err := c.Install()
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.emit(doc{"run": runDoc{row.ID, row.Kind, row.State, []phaseDoc{}}, "unit": pathtext.Path(file), "findings": []doc{}})
+	}
+	a.print("%s  run %s goes on when the machine was restarted", good.Render("done"), row.ID)
+	a.print("  the unit      %s; it takes itself away", a.path(file))
+	return nil
 }
 
 func (a *app) showRecovery(r *redirect.Recovery, forward bool) {
@@ -199,7 +228,7 @@ func (a *app) showRecovery(r *redirect.Recovery, forward bool) {
 		redirect.KindMend: "mend", redirect.KindMerge: "merge of the two halves",
 		redirect.KindRecord: "record", redirect.KindRestore: "making again",
 		redirect.KindRenew: "update of the manifest", redirect.KindFuture: "change of location settings",
-		redirect.KindPack: "pack", redirect.KindUnpack: "unpack",
+		redirect.KindPack: "pack", redirect.KindUnpack: "unpack", redirect.KindHandover: "handover",
 	}[p.Kind]
 	a.print("run %s: %s of %s, %s", bold.Render(r.Run.ID), what, bold.Render(a.path(string(p.Link))), r.Run.State)
 	if r.Run.Message != "" && r.Run.State == ledger.Stopped {
@@ -243,6 +272,8 @@ func (a *app) recoverRun(e *redirect.Engine, row ledger.RunRow, forward bool) er
 		return nil
 	}
 	switch row.Kind {
+	case redirect.KindHandover:
+		a.showHandedOver(out)
 	case redirect.KindMove, redirect.KindMoveOn:
 		a.showMoved(out)
 	case redirect.KindBringBack:
@@ -269,6 +300,7 @@ func (a *app) showUndone(o *redirect.Outcome) {
 		redirect.KindRecord: "is as it was before it was recorded", redirect.KindRestore: "is as it was",
 		redirect.KindRenew: "has its old manifest again", redirect.KindFuture: "is where new things go again",
 		redirect.KindPack: "is as it was; nothing is left of the archive", redirect.KindUnpack: "is as it was; nothing is left of what was unpacked",
+		redirect.KindHandover: "is where the engine has the store again",
 	}[p.Kind]
 	a.print("%s  %s %s", good.Render("undone"), bold.Render(a.path(string(p.Link))), state)
 	a.news(o)

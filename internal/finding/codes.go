@@ -130,6 +130,10 @@ const (
 	NoRoomToGrow  Code = "no-room-to-grow"
 	MergeConflict Code = "both-have-it"
 
+	// Registered stores.
+	NoStore        Code = "no-such-store"
+	StoreElsewhere Code = "store-elsewhere"
+
 	// Copies elsewhere.
 	PackSameDrive Code = "same-drive-archive"
 	NoOtherCopy   Code = "no-copy-elsewhere"
@@ -244,6 +248,8 @@ var list = []Kind{
 	{HeldInUse, Blocker, "A program still has the held original open.", "quit the program and try again", false},
 	{ProgramRuns, Blocker, "The program that owns the folder is at work.", "quit it and try again", false},
 	{CardKnown, Info, "A card knows this folder: it stops the program and changes its settings, too.", "name it as card:CARD", false},
+	{NoStore, Blocker, "The engine has registered no store of this name.", "names must match exactly; the preview lists what the engine has", false},
+	{StoreElsewhere, Warning, "The engine does not have the store where it was carried in.", "ask the engine what it has; if somebody moved the store on, `nexlin detach NAME` ends the record", false},
 	{PackSameDrive, Warning, "The archive lies on the same drive as the folder, and would be lost with it.", "name a file on another drive", false},
 	{NoOtherCopy, Info, "The target is the only copy: nothing is held any more, and no archive of it was made lately.", "`nexlin pack NAME --output FILE` makes one on another drive", false},
 	{MergeConflict, Blocker, "Folder and target both have entries of a name, with other content.", "rename one of each, or `--accept both-have-it`: then the target's keep their names, and the folder's go beside them under another", true},

@@ -83,6 +83,10 @@ func Check(ctx context.Context, e *redirect.Engine, r ledger.Redirect) (*Report,
 			return nil, err
 		}
 		out.add(fs...)
+		if fs, err = e.CheckStore(ctx, r); err != nil {
+			return nil, err
+		}
+		out.add(fs...)
 		if err := out.mountPoint(e); err != nil {
 			return nil, err
 		}
@@ -119,7 +123,7 @@ func Check(ctx context.Context, e *redirect.Engine, r ledger.Redirect) (*Report,
 // drive is here and it is in use.
 func CheckDeep(ctx context.Context, e *redirect.Engine, r ledger.Redirect, o redirect.DeepOptions) (*Report, error) {
 	out, err := Check(ctx, e, r)
-	if err != nil || !out.inPlace() || r.State == ledger.Ended {
+	if err != nil || !out.inPlace() || r.State == ledger.Ended || redirect.Owned(r) {
 		return out, err
 	}
 	if out.Deep, err = e.CheckDeep(ctx, r, o); err != nil {
@@ -287,6 +291,9 @@ func (r *Report) growth(e *redirect.Engine, d *drive.Drive) error {
 }
 
 func (r *Report) note() {
+	if redirect.Owned(r.Redirect) {
+		return // the engine keeps its own records
+	}
 	if err := redirect.LookForNote(r.Redirect); err != nil {
 		r.add(r.find(finding.NoteMissing, r.Redirect.Target, fmt.Sprintf("the target note of %s can't be read: %v", pathtext.Show(r.Redirect.Name), plain(err))))
 	}

@@ -43,6 +43,7 @@ var states = map[finding.Code]State{
 	finding.TargetUnread:   Broken,
 	finding.TrialFailed:    Broken,
 	finding.SettingDrifted: Broken,
+	finding.StoreElsewhere: Broken,
 	finding.RunStopped:     Unfinished,
 }
 

@@ -4,9 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 
+	"nexlin/internal/archive"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inuse"
@@ -118,6 +121,9 @@ func (e *Engine) judgeHeld(ctx context.Context, d *DiscardPlan, h ledger.Held, l
 		d.Findings = append(d.Findings, p.Findings...)
 		return err
 	}
+	if st, err := handle.Lstat(h.Path); err == nil && st.IsRegular() {
+		return e.judgeArchive(ctx, d, v)
+	}
 	held, err := handle.OpenReal(h.Path)
 	if missing(err) {
 		f := finding.New(finding.HeldMissing, h.Path, pathtext.Show(h.Path)+" is not there any more", about)
@@ -174,6 +180,36 @@ func (e *Engine) judgeHeld(ctx context.Context, d *DiscardPlan, h ledger.Held, l
 	}
 	d.Findings = append(d.Findings, v.late.findings(d.Redirect.Name, h.Path, false)...)
 	d.cases(v)
+	return nil
+}
+
+// judgeArchive is the verdict on a held archive: it may go once it was carried
+// in and still reads to its end.
+func (e *Engine) judgeArchive(ctx context.Context, d *DiscardPlan, v *Verdict) error {
+	h := v.Held
+	acts, err := e.Ledger.Acts(h.Run)
+	if err != nil {
+		return err
+	}
+	carried := slices.ContainsFunc(acts, func(a ledger.Act) bool {
+		return !a.Done.IsZero() && (strings.HasPrefix(a.Name, "carry-in") || strings.HasPrefix(a.Name, "carry-back"))
+	})
+	f, err := os.Open(h.Path)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	_, _, err = archive.Content(ctx, f)
+	var damage *archive.DamageError
+	switch {
+	case !carried:
+		d.Findings = append(d.Findings, finding.New(finding.LedgerBroken, h.Path, "the archive was never carried in", subject(d.Redirect.Name, "", "")))
+	case errors.As(err, &damage):
+		d.Findings = append(d.Findings, finding.New(finding.LedgerBroken, h.Path, damage.Error(), subject(d.Redirect.Name, "", "")))
+	case err != nil:
+		return err
+	}
+	v.file, v.Frees, v.Proven = true, h.Bytes, 1
 	return nil
 }
 

@@ -149,7 +149,9 @@ func (m *mover) discard(ctx context.Context, d *DiscardPlan) error {
 func (m *mover) lockHeld(d *DiscardPlan) error {
 	all := []string{d.Live}
 	for _, v := range d.Verdicts {
-		all = append(all, v.Held.Path)
+		if !v.file {
+			all = append(all, v.Held.Path)
+		}
 	}
 	for _, path := range all {
 		dir, err := m.openReal(path)
@@ -284,6 +286,9 @@ func (m *mover) erase(ctx context.Context, d *DiscardPlan, v *Verdict) error {
 		return t.HeldGone(h.Run, h.Path)
 	}
 	return m.act(ctx, "erase", pathtext.Path(h.Path), func() error {
+		if v.file {
+			return errors.Join(ignoreMissing(parent.Unlink(filepath.Base(h.Path))), parent.Sync())
+		}
 		if v.bare {
 			return m.eraseWhole(ctx, d, v, parent)
 		}

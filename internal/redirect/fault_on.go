@@ -3,6 +3,7 @@
 package redirect
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"strconv"
@@ -37,7 +38,7 @@ func fault(name string) error {
 		_ = syscall.Kill(os.Getpid(), syscall.SIGKILL)
 		select {}
 	case "error":
-		return fmt.Errorf("fault at %s", name)
+		return &faultError{name}
 	case "wait":
 		if err := os.WriteFile(os.Getenv("NEXLIN_FAULT_GO")+".waiting", nil, 0o600); err != nil {
 			return err
@@ -50,4 +51,14 @@ func fault(name string) error {
 		}
 	}
 	return nil
+}
+
+type faultError struct{ at string }
+
+func (e *faultError) Error() string { return "fault at " + e.at }
+
+// injected tells a fault of the tests from a failure of a program.
+func injected(err error) bool {
+	var f *faultError
+	return errors.As(err, &f)
 }

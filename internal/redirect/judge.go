@@ -29,6 +29,7 @@ import (
 // live folder. Counts are of files and links.
 type Verdict struct {
 	bare   bool // it was held without being copied
+	file   bool // it is an archive
 	Held   ledger.Held
 	Live   string // the folder in use that it is held against
 	Proven int64
@@ -333,3 +334,6 @@ func (v *Verdict) mayGo(rec *transfer.Record, accepted map[finding.Code]bool) bo
 	code := verdicts[v.codes[rec.Ord]]
 	return code == "" || accepted[code]
 }
+
+// IsArchive says that what is held is an archive, which was read to its end.
+func (v *Verdict) IsArchive() bool { return v.file }

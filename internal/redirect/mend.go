@@ -61,7 +61,7 @@ func (e *Engine) PlanMend(ctx context.Context, r ledger.Redirect, o MendOptions)
 	if err := e.unfinished(p); err != nil {
 		return nil, err
 	}
-	if r.State == ledger.Ended {
+	if r.State == ledger.Ended || Owned(r) {
 		return e.mendHeld(p)
 	}
 	w, err := e.Whereabouts(r.Drive, r.Target)

@@ -83,6 +83,7 @@ type Plan struct {
 	Settings   []SettingChange  `json:"settings"`   // settings files that the run changes; may be empty
 	Bare       bool             `json:"bare"`       // move: the target begins empty, what is in the folder is only held
 	Fresh      bool             `json:"fresh"`      // merge: there was no redirect before it
+	Store      *StorePlan       `json:"store"`      // handover: the engine's part; nil of any other
 	Together   string           `json:"together"`   // the run of several that this is a part of; empty for one by itself
 	Growth     float64          `json:"growth"`     // by which factor it must be able to grow at the target; 0 says nothing
 	Card       string           `json:"card"`       // the card it was made by; empty without one
@@ -143,7 +144,7 @@ func Linkless(methods []string) bool {
 // Small says that the run copies nothing: it only changes a link or records,
 // or deletes.
 func (p *Plan) Small() bool {
-	return slices.Contains([]string{KindDetach, KindDiscard, KindMend, KindRestore, KindRenew, KindFuture, KindPack, KindUnpack}, p.Kind)
+	return slices.Contains([]string{KindDetach, KindDiscard, KindMend, KindRestore, KindRenew, KindFuture, KindPack, KindUnpack, KindHandover}, p.Kind)
 }
 
 // Blocked gives the *RefusedError of the plan's blockers; nil if there are

@@ -73,6 +73,8 @@ func (m *mover) openAny() error {
 		return nil // they open it as they go
 	case KindPack, KindUnpack:
 		return m.openPack()
+	case KindHandover:
+		return m.openHandover()
 	case KindFuture:
 		return m.checkDrive(string(m.p.Into), m.p.IntoDrive)
 	case KindMend:
@@ -155,6 +157,8 @@ func (e *Engine) resume(ctx context.Context, row ledger.RunRow) (*Outcome, error
 		err = m.future(ctx)
 	case KindPack, KindUnpack:
 		return m.out, m.packAgain(ctx)
+	case KindHandover:
+		return m.out, m.handedOver(ctx, m.handover(ctx))
 	default:
 		err = m.forward(ctx)
 	}
@@ -194,6 +198,8 @@ func (e *Engine) undo(ctx context.Context, row ledger.RunRow) (*Outcome, error) 
 		err = m.notFuture(ctx)
 	case KindPack, KindUnpack:
 		err = m.packBack()
+	case KindHandover:
+		err = m.unhandover(ctx)
 	case KindMerge:
 		err = m.mergeBackward(ctx)
 	default:

@@ -190,8 +190,9 @@ type Outcome struct {
 	SetAside string   // undo: where a copy went that is not Nexlin's to delete; empty if there was none
 	Findings []finding.Finding
 
-	Archive   *Archive // of a pack or an unpack; nil of anything else
-	Discarded *Outcome // of a move that discards its original: how that went; nil if it did not come to it
+	Facts     []FactResult // handover: what was compared
+	Archive   *Archive     // of a pack or an unpack; nil of anything else
+	Discarded *Outcome     // of a move that discards its original: how that went; nil if it did not come to it
 }
 
 // A Phase is one part of the sequence, with its times.

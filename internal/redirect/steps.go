@@ -177,3 +177,31 @@ func (e *Engine) AtRest(ctx context.Context, who Actor, u Use) ([]finding.Findin
 	}
 	return out, nil
 }
+
+// sameFacts compares facts with what they were, and sets back those that can
+// be. A *FactError if one is not as it must be.
+func (e *Engine) sameFacts(ctx context.Context, who Actor, facts []Fact, before map[string]string) ([]FactResult, error) {
+	var out []FactResult
+	for _, f := range facts {
+		r := FactResult{Name: f.Name, Before: before[f.Name]}
+		want := r.Before
+		if f.MustBe != nil {
+			want = *f.MustBe
+		}
+		var err error
+		if r.After, err = e.value(ctx, who, f); err == nil && r.After != want && len(f.Set) > 0 {
+			r.Set = true
+			if _, err = e.command(ctx, who, filled(f.Set, want), f.Within); err == nil {
+				r.After, err = e.value(ctx, who, f)
+			}
+		}
+		if err != nil {
+			return out, &FactError{Name: f.Name, CouldNotRead: err}
+		}
+		out = append(out, r)
+		if r.After != want {
+			return out, &FactError{Name: f.Name, Is: r.After, MustBe: want}
+		}
+	}
+	return out, nil
+}

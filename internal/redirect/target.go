@@ -73,6 +73,10 @@ func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
 	}
 	if r != nil {
 		p.Kind, p.Before, p.Name = KindMoveOn, r, r.Name
+		if Owned(*r) {
+			p.find(finding.New(finding.MustStay, r.Link, "the engine that owns "+pathtext.Show(r.Name)+" has to move it", subject(r.Name, "", "")).
+				Instead("`nexlin move card:" + r.Card + " --store NAME --into DIR`"))
+		}
 		p.From, p.OldText = pathtext.Path(r.Target), pathtext.Path(r.Target)
 		if err := e.present(p, r.Drive, r.Target); err != nil {
 			return nil, err

@@ -370,32 +370,9 @@ func (c *crew) factsBefore(ctx context.Context) (map[string]string, error) {
 
 // factsAfter compares the facts, and sets back those that can be.
 func (c *crew) factsAfter(ctx context.Context, before map[string]string) error {
-	c.out.Facts = nil
-	for _, f := range c.t.Facts {
-		r := FactResult{Name: f.Name, Before: before[f.Name]}
-		want := r.Before
-		if f.MustBe != nil {
-			want = *f.MustBe
-		}
-		var err error
-		if r.After, err = c.value(ctx, c.t.For, f); err != nil {
-			return &FactError{Name: f.Name, CouldNotRead: err}
-		}
-		if r.After != want && len(f.Set) > 0 {
-			if _, err := c.command(ctx, c.t.For, filled(f.Set, want), f.Within); err != nil {
-				return &FactError{Name: f.Name, CouldNotRead: err}
-			}
-			r.Set = true
-			if r.After, err = c.value(ctx, c.t.For, f); err != nil {
-				return &FactError{Name: f.Name, CouldNotRead: err}
-			}
-		}
-		c.out.Facts = append(c.out.Facts, r)
-		if r.After != want {
-			return &FactError{Name: f.Name, Is: r.After, MustBe: want}
-		}
-	}
-	return nil
+	var err error
+	c.out.Facts, err = c.sameFacts(ctx, c.t.For, c.t.Facts, before)
+	return err
 }
 
 func filled(args []string, value string) []string {

@@ -160,13 +160,13 @@ func (s *Scene) programs() error {
 	sonogram := &Sonogram{Home: s.Home, Say: say}
 	if err := errors.Join(
 		mudflat.Furnish(filepath.Join(s.Home, "Survey"), 24, season),
+		(&Brooder{Home: s.Home, Say: say}).Furnish(season),
 		sonogram.Furnish(filepath.Join(s.Home, ".local/share/sonogram/shelf"), 40, season),
 	); err != nil {
 		return err
 	}
-	for name, text := range cards {
-		text = strings.ReplaceAll(text, "NEXLIN", exe)
-		if err := write(filepath.Join(s.Home, ".config/nexlin/cards", name+".yaml"), []byte(text), season); err != nil {
+	for name := range cards {
+		if err := write(filepath.Join(s.Home, ".config/nexlin/cards", name+".yaml"), []byte(Card(name, exe)), season); err != nil {
 			return err
 		}
 	}

@@ -1,0 +1,159 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+
+	"nexlin/internal/ledger"
+	"nexlin/internal/pathtext"
+	"nexlin/internal/redirect"
+)
+
+// moveStore has an engine move one of its registered stores.
+func (a *app) moveStore(e *redirect.Engine, name string, f moveFlags, o redirect.MoveOptions) error {
+	u, err := a.cardFor(e, name)
+	if err != nil {
+		return err
+	}
+	if f.store == "" {
+		stores, err := e.Stores(a.ctx, u)
+		if err != nil {
+			return err
+		}
+		var names []string
+		for _, s := range stores {
+			if !s.Stays {
+				names = append(names, pathtext.Quote(s.Name))
+			}
+		}
+		return &usageError{"name the store with --store; the engine has " + strings.Join(names, ", ")}
+	}
+	o.Name = f.name
+	plan, err := e.PlanHandover(a.ctx, u, f.store, o)
+	if err != nil {
+		return err
+	}
+	d, err := a.handOver(e, plan, f.preview)
+	switch {
+	case !a.json:
+		return err
+	case err != nil && d != nil:
+		return a.failWith(d, err)
+	case err != nil:
+		return err
+	}
+	return a.emit(d)
+}
+
+// handOver shows a handover, asks, and carries it out.
+func (a *app) handOver(e *redirect.Engine, plan *redirect.Plan, preview bool) (doc, error) {
+	if !a.json {
+		a.showHandover(plan)
+	}
+	if err := plan.Blocked(); err != nil {
+		if a.json {
+			return nil, err
+		}
+		return nil, &shownError{err}
+	}
+	if preview {
+		a.sayPreview()
+		d := planDoc(plan)
+		d["stores"] = storeDocs(plan)
+		return d, nil
+	}
+	if err := a.confirm("have the engine move it?", true, "--yes"); err != nil {
+		return nil, err
+	}
+	return a.carried(e, a.showHandedOver, func() (*redirect.Outcome, error) { return e.Handover(a.ctx, plan) })
+}
+
+func storeDocs(p *redirect.Plan) []doc {
+	out := []doc{}
+	for _, s := range p.Store.Stores {
+		out = append(out, doc{"name": s.Name, "state": s.State, "place": pathtext.Path(s.Place), "stays": s.Stays})
+	}
+	return out
+}
+
+func (a *app) showHandover(p *redirect.Plan) {
+	s := p.Store
+	var rows [][]string
+	for _, x := range s.Stores {
+		mark := ""
+		switch {
+		case x.Stays:
+			mark = "must stay"
+		case x.Name == s.Store:
+			mark = "is moved"
+		}
+		rows = append(rows, []string{pathtext.Show(x.Name), pathtext.Show(x.State), a.path(x.Place), mark})
+	}
+	a.columns(a.out, []string{"store", "state", "place", ""}, rows)
+	if p.Target != "" {
+		target := a.path(string(s.To))
+		if p.IntoNow.Mount != "" {
+			target = on(&p.IntoNow, string(s.To))
+		}
+		a.print("")
+		a.print("%s ──handover──▶ %s", bold.Render(a.path(string(s.From))), bold.Render(target))
+		a.print("")
+		a.print("  carries out   to an archive beside the new place, which is read to its end")
+		a.print("  signs off     only after that: the engine then deletes the store at the old place")
+		a.print("  carries in    at the new place; if that fails, at the old place again")
+		for _, f := range s.Facts {
+			a.print("  compares      %s, and sets it back if the engine has reset it", pathtext.Show(f.Name))
+		}
+		if p.IntoNow.Mount != "" {
+			a.print("")
+			a.columns(a.out, []string{"drive", "needed", "free now", "free after"}, [][]string{
+				{pathtext.Show(p.IntoNow.Name()), size(p.Need), size(p.IntoNow.Free), size(p.IntoNow.Free - p.Need)},
+			}, 1, 2)
+		}
+	}
+	if len(p.Findings) > 0 {
+		a.print("")
+		a.findings(a.out, p.Findings)
+	}
+}
+
+func (a *app) showHandedOver(o *redirect.Outcome) {
+	p := o.Plan
+	a.print("")
+	a.print("%s  the engine has %s at %s", good.Render("done"), bold.Render(pathtext.Show(p.Store.Store)), bold.Render(on(&p.IntoNow, string(p.Store.To))))
+	for _, f := range o.Facts {
+		text := pathtext.Show(f.After)
+		if f.Set {
+			text += ", set back after the engine had reset it"
+		}
+		a.print("  fact      %s: %s", pathtext.Show(f.Name), text)
+	}
+	a.print("")
+	a.spaces(o)
+	a.print("")
+	a.print("%s the archive is held as %s", caution.Render("nothing is deleted but by the engine:"), a.path(p.HeldPath()))
+	a.print("  deletes it, after reading it once more:   nexlin discard-original %s", pathtext.Quote(p.Name))
+	if !p.Store.Home {
+		a.print("  brings the store back:                    nexlin bring-back %s", pathtext.Quote(p.Name))
+	}
+	a.print("  takes this back:                          nexlin undo %s", o.Run)
+}
+
+// backStore has the engine bring a store back.
+func (a *app) backStore(e *redirect.Engine, r ledger.Redirect, preview bool, o redirect.BackOptions) (doc, error) {
+	plan, err := e.PlanHandoverBack(a.ctx, r, o)
+	if err != nil {
+		return nil, err
+	}
+	return a.handOver(e, plan, preview)
+}
+
+// explainLocked explains a store of which a file stays locked.
+func explainLocked(err error, run string) (next string, ok bool) {
+	var locked *redirect.LockedError
+	if !errors.As(err, &locked) {
+		return "", false
+	}
+	return fmt.Sprintf("nexlin resume %s --after-restart   has it go on by itself when the machine was restarted", run), true
+}

@@ -1,0 +1,735 @@
+package redirect
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"nexlin/internal/archive"
+	"nexlin/internal/finding"
+	"nexlin/internal/handle"
+	"nexlin/internal/inventory"
+	"nexlin/internal/ledger"
+	"nexlin/internal/pathtext"
+)
+
+// KindHandover is a run in which the engine that owns a registered store moves
+// it: it is carried out to an archive, signed off, and carried in elsewhere.
+// The engine deletes the store when it is signed off, so the archive is proven
+// before that, and is held until a person discards it.
+const KindHandover = "handover"
+
+// ByHandover is the method of a redirect that an engine has moved.
+const ByHandover = "handover"
+
+// Owned says that the engine that owns a redirect's store moves it: nobody
+// else may.
+func Owned(r ledger.Redirect) bool { return slices.Contains(r.Methods, ByHandover) }
+
+// A Store is one that an engine lists.
+type Store struct {
+	Name, State, Place string
+	Stays              bool // it must not be moved
+}
+
+// A StorePlan is what a handover is about, beside the plan.
+type StorePlan struct {
+	Store    string        `json:"store"`
+	From     pathtext.Path `json:"from"`
+	To       pathtext.Path `json:"to"`
+	Home     bool          `json:"home"` // it comes back to where it was before
+	For      Actor         `json:"for"`
+	List     Step          `json:"list"`
+	CarryOut Step          `json:"carry_out"`
+	Verify   *Step         `json:"verify"`
+	SignOff  Step          `json:"sign_off"`
+	CarryIn  Step          `json:"carry_in"`
+	Resting  string        `json:"resting"`
+	Locked   string        `json:"locked"`
+	Before   []Step        `json:"before"`
+	After    []Step        `json:"after"`
+	Facts    []Fact        `json:"facts"`
+
+	Stores []Store `json:"-"` // all that the engine lists
+}
+
+// A LockedError reports a store of which a file stays locked: after a restart
+// of the machine the run can go on.
+type LockedError struct{ Store, Says string }
+
+func (e *LockedError) Error() string {
+	return fmt.Sprintf("a file of %s stays locked: %s", pathtext.Show(e.Store), pathtext.Show(e.Says))
+}
+
+// Stores asks an engine what it has registered.
+func (e *Engine) Stores(ctx context.Context, u *CardUse) ([]Store, error) {
+	h := u.Card.Handover
+	return e.stores(ctx, u.For, u.command(&h.List), h.Stay)
+}
+
+func (e *Engine) stores(ctx context.Context, who Actor, list Step, stay []string) ([]Store, error) {
+	out, err := e.command(ctx, who, list.Args, list.Within)
+	if err != nil {
+		return nil, &StepError{list.String(), err}
+	}
+	var stores []Store
+	for line := range strings.SplitSeq(out, "\n") {
+		w := strings.Split(strings.TrimRight(line, "\r"), "\t")
+		if len(w) < 3 || w[0] == "" {
+			continue
+		}
+		stores = append(stores, Store{w[0], w[1], w[2], slices.Contains(stay, w[0])})
+	}
+	return stores, nil
+}
+
+// PlanHandover inspects the move of one registered store into a directory.
+// Like [Engine.PlanMove] it returns all findings in the plan.
+func (e *Engine) PlanHandover(ctx context.Context, u *CardUse, store string, o MoveOptions) (*Plan, error) {
+	p, s, err := e.handover(ctx, u, store, o)
+	if err != nil || s == nil {
+		return p, err
+	}
+	p.Into = pathtext.Path(realDir(o.Into))
+	p.Final = pathtext.Path(filepath.Base(s.Place))
+	if o.As != "" {
+		p.Final = pathtext.Path(o.As)
+	}
+	p.Link, p.From, p.Target = pathtext.Path(s.Place), pathtext.Path(s.Place), pathtext.Path(p.Copy())
+	p.Store.From, p.Store.To = p.From, p.Target
+	if r, err := e.Ledger.Redirect(p.Name); err == nil {
+		if r.State != ledger.Ended && r.Target == s.Place {
+			p.Before, p.Link = &r, pathtext.Path(r.Link) // on to a third drive
+		} else if r.State != ledger.Ended {
+			p.find(finding.New(finding.NameTaken, s.Place, fmt.Sprintf("a redirect called %s is in the ledger already", p.Name), subject(p.Name, "", "")))
+		}
+	}
+	return p, e.handoverPlaces(ctx, p, o)
+}
+
+// PlanHandoverBack inspects the way back of a store to where it was.
+func (e *Engine) PlanHandoverBack(ctx context.Context, r ledger.Redirect, o BackOptions) (*Plan, error) {
+	made, err := e.planOfRun(r.Run)
+	if err != nil {
+		return nil, err
+	}
+	if made.Store == nil {
+		return nil, fmt.Errorf("redirect %s has no record of its store", r.Name)
+	}
+	c, err := e.FindCard(r.Card)
+	if err != nil {
+		return nil, err
+	}
+	u, err := e.CardFor(c, string(made.Store.For.Home))
+	if err != nil {
+		return nil, err
+	}
+	mo := MoveOptions{Name: r.Name, Accept: o.Accept, Progress: o.Progress}
+	p, s, err := e.handover(ctx, u, made.Store.Store, mo)
+	if err != nil || s == nil {
+		return p, err
+	}
+	if s.Place != r.Target {
+		p.find(finding.New(finding.StoreElsewhere, s.Place, fmt.Sprintf("the engine has %s at %s, not at %s", pathtext.Show(s.Name), pathtext.Show(s.Place), pathtext.Show(r.Target)), subject(r.Name, "", "")).As(finding.Blocker))
+	}
+	p.Before, p.Store.Home = &r, true
+	p.Link, p.From, p.Target = pathtext.Path(r.Link), pathtext.Path(s.Place), pathtext.Path(r.Link)
+	p.Into, p.Final = pathtext.Path(filepath.Dir(r.Link)), pathtext.Path(filepath.Base(r.Link))
+	p.Store.From, p.Store.To = p.From, p.Link
+	return p, e.handoverPlaces(ctx, p, mo)
+}
+
+// handover begins the plan and looks the store up; nil if it can't be moved.
+func (e *Engine) handover(ctx context.Context, u *CardUse, store string, o MoveOptions) (*Plan, *Store, error) {
+	now := time.Now()
+	h := u.Card.Handover
+	vars := map[string]string{"store": store}
+	for k, v := range u.Vars {
+		vars[k] = v
+	}
+	with := CardUse{u.Card, vars, u.For}
+	sp := &StorePlan{
+		Store: store, For: u.For, List: with.command(&h.List), CarryOut: with.command(&h.CarryOut), SignOff: with.command(&h.SignOff), CarryIn: with.command(&h.CarryIn),
+		Resting: h.Resting, Locked: h.Locked, Before: with.steps(u.Card.Before), After: with.steps(u.Card.After), Facts: with.facts(),
+	}
+	if h.Verify != nil {
+		v := with.command(h.Verify)
+		sp.Verify = &v
+	}
+	p := &Plan{
+		Run: ledger.NewRunID(now), Kind: KindHandover, Made: now, Name: o.Name, Card: u.Card.Name, Methods: []string{ByHandover}, Store: sp,
+		UID: u.For.UID, GID: u.For.GID, Account: u.For.Name, Accepted: o.Accept,
+	}
+	if p.Name == "" {
+		p.Name = defaultName(store)
+	}
+	var err error
+	if sp.Stores, err = e.stores(ctx, u.For, sp.List, h.Stay); err != nil {
+		return nil, nil, err
+	}
+	about := subject(p.Name, "", "")
+	i := slices.IndexFunc(sp.Stores, func(s Store) bool { return s.Name == store })
+	if i < 0 {
+		var near []string
+		for _, s := range sp.Stores {
+			if Near(store, s.Name) || strings.HasPrefix(s.Name, store) || strings.HasPrefix(store, s.Name) {
+				near = append(near, s.Name)
+			}
+		}
+		f := finding.New(finding.NoStore, "", fmt.Sprintf("the engine has no store called %s", pathtext.Show(store)), about)
+		if len(near) > 0 {
+			f = f.Instead("names must match exactly; did you mean " + strings.Join(near, " or ") + "?")
+		}
+		p.find(f)
+		return p, nil, nil
+	}
+	s := sp.Stores[i]
+	switch {
+	case s.Stays:
+		p.find(finding.New(finding.MustStay, s.Place, fmt.Sprintf("%s is the engine's own and must stay where it is (card %s)", pathtext.Show(s.Name), u.Card.Name), about))
+		return p, nil, nil
+	case !filepath.IsAbs(s.Place):
+		p.find(finding.New(finding.NoStore, s.Place, fmt.Sprintf("the engine does not say where %s lies: %q", pathtext.Show(s.Name), s.Place), about))
+		return p, nil, nil
+	case s.State != h.Resting:
+		p.find(finding.New(finding.ProgramRuns, s.Place, fmt.Sprintf("%s is %s, and must be %s", pathtext.Show(s.Name), pathtext.Show(s.State), h.Resting), about))
+	}
+	return p, &s, nil
+}
+
+// handoverPlaces looks at both drives: the archive and the store need room.
+func (e *Engine) handoverPlaces(ctx context.Context, p *Plan, o MoveOptions) error {
+	st, err := handle.Lstat(string(p.From))
+	if err != nil {
+		p.find(finding.New(finding.SourceMissing, string(p.From), fmt.Sprintf("the engine says that the store lies at %s: %v", pathtext.Show(string(p.From)), cause(err)), subject(p.Name, "", "")))
+		return nil
+	}
+	p.FromIno = st.Ino
+	if p.FromNow, err = e.Drives.Of(string(p.From)); err != nil {
+		return err
+	}
+	p.FromDrive = ref(&p.FromNow)
+	p.HeldIn = p.Into
+	p.Held = pathtext.Path(heldName(string(p.Final), p.Run) + ".archive")
+	if err := e.target(p); err != nil {
+		return err
+	}
+	root, err := handle.OpenReal(string(p.From))
+	if err != nil {
+		return err
+	}
+	defer root.Release()
+	if err := p.hands(root); err != nil {
+		return err
+	}
+	p.Facts, err = inventory.Measure(ctx, root, inventory.Options{Block: max(p.IntoNow.Block, 1), MayGive: mayGive, Root: os.Geteuid() == 0, Progress: o.Progress, Scratch: e.Ledger.Dir()})
+	if err != nil {
+		return err
+	}
+	p.Files, p.Bytes, p.Allocated, p.Entries = p.Facts.Files, p.Facts.Bytes, p.Facts.Allocated, p.Facts.Entries()
+	p.FreesLater = 0 // the engine deletes the store itself
+	e.apart(p)
+	e.space(p)
+	// The archive lies beside the store until it is discarded.
+	p.Need += p.Bytes
+	if short := p.Need + p.IntoNow.Reserve() - p.IntoNow.Free; p.IntoNow.Mount != "" && short > 0 && !finding.Has(p.Findings, finding.SpaceShort) {
+		p.find(finding.New(finding.SpaceShort, string(p.Into), fmt.Sprintf("%s has too little room for the store and its archive: needed %s, free %s, short by %s",
+			p.IntoNow.Name(), size(p.Need), size(p.IntoNow.Free), size(short)), subject("", p.IntoNow.Name(), "")))
+	}
+	p.accept(o.Accept)
+	return e.unfinished(p)
+}
+
+// Handover carries out a plan of [Engine.PlanHandover] or
+// [Engine.PlanHandoverBack]. Its errors are those of [Engine.Run].
+func (e *Engine) Handover(ctx context.Context, p *Plan) (*Outcome, error) {
+	if err := p.Blocked(); err != nil {
+		return nil, err
+	}
+	m := e.mover(p)
+	return m.conduct(m.openHandover, func() error { return m.handedOver(ctx, m.handover(ctx)) })
+}
+
+func (m *mover) openHandover() error {
+	if err := m.checkDrive(string(m.p.Into), m.p.IntoDrive); err != nil {
+		return err
+	}
+	at, err := m.openReal(string(m.p.Into))
+	if err == nil {
+		m.into = at
+	}
+	return ignoreMissing(err) // it is made when the run begins
+}
+
+// handedOver ends a handover: one that failed and whose store is back at its
+// old place is taken back, any other can be gone on with.
+func (m *mover) handedOver(ctx context.Context, err error) error {
+	var back *TakenBackError
+	if errors.As(err, &back) {
+		m.out.State = ledger.Undone
+		return errors.Join(err, m.run.Set(ledger.Undone, back.Err.Error(), nil))
+	}
+	return m.stopped(err)
+}
+
+// where a store is, as the engine lists it; nil if it lists none of the name.
+func (m *mover) store(ctx context.Context) (*Store, error) {
+	all, err := m.stores(ctx, m.p.Store.For, m.p.Store.List, nil)
+	for i := range all {
+		if all[i].Name == m.p.Store.Store {
+			return &all[i], err
+		}
+	}
+	return nil, err
+}
+
+// once does an act that is not done again once it is known to be done.
+func (m *mover) once(ctx context.Context, name string, data any, do func() error) error {
+	known, err := m.lastData(name, new(json.RawMessage))
+	if err != nil || known && m.finished(name) {
+		return err
+	}
+	return m.act(ctx, name, data, do, nil)
+}
+
+func (m *mover) handover(ctx context.Context) error {
+	sp := m.p.Store
+	if err := m.parents(ctx); err != nil {
+		return err
+	}
+	if err := m.tag(ctx); err != nil {
+		return err
+	}
+	for i, s := range sp.Before {
+		if err := m.once(ctx, fmt.Sprintf("before.%d", i), s, func() error { return m.do(ctx, sp.For, s) }); err != nil {
+			return err
+		}
+	}
+	facts, err := m.storeFacts(ctx)
+	if err != nil {
+		return err
+	}
+	if err := m.carry(ctx, "", string(sp.From), string(sp.To)); err != nil {
+		return err
+	}
+	if err := m.begin("finish", 0, 0); err != nil {
+		return err
+	}
+	if err := m.storeFactsAgain(ctx, facts); err != nil {
+		return err
+	}
+	for i, s := range sp.After {
+		if err := m.once(ctx, fmt.Sprintf("after.%d", i), s, func() error { return m.do(ctx, sp.For, s) }); err != nil {
+			return err
+		}
+	}
+	if err := m.end(ledger.Done); err != nil {
+		return err
+	}
+	r := m.ledgerRedirect()
+	if r.Created = m.p.Made; m.p.Before != nil {
+		r.Created = m.p.Before.Created
+	}
+	if sp.Home {
+		r.State, r.Target, r.Drive = ledger.Ended, m.p.Before.Target, m.p.Before.Drive
+	}
+	held, err := m.heldArchive("")
+	if err != nil {
+		return err
+	}
+	err = m.run.Set(ledger.Done, "", func(t *ledger.Tx) error {
+		if err := t.SaveRedirect(r); err != nil {
+			return err
+		}
+		return t.AddHeld(held)
+	})
+	m.measureAfter()
+	return err
+}
+
+// carry moves the store by the engine's three steps. way tells the way there
+// from the way back of one run. Each step looks at the engine first.
+func (m *mover) carry(ctx context.Context, way, from, to string) error {
+	sp := m.p.Store
+	s, err := m.store(ctx)
+	if err != nil {
+		return err
+	}
+	if s != nil && s.Place == to {
+		return nil
+	}
+	if s != nil && s.Place != from {
+		return &BrokenError{s.Place, "the engine has the store there, and not where the run left it"}
+	}
+	if s != nil {
+		if s.State != sp.Resting {
+			return fmt.Errorf("%s is %s, and must be %s", pathtext.Show(s.Name), pathtext.Show(s.State), sp.Resting)
+		}
+		if err := m.carryOut(ctx, way, from); err != nil {
+			return err
+		}
+		if err := m.begin("sign off", 0, 0); err != nil {
+			return err
+		}
+		err := m.act(ctx, "sign-off"+way, sp.Store, func() error { return m.engineStep(ctx, sp.SignOff, way, to) }, nil)
+		if err != nil {
+			return err
+		}
+		if s, err = m.store(ctx); err != nil {
+			return err
+		}
+		if s != nil {
+			return fmt.Errorf("the engine still lists %s after it was signed off", pathtext.Show(sp.Store))
+		}
+	}
+	if err := m.begin("carry in", m.p.Files, m.p.Bytes); err != nil {
+		return err
+	}
+	err = m.act(ctx, "carry-in"+way, sp.Store, func() error { return m.carryIn(ctx, way, to) }, nil)
+	if err == nil || ctx.Err() != nil || injected(err) {
+		return err
+	}
+	// The engine does not take it there: it goes back where it was.
+	again := m.act(ctx, "carry-back"+way, sp.Store, func() error { return m.carryIn(ctx, way, from) }, nil)
+	if again != nil {
+		return errors.Join(err, again)
+	}
+	facts, ferr := m.storeFacts(ctx)
+	if ferr == nil {
+		ferr = m.storeFactsAgain(ctx, facts)
+	}
+	return errors.Join(&TakenBackError{m.p.Run, from, err}, ferr)
+}
+
+// archiveName is what the archive of one way is called beside the new place.
+func (m *mover) archiveName(way string) string { return string(m.p.Held) + way }
+
+func (m *mover) archivePath(way string) string {
+	return filepath.Join(string(m.p.Into), m.archiveName(way))
+}
+
+type archiveData struct {
+	Bytes  int64  `json:"bytes"`
+	Digest string `json:"sha256"`
+	Files  int64  `json:"files"`   // in it; -1 if that can't be told
+	Stored int64  `json:"content"` // bytes in it; -1 if that can't be told
+}
+
+// carryOut has the engine write the archive, and proves it: flushed, read to
+// its end, and not smaller than what the store holds.
+func (m *mover) carryOut(ctx context.Context, way, from string) error {
+	sp := m.p.Store
+	var d archiveData
+	known, err := m.lastData("archive"+way, &d)
+	if err != nil {
+		return err
+	}
+	if known {
+		switch _, err := m.into.Stat(m.archiveName(way)); {
+		case err == nil:
+			return m.proveArchive(ctx, way, &d)
+		case !missing(err):
+			return err
+		}
+	}
+	if err := m.begin("carry out", m.p.Files, m.p.Bytes); err != nil {
+		return err
+	}
+	part := partName(m.p.Run) + way
+	if err := ignoreMissing(m.into.Unlink(part)); err != nil {
+		return err
+	}
+	file := filepath.Join(string(m.p.Into), part)
+	err = m.act(ctx, "carry-out"+way, pathtext.Path(part), func() error {
+		_, err := m.command(ctx, sp.For, with(sp.CarryOut.Args, "{archive}", file), sp.CarryOut.Within)
+		return err
+	}, nil)
+	if err != nil {
+		return err
+	}
+	if err := m.begin("read back", 0, 0); err != nil {
+		return err
+	}
+	if d, err = m.readStoreArchive(ctx, part, file); err != nil {
+		return err
+	}
+	if err := m.asLargeAs(ctx, from, &d); err != nil {
+		return err
+	}
+	return m.act(ctx, "archive"+way, d, func() error {
+		return errors.Join(m.into.Rename(part, m.into, m.archiveName(way)), m.into.Sync())
+	}, nil)
+}
+
+func with(args []string, pairs ...string) []string {
+	var out []string
+	for _, a := range args {
+		out = append(out, strings.NewReplacer(pairs...).Replace(a))
+	}
+	return out
+}
+
+// readStoreArchive flushes an archive and reads it to its end.
+func (m *mover) readStoreArchive(ctx context.Context, name, path string) (d archiveData, err error) {
+	f, err := m.into.OpenFile(name)
+	if err != nil {
+		return d, fmt.Errorf("the engine said that it had carried the store out, and there is no archive: %w", err)
+	}
+	defer f.Close()
+	if err := f.Sync(); err != nil {
+		return d, err
+	}
+	sum := sha256.New()
+	counted := &countedWriter{w: sum}
+	n, known, err := archive.Content(ctx, io.TeeReader(f, counted))
+	if err == nil {
+		_, err = io.Copy(counted, f)
+	}
+	if err != nil {
+		return d, err
+	}
+	d = archiveData{counted.n, hex.EncodeToString(sum.Sum(nil)), n.Files, n.Bytes}
+	if !known {
+		d.Files, d.Stored = -1, -1
+	}
+	if v := m.p.Store.Verify; v != nil {
+		out, err := m.command(ctx, m.p.Store.For, with(v.Args, "{archive}", path), v.Within)
+		if err == nil && v.Answer != "" && !strings.Contains(out, v.Answer) {
+			err = ErrAnswer
+		}
+		if err != nil {
+			return d, &archive.DamageError{What: "the engine does not read it to its end", Err: err}
+		}
+	} else if !known {
+		return d, &archive.DamageError{What: "it is of a kind that can't be read here, and the card has no command to verify it"}
+	}
+	return d, nil
+}
+
+// asLargeAs wants the archive to hold what the store holds.
+func (m *mover) asLargeAs(ctx context.Context, place string, d *archiveData) error {
+	root, err := m.openReal(place)
+	if err != nil {
+		return err
+	}
+	defer root.Release()
+	facts, err := inventory.Measure(ctx, root, inventory.Options{Block: 1, MayGive: mayGive, Root: os.Geteuid() == 0, Scratch: m.Ledger.Dir()})
+	if err != nil {
+		return err
+	}
+	m.p.Files, m.p.Bytes = facts.Files, facts.Bytes
+	switch {
+	case d.Bytes == 0 && facts.Bytes > 0:
+		return &archive.DamageError{What: "it is empty"}
+	case d.Stored >= 0 && d.Stored < facts.Bytes:
+		return &archive.DamageError{What: fmt.Sprintf("it holds %s, and the store has %s", size(d.Stored), size(facts.Bytes))}
+	}
+	return nil
+}
+
+// proveArchive wants the archive to be the one that was proven before.
+func (m *mover) proveArchive(ctx context.Context, way string, d *archiveData) error {
+	is, err := m.readStoreArchive(ctx, m.archiveName(way), m.archivePath(way))
+	if err != nil {
+		return err
+	}
+	if is != *d {
+		return &archive.DamageError{Path: m.archivePath(way), What: "it is not the one that was proven"}
+	}
+	return nil
+}
+
+// engineStep runs a step of the engine; a file that stays locked is tried
+// again for a while.
+func (m *mover) engineStep(ctx context.Context, s Step, way, place string) error {
+	args := with(s.Args, "{archive}", m.archivePath(way), "{place}", place)
+	for wait := lockedFirst; ; wait *= 2 {
+		out, err := m.command(ctx, m.p.Store.For, args, s.Within)
+		if err == nil && s.Answer != "" && !strings.Contains(out, s.Answer) {
+			err = &StepError{strings.Join(args, " "), fmt.Errorf("%w: %q", ErrAnswer, pathtext.Show(out))}
+		}
+		if err == nil || m.p.Store.Locked == "" || !strings.Contains(err.Error(), m.p.Store.Locked) {
+			return err
+		}
+		if wait > lockedLast {
+			return &LockedError{m.p.Store.Store, err.Error()}
+		}
+		select {
+		case <-time.After(wait):
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+}
+
+// How long a locked store is waited for: twice as long each time.
+const (
+	lockedFirst = 250 * time.Millisecond
+	lockedLast  = 2 * time.Second
+)
+
+// carryIn has the engine carry the proven archive in, and looks whether it
+// lists the store there.
+func (m *mover) carryIn(ctx context.Context, way, place string) error {
+	var d archiveData
+	known, err := m.lastData("archive"+way, &d)
+	if err != nil || !known {
+		return errors.Join(err, &BrokenError{m.archivePath(way), "the store is signed off, and no archive of it is known"})
+	}
+	if err := m.proveArchive(ctx, way, &d); err != nil {
+		return err
+	}
+	if s, err := m.store(ctx); err != nil || s != nil && s.Place == place {
+		return err
+	}
+	if err := m.engineStep(ctx, m.p.Store.CarryIn, way, place); err != nil {
+		return err
+	}
+	s, err := m.store(ctx)
+	if err == nil && (s == nil || s.Place != place) {
+		err = fmt.Errorf("the engine does not list %s at %s after it was carried in", pathtext.Show(m.p.Store.Store), pathtext.Show(place))
+	}
+	return err
+}
+
+// storeFacts reads the facts before the store is touched, once in a run.
+func (m *mover) storeFacts(ctx context.Context) (map[string]string, error) {
+	values := map[string]string{}
+	if known, err := m.lastData("facts", &values); known || err != nil {
+		return values, err
+	}
+	for _, f := range m.p.Store.Facts {
+		v, err := m.value(ctx, m.p.Store.For, f)
+		if err != nil {
+			return nil, &FactError{Name: f.Name, CouldNotRead: err}
+		}
+		values[f.Name] = v
+	}
+	return values, m.act(ctx, "facts", values, func() error { return nil }, nil)
+}
+
+// storeFactsAgain compares the facts and sets back what the engine has reset.
+func (m *mover) storeFactsAgain(ctx context.Context, before map[string]string) error {
+	var err error
+	m.out.Facts, err = m.sameFacts(ctx, m.p.Store.For, m.p.Store.Facts, before)
+	return err
+}
+
+// heldArchive is the archive of one way as a held entry.
+func (m *mover) heldArchive(way string) (ledger.Held, error) {
+	var d archiveData
+	if _, err := m.lastData("archive"+way, &d); err != nil {
+		return ledger.Held{}, err
+	}
+	st, err := m.into.Stat(m.archiveName(way))
+	if err != nil {
+		return ledger.Held{}, err
+	}
+	h := m.held()
+	h.Path, h.Drive, h.Ino, h.Bytes, h.Files = m.archivePath(way), m.p.IntoDrive, st.Ino, st.Allocated, 1
+	return h, nil
+}
+
+// unhandover takes a handover back: the store comes to its old place again,
+// by a new archive if the engine has it at the new place already.
+func (m *mover) unhandover(ctx context.Context) error {
+	sp := m.p.Store
+	s, err := m.store(ctx)
+	if err != nil {
+		return err
+	}
+	facts, err := m.storeFacts(ctx)
+	if err != nil {
+		return err
+	}
+	switch {
+	case s != nil && s.Place == string(sp.From):
+	case s != nil && s.Place == string(sp.To):
+		if m.into == nil {
+			return &BrokenError{string(m.p.Into), "the directory around the store is not there"}
+		}
+		if err := m.carry(ctx, "-back", string(sp.To), string(sp.From)); err != nil {
+			return err
+		}
+	case s == nil:
+		if err := m.act(ctx, "carry-back", sp.Store, func() error { return m.carryIn(ctx, "", string(sp.From)) }, nil); err != nil {
+			return err
+		}
+	default:
+		return &BrokenError{s.Place, "the engine has the store there, and not where the run left it"}
+	}
+	if err := m.storeFactsAgain(ctx, facts); err != nil {
+		return err
+	}
+	var held []ledger.Held
+	if m.into != nil {
+		if err := ignoreMissing(m.into.Unlink(partName(m.p.Run))); err != nil {
+			return err
+		}
+		for _, way := range []string{"", "-back"} {
+			if _, err := m.into.Stat(m.archiveName(way)); err == nil {
+				h, err := m.heldArchive(way)
+				if err != nil {
+					return err
+				}
+				held = append(held, h)
+			}
+		}
+		if len(held) == 0 {
+			if err := m.forget(); err != nil {
+				return err
+			}
+		}
+	}
+	ended := m.ledgerRedirect()
+	ended.State = ledger.Ended
+	return m.run.Set(ledger.Undone, "", func(t *ledger.Tx) error {
+		for _, h := range held {
+			if err := t.AddHeld(h); err != nil {
+				return err
+			}
+		}
+		switch {
+		case m.p.Before != nil:
+			return t.SaveRedirect(*m.p.Before)
+		case len(held) > 0:
+			return t.SaveRedirect(ended) // kept for its archives
+		}
+		return t.RemoveRedirect(m.p.Name)
+	})
+}
+
+// CheckStore tells whether the engine still has the store of a redirect where
+// it was carried in.
+func (e *Engine) CheckStore(ctx context.Context, r ledger.Redirect) ([]finding.Finding, error) {
+	if !Owned(r) || r.State != ledger.Linked {
+		return nil, nil
+	}
+	p, err := e.planOfRun(r.Run)
+	if err != nil || p.Store == nil {
+		return nil, err
+	}
+	about := subject(r.Name, "", "")
+	all, err := e.stores(ctx, p.Store.For, p.Store.List, nil)
+	if err != nil {
+		return []finding.Finding{finding.New(finding.StoreElsewhere, r.Target, "the engine does not say what it has: "+err.Error(), about)}, nil
+	}
+	for _, s := range all {
+		if s.Name == p.Store.Store && s.Place == r.Target {
+			return nil, nil
+		}
+		if s.Name == p.Store.Store {
+			return []finding.Finding{finding.New(finding.StoreElsewhere, s.Place, fmt.Sprintf("the engine has %s at %s, not at %s", pathtext.Show(s.Name), pathtext.Show(s.Place), pathtext.Show(r.Target)), about)}, nil
+		}
+	}
+	return []finding.Finding{finding.New(finding.StoreElsewhere, r.Target, fmt.Sprintf("the engine does not list %s any more", pathtext.Show(p.Store.Store)), about)}, nil
+}

@@ -1,0 +1,75 @@
+package redirect
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+)
+
+// A Continuation is a unit of the system's service manager (systemd.unit(5))
+// that goes on with a run once, when the machine was restarted, and takes
+// itself away.
+type Continuation struct {
+	Run      string
+	Program  string // the path of Nexlin
+	StateDir string
+	Home     string // of the account; used where it is not the system's
+	System   bool   // the system's manager, not the account's
+}
+
+func (c Continuation) dir() string {
+	if c.System {
+		return "/etc/systemd/system"
+	}
+	return filepath.Join(c.Home, ".config", "systemd", "user")
+}
+
+func (c Continuation) name() string { return "nexlin-resume-" + c.Run + ".service" }
+
+func (c Continuation) target() string {
+	if c.System {
+		return "multi-user.target.wants"
+	}
+	return "default.target.wants"
+}
+
+// Install writes the unit and has it started with the others; it gives the
+// unit's path.
+func (c Continuation) Install() (string, error) {
+	if !validRun(c.Run) {
+		return "", fmt.Errorf("%q is no run", c.Run)
+	}
+	wants := filepath.Join(c.dir(), c.target())
+	if err := os.MkdirAll(wants, 0o755); err != nil {
+		return "", err
+	}
+	file, wanted := filepath.Join(c.dir(), c.name()), filepath.Join(wants, c.name())
+	err := writeFile(file, func(w io.Writer) error {
+		_, err := fmt.Fprintf(w, "[Unit]\nDescription=Goes on with a run of Nexlin\nAfter=local-fs.target\n\n[Service]\nType=oneshot\nExecStartPre=/bin/rm -f -- %s %s\nExecStart=%s --state-dir %s --yes resume %s\n\n[Install]\nWantedBy=%s\n",
+			unitWord(wanted), unitWord(file), unitWord(c.Program), unitWord(c.StateDir), c.Run, strings.TrimSuffix(c.target(), ".wants"))
+		return err
+	})
+	if err != nil {
+		return "", err
+	}
+	if err := os.Chmod(file, 0o644); err != nil {
+		return "", err
+	}
+	if err := os.Symlink(file, wanted); err != nil && !errors.Is(err, os.ErrExist) {
+		return "", err
+	}
+	return file, nil
+}
+
+func validRun(id string) bool {
+	return id != "" && strings.Trim(id, "0123456789abcdefghijklmnopqrstuvwxyz-") == ""
+}
+
+// unitWord is one word of a command line in a unit: quoted, with what the
+// manager would expand doubled.
+func unitWord(s string) string {
+	return "\"" + strings.NewReplacer("\\", "\\\\", "\"", "\\\"", "%", "%%", "$", "$$").Replace(s) + "\""
+}

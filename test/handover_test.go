@@ -1,0 +1,179 @@
+package test
+
+import (
+	"bufio"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"nexlin/internal/standin"
+	"nexlin/test/lab"
+)
+
+// nests is a home with an engine and its nests, on drives of its own.
+type nests struct {
+	*crashBed
+	config, old, fresh, content string
+}
+
+func newNests(t *testing.T, drives [3]string, program string) *nests {
+	b := newCrashBed(t, program, drives)
+	b.Home = b.skerry
+	require.NoError(t, (&standin.Brooder{Home: b.Home}).Furnish(time.Date(2026, 5, 3, 4, 0, 0, 0, time.UTC)))
+	n := &nests{crashBed: b, config: filepath.Join(b.skerry, "config"), old: filepath.Join(b.skerry, "Brooder", "kestrel-calls"), fresh: filepath.Join(b.basalt, "ines", "kestrel-calls")}
+	require.NoError(t, os.MkdirAll(filepath.Join(n.config, "cards"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(n.config, "cards", "brooder.yaml"), []byte(standin.Card("brooder", program)), 0o644))
+	n.content = n.files(t, n.old)
+	return n
+}
+
+// files prints the content of a nest: an engine keeps times and names.
+func (n *nests) files(t *testing.T, dir string) string {
+	t.Helper()
+	return dirTime.ReplaceAllString(lab.Print(t, dir), "$1")
+}
+
+func (n *nests) at(t *testing.T) (place string) {
+	t.Helper()
+	for _, line := range strings.Split(n.Want(0, "standin", "brooder", "list"), "\n") {
+		if w := strings.Split(line, "\t"); len(w) == 3 && w[0] == "kestrel-calls" {
+			place = w[2]
+		}
+	}
+	return place
+}
+
+func (n *nests) move() []string {
+	return []string{"--config", n.config, "move", "card:brooder", "--store", "kestrel-calls", "--into", n.basalt + "/ines", "--yes", "-q", "--accept", "target-in-memory"}
+}
+
+// is wants the engine to have the nest at a place, whole, with its facts.
+func (n *nests) is(t *testing.T, place string) {
+	t.Helper()
+	require.Equal(t, place, n.at(t))
+	require.Equal(t, n.content, n.files(t, place))
+	require.Equal(t, "16\n", n.Want(0, "standin", "brooder", "limit", "kestrel-calls"))
+	require.Contains(t, n.Want(0, "standin", "brooder", "order"), "kestrel-calls kestrel-calls-2025 brooder-own")
+}
+
+// Killed at every step, a handover is finished by resume or taken back by
+// undo, and the store is never lost.
+func TestHandoverKilledAtEveryStep(t *testing.T) {
+	faulty, err := lab.PlainProgram("faults")
+	require.NoError(t, err)
+	drives := memoryDrives(t)
+	first := newNests(t, drives, faulty)
+	first.Env = []string{"NEXLIN_FAULT=list"}
+	out, code := first.Exit(first.move()...)
+	require.Zero(t, code, out)
+	first.Env = nil
+	first.is(t, first.fresh)
+	var steps []string
+	lines := bufio.NewScanner(strings.NewReader(out))
+	for lines.Scan() {
+		if name, ok := strings.CutPrefix(lines.Text(), "step "); ok {
+			steps = append(steps, name)
+		}
+	}
+	slices.Sort(steps)
+	steps = slices.Compact(steps)
+	require.Greater(t, len(steps), 15)
+	for i, step := range steps {
+		way := []string{"resume", "undo"}[i%2]
+		t.Run(step+" "+way, func(t *testing.T) {
+			t.Parallel()
+			n := newNests(t, drives, faulty)
+			n.Env = []string{"NEXLIN_FAULT=kill:" + step}
+			out, code := n.Exit(n.move()...)
+			require.Equal(t, -1, code, out)
+			n.Env = nil
+			if !n.unfinished() {
+				return
+			}
+			n.Want(0, "--config", n.config, way, "--yes", "-q")
+			if way == "resume" {
+				n.is(t, n.fresh)
+				n.Want(0, "--config", n.config, "bring-back", "kestrel-calls", "--yes", "-q", "--accept", "target-in-memory")
+			}
+			n.is(t, n.old)
+			require.False(t, n.unfinished())
+			n.noLitter(t)
+		})
+	}
+}
+
+// What engines do to people who move their stores.
+func TestHandoverTraps(t *testing.T) {
+	drives := memoryDrives(t)
+	t.Run("carrying in fails: it is carried in again at its old place", func(t *testing.T) {
+		n := newNests(t, drives, program)
+		require.NoError(t, os.MkdirAll(filepath.Dir(n.fresh), 0o755))
+		require.NoError(t, os.WriteFile(n.fresh+".full", nil, 0o600))
+		out, code := n.Exit(n.move()...)
+		require.Equal(t, 1, code, out)
+		require.Contains(t, out, "was taken back")
+		n.is(t, n.old)
+	})
+	t.Run("a file stays locked: the run stops, and can go on after a restart", func(t *testing.T) {
+		n := newNests(t, drives, program)
+		require.NoError(t, os.WriteFile(n.old+".lock", nil, 0o600))
+		out, code := n.Exit(n.move()...)
+		require.Equal(t, 5, code, out)
+		require.Contains(t, out, "stays locked")
+		require.Contains(t, out, "--after-restart")
+		require.Equal(t, n.old, n.at(t))
+		require.NoError(t, os.Remove(n.old+".lock"))
+		n.Want(0, "--config", n.config, "resume", "--yes", "-q")
+		n.is(t, n.fresh)
+	})
+	t.Run("the archive is cut short: nothing is signed off", func(t *testing.T) {
+		n := newNests(t, drives, program)
+		short := filepath.Join(n.config, "short.sh")
+		require.NoError(t, os.WriteFile(short, []byte("#!/bin/sh\n\""+program+"\" standin brooder carry-out \"$1\" \"$2\" && truncate -s 30000 \"$2\"\n"), 0o755))
+		card := strings.Replace(standin.Card("brooder", program), "["+program+", standin, brooder, carry-out,", "["+short+",", 1)
+		require.NoError(t, os.WriteFile(filepath.Join(n.config, "cards", "brooder.yaml"), []byte(card), 0o644))
+		out, code := n.Exit(n.move()...)
+		require.Equal(t, 5, code, out)
+		require.Contains(t, out, "archive is damaged")
+		n.is(t, n.old)
+		n.Want(0, "--config", n.config, "undo", "--yes", "-q")
+		n.is(t, n.old)
+		n.noLitter(t)
+	})
+	t.Run("not at rest, a near name, and its own", func(t *testing.T) {
+		n := newNests(t, drives, program)
+		n.Want(0, "standin", "brooder", "hatch", "kestrel-calls")
+		out, code := n.Exit(n.move()...)
+		require.Equal(t, 6, code, out)
+		require.Contains(t, out, "is hatching")
+		for name, says := range map[string]string{"kestrel-cals": "did you mean kestrel-calls", "brooder-own": "must stay"} {
+			args := slices.Clone(n.move())
+			args[slices.Index(args, "kestrel-calls")] = name
+			out, code := n.Exit(args...)
+			require.Equal(t, 3, code, out)
+			require.Contains(t, out, says)
+		}
+		out, code = n.Exit("--config", n.config, "move", n.old, "--into", n.basalt+"/ines", "--yes", "--accept", "target-in-memory")
+		require.Equal(t, 3, code, out)
+		require.Contains(t, out, "must-stay")
+	})
+	t.Run("moved by hand, the engine loses it, and check says so", func(t *testing.T) {
+		n := newNests(t, drives, program)
+		n.Want(0, n.move()...)
+		n.Want(0, "--config", n.config, "check")
+		require.NoError(t, os.Rename(n.fresh, n.fresh+"-elsewhere"))
+		out, code := n.Exit("--config", n.config, "check")
+		require.Equal(t, 4, code, out)
+		require.Contains(t, out, "target-missing")
+		require.NoError(t, os.Rename(n.fresh+"-elsewhere", n.fresh))
+		n.Want(0, "standin", "brooder", "sign-off", "kestrel-calls")
+		out, code = n.Exit("--config", n.config, "check")
+		require.Equal(t, 4, code, out)
+		require.Contains(t, out, "does not list kestrel-calls any more")
+	})
+}
