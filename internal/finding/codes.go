@@ -126,6 +126,7 @@ const (
 	MustStay    Code = "must-stay"
 	OnDemand    Code = "fetched-on-demand"
 	CardKnown   Code = "card-known"
+	SandboxCut  Code = "sandbox-cut-off"
 
 	NoRoomToGrow  Code = "no-room-to-grow"
 	MergeConflict Code = "both-have-it"
@@ -247,6 +248,7 @@ var list = []Kind{
 	{FolderInWay, Info, "A real folder stands where the link belongs.", "it is merged into the target and held; `--folders hold` holds it as it is", false},
 	{HeldInUse, Blocker, "A program still has the held original open.", "quit the program and try again", false},
 	{ProgramRuns, Blocker, "The program that owns the folder is at work.", "quit it and try again", false},
+	{SandboxCut, Warning, "Programs in sandboxes see the folder where it is, and would not see it where it goes: they can't follow the link.", "give them the permission to see the new place; without `removable-media` a snap can't have it", false},
 	{CardKnown, Info, "A card knows this folder: it stops the program and changes its settings, too.", "name it as card:CARD", false},
 	{NoStore, Blocker, "The engine has registered no store of this name.", "names must match exactly; the preview lists what the engine has", false},
 	{StoreElsewhere, Warning, "The engine does not have the store where it was carried in.", "ask the engine what it has; if somebody moved the store on, `nexlin detach NAME` ends the record", false},

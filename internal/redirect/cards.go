@@ -12,6 +12,7 @@ import (
 	"nexlin/internal/card"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
+	"nexlin/internal/inuse"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/setting"
@@ -413,4 +414,34 @@ func (e *Engine) Growth(r ledger.Redirect) (float64, error) {
 		return 0, err
 	}
 	return p.Growth, nil
+}
+
+// sandboxes finds programs in sandboxes that see the folder where it is and
+// would not see it where it goes: they follow no link out of what they see.
+func (e *Engine) sandboxes(p *Plan) error {
+	home := e.HomeOf(string(p.Link))
+	if home == "" || p.FromIno == 0 {
+		return nil
+	}
+	kind, _, _, err := setting.Location(home, string(p.Link))
+	if err != nil {
+		return err
+	}
+	cut, err := inuse.Sandbox{Root: "/", Home: home}.Cut(string(p.Link), p.Copy(), kind)
+	if err != nil || len(cut) == 0 {
+		return err
+	}
+	var names, grants []string
+	for _, c := range cut {
+		names = append(names, pathtext.Show(c.Program))
+		if c.Grant != "" {
+			grants = append(grants, "`"+pathtext.Show(c.Grant)+"`")
+		}
+	}
+	f := finding.New(finding.SandboxCut, p.Copy(), fmt.Sprintf("%s may see %s and not %s", strings.Join(names, ", "), pathtext.Show(string(p.Link)), pathtext.Show(p.Copy())), subject(p.Name, "", ""))
+	if len(grants) > 0 {
+		f = f.Instead(strings.Join(grants, ", "))
+	}
+	p.find(f)
+	return nil
 }

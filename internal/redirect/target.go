@@ -128,6 +128,9 @@ func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
 		return nil, err
 	}
 	e.knownTo(p)
+	if err := e.sandboxes(p); err != nil {
+		return nil, err
+	}
 	if o.Merge {
 		if err := e.moveMerging(ctx, p); err != nil {
 			return nil, err

@@ -1,0 +1,180 @@
+package inuse
+
+import (
+	"bufio"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/goccy/go-yaml"
+)
+
+// A Sandboxed is a program in a sandbox that may see a folder where it is and
+// may not see it where it goes.
+type Sandboxed struct {
+	Program string
+	Grant   string // the command that gives it the permission; empty if there is none
+}
+
+// A Sandbox is where sandboxes are looked for: the root of the system, "/" but
+// in tests, and the home of the account.
+type Sandbox struct{ Root, Home string }
+
+// Cut lists the installed programs in sandboxes that would lose sight of a
+// folder which goes to target: Flatpak's by what their metadata and the
+// account's overrides let them see (flatpak-metadata(5), [Context]
+// filesystems), snaps by their plugs. kind is that of a profile folder, as XDG
+// names it (documents, music…), or empty.
+func (s Sandbox) Cut(folder, target, kind string) ([]Sandboxed, error) {
+	out, err := s.flatpaks(folder, target, kind)
+	if err != nil {
+		return nil, err
+	}
+	snaps, err := s.snaps(folder, target)
+	out = append(out, snaps...)
+	slices.SortFunc(out, func(a, b Sandboxed) int { return strings.Compare(a.Program, b.Program) })
+	return slices.CompactFunc(out, func(a, b Sandboxed) bool { return a.Program == b.Program }), err
+}
+
+func (s Sandbox) flatpaks(folder, target, kind string) ([]Sandboxed, error) {
+	var out []Sandboxed
+	for _, base := range []string{filepath.Join(s.Root, "var/lib/flatpak"), filepath.Join(s.Home, ".local/share/flatpak")} {
+		files, err := filepath.Glob(filepath.Join(base, "app/*/current/active/metadata"))
+		if err != nil {
+			return nil, err
+		}
+		for _, f := range files {
+			app := filepath.Base(filepath.Dir(filepath.Dir(filepath.Dir(f))))
+			sees, err := filesystems(f)
+			if err != nil {
+				return nil, err
+			}
+			for _, o := range []string{filepath.Join(s.Root, "var/lib/flatpak/overrides"), filepath.Join(s.Home, ".local/share/flatpak/overrides")} {
+				for _, name := range []string{"global", app} {
+					more, err := filesystems(filepath.Join(o, name))
+					if err != nil {
+						return nil, err
+					}
+					sees = append(sees, more...)
+				}
+			}
+			if s.seen(sees, folder, kind) && !s.seen(sees, target, "") {
+				out = append(out, Sandboxed{app, "flatpak override --user --filesystem=" + target + " " + app})
+			}
+		}
+	}
+	return out, nil
+}
+
+// filesystems reads what the section [Context] of a key file says of file
+// systems; nothing if there is no such file.
+func filesystems(path string) ([]string, error) {
+	f, err := os.Open(path)
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	section := ""
+	var out []string
+	lines := bufio.NewScanner(f)
+	for lines.Scan() {
+		l := strings.TrimSpace(lines.Text())
+		if strings.HasPrefix(l, "[") {
+			section = l
+		}
+		if list, ok := strings.CutPrefix(l, "filesystems="); ok && section == "[Context]" {
+			out = append(out, strings.FieldsFunc(list, func(r rune) bool { return r == ';' })...)
+		}
+	}
+	return out, lines.Err()
+}
+
+// seen reports whether a program that sees these file systems sees a path.
+func (s Sandbox) seen(systems []string, path, kind string) bool {
+	xdg := map[string]string{"downloads": "download", "publicshare": "public-share"}
+	for _, f := range systems {
+		name := strings.TrimSuffix(strings.TrimSuffix(strings.TrimSuffix(f, ":ro"), ":rw"), ":create")
+		if strings.HasPrefix(name, "!") {
+			continue // what a wider one shows is taken away again: rare, and told too little rather than too much
+		}
+		switch dir, sub, _ := strings.Cut(name, "/"); {
+		case name == "host":
+			return true
+		case dir == "home" || dir == "~":
+			if inside(path, filepath.Join(s.Home, sub)) {
+				return true
+			}
+		case strings.HasPrefix(dir, "xdg-"):
+			want := kind
+			if w, ok := xdg[kind]; ok {
+				want = w
+			}
+			if kind != "" && dir == "xdg-"+want && sub == "" {
+				return true
+			}
+		case filepath.IsAbs(name):
+			if inside(path, filepath.Clean(name)) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+func inside(path, dir string) bool { return path == dir || strings.HasPrefix(path, dir+"/") }
+
+// snaps looks at what installed snaps plug. The plug home shows what lies in
+// the home and is not hidden; what is elsewhere takes removable-media, for
+// drives that are mounted below /media, /run/media or /mnt.
+func (s Sandbox) snaps(folder, target string) ([]Sandboxed, error) {
+	rel, err := filepath.Rel(s.Home, folder)
+	if err != nil || strings.HasPrefix(rel, ".") || inside(target, s.Home) {
+		return nil, nil
+	}
+	files, err := filepath.Glob(filepath.Join(s.Root, "snap/*/current/meta/snap.yaml"))
+	if err != nil {
+		return nil, err
+	}
+	var out []Sandboxed
+	for _, f := range files {
+		b, err := os.ReadFile(f)
+		if err != nil {
+			continue // it is being removed
+		}
+		var snap struct {
+			Name        string         `yaml:"name"`
+			Confinement string         `yaml:"confinement"`
+			Plugs       map[string]any `yaml:"plugs"`
+			Apps        map[string]struct {
+				Plugs []string `yaml:"plugs"`
+			} `yaml:"apps"`
+		}
+		if yaml.Unmarshal(b, &snap) != nil || snap.Confinement == "classic" {
+			continue
+		}
+		plugs := map[string]bool{}
+		for p := range snap.Plugs {
+			plugs[p] = true
+		}
+		for _, a := range snap.Apps {
+			for _, p := range a.Plugs {
+				plugs[p] = true
+			}
+		}
+		if !plugs["home"] {
+			continue
+		}
+		grant := ""
+		if plugs["removable-media"] && (inside(target, "/media") || inside(target, "/run/media") || inside(target, "/mnt")) {
+			grant = "snap connect " + snap.Name + ":removable-media"
+		}
+		out = append(out, Sandboxed{snap.Name, grant})
+	}
+	return out, nil
+}

@@ -1,0 +1,57 @@
+package inuse
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+func TestSandboxesThatLoseSight(t *testing.T) {
+	root := t.TempDir()
+	s := Sandbox{Root: root, Home: filepath.Join(root, "home/ines")}
+	put := func(path, text string) {
+		path = filepath.Join(root, path)
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
+	}
+	app := func(name, systems string) {
+		put("var/lib/flatpak/app/"+name+"/current/active/metadata", "[Application]\nname="+name+"\nfilesystems=host\n\n[Context]\nfilesystems="+systems+"\n")
+	}
+	app("org.example.All", "host;")
+	app("org.example.Home", "home;xdg-run/dconf;")
+	app("org.example.Music", "xdg-music;")
+	app("org.example.Some", "~/Pictures/Plumage;/srv")
+	app("org.example.None", "")
+	app("org.example.Granted", "home")
+	put("home/ines/.local/share/flatpak/overrides/org.example.Granted", "[Context]\nfilesystems=/mnt/basalt:ro;\n")
+	put("snap/player/current/meta/snap.yaml", "name: player\nplugs: {x: null}\napps: {player: {plugs: [home, removable-media]}}\n")
+	put("snap/shut/current/meta/snap.yaml", "name: shut\napps: {shut: {plugs: [network]}}\n")
+	put("snap/strict/current/meta/snap.yaml", "name: strict\nconfinement: strict\napps: {strict: {plugs: [home]}}\n")
+	put("snap/free/current/meta/snap.yaml", "name: free\nconfinement: classic\napps: {free: {plugs: [home]}}\n")
+
+	got, err := s.Cut(filepath.Join(s.Home, "Music"), "/mnt/basalt/ines/Music", "music")
+	require.NoError(t, err)
+	require.Equal(t, []Sandboxed{
+		{"org.example.Home", "flatpak override --user --filesystem=/mnt/basalt/ines/Music org.example.Home"},
+		{"org.example.Music", "flatpak override --user --filesystem=/mnt/basalt/ines/Music org.example.Music"},
+		{"player", "snap connect player:removable-media"},
+		{"strict", ""},
+	}, got)
+
+	got, err = s.Cut(filepath.Join(s.Home, "Pictures/Plumage/kestrel"), "/srv/plumage", "")
+	require.NoError(t, err)
+	require.Equal(t, []string{"org.example.Granted", "org.example.Home", "player", "strict"}, programsOf(got))
+
+	got, err = s.Cut(filepath.Join(s.Home, ".hidden"), "/mnt/x", "")
+	require.NoError(t, err)
+	require.Equal(t, []string{"org.example.Granted", "org.example.Home"}, programsOf(got))
+}
+
+func programsOf(in []Sandboxed) (out []string) {
+	for _, s := range in {
+		out = append(out, s.Program)
+	}
+	return out
+}
