@@ -35,17 +35,7 @@ func Profiles(home string) ([]Profile, error) {
 	if err != nil {
 		return nil, err
 	}
-	var out []Profile
-	for _, k := range kinds {
-		path, ok := set[k.key]
-		if !ok {
-			path = filepath.Join(home, k.fallback)
-		}
-		if path != filepath.Clean(home) {
-			out = append(out, Profile{k.kind, path})
-		}
-	}
-	return out, nil
+	return profiles(set, home), nil
 }
 
 // userDirs reads the paths that a user-dirs.dirs names, by their keys.
