@@ -25,7 +25,7 @@ rc=$scene/rc
 {
 	echo "$env"
 	echo "PATH=$bin:\$PATH PS1='\[\e[1m\]ines@skerry\[\e[0m\]:~\$ ' TERM=xterm-256color"
-	echo 'callroost() { nexlin standin callroost "$@"; }'
+	for program in callroost mudflat sonogram brooder; do echo "$program() { nexlin standin $program \"\$@\"; }"; done
 	echo 'cd ~; clear'
 } >"$rc"
 
@@ -89,6 +89,20 @@ pause=9 shot watch 'nexlin watch'
 shot refused 'nexlin move ~ --into ~/Desktop' 'nexlin move ~/Music --into BASALT:/ines --as Pictures --yes'
 pause=2.5 shot discard 'nexlin list --held' 'nexlin discard-original pictures' 'y'
 pause=2.5 shot bring-back 'nexlin bring-back pictures --yes' 'nexlin history'
+pause=2.5 shot profile 'nexlin move --profile documents,desktop --into BASALT:/ines --by setting+symlink --yes -q' 'cat ~/.config/user-dirs.dirs'
+pause=2.5 shot card 'mudflat start; clear' 'nexlin move card:mudflat --into BASALT:/ines --yes -q' 'mudflat pending'
+pause=2.5 shot handover 'nexlin move card:brooder --store kestrel-calls --into BASALT:/ines --yes -q' 'brooder list'
+pause=2.5 shot pack "nexlin pack ~/Music --output $scene/dune/music.tar.zst --yes -q" "zstd -dc $scene/dune/music.tar.zst | tar -tvf - | head -5" "nexlin unpack $scene/dune/music.tar.zst --into DUNE:/ --yes -q"
+(
+	eval "$env"
+	"$bin/nexlin" standin mudflat stop
+	for name in documents desktop mudflat; do
+		"$bin/nexlin" discard-original "$name" --accept changed-since --yes -q
+		"$bin/nexlin" bring-back "$name" --yes -q
+	done
+	"$bin/nexlin" standin mudflat stop
+	"$bin/nexlin" list
+) >/dev/null 2>&1
 mv "$scene/skerry/home/ines" "$scene/skerry/home/ines.old-laptop"
 mv "$scene/state" "$scene/state.old-laptop"
 mkdir -p "$scene/skerry/home/ines/.local/share/callroost/sets"

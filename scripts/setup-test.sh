@@ -22,6 +22,8 @@ need setfacl acl
 need setfattr attr
 need mtree mtree-netbsd
 need sha256sum coreutils
+need zstd zstd
+need tar tar
 need dbus-daemon dbus-daemon
 need xdg-user-dir xdg-user-dirs
 need gcc gcc libc6-dev

@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/goccy/go-yaml"
 	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/require"
 
@@ -30,6 +31,22 @@ func schemas(t *testing.T) *jsonschema.Compiler {
 		require.NoError(t, c.AddResource("schema/"+filepath.Base(f), doc))
 	}
 	return c
+}
+
+// cardsFit holds every card that ships against the schema of card files.
+func cardsFit(t *testing.T, c *jsonschema.Compiler) {
+	s, err := c.Compile("schema/card-file.json")
+	require.NoError(t, err)
+	files, err := filepath.Glob("../internal/card/shipped/*.yaml")
+	require.NoError(t, err)
+	require.NotEmpty(t, files)
+	for _, f := range files {
+		text, err := os.ReadFile(f)
+		require.NoError(t, err)
+		var card any
+		require.NoError(t, yaml.Unmarshal(text, &card), f)
+		require.NoError(t, s.Validate(card), f)
+	}
 }
 
 // Every command's document is what its schema says.
@@ -113,6 +130,22 @@ func TestDocumentsFitTheirSchemas(t *testing.T) {
 	require.NoError(t, os.Symlink(filepath.Join(dir, "basalt", "ines"), at("Hand")))
 	fits("run", "record", at("Hand"), "-n")
 	fits("run", "record", at("Hand"), "-y")
+	fits("run", "move", "--profile", "pictures,music", "--into", "BASALT:/both", "-n")
+	fits("run", "pack", at("Notes"), "--output", filepath.Join(dir, "basalt", "n.tar.zst"), "-n")
+	require.NotEmpty(t, fits("run", "pack", at("Notes"), "--output", filepath.Join(dir, "basalt", "n.tar.zst"), "-y")["archive"])
+	fits("run", "unpack", filepath.Join(dir, "basalt", "n.tar.zst"), "--into", filepath.Join(dir, "dune"), "-y")
+	fits("run", "unpack", filepath.Join(dir, "drives.yaml"), "--into", filepath.Join(dir, "dune"), "-y")
+	fits("card", "card", "list")
+	fits("card", "card", "show", "npm")
+	fits("card", "card", "test", "npm")
+	fits("card", "card", "show", "nobody")
+	lab.Tree{"Videos/v: 1", ".config/x: 1"}.Make(t, home)
+	both := fits("run", "move", "--profile", "videos,pictures", "--into", "BASALT:/both", "-y")
+	require.Len(t, both["runs"], 2)
+	fits("run", "undo", both["run"].(map[string]any)["id"].(string), "-y")
+	fits("run", "move", at("Videos"), "--into", "BASALT:/new", "--future-only", "-y")
+	cardsFit(t, c)
+	checked["card-file"] = true
 	n.State += "-new"
 	fits("restore-links", "restore-links", "BASALT", "-n")
 	fits("restore-links", "restore-links", "BASALT", "-y")

@@ -292,6 +292,25 @@ func (a *app) backCard(name string, preview bool, o redirect.BackOptions) error 
 	return a.backTogether(e, name, rs, preview, o)
 }
 
+// backByCard brings back one redirect that a card has made, with what the card
+// has done around it. done is false for any other.
+func (a *app) backByCard(arg string, preview bool, o redirect.BackOptions) (done bool, err error) {
+	e, closed, err := a.engine(!preview)
+	if err != nil {
+		return false, err
+	}
+	defer closed()
+	cwd, err := a.cwd()
+	if err != nil {
+		return false, err
+	}
+	r, err := e.Lookup(arg, cwd)
+	if err != nil || r.Card == "" || r.State == ledger.Ended || redirect.Owned(r) {
+		return false, nil // the usual way says what is wrong with it
+	}
+	return true, a.backTogether(e, r.Card, []ledger.Redirect{r}, preview, o)
+}
+
 func (a *app) backTogether(e *redirect.Engine, name string, rs []ledger.Redirect, preview bool, o redirect.BackOptions) error {
 	return a.togetherRun(e, preview, "bring it back?", func(progress func(entries, bytes int64)) (*redirect.Together, error) {
 		o.Progress = progress

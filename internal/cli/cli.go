@@ -65,11 +65,12 @@ type app struct {
 	json         bool
 	progressJSON bool
 
-	command string // name of the running command, for JSON
-	exit    int
-	docDone bool // a JSON document is out
-	home    string
-	told    map[string]bool // what was said of drives already
+	command  string // name of the running command, for JSON
+	exit     int
+	docDone  bool // a JSON document is out
+	home     string
+	bannered bool            // it was said that stand-ins are in force
+	told     map[string]bool // what was said of drives already
 }
 
 // Main runs one command and returns its exit status.
@@ -168,7 +169,10 @@ func (a *app) engine(write bool) (*redirect.Engine, func(), error) {
 			return nil, nil, &usageError{err.Error()}
 		}
 		// Said always: nobody shall take a stand-in for a drive.
-		a.note("stand-in drives are in force: %s", pathtext.Show(a.standins))
+		if !a.bannered {
+			a.note("stand-in drives are in force: %s", pathtext.Show(a.standins))
+		}
+		a.bannered = true
 	}
 	open := ledger.OpenForReading
 	if write {

@@ -118,6 +118,7 @@ func (a *app) demo(f demoFlags) (err error) {
 		return err
 	}
 	t := &tour{app: a, scene: s, self: self}
+	defer func() { err = errors.Join(err, s.StopPrograms()) }()
 	for _, chapter := range story {
 		if err := t.chapter(chapter); err != nil {
 			return err
@@ -150,8 +151,18 @@ var story = []chapter{
 	{"Is all well? What is redirected?", []string{"check", "list"}},
 	{"A program saves a photograph where it always did …", []string{"save: ~/Pictures/Plumage/newest.jpg", "try pictures"}},
 	{"Days later: the original has been held all the time. Now it may go; only now is room freed.", []string{"list --held", "discard-original pictures --yes"}},
-	{"callroost backs the field handset up into a hidden folder of its own. That moves, too.",
-		[]string{"callroost: --day 2026-05-03", "move ~/.local/share/callroost --into BASALT:/ines --yes", "discard-original callroost --yes"}},
+	{"Before anything risky, a whole copy elsewhere: packed into one file on DUNE, and read back.", []string{"pack ~/Documents --output DUNE/documents.tar.zst --yes"}},
+	{"Profile folders have a location setting. Two of them move as one, led by the setting and by a link; and home again.",
+		[]string{"move --profile documents,downloads --into BASALT:/ines --yes", "check documents downloads", "bring-back documents downloads --yes", "discard-original documents downloads --yes"}},
+	{"callroost backs the field handset up into a hidden folder of its own. A card knows it, and how much it grows.",
+		[]string{"callroost: --day 2026-05-03", "card show callroost", "move card:callroost --into BASALT:/ines --yes", "discard-original callroost --yes"}},
+	{"mudflat keeps the survey team's shared folder. It is stopped, told the new place, started, and must fetch nothing again.",
+		[]string{"program: mudflat start", "card test mudflat", "move card:mudflat --into BASALT:/ines --yes", "program: mudflat status", "program: mudflat pending",
+			"bring-back card:mudflat --yes", "program: mudflat stop", "discard-original mudflat --yes --accept changed-since"}},
+	{"sonogram has its shelf in several settings of two files: all are changed, or there would be gaps.",
+		[]string{"program: sonogram show", "move card:sonogram --into BASALT:/ines --yes", "program: sonogram show", "bring-back sonogram --yes", "discard-original sonogram --yes"}},
+	{"brooder's nests are registered: the engine itself carries one out, signs it off and carries it in, and its job limit is set back.",
+		[]string{"program: brooder list", "fails: move card:brooder --store kestrel --into BASALT:/ines --yes", "move card:brooder --store kestrel-calls --into BASALT:/ines --yes", "program: brooder list", "bring-back kestrel-calls --yes", "discard-original kestrel-calls --yes"}},
 	{"Somebody pulls BASALT. callroost complains of its own data; check says why.",
 		[]string{"pull: BASALT", "fails: callroost: --day 2026-05-04", "fails: check"}},
 	{"callroost is told to begin anew, and makes a real folder where the link was.", []string{"callroost: --day 2026-05-04 --begin-anew"}},
@@ -195,6 +206,9 @@ func (t *tour) line(line string) error {
 		label, at, _ := strings.Cut(rest, " ")
 		t.app.print("\n  %s is plugged in, at %s", label, at)
 		return t.scene.Plug(label, at)
+	case what == "program":
+		t.app.print("\n%s", faint.Render("$ ")+rest)
+		return t.run(append([]string{"standin"}, strings.Fields(rest)...))
 	case line == "new laptop":
 		t.app.print("\n  a new home, and no records")
 		return t.scene.NewLaptop()
@@ -224,6 +238,9 @@ func (t *tour) line(line string) error {
 func (t *tour) expand(word string) string {
 	if rest, ok := strings.CutPrefix(word, "~"); ok {
 		return t.scene.Home + rest
+	}
+	if rest, ok := strings.CutPrefix(word, "DUNE/"); ok {
+		return filepath.Join(t.scene.Place("DUNE"), rest)
 	}
 	return word
 }

@@ -147,6 +147,16 @@ func (a *app) outcomeDoc(e *redirect.Engine, o *redirect.Outcome) doc {
 		"findings": findingDocs(o.Findings),
 		"space":    spaceDoc(o),
 	}
+	if len(o.Plan.Settings) > 0 {
+		changed := []doc{}
+		for _, s := range o.Plan.Settings {
+			changed = append(changed, doc{"file": s.File, "format": s.Format, "at": s.At})
+		}
+		d["settings"] = changed
+	}
+	if len(o.Facts) > 0 {
+		d["facts"] = factDocs(o.Facts)
+	}
 	if o.Lent > 0 {
 		d["taken_from_held"] = o.Lent
 	}

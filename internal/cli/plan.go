@@ -150,7 +150,7 @@ func (a *app) settingLines(p *redirect.Plan) {
 		}
 		a.print("  setting   %s at %s %s", a.path(string(s.File)), pathtext.Show(s.At), what)
 	}
-	if p.Linkless() && p.Kind == redirect.KindMove {
+	if p.Linkless() && p.Kind == redirect.KindMove && p.Card == "" {
 		a.print("  link      none: programs that have the old path built in will not find the folder (--by setting+symlink leads them, too)")
 	}
 }

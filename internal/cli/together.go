@@ -21,11 +21,15 @@ func (a *app) togetherDoc(e *redirect.Engine, o *redirect.TogetherOutcome) doc {
 			runs = append(runs, a.outcomeDoc(e, m))
 		}
 	}
-	facts := []doc{}
-	for _, f := range o.Facts {
-		facts = append(facts, doc{"name": f.Name, "before": f.Before, "after": f.After, "set_back": f.Set})
+	return doc{"run": runDoc{o.Run, o.Kind, o.State, []phaseDoc{}}, "runs": runs, "facts": factDocs(o.Facts), "findings": findingDocs(append(slices.Clone(o.Plan.Findings), o.Findings...))}
+}
+
+func factDocs(in []redirect.FactResult) []doc {
+	out := []doc{}
+	for _, f := range in {
+		out = append(out, doc{"name": f.Name, "before": f.Before, "after": f.After, "set_back": f.Set})
 	}
-	return doc{"run": runDoc{o.Run, o.Kind, o.State, []phaseDoc{}}, "runs": runs, "facts": facts, "findings": findingDocs(append(slices.Clone(o.Plan.Findings), o.Findings...))}
+	return out
 }
 
 func togetherPlanDoc(t *redirect.Together) doc {

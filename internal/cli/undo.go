@@ -53,6 +53,11 @@ func (a *app) bringBackCmd() *cobra.Command {
 			if len(args) == 1 && strings.HasPrefix(args[0], cardPrefix) {
 				return a.backCard(strings.TrimPrefix(args[0], cardPrefix), preview, o)
 			}
+			if len(args) == 1 {
+				if done, err := a.backByCard(args[0], preview, o); done || err != nil {
+					return err
+				}
+			}
 			return a.named(args, !preview, "runs", func(e *redirect.Engine, r ledger.Redirect) (doc, error) {
 				if redirect.Owned(r) && r.State != ledger.Ended {
 					return a.backStore(e, r, preview, o)

@@ -148,6 +148,10 @@ func (r *Report) drive(e *redirect.Engine) error {
 	switch {
 	case !w.Found:
 		r.add(e.Absence(&w, r.Redirect.Name, want, r.Redirect.Target).As(finding.Warning))
+	case w.Drive.Mount != string(want.Mount) && redirect.Owned(r.Redirect):
+		r.add(r.find(finding.DriveElsewhere, r.Redirect.Target,
+			fmt.Sprintf("%s is at %s, not at %s", pathtext.Show(want.Label), pathtext.Show(w.Drive.Mount), pathtext.Show(string(want.Mount)))).
+			Instead("mount it at " + pathtext.Quote(string(want.Mount)) + " again: the engine looks for its store there"))
 	case w.Drive.Mount != string(want.Mount):
 		r.add(r.find(finding.DriveElsewhere, r.Redirect.Target,
 			fmt.Sprintf("%s is at %s, not at %s", pathtext.Show(want.Label), pathtext.Show(w.Drive.Mount), pathtext.Show(string(want.Mount)))))

@@ -290,7 +290,11 @@ func (e *Engine) TestCard(ctx context.Context, u *CardUse) ([]CardCheck, error) 
 			return nil, err
 		}
 		for _, f := range fs {
-			add(len(u.Card.Before) > 0, "in use", "%s", f.Message)
+			if len(u.Card.Before) > 0 {
+				add(true, "in use", "the program is at work now; what is done first stops it")
+				break
+			}
+			add(false, "in use", "%s", f.Message)
 		}
 		if len(fs) == 0 {
 			add(true, "in use", "the program is at rest")

@@ -191,6 +191,19 @@ func write(path string, content []byte, when time.Time) error {
 	return os.Chtimes(path, when, when)
 }
 
+// Place is where a drive of the scene is mounted.
+func (s *Scene) Place(label string) string {
+	if at := s.places[label]; at != "" {
+		return at
+	}
+	return filepath.Join(s.Dir, strings.ToLower(label))
+}
+
+// StopPrograms ends the made-up programs that still run.
+func (s *Scene) StopPrograms() error {
+	return Stop((&Mudflat{Home: s.Home}).Running())
+}
+
 // Close takes the real drives away again, each by its own mount.
 func (s *Scene) Close() error {
 	var errs []error
