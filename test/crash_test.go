@@ -144,7 +144,16 @@ func crashStories() []crashStory {
 		}, onBasalt, workedIn, nil},
 		{"discard-original after late writes", [][]string{move("BASALT")}, discard, discarded, nil, writeLate, nil},
 	}
-	return slices.Concat(stories, settingStories(move, back), archiveStories(), unusualMoves(move))
+	return stories
+}
+
+// allStories are those and the ones that the slower matrices leave out.
+func allStories() []crashStory {
+	move := func(into string) []string {
+		return []string{"move", "FOLDER", "--into", into + "/ines", "--yes", "-q", "--accept", "target-in-memory"}
+	}
+	back := []string{"bring-back", "documents", "--yes", "-q", "--accept", "rights-would-grow"}
+	return slices.Concat(crashStories(), settingStories(move, back), archiveStories(), unusualMoves(move))
 }
 
 // unusualMoves are those after which the target is not just what the folder was.
@@ -490,7 +499,7 @@ var dirTime = regexp.MustCompile(`(?m)( 04\d+ \d+:\d+) [\d.]+$`)
 // Killed at every step, a run is finished by resume or taken back by undo,
 // and both can be repeated (I3).
 func TestCrashMatrix(t *testing.T) {
-	crashMatrix(t, memoryDrives(t), crashStories(), 1)
+	crashMatrix(t, memoryDrives(t), allStories(), 1)
 }
 
 // The same between the steps: before system calls of any kind.
@@ -498,11 +507,11 @@ func TestCrashBetweenSteps(t *testing.T) {
 	faulty, err := lab.PlainProgram("faults")
 	require.NoError(t, err)
 	drives := memoryDrives(t)
-	for _, s := range crashStories() {
+	for _, s := range allStories() {
 		t.Run(s.name, func(t *testing.T) {
 			calls := len(newCrashBed(t, faulty, drives).points(s, "calls", "call"))
 			// Parallel work makes the last numbers differ from run to run.
-			at := sample(calls*95/100, everyNth(53))
+			at := sample(calls*95/100, everyNth(67))
 			for i, n := range at {
 				way := []string{"resume", "undo"}[i%2]
 				if s.start == nil {

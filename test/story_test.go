@@ -60,6 +60,7 @@ func scripts(t *testing.T) {
 				}
 			}
 			scriptEnv(env)
+			env.Defer(func() { stopPrograms(env.WorkDir) })
 			env.Setenv("HOME", home)
 			env.Setenv("NEXLIN_STANDIN_DRIVES", filepath.Join(env.WorkDir, "drives.yaml"))
 			return os.WriteFile(filepath.Join(env.WorkDir, "drives.yaml"), []byte(drivesFile), 0o644)
@@ -74,6 +75,20 @@ func scripts(t *testing.T) {
 			"exits": exits, "tree": tree, "age": age, "hostile": hostile, "holding": holding,
 		},
 	})
+}
+
+// stopPrograms ends what a script has started and not stopped.
+func stopPrograms(dir string) {
+	files, err := filepath.Glob(filepath.Join(dir, "*/*/home/*/.local/state/mudflat/pid"))
+	if err != nil {
+		return
+	}
+	for _, f := range files {
+		text, err := os.ReadFile(f)
+		if pid, perr := strconv.Atoi(strings.TrimSpace(string(text))); err == nil && perr == nil {
+			_ = syscall.Kill(pid, syscall.SIGTERM) // it may have ended by itself
+		}
+	}
 }
 
 func scriptEnv(env *testscript.Env) {

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 	"syscall"
 
@@ -318,6 +319,17 @@ func (a *app) backTogether(e *redirect.Engine, name string, rs []ledger.Redirect
 	})
 }
 
-// needsCards says that a command is about cards, so that a mistake in one is
-// its business.
-func (a *app) needsCards() bool { return strings.HasPrefix(a.command, "card ") }
+// giveCards reads the cards for a command that goes by them; the others start
+// without. A mistake in one is the business of a command about cards, and told
+// by the others.
+func (a *app) giveCards(e *redirect.Engine) (err error) {
+	about := strings.HasPrefix(a.command, "card ")
+	if !about && !slices.Contains([]string{"move", "bring-back", "inspect"}, a.command) {
+		return nil
+	}
+	if e.Cards, err = a.loadCards(); err != nil && !about {
+		a.note("a card is left out: %v", err)
+		err = nil
+	}
+	return err
+}

@@ -51,6 +51,7 @@ func (a *app) checkCmd() *cobra.Command {
 		}),
 	}
 	fl := c.Flags()
+	fl.IntVar(&a.copyDays, "copy-within", 0, "find targets that are the only copy and were not packed in the last `DAYS`")
 	fl.BoolVar(&f.deep, "deep", false, "read every byte and hold it against the manifest")
 	fl.StringVar(&f.rate, "rate", "", "with --deep: read no more than this in a second (`SIZE`, as in 20MiB)")
 	fl.BoolVar(&f.o.FromStart, "from-start", false, "with --deep: do not go on where an earlier check was stopped")

@@ -19,6 +19,7 @@ import (
 	"path/filepath"
 	"runtime/debug"
 	"syscall"
+	"time"
 
 	"github.com/adrg/xdg"
 	"github.com/charmbracelet/colorprofile"
@@ -69,6 +70,7 @@ type app struct {
 	exit     int
 	docDone  bool // a JSON document is out
 	home     string
+	copyDays int             // check: see redirect.Engine.CopyWithin
 	bannered bool            // it was said that stand-ins are in force
 	told     map[string]bool // what was said of drives already
 }
@@ -182,13 +184,10 @@ func (a *app) engine(write bool) (*redirect.Engine, func(), error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	e := &redirect.Engine{Ledger: l, Drives: drives, Homes: homes(a.home), Ask: a.askPerson, Env: os.Environ()}
-	if e.Cards, err = a.loadCards(); err != nil {
-		if a.needsCards() {
-			_ = l.Close() // nothing was written
-			return nil, nil, err
-		}
-		a.note("a card is left out: %v", err)
+	e := &redirect.Engine{Ledger: l, Drives: drives, Homes: homes(a.home), Ask: a.askPerson, Env: os.Environ(), CopyWithin: time.Duration(max(a.copyDays, 0)) * 24 * time.Hour}
+	if err := a.giveCards(e); err != nil {
+		_ = l.Close() // nothing was written
+		return nil, nil, err
 	}
 	a.tellStopped(e)
 	return e, func() { _ = l.Close() }, nil // nothing is written after the last commit

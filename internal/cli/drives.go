@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -279,12 +280,12 @@ func (a *app) unplug(e *redirect.Engine, d *drive.Drive, names []string) (*unplu
 	if !used.Complete {
 		u.Reasons = append(u.Reasons, "programs of other accounts can't be seen")
 	}
-	runs, err := e.Ledger.Unfinished()
+	runs, err := e.Open()
 	if err != nil {
 		return nil, err
 	}
 	for _, row := range runs {
-		if r, err := e.Recoverable(row); err == nil && touches(r.Plan, d.Mount) {
+		if r, err := e.Recoverable(row); err == nil && slices.ContainsFunc(r.Plans(), func(p *redirect.Plan) bool { return touches(p, d.Mount) }) {
 			no("run %s (%s of %s) was stopped half-way: nexlin resume %s, or nexlin undo %s", row.ID, row.Kind, row.Redirect, row.ID, row.ID)
 		}
 	}

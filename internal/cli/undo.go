@@ -98,7 +98,11 @@ func (a *app) detachCmd() *cobra.Command {
 					return nil, err
 				}
 				if !a.json {
-					a.print("%s   the link goes, the data stays at %s", bold.Render(a.path(r.Link)), a.path(r.Target))
+					what := "the link goes"
+					if redirect.Linkless(r.Methods) {
+						what = "the setting says again what it said before"
+					}
+					a.print("%s   %s, the data stays at %s", bold.Render(a.path(r.Link)), what, a.path(r.Target))
 					a.findings(a.out, plan.Findings)
 				}
 				if preview {

@@ -6,6 +6,7 @@
 package health
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -96,8 +97,10 @@ func Check(ctx context.Context, e *redirect.Engine, r ledger.Redirect) (*Report,
 			}
 		}
 	}
-	if err := out.onlyCopy(e); err != nil {
-		return nil, err
+	if out.State == Good {
+		if err := out.onlyCopy(e); err != nil {
+			return nil, err
+		}
 	}
 	if err := out.halves(ctx); err != nil {
 		return nil, err
@@ -233,14 +236,18 @@ func (r *Report) onlyCopy(e *redirect.Engine) error {
 		return nil
 	}
 	packs, err := e.Ledger.PacksOf(r.Redirect)
-	if err != nil || len(packs) > 0 && time.Since(packs[0].Made) < packedWithin {
+	if err != nil || len(packs) > 0 && time.Since(packs[0].Made) < cmp.Or(e.CopyWithin, packedWithin) {
 		return err
 	}
 	when := "no archive of it was made"
 	if len(packs) > 0 {
 		when = "the last archive of it was made on " + packs[0].Made.Local().Format("2006-01-02")
 	}
-	r.add(r.find(finding.NoOtherCopy, r.Redirect.Target, fmt.Sprintf("%s holds the only copy of %s: %s", pathtext.Show(r.Redirect.Drive.Label), pathtext.Show(r.Redirect.Name), when)))
+	f := r.find(finding.NoOtherCopy, r.Redirect.Target, fmt.Sprintf("%s holds the only copy of %s: %s", pathtext.Show(r.Redirect.Drive.Label), pathtext.Show(r.Redirect.Name), when))
+	if e.CopyWithin > 0 {
+		f = f.As(finding.Warning) // asked for, it is a problem
+	}
+	r.add(f)
 	return nil
 }
 

@@ -2,6 +2,7 @@ package health
 
 import (
 	"context"
+	"errors"
 	"os"
 	"path/filepath"
 	"testing"
@@ -96,6 +97,8 @@ func scene(t *testing.T, dir string) (*redirect.Engine, ledger.Redirect) {
 		Drive:   ledger.DriveRef{ID: basaltID, Label: "BASALT", UUID: basaltID, Mount: pathtext.Path(dir + "/basalt"), TagPlace: "."},
 		Created: time.Now(), Run: "none",
 	}
-	require.NoError(t, l.Do(func(tx *ledger.Tx) error { return tx.SaveRedirect(r) }))
+	require.NoError(t, l.Do(func(tx *ledger.Tx) error {
+		return errors.Join(tx.SaveRedirect(r), tx.AddPack(ledger.Pack{Run: "packed", Redirect: r.Name, Made: time.Now()}))
+	}))
 	return &redirect.Engine{Ledger: l, Drives: drives}, r
 }

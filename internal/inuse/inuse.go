@@ -39,6 +39,7 @@ type Holder struct {
 	Program string // name of the command, as the kernel keeps it
 	Path    string
 	How     How
+	Service string // the unit of the service manager that runs it; empty if none does
 }
 
 // A Report is what could be seen.
@@ -88,6 +89,8 @@ type scan struct {
 	name   string
 	found  []Holder
 	denied bool
+
+	service string
 }
 
 func (s *scan) all() {
@@ -126,8 +129,26 @@ func (s *scan) add(path string, how How) {
 	if s.name == "" {
 		b, _ := os.ReadFile(s.root + "/comm") // a program that ended meanwhile stays nameless
 		s.name = string(bytes.TrimSpace(b))
+		groups, _ := os.ReadFile(s.root + "/cgroup")
+		s.service = serviceOf(string(groups))
 	}
-	s.found = append(s.found, Holder{s.pid, s.name, path, how})
+	s.found = append(s.found, Holder{s.pid, s.name, path, how, s.service})
+}
+
+// serviceOf is the unit of the service manager that a process belongs to, by
+// its control groups (cgroups(7)); empty for programs that a person started.
+func serviceOf(groups string) string {
+	for line := range strings.SplitSeq(groups, "\n") {
+		_, path, ok := strings.Cut(line, "::")
+		if !ok {
+			continue
+		}
+		unit := filepath.Base(path)
+		if strings.HasSuffix(unit, ".service") && !strings.HasPrefix(unit, "user@") && !strings.Contains(path, "/app.slice/app-") {
+			return unit
+		}
+	}
+	return ""
 }
 
 // access reads the flags of an open file (proc(5), fdinfo).

@@ -48,3 +48,17 @@ func TestBelowSeesEveryHold(t *testing.T) {
 	_, err = io.WriteString(in, "\n")
 	require.NoError(t, err)
 }
+
+func TestServiceOf(t *testing.T) {
+	for groups, want := range map[string]string{
+		"0::/system.slice/callroost.service\n":                                                 "callroost.service",
+		"0::/user.slice/user-1000.slice/user@1000.service/app.slice/mudflat.service":           "mudflat.service",
+		"0::/user.slice/user-1000.slice/user@1000.service/app.slice/app-gnome-viewer-12.scope": "",
+		"0::/user.slice/user-1000.slice/session-3.scope\n":                                     "",
+		"12:cpu:/x\n0::/": "",
+		"":                "",
+		"0::/user.slice/user-1000.slice/user@1000.service/app.slice/app-org.example.Viewer@3f2a.service": "",
+	} {
+		require.Equal(t, want, serviceOf(groups), groups)
+	}
+}

@@ -222,7 +222,11 @@ func (e *Engine) knownTo(p *Plan) {
 	path := string(p.Link)
 	for _, c := range e.Cards {
 		for _, s := range c.Stays {
-			if at := card.Expand(s.Path, vars); within(path, at) || within(at, path) && path != at {
+			at := card.Expand(s.Path, vars)
+			if _, err := handle.Lstat(at); err != nil {
+				continue
+			}
+			if within(path, at) || within(at, path) {
 				what := "must stay where it is"
 				if path != at && within(at, path) {
 					what = "holds " + pathtext.Show(at) + ", which must stay where it is"

@@ -64,6 +64,7 @@ func (e *Engine) Inspect(ctx context.Context, path string, progress func(entries
 	if err := e.folder(ctx, p, progress); err != nil {
 		return nil, err
 	}
+	e.knownTo(p)
 	if p.FromIno != 0 && p.Blocked() == nil {
 		if l.Methods, err = e.FitBy(at); err != nil {
 			return nil, err
@@ -309,6 +310,9 @@ func (e *Engine) users(ctx context.Context, p *Plan) error {
 		f.Remedy = "the run waits for up to " + p.WaitQuiet.String() + " until they are done"
 	default:
 		f.Message = fmt.Sprintf("%s has files open for writing in %s", programs(writers), pathtext.Show(string(p.From)))
+		if s := writers[0].Service; s != "" {
+			f.Remedy = "it is a service: `systemctl stop " + pathtext.Quote(s) + "`, with --user for one of your own; `--while-in-use` goes on knowingly"
+		}
 	}
 	p.find(f)
 	return nil
@@ -327,6 +331,9 @@ func programs(hs []inuse.Holder) string {
 	var names []string
 	for _, h := range hs {
 		n := fmt.Sprintf("%s (process %d)", pathtext.Show(h.Program), h.PID)
+		if h.Service != "" {
+			n = fmt.Sprintf("%s (process %d of %s)", pathtext.Show(h.Program), h.PID, pathtext.Show(h.Service))
+		}
 		if !slices.Contains(names, n) {
 			names = append(names, n)
 		}

@@ -42,6 +42,14 @@ type Recovery struct {
 	Switched bool      // programs are led to the new place already
 }
 
+// Plans are the plans that it is about.
+func (r *Recovery) Plans() []*Plan {
+	if r.Together != nil {
+		return r.Together.Plans
+	}
+	return []*Plan{r.Plan}
+}
+
 // Recoverable looks at a run and at the disks and changes nothing.
 func (e *Engine) Recoverable(row ledger.RunRow) (*Recovery, error) {
 	if IsTogether(row) {
@@ -230,6 +238,9 @@ func (e *Engine) Undoable(row ledger.RunRow) error {
 	}
 	if row.State == ledger.Refused || row.Kind == KindDiscard {
 		return fmt.Errorf("run %s (%s): %w", row.ID, row.Kind, ErrNotUndoable)
+	}
+	if IsTogether(row) {
+		return nil // each of its folders is asked by itself
 	}
 	return e.lastOfItsRedirect(row)
 }

@@ -47,8 +47,11 @@ type Engine struct {
 	Homes    []string          // home directories, which are protected places
 	Workers  int               // 0 follows the processors
 	Ask      AskFunc           // asks a person to do what no command does; nil: nobody is there
-	Cards    []card.Card       // the kinds of folder that are known; may be empty
-	Env      []string          // the environment of commands that cards name, as KEY=value
+	// CopyWithin is how old the newest archive of a target may be that is its
+	// only copy otherwise; 0 stands for 30 days, and only tells.
+	CopyWithin time.Duration
+	Cards      []card.Card // the kinds of folder that are known; may be empty
+	Env        []string    // the environment of commands that cards name, as KEY=value
 
 	seen *presence // see AtOnce
 }

@@ -136,7 +136,11 @@ func (e *Engine) fits(p *Plan, c *SettingChange) (use bool, err error) {
 		say(finding.SettingUnusable, "the settings file %s can't be read: %v", pathtext.Show(file), cause(err))
 		return false, nil
 	}
-	if why := foreign(f, p.UID); why != "" {
+	why, err := foreign(dir, f, p.UID)
+	if err != nil {
+		return false, err
+	}
+	if why != "" {
 		say(finding.SettingUnusable, "the settings file %s %s", pathtext.Show(file), why)
 		return false, nil
 	}
@@ -155,17 +159,26 @@ func (e *Engine) fits(p *Plan, c *SettingChange) (use bool, err error) {
 	return false, nil
 }
 
-// foreign says why a settings file must not be written for an account.
-func foreign(f *setting.File, uid uint32) string {
-	switch {
-	case !f.Exists:
-		return ""
-	case os.Geteuid() == 0 && f.Owner() != uid && uid != 0:
-		return "belongs to another account"
-	case f.Names() > 1:
-		return "has several names (hard links), which a new file would part"
+// foreign says why a settings file must not be written for an account. What an
+// administrator writes for another account lies in a directory of that account
+// and is its own: a link of its can't lead to a file of the system's (I6).
+func foreign(dir *handle.Dir, f *setting.File, uid uint32) (string, error) {
+	if os.Geteuid() == 0 && uid != 0 {
+		st, err := dir.Self()
+		if err != nil {
+			return "", err
+		}
+		if st.UID != uid {
+			return "lies in a directory of another account", nil
+		}
+		if f.Exists && f.Owner() != uid {
+			return "belongs to another account", nil
+		}
 	}
-	return ""
+	if f.Exists && f.Names() > 1 {
+		return "has several names (hard links), which a new file would part", nil
+	}
+	return "", nil
 }
 
 // leads reports whether every path that the addressed values name leads to
@@ -258,8 +271,8 @@ func (m *mover) changeSettings(ctx context.Context) error {
 	return nil
 }
 
-// withSetting reads a settings file, with its directory locked against other
-// runs.
+// withSetting reads a settings file. That no other run writes it between is seen
+// when it is written: see [setting.ErrRewritten].
 func (m *mover) withSetting(i int, do func(*SettingChange, *setting.File) error) error {
 	c := &m.p.Settings[i]
 	dir, err := m.openReal(filepath.Dir(string(c.File)))
@@ -267,12 +280,10 @@ func (m *mover) withSetting(i int, do func(*SettingChange, *setting.File) error)
 		return &SettingError{string(c.File), c.At, err}
 	}
 	defer dir.Release()
-	if err := dir.Lock(true); err != nil {
-		return &SettingError{string(c.File), c.At, fmt.Errorf("another run is at work in its directory: %w", err)}
-	}
 	f, err := setting.Read(dir, filepath.Base(string(c.File)))
 	if err == nil {
-		if why := foreign(f, m.p.UID); why != "" {
+		var why string
+		if why, err = foreign(dir, f, m.p.UID); why != "" {
 			err = errors.New("it " + why)
 		}
 	}

@@ -141,6 +141,7 @@ type crew struct {
 	run    *ledger.Run
 	movers []*mover // one for each plan; nil for one that is done already
 	out    *TogetherOutcome
+	again  bool // the run was stopped before
 }
 
 // RunTogether carries out a plan that nothing blocks. The error is a
@@ -224,19 +225,8 @@ func (c *crew) forward(ctx context.Context) error {
 	if err := c.steps(ctx, "before", c.t.Before); err != nil {
 		return err
 	}
-	// Whether a stop step has worked is looked at, not believed.
-	fs, err := c.AtRest(ctx, c.t.For, c.t.InUse)
-	if err != nil {
+	if err := c.rest(ctx); err != nil {
 		return err
-	}
-	if len(fs) == 0 {
-		fs, err = c.stillWritten(ctx)
-	}
-	if err != nil {
-		return err
-	}
-	if len(fs) > 0 && !c.begun() {
-		return &RefusedError{fs}
 	}
 	facts, err := c.factsBefore(ctx)
 	if err != nil {
@@ -273,6 +263,48 @@ func (c *crew) forward(ctx context.Context) error {
 		return err
 	}
 	return c.run.Set(ledger.Done, "", nil)
+}
+
+// rest wants the program to be at rest: whether a stop step has worked is
+// looked at, not believed. Once all folders lead to their new places it may be
+// at work again.
+func (c *crew) rest(ctx context.Context) error {
+	if c.led() {
+		return nil
+	}
+	fs, err := c.AtRest(ctx, c.t.For, c.t.InUse)
+	if err != nil {
+		return err
+	}
+	if len(fs) == 0 {
+		fs, err = c.stillWritten(ctx)
+	}
+	if err == nil && len(fs) > 0 && c.again {
+		// It was started again since: what is done first is done once more.
+		for _, s := range c.t.Before {
+			if err := c.do(ctx, c.t.For, s); err != nil {
+				return err
+			}
+		}
+		if fs, err = c.AtRest(ctx, c.t.For, c.t.InUse); err == nil && len(fs) == 0 {
+			fs, err = c.stillWritten(ctx)
+		}
+	}
+	if err != nil {
+		return err
+	}
+	if len(fs) > 0 {
+		return &RefusedError{fs}
+	}
+	return nil
+}
+
+// led reports whether the runs of all folders are done.
+func (c *crew) led() bool {
+	return !slices.ContainsFunc(c.t.Plans, func(p *Plan) bool {
+		row, err := c.Ledger.Run(p.Run)
+		return err != nil || row.State != ledger.Done
+	})
 }
 
 // stillWritten looks whether somebody writes to the folders although a step
@@ -394,7 +426,7 @@ func (c *crew) ended(ctx context.Context, err error) error {
 	failed := errors.As(err, &at)
 	var refused *RefusedError
 	var answer *StepError
-	early := errors.As(err, &refused) || errors.As(err, &answer) && !c.begun()
+	early := !c.again && (errors.As(err, &refused) || errors.As(err, &answer) && !c.begun())
 	if ctx.Err() == nil && (early || failed && at.switched) {
 		c.release()
 		if back := c.back(ctx); back == nil {
@@ -561,6 +593,7 @@ func (e *Engine) ResumeTogether(ctx context.Context, row ledger.RunRow) (*Togeth
 		return nil, err
 	}
 	defer c.close()
+	c.again = true
 	if err := c.run.Set(ledger.Going, "", nil); err != nil {
 		return nil, err
 	}
