@@ -47,7 +47,7 @@ func TestErrorMatrix(t *testing.T) {
 			}
 			for _, call := range slices.Sorted(maps.Keys(seen)) {
 				last := seen[call]
-				for i, at := range sample(last, everyNth(230)) {
+				for i, at := range sample(last, everyNth(330)) {
 					errno := errnos[(i+len(call))%len(errnos)]
 					for _, on := range []string{"", "+"} {
 						if on == "+" && i%3 != 0 {
@@ -65,7 +65,7 @@ func TestErrorMatrix(t *testing.T) {
 			steps := newCrashBed(t, faulty, drives).points(s, "list", "step")
 			slices.Sort(steps)
 			for i, step := range slices.Compact(steps) {
-				if i%everyNth(3) != 0 {
+				if i%everyNth(4) != 0 {
 					continue
 				}
 				cases++

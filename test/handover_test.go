@@ -73,6 +73,8 @@ func TestHandoverKilledAtEveryStep(t *testing.T) {
 	require.Zero(t, code, out)
 	first.Env = nil
 	first.is(t, first.fresh)
+	// Both drives have their tags now; the cases go side by side.
+	first.Want(0, "--config", first.config, "bring-back", "kestrel-calls", "--yes", "-q", "--accept", "target-in-memory")
 	var steps []string
 	lines := bufio.NewScanner(strings.NewReader(out))
 	for lines.Scan() {

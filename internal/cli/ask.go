@@ -30,6 +30,21 @@ func (a *app) confirm(question string, usual bool, flag string) error {
 	return fmt.Errorf("%w: the answer was no", errConsent)
 }
 
+// goOn settles whether what was shown is done: not if something blocks it, nor
+// for a preview; else it asks. stop says that all is said.
+func (a *app) goOn(blocked error, preview bool, question string) (stop bool, err error) {
+	switch {
+	case blocked != nil && a.json:
+		return true, blocked
+	case blocked != nil:
+		return true, &shownError{blocked}
+	case preview:
+		a.sayPreview()
+		return true, nil
+	}
+	return false, a.confirm(question, true, "--yes")
+}
+
 // choose asks for one of several things.
 func choose[T comparable](a *app, title, describe string, options []huh.Option[T]) (T, error) {
 	var v T
@@ -49,4 +64,20 @@ func (a *app) form(f huh.Field) error {
 		return fmt.Errorf("%w: stopped", errConsent)
 	}
 	return err
+}
+
+// docIf is a document where there is no error in its place.
+func docIf(err error, d doc) doc {
+	if err != nil {
+		return nil
+	}
+	return d
+}
+
+// emitIf prints a document, if one is wanted and nothing went wrong.
+func (a *app) emitIf(err error, d doc) error {
+	if err != nil || !a.json {
+		return err
+	}
+	return a.emit(d)
 }

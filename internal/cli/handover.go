@@ -51,20 +51,10 @@ func (a *app) handOver(e *redirect.Engine, plan *redirect.Plan, preview bool) (d
 	if !a.json {
 		a.showHandover(plan)
 	}
-	if err := plan.Blocked(); err != nil {
-		if a.json {
-			return nil, err
-		}
-		return nil, &shownError{err}
-	}
-	if preview {
-		a.sayPreview()
+	if stop, err := a.goOn(plan.Blocked(), preview, "have the engine move it?"); err != nil || stop {
 		d := planDoc(plan)
 		d["stores"] = storeDocs(plan)
-		return d, nil
-	}
-	if err := a.confirm("have the engine move it?", true, "--yes"); err != nil {
-		return nil, err
+		return docIf(err, d), err
 	}
 	return a.carried(e, a.showHandedOver, func() (*redirect.Outcome, error) { return e.Handover(a.ctx, plan) })
 }

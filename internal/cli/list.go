@@ -258,7 +258,7 @@ func (a *app) historyCmd() *cobra.Command {
 					d["ended"] = r.Ended
 				}
 				docs = append(docs, d)
-				cells = append(cells, []string{r.ID, r.Kind, r.Redirect, runWord(r.State), day(r.Started), pathtext.Show(r.Message)})
+				cells = append(cells, []string{r.ID, r.Kind, strings.TrimPrefix(r.Redirect, "-"), runWord(r.State), day(r.Started), pathtext.Show(r.Message)})
 			}
 			if a.json {
 				return a.emit(doc{"runs": docs})

@@ -295,18 +295,8 @@ func (a *app) planned(e *redirect.Engine, preview bool, question string, show fu
 	if !a.json {
 		a.showPlan(plan)
 	}
-	if err := plan.Blocked(); err != nil {
-		if a.json {
-			return nil, err
-		}
-		return nil, &shownError{err}
-	}
-	if preview {
-		a.sayPreview()
-		return planDoc(plan), nil
-	}
-	if err := a.confirm(question, true, "--yes"); err != nil {
-		return nil, err
+	if stop, err := a.goOn(plan.Blocked(), preview, question); err != nil || stop {
+		return docIf(err, planDoc(plan)), err
 	}
 	return a.carryOut(e, plan, show)
 }
@@ -353,6 +343,6 @@ func (a *app) tellStopped(e *redirect.Engine) {
 		return // the command itself will meet the same and say it
 	}
 	for _, r := range rows {
-		a.note("run %s (%s of %s) was stopped before its end: nexlin resume %s goes on, nexlin undo %s takes it back", r.ID, r.Kind, r.Redirect, r.ID, r.ID)
+		a.note("run %s (%s of %s) was stopped before its end: nexlin resume %s goes on, nexlin undo %s takes it back", r.ID, r.Kind, strings.TrimPrefix(r.Redirect, "-"), r.ID, r.ID)
 	}
 }

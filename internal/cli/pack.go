@@ -47,13 +47,7 @@ func (a *app) packCmd() *cobra.Command {
 				return err
 			}
 			d, err := a.packOne(e, o, preview)
-			if err != nil {
-				return err
-			}
-			if a.json {
-				return a.emit(d)
-			}
-			return nil
+			return a.emitIf(err, d)
 		}),
 	}
 	c.Flags().StringVar(&output, "output", "", "the `FILE` of the archive; it must not exist")
@@ -95,18 +89,8 @@ func (a *app) packOne(e *redirect.Engine, o redirect.PackOptions, preview bool) 
 			a.findings(a.out, plan.Findings)
 		}
 	}
-	if err := plan.Blocked(); err != nil {
-		if a.json {
-			return nil, err
-		}
-		return nil, &shownError{err}
-	}
-	if preview {
-		a.sayPreview()
-		return planDoc(plan), nil
-	}
-	if err := a.confirm("pack it?", true, "--yes"); err != nil {
-		return nil, err
+	if stop, err := a.goOn(plan.Blocked(), preview, "pack it?"); err != nil || stop {
+		return docIf(err, planDoc(plan)), err
 	}
 	return a.archived(e, func() (*redirect.Outcome, error) { return e.Pack(a.ctx, plan) })
 }
@@ -205,27 +189,11 @@ func (a *app) unpackCmd() *cobra.Command {
 				a.print("%s   unpacked into %s", bold.Render(a.path(o.File)), bold.Render(a.path(string(plan.Into))))
 				a.findings(a.out, plan.Findings)
 			}
-			if err := plan.Blocked(); err != nil {
-				if a.json {
-					return err
-				}
-				return &shownError{err}
-			}
-			if preview {
-				a.sayPreview()
-				if a.json {
-					return a.emit(planDoc(plan))
-				}
-				return nil
-			}
-			if err := a.confirm("unpack it?", true, "--yes"); err != nil {
-				return err
+			if stop, err := a.goOn(plan.Blocked(), preview, "unpack it?"); err != nil || stop {
+				return a.emitIf(err, planDoc(plan))
 			}
 			d, err := a.archived(e, func() (*redirect.Outcome, error) { return e.Unpack(a.ctx, plan) })
-			if err == nil && a.json {
-				err = a.emit(d)
-			}
-			return err
+			return a.emitIf(err, d)
 		}),
 	}
 	c.Flags().StringVar(&into, "into", "", "the `DIR` that the folder goes into")

@@ -81,21 +81,8 @@ func (a *app) futureOnly(e *redirect.Engine, args []string, f moveFlags, o redir
 		}
 		a.findings(a.out, plan.Findings)
 	}
-	if err := plan.Blocked(); err != nil {
-		if a.json {
-			return err
-		}
-		return &shownError{err}
-	}
-	if f.preview {
-		a.sayPreview()
-		if a.json {
-			return a.emit(planDoc(plan))
-		}
-		return nil
-	}
-	if err := a.confirm("change it?", true, "--yes"); err != nil {
-		return err
+	if stop, err := a.goOn(plan.Blocked(), f.preview, "change it?"); err != nil || stop {
+		return a.emitIf(err, planDoc(plan))
 	}
 	out, err := e.Future(a.ctx, plan)
 	if err != nil {

@@ -89,18 +89,8 @@ func (a *app) recordOne(e *redirect.Engine, o redirect.RecordOptions, preview bo
 	if !a.json {
 		a.showRecord(plan)
 	}
-	if err := plan.Blocked(); err != nil {
-		if a.json {
-			return nil, err
-		}
-		return nil, &shownError{err}
-	}
-	if preview {
-		a.sayPreview()
-		return planDoc(plan), nil
-	}
-	if err := a.confirm("compare both, and take it in if they are equal?", true, "--yes"); err != nil {
-		return nil, err
+	if stop, err := a.goOn(plan.Blocked(), preview, "compare both, and take it in if they are equal?"); err != nil || stop {
+		return docIf(err, planDoc(plan)), err
 	}
 	d, err := a.carried(e, a.showRecorded, func() (*redirect.Outcome, error) { return e.Record(a.ctx, plan) })
 	if refused := (*redirect.RefusedError)(nil); errors.As(err, &refused) && !a.json {

@@ -157,21 +157,8 @@ func (a *app) togetherRun(e *redirect.Engine, preview bool, question string, mak
 	if !a.json {
 		a.showTogether(t)
 	}
-	if err := t.Blocked(); err != nil {
-		if a.json {
-			return err
-		}
-		return &shownError{err}
-	}
-	if preview {
-		a.sayPreview()
-		if a.json {
-			return a.emit(togetherPlanDoc(t))
-		}
-		return nil
-	}
-	if err := a.confirm(question, true, "--yes"); err != nil {
-		return err
+	if stop, err := a.goOn(t.Blocked(), preview, question); err != nil || stop {
+		return a.emitIf(err, togetherPlanDoc(t))
 	}
 	return a.togetherCarried(e, func() (*redirect.TogetherOutcome, error) { return e.RunTogether(a.ctx, t) })
 }

@@ -114,7 +114,11 @@ func (e *Engine) fits(p *Plan, c *SettingChange) (use bool, err error) {
 	about := subject(p.Name, "", "")
 	file := string(c.File)
 	say := func(code finding.Code, format string, args ...any) {
-		p.find(finding.New(code, file, fmt.Sprintf(format, args...), about))
+		f := finding.New(code, file, fmt.Sprintf(format, args...), about)
+		if c.Back != nil { // the data comes back all the same
+			f = f.As(finding.Warning).Instead("it is left as it is; look at it afterwards and set it by hand")
+		}
+		p.find(f)
 	}
 	dir, err := handle.OpenReal(filepath.Dir(file))
 	if missing(err) && c.Optional {
@@ -280,6 +284,10 @@ func (m *mover) withSetting(i int, do func(*SettingChange, *setting.File) error)
 		return &SettingError{string(c.File), c.At, err}
 	}
 	defer dir.Release()
+	// What a write that was stopped left beside it is the run's own.
+	if err := dir.Unlink(tempName(m.p.Run)); err != nil && !missing(err) {
+		return &SettingError{string(c.File), c.At, err}
+	}
 	f, err := setting.Read(dir, filepath.Base(string(c.File)))
 	if err == nil {
 		var why string

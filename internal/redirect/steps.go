@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"path/filepath"
 	"strings"
 	"time"
@@ -96,10 +97,18 @@ type Actor struct {
 // Nexlin itself runs as.
 func (e *Engine) command(ctx context.Context, who Actor, args []string, within time.Duration) (string, error) {
 	env := []string{}
+	other := os.Geteuid() == 0 && who.UID != 0
 	for _, v := range e.Env {
-		if k, _, _ := strings.Cut(v, "="); k != "HOME" && k != "USER" && k != "LOGNAME" {
+		switch k, _, _ := strings.Cut(v, "="); {
+		case k == "HOME" || k == "USER" || k == "LOGNAME":
+		case other && k != "PATH" && k != "LANG" && k != "TZ" && !strings.HasPrefix(k, "LC_"):
+			// An administrator's environment is nobody else's business.
+		default:
 			env = append(env, v)
 		}
+	}
+	if other {
+		env = append(env, fmt.Sprintf("XDG_RUNTIME_DIR=/run/user/%d", who.UID))
 	}
 	env = append(env, "HOME="+string(who.Home), "USER="+who.Name, "LOGNAME="+who.Name)
 	if within <= 0 {

@@ -369,7 +369,7 @@ func (m *mover) finish(ctx context.Context) error {
 		if m.p.Mend.After.Settings, err = m.settingRecords(); err != nil {
 			return err
 		}
-		m.p.Mend.After.Drive.Counter = row.Drive.Counter
+		m.p.Mend.After.Drive.Counter = max(m.p.Mend.After.Drive.Counter, row.Drive.Counter)
 	} else if row.Settings, err = m.settingRecords(); err != nil {
 		return err
 	}

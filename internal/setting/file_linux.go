@@ -102,7 +102,10 @@ func (f *File) Write(data []byte, w Writing) (err error) {
 		mode, uid, gid = f.stat.Perm(), f.stat.UID, f.stat.GID
 	}
 	if err == nil && (os.Geteuid() == 0 || f.Exists && gid != uint32(os.Getegid())) {
-		err = out.Chown(uid, gid)
+		// An account that is in the group no more can't give it the file.
+		if err = out.Chown(uid, gid); os.Geteuid() != 0 && errors.Is(err, fs.ErrPermission) {
+			err = nil
+		}
 	}
 	if err == nil {
 		err = out.Chmod(mode)
