@@ -355,6 +355,8 @@ func (c *crew) gather(ctx context.Context, i int, p *Plan) error {
 		return err
 	case err != nil:
 		return err
+	case row.State == ledger.Undone:
+		return fmt.Errorf("the move of %s was taken back already; `nexlin undo %s` takes the others back, too", pathtext.Show(string(p.Link)), c.t.Run)
 	case row.State == ledger.Done:
 		c.out.Members[i] = &Outcome{Run: p.Run, Kind: p.Kind, Plan: p, State: row.State}
 		return nil

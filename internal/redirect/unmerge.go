@@ -239,6 +239,9 @@ func (m *mover) mergeBackward(ctx context.Context) error {
 		return err
 	}
 	live := at == switched
+	if begun && m.into == nil {
+		return &BrokenError{string(m.p.Into), "the directory around the target is not there"}
+	}
 	if live {
 		m.switched = true
 		if err := m.reopen(); err != nil {

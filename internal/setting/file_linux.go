@@ -148,6 +148,9 @@ func (f *File) Remove() error {
 // attributes gives the new file those of the old one.
 func (f *File) attributes(name string) error {
 	xs, err := f.dir.Xattrs(f.name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return ErrRewritten
+	}
 	if err != nil {
 		return err
 	}
