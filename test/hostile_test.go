@@ -130,13 +130,7 @@ func hostileRound(t *testing.T, program, home, theirs string, i int) map[int]int
 	t.Helper()
 	parent := filepath.Join(home, fmt.Sprintf("w%d", i))
 	folder := filepath.Join(parent, "Documents")
-	for _, f := range []string{"a/x", "a/y", "b", "c/d/e"} {
-		_ = os.MkdirAll(filepath.Dir(filepath.Join(folder, f)), 0o755)
-		_ = os.WriteFile(filepath.Join(folder, f), []byte("theirs"), 0o644)
-	}
-	_ = filepath.WalkDir(parent, func(path string, _ fs.DirEntry, err error) error {
-		return os.Lchown(path, ordinary, ordinary)
-	})
+	asAccount(`mkdir -p "$1/a" "$1/c/d" && for f in a/x a/y b c/d/e; do printf theirs > "$1/$f"; done`, folder)
 	n := lab.New(t, program)
 	ends := map[int]int{}
 	into := filepath.Join(theirs, fmt.Sprintf("t%d", i), "deep")

@@ -23,6 +23,9 @@ func (m *mover) prepare(ctx context.Context, at position) error {
 	if err := m.run.Reserve(ledgerRoom); err != nil {
 		return err
 	}
+	if m.p.Kind == KindMerge && m.into == nil {
+		return &BrokenError{string(m.p.Into), "the directory around the target is not there"}
+	}
 	if err := m.parents(ctx); err != nil {
 		return err
 	}
