@@ -511,7 +511,7 @@ func TestCrashBetweenSteps(t *testing.T) {
 		t.Run(s.name, func(t *testing.T) {
 			calls := len(newCrashBed(t, faulty, drives).points(s, "calls", "call"))
 			// Parallel work makes the last numbers differ from run to run.
-			at := sample(calls*95/100, everyNth(90))
+			at := sample(calls*95/100, everyNth(130))
 			for i, n := range at {
 				way := []string{"resume", "undo"}[i%2]
 				if s.start == nil {
@@ -551,7 +551,7 @@ func crashMatrix(t *testing.T, drives [3]string, stories []crashStory, every int
 			for i, step := range slices.Compact(steps) {
 				nth := every
 				if k >= len(crashStories()) {
-					nth = max(every, everyNth(2)) // of the newer stories every other step
+					nth = max(every, everyNth(3)) // of the newer stories every third step
 				}
 				if i%nth != 0 {
 					continue
