@@ -296,15 +296,11 @@ func (a *app) backCard(name string, preview bool, o redirect.BackOptions) error 
 // backByCard brings back one redirect that a card has made, with what the card
 // has done around it. done is false for any other.
 func (a *app) backByCard(arg string, preview bool, o redirect.BackOptions) (done bool, err error) {
-	e, closed, err := a.engine(!preview)
+	e, cwd, closed, err := a.engineHere(!preview)
 	if err != nil {
 		return false, err
 	}
 	defer closed()
-	cwd, err := a.cwd()
-	if err != nil {
-		return false, err
-	}
 	r, err := e.Lookup(arg, cwd)
 	if err != nil || r.Card == "" || r.State == ledger.Ended || redirect.Owned(r) {
 		return false, nil // the usual way says what is wrong with it

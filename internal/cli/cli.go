@@ -193,6 +193,16 @@ func (a *app) engine(write bool) (*redirect.Engine, func(), error) {
 	return e, func() { _ = l.Close() }, nil // nothing is written after the last commit
 }
 
+// engineHere is engine with the working directory, from which arguments count.
+func (a *app) engineHere(write bool) (*redirect.Engine, string, func(), error) {
+	cwd, err := a.cwd()
+	if err != nil {
+		return nil, "", nil, err
+	}
+	e, done, err := a.engine(write)
+	return e, cwd, done, err
+}
+
 // note writes a line for people to standard error.
 func (a *app) note(format string, args ...any) {
 	fmt.Fprintf(a.err, "nexlin: "+format+"\n", args...)

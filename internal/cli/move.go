@@ -171,15 +171,11 @@ func (a *app) moveAll(args []string, f moveFlags) error {
 	if err != nil {
 		return err
 	}
-	e, done, err := a.engine(!f.preview)
+	e, cwd, done, err := a.engineHere(!f.preview)
 	if err != nil {
 		return err
 	}
 	defer done()
-	cwd, err := a.cwd()
-	if err != nil {
-		return err
-	}
 	into, err := e.Drives.Place(f.into, cwd)
 	if err != nil {
 		return err

@@ -33,15 +33,11 @@ func (a *app) packCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			e, done, err := a.engine(!preview)
+			e, cwd, done, err := a.engineHere(!preview)
 			if err != nil {
 				return err
 			}
 			defer done()
-			cwd, err := a.cwd()
-			if err != nil {
-				return err
-			}
 			o := redirect.PackOptions{File: absolute(output, cwd), WhileInUse: inUse, Accept: codes}
 			if o.Folder, o.Name, err = a.packSource(e, args[0], cwd); err != nil {
 				return err
@@ -168,15 +164,11 @@ func (a *app) unpackCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			e, done, err := a.engine(!preview)
+			e, cwd, done, err := a.engineHere(!preview)
 			if err != nil {
 				return err
 			}
 			defer done()
-			cwd, err := a.cwd()
-			if err != nil {
-				return err
-			}
 			o := redirect.PackOptions{File: absolute(args[0], cwd), As: as, Accept: codes}
 			if o.Into, err = e.Drives.Place(into, cwd); err != nil {
 				return err

@@ -32,15 +32,11 @@ func (a *app) recordCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			e, done, err := a.engine(!preview)
+			e, cwd, done, err := a.engineHere(!preview)
 			if err != nil {
 				return err
 			}
 			defer done()
-			cwd, err := a.cwd()
-			if err != nil {
-				return err
-			}
 			o := redirect.RecordOptions{Path: absolute(args[0], cwd), Name: name, Accept: accepted}
 			for _, f := range []struct {
 				ref  string

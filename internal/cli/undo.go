@@ -13,15 +13,11 @@ import (
 
 // named runs f for every NAME, which may also be the path of a link.
 func (a *app) named(args []string, write bool, key string, f func(e *redirect.Engine, r ledger.Redirect) (doc, error)) error {
-	e, done, err := a.engine(write)
+	e, cwd, done, err := a.engineHere(write)
 	if err != nil {
 		return err
 	}
 	defer done()
-	cwd, err := a.cwd()
-	if err != nil {
-		return err
-	}
 	return a.several(args, key, func(arg string) (doc, error) {
 		r, err := e.Lookup(arg, cwd)
 		if err != nil {

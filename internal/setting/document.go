@@ -162,7 +162,7 @@ func (d *document) values(at string) ([]Value, error) {
 		return nil, err
 	}
 	var out []Value
-	err = d.root.find(want, "", nil, func(n, up *node, at string, named bool) error {
+	err = d.root.walk(want, "", nil, true, func(n, up *node, at string, named bool) error {
 		if n.kind != scalar || !n.plain {
 			if named {
 				return fmt.Errorf("%s: %w", at, ErrNoText)
@@ -179,12 +179,8 @@ func (d *document) values(at string) ([]Value, error) {
 	return out, err
 }
 
-// find calls f for every node that the steps lead to. named says that the
+// walk calls f for every node that the steps lead to. named says that the
 // last step was not `*`.
-func (n *node) find(want []string, at string, up *node, f func(n, up *node, at string, named bool) error) error {
-	return n.walk(want, at, up, true, f)
-}
-
 func (n *node) walk(want []string, at string, up *node, named bool, f func(n, up *node, at string, named bool) error) error {
 	if len(want) == 0 {
 		return f(n, up, at, named)
@@ -409,7 +405,7 @@ func (d *document) back(e Edit) *splice {
 		return nil
 	}
 	var out *splice
-	_ = d.root.find(up, "", nil, func(l, _ *node, _ string, _ bool) error { // the function returns no error
+	_ = d.root.walk(up, "", nil, true, func(l, _ *node, _ string, _ bool) error { // the function returns no error
 		switch {
 		case l.kind != list || n > len(l.children) || len(l.children) == 0:
 		case n > 0:

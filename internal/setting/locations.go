@@ -38,7 +38,17 @@ func (u UserDirectories) Profiles() ([]Profile, error) {
 	for _, v := range vs {
 		set[strings.TrimPrefix(v.At, "/")] = v.Text
 	}
-	return profiles(set, u.Home), nil
+	var out []Profile
+	for _, k := range kinds {
+		path, ok := set[k.key]
+		if !ok {
+			path = filepath.Join(u.Home, k.fallback)
+		}
+		if path != filepath.Clean(u.Home) {
+			out = append(out, Profile{k.kind, path})
+		}
+	}
+	return out, nil
 }
 
 // Text implements [Locations].
@@ -177,17 +187,3 @@ var (
 	_ Locations = UserDirectories{}
 	_ Locations = KnownFolders{}
 )
-
-func profiles(set map[string]string, home string) []Profile {
-	var out []Profile
-	for _, k := range kinds {
-		path, ok := set[k.key]
-		if !ok {
-			path = filepath.Join(home, k.fallback)
-		}
-		if path != filepath.Clean(home) {
-			out = append(out, Profile{k.kind, path})
-		}
-	}
-	return out
-}

@@ -5,7 +5,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"strings"
 )
 
 // A Profile is one profile folder that has a location setting.
@@ -31,28 +30,11 @@ var kinds = []struct{ key, kind, fallback string }{
 // its user-dirs.dirs says, with the usual places for what it does not name.
 // A kind that is set to the home itself is switched off, and left out.
 func Profiles(home string) ([]Profile, error) {
-	set, err := userDirs(filepath.Join(home, ".config", "user-dirs.dirs"), home)
-	if err != nil {
+	data, err := os.ReadFile(filepath.Join(home, ".config", "user-dirs.dirs"))
+	if err != nil && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, fs.ErrPermission) {
 		return nil, err
 	}
-	return profiles(set, home), nil
-}
-
-// userDirs reads the paths that a user-dirs.dirs names, by their keys.
-func userDirs(file, home string) (map[string]string, error) {
-	data, err := os.ReadFile(file)
-	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) {
-		return nil, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	vs, err := Paths(UserDirs, data, "/*", home)
-	out := map[string]string{}
-	for _, v := range vs {
-		out[strings.TrimPrefix(v.At, "/")] = v.Text
-	}
-	return out, err
+	return UserDirectories{home, data}.Profiles()
 }
 
 // A Place is where in which settings file a path stands.
