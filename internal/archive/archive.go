@@ -18,8 +18,6 @@ import (
 	"fmt"
 	"os"
 
-	"golang.org/x/sys/unix"
-
 	"nexlin/internal/handle"
 	"nexlin/internal/hardlink"
 	"nexlin/internal/inventory"
@@ -160,4 +158,4 @@ func alike(a, b *manifest.Entry) bool {
 	return true
 }
 
-func isType(mode, t uint32) bool { return mode&unix.S_IFMT == t }
+func isType(mode, t uint32) bool { return mode&handle.TypeMask == t }

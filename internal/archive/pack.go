@@ -8,7 +8,6 @@ import (
 	"strings"
 
 	"github.com/klauspost/compress/zstd"
-	"golang.org/x/sys/unix"
 
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
@@ -48,7 +47,7 @@ func (k *packer) all(root *handle.Dir, path string) error {
 	if err != nil {
 		return err
 	}
-	m := manifest.Entry{Mode: unix.S_IFREG | 0o644, Size: fi.Size(), Mtime: handle.Time{Sec: fi.ModTime().Unix()}}
+	m := manifest.Entry{Mode: handle.TypeRegular | 0o644, Size: fi.Size(), Mtime: handle.Time{Sec: fi.ModTime().Unix()}}
 	if err := k.tar.header(manifestName, &m, nil, fi.Size()); err != nil {
 		return err
 	}
@@ -87,7 +86,7 @@ func (k *packer) Visit(e *inventory.Entry) (bool, error) {
 	if !alike(&is, &m) {
 		return false, &ChangedError{e.Path}
 	}
-	if isType(m.Mode, unix.S_IFSOCK) {
+	if isType(m.Mode, handle.TypeSocket) {
 		return true, nil // tar has no sockets; the manifest has its name
 	}
 	name := within(k.top, m.Path)
@@ -104,7 +103,7 @@ func (k *packer) Visit(e *inventory.Entry) (bool, error) {
 }
 
 func (k *packer) count(m *manifest.Entry) {
-	if isType(m.Mode, unix.S_IFREG) {
+	if isType(m.Mode, handle.TypeRegular) {
 		k.n.Files, k.n.Bytes = k.n.Files+1, k.n.Bytes+m.Size
 		k.p.tell(k.n)
 	}

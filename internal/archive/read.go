@@ -12,8 +12,8 @@ import (
 	"strings"
 
 	"github.com/klauspost/compress/zstd"
-	"golang.org/x/sys/unix"
 
+	"nexlin/internal/handle"
 	"nexlin/internal/manifest"
 )
 
@@ -122,7 +122,7 @@ func (x *reader) entry(m *manifest.Entry) error {
 	if err := x.ctx.Err(); err != nil {
 		return err
 	}
-	if isType(m.Mode, unix.S_IFSOCK) {
+	if isType(m.Mode, handle.TypeSocket) {
 		return x.make(m, nil, false)
 	}
 	h, err := x.tar.Next()
@@ -134,7 +134,7 @@ func (x *reader) entry(m *manifest.Entry) error {
 	}
 	name := strings.TrimSuffix(h.Name, "/")
 	if m.Path == "." {
-		if !validTop(name) || !isType(m.Mode, unix.S_IFDIR) {
+		if !validTop(name) || !isType(m.Mode, handle.TypeDir) {
 			return &DamageError{Path: h.Name, What: "it does not hold one folder"}
 		}
 		x.top = name
@@ -145,8 +145,8 @@ func (x *reader) entry(m *manifest.Entry) error {
 	if !x.kind(h, m) {
 		return &DamageError{Path: m.Path, What: "it is another kind of entry"}
 	}
-	if !isType(m.Mode, unix.S_IFREG) || m.Same != "" {
-		if isType(m.Mode, unix.S_IFREG) {
+	if !isType(m.Mode, handle.TypeRegular) || m.Same != "" {
+		if isType(m.Mode, handle.TypeRegular) {
 			x.count(m)
 		}
 		return x.make(m, nil, false)
@@ -188,17 +188,17 @@ func (x *reader) kind(h *tar.Header, m *manifest.Entry) bool {
 	case tar.TypeLink:
 		return m.Same != "" && h.Linkname == within(x.top, m.Same)
 	case tar.TypeReg, tar.TypeGNUSparse:
-		return isType(m.Mode, unix.S_IFREG) && m.Same == ""
+		return isType(m.Mode, handle.TypeRegular) && m.Same == ""
 	case tar.TypeDir:
-		return isType(m.Mode, unix.S_IFDIR)
+		return isType(m.Mode, handle.TypeDir)
 	case tar.TypeSymlink:
-		return isType(m.Mode, unix.S_IFLNK) && h.Linkname == m.Link && m.Same == ""
+		return isType(m.Mode, handle.TypeSymlink) && h.Linkname == m.Link && m.Same == ""
 	case tar.TypeFifo:
-		return isType(m.Mode, unix.S_IFIFO)
+		return isType(m.Mode, handle.TypeFIFO)
 	case tar.TypeChar:
-		return isType(m.Mode, unix.S_IFCHR)
+		return isType(m.Mode, handle.TypeChar)
 	case tar.TypeBlock:
-		return isType(m.Mode, unix.S_IFBLK)
+		return isType(m.Mode, handle.TypeBlock)
 	}
 	return false
 }

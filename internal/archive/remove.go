@@ -2,8 +2,7 @@ package archive
 
 import (
 	"errors"
-
-	"golang.org/x/sys/unix"
+	"syscall"
 
 	"nexlin/internal/handle"
 )
@@ -19,7 +18,7 @@ func Remove(dir *handle.Dir, name string) error {
 		return dir.Unlink(name)
 	}
 	d, err := dir.Beneath(name)
-	if errors.Is(err, unix.EACCES) { // dressed already, without rights for its owner
+	if errors.Is(err, syscall.EACCES) { // dressed already, without rights for its owner
 		if err = dir.ChmodEntry(name, 0o700); err == nil {
 			d, err = dir.Beneath(name)
 		}

@@ -9,8 +9,6 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"golang.org/x/sys/unix"
-
 	"nexlin/internal/handle"
 	"nexlin/internal/manifest"
 )
@@ -35,15 +33,15 @@ func (t *tarWriter) header(name string, m *manifest.Entry, holes []span, stored 
 	switch {
 	case m.Same != "":
 		flag, link = '1', m.Link
-	case isType(m.Mode, unix.S_IFDIR):
+	case isType(m.Mode, handle.TypeDir):
 		flag, name = '5', name+"/"
-	case isType(m.Mode, unix.S_IFLNK):
+	case isType(m.Mode, handle.TypeSymlink):
 		flag, link = '2', m.Link
-	case isType(m.Mode, unix.S_IFIFO):
+	case isType(m.Mode, handle.TypeFIFO):
 		flag = '6'
-	case isType(m.Mode, unix.S_IFCHR):
+	case isType(m.Mode, handle.TypeChar):
 		flag = '3'
-	case isType(m.Mode, unix.S_IFBLK):
+	case isType(m.Mode, handle.TypeBlock):
 		flag = '4'
 	}
 	if !utf8.ValidString(name) || !utf8.ValidString(link) {
@@ -85,7 +83,8 @@ func (t *tarWriter) header(name string, m *manifest.Entry, holes []span, stored 
 	}
 	u := ustar{name: shown, link: link, flag: flag, size: stored, mode: m.Mode & 0o7777, uid: m.UID, gid: m.GID, mtime: max(m.Mtime.Sec, 0)}
 	if flag == '3' || flag == '4' {
-		u.major, u.minor = uint64(unix.Major(m.Rdev)), uint64(unix.Minor(m.Rdev))
+		major, minor := handle.DeviceParts(m.Rdev)
+		u.major, u.minor = uint64(major), uint64(minor)
 	}
 	return t.block(u)
 }

@@ -8,8 +8,7 @@ import (
 	"os"
 	"path"
 	"strings"
-
-	"golang.org/x/sys/unix"
+	"syscall"
 
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
@@ -43,7 +42,7 @@ func NewBuilder(root *handle.Dir) *Builder { return &Builder{root: root, buf: ma
 
 // flaw notes what was not kept; other errors are passed on.
 func (b *Builder) flaw(path, what string, err error) error {
-	if errors.Is(err, fs.ErrPermission) || errors.Is(err, unix.EOPNOTSUPP) || errors.Is(err, unix.ENOSYS) || errors.Is(err, unix.EINVAL) {
+	if errors.Is(err, fs.ErrPermission) || errors.Is(err, syscall.EOPNOTSUPP) || errors.Is(err, syscall.ENOSYS) || errors.Is(err, syscall.EINVAL) {
 		b.note(path, what)
 		return nil
 	}
@@ -78,7 +77,7 @@ func (b *Builder) Make(m *manifest.Entry, content io.Reader, holes bool) error {
 		}
 		defer first.Release()
 		return first.Link(base, in, name)
-	case isType(m.Mode, unix.S_IFDIR):
+	case isType(m.Mode, handle.TypeDir):
 		if err := in.Mkdir(name, 0o700); err != nil {
 			return err
 		}
@@ -88,11 +87,11 @@ func (b *Builder) Make(m *manifest.Entry, content io.Reader, holes bool) error {
 		}
 		b.open = append(b.open, openDir{m.Path, d, *m})
 		return nil
-	case isType(m.Mode, unix.S_IFLNK):
+	case isType(m.Mode, handle.TypeSymlink):
 		if err := in.Symlink(m.Link, name); err != nil {
 			return err
 		}
-	case isType(m.Mode, unix.S_IFREG):
+	case isType(m.Mode, handle.TypeRegular):
 		if err := b.file(in, name, m, content, holes); err != nil {
 			return err
 		}
@@ -143,7 +142,7 @@ func (b *Builder) dress(in *handle.Dir, name string, m *manifest.Entry) error {
 			return err
 		}
 	}
-	link := isType(m.Mode, unix.S_IFLNK)
+	link := isType(m.Mode, handle.TypeSymlink)
 	if !link {
 		if err := b.flaw(m.Path, "its permissions", in.ChmodEntry(name, m.Mode&0o7777)); err != nil {
 			return err
@@ -238,11 +237,11 @@ func (v *verifier) Visit(e *inventory.Entry) (bool, error) {
 		if err := v.want.Next(&m); err != nil {
 			return false, &DamageError{Path: e.Path, What: "the manifest does not know it", Err: err}
 		}
-		if m.Path == is.Path || isType(m.Mode, unix.S_IFREG) || isType(m.Mode, unix.S_IFDIR) || isType(m.Mode, unix.S_IFLNK) {
+		if m.Path == is.Path || isType(m.Mode, handle.TypeRegular) || isType(m.Mode, handle.TypeDir) || isType(m.Mode, handle.TypeSymlink) {
 			break
 		} // a node that could not be made here was noted
 	}
-	if m.Path != is.Path || m.Mode&unix.S_IFMT != is.Mode&unix.S_IFMT || m.Size != is.Size || m.Link != is.Link {
+	if m.Path != is.Path || m.Mode&handle.TypeMask != is.Mode&handle.TypeMask || m.Size != is.Size || m.Link != is.Link {
 		return false, &DamageError{Path: m.Path, What: "it reads back otherwise"}
 	}
 	if e.Stat.IsRegular() {

@@ -10,12 +10,12 @@ import (
 	"runtime"
 	"slices"
 	"strings"
-	"syscall"
 
 	"github.com/adrg/xdg"
 	"github.com/spf13/cobra"
 
 	"nexlin/internal/card"
+	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/redirect"
@@ -63,7 +63,7 @@ func ownOnly(dir string) error {
 		if err != nil {
 			return err
 		}
-		if st, ok := fi.Sys().(*syscall.Stat_t); !ok || st.Uid != 0 || fi.Mode().Perm()&0o022 != 0 {
+		if uid, ok := handle.OwnerOf(fi); !ok || uid != 0 || fi.Mode().Perm()&0o022 != 0 {
 			return fmt.Errorf("%s can be written by another account, and cards name commands", pathtext.Show(p))
 		}
 	}

@@ -9,7 +9,6 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/sys/unix"
 
 	"nexlin/internal/drive"
 	"nexlin/internal/handle"
@@ -197,7 +196,7 @@ func (a *app) abilities(d *drive.Drive) (*abilitiesDoc, string) {
 		return nil, "it can't be opened"
 	}
 	defer dir.Release()
-	if d.ReadOnly || dir.Access(".", unix.W_OK|unix.X_OK) != nil {
+	if d.ReadOnly || dir.Access(".", handle.MayWrite|handle.MayEnter) != nil {
 		return nil, "this account may not write in its root, so nothing was tried"
 	}
 	able, err := drive.Try(dir)

@@ -8,12 +8,12 @@ import (
 	"os"
 	"slices"
 	"strings"
-
-	"golang.org/x/sys/unix"
+	"syscall"
 
 	"nexlin/internal/card"
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
+	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/redirect"
@@ -175,6 +175,9 @@ func (a *app) explainStopped(s *redirect.StoppedError) fault {
 	if s.Kind == redirect.KindDiscard {
 		f.State = "the folder in use is whole; part of the held original may be gone already"
 	}
+	if s.Aside != "" {
+		f.State = fmt.Sprintf("for this moment nothing stands at %s; the folder is whole, as %s", a.path(s.Link), a.path(s.Aside))
+	}
 	f.Next = []string{"nexlin resume " + s.Run + "   goes on", "nexlin undo " + s.Run + "     takes it back"}
 	if s.Kind == redirect.KindDiscard {
 		f.Next = f.Next[:1]
@@ -192,6 +195,10 @@ func (a *app) explainStopped(s *redirect.StoppedError) fault {
 			f.Next = append(f.Next, "it is written to by "+w)
 		}
 	}
+	if busy := (*redirect.BusyError)(nil); errors.As(s.Err, &busy) {
+		f.Exit, f.Code = exitBusy, "held-by-a-program"
+		f.Next = append([]string{"quit the programs that have the folder or something in it open"}, f.Next...)
+	}
 	return f
 }
 
@@ -205,15 +212,15 @@ func (a *app) reason(s *redirect.StoppedError) string {
 		at = ", at " + a.path(s.At)
 	}
 	for _, c := range []struct {
-		is   []error
+		is   bool
 		says string
 	}{
-		{[]error{unix.ENOSPC, unix.EDQUOT}, " is full"},
-		{[]error{unix.EROFS}, " can only be read by now"},
-		{[]error{unix.EIO, unix.EUCLEAN, unix.EBADMSG}, " reports an input/output error"},
-		{[]error{unix.ENODEV, unix.ENXIO, unix.ENOTCONN, unix.ESHUTDOWN, unix.ENOMEDIUM, unix.ESTALE}, " is gone"},
+		{errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT), " is full"},
+		{errors.Is(err, syscall.EROFS), " can only be read by now"},
+		{handle.Damaged(err), " reports an input/output error"},
+		{handle.Gone(err), " is gone"},
 	} {
-		if slices.ContainsFunc(c.is, func(e error) bool { return errors.Is(err, e) }) {
+		if c.is {
 			return drv + c.says + at
 		}
 	}
@@ -224,7 +231,7 @@ func (a *app) reason(s *redirect.StoppedError) string {
 		return drv + " is full"
 	case ledger.IsDrive(err):
 		return drv + " can't be written: " + pathtext.Show(err.Error())
-	case errors.Is(err, unix.EMFILE), errors.Is(err, unix.ENFILE):
+	case errors.Is(err, syscall.EMFILE), errors.Is(err, syscall.ENFILE):
 		return "too many files are open on this machine" + at
 	case errors.Is(err, os.ErrPermission):
 		return "this account may not do that: " + pathtext.Show(err.Error())

@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"nexlin/internal/link"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/redirect"
 )
@@ -72,7 +73,7 @@ func (a *app) showInspect(l *redirect.Look) {
 	p := l.Plan
 	a.print("%s", bold.Render(a.path(l.Path)))
 	for _, s := range l.Chain {
-		a.print("  %s ──link──▶ %s", a.path(s.Path), a.path(s.Text))
+		a.print("  %s ──link──▶ %s", a.path(s.Path), a.path(link.Seen(s.Text)))
 	}
 	var rows [][]string
 	add := func(k, v string) { rows = append(rows, []string{k, v}) }

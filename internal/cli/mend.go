@@ -10,6 +10,7 @@ import (
 
 	"nexlin/internal/health"
 	"nexlin/internal/ledger"
+	"nexlin/internal/link"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/redirect"
 )
@@ -51,6 +52,9 @@ func (a *app) mendCmd() *cobra.Command {
 			default:
 				return &usageError{"--halves takes keep-both, newer or ask"}
 			}
+			if f.o.Seen != "" && len(args) != 1 {
+				return &usageError{"--as-seen goes with one NAME"}
+			}
 			if f.o.WaitQuiet < 0 {
 				return &usageError{"--wait-quiet takes a time such as 30s or 10m"}
 			}
@@ -67,6 +71,7 @@ func (a *app) mendCmd() *cobra.Command {
 	}
 	fl := c.Flags()
 	fl.StringVar(&f.halves, "halves", string(redirect.KeepBoth), "what both halves have, with other content: keep-both, newer (the older is held or set aside) or ask (`HOW`)")
+	fl.StringVar(&f.o.Seen, "as-seen", "", "of a junction on a Windows drive mounted here: the target, or its drive's root, as the running Windows sees it now (`PATH`)")
 	fl.BoolVar(&f.o.WhileInUse, "while-in-use", false, "go on although programs write to the folder")
 	fl.DurationVar(&f.o.WaitQuiet, "wait-quiet", 0, "wait up to this long (`DURATION`, as in 10m) until no program writes to the folder")
 	fl.StringArrayVar(&f.accept, "accept", nil, "go on past the finding with this `CODE`")
@@ -163,7 +168,7 @@ func (a *app) showMending(p *redirect.Plan) {
 	if p.Into == "" || p.LinkText == "" {
 		a.print("%s", bold.Render(p.Name))
 	} else {
-		a.print("%s", led(p.Methods, a.path(string(p.Link)), on(&p.IntoNow, string(p.LinkText))))
+		a.print("%s", led(p.Methods, a.path(string(p.Link)), on(&p.IntoNow, string(p.Target))))
 	}
 	m := p.Mend
 	if m.After.Drive.Mount != p.Before.Drive.Mount {
@@ -171,7 +176,7 @@ func (a *app) showMending(p *redirect.Plan) {
 	}
 	switch {
 	case m.Link && p.OldText != "":
-		a.print("  link      leads to %s now, and will lead to %s", a.path(string(p.OldText)), a.path(string(p.LinkText)))
+		a.print("  link      leads to %s now, and will lead to %s", a.path(link.Seen(string(p.OldText))), a.path(link.Seen(string(p.LinkText))))
 	case m.Link:
 		a.print("  link      is made: nothing stands at %s now", a.path(string(p.Link)))
 	}
@@ -285,7 +290,7 @@ func (a *app) showMended(o *redirect.Outcome) {
 		a.print("%s  %s", good.Render("done"), bold.Render(p.Name))
 		return
 	}
-	a.print("%s  %s", good.Render("done"), led(p.Methods, a.path(string(p.Link)), on(&p.IntoNow, string(p.LinkText))))
+	a.print("%s  %s", good.Render("done"), led(p.Methods, a.path(string(p.Link)), on(&p.IntoNow, string(p.Target))))
 	a.proof(o)
 	a.tried(p)
 	a.news(o)

@@ -34,6 +34,7 @@ type moveFlags struct {
 	packFirst      string
 	empty, merge   bool
 	store          string
+	form, seen     string
 }
 
 func (a *app) moveCmd() *cobra.Command {
@@ -72,7 +73,9 @@ func (a *app) moveCmd() *cobra.Command {
 	fl.StringVar(&f.links, "inner-links", string(redirect.RewriteLinks), "relative links that lead out of the folder: rewrite, keep or refuse (`HOW`)")
 	fl.StringVar(&f.digest, "digest", string(transfer.SHA256), "the `DIGEST` of every file in the manifest: sha256, which stock tools check, or blake3, which is faster")
 	fl.IntVar(&f.workers, "workers", 0, "how many files are copied at once (`N`); 0 follows the drives")
-	fl.StringVar(&f.by, "by", "", "how programs are led to the new place (`METHOD`): symlink, setting, or setting+symlink; symlink unless a card says else")
+	fl.StringVar(&f.by, "by", "", "how programs are led to the new place (`METHOD`): symlink, junction (NTFS), setting, or setting+ and one of the first two; symlink unless a card says else")
+	fl.StringVar(&f.form, "target-form", "", "how a junction names the drive (`FORM`): letter, or volume, which stays when the letter changes")
+	fl.StringVar(&f.seen, "as-seen", "", "of a Windows drive mounted here: the target, or its drive's root, as the running Windows will see it (`PATH`), such as 'D:\\'")
 	fl.StringSliceVar(&f.profile, "profile", nil, "move profile folders, all or none of them: all, or some of documents, pictures, music, videos, downloads, desktop… (`KINDS`)")
 	fl.BoolVar(&f.perAccount, "per-account", false, "put the folders into a directory of the account's name in DIR")
 	fl.BoolVar(&f.futureOnly, "future-only", false, "change only where new things go: the location setting leads to the new place, nothing is moved")
@@ -97,8 +100,16 @@ func (f *moveFlags) methods() []string {
 // check refuses values that no move takes.
 func (f *moveFlags) check() error {
 	switch {
-	case f.by != "" && !slices.Contains([]string{"symlink", "setting", "setting+symlink"}, strings.Join(f.methods(), "+")):
-		return &usageError{"--by takes symlink, setting or setting+symlink"}
+	case f.by != "" && !slices.Contains([]string{"symlink", "junction", "setting", "setting+symlink", "junction+setting"}, strings.Join(f.methods(), "+")):
+		return &usageError{"--by takes symlink, junction, setting, setting+symlink or setting+junction"}
+	case (f.form != "" || f.seen != "") && !slices.Contains(f.methods(), redirect.ByJunction):
+		return &usageError{"--target-form and --as-seen go with --by junction"}
+	case f.form != "" && f.form != string(redirect.ByLetter) && f.form != string(redirect.ByVolume):
+		return &usageError{"--target-form takes letter or volume"}
+	case f.form != "" && f.seen != "":
+		return &usageError{"--as-seen says itself how the target is named; leave out --target-form"}
+	case f.seen != "" && (len(f.profile) > 0 || f.futureOnly):
+		return &usageError{"--as-seen goes with one folder"}
 	case f.store != "" && (f.empty || f.merge || f.packFirst != "" || f.discard || f.by != ""):
 		return &usageError{"--store has the engine move its store: no other way goes with it"}
 	case f.empty && f.merge:
@@ -160,6 +171,7 @@ func (f *moveFlags) options(folder, into string, accept []finding.Code) redirect
 	return redirect.MoveOptions{
 		Folder: folder, Into: into, As: f.as, Name: f.name, WhileInUse: f.whileInUse, WaitQuiet: f.waitQuiet, Discard: f.discard, Accept: accept,
 		Digest: transfer.Digest(f.digest), InnerLinks: redirect.InnerLinks(f.links), By: f.methods(), StartEmpty: f.empty, Merge: f.merge,
+		Form: redirect.TargetForm(f.form), Seen: f.seen,
 	}
 }
 

@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"nexlin/internal/finding"
+	"nexlin/internal/link"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/redirect"
 )
@@ -108,7 +109,7 @@ func (a *app) proof(o *redirect.Outcome) {
 func (a *app) news(o *redirect.Outcome) {
 	var fs []finding.Finding
 	for _, f := range o.Findings {
-		if f.Code == finding.LateWrite || f.Code == finding.LateConflict || f.Code == finding.Stranger || f.Code == finding.OlderAside {
+		if f.Code == finding.LateWrite || f.Code == finding.LateConflict || f.Code == finding.Stranger || f.Code == finding.OlderAside || f.Code == finding.GapFilled {
 			fs = append(fs, f)
 		}
 	}
@@ -157,7 +158,11 @@ func (a *app) settingLines(p *redirect.Plan) {
 
 // tried says how it was proven that programs are led to the new place.
 func (a *app) tried(p *redirect.Plan) {
-	if !p.Linkless() {
+	switch {
+	case p.Linkless():
+	case p.ByBytes:
+		a.print("  read back the junction says %s, as it was made; this system does not know that place, so no file was saved through it", a.path(link.Seen(string(p.LinkText))))
+	default:
 		a.print("  tried     a file saved through the link shows up at the target, and the other way round")
 	}
 	for _, s := range p.Settings {

@@ -147,5 +147,8 @@ func ledArrow(methods []string) string {
 	if redirect.Linkless(methods) {
 		return " ──setting──▶ "
 	}
+	if slices.Contains(methods, redirect.ByJunction) {
+		return " ──junction──▶ "
+	}
 	return " ──link──▶ "
 }

@@ -10,6 +10,7 @@ import (
 
 	"nexlin/internal/health"
 	"nexlin/internal/ledger"
+	"nexlin/internal/link"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/redirect"
 )
@@ -104,6 +105,9 @@ func (a *app) showTrial(t *health.Trial) {
 		if errors.As(t.Err, &trial) {
 			a.print("%s  %s", bad.Render("failed"), pathtext.Show(trial.Error()))
 		}
+	case t.ByBytes:
+		a.print("  the junction says %s, as it was made   %s", a.path(link.Seen(r.LinkText())), good.Render("yes"))
+		a.print("  this system does not know that place, so no file was saved through it; a file was saved at %s and read back", a.path(r.Target))
 	default:
 		a.print("  saved through %s, seen at %s   %s", a.path(r.Link), a.path(r.Target), good.Render("yes"))
 		a.print("  saved at %s, seen through %s   %s", a.path(r.Target), a.path(r.Link), good.Render("yes"))

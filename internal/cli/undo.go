@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"fmt"
 	"os"
 	"strings"
 
@@ -199,7 +200,7 @@ func (a *app) recoverCmd(use, short, question string, forward bool) *cobra.Comma
 			return a.recoverRun(e, row, forward)
 		}),
 	}
-	if forward {
+	if forward && redirect.Continues {
 		c.Flags().BoolVar(&later, "after-restart", false, "not now: have the run go on by itself once when the machine was restarted")
 	}
 	a.previewFlag(c, &preview)
@@ -245,6 +246,9 @@ func (a *app) showRecovery(r *redirect.Recovery, forward bool) {
 	at := "the link path still leads to the old place"
 	if r.Switched {
 		at = "the link path leads to the new place"
+	}
+	if r.Aside != "" {
+		at = fmt.Sprintf("between two renames: nothing stands at the link path, and the folder is %s", a.path(r.Aside))
 	}
 	a.print("  how far it got        %s", at)
 	if forward {

@@ -13,15 +13,11 @@ package drive
 import (
 	"cmp"
 	"errors"
-	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
-
-	"github.com/moby/sys/mountinfo"
-	"golang.org/x/sys/unix"
 
 	"nexlin/internal/handle"
 )
@@ -47,6 +43,8 @@ type Drive struct {
 	Spinning bool   // its heads have to move from place to place
 	Options  string // mount options
 
+	inner   string // the file system behind FUSE, in lower case; empty if that is not known
+	pseudo  bool   // holds no files of people's
 	mountID uint64
 	device  string // major:minor, or the stand-in's id: one per file system
 }
@@ -77,6 +75,17 @@ func (d *Drive) Option(name string) bool {
 	return slices.Contains(strings.Split(d.Options, ","), name)
 }
 
+// NTFS reports a drive with the file system that has junctions.
+func (d *Drive) NTFS() bool { return strings.HasPrefix(d.fileSystem(), "ntfs") }
+
+// ForWindows reports a drive that Windows reads, as far as its file system
+// tells.
+func (d *Drive) ForWindows() bool {
+	return d.NTFS() || slices.Contains([]string{"refs", "exfat", "vfat", "fat", "fat32", "msdos"}, d.fileSystem())
+}
+
+func (d *Drive) fileSystem() string { return strings.ToLower(cmp.Or(d.inner, d.FS)) }
+
 // Reserve is what Nexlin leaves free on a drive of this size, in bytes: two
 // hundredths of it, not more than a gibibyte, so that the drive stays usable.
 func (d *Drive) Reserve() int64 { return min(d.Size/50, 1<<30) }
@@ -90,22 +99,12 @@ type System struct {
 // ErrNoDrive reports a path that lies on nothing we know as a drive.
 var ErrNoDrive = errors.New("no drive is known here")
 
-// pseudo are file systems that hold no files of people's: kernel views,
-// overlays and images of programs.
-var pseudo = []string{
-	"autofs", "bdev", "binfmt_misc", "bpf", "cgroup", "cgroup2", "configfs", "debugfs", "devpts", "devtmpfs",
-	"efivarfs", "fuse.gvfsd-fuse", "fuse.portal", "fuse.snapfuse", "fusectl", "hugetlbfs", "mqueue", "nsfs", "overlay",
-	"proc", "pstore", "ramfs", "rpc_pipefs", "securityfs", "selinuxfs", "squashfs", "sysfs", "tracefs",
-}
-
-var network = []string{"nfs", "nfs4", "cifs", "smb3", "9p", "ceph", "fuse.sshfs", "afs"}
-
 // List gives the drives, by mount point. With all, also what is usually
 // left out: memory, overlays, second mounts of one file system. With
 // stand-ins in force, they alone are listed unless all is set.
 func (s *System) List(all bool) ([]Drive, error) {
 	return s.list(all, func(d *Drive) bool {
-		return !all && (slices.Contains(pseudo, d.FS) || d.Memory)
+		return !all && (d.pseudo || d.Memory)
 	})
 }
 
@@ -114,7 +113,7 @@ func (s *System) List(all bool) ([]Drive, error) {
 // one whose server is gone takes for ever. With stand-ins in force, they
 // alone are given.
 func (s *System) Attached() ([]Drive, error) {
-	return s.list(s.File == "", func(d *Drive) bool { return d.Network || slices.Contains(pseudo, d.FS) })
+	return s.list(s.File == "", func(d *Drive) bool { return d.Network || d.pseudo })
 }
 
 func (s *System) list(all bool, without func(*Drive) bool) ([]Drive, error) {
@@ -127,17 +126,12 @@ func (s *System) list(all bool, without func(*Drive) bool) ([]Drive, error) {
 	if s.File != "" && !all {
 		return out, nil
 	}
-	mounts, err := mountinfo.GetMounts(nil)
+	found, err := mounts()
 	if err != nil {
-		return nil, fmt.Errorf("reading the mounts: %w", err)
+		return nil, err
 	}
-	slices.SortStableFunc(mounts, func(a, b *mountinfo.Info) int {
-		// The whole of a file system before a part of it, a short path before a long one.
-		return cmp.Or(cmp.Compare(len(a.Root), len(b.Root)), cmp.Compare(len(a.Mountpoint), len(b.Mountpoint)))
-	})
 	seen := map[string]bool{}
-	for _, m := range mounts {
-		d := fromMount(m)
+	for _, d := range found {
 		if without(&d) || !all && seen[d.device] {
 			continue
 		}
@@ -155,41 +149,13 @@ func (s *System) list(all bool, without func(*Drive) bool) ([]Drive, error) {
 	return out, nil
 }
 
-func fromMount(m *mountinfo.Info) Drive {
-	d := Drive{
-		Mount: m.Mountpoint, FS: m.FSType, Source: m.Source, mountID: uint64(m.ID),
-		device:  fmt.Sprintf("%d:%d", m.Major, m.Minor),
-		Memory:  m.FSType == "tmpfs" || m.FSType == "ramfs",
-		Fuse:    strings.HasPrefix(m.FSType, "fuse"),
-		Network: slices.Contains(network, m.FSType),
-		Loop:    strings.HasPrefix(m.Source, "/dev/loop"),
-		Options: m.Options,
-	}
-	d.Spinning = spinning(d.device)
-	for o := range strings.SplitSeq(m.Options+","+m.VFSOptions, ",") {
-		d.ReadOnly = d.ReadOnly || o == "ro"
-	}
-	return d
-}
-
 func (d *Drive) measure() error {
-	var st unix.Statfs_t
-	if err := unix.Statfs(d.Mount, &st); err != nil {
-		return &fs.PathError{Op: "statfs", Path: d.Mount, Err: err}
-	}
-	d.Block = int64(st.Frsize)
-	if d.Block == 0 {
-		d.Block = int64(st.Bsize)
-	}
-	d.Size = int64(st.Blocks) * d.Block
-	// For an administrator, too: what the file system keeps back is for the
-	// system to breathe, and part of it can't be had by anybody.
-	d.Free = int64(st.Bavail) * d.Block
-	d.Inodes = int64(st.Ffree)
-	if st.Files == 0 {
-		d.Inodes = -1
-	}
-	return nil
+	r, err := handle.RoomAt(d.Mount)
+	// Free is what accounts have, for an administrator, too: what the file
+	// system keeps back is for the system to breathe, and part of it can't be
+	// had by anybody.
+	d.Size, d.Free, d.Block, d.Inodes = r.Size, r.Free, r.Block, r.Inodes
+	return err
 }
 
 // Of finds the drive that path lies on; what does not exist yet counts as
@@ -216,13 +182,12 @@ func (s *System) Of(path string) (Drive, error) {
 	if err != nil {
 		return Drive{}, err
 	}
-	mounts, err := mountinfo.GetMounts(nil)
+	found, err := mounts()
 	if err != nil {
-		return Drive{}, fmt.Errorf("reading the mounts: %w", err)
+		return Drive{}, err
 	}
-	for _, m := range mounts {
-		if uint64(m.ID) == st.Mount {
-			d := fromMount(m)
+	for _, d := range found {
+		if d.mountID == st.Mount {
 			if err := d.measure(); err != nil {
 				return Drive{}, err
 			}

@@ -32,19 +32,36 @@ func (d *Drive) identify() {
 			d.Label, _, _ = strings.Cut(string(b), "\x00")
 		}
 	}
+	if d.Fuse {
+		d.inner = behindFuse(d.Mount, d.Source)
+	}
 	if d.UUID == "" {
 		d.UUID = byLink("/dev/disk/by-uuid", d.Source)
 	}
 	if d.Label == "" {
 		d.Label = byLink("/dev/disk/by-label", d.Source)
 	}
-	if tag, err := ReadTag(d.Mount); err == nil {
-		d.Tag = tag
-		if d.Label == "" {
-			d.Label = tag.Label
+	d.tagged()
+}
+
+// behindFuse tells which file system a driver shows: by the name in its first
+// sector, where this account may read that, or by what NTFS alone has.
+func behindFuse(mount, device string) string {
+	var b [11]byte // jump 3, name 8
+	if f, err := os.Open(device); strings.HasPrefix(device, "/dev/") && err == nil {
+		defer f.Close()
+		if _, err := f.ReadAt(b[:], 0); err == nil {
+			return strings.ToLower(strings.TrimRight(string(b[3:]), " \x00"))
 		}
 	}
+	if _, err := unix.Getxattr(mount, "system.ntfs_attrib_be", b[:4]); err == nil {
+		return "ntfs"
+	}
+	return ""
 }
+
+// VolumeName has no answer: the names of volumes are a matter of Windows.
+func VolumeName(string) string { return "" }
 
 func kernelUUID(fd int, fsType string) string {
 	if b := ask(fd, fsIocGetUUID, make([]byte, 17)); b != nil && b[0] == 16 {
@@ -76,15 +93,6 @@ func ask(fd int, request uintptr, buf []byte) []byte {
 		return nil
 	}
 	return buf
-}
-
-// formatUUID prints 16 bytes as RFC 9562 does; all zero is no identity.
-func formatUUID(b []byte) string {
-	h := hex.EncodeToString(b[:16])
-	if strings.Trim(h, "0") == "" {
-		return ""
-	}
-	return h[:8] + "-" + h[8:12] + "-" + h[12:16] + "-" + h[16:20] + "-" + h[20:]
 }
 
 // byLink finds the name under which udev links to the device.

@@ -3,15 +3,16 @@ package drive
 import (
 	"bytes"
 	"crypto/rand"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
 	"os"
+	"strings"
+	"syscall"
 	"time"
-
-	"golang.org/x/sys/unix"
 
 	"nexlin/internal/handle"
 )
@@ -182,15 +183,37 @@ func WriteRecord(rec *handle.Dir, name string, mode uint32, by Maker, content io
 // kept passes over that a file system keeps no owners or modes: inspection
 // has told what that means for names that are private.
 func kept(err error) error {
-	if errors.Is(err, unix.EPERM) || errors.Is(err, unix.EOPNOTSUPP) || errors.Is(err, unix.ENOSYS) {
+	if errors.Is(err, syscall.EPERM) || errors.Is(err, syscall.EOPNOTSUPP) || errors.Is(err, syscall.ENOSYS) {
 		return nil
 	}
 	return err
 }
 
 func ignoreMissing(err error) error {
-	if errors.Is(err, unix.ENOENT) {
+	if errors.Is(err, syscall.ENOENT) {
 		return nil
 	}
 	return err
+}
+
+// tagged reads the drive tag in the drive's root, if there is one; it lends
+// its label to a drive that has none.
+func (d *Drive) tagged() {
+	tag, err := ReadTag(d.Mount)
+	if err != nil {
+		return
+	}
+	d.Tag = tag
+	if d.Label == "" {
+		d.Label = tag.Label
+	}
+}
+
+// formatUUID prints 16 bytes as RFC 9562 does; all zero is no identity.
+func formatUUID(b []byte) string {
+	h := hex.EncodeToString(b[:16])
+	if strings.Trim(h, "0") == "" {
+		return ""
+	}
+	return h[:8] + "-" + h[8:12] + "-" + h[12:16] + "-" + h[16:20] + "-" + h[20:]
 }

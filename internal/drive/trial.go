@@ -9,16 +9,17 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"syscall"
 	"time"
 
-	"golang.org/x/sys/unix"
-
 	"nexlin/internal/handle"
+	"nexlin/internal/junction"
 )
 
 // Abilities is what a directory's file system can keep, as tried.
 type Abilities struct {
 	Symlinks  bool
+	Junctions bool // NTFS alone has them
 	HardLinks bool
 	Nodes     bool // FIFOs and names of sockets
 	Devices   bool // device nodes; tried as administrator only, false otherwise
@@ -114,7 +115,7 @@ func (t *trial) no(err error) bool {
 		return false
 	}
 	for _, cannot := range []error{
-		unix.EOPNOTSUPP, unix.ENOSYS, unix.EINVAL, unix.EPERM, unix.EILSEQ, unix.ENAMETOOLONG, unix.EEXIST,
+		syscall.EOPNOTSUPP, syscall.ENOSYS, syscall.EINVAL, syscall.EPERM, syscall.EILSEQ, syscall.ENAMETOOLONG, syscall.EEXIST,
 	} {
 		if errors.Is(err, cannot) {
 			return true
@@ -185,20 +186,26 @@ func (t *trial) entries(a *Abilities) {
 			a.LinkBytes = n
 		}
 	}
+	if err := t.dir.Symlink(handle.JunctionText+`C:\nexlin`, "junction"); !t.no(err) {
+		t.made = append(t.made, "junction")
+		// Where there are none it is a symbolic link with an odd text.
+		data, err := t.dir.Reparse("junction")
+		a.Junctions = !t.no(err) && junction.TagOf(data) == junction.Tag
+	}
 	if err := t.dir.Link("a", t.dir, "second"); !t.no(err) {
 		t.made = append(t.made, "second")
 		x, err := t.dir.Stat("a")
 		y, err2 := t.dir.Stat("second")
 		a.HardLinks = !t.no(errors.Join(err, err2)) && x.SameInode(&y)
 	}
-	a.Nodes = t.node(unix.S_IFIFO) && t.node(unix.S_IFSOCK)
+	a.Nodes = t.node(handle.TypeFIFO) && t.node(handle.TypeSocket)
 	// Whoever may not make device nodes does not learn whether the drive keeps them.
-	a.Devices = os.Geteuid() == 0 && t.node(unix.S_IFCHR)
+	a.Devices = os.Geteuid() == 0 && t.node(handle.TypeChar)
 }
 
 func (t *trial) node(kind uint32) bool {
 	const name = "node"
-	err := t.dir.Mknod(name, kind|0o600, unix.Mkdev(1, 3))
+	err := t.dir.Mknod(name, kind|0o600, handle.Device(1, 3))
 	st, statErr := t.dir.Stat(name)
 	// Some make a plain file and then say that it failed.
 	if e := t.dir.Unlink(name); e != nil && !errors.Is(e, fs.ErrNotExist) {
@@ -207,7 +214,7 @@ func (t *trial) node(kind uint32) bool {
 	if statErr != nil && !errors.Is(statErr, fs.ErrNotExist) {
 		t.err = errors.Join(t.err, statErr)
 	}
-	if errors.Is(err, unix.EIO) && t.always(unix.EIO, func() error { return t.dir.Mknod(name, kind|0o600, unix.Mkdev(1, 3)) }) {
+	if errors.Is(err, syscall.EIO) && t.always(syscall.EIO, func() error { return t.dir.Mknod(name, kind|0o600, handle.Device(1, 3)) }) {
 		return false // exFAT through FUSE calls it a fault
 	}
 	return !t.no(err) && statErr == nil && st.Type() == kind
@@ -341,16 +348,11 @@ func (t *trial) sizes(a *Abilities) {
 		return
 	}
 	err = f.Truncate(1 << 32)
-	if errors.Is(err, unix.EFBIG) {
+	if errors.Is(err, syscall.EFBIG) {
 		a.MaxFile = 1<<32 - 1
 		return
 	}
 	t.no(err)
-}
-
-func (t *trial) isFAT() bool {
-	var st unix.Statfs_t
-	return unix.Fstatfs(t.dir.Fd(), &st) == nil && st.Type == unix.MSDOS_SUPER_MAGIC
 }
 
 func (t *trial) modes() bool {
@@ -403,7 +405,7 @@ func (t *trial) xattrSize(can bool) int {
 	tooLarge := func(n int) bool {
 		x.Value = make([]byte, n)
 		err := t.dir.SetXattr("a", x)
-		if errors.Is(err, unix.ENOSPC) || errors.Is(err, unix.E2BIG) || errors.Is(err, unix.ERANGE) {
+		if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.E2BIG) || errors.Is(err, syscall.ERANGE) {
 			refused = err
 			return true
 		}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -42,34 +41,4 @@ func (s *System) Changes(ctx context.Context) (<-chan struct{}, error) {
 		}
 	}()
 	return out, nil
-}
-
-// standinsHere says in one text which stand-in drives are here, and where.
-func (s *System) standinsHere() string {
-	if s.File == "" {
-		return ""
-	}
-	now, err := WithStandins(s.File)
-	if err != nil {
-		return "" // it is being written
-	}
-	text := "here"
-	for i := range now.standins {
-		if _, err := os.Stat(now.standins[i].Path); err == nil {
-			text += "\x00" + now.standins[i].Path
-		}
-	}
-	return text
-}
-
-// Reload reads the stand-in file again, if one is in force.
-func (s *System) Reload() error {
-	if s.File == "" {
-		return nil
-	}
-	now, err := WithStandins(s.File)
-	if err == nil {
-		s.standins = now.standins
-	}
-	return err
 }

@@ -41,6 +41,12 @@ const (
 	BackupReminder Code = "only-copy"
 	RightsGrow     Code = "rights-would-grow"
 	OthersHands    Code = "in-others-hands"
+	SwitchGap      Code = "switch-gap"
+	WindowsUnseen  Code = "unseen-by-windows"
+	SeenMissing    Code = "as-seen-missing"
+	SeenDiffers    Code = "as-seen-differs"
+	JunctionTaken  Code = "junction-instead"
+	Placeholders   Code = "placeholder-files"
 
 	// inspect: what the target can't keep
 	NamesRefused   Code = "names-not-kept"
@@ -99,6 +105,7 @@ const (
 	Stranger     Code = "foreign-entry"
 	HeldInUse    Code = "held-in-use"
 	OlderAside   Code = "replaced-set-aside"
+	GapFilled    Code = "gap-filled"
 
 	// record and restore-links
 	CopyDiffers    Code = "copy-differs"
@@ -185,6 +192,12 @@ var list = []Kind{
 	{BackupReminder, Info, "After `discard-original` the only copy lies on the other drive.", "keep a backup of that drive", false},
 	{RightsGrow, Blocker, "Programs or devices in the folder are without effect where they are and would have one on the target.", "mount the target with nosuid,nodev; or, if they are known good, `--accept rights-would-grow`", true},
 	{OthersHands, Blocker, "A directory belongs to one account and lies in another one's, who could have put it there to mislead an administrator.", "run as the account it belongs to; or, if it is where it should be, `--accept in-others-hands`", true},
+	{SwitchGap, Warning, "Link and folder can't be exchanged in one act here: for a moment nothing stands at the link path.", "quit the programs that use the folder; `--accept switch-gap` says that this is known", true},
+	{WindowsUnseen, Blocker, "Windows could not follow the link that would be made: on NTFS it follows junctions, and they lead to drives that it reads.", "`--by junction` where folder and target lie on drives of Windows; `--accept unseen-by-windows` if only this system is to follow it", true},
+	{SeenMissing, Blocker, "A junction says where its target is as Windows names it, and only Windows knows its drive letters.", "`--as-seen 'D:\\'` says which letter the drive has there", false},
+	{SeenDiffers, Blocker, "What --as-seen says is not the place of the target on its drive.", "give the drive's root alone, as in `--as-seen 'D:\\'`: the rest is known", false},
+	{JunctionTaken, Info, "This account may not make symbolic links, so a junction is left behind.", "an administrator may, and everybody with the developer mode on; a junction does the same for folders", false},
+	{Placeholders, Blocker, "Files here are placeholders of a sync client: reading them would fetch them all.", "have the client keep everything on this computer, or take them out of the folder", false},
 	{NamesRefused, Blocker, "The target can't keep these names.", "rename them, or choose a drive with another file system", false},
 	{NamesCollide, Blocker, "Names differ only in what the target does not tell apart, so that one would replace the other.", "rename one of each, or choose a drive with another file system", false},
 	{LinksLost, Blocker, "The target can't keep symbolic links.", "choose a drive with another file system, or take the links out of the folder", false},
@@ -235,6 +248,7 @@ var list = []Kind{
 	{Rot, Blocker, "A file at the target has other content than was verified, and nothing says that anybody wrote to it.", "the held original still has the right content: copy these files back from it", false},
 	{Stranger, Warning, "Entries that Nexlin did not make lie in its working directory; they are left there.", "look at them and put them where they belong", false},
 	{OlderAside, Info, "A merge replaced entries of the target; they were set aside on the drive.", "they are yours to look at and to delete", false},
+	{GapFilled, Warning, "Something was made at the link path between the two renames of the switch; it was set aside, not deleted.", "look at it, and put what you need of it into the folder", false},
 	{CopyDiffers, Blocker, "The copy is not what the original is, so it is not taken in.", "make the two equal, and try again; nothing was changed", false},
 	{MetaDiffers, Blocker, "The copy has other times, owners or permissions than the original, as a plain copy has.", "if that is all right: `--accept metadata-differs`", true},
 	{MoreInCopy, Info, "The copy has entries that the original has not, as it has when people work there.", "nothing needs doing", false},

@@ -1,6 +1,10 @@
 package handle
 
-import "golang.org/x/sys/unix"
+import (
+	"errors"
+	"slices"
+	"syscall"
+)
 
 // call makes a system call, again while a signal interrupts it. The name is
 // for fault tests, see fault_off.go.
@@ -9,14 +13,36 @@ func call(name string, f func() error) error {
 		return err
 	}
 	for {
-		if err := f(); err != unix.EINTR {
+		if err := f(); err != syscall.EINTR {
 			return err
 		}
 	}
 }
 
-// callInt is [call] for one that returns a number.
-func callInt(name string, f func() (int, error)) (n int, err error) {
-	err = call(name, func() error { n, err = f(); return err })
-	return n, err
+// callFor is [call] for one that returns something.
+func callFor[T any](name string, f func() (T, error)) (v T, err error) {
+	err = call(name, func() error { v, err = f(); return err })
+	return v, err
+}
+
+// Damaged reports an error by which the system says that a drive or a file
+// system is damaged, or that reading it failed.
+func Damaged(err error) bool { return isOne(err, damage) }
+
+// Gone reports an error by which the system says that a drive is not there
+// any more.
+func Gone(err error) bool { return isOne(err, gone) }
+
+// Passing reports an error that may pass by itself: somebody has the entry open
+// in a way that keeps others from it.
+func Passing(err error) bool { return isOne(err, passing) }
+
+// Absent reports that nothing can be reached under a path: it is not there,
+// or what should be a directory on the way is none, or a link stands there.
+func Absent(err error) bool {
+	return isOne(err, []error{syscall.ENOENT, syscall.ENOTDIR, syscall.ELOOP})
+}
+
+func isOne(err error, of []error) bool {
+	return slices.ContainsFunc(of, func(e error) bool { return errors.Is(err, e) })
 }

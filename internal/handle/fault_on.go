@@ -10,8 +10,6 @@ import (
 	"sync"
 	"sync/atomic"
 	"syscall"
-
-	"golang.org/x/sys/unix"
 )
 
 // A planned fault of system calls. Only programs built with the tag faults
@@ -42,7 +40,7 @@ var planned = sync.OnceValue(func() *faultPlan {
 		at, p.on = strings.CutSuffix(part[1], "+")
 		p.name = part[0]
 		p.at, _ = strconv.ParseInt(at, 10, 64)
-		p.errno = map[string]error{"EIO": unix.EIO, "ENOSPC": unix.ENOSPC, "EROFS": unix.EROFS, "EACCES": unix.EACCES, "EMFILE": unix.EMFILE}[part[2]]
+		p.errno = map[string]error{"EIO": syscall.EIO, "ENOSPC": syscall.ENOSPC, "EROFS": syscall.EROFS, "EACCES": syscall.EACCES, "EMFILE": syscall.EMFILE, "EBUSY": syscall.EBUSY}[part[2]]
 	}
 	return p
 })

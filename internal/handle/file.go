@@ -4,8 +4,7 @@ import (
 	"errors"
 	"io"
 	"io/fs"
-
-	"golang.org/x/sys/unix"
+	"syscall"
 )
 
 // A File is an open regular file. It is a bare descriptor: an os.File asks
@@ -13,7 +12,7 @@ import (
 // files can't, and that is felt over a hundred thousand of them. ReadAt and
 // WriteAt may be called from several goroutines, Read and Write not.
 type File struct {
-	fd   int
+	fd   descriptor
 	path string // for messages only
 }
 
@@ -26,8 +25,8 @@ var (
 // Name is where f was opened, for messages.
 func (f *File) Name() string { return f.path }
 
-// Fd is the descriptor, valid until Close.
-func (f *File) Fd() int { return f.fd }
+// Fd is the descriptor, valid until Close; on Windows the handle.
+func (f *File) Fd() uintptr { return uintptr(f.fd) }
 
 func (f *File) err(op string, err error) error {
 	if err == nil {
@@ -41,7 +40,7 @@ func (f *File) Read(b []byte) (int, error) {
 	if len(b) == 0 {
 		return 0, nil
 	}
-	n, err := callInt("read", func() (int, error) { return unix.Read(f.fd, b) })
+	n, err := callFor("read", func() (int, error) { return sysRead(f.fd, b) })
 	if n == 0 && err == nil {
 		return 0, io.EOF
 	}
@@ -52,7 +51,7 @@ func (f *File) Read(b []byte) (int, error) {
 func (f *File) Write(b []byte) (n int, err error) {
 	for n < len(b) && err == nil {
 		var k int
-		k, err = callInt("write", func() (int, error) { return unix.Write(f.fd, b[n:]) })
+		k, err = callFor("write", func() (int, error) { return sysWrite(f.fd, b[n:]) })
 		n += max(k, 0)
 	}
 	return n, f.err("write", err)
@@ -79,7 +78,7 @@ func (f *File) ReadOnce(b []byte, at int64) (int, error) {
 	if len(b) == 0 {
 		return 0, nil
 	}
-	n, err := callInt("pread", func() (int, error) { return unix.Pread(f.fd, b, at) })
+	n, err := callFor("pread", func() (int, error) { return sysPread(f.fd, b, at) })
 	if n == 0 && err == nil {
 		return 0, io.EOF
 	}
@@ -90,7 +89,7 @@ func (f *File) ReadOnce(b []byte, at int64) (int, error) {
 // so that a file system that lies can't hold the loop for ever.
 func (f *File) WriteAt(b []byte, at int64) (n int, err error) {
 	for n < len(b) {
-		k, err := callInt("pwrite", func() (int, error) { return unix.Pwrite(f.fd, b[n:], at+int64(n)) })
+		k, err := callFor("pwrite", func() (int, error) { return sysPwrite(f.fd, b[n:], at+int64(n)) })
 		if err == nil && k == 0 {
 			err = io.ErrShortWrite
 		}
@@ -105,56 +104,60 @@ func (f *File) WriteAt(b []byte, at int64) (n int, err error) {
 // Close gives the descriptor up. The error may be of a write before.
 func (f *File) Close() error {
 	err := fault("close")
-	return f.err("close", errors.Join(unix.Close(f.fd), err))
+	return f.err("close", errors.Join(sysClose(f.fd), err))
 }
 
 // Sync flushes content and metadata (fsync(2)).
 func (f *File) Sync() error {
-	return f.err("sync", call("fsync", func() error { return unix.Fsync(f.fd) }))
+	return f.err("sync", call("fsync", func() error { return sysSync(f.fd) }))
 }
 
 // Truncate makes the file so many bytes long; what is added is a hole where
 // the file system has them.
 func (f *File) Truncate(size int64) error {
-	return f.err("truncate", call("ftruncate", func() error { return unix.Ftruncate(f.fd, size) }))
+	return f.err("truncate", call("ftruncate", func() error { return sysTruncate(f.fd, size) }))
 }
 
 // Clone makes the file share the content of another one on the same file
 // system (ioctl FICLONE). A file system that can't answers EOPNOTSUPP.
 func (f *File) Clone(from *File) error {
-	return f.err("clone", call("ficlone", func() error { return unix.IoctlFileClone(f.fd, from.fd) }))
+	return f.err("clone", call("ficlone", func() error { return sysClone(f.fd, from.fd) }))
 }
 
 // Chown gives the file an owner and a group.
 func (f *File) Chown(uid, gid uint32) error {
-	return f.err("chown", call("fchown", func() error { return unix.Fchown(f.fd, int(uid), int(gid)) }))
+	return f.err("chown", call("fchown", func() error { return sysChown(f.fd, uid, gid) }))
 }
 
 // Chmod sets the twelve permission bits.
 func (f *File) Chmod(mode uint32) error {
-	return f.err("chmod", call("fchmod", func() error { return unix.Fchmod(f.fd, mode) }))
+	return f.err("chmod", call("fchmod", func() error { return sysChmod(f.fd, mode) }))
 }
 
 // SetTimes sets access and modification time.
 func (f *File) SetTimes(atime, mtime Time) error {
-	ts := []unix.Timespec{atime.spec(), mtime.spec()}
-	return f.err("utimens", call("utimensat", func() error { return setTimesFd(f.fd, ts) }))
+	return f.err("utimens", call("utimensat", func() error { return sysSetTimes(f.fd, atime, mtime) }))
 }
+
+// Uncache has flushed content of the file leave the system's cache, n bytes
+// from off on, 0 to the end, and looks whether it did: a read that follows
+// comes from the device then.
+func (f *File) Uncache(off, n int64) bool { return sysUncache(f.fd, off, n) }
 
 // Stat looks at the open file through its descriptor.
 func (f *File) Stat() (Stat, error) {
 	var s Stat
-	return s, f.err("stat", statx(f.fd, "", unix.AT_EMPTY_PATH, &s))
+	return s, f.err("stat", statOpen(f.fd, &s))
 }
 
 // NextExtent finds the next data at or after at: where it starts and ends.
 // Both are size if only a hole follows (lseek(2), SEEK_DATA and SEEK_HOLE). A
 // file system that can't tell has no holes.
 func (f *File) NextExtent(at, size int64) (start, end int64, err error) {
-	if start, err = f.next(at, size, unix.SEEK_DATA, at); err != nil || start >= size {
+	if start, err = f.next(at, size, false, at); err != nil || start >= size {
 		return start, size, err
 	}
-	if end, err = f.next(start, size, unix.SEEK_HOLE, size); end <= start {
+	if end, err = f.next(start, size, true, size); end <= start {
 		end = size
 	}
 	return start, end, err
@@ -162,18 +165,18 @@ func (f *File) NextExtent(at, size int64) (start, end int64, err error) {
 
 // next seeks what begins at or after at; none is the answer where the file
 // system can't tell.
-func (f *File) next(at, size int64, what int, none int64) (int64, error) {
+func (f *File) next(at, size int64, hole bool, none int64) (int64, error) {
 	var off int64
 	err := call("lseek", func() (err error) {
-		off, err = unix.Seek(f.fd, at, what)
+		off, err = sysSeek(f.fd, at, hole)
 		return err
 	})
 	switch {
 	case err == nil:
 		return min(off, size), nil
-	case errors.Is(err, unix.ENXIO):
+	case errors.Is(err, syscall.ENXIO):
 		return size, nil
-	case errors.Is(err, unix.EINVAL), errors.Is(err, unix.ENOSYS), errors.Is(err, unix.EOPNOTSUPP):
+	case errors.Is(err, syscall.EINVAL), errors.Is(err, syscall.ENOSYS), errors.Is(err, syscall.EOPNOTSUPP):
 		return none, nil
 	}
 	return 0, f.err("seek", err)

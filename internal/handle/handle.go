@@ -14,24 +14,22 @@ import (
 	"errors"
 	"io/fs"
 	"os"
-	"path/filepath"
-	"strconv"
+	"path"
 	"strings"
 	"sync/atomic"
-
-	"golang.org/x/sys/unix"
+	"syscall"
 )
 
 // ErrMount reports an entry that lies on another mount than its directory.
 var ErrMount = errors.New("another file system is mounted here")
 
 // ErrNotDir reports a directory that is none any more.
-var ErrNotDir = unix.ENOTDIR
+var ErrNotDir = syscall.ENOTDIR
 
 // A Dir is an open directory. Its methods may be called from several
 // goroutines; the zero value is of no use.
 type Dir struct {
-	fd   int
+	fd   descriptor
 	path string // for messages only, never resolved again
 	refs atomic.Int32
 }
@@ -41,7 +39,7 @@ type Dir struct {
 // path that must not be followed use [OpenReal].
 // The error is a *fs.PathError.
 func Open(path string) (*Dir, error) {
-	return openAt(unix.AT_FDCWD, path, path, unix.O_DIRECTORY|unix.O_RDONLY|unix.O_CLOEXEC)
+	return openBy(path, func() (descriptor, error) { return sysOpen(path) })
 }
 
 // OpenReal opens the directory at an absolute path in which no component
@@ -50,29 +48,22 @@ func Open(path string) (*Dir, error) {
 // The error is a *fs.PathError; ELOOP or ENOTDIR means that a link stands
 // in the way.
 func OpenReal(path string) (*Dir, error) {
-	how := unix.OpenHow{
-		Flags:   unix.O_DIRECTORY | unix.O_RDONLY | unix.O_CLOEXEC,
-		Resolve: unix.RESOLVE_NO_SYMLINKS | unix.RESOLVE_NO_MAGICLINKS,
-	}
-	fd, err := callInt("openat2", func() (int, error) { return unix.Openat2(unix.AT_FDCWD, path, &how) })
-	if err != nil {
-		return nil, &fs.PathError{Op: "open", Path: path, Err: err}
-	}
-	return newDir(fd, path), nil
+	return openBy(path, func() (descriptor, error) { return sysOpenReal(path) })
 }
 
-func newDir(fd int, path string) *Dir {
+func newDir(fd descriptor, path string) *Dir {
 	d := &Dir{fd: fd, path: path}
 	d.refs.Store(1)
 	return d
 }
 
-func openAt(dirfd int, name, full string, flags int) (*Dir, error) {
-	fd, err := callInt("openat", func() (int, error) { return unix.Openat(dirfd, name, flags, 0) })
+// openBy makes a Dir of what f opens at path.
+func openBy(path string, f func() (descriptor, error)) (*Dir, error) {
+	fd, err := callFor("openat", f)
 	if err != nil {
-		return nil, &fs.PathError{Op: "open", Path: full, Err: err}
+		return nil, &fs.PathError{Op: "open", Path: path, Err: err}
 	}
-	return newDir(fd, full), nil
+	return newDir(fd, path), nil
 }
 
 // Retain counts one more user of d and returns d.
@@ -85,7 +76,7 @@ func (d *Dir) Release() {
 	}
 	switch n := d.refs.Add(-1); {
 	case n == 0:
-		unix.Close(d.fd)
+		sysClose(d.fd)
 	case n < 0:
 		panic("handle: released once too often: " + d.path)
 	}
@@ -94,15 +85,18 @@ func (d *Dir) Release() {
 // Path is where d was opened, for messages.
 func (d *Dir) Path() string { return d.path }
 
-// Fd is the descriptor, valid until the last release.
-func (d *Dir) Fd() int { return d.fd }
+// Fd is the descriptor, valid until the last release; on Windows the handle.
+func (d *Dir) Fd() uintptr { return uintptr(d.fd) }
+
+// RealPath is where d lies now, as the system tells; empty if it doesn't.
+func (d *Dir) RealPath() string { return sysPath(d.fd) }
 
 // Join gives the path of name below d, for messages.
 func (d *Dir) Join(name string) string {
 	if name == "" || name == "." {
 		return d.path
 	}
-	return strings.TrimSuffix(d.path, "/") + "/" + name
+	return join(d.path, name)
 }
 
 func (d *Dir) err(op, name string, err error) error {
@@ -116,24 +110,20 @@ func (d *Dir) err(op, name string, err error) error {
 // ENOTDIR, never followed; a mount point is [ErrMount] only for callers that
 // compare [Stat.Mount], see [Dir.Beneath] for the strict form.
 func (d *Dir) Sub(name string) (*Dir, error) {
-	return openAt(d.fd, name, d.Join(name), unix.O_DIRECTORY|unix.O_RDONLY|unix.O_NOFOLLOW|unix.O_CLOEXEC)
+	return openBy(d.Join(name), func() (descriptor, error) { return sysOpenDir(d.fd, name) })
 }
 
 // Beneath opens the directory at rel, a relative path of any depth ("." is
-// d itself). No link is followed and no mount is crossed (openat2(2) with
-// BENEATH, NO_SYMLINKS and NO_XDEV).
+// d itself). No link is followed and no mount is crossed: on Linux by
+// openat2(2) with BENEATH, NO_SYMLINKS and NO_XDEV.
 func (d *Dir) Beneath(rel string) (*Dir, error) {
-	f, err := d.beneath(rel, unix.O_DIRECTORY|unix.O_RDONLY, 0)
-	if err != nil {
-		return nil, err
-	}
-	return newDir(f, d.Join(rel)), nil
+	return openBy(d.Join(rel), func() (descriptor, error) { return sysBeneath(d.fd, rel) })
 }
 
 // Parent opens the directory that holds rel and returns it with rel's last
 // component. Like [Dir.Beneath] it follows nothing.
 func (d *Dir) Parent(rel string) (*Dir, string, error) {
-	dir, name := filepath.Split(rel)
+	dir, name := path.Split(rel)
 	if dir == "" {
 		return d.Retain(), name, nil
 	}
@@ -141,35 +131,11 @@ func (d *Dir) Parent(rel string) (*Dir, string, error) {
 	return p, name, err
 }
 
-func (d *Dir) beneath(rel string, flags int, mode uint32) (int, error) {
-	how := unix.OpenHow{
-		Flags:   uint64(flags | unix.O_CLOEXEC | unix.O_NOFOLLOW),
-		Mode:    uint64(mode),
-		Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_SYMLINKS | unix.RESOLVE_NO_XDEV | unix.RESOLVE_NO_MAGICLINKS,
-	}
-	for {
-		fd, err := callInt("openat2", func() (int, error) { return unix.Openat2(d.fd, rel, &how) })
-		switch err {
-		case nil:
-			return fd, nil
-		case unix.EAGAIN: // a rename raced with the look-up: openat2(2) says try again
-			continue
-		case unix.EXDEV:
-			return -1, d.err("open", rel, ErrMount)
-		}
-		return -1, d.err("open", rel, err)
-	}
-}
-
 // OpenFile opens the regular file called name in d for reading, without
 // following a link and without blocking on a FIFO. Access times are left
 // alone where this account may ask for that (O_NOATIME, open(2)).
 func (d *Dir) OpenFile(name string) (*File, error) {
-	const flags = unix.O_RDONLY | unix.O_NOFOLLOW | unix.O_NONBLOCK | unix.O_CLOEXEC
-	fd, err := callInt("openat", func() (int, error) { return unix.Openat(d.fd, name, flags|unix.O_NOATIME, 0) })
-	if err == unix.EPERM {
-		fd, err = callInt("openat", func() (int, error) { return unix.Openat(d.fd, name, flags, 0) })
-	}
+	fd, err := callFor("openat", func() (descriptor, error) { return sysOpenFile(d.fd, name) })
 	if err != nil {
 		return nil, d.err("open", name, err)
 	}
@@ -189,8 +155,7 @@ func (d *Dir) OpenBeneath(rel string) (*File, error) {
 // Create makes the regular file called name, which must not exist, and
 // opens it for reading and writing. The process's umask takes bits off mode.
 func (d *Dir) Create(name string, mode uint32) (*File, error) {
-	const flags = unix.O_RDWR | unix.O_CREAT | unix.O_EXCL | unix.O_NOFOLLOW | unix.O_CLOEXEC
-	fd, err := callInt("openat", func() (int, error) { return unix.Openat(d.fd, name, flags, mode) })
+	fd, err := callFor("openat", func() (descriptor, error) { return sysCreate(d.fd, name, mode) })
 	if err != nil {
 		return nil, d.err("create", name, err)
 	}
@@ -200,7 +165,7 @@ func (d *Dir) Create(name string, mode uint32) (*File, error) {
 // Link gives the file called name one more name, newName in to, which must
 // not exist (linkat(2)).
 func (d *Dir) Link(name string, to *Dir, newName string) error {
-	if err := call("linkat", func() error { return unix.Linkat(d.fd, name, to.fd, newName, 0) }); err != nil {
+	if err := call("linkat", func() error { return sysLink(d.fd, name, to.fd, newName) }); err != nil {
 		return &os.LinkError{Op: "link", Old: d.Join(name), New: to.Join(newName), Err: err}
 	}
 	return nil
@@ -209,71 +174,39 @@ func (d *Dir) Link(name string, to *Dir, newName string) error {
 // Mknod makes a FIFO, a socket's name or a device node, as the type bits of
 // mode say (mknod(2)).
 func (d *Dir) Mknod(name string, mode uint32, device uint64) error {
-	return d.err("mknod", name, call("mknodat", func() error { return unix.Mknodat(d.fd, name, mode, int(device)) }))
+	return d.err("mknod", name, call("mknodat", func() error { return sysMknod(d.fd, name, mode, device) }))
 }
 
 // ChmodEntry sets the permission bits of the entry called name, which is no
 // link.
 func (d *Dir) ChmodEntry(name string, mode uint32) error {
-	err := call("fchmodat", func() error { return unix.Fchmodat(d.fd, name, mode, unix.AT_SYMLINK_NOFOLLOW) })
-	if err == unix.EOPNOTSUPP || err == unix.ENOSYS {
-		err = d.chmodPinned(name, mode)
-	}
-	return d.err("chmod", name, err)
-}
-
-// chmodPinned does it where the kernel has no fchmodat2(2), before Linux 6.6:
-// through a descriptor that pins the entry without opening it (O_PATH).
-func (d *Dir) chmodPinned(name string, mode uint32) error {
-	fd, err := callInt("openat", func() (int, error) {
-		return unix.Openat(d.fd, name, unix.O_PATH|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
-	})
-	if err != nil {
-		return err
-	}
-	defer unix.Close(fd)
-	var st unix.Stat_t
-	if err := unix.Fstat(fd, &st); err != nil {
-		return err
-	}
-	if st.Mode&unix.S_IFMT == unix.S_IFLNK {
-		return unix.EOPNOTSUPP
-	}
-	return call("fchmodat", func() error { return unix.Chmod("/proc/self/fd/"+strconv.Itoa(fd), mode) })
+	return d.err("chmod", name, call("fchmodat", func() error { return sysChmodEntry(d.fd, name, mode) }))
 }
 
 // Mkdir makes the directory called name, which must not exist.
 func (d *Dir) Mkdir(name string, mode uint32) error {
-	return d.err("mkdir", name, call("mkdirat", func() error { return unix.Mkdirat(d.fd, name, mode) }))
+	return d.err("mkdir", name, call("mkdirat", func() error { return sysMkdir(d.fd, name, mode) }))
 }
 
 // Symlink makes a symbolic link called name with the given text.
 func (d *Dir) Symlink(text, name string) error {
-	return d.err("symlink", name, call("symlinkat", func() error { return unix.Symlinkat(text, d.fd, name) }))
+	return d.err("symlink", name, call("symlinkat", func() error { return sysSymlink(text, d.fd, name) }))
 }
 
 // Readlink returns the text of the symbolic link called name.
-func (d *Dir) Readlink(name string) (string, error) {
-	for size := 256; ; size *= 2 {
-		buf := make([]byte, size)
-		n, err := callInt("readlinkat", func() (int, error) { return unix.Readlinkat(d.fd, name, buf) })
-		if err != nil {
-			return "", d.err("readlink", name, err)
-		}
-		if n < size {
-			return string(buf[:n]), nil
-		}
-	}
+func (d *Dir) Readlink(name string) (text string, err error) {
+	err = call("readlinkat", func() error { text, err = sysReadlink(d.fd, name); return err })
+	return text, d.err("readlink", name, err)
 }
 
 // Unlink removes the entry called name, which is no directory.
 func (d *Dir) Unlink(name string) error {
-	return d.err("remove", name, call("unlinkat", func() error { return unix.Unlinkat(d.fd, name, 0) }))
+	return d.err("remove", name, call("unlinkat", func() error { return sysUnlink(d.fd, name) }))
 }
 
 // Rmdir removes the empty directory called name.
 func (d *Dir) Rmdir(name string) error {
-	return d.err("remove", name, call("rmdir", func() error { return unix.Unlinkat(d.fd, name, unix.AT_REMOVEDIR) }))
+	return d.err("remove", name, call("rmdir", func() error { return sysRmdir(d.fd, name) }))
 }
 
 // Rename gives name in d the name newName in to. An entry that is already
@@ -281,8 +214,8 @@ func (d *Dir) Rmdir(name string) error {
 // RENAME_NOREPLACE). Where the file system lacks that, it is looked first:
 // between the look and the act nobody but this account may write there.
 func (d *Dir) Rename(name string, to *Dir, newName string) error {
-	err := d.rename(name, to, newName, unix.RENAME_NOREPLACE)
-	if !errors.Is(err, unix.EINVAL) {
+	err := d.rename(name, to, newName, neverReplace)
+	if !errors.Is(err, syscall.EINVAL) {
 		return err
 	}
 	if _, err := to.Stat(newName); err == nil {
@@ -290,22 +223,31 @@ func (d *Dir) Rename(name string, to *Dir, newName string) error {
 	} else if !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	return d.rename(name, to, newName, 0)
+	return d.rename(name, to, newName, mayReplace)
 }
 
 // Replace is [Dir.Rename] that replaces what is there.
 func (d *Dir) Replace(name string, to *Dir, newName string) error {
-	return d.rename(name, to, newName, 0)
+	return d.rename(name, to, newName, mayReplace)
 }
 
 // Exchange swaps two entries in one act (renameat2(2), RENAME_EXCHANGE).
 // A file system that can't answers EINVAL.
 func (d *Dir) Exchange(name string, with *Dir, other string) error {
-	return d.rename(name, with, other, unix.RENAME_EXCHANGE)
+	return d.rename(name, with, other, swap)
 }
 
-func (d *Dir) rename(name string, to *Dir, newName string, flags uint) error {
-	err := call("renameat2", func() error { return unix.Renameat2(d.fd, name, to.fd, newName, flags) })
+// A renaming says what becomes of an entry that has the new name already.
+type renaming int
+
+const (
+	mayReplace renaming = iota
+	neverReplace
+	swap
+)
+
+func (d *Dir) rename(name string, to *Dir, newName string, how renaming) error {
+	err := call("renameat2", func() error { return sysRename(d.fd, name, to.fd, newName, how) })
 	if err != nil {
 		return &os.LinkError{Op: "rename", Old: d.Join(name), New: to.Join(newName), Err: err}
 	}
@@ -314,62 +256,67 @@ func (d *Dir) rename(name string, to *Dir, newName string, flags uint) error {
 
 // Sync flushes the directory itself: the names in it, not what they name.
 func (d *Dir) Sync() error {
-	return d.err("sync", ".", call("fsync", func() error { return unix.Fsync(d.fd) }))
+	return d.err("sync", ".", call("fsync", func() error { return sysSyncDir(d.fd) }))
 }
 
 // SyncAll flushes the whole file system that d lies on (syncfs(2)) and
 // reports write-back errors that happened since d was opened.
 func (d *Dir) SyncAll() error {
-	return d.err("sync", ".", call("syncfs", func() error { return unix.Syncfs(d.fd) }))
+	return d.err("sync", ".", call("syncfs", func() error { return sysSyncAll(d.fd) }))
 }
 
 // Lock takes a lock on the directory's own handle, shared or exclusive,
 // without waiting (flock(2)). It goes with the last release of d. A lock
-// that somebody else holds is [unix.EWOULDBLOCK].
+// that somebody else holds is [syscall.EWOULDBLOCK].
 func (d *Dir) Lock(exclusive bool) error {
-	how := unix.LOCK_SH
-	if exclusive {
-		how = unix.LOCK_EX
-	}
-	return d.err("lock", ".", call("flock", func() error { return unix.Flock(d.fd, how|unix.LOCK_NB) }))
+	return d.err("lock", ".", call("flock", func() error { return sysLock(d.fd, exclusive) }))
 }
 
 // Chmod, Chown and SetTimes change d itself through its handle.
 func (d *Dir) Chmod(mode uint32) error {
-	return d.err("chmod", ".", call("fchmod", func() error { return unix.Fchmod(d.fd, mode) }))
+	return d.err("chmod", ".", call("fchmod", func() error { return sysChmod(d.fd, mode) }))
 }
 
 // Chown gives d an owner and a group.
 func (d *Dir) Chown(uid, gid uint32) error {
-	return d.err("chown", ".", call("fchown", func() error { return unix.Fchown(d.fd, int(uid), int(gid)) }))
+	return d.err("chown", ".", call("fchown", func() error { return sysChown(d.fd, uid, gid) }))
 }
 
 // SetTimes sets access and modification time of d.
 func (d *Dir) SetTimes(atime, mtime Time) error {
-	ts := []unix.Timespec{atime.spec(), mtime.spec()}
-	return d.err("utimens", ".", call("utimensat", func() error { return setTimesFd(d.fd, ts) }))
+	return d.err("utimens", ".", call("utimensat", func() error { return sysSetTimes(d.fd, atime, mtime) }))
 }
 
 // ChownEntry and SetTimesEntry work on the entry called name; a link there
 // is changed itself, not what it names.
 func (d *Dir) ChownEntry(name string, uid, gid uint32) error {
-	return d.err("chown", name, call("fchownat", func() error {
-		return unix.Fchownat(d.fd, name, int(uid), int(gid), unix.AT_SYMLINK_NOFOLLOW)
-	}))
+	return d.err("chown", name, call("fchownat", func() error { return sysChownEntry(d.fd, name, uid, gid) }))
 }
 
 // SetTimesEntry sets the times of the entry called name, see [Dir.ChownEntry].
 func (d *Dir) SetTimesEntry(name string, atime, mtime Time) error {
-	ts := []unix.Timespec{atime.spec(), mtime.spec()}
-	return d.err("utimens", name, call("utimensat", func() error {
-		return unix.UtimesNanoAt(d.fd, name, ts, unix.AT_SYMLINK_NOFOLLOW)
-	}))
+	return d.err("utimens", name, call("utimensat", func() error { return sysSetTimesEntry(d.fd, name, atime, mtime) }))
 }
 
-// Access asks whether this account may do what mode (unix.R_OK, W_OK, X_OK)
-// says with the entry called name, a link there not being followed.
+// What [Dir.Access] asks for, as in access(2).
+const (
+	MayEnter = 1 << iota
+	MayWrite
+	MayRead
+)
+
+// Access asks whether this account may do what mode ([MayRead], [MayWrite],
+// [MayEnter]) says with the entry called name, a link there not being
+// followed.
 func (d *Dir) Access(name string, mode uint32) error {
-	return d.err("access", name, call("faccessat2", func() error {
-		return unix.Faccessat2(d.fd, name, mode, unix.AT_EACCESS|unix.AT_SYMLINK_NOFOLLOW)
-	}))
+	return d.err("access", name, call("faccessat2", func() error { return sysAccess(d.fd, name, mode) }))
+}
+
+// Access asks whether this account may do what mode says at a path that a
+// person named, links being followed (access(2)).
+func Access(path string, mode uint32) error {
+	if err := sysAccessPath(path, mode); err != nil {
+		return &fs.PathError{Op: "access", Path: path, Err: err}
+	}
+	return nil
 }

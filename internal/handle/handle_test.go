@@ -108,7 +108,7 @@ func TestNodesByName(t *testing.T) {
 	d := open(t, dir)
 	for name, kind := range map[string]uint32{"fifo": unix.S_IFIFO, "socket": unix.S_IFSOCK} {
 		require.NoError(t, d.Mknod(name, kind|0o600, 0))
-		for mode, chmod := range map[uint32]func(string, uint32) error{0o640: d.ChmodEntry, 0o604: d.chmodPinned} {
+		for mode, chmod := range map[uint32]func(string, uint32) error{0o640: d.ChmodEntry, 0o604: func(n string, m uint32) error { return chmodPinned(d.fd, n, m) }} {
 			require.NoError(t, chmod(name, mode))
 			st, err := d.Stat(name)
 			require.NoError(t, err)
@@ -125,7 +125,7 @@ func TestNodesByName(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "file"), nil, 0o600))
 	require.NoError(t, d.Symlink("file", "link"))
 	require.Error(t, d.ChmodEntry("link", 0o777))
-	require.Error(t, d.chmodPinned("link", 0o777))
+	require.Error(t, chmodPinned(d.fd, "link", 0o777))
 	st, err := d.Stat("file")
 	require.NoError(t, err)
 	require.EqualValues(t, 0o600, st.Perm())

@@ -1,14 +1,9 @@
 package handle
 
 import (
-	"bytes"
-	"encoding/binary"
 	"iter"
 	"slices"
 	"strings"
-	"sync"
-
-	"golang.org/x/sys/unix"
 )
 
 // batch is how many names of a directory are held at once. A directory with
@@ -82,8 +77,8 @@ type lister struct {
 // last; more says that there are others behind them.
 func (l *lister) next() (more bool, err error) {
 	l.items, l.below = l.items[:0], item{}
-	err = l.dir.eachBlock(func(block []byte) error {
-		l.take(block)
+	err = l.dir.eachBlock(func(names iter.Seq[[]byte]) error {
+		l.take(names)
 		if len(l.items) >= 2*l.limit {
 			more = true
 			l.cut()
@@ -102,8 +97,8 @@ func (l *lister) cut() {
 }
 
 // take keeps the names of a block that come next.
-func (l *lister) take(block []byte) {
-	for name := range dirents(block) {
+func (l *lister) take(names iter.Seq[[]byte]) {
+	for name := range names {
 		if l.key == nil && (string(name) <= l.last.name || l.below.name != "" && string(name) >= l.below.name) {
 			continue
 		}
@@ -118,62 +113,14 @@ func (l *lister) take(block []byte) {
 	}
 }
 
-// dirents gives the names in a block of getdents64(2) records, without "."
-// and "..": inode 8, offset 8, length 2, type 1, name up to a zero byte.
-func dirents(block []byte) iter.Seq[[]byte] {
-	return func(yield func([]byte) bool) {
-		for len(block) >= 19 {
-			size := int(binary.NativeEndian.Uint16(block[16:]))
-			if size < 19 || size > len(block) {
-				return
-			}
-			name := block[19:size]
-			if i := bytes.IndexByte(name, 0); i >= 0 {
-				name = name[:i]
-			}
-			block = block[size:]
-			if string(name) == "." || string(name) == ".." {
-				continue
-			}
-			if !yield(name) {
-				return
-			}
-		}
-	}
-}
-
-var blocks = sync.Pool{New: func() any { b := make([]byte, 32<<10); return &b }}
-
-// eachBlock reads d from its start in blocks of getdents64(2) records, each
-// valid during the call. The first error of f ends it.
-func (d *Dir) eachBlock(f func(block []byte) error) error {
-	if _, err := unix.Seek(d.fd, 0, 0); err != nil {
-		return d.err("read", ".", err)
-	}
-	buf := blocks.Get().(*[]byte)
-	defer blocks.Put(buf)
-	for {
-		n, err := callInt("getdents", func() (int, error) { return unix.Getdents(d.fd, *buf) })
-		if err != nil {
-			return d.err("read", ".", err)
-		}
-		if n == 0 {
-			return nil
-		}
-		if err := f((*buf)[:n]); err != nil {
-			return err
-		}
-	}
-}
-
 // EachStat looks at every entry in d in no order and calls f with what
 // [Dir.Stat] says of it. Name and stat are valid during the call only. The
 // first error of f ends it.
 func (d *Dir) EachStat(f func(name []byte, st *Stat, err error) error) error {
 	var st Stat
-	return d.eachBlock(func(block []byte) error {
-		for name := range dirents(block) {
-			err := statxAt(d.fd, &name[0], 0, &st) // the zero byte follows in the block
+	return d.eachBlock(func(names iter.Seq[[]byte]) error {
+		for name := range names {
+			err := statListed(d.fd, name, &st)
 			if err != nil {
 				err = d.err("stat", string(name), err)
 			}

@@ -5,11 +5,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"slices"
-	"strings"
-	"sync"
-
-	"golang.org/x/sys/unix"
+	"syscall"
 )
 
 // Private makes a directory that only this account can look into, and opens
@@ -105,7 +101,7 @@ func (d *Dir) DropPrivate(name string, p *Dir) error {
 		return err
 	}
 	err := d.Rmdir(name)
-	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, unix.ENOTDIR) {
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) {
 		return nil // somebody moved it away: it was empty
 	}
 	return err
@@ -114,20 +110,12 @@ func (d *Dir) DropPrivate(name string, p *Dir) error {
 func (d *Dir) clearPrivate() error {
 	for _, take := range []func(string) error{d.Rmdir, d.Unlink} {
 		// One of the two fits, if anything is left at all.
-		if err := take(InPrivate); err != nil && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, unix.ENOTDIR) && !errors.Is(err, unix.EISDIR) {
+		if err := take(InPrivate); err != nil && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, syscall.ENOTDIR) && !errors.Is(err, syscall.EISDIR) {
 			return err
 		}
 	}
 	return nil
 }
-
-// administrator reports whether this process has the rights of the machine's
-// administrator: the root of a user namespace has but an account's
-// (user_namespaces(7)).
-var administrator = sync.OnceValue(func() bool {
-	b, err := os.ReadFile("/proc/self/uid_map")
-	return os.Geteuid() == 0 && (err != nil || slices.Equal(strings.Fields(string(b)), []string{"0", "0", "4294967295"}))
-})
 
 // A HandsError reports a directory that another account could have put in its
 // place: it stands in a directory of that account's and does not belong to it.
@@ -139,35 +127,4 @@ type HandsError struct {
 
 func (e *HandsError) Error() string {
 	return fmt.Sprintf("%s, or a directory above it, belongs to account %d and lies in the hands of account %d", e.Path, e.Owner, e.Hands)
-}
-
-// Trusted looks from d upwards, for an administrator: whoever owns a directory
-// can put any other one that is in it already under another name there, also
-// one of the administrator's (I6). So what lies in an account's directory has
-// to belong to that account. The error is a *HandsError; for other accounts
-// there is none, since they are led nowhere that they may not go.
-func (d *Dir) Trusted() error {
-	if !administrator() {
-		return nil
-	}
-	at := d.Retain()
-	defer func() { at.Release() }()
-	is, err := at.Self()
-	for err == nil {
-		var up *Dir
-		if up, err = openAt(at.fd, "..", d.path, unix.O_DIRECTORY|unix.O_RDONLY|unix.O_CLOEXEC); err != nil {
-			return err
-		}
-		at.Release()
-		at = up
-		var above Stat
-		if above, err = at.Self(); err != nil || above.SameInode(&is) {
-			return err
-		}
-		if above.UID != 0 && is.UID != above.UID {
-			return &HandsError{Path: d.path, Owner: is.UID, Hands: above.UID}
-		}
-		is = above
-	}
-	return err
 }

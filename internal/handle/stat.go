@@ -2,13 +2,7 @@ package handle
 
 import (
 	"io/fs"
-	"os"
-	"strconv"
-	"strings"
 	"time"
-	"unsafe"
-
-	"golang.org/x/sys/unix"
 )
 
 // A Time is a point in time as file systems keep it; it reaches further
@@ -17,8 +11,6 @@ type Time struct {
 	Sec  int64
 	Nsec uint32
 }
-
-func (t Time) spec() unix.Timespec { return unix.Timespec{Sec: t.Sec, Nsec: int64(t.Nsec)} }
 
 // Std converts t for printing and for measuring distances.
 func (t Time) Std() time.Time { return time.Unix(t.Sec, int64(t.Nsec)) }
@@ -43,7 +35,39 @@ func Rounded(t Time, step time.Duration) Time {
 	return t
 }
 
-// A Stat is what statx(2) says of an entry. Sizes are in bytes.
+// The kinds of entry in the type bits of a mode and the bits beside the
+// permissions, as inode(7) has them, on every system.
+const (
+	TypeMask    = 0o170000
+	TypeSocket  = 0o140000
+	TypeSymlink = 0o120000
+	TypeRegular = 0o100000
+	TypeBlock   = 0o060000
+	TypeDir     = 0o040000
+	TypeChar    = 0o020000
+	TypeFIFO    = 0o010000
+
+	SetUID = 0o4000
+	SetGID = 0o2000
+	Sticky = 0o1000
+)
+
+// What [Stat.Attributes] may have in it.
+const (
+	AttrImmutable   = 1 << iota // can't be changed or renamed
+	AttrAppend                  // can only grow
+	AttrEncrypted               // by the file system
+	AttrPlaceholder             // its content is elsewhere and fetched by reading it
+	AttrDirLink                 // a link that says itself that it leads to a directory (NTFS)
+)
+
+// An Xattr is one extended attribute (xattr(7)).
+type Xattr struct {
+	Name  string
+	Value []byte
+}
+
+// A Stat is what statx(2) says of an entry, or what comes nearest to it. Sizes are in bytes.
 type Stat struct {
 	Dev, Ino            uint64
 	Mode                uint32 // type and permissions, as in stat(2)
@@ -54,22 +78,22 @@ type Stat struct {
 	Rdev                uint64
 	Atime, Mtime, Ctime Time
 	Mount               uint64 // mount id; 0 where the kernel does not tell
-	Attributes          uint64 // unix.STATX_ATTR_*
+	Attributes          uint64 // Attr…
 	MountRoot           bool   // the root of a mount
 }
 
 // The kinds of entry, by the type bits of the mode.
-func (s *Stat) IsDir() bool     { return s.Mode&unix.S_IFMT == unix.S_IFDIR }
-func (s *Stat) IsRegular() bool { return s.Mode&unix.S_IFMT == unix.S_IFREG }
-func (s *Stat) IsSymlink() bool { return s.Mode&unix.S_IFMT == unix.S_IFLNK }
+func (s *Stat) IsDir() bool     { return s.Mode&TypeMask == TypeDir }
+func (s *Stat) IsRegular() bool { return s.Mode&TypeMask == TypeRegular }
+func (s *Stat) IsSymlink() bool { return s.Mode&TypeMask == TypeSymlink }
 
 // IsDevice reports a character or block device node.
 func (s *Stat) IsDevice() bool {
-	return s.Mode&unix.S_IFMT == unix.S_IFCHR || s.Mode&unix.S_IFMT == unix.S_IFBLK
+	return s.Mode&TypeMask == TypeChar || s.Mode&TypeMask == TypeBlock
 }
 
-// Type is the type bits of the mode, unix.S_IFREG and so on.
-func (s *Stat) Type() uint32 { return s.Mode & unix.S_IFMT }
+// Type is the type bits of the mode, [TypeRegular] and so on.
+func (s *Stat) Type() uint32 { return s.Mode & TypeMask }
 
 // Perm is the permission bits with setuid, setgid and sticky.
 func (s *Stat) Perm() uint32 { return s.Mode & 0o7777 }
@@ -79,64 +103,22 @@ func (s *Stat) SameInode(o *Stat) bool {
 	return s.Dev == o.Dev && s.Ino == o.Ino && s.Type() == o.Type()
 }
 
-const statMask = unix.STATX_BASIC_STATS | unix.STATX_MNT_ID
-
-func statx(dirfd int, name string, flags int, out *Stat) error {
-	p, err := unix.BytePtrFromString(name)
-	if err != nil {
-		return err
-	}
-	return statxAt(dirfd, p, flags, out)
-}
-
-// statxAt is statx(2) for a name that ends in a zero byte; a link is not
-// followed.
-func statxAt(dirfd int, name *byte, flags int, out *Stat) error {
-	if err := fault("statx"); err != nil {
-		return err
-	}
-	flags |= unix.AT_SYMLINK_NOFOLLOW | unix.AT_NO_AUTOMOUNT
-	var x unix.Statx_t
-	for {
-		_, _, e := unix.Syscall6(unix.SYS_STATX, uintptr(dirfd), uintptr(unsafe.Pointer(name)), uintptr(flags),
-			statMask, uintptr(unsafe.Pointer(&x)), 0)
-		if e == 0 {
-			break
-		}
-		if e != unix.EINTR {
-			return e
-		}
-	}
-	*out = Stat{
-		Dev: unix.Mkdev(x.Dev_major, x.Dev_minor), Ino: x.Ino, Mode: uint32(x.Mode), Nlink: x.Nlink,
-		UID: x.Uid, GID: x.Gid, Size: int64(x.Size), Allocated: int64(x.Blocks) * 512,
-		Rdev:       unix.Mkdev(x.Rdev_major, x.Rdev_minor),
-		Atime:      Time{x.Atime.Sec, x.Atime.Nsec},
-		Mtime:      Time{x.Mtime.Sec, x.Mtime.Nsec},
-		Ctime:      Time{x.Ctime.Sec, x.Ctime.Nsec},
-		Mount:      x.Mnt_id,
-		Attributes: x.Attributes,
-		MountRoot:  x.Attributes&unix.STATX_ATTR_MOUNT_ROOT != 0,
-	}
-	return nil
-}
-
 // Stat looks at the entry called name, a link there not being followed.
 func (d *Dir) Stat(name string) (Stat, error) {
 	var s Stat
-	err := statx(d.fd, name, 0, &s)
+	err := statAt(d.fd, name, &s)
 	return s, d.err("stat", name, err)
 }
 
 // StatInto is [Dir.Stat] into a value of the caller's.
 func (d *Dir) StatInto(name string, s *Stat) error {
-	return d.err("stat", name, statx(d.fd, name, 0, s))
+	return d.err("stat", name, statAt(d.fd, name, s))
 }
 
 // Self looks at d itself.
 func (d *Dir) Self() (Stat, error) {
 	var s Stat
-	err := statx(d.fd, "", unix.AT_EMPTY_PATH, &s)
+	err := statOpen(d.fd, &s)
 	return s, d.err("stat", ".", err)
 }
 
@@ -144,7 +126,7 @@ func (d *Dir) Self() (Stat, error) {
 // followed, the ones before it are.
 func Lstat(path string) (Stat, error) {
 	var s Stat
-	if err := statx(unix.AT_FDCWD, path, 0, &s); err != nil {
+	if err := statPath(path, &s); err != nil {
 		return s, &fs.PathError{Op: "stat", Path: path, Err: err}
 	}
 	return s, nil
@@ -152,29 +134,23 @@ func Lstat(path string) (Stat, error) {
 
 // Session names the time for which the file system of d has been mounted: it
 // is another one after the next mount and the next start of the machine.
-// Empty where the kernel does not tell (before Linux 6.8, which gives each
-// mount a number of its own, statx(2) STATX_MNT_ID_UNIQUE).
+// Empty where the system does not tell.
 func (d *Dir) Session() (string, error) {
-	boot, err := os.ReadFile("/proc/sys/kernel/random/boot_id")
-	if err != nil {
-		return "", nil
-	}
-	var x unix.Statx_t
-	err = call("statx", func() error {
-		return unix.Statx(d.fd, "", unix.AT_EMPTY_PATH, unix.STATX_MNT_ID_UNIQUE, &x)
-	})
-	if err != nil || x.Mask&unix.STATX_MNT_ID_UNIQUE == 0 {
-		return "", d.err("stat", ".", err)
-	}
-	return strings.TrimSpace(string(boot)) + "/" + strconv.FormatUint(x.Mnt_id, 10), nil
+	session, err := sysSession(d.fd)
+	return session, d.err("stat", ".", err)
 }
 
-// setTimesFd is futimens(3): utimensat(2) with a null path. The x/sys call
-// can't pass a null path, so this one does.
-func setTimesFd(fd int, ts []unix.Timespec) error {
-	_, _, e := unix.Syscall6(unix.SYS_UTIMENSAT, uintptr(fd), 0, uintptr(unsafe.Pointer(&ts[0])), 0, 0, 0)
-	if e != 0 {
-		return e
+// Room is what a file system says of its room, in bytes but for Inodes.
+type Room struct {
+	Size, Free, Block int64 // Free is what ordinary accounts may use
+	Inodes            int64 // free inodes; -1 where they are made as needed
+}
+
+// RoomAt measures the file system that path, which must exist, lies on.
+func RoomAt(path string) (Room, error) {
+	r, err := sysRoom(path)
+	if err != nil {
+		err = &fs.PathError{Op: "statfs", Path: path, Err: err}
 	}
-	return nil
+	return r, err
 }

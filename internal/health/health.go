@@ -11,10 +11,10 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"syscall"
 	"time"
 
 	"github.com/dustin/go-humanize"
-	"golang.org/x/sys/unix"
 
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
@@ -195,7 +195,7 @@ func (r *Report) target(e *redirect.Engine) error {
 	case errors.Is(err, fs.ErrPermission):
 		r.warn(finding.TargetNoWrite, red.Target, "this account may not look into "+pathtext.Show(red.Target))
 		return nil
-	case errors.Is(err, fs.ErrNotExist), errors.Is(err, unix.ENOTDIR), errors.Is(err, unix.ELOOP):
+	case handle.Absent(err):
 		return r.lost(e)
 	default:
 		r.add(r.find(finding.TargetUnread, red.Target, fmt.Sprintf("%s can't be opened: %v", pathtext.Show(red.Target), plain(err))))
@@ -210,15 +210,15 @@ func (r *Report) target(e *redirect.Engine) error {
 	if err := r.growth(e, &d); err != nil {
 		return err
 	}
-	switch err := target.Access(".", unix.W_OK|unix.X_OK); {
-	case errors.Is(err, fs.ErrPermission), errors.Is(err, unix.EROFS):
+	switch err := target.Access(".", handle.MayWrite|handle.MayEnter); {
+	case errors.Is(err, fs.ErrPermission), errors.Is(err, syscall.EROFS):
 		if !d.ReadOnly {
 			r.warn(finding.TargetNoWrite, red.Target, "this account may not write in "+pathtext.Show(red.Target))
 		}
 	case err != nil:
 		r.add(r.find(finding.TargetUnread, red.Target, fmt.Sprintf("%s can't be looked at: %v", pathtext.Show(red.Target), plain(err))))
 	case r.State == Good:
-		if err := redirect.Try(redirect.Via(red), target); err != nil {
+		if _, err := redirect.Try(red, target); err != nil {
 			r.add(r.find(finding.TrialFailed, red.Link, err.Error()))
 		}
 	}

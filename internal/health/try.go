@@ -12,6 +12,7 @@ import (
 type Trial struct {
 	Redirect ledger.Redirect
 	Report   *Report
+	ByBytes  bool  // the link is a junction that this system can't follow: only what it says was compared
 	Err      error // a *redirect.TrialError; nil if the proof holds
 }
 
@@ -33,6 +34,6 @@ func Try(ctx context.Context, e *redirect.Engine, r ledger.Redirect) (*Trial, er
 		return t, nil
 	}
 	defer target.Release()
-	t.Err = redirect.Try(redirect.Via(r), target)
+	t.ByBytes, t.Err = redirect.Try(r, target)
 	return t, nil
 }

@@ -6,13 +6,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"os/exec"
-	"path/filepath"
-	"slices"
-	"strconv"
 	"strings"
-	"syscall"
 	"time"
 )
 
@@ -65,17 +60,12 @@ func (c Command) Run(ctx context.Context) (string, error) {
 	cmd := exec.CommandContext(limited, c.Args[0], c.Args[1:]...)
 	cmd.Env, cmd.Dir = c.Env, c.Dir
 	if cmd.Dir == "" {
-		cmd.Dir = "/"
+		cmd.Dir = rootDir
 	}
 	out := &limitedWriter{}
 	cmd.Stdout, cmd.Stderr = out, out
 	cmd.WaitDelay = time.Second
-	// A group of its own: a signal to Nexlin is not one to the program.
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
-	if os.Geteuid() == 0 && c.UID != 0 {
-		cmd.SysProcAttr.Credential = &syscall.Credential{Uid: c.UID, Gid: c.GID}
-	}
-	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
+	c.apart(cmd)
 	err := cmd.Run()
 	text := strings.TrimSpace(out.String())
 	switch {
@@ -102,49 +92,3 @@ func (w *limitedWriter) Write(b []byte) (int, error) {
 }
 
 var _ io.Writer = (*limitedWriter)(nil)
-
-// Called lists the processes of an account whose command or program has one
-// of the names; of all accounts if any is set. This process is left out.
-func Called(ctx context.Context, names []string, uid uint32, any bool) ([]Holder, error) {
-	procs, err := os.ReadDir("/proc")
-	if err != nil {
-		return nil, err
-	}
-	var out []Holder
-	for _, p := range procs {
-		pid, err := strconv.Atoi(p.Name())
-		if err != nil || pid == os.Getpid() {
-			continue
-		}
-		if err := ctx.Err(); err != nil {
-			return nil, err
-		}
-		dir := filepath.Join("/proc", p.Name())
-		fi, err := os.Stat(dir)
-		if err != nil {
-			continue // it has ended
-		}
-		if st, ok := fi.Sys().(*syscall.Stat_t); !ok || !any && st.Uid != uid {
-			continue
-		}
-		comm, err := os.ReadFile(dir + "/comm")
-		if err != nil {
-			continue
-		}
-		is := []string{strings.TrimSpace(string(comm))}
-		if exe, err := os.Readlink(dir + "/exe"); err == nil {
-			is = append(is, filepath.Base(exe))
-		}
-		// The kernel keeps 15 bytes of a name.
-		hit := slices.ContainsFunc(names, func(n string) bool {
-			return slices.Contains(is, n) || len(n) > 15 && is[0] == n[:15]
-		})
-		if state, err := os.ReadFile(dir + "/stat"); err == nil && bytes.Contains(state, []byte(") Z ")) {
-			continue // it has ended, and nobody has asked
-		}
-		if hit {
-			out = append(out, Holder{PID: pid, Program: is[0], How: Running})
-		}
-	}
-	return out, nil
-}

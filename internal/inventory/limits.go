@@ -7,7 +7,6 @@ import (
 	"unicode/utf16"
 	"unicode/utf8"
 
-	"golang.org/x/sys/unix"
 	"golang.org/x/text/unicode/norm"
 
 	"nexlin/internal/handle"
@@ -17,6 +16,7 @@ import (
 // zero value can keep everything.
 type Limits struct {
 	NoSymlinks  bool
+	NoJunctions bool // nor links of Windows, on NTFS
 	NoHardLinks bool
 	NoNodes     bool // FIFOs and sockets
 	NoDevices   bool
@@ -136,7 +136,7 @@ func (l *Limits) lostXattrs(f *Facts, e *Entry, xattrs []handle.Xattr) {
 
 func isNode(st *handle.Stat) bool {
 	t := st.Type()
-	return t == unix.S_IFIFO || t == unix.S_IFSOCK
+	return t == handle.TypeFIFO || t == handle.TypeSocket
 }
 
 // IsACL reports an attribute that holds a POSIX ACL.

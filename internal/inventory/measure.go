@@ -9,10 +9,9 @@ import (
 	"strings"
 	"sync"
 
-	"golang.org/x/sys/unix"
-
 	"nexlin/internal/handle"
 	"nexlin/internal/hardlink"
+	"nexlin/internal/junction"
 )
 
 // listed is how many paths of one kind a [Listing] keeps.
@@ -48,18 +47,19 @@ type Facts struct {
 	Nodes              int64 // FIFOs, sockets and devices
 	HardLinks          int64 // names of files with more than one
 
-	Unreadable Listing         // this account may not read them
-	Sockets    Listing         // names of sockets
-	Devices    Listing         // character and block devices
-	Setuid     Listing         // programs that run with another account's rights
-	Mounts     Listing         // other file systems inside
-	HardOut    Listing         // files of which some names lie outside the folder
-	LeadOut    Listing         // relative links that climb out of the folder
-	Foreign    Listing         // owner or group that this account may not give
-	Immutable  Listing         // marked immutable or append-only
-	Privileged Listing         // attributes only an administrator may set
-	Other      Listing         // placeholders and encrypted entries: reading them is not copying them
-	Lost       [losses]Listing // what Options.Limits would take from them
+	Unreadable   Listing         // this account may not read them
+	Sockets      Listing         // names of sockets
+	Devices      Listing         // character and block devices
+	Setuid       Listing         // programs that run with another account's rights
+	Mounts       Listing         // other file systems inside
+	HardOut      Listing         // files of which some names lie outside the folder
+	LeadOut      Listing         // relative links that climb out of the folder
+	Foreign      Listing         // owner or group that this account may not give
+	Immutable    Listing         // marked immutable or append-only
+	Privileged   Listing         // attributes only an administrator may set
+	Other        Listing         // encrypted entries: reading them is not copying them
+	Placeholders Listing         // their content is elsewhere: reading them fetches it
+	Lost         [losses]Listing // what Options.Limits would take from them
 }
 
 // Entries is the number of inodes the folder takes.
@@ -253,18 +253,19 @@ func (c *counter) deep(e *Entry) {
 	if c.m.o.MayGive != nil && !c.m.o.MayGive(st.UID, st.GID) {
 		f.Foreign.add(e.Path)
 	}
-	if st.Attributes&(unix.STATX_ATTR_IMMUTABLE|unix.STATX_ATTR_APPEND) != 0 {
+	if st.Attributes&(handle.AttrImmutable|handle.AttrAppend) != 0 {
 		f.Immutable.add(e.Path)
 	}
-	if st.Attributes&unix.STATX_ATTR_ENCRYPTED != 0 {
+	if st.Attributes&handle.AttrEncrypted != 0 {
 		f.Other.add(e.Path)
 	}
-	if st.IsSymlink() {
-		if text, err := e.Dir.Readlink(e.Name); err == nil && LeadsOut(e.Path, text) {
-			f.LeadOut.add(e.Path)
-		}
+	if st.Attributes&handle.AttrPlaceholder != 0 {
+		f.Placeholders.add(e.Path)
 	}
-	if st.IsRegular() && !c.m.o.Root && e.Dir.Access(e.Name, unix.R_OK) != nil {
+	if st.IsSymlink() {
+		c.link(e)
+	}
+	if st.IsRegular() && !c.m.o.Root && e.Dir.Access(e.Name, handle.MayRead) != nil {
 		f.Unreadable.add(e.Path)
 		return
 	}
@@ -282,9 +283,26 @@ func (c *counter) deep(e *Entry) {
 	}
 	c.m.o.Limits.lostXattrs(f, e, xattrs)
 	if !c.m.o.Root && slices.ContainsFunc(xattrs, func(x handle.Xattr) bool {
-		return !SystemLabel(x.Name) && !IsACL(x.Name) && !strings.HasPrefix(x.Name, "user.")
+		return !SystemLabel(x.Name) && !IsACL(x.Name) && handle.NeedsRights(x.Name)
 	}) {
 		f.Privileged.add(e.Path)
+	}
+}
+
+// link looks at what a link says, and, on NTFS, what it is.
+func (c *counter) link(e *Entry) {
+	data, err := e.Dir.Reparse(e.Name)
+	if tag := junction.TagOf(data); err == nil && tag != 0 {
+		if !junction.IsLink(tag) {
+			c.facts.Placeholders.add(e.Path) // a driver shows what it can't read as a link
+			return
+		}
+		if c.m.o.Limits.NoJunctions {
+			c.facts.Lost[LossSymlink].add(e.Path)
+		}
+	}
+	if text, err := e.Dir.Readlink(e.Name); err == nil && LeadsOut(e.Path, text) {
+		c.facts.LeadOut.add(e.Path)
 	}
 }
 
@@ -294,9 +312,9 @@ func (c *counter) kinds(e *Entry) {
 	switch {
 	case st.IsDevice():
 		f.Devices.add(e.Path)
-	case st.Type() == unix.S_IFSOCK:
+	case st.Type() == handle.TypeSocket:
 		f.Sockets.add(e.Path)
-	case st.IsRegular() && (st.Mode&unix.S_ISUID != 0 || st.Mode&unix.S_ISGID != 0 && st.Mode&0o010 != 0):
+	case st.IsRegular() && (st.Mode&handle.SetUID != 0 || st.Mode&handle.SetGID != 0 && st.Mode&0o010 != 0):
 		f.Setuid.add(e.Path)
 	}
 }
@@ -305,7 +323,7 @@ func (c *counter) kinds(e *Entry) {
 // its own rules and place (a security label), or shows a second time under
 // another name (XFS, its ACLs): it is not the folder's.
 func SystemLabel(name string) bool {
-	return name == "security.selinux" || name == "security.SMACK64" || strings.HasPrefix(name, "trusted.SGI_ACL_")
+	return handle.OfWindows(name) || name == "security.selinux" || name == "security.SMACK64" || strings.HasPrefix(name, "trusted.SGI_ACL_")
 }
 
 func (c *counter) firstName(e *Entry) bool {
@@ -331,7 +349,7 @@ func (f *Facts) merge(o *Facts) {
 	f.HardLinks += o.HardLinks
 	for _, p := range [][2]*Listing{
 		{&f.Unreadable, &o.Unreadable}, {&f.Sockets, &o.Sockets}, {&f.Devices, &o.Devices}, {&f.Setuid, &o.Setuid},
-		{&f.Mounts, &o.Mounts}, {&f.HardOut, &o.HardOut}, {&f.LeadOut, &o.LeadOut}, {&f.Foreign, &o.Foreign},
+		{&f.Mounts, &o.Mounts}, {&f.HardOut, &o.HardOut}, {&f.LeadOut, &o.LeadOut}, {&f.Placeholders, &o.Placeholders}, {&f.Foreign, &o.Foreign},
 		{&f.Immutable, &o.Immutable}, {&f.Privileged, &o.Privileged}, {&f.Other, &o.Other},
 	} {
 		p[0].merge(*p[1])

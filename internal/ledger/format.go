@@ -82,4 +82,6 @@ CREATE TABLE packs (
   digest   TEXT NOT NULL,             -- SHA-256 of the archive
   made     TEXT NOT NULL
 );
+`, `
+ALTER TABLE redirects ADD COLUMN link_text TEXT NOT NULL DEFAULT ''; -- what a junction says; empty: the link says the target's path
 `}

@@ -20,7 +20,6 @@ import (
 	"path/filepath"
 	"time"
 
-	"golang.org/x/sys/unix"
 	"modernc.org/sqlite"
 	sqlite3 "modernc.org/sqlite/lib"
 )
@@ -135,24 +134,10 @@ func checkDir(dir string) error {
 	if err != nil {
 		return err
 	}
-	st, err := statOwner(dir)
-	switch {
-	case err != nil:
-		return err
-	case !fi.IsDir():
+	if !fi.IsDir() {
 		return &StateDirError{dir, "it is no directory"}
-	case int(st) != os.Geteuid():
-		return &StateDirError{dir, fmt.Sprintf("it belongs to account %d, not to this one", st)}
-	case fi.Mode().Perm()&0o022 != 0:
-		return &StateDirError{dir, "other accounts may write to it; chmod go-w puts that right"}
 	}
-	return nil
-}
-
-func statOwner(dir string) (uint32, error) {
-	var st unix.Stat_t
-	err := unix.Stat(dir, &st)
-	return st.Uid, err
+	return checkOwner(dir)
 }
 
 func open(dir string, write bool) (*Ledger, error) {

@@ -47,6 +47,15 @@ type Redirect struct {
 	// redirect; nil if nothing was.
 	Settings json.RawMessage
 	Card     string // the card it was made by; empty without one
+	Text     string // what a junction says, see package link; empty: the link says the target's path
+}
+
+// LinkText is what the link of r says.
+func (r *Redirect) LinkText() string {
+	if r.Text != "" {
+		return r.Text
+	}
+	return r.Target
 }
 
 // MarshalJSON implements [json.Marshaler]: a redirect also stands in the plan
@@ -92,7 +101,7 @@ type Held struct {
 	Gone     time.Time // zero while it is held
 }
 
-const redirectColumns = "name, state, link, target, methods, account, uid, drive, bytes, files, created, run, settings, card"
+const redirectColumns = "name, state, link, target, methods, account, uid, drive, bytes, files, created, run, settings, card, link_text"
 
 type scanner interface{ Scan(...any) error }
 
@@ -100,7 +109,7 @@ func scanRedirect(s scanner) (Redirect, error) {
 	var r Redirect
 	var link, target, drive, settings []byte
 	var methods, created string
-	err := s.Scan(&r.Name, &r.State, &link, &target, &methods, &r.Account, &r.UID, &drive, &r.Bytes, &r.Files, &created, &r.Run, &settings, &r.Card)
+	err := s.Scan(&r.Name, &r.State, &link, &target, &methods, &r.Account, &r.UID, &drive, &r.Bytes, &r.Files, &created, &r.Run, &settings, &r.Card, &r.Text)
 	if err != nil {
 		return r, err
 	}
@@ -142,9 +151,9 @@ func (t *Tx) SaveRedirect(r Redirect) error {
 	if len(settings) == 0 || string(settings) == "null" {
 		settings = json.RawMessage("[]")
 	}
-	_, err = t.tx.Exec("INSERT OR REPLACE INTO redirects ("+redirectColumns+") VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
+	_, err = t.tx.Exec("INSERT OR REPLACE INTO redirects ("+redirectColumns+") VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
 		r.Name, r.State, []byte(r.Link), []byte(r.Target), strings.Join(r.Methods, "+"), r.Account, r.UID, drive,
-		r.Bytes, r.Files, timeText(r.Created), r.Run, []byte(settings), r.Card)
+		r.Bytes, r.Files, timeText(r.Created), r.Run, []byte(settings), r.Card, r.Text)
 	if err != nil || r.Drive.ID == "" || r.Drive.Counter == 0 {
 		return err
 	}

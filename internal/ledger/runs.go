@@ -13,7 +13,7 @@ import (
 	"strings"
 	"time"
 
-	"golang.org/x/sys/unix"
+	"nexlin/internal/handle"
 )
 
 // States of a run.
@@ -214,11 +214,8 @@ func (r *Run) takeLock() error {
 	if err != nil {
 		return err
 	}
-	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+	if err := lockFile(f, true); err != nil {
 		f.Close()
-		if err == unix.EWOULDBLOCK {
-			return ErrBusy
-		}
 		return err
 	}
 	r.lock = f
@@ -231,7 +228,7 @@ func (l *Ledger) locked(id string) bool {
 		return false
 	}
 	defer f.Close()
-	return unix.Flock(int(f.Fd()), unix.LOCK_SH|unix.LOCK_NB) == unix.EWOULDBLOCK
+	return errors.Is(lockFile(f, false), ErrBusy)
 }
 
 // Dir is the run's own directory.
@@ -298,10 +295,7 @@ func (r *Run) Reserve(bytes int64) error {
 	if err != nil {
 		return err
 	}
-	err = unix.Fallocate(int(f.Fd()), 0, 0, bytes)
-	if err == unix.EOPNOTSUPP { // the room can't be kept there, only measured
-		err = nil
-	}
+	err = allocate(f, bytes)
 	if err != nil {
 		err = &fs.PathError{Op: "reserve", Path: path, Err: err}
 	}
@@ -321,10 +315,9 @@ func (r *Run) Unreserve() error {
 // or the nearest one above that exists.
 func CheckRoom(dir string) (free int64, err error) {
 	for {
-		var st unix.Statfs_t
-		err := unix.Statfs(dir, &st)
+		room, err := handle.RoomAt(dir)
 		if err == nil {
-			return int64(st.Bavail) * int64(st.Frsize), nil
+			return room.Free, nil
 		}
 		if up := filepath.Dir(dir); errors.Is(err, fs.ErrNotExist) && up != dir {
 			dir = up

@@ -13,10 +13,11 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-
-	"golang.org/x/sys/unix"
+	"syscall"
+	"time"
 
 	"nexlin/internal/handle"
+	"nexlin/internal/junction"
 )
 
 // maxChain is how many links a path may lead through: Linux's own limit
@@ -39,8 +40,7 @@ var ErrNoExchange = errors.New("this file system can't exchange two entries in o
 // link met, and the real path at the end. If the end does not exist, real is
 // where it would be and the error is fs.ErrNotExist.
 func Chain(path string) (steps []Step, real string, err error) {
-	rest := strings.Split(strings.Trim(filepath.Clean(path), "/"), "/")
-	real = "/"
+	real, rest := split(path)
 	for len(rest) > 0 {
 		part := rest[0]
 		rest = rest[1:]
@@ -52,11 +52,11 @@ func Chain(path string) (steps []Step, real string, err error) {
 			continue
 		}
 		at := filepath.Join(real, part)
-		fi, err := os.Lstat(at)
+		st, err := handle.Lstat(at)
 		if err != nil {
 			return steps, filepath.Join(append([]string{at}, rest...)...), err
 		}
-		if fi.Mode()&fs.ModeSymlink == 0 {
+		if !st.IsSymlink() {
 			real = at
 			continue
 		}
@@ -64,16 +64,39 @@ func Chain(path string) (steps []Step, real string, err error) {
 		if err != nil {
 			return steps, at, err
 		}
-		steps = append(steps, Step{at, text})
+		steps = append(steps, Step{at, says(real, part, text)})
 		if len(steps) > maxChain {
-			return steps, at, &fs.PathError{Op: "follow", Path: path, Err: unix.ELOOP}
+			return steps, at, &fs.PathError{Op: "follow", Path: path, Err: syscall.ELOOP}
 		}
+		root, on := split(text)
 		if filepath.IsAbs(text) {
-			real = "/"
+			real = root
 		}
-		rest = append(strings.Split(strings.Trim(text, "/"), "/"), rest...)
+		rest = append(on, rest...)
 	}
 	return steps, real, nil
+}
+
+// split gives the root that a path begins with, on every system the one of
+// paths without a drive, and the names behind it.
+func split(path string) (root string, names []string) {
+	vol := filepath.VolumeName(path)
+	sep := string(filepath.Separator)
+	return vol + sep, strings.Split(filepath.ToSlash(strings.Trim(path[len(vol):], sep)), "/")
+}
+
+// says is what a link says, for people to see: of a junction its own bytes, not
+// what a driver makes of them.
+func says(dir, name, text string) string {
+	d, err := handle.Open(dir)
+	if err != nil {
+		return text
+	}
+	defer d.Release()
+	if own, err := d.Readlink(name); err == nil && IsJunction(own) {
+		return own
+	}
+	return text
 }
 
 // Make puts a symbolic link with this text under name and reads it back.
@@ -163,23 +186,26 @@ func Remove(dir *handle.Dir, name, text string) error {
 // in one act. A file system without that is [ErrNoExchange].
 func Exchange(dir *handle.Dir, a string, with *handle.Dir, b string) error {
 	err := dir.Exchange(a, with, b)
-	if errors.Is(err, unix.EINVAL) || errors.Is(err, unix.ENOSYS) {
+	if errors.Is(err, syscall.EINVAL) || errors.Is(err, syscall.ENOSYS) {
 		return &fs.PathError{Op: "exchange", Path: dir.Join(a), Err: ErrNoExchange}
 	}
 	return err
 }
 
-// TryBeside makes two links in dir, exchanges them and takes them away: the
-// switch in small, before a byte is copied. The names must be free. The times
-// of dir are put back where this account may do that.
-func TryBeside(dir *handle.Dir, name string) (err error) {
+// TryBeside does the switch in small before a byte is copied: it makes two
+// links with this text in dir, exchanges them, and takes them away. exchanges
+// is false where the file system can't do that in one act; then it is tried
+// that a link can be renamed. Under names that begin with name there may be links
+// of a trial that was killed, and nothing else. The
+// times of dir are put back where this account may do that.
+func TryBeside(dir *handle.Dir, name, text string) (exchanges bool, err error) {
 	before, err := dir.Self()
 	if err != nil {
-		return err
+		return false, err
 	}
-	a, b := name+"a", name+"b"
+	a, b, c := name+"a", name+"b", name+"c"
 	defer func() {
-		for _, n := range []string{a, b} {
+		for _, n := range []string{a, b, c} {
 			if e := dir.Unlink(n); e != nil && !errors.Is(e, fs.ErrNotExist) {
 				err = errors.Join(err, e)
 			}
@@ -188,11 +214,65 @@ func TryBeside(dir *handle.Dir, name string) (err error) {
 			err = errors.Join(err, e)
 		}
 	}()
-	if err := Make(dir, a, a); err != nil {
-		return err
+	for _, n := range []string{a, b, c} { // of a trial that was killed
+		if err := Remove(dir, n, text); err != nil {
+			return false, err
+		}
 	}
-	if err := Make(dir, b, b); err != nil {
-		return err
+	for _, n := range []string{a, b} {
+		if err := Make(dir, n, text); err != nil {
+			return false, err
+		}
 	}
-	return Exchange(dir, a, dir, b)
+	err = Exchange(dir, a, dir, b)
+	if !errors.Is(err, ErrNoExchange) {
+		return err == nil, err
+	}
+	if err := dir.Rename(a, dir, c); err != nil {
+		return false, err
+	}
+	is, err := Is(dir, c, text)
+	if err == nil && !is {
+		err = &fs.PathError{Op: "rename", Path: dir.Join(c), Err: ErrNotOurs}
+	}
+	return false, err
+}
+
+// maxWait bounds how long [Patiently] tries: what scanners and indexers hold
+// open they let go of sooner.
+const maxWait = 10 * time.Second
+
+// Patiently does a rename, and does it again, with growing waits, while the
+// system says that somebody holds one of the entries just now. The last error
+// is returned.
+func Patiently(rename func() error) error {
+	waited := time.Duration(0)
+	for wait := 5 * time.Millisecond; ; wait = min(2*wait, time.Second) {
+		err := rename()
+		if err == nil || !handle.Passing(err) || waited >= maxWait {
+			return err
+		}
+		time.Sleep(wait)
+		waited += wait
+	}
+}
+
+// JunctionTo is the text of a junction to a place as the system that follows
+// it names that: D:\ines\Documents, or \\?\Volume{…}\ines\Documents. The error
+// is that of [junction.Clean].
+func JunctionTo(seen string) (text string, err error) {
+	t, err := junction.Clean(seen)
+	return handle.JunctionText + strings.TrimPrefix(t, `\\?\`), err
+}
+
+// IsJunction reports a text that is a junction's.
+func IsJunction(text string) bool { return strings.HasPrefix(text, handle.JunctionText) }
+
+// Seen is where a link leads as people write it: the text of a symbolic link,
+// and of a junction the place as the system that follows it names that.
+func Seen(text string) string {
+	if !IsJunction(text) {
+		return text
+	}
+	return junction.Link{Substitute: text}.Target()
 }

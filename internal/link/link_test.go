@@ -53,7 +53,9 @@ func TestOnlyOursIsRemoved(t *testing.T) {
 	require.NoError(t, Remove(d, "ours", "/the target"))
 	require.NoError(t, Remove(d, "ours", "/the target"))
 	before := lab.Print(t, filepath.Join(dir, "dir"))
-	require.NoError(t, TryBeside(d, ".try"))
+	exchanges, err := TryBeside(d, ".try", "/the target")
+	require.NoError(t, err)
+	require.True(t, exchanges)
 	require.NoFileExists(t, filepath.Join(dir, ".trya"))
 	require.Equal(t, before, lab.Print(t, filepath.Join(dir, "dir")))
 }

@@ -14,8 +14,6 @@ import (
 	"strconv"
 	"strings"
 
-	"golang.org/x/sys/unix"
-
 	"nexlin/internal/handle"
 )
 
@@ -35,7 +33,7 @@ type Entry struct {
 	Xattrs   []handle.Xattr
 }
 
-func (e *Entry) is(t uint32) bool { return e.Mode&unix.S_IFMT == t }
+func (e *Entry) is(t uint32) bool { return e.Mode&handle.TypeMask == t }
 
 // A Writer writes entries in the one order; that they come in that order is
 // the caller's promise.
@@ -61,19 +59,19 @@ func (m *Writer) put(s string) {
 func (m *Writer) Write(e *Entry) error {
 	m.put(visPath(e.Path))
 	switch {
-	case e.is(unix.S_IFDIR):
+	case e.is(handle.TypeDir):
 		m.put(" type=dir")
-	case e.is(unix.S_IFLNK):
+	case e.is(handle.TypeSymlink):
 		m.put(" type=link link=" + vis(e.Link))
-	case e.is(unix.S_IFREG):
+	case e.is(handle.TypeRegular):
 		m.put(" type=file size=" + strconv.FormatInt(e.Size, 10))
-	case e.is(unix.S_IFCHR), e.is(unix.S_IFBLK):
+	case e.is(handle.TypeChar), e.is(handle.TypeBlock):
 		m.put(" type=" + typeName(e.Mode) + " device=0x" + strconv.FormatUint(e.Rdev, 16))
 	default:
 		m.put(" type=" + typeName(e.Mode))
 	}
 	m.put(fmt.Sprintf(" mode=%04o uid=%d gid=%d time=%s", e.Mode&0o7777, e.UID, e.GID, formatTime(e.Mtime)))
-	if e.is(unix.S_IFREG) && !e.BLAKE3 {
+	if e.is(handle.TypeRegular) && !e.BLAKE3 {
 		m.put(" sha256digest=" + hex.EncodeToString(e.Digest[:]))
 	}
 	m.put("\n")
@@ -83,7 +81,7 @@ func (m *Writer) Write(e *Entry) error {
 	if e.Was != "" {
 		m.put("#nexlin was " + vis(e.Was) + "\n")
 	}
-	if e.is(unix.S_IFREG) && e.BLAKE3 {
+	if e.is(handle.TypeRegular) && e.BLAKE3 {
 		m.put("#nexlin blake3 " + hex.EncodeToString(e.Digest[:]) + "\n")
 	}
 	for _, x := range e.Xattrs {
@@ -94,13 +92,13 @@ func (m *Writer) Write(e *Entry) error {
 
 // types are the names of the types by their bits.
 var types = map[string]uint32{
-	"dir": unix.S_IFDIR, "file": unix.S_IFREG, "link": unix.S_IFLNK, "fifo": unix.S_IFIFO, "socket": unix.S_IFSOCK,
-	"char": unix.S_IFCHR, "block": unix.S_IFBLK,
+	"dir": handle.TypeDir, "file": handle.TypeRegular, "link": handle.TypeSymlink, "fifo": handle.TypeFIFO, "socket": handle.TypeSocket,
+	"char": handle.TypeChar, "block": handle.TypeBlock,
 }
 
 func typeName(mode uint32) string {
 	for name, t := range types {
-		if mode&unix.S_IFMT == t {
+		if mode&handle.TypeMask == t {
 			return name
 		}
 	}

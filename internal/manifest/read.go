@@ -10,8 +10,6 @@ import (
 	"strconv"
 	"strings"
 
-	"golang.org/x/sys/unix"
-
 	"nexlin/internal/handle"
 )
 
@@ -130,13 +128,13 @@ type comment struct {
 // comments reads the lines of ours that follow an entry, in their order.
 func (m *Reader) comments(e *Entry) error {
 	kinds := []comment{
-		{"#nexlin same ", !e.is(unix.S_IFDIR), func(v string) (err error) {
+		{"#nexlin same ", !e.is(handle.TypeDir), func(v string) (err error) {
 			if e.Same, err = parsePath(v); err == nil && handle.Compare(e.Same, e.Path) >= 0 {
 				err = errors.New("the first name comes first")
 			}
 			return err
 		}},
-		{"#nexlin was ", e.is(unix.S_IFLNK), func(v string) (err error) {
+		{"#nexlin was ", e.is(handle.TypeSymlink), func(v string) (err error) {
 			if e.Was, err = unvis(v); err == nil && e.Was == "" {
 				err = errors.New("not a text")
 			}
@@ -277,19 +275,19 @@ func fill(e *Entry, kv map[string]string) error {
 		errs = append(errs, err)
 	}
 	switch kind {
-	case unix.S_IFREG:
+	case handle.TypeRegular:
 		e.Size = int64(number("size", 10, 63))
 		if d := take("sha256digest"); d == "" {
 			e.BLAKE3 = true // a comment has to follow
 		} else if err := parseDigest(d, &e.Digest); err != nil {
 			errs = append(errs, err)
 		}
-	case unix.S_IFCHR, unix.S_IFBLK:
+	case handle.TypeChar, handle.TypeBlock:
 		d, ok := strings.CutPrefix(take("device"), "0x")
 		if e.Rdev, err = strconv.ParseUint(d, 16, 64); err != nil || !ok {
 			errs = append(errs, errors.New("device: no number"))
 		}
-	case unix.S_IFLNK:
+	case handle.TypeSymlink:
 		if e.Link, err = unvis(take("link")); err != nil || e.Link == "" {
 			errs = append(errs, errors.New("link: not a text"))
 		}

@@ -5,8 +5,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path/filepath"
-
-	"golang.org/x/sys/unix"
+	"syscall"
 
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
@@ -30,7 +29,7 @@ func LookAtLink(r ledger.Redirect) ([]finding.Finding, error) {
 	if errors.Is(err, fs.ErrPermission) {
 		return nil, nil
 	}
-	if missing(err) || errors.Is(err, unix.ENOTDIR) || isLoop(err) {
+	if handle.Absent(err) {
 		fs, _ := one(finding.LinkMissing, "the directory of the link is gone, or is a link itself: "+pathtext.Show(filepath.Dir(r.Link)))
 		fs[0] = fs[0].Instead("make the directory again, then `nexlin mend " + pathtext.Quote(r.Name) + "`")
 		return fs, nil
@@ -55,12 +54,14 @@ func LookAtLink(r ledger.Redirect) ([]finding.Finding, error) {
 		return fs, nil
 	}
 	text, err := parent.Readlink(filepath.Base(r.Link))
-	if err != nil || text == r.Target {
+	if err != nil || text == r.LinkText() {
 		return nil, err
 	}
 	_, real, err := link.Chain(r.Link)
 	switch {
-	case errors.Is(err, unix.ELOOP):
+	case link.IsJunction(text) || r.Text != "":
+		return one(finding.LinkChanged, fmt.Sprintf("%s leads to %s, not to %s", shown, pathtext.Show(link.Seen(text)), pathtext.Show(link.Seen(r.LinkText()))))
+	case errors.Is(err, syscall.ELOOP):
 		return one(finding.LinkLoop, fmt.Sprintf("%s leads to %s and so round to itself, not to %s", shown, pathtext.Show(text), pathtext.Show(r.Target)))
 	case err == nil && real == r.Target:
 		return one(finding.LinkIndirect, fmt.Sprintf("%s leads to %s, and only from there to %s", shown, pathtext.Show(text), pathtext.Show(r.Target)))

@@ -6,8 +6,7 @@ import (
 	"errors"
 	"io/fs"
 	"path/filepath"
-
-	"golang.org/x/sys/unix"
+	"syscall"
 
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
@@ -35,6 +34,11 @@ func (m *mover) backward(ctx context.Context) error {
 		}
 		m.switched = false
 		at = placed
+	}
+	if at == between {
+		if at, err = m.backFromGap(ctx); err != nil {
+			return err
+		}
 	}
 	if err := m.settingsBack(ctx); err != nil {
 		return err
@@ -89,7 +93,7 @@ func (m *mover) dropTempLink() error {
 func (m *mover) switchBack(ctx context.Context) error {
 	switch m.p.Kind {
 	case KindMove:
-		return m.act(ctx, "switch-back", m.p.LinkText, m.exchangeAgain, nil)
+		return m.exchangeAgainAct(ctx)
 	case KindMoveOn:
 		if err := m.act(ctx, "unhold", m.p.Held, m.unhold, nil); err != nil {
 			return err
@@ -104,7 +108,7 @@ func (m *mover) switchBack(ctx context.Context) error {
 	if err := m.act(ctx, "unhold", m.p.Held, m.unhold, nil); err != nil {
 		return err
 	}
-	return m.act(ctx, "switch-back", m.p.LinkText, m.linkAgain, nil)
+	return m.act(ctx, "switch-back", m.p.LinkText, func() error { return m.linkAgain(ctx) }, nil)
 }
 
 // unhold gives what was held its own name again.
@@ -125,10 +129,13 @@ func (m *mover) unhold() error {
 // linkAgain puts the link of a brought-back redirect in its place and the
 // folder that stood there under the part's name; for one that had been
 // detached the folder only leaves its place.
-func (m *mover) linkAgain() error {
+func (m *mover) linkAgain(ctx context.Context) error {
 	part := partName(m.p.Run)
 	if m.unlinked() {
 		return errors.Join(m.linkIn.Rename(m.base(), m.into, part), m.linkIn.Sync())
+	}
+	if m.p.Gap {
+		return m.linkInPlace(ctx, m.into, part)
 	}
 	if err := link.Remove(m.into, part, string(m.p.LinkText)); err != nil {
 		return err
@@ -329,7 +336,7 @@ func (m *mover) dropTag() error {
 
 func rmdirIfEmpty(d *handle.Dir, name string) error {
 	err := d.Rmdir(name)
-	if missing(err) || errors.Is(err, unix.ENOTEMPTY) || errors.Is(err, unix.EEXIST) {
+	if missing(err) || errors.Is(err, syscall.ENOTEMPTY) || errors.Is(err, syscall.EEXIST) {
 		return nil
 	}
 	return err

@@ -8,9 +8,8 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
-
-	"golang.org/x/sys/unix"
 
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
@@ -37,7 +36,7 @@ func (e *Engine) PlanBringBack(ctx context.Context, r ledger.Redirect, o BackOpt
 	p := &Plan{
 		Run: ledger.NewRunID(now), Kind: KindBringBack, Made: now, WhileInUse: o.WhileInUse, Stops: o.Stops, WaitQuiet: o.WaitQuiet, Name: r.Name, Before: &r,
 		Link: pathtext.Path(r.Link), Target: pathtext.Path(r.Target), From: pathtext.Path(r.Target),
-		Into: pathtext.Path(filepath.Dir(r.Link)), Final: pathtext.Path(filepath.Base(r.Link)), LinkText: pathtext.Path(r.Target),
+		Into: pathtext.Path(filepath.Dir(r.Link)), Final: pathtext.Path(filepath.Base(r.Link)), LinkText: pathtext.Path(r.LinkText()),
 		HeldIn: pathtext.Path(filepath.Dir(r.Target)), Digest: transfer.SHA256, InnerLinks: RewriteLinks, Methods: r.Methods,
 	}
 	p.Held = pathtext.Path(heldName(filepath.Base(r.Target), p.Run))
@@ -71,6 +70,10 @@ func (e *Engine) PlanBringBack(ctx context.Context, r ledger.Redirect, o BackOpt
 	}
 	if err := e.linkPlace(p); err != nil {
 		return nil, err
+	}
+	if p.IntoNow.Mount != "" && !p.exchange && !p.unlinked() {
+		p.Gap = true
+		p.gap(string(p.Into))
 	}
 	if err := e.settingsOf(p, r, true); err != nil {
 		return nil, err
@@ -134,7 +137,7 @@ func (e *Engine) oldPlace(p *Plan) error {
 		return err
 	}
 	p.IntoDrive = ref(&p.IntoNow)
-	if parent.Access(".", unix.W_OK|unix.X_OK) != nil {
+	if parent.Access(".", handle.MayWrite|handle.MayEnter) != nil {
 		p.find(finding.New(finding.TargetNoWrite, string(p.Into), "this account may not write in "+pathtext.Show(string(p.Into)), subject("", "", "")))
 		return nil
 	}
@@ -183,7 +186,7 @@ func (e *Engine) PlanDetach(r ledger.Redirect) (*DetachPlan, error) {
 	}
 	defer parent.Release()
 	base := filepath.Base(r.Link)
-	ours, err := link.Is(parent, base, r.Target)
+	ours, err := link.Is(parent, base, r.LinkText())
 	if err != nil {
 		return nil, err
 	}
@@ -211,7 +214,7 @@ func (e *Engine) PlanDetach(r ledger.Redirect) (*DetachPlan, error) {
 		f.Remedy = "nothing needs doing"
 		d.Findings = append(d.Findings, f)
 	}
-	if parent.Access(".", unix.W_OK|unix.X_OK) != nil {
+	if parent.Access(".", handle.MayWrite|handle.MayEnter) != nil {
 		d.Findings = append(d.Findings, finding.New(finding.LinkImpossible, filepath.Dir(r.Link),
 			"this account may not remove the link from "+pathtext.Show(filepath.Dir(r.Link)), subject(r.Name, "", "")))
 	}
@@ -227,7 +230,7 @@ func (e *Engine) Detach(ctx context.Context, d *DetachPlan) (*Outcome, error) {
 	r := d.Redirect
 	p := &Plan{
 		Run: ledger.NewRunID(now), Kind: KindDetach, Made: now, Name: r.Name, Before: &r,
-		Link: pathtext.Path(r.Link), Target: pathtext.Path(r.Target), LinkText: pathtext.Path(r.Target), FromDrive: r.Drive,
+		Link: pathtext.Path(r.Link), Target: pathtext.Path(r.Target), LinkText: pathtext.Path(r.LinkText()), FromDrive: r.Drive,
 		UID: r.UID, GID: accountGroup(r.UID), Account: r.Account, Methods: r.Methods, Settings: d.Settings,
 	}
 	m := e.mover(p)
@@ -272,7 +275,7 @@ func (m *mover) attach(ctx context.Context) error {
 		err = m.act(ctx, "link", m.p.LinkText, func() error {
 			return errors.Join(link.MakeFor(parent, m.base(), string(m.p.LinkText), m.owner()), parent.Sync())
 		}, nil)
-		if errors.Is(err, unix.EEXIST) {
+		if errors.Is(err, syscall.EEXIST) {
 			return &RefusedError{[]finding.Finding{finding.New(finding.OldPlaceTaken, string(m.p.Link),
 				"something stands at "+pathtext.Show(string(m.p.Link))+" by now", subject(m.p.Name, "", ""))}}
 		}

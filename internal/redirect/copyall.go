@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"math"
-	"os"
 	"slices"
 	"time"
 
@@ -203,7 +202,7 @@ func (m *mover) dropSpools() error {
 
 // fromPath is where the copied folder stands now, as processes see it.
 func (m *mover) fromPath() string {
-	if p, err := os.Readlink(fmt.Sprintf("/proc/self/fd/%d", m.from.Fd())); err == nil {
+	if p := m.from.RealPath(); p != "" {
 		return p
 	}
 	return string(m.p.From)

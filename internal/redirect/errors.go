@@ -2,15 +2,14 @@ package redirect
 
 import (
 	"errors"
-
-	"golang.org/x/sys/unix"
+	"syscall"
 
 	"nexlin/internal/manifest"
 	"nexlin/internal/transfer"
 )
 
-func isLoop(err error) bool { return errors.Is(err, unix.ELOOP) }
-func isBusy(err error) bool { return errors.Is(err, unix.EWOULDBLOCK) }
+func isLoop(err error) bool { return errors.Is(err, syscall.ELOOP) }
+func isBusy(err error) bool { return errors.Is(err, syscall.EWOULDBLOCK) }
 
 // recordBroken reports that what a run recorded can't be read: its spool, or
 // its frozen manifest.

@@ -5,10 +5,9 @@ import (
 	"fmt"
 	"path/filepath"
 
-	"golang.org/x/sys/unix"
-
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
+	"nexlin/internal/handle"
 	"nexlin/internal/pathtext"
 )
 
@@ -51,7 +50,7 @@ func opened(mount string) (string, error) {
 	}
 	below, err := drive.Underneath(mount)
 	if errors.Is(err, drive.ErrUnseen) {
-		if unix.Access(filepath.Dir(mount), unix.W_OK|unix.X_OK) == nil {
+		if handle.Access(filepath.Dir(mount), handle.MayWrite|handle.MayEnter) == nil {
 			return "any program of this account", nil
 		}
 		return "", nil
@@ -62,11 +61,11 @@ func opened(mount string) (string, error) {
 	defer below.Release()
 	st, err := below.Self()
 	switch {
-	case err != nil || st.Attributes&unix.STATX_ATTR_IMMUTABLE != 0:
+	case err != nil || st.Attributes&handle.AttrImmutable != 0:
 		return "", err
-	case st.Mode&unix.S_IWOTH != 0:
+	case st.Mode&0o002 != 0:
 		return "any program", nil
-	case st.UID != 0 && st.Mode&unix.S_IWUSR != 0:
+	case st.UID != 0 && st.Mode&0o200 != 0:
 		return "any program of " + accountName(st.UID), nil
 	}
 	return "", nil

@@ -10,8 +10,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
-
-	"golang.org/x/sys/unix"
+	"syscall"
 
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
@@ -91,7 +90,7 @@ func (e *Engine) folder(ctx context.Context, p *Plan, progress func(entries, byt
 	path := string(p.From)
 	st, err := handle.Lstat(path)
 	switch {
-	case missing(err) || errors.Is(err, unix.ENOTDIR):
+	case missing(err) || errors.Is(err, syscall.ENOTDIR):
 		p.find(finding.New(finding.SourceMissing, path, "there is nothing at "+pathtext.Show(path), subject("", "", "")))
 		return nil
 	case err != nil:
@@ -208,6 +207,7 @@ func (e *Engine) measure(ctx context.Context, p *Plan, progress func(entries, by
 	entries(p, finding.Immutable, f.Immutable, "are marked as not to be changed")
 	entries(p, finding.HardLinksOut, f.HardOut, "have further names outside the folder")
 	entries(p, finding.NotKeptYet, f.Other, "are encrypted by the file system, entry by entry")
+	entries(p, finding.Placeholders, f.Placeholders, "are placeholders, whose content is elsewhere")
 	p.losses()
 	p.rights()
 	e.sockets(p)

@@ -14,7 +14,6 @@ import (
 	"time"
 
 	"golang.org/x/sync/errgroup"
-	"golang.org/x/sys/unix"
 
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
@@ -307,7 +306,7 @@ func (v *Verdict) digest() transfer.Digest {
 // unreadable tells a drive that can't give the content back from other
 // troubles of reading: what read(2) and file systems with checksums answer.
 func unreadable(err error) bool {
-	return errors.Is(err, unix.EIO) || errors.Is(err, unix.EBADMSG) || errors.Is(err, unix.EUCLEAN)
+	return handle.Damaged(err)
 }
 
 // why tells a person's work from rot: work moves a time stamp.

@@ -15,7 +15,7 @@ import (
 // them.
 func limits(a *drive.Abilities) inventory.Limits {
 	return inventory.Limits{
-		NoSymlinks: !a.Symlinks, NoHardLinks: !a.HardLinks, NoNodes: !a.Nodes, NoDevices: !a.Devices,
+		NoSymlinks: !a.Symlinks, NoJunctions: !a.Junctions, NoHardLinks: !a.HardLinks, NoNodes: !a.Nodes, NoDevices: !a.Devices,
 		NoXattrs: !a.Xattrs, NoACLs: !a.ACLs, NoHoles: !a.Holes, LinkBytes: a.LinkBytes, XattrText: a.XattrText, XattrUser: a.XattrUser, XattrBytes: a.XattrBytes,
 		FixedOwner: !a.Owners, UID: a.UID, GID: a.GID,
 		FixedMode: !a.Modes, FileMode: a.FileMode, DirMode: a.DirMode,

@@ -7,8 +7,7 @@ import (
 	"os"
 	"path/filepath"
 
-	"golang.org/x/sys/unix"
-
+	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/manifest"
 	"nexlin/internal/pathtext"
@@ -45,7 +44,7 @@ func (e *Engine) EachFile(r ledger.Redirect, kind transfer.Digest, f func(path s
 		case err != nil:
 			return err
 		}
-		if entry.Mode&unix.S_IFMT != unix.S_IFREG {
+		if entry.Mode&handle.TypeMask != handle.TypeRegular {
 			continue
 		}
 		if entry.BLAKE3 != (kind == transfer.BLAKE3) {

@@ -6,9 +6,8 @@ import (
 	"fmt"
 	"path/filepath"
 	"slices"
+	"syscall"
 	"time"
-
-	"golang.org/x/sys/unix"
 
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
@@ -40,6 +39,7 @@ type HeldMove struct {
 type MendOptions struct {
 	Halves     Halves
 	Choices    []Choice
+	Seen       string // how Windows names the target of a junction now; empty: as before
 	WhileInUse bool
 	WaitQuiet  time.Duration
 	Accept     []finding.Code
@@ -83,7 +83,12 @@ func (e *Engine) PlanMend(ctx context.Context, r ledger.Redirect, o MendOptions)
 	after.Drive.Mount = pathtext.Path(w.Drive.Mount)
 	after.State = ledger.Linked
 	p.IntoNow, p.IntoDrive, p.IntoFuse = w.Drive, after.Drive, w.Drive.Fuse
-	p.Target, p.LinkText = pathtext.Path(after.Target), pathtext.Path(after.Target)
+	if after.Text = textFor(&r, after.Target); o.Seen != "" {
+		p.Target = pathtext.Path(after.Target)
+		e.linkSays(p, "", o.Seen)
+		after.Text = string(p.LinkText)
+	}
+	p.Target, p.LinkText = pathtext.Path(after.Target), pathtext.Path(after.LinkText())
 	p.Into, p.Final = pathtext.Path(filepath.Dir(after.Target)), pathtext.Path(filepath.Base(after.Target))
 	p.Mend.Tag = p.Mend.Tag || w.NoTag
 	if p.Mend.Held, err = e.heldMoves(r); err != nil {
@@ -116,7 +121,7 @@ func (e *Engine) PlanMend(ctx context.Context, r ledger.Redirect, o MendOptions)
 }
 
 func sameRedirect(a, b ledger.Redirect) bool {
-	return a.Target == b.Target && a.State == b.State && a.Drive == b.Drive
+	return a.Target == b.Target && a.State == b.State && a.Drive == b.Drive && a.Text == b.Text
 }
 
 // noteKnown reports whether the ledger has what a target note is made from.
@@ -160,7 +165,7 @@ func (e *Engine) heldMoves(r ledger.Redirect) ([]HeldMove, error) {
 // mendTarget wants the target to be there: a link must not lead nowhere.
 func (e *Engine) mendTarget(p *Plan) error {
 	d, err := handle.OpenReal(string(p.Target))
-	if missing(err) || errors.Is(err, unix.ENOTDIR) || isLoop(err) {
+	if handle.Absent(err) {
 		p.find(finding.New(finding.TargetMissing, string(p.Target), fmt.Sprintf("%s is here, but the target %s is not", pathtext.Show(p.IntoDrive.Label), pathtext.Show(string(p.Target))),
 			subject(p.Name, "", "")).As(finding.Blocker))
 		return nil
@@ -287,7 +292,7 @@ func (m *mover) mendedLink() error {
 		return m.setLink(string(m.p.OldText), string(m.p.LinkText))
 	}
 	err = link.MakeFor(m.linkIn, m.base(), string(m.p.LinkText), m.owner())
-	if errors.Is(err, unix.EEXIST) {
+	if errors.Is(err, syscall.EEXIST) {
 		err = &BrokenError{string(m.p.Link), "something stands there by now"}
 	}
 	return errors.Join(err, m.linkIn.Sync())
@@ -309,9 +314,11 @@ func (m *mover) tryMended(ctx context.Context) error {
 		return err
 	}
 	t := trialData{probeNames(), st.Mtime}
-	via := string(m.p.Link)
-	if m.p.Linkless() {
-		via = string(m.p.Target)
+	via := string(m.p.Target)
+	if !m.p.Linkless() {
+		if via, m.p.ByBytes, err = way(m.linkIn, m.base(), string(m.p.LinkText), target); err != nil {
+			return fmt.Errorf("the trial failed: %w", err)
+		}
 	}
 	err = m.act(ctx, "trial", t, func() error { return try(via, target, t.Names) }, nil)
 	if trial := (*TrialError)(nil); errors.As(err, &trial) {

@@ -9,8 +9,6 @@ import (
 	"slices"
 	"strings"
 
-	"golang.org/x/sys/unix"
-
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
@@ -95,7 +93,7 @@ func (e *Engine) planMerge(ctx context.Context, p *Plan, o MendOptions) error {
 		return err
 	}
 	defer dir.Release()
-	if dir.Access(".", unix.W_OK|unix.X_OK) != nil {
+	if dir.Access(".", handle.MayWrite|handle.MayEnter) != nil {
 		p.find(finding.New(finding.TargetNoWrite, string(p.Into), "this account may not write in "+pathtext.Show(string(p.Into)), subject(p.Name, "", "")))
 		return nil
 	}
@@ -111,6 +109,7 @@ func (e *Engine) planMerge(ctx context.Context, p *Plan, o MendOptions) error {
 	if err := e.linkPlace(p); err != nil {
 		return err
 	}
+	e.gapAhead(p)
 	p.accept(o.Accept)
 	p.allow()
 	return nil
@@ -267,7 +266,7 @@ func (e *Engine) moveMerging(ctx context.Context, p *Plan) error {
 		return nil // there is nothing to merge with
 	}
 	live, err := handle.OpenReal(p.Copy())
-	if missing(err) || errors.Is(err, unix.ENOTDIR) || isLoop(err) {
+	if handle.Absent(err) {
 		return nil // what stands there is no folder, and the finding says so
 	}
 	if err != nil {

@@ -10,8 +10,6 @@ import (
 	"os"
 	"path/filepath"
 
-	"golang.org/x/sys/unix"
-
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/pathtext"
@@ -135,7 +133,7 @@ func (m *mover) mergeOne(ctx context.Context, live *handle.Dir, rec *transfer.Re
 // [mover.keepTimes] has written down; those of the part are Nexlin's own.
 func writable(dirs ...*handle.Dir) error {
 	for _, d := range dirs {
-		if d.Access(".", unix.W_OK|unix.X_OK) == nil {
+		if d.Access(".", handle.MayWrite|handle.MayEnter) == nil {
 			continue
 		}
 		st, err := d.Self()
@@ -153,7 +151,7 @@ func writable(dirs ...*handle.Dir) error {
 // has to be writable itself for that, since what is around it changes.
 func carry(from *handle.Dir, name string, to *handle.Dir, as string) error {
 	d, err := from.Beneath(name)
-	if err != nil || d.Access(".", unix.W_OK) == nil { // no directory, or one that may be carried
+	if err != nil || d.Access(".", handle.MayWrite) == nil { // no directory, or one that may be carried
 		d.Release()
 		return from.Rename(name, to, as)
 	}
@@ -311,7 +309,7 @@ func (m *mover) settle(ctx context.Context) error {
 func (m *mover) settledAt(live *handle.Dir, rec *transfer.Record, merged bool) (*transfer.Snap, error) {
 	for _, path := range []string{rec.Path, m.p.besidePath(live, rec.Path)} {
 		dir, name, err := live.Parent(path)
-		if missing(err) || errors.Is(err, unix.ENOTDIR) || isLoop(err) {
+		if handle.Absent(err) {
 			continue
 		}
 		if err != nil {

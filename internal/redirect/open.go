@@ -171,10 +171,10 @@ func (m *mover) stillHere() error {
 	return nil
 }
 
-// findFrom opens the folder that is copied, under its own or its held name.
-// Nil if it is under neither.
+// findFrom opens the folder that is copied, under its held name, which is
+// nobody else's, or its own. Nil if it is under neither.
 func (m *mover) findFrom() (*handle.Dir, error) {
-	for _, name := range []string{filepath.Base(string(m.p.From)), string(m.p.Held)} {
+	for _, name := range []string{string(m.p.Held), filepath.Base(string(m.p.From))} {
 		d, err := m.heldIn.Beneath(name)
 		if errors.Is(err, os.ErrNotExist) || errors.Is(err, handle.ErrNotDir) || isLoop(err) {
 			continue

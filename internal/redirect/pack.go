@@ -11,8 +11,6 @@ import (
 	"path/filepath"
 	"time"
 
-	"golang.org/x/sys/unix"
-
 	"nexlin/internal/archive"
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
@@ -92,7 +90,7 @@ func (e *Engine) PlanPack(ctx context.Context, o PackOptions) (*Plan, error) {
 func (e *Engine) packed(ctx context.Context, p *Plan, progress func(entries, bytes int64)) error {
 	path := string(p.From)
 	root, err := handle.OpenReal(path)
-	if missing(err) || errors.Is(err, unix.ENOTDIR) || isLoop(err) {
+	if handle.Absent(err) {
 		p.find(finding.New(finding.SourceMissing, path, "there is no folder at "+pathtext.Show(path), subject("", "", "")))
 		return nil
 	}
@@ -142,7 +140,7 @@ func (e *Engine) outDir(p *Plan) (*handle.Dir, error) {
 		return dir, err
 	}
 	p.IntoDrive = ref(&p.IntoNow)
-	if dir.Access(".", unix.W_OK|unix.X_OK) != nil {
+	if dir.Access(".", handle.MayWrite|handle.MayEnter) != nil {
 		p.find(finding.New(finding.TargetNoWrite, into, "this account may not write in "+pathtext.Show(into), subject("", "", "")))
 	}
 	return dir, nil
@@ -295,7 +293,7 @@ func (m *mover) readArchive(ctx context.Context, a *Archive) error {
 		return err
 	}
 	defer f.Close()
-	m.out.Device = unix.Fadvise(f.Fd(), 0, 0, unix.FADV_DONTNEED) == nil
+	m.out.Device = f.Uncache(0, 0)
 	sum := sha256.New()
 	_, n, err := archive.Read(ctx, io.TeeReader(f, sum), filepath.Join(m.run.Dir(), "read.mtree"), nil, m.progress())
 	if err != nil {

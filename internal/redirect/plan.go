@@ -84,6 +84,7 @@ type Plan struct {
 	Bare       bool             `json:"bare"`       // move: the target begins empty, what is in the folder is only held
 	Fresh      bool             `json:"fresh"`      // merge: there was no redirect before it
 	Store      *StorePlan       `json:"store"`      // handover: the engine's part; nil of any other
+	Gap        bool             `json:"gap"`        // link and folder can't be exchanged in one act: see gap.go
 	Together   string           `json:"together"`   // the run of several that this is a part of; empty for one by itself
 	Growth     float64          `json:"growth"`     // by which factor it must be able to grow at the target; 0 says nothing
 	Card       string           `json:"card"`       // the card it was made by; empty without one
@@ -95,10 +96,12 @@ type Plan struct {
 	IntoNow    drive.Drive       `json:"-"`
 	Findings   []finding.Finding `json:"-"`
 	InUse      inuse.Report      `json:"-"`
+	ByBytes    bool              `json:"-"` // the trial: this system can't follow the junction, so only what it says was compared
 	FreesLater int64             `json:"-"`
 	LentFiles  int64             `json:"-"` // files that are taken from the held original
 	LentBytes  int64             `json:"-"` // and what they would take if they were copied
 	limits     inventory.Limits  // of the drive the copy goes to
+	exchange   bool              // that drive can exchange two entries in one act
 }
 
 // DirAttrs is what an empty directory had.
@@ -138,7 +141,7 @@ func (p *Plan) Linkless() bool { return Linkless(p.Methods) }
 
 // Linkless says that methods leave no link at the link path.
 func Linkless(methods []string) bool {
-	return len(methods) > 0 && !slices.Contains(methods, BySymlink)
+	return len(methods) > 0 && !slices.Contains(methods, BySymlink) && !slices.Contains(methods, ByJunction)
 }
 
 // Small says that the run copies nothing: it only changes a link or records,

@@ -5,8 +5,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-
-	"golang.org/x/sys/unix"
+	"path/filepath"
 
 	"nexlin/internal/drive"
 	"nexlin/internal/handle"
@@ -34,22 +33,29 @@ func (e *TrialError) Unwrap() error { return e.Err }
 // probeNames are the names of the two probe files of one trial.
 func probeNames() [2]string { return [2]string{probeName + drive.NewID(), probeName + drive.NewID()} }
 
-// Via is the path by which programs are led to the target of a redirect: its
-// link, or the target itself where settings alone lead there.
-func Via(r ledger.Redirect) string {
-	if Linkless(r.Methods) {
-		return r.Target
-	}
-	return r.Link
-}
-
-// Try proves that path leads to the directory target the way people prove
-// it: a file saved through one shows up through the other, both ways. The
-// probe files are taken away and the directory's times put back. Where this
-// account may not write, it is only looked at that both are one directory.
+// Try proves that programs are led to the directory target, that of the
+// redirect r, the way people prove it: a file saved through the link, or where
+// settings alone lead through the target's path, shows up at the target, and
+// the other way round. The probe files are taken away and the directory's times
+// put back. Where this account may not write, it is only looked at that both
+// are one directory. byBytes says that the link is a junction which this system
+// can't follow: what it says was compared, and no file was saved through it.
 //
 // The error is a *TrialError.
-func Try(path string, target *handle.Dir) error { return try(path, target, probeNames()) }
+func Try(r ledger.Redirect, target *handle.Dir) (byBytes bool, err error) {
+	via := r.Target
+	if !Linkless(r.Methods) {
+		at, err := handle.OpenReal(filepath.Dir(r.Link))
+		if err != nil {
+			return false, &TrialError{r.Link, "it can't be reached", err}
+		}
+		defer at.Release()
+		if via, byBytes, err = way(at, filepath.Base(r.Link), r.LinkText(), target); err != nil {
+			return byBytes, err
+		}
+	}
+	return byBytes, try(via, target, probeNames())
+}
 
 func try(path string, target *handle.Dir, names [2]string) (err error) {
 	via, err := handle.Open(path)
@@ -68,7 +74,7 @@ func try(path string, target *handle.Dir, names [2]string) (err error) {
 	if !a.SameInode(&b) {
 		return &TrialError{path, "it leads to another folder than " + target.Path(), nil}
 	}
-	if target.Access(".", unix.W_OK|unix.X_OK) != nil {
+	if target.Access(".", handle.MayWrite|handle.MayEnter) != nil {
 		return nil
 	}
 	defer func() {

@@ -6,9 +6,8 @@ import (
 	"fmt"
 	"path/filepath"
 	"slices"
+	"syscall"
 	"time"
-
-	"golang.org/x/sys/unix"
 
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
@@ -222,7 +221,7 @@ func (m *mover) dropDirs(made parentsData) error {
 			err = e
 		}
 		d.Release()
-		if err != nil && !missing(err) && !errors.Is(err, unix.ENOTEMPTY) && !errors.Is(err, unix.EEXIST) {
+		if err != nil && !missing(err) && !errors.Is(err, syscall.ENOTEMPTY) && !errors.Is(err, syscall.EEXIST) {
 			return err
 		}
 	}
@@ -233,6 +232,9 @@ func (m *mover) dropDirs(made parentsData) error {
 // where the system keeps one.
 func (e *Engine) FitBy(path string) ([]string, error) {
 	out := []string{BySymlink}
+	if handle.Windows {
+		out = append(out, ByJunction)
+	}
 	home := e.HomeOf(path)
 	if home == "" {
 		return out, nil

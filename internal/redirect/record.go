@@ -8,8 +8,6 @@ import (
 	"path/filepath"
 	"time"
 
-	"golang.org/x/sys/unix"
-
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -57,8 +55,15 @@ func (e *Engine) PlanRecord(o RecordOptions) (*Plan, error) {
 		return p, err
 	}
 	p.Target = pathtext.Path(copy)
-	p.Into, p.Final, p.LinkText = pathtext.Path(filepath.Dir(copy)), pathtext.Path(filepath.Base(copy)), p.Target
+	p.Into, p.Final = pathtext.Path(filepath.Dir(copy)), pathtext.Path(filepath.Base(copy))
+	if p.LinkText == "" {
+		p.LinkText = p.Target
+	}
 	err = e.recordTarget(p)
+	if p.Methods != nil && !handle.Windows && p.IntoNow.Mount != "" {
+		windowsName(p, "", link.Seen(string(p.LinkText))) // that it leads there
+	}
+	e.gapAhead(p)
 	p.accept(o.Accept)
 	if err != nil || p.Blocked() != nil {
 		return p, err
@@ -118,6 +123,9 @@ func (e *Engine) recordSides(p *Plan, o RecordOptions) (string, error) {
 func (e *Engine) recordLink(p *Plan, o RecordOptions) (string, error) {
 	at := string(p.Link)
 	steps, copy, err := link.Chain(at)
+	if err != nil && o.Copy != "" && len(steps) > 0 && link.IsJunction(steps[0].Text) {
+		copy, err = realDir(o.Copy), nil // only Windows knows its drive letters
+	}
 	if err != nil {
 		p.find(finding.New(finding.TargetMissing, at, fmt.Sprintf("%s leads nowhere: %v", pathtext.Show(at), cause(err)), subject("", "", "")).As(finding.Blocker))
 		return "", nil
@@ -127,6 +135,9 @@ func (e *Engine) recordLink(p *Plan, o RecordOptions) (string, error) {
 		if s.Path == at {
 			p.OldText = pathtext.Path(s.Text)
 		}
+	}
+	if text := p.OldText; link.IsJunction(string(text)) {
+		p.Methods, p.LinkText = []string{ByJunction}, text
 	}
 	if o.Copy != "" && realDir(o.Copy) != copy {
 		p.find(finding.New(finding.LinkChanged, at, fmt.Sprintf("%s leads to %s, not to %s", pathtext.Show(at), pathtext.Show(copy), pathtext.Show(o.Copy)), subject("", "", "")).As(finding.Blocker).
@@ -170,7 +181,7 @@ func (e *Engine) recordLink(p *Plan, o RecordOptions) (string, error) {
 func (e *Engine) recordTarget(p *Plan) error {
 	copy := string(p.Target)
 	d, err := handle.OpenReal(copy)
-	if missing(err) || errors.Is(err, unix.ENOTDIR) || isLoop(err) {
+	if handle.Absent(err) {
 		p.find(finding.New(finding.TargetMissing, copy, "there is no folder at "+pathtext.Show(copy), subject("", "", "")).As(finding.Blocker))
 		return nil
 	}

@@ -151,6 +151,12 @@ func (m *mover) record(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if at == between {
+		if err := m.closeGap(ctx); err != nil {
+			return err
+		}
+		at = switched
+	}
 	if at != switched {
 		if err := m.prove(ctx); err != nil {
 			return err
@@ -161,7 +167,7 @@ func (m *mover) record(ctx context.Context) error {
 		if err := m.begin("switch", 0, 0); err != nil {
 			return err
 		}
-		if err := m.act(ctx, "switch", m.p.LinkText, m.recordSwitch, nil); err != nil {
+		if err := m.act(ctx, "switch", m.p.LinkText, func() error { return m.recordSwitch(ctx) }, nil); err != nil {
 			return err
 		}
 	}
@@ -257,6 +263,9 @@ func (m *mover) prove(ctx context.Context) error {
 
 // whereRecord tells whether the link leads to the copy already.
 func (m *mover) whereRecord() (position, error) {
+	if gap, err := m.inGap(m.heldIn, string(m.p.Held), m.p.fromID()); gap || err != nil {
+		return between, err
+	}
 	ours, err := link.Is(m.linkIn, m.base(), string(m.p.LinkText))
 	if err != nil || !ours {
 		return before, err
@@ -273,9 +282,9 @@ func (m *mover) whereRecord() (position, error) {
 
 // recordSwitch puts our link in the place of the folder or of the link that
 // somebody made.
-func (m *mover) recordSwitch() error {
+func (m *mover) recordSwitch(ctx context.Context) error {
 	if m.p.From == m.p.Link {
-		return m.exchange()
+		return m.exchange(ctx)
 	}
 	if done, err := link.Is(m.linkIn, m.base(), string(m.p.LinkText)); done || err != nil {
 		return errors.Join(err, m.dropTempLink(), m.dropScratch(m.linkIn))
@@ -291,9 +300,13 @@ func (m *mover) unrecord(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
+		gap, err := m.inGap(m.heldIn, string(m.p.Held), m.p.fromID())
+		if err != nil {
+			return err
+		}
 		switch {
-		case m.p.From == m.p.Link && ours:
-			return m.exchangeAgain()
+		case m.p.From == m.p.Link && (ours || gap):
+			return m.exchangeAgain(ctx)
 		case m.p.From == m.p.Link:
 			return link.Remove(m.heldIn, string(m.p.Held), string(m.p.LinkText))
 		case ours && m.p.OldText != m.p.LinkText:

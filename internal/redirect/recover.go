@@ -40,6 +40,7 @@ type Recovery struct {
 	Plan     *Plan     // nil for a run of several
 	Together *Together // nil for a run of one
 	Switched bool      // programs are led to the new place already
+	Aside    string    // where the folder is while neither it nor a link stands at the link path; empty otherwise
 }
 
 // Plans are the plans that it is about.
@@ -71,6 +72,9 @@ func (e *Engine) Recoverable(row ledger.RunRow) (*Recovery, error) {
 	}
 	at, err := m.where()
 	r.Switched = at == switched
+	if at == between {
+		r.Aside = p.aside()
+	}
 	return r, err
 }
 

@@ -124,7 +124,8 @@ type StoppedError struct {
 	Kind     string
 	Phase    string
 	Link     string
-	Switched bool // programs are led to the new place already
+	Switched bool   // programs are led to the new place already
+	Aside    string // where the folder is while neither it nor a link stands at the link path; empty otherwise
 	Writers  []string
 	At       string // the path that the error is about; empty if it is about none
 	Drive    string // the drive that At lies on, or the ledger's, as people call it; may be empty

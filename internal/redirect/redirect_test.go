@@ -14,6 +14,7 @@ import (
 
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
+	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 	"nexlin/test/lab"
 )
@@ -85,10 +86,14 @@ func TestTry(t *testing.T) {
 	require.NoError(t, err)
 	defer target.Release()
 	before := lab.Print(t, dir)
-	require.NoError(t, Try(filepath.Join(dir, "good"), target))
+	leads := func(link string) error {
+		_, err := Try(ledger.Redirect{Link: filepath.Join(dir, link), Target: filepath.Join(dir, "data")}, target)
+		return err
+	}
+	require.NoError(t, leads("good"))
 	for _, bad := range []string{"bad", "gone", "data/a"} {
 		var trial *TrialError
-		require.ErrorAs(t, Try(filepath.Join(dir, bad), target), &trial)
+		require.ErrorAs(t, leads(bad), &trial)
 	}
 	require.Equal(t, before, lab.Print(t, dir))
 }
@@ -108,6 +113,7 @@ func TestRefusedErrorKnowsItsCause(t *testing.T) {
 // docs/architecture.md draws them.
 func TestImportsPointDown(t *testing.T) {
 	floors := [][]string{
+		{"junction"},
 		{"finding", "handle", "hardlink", "pathtext"},
 		{"drive", "inventory", "manifest", "link", "setting", "inuse", "ledger"},
 		{"transfer", "card", "archive"},
@@ -135,5 +141,5 @@ func TestImportsPointDown(t *testing.T) {
 			}
 		}
 	}
-	require.Equal(t, 18, seen)
+	require.Equal(t, 19, seen)
 }

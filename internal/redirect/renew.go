@@ -25,7 +25,7 @@ func (e *Engine) UpdateManifest(ctx context.Context, r ledger.Redirect, d *Deep)
 	now := time.Now()
 	p := *d.verdict.plan
 	p.Run, p.Kind, p.Made, p.Name, p.Before, p.Mend = ledger.NewRunID(now), KindRenew, now, r.Name, &r, nil
-	p.Link, p.Target, p.LinkText = pathtext.Path(r.Link), pathtext.Path(r.Target), pathtext.Path(r.Target)
+	p.Link, p.Target, p.LinkText = pathtext.Path(r.Link), pathtext.Path(r.Target), pathtext.Path(r.LinkText())
 	p.Into, p.Final, p.IntoDrive = pathtext.Path(filepath.Dir(r.Target)), pathtext.Path(filepath.Base(r.Target)), r.Drive
 	p.FromDrive, p.From, p.Held, p.Base, p.Empty = r.Drive, "", "", nil, nil
 	m := e.mover(&p)

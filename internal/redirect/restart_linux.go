@@ -9,17 +9,6 @@ import (
 	"strings"
 )
 
-// A Continuation is a unit of the system's service manager (systemd.unit(5))
-// that goes on with a run once, when the machine was restarted, and takes
-// itself away.
-type Continuation struct {
-	Run      string
-	Program  string // the path of Nexlin
-	StateDir string
-	Home     string // of the account; used where it is not the system's
-	System   bool   // the system's manager, not the account's
-}
-
 func (c Continuation) dir() string {
 	if c.System {
 		return "/etc/systemd/system"
@@ -35,6 +24,9 @@ func (c Continuation) target() string {
 	}
 	return "default.target.wants"
 }
+
+// Continues says that [Continuation.Install] has a way on this system.
+const Continues = true
 
 // Install writes the unit and has it started with the others; it gives the
 // unit's path.
@@ -62,10 +54,6 @@ func (c Continuation) Install() (string, error) {
 		return "", err
 	}
 	return file, nil
-}
-
-func validRun(id string) bool {
-	return id != "" && strings.Trim(id, "0123456789abcdefghijklmnopqrstuvwxyz-") == ""
 }
 
 // unitWord is one word of a command line in a unit: quoted, with what the

@@ -14,8 +14,6 @@ import (
 	"strings"
 	"time"
 
-	"golang.org/x/sys/unix"
-
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
@@ -134,7 +132,7 @@ func (s *noteSearch) passOver(path string, err error) error {
 // the names of the targets that it tells of.
 func (s *noteSearch) notes(d *handle.Dir, path string) (map[string]bool, error) {
 	rec, err := d.Beneath(drive.RecordDir)
-	if missing(err) || errors.Is(err, handle.ErrNotDir) || isLoop(err) || errors.Is(err, unix.ENOTDIR) {
+	if handle.Absent(err) {
 		return nil, nil
 	}
 	if err != nil {

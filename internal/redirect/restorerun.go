@@ -10,8 +10,6 @@ import (
 	"path/filepath"
 	"strings"
 
-	"golang.org/x/sys/unix"
-
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
@@ -254,7 +252,7 @@ func (m *mover) recordOf(live *handle.Dir, e *manifest.Entry) (*transfer.Record,
 	st, err := statBeneath(live, e.Path)
 	if err == nil {
 		rec.Fact.Copy = transfer.SnapOf(&st, e.Xattrs).On(m.p.IntoFuse)
-	} else if missing(err) || errors.Is(err, unix.ENOTDIR) || isLoop(err) || errors.Is(err, fs.ErrPermission) {
+	} else if handle.Absent(err) || errors.Is(err, fs.ErrPermission) {
 		err = nil // a person's work, or another account's
 	}
 	return rec, err

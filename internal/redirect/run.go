@@ -8,9 +8,8 @@ import (
 	"io/fs"
 	"os"
 	"slices"
+	"syscall"
 	"time"
-
-	"golang.org/x/sys/unix"
 
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
@@ -118,6 +117,11 @@ func (m *mover) stopped(err error) error {
 	if errors.Is(err, ErrStillChanging) {
 		s.Writers = m.writers()
 	}
+	if m.p.Gap && m.linkIn != nil && m.heldIn != nil {
+		if at, e := m.where(); e == nil && at == between {
+			s.Aside = m.p.aside()
+		}
+	}
 	s.At = errorPath(err)
 	s.Drive = m.driveOf(err, s.At)
 	// A full drive of the ledger's has room again for the word that it stopped.
@@ -186,19 +190,31 @@ func (m *mover) close() {
 // tryLink does the switch in small beside the folder, before a byte is
 // copied: a right that is missing shows now.
 func (m *mover) tryLink() error {
-	err := link.TryBeside(m.linkIn, tempName(m.p.Run)+"-")
-	if err == nil {
-		return nil
-	}
-	code := finding.LinkImpossible
+	p := m.p
+	exchanges, err := link.TryBeside(m.linkIn, tempName(p.Run)+"-", string(p.LinkText))
 	switch {
-	case errors.Is(err, link.ErrNoExchange):
-		code = finding.NotKeptYet
-	case !errors.Is(err, fs.ErrPermission) && !errors.Is(err, unix.EROFS):
+	case err == nil:
+	case p.Linkless() && p.Gap:
+		return nil // settings alone lead to the copy, and no link is made
+	case errors.Is(err, fs.ErrPermission), errors.Is(err, syscall.EROFS), errors.Is(err, syscall.EOPNOTSUPP), errors.Is(err, syscall.ENOSYS),
+		errors.Is(err, fs.ErrNotExist), errors.Is(err, link.ErrNotOurs): // the last two: it was said to be made, and is not there
+		return &RefusedError{[]finding.Finding{finding.New(finding.LinkImpossible, m.linkIn.Path(),
+			fmt.Sprintf("a trial link in %s failed: %v", pathtext.Show(m.linkIn.Path()), cause(err)), subject(p.Name, "", ""))}}
+	default:
 		return err // a fault, which says nothing about links
 	}
-	return &RefusedError{[]finding.Finding{finding.New(code, m.linkIn.Path(),
-		fmt.Sprintf("a trial link in %s failed: %v", pathtext.Show(m.linkIn.Path()), cause(err)), subject(m.p.Name, "", ""))}}
+	if p.Kind == KindMoveOn || p.Kind == KindBringBack && p.unlinked() {
+		return nil // nothing is exchanged
+	}
+	told := finding.Has(p.Findings, finding.SwitchGap)
+	if p.Gap = !exchanges; p.Gap && !told {
+		// The preview did not say so, since it makes nothing there.
+		p.gap(m.linkIn.Path())
+		if !slices.Contains(p.Accepted, finding.SwitchGap) {
+			return &RefusedError{[]finding.Finding{p.Findings[len(p.Findings)-1].As(finding.Blocker)}}
+		}
+	}
+	return nil
 }
 
 // act journals an intent, does the act, and journals that it is done.
@@ -255,7 +271,7 @@ func (m *mover) forward(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if at != switched {
+	if at < between {
 		if err := m.copyWhole(ctx, at); err != nil {
 			return err
 		}
@@ -267,7 +283,7 @@ func (m *mover) forward(ctx context.Context) error {
 // the switch already stays there.
 func (m *mover) ready(ctx context.Context) error {
 	at, err := m.where()
-	if err != nil || at == switched {
+	if err != nil || at >= between {
 		return err
 	}
 	return m.copyWhole(ctx, at)
@@ -300,7 +316,11 @@ func (m *mover) lead(ctx context.Context) error {
 		if err := m.begin("switch", 0, 0); err != nil {
 			return err
 		}
-		if err := m.switchOver(ctx); err != nil {
+		lead := m.switchOver
+		if at == between {
+			lead = m.closeGap
+		}
+		if err := lead(ctx); err != nil {
 			return err
 		}
 	}

@@ -265,6 +265,9 @@ func (m *mover) ledgerRedirect() ledger.Redirect {
 		Name: m.p.Name, State: ledger.Linked, Link: string(m.p.Link), Target: string(m.p.Target), Methods: m.methods(),
 		Account: m.p.Account, UID: m.p.UID, Drive: m.p.IntoDrive, Bytes: m.p.Bytes, Files: m.p.Files, Created: m.p.Made, Run: m.p.Run, Card: m.p.Card,
 	}
+	if m.p.LinkText != m.p.Target {
+		r.Text = string(m.p.LinkText)
+	}
 	if m.p.Before != nil {
 		r.Created = m.p.Before.Created
 	}
@@ -275,6 +278,7 @@ func (m *mover) ledgerRedirect() ledger.Redirect {
 	}
 	if m.p.Kind == KindBringBack {
 		r.State, r.Drive, r.Target = ledger.Ended, m.p.Before.Drive, m.p.Before.Target
+		r.Text = m.p.Before.Text
 	}
 	return r
 }

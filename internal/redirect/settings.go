@@ -541,7 +541,7 @@ func (rec *SettingRecord) drifted(target string) string {
 // system's own location setting where that was asked for, and by the places
 // that a card names.
 func (e *Engine) lead(p *Plan, o MoveOptions) error {
-	p.Methods = o.By
+	p.Methods = e.by(p, o.By)
 	if p.Kind == KindMoveOn {
 		// A redirect goes on as it is led.
 		p.Methods = p.Before.Methods

@@ -27,11 +27,11 @@ func (m *mover) switchOver(ctx context.Context) error {
 		if err := m.merge(ctx); err != nil {
 			return err
 		}
-		return m.act(ctx, "switch", m.p.LinkText, m.exchange, nil)
+		return m.exchangeAct(ctx)
 	}
 	data := m.placeData(&st)
 	if m.p.Kind == KindBringBack {
-		return m.act(ctx, "place", data, m.exchangeBack, nil)
+		return m.placeBack(ctx, data)
 	}
 	if err := m.place(ctx, data); err != nil {
 		return err
@@ -39,7 +39,28 @@ func (m *mover) switchOver(ctx context.Context) error {
 	if m.p.Kind == KindMoveOn {
 		return m.act(ctx, "switch", m.p.LinkText, m.relink, nil)
 	}
-	return m.act(ctx, "switch", m.p.LinkText, m.exchange, nil)
+	return m.exchangeAct(ctx)
+}
+
+func (m *mover) exchangeAct(ctx context.Context) error {
+	return m.act(ctx, "switch", m.p.LinkText, func() error { return m.exchange(ctx) }, nil)
+}
+
+func (m *mover) placeBack(ctx context.Context, data placeData) error {
+	return m.act(ctx, "place", data, func() error { return m.exchangeBack(ctx) }, nil)
+}
+
+// closeGap finishes the switch of a run that was stopped between its two
+// renames.
+func (m *mover) closeGap(ctx context.Context) error {
+	if m.p.Kind != KindBringBack {
+		return m.exchangeAct(ctx)
+	}
+	var data placeData
+	if _, err := m.lastData("place", &data); err != nil {
+		return err
+	}
+	return m.placeBack(ctx, data)
 }
 
 // place gives the part its final name, never replacing anything. From here
@@ -79,9 +100,9 @@ func (m *mover) samePart() error {
 	return err
 }
 
-// exchange puts the link where the folder was and the folder under its held
-// name, in one act, and looks at once whether that is what happened.
-func (m *mover) exchange() error {
+// exchangeAtOnce puts the link where the folder was and the folder under its
+// held name, in one act.
+func (m *mover) exchangeAtOnce() error {
 	held := string(m.p.Held)
 	if err := link.Remove(m.heldIn, held, string(m.p.LinkText)); err != nil {
 		return err
@@ -95,19 +116,15 @@ func (m *mover) exchange() error {
 	if err := link.Exchange(m.linkIn, m.base(), m.heldIn, held); err != nil {
 		return errors.Join(err, link.Remove(m.heldIn, held, string(m.p.LinkText)))
 	}
-	if err := m.linkIn.Sync(); err != nil {
-		return err
-	}
-	if at, err := m.whereMove(); err != nil || at != switched {
-		return errors.Join(&BrokenError{string(m.p.Link), "the exchange met another folder than the one inspected, and was taken back"},
-			err, m.exchangeAgain())
-	}
-	return nil
+	return m.linkIn.Sync()
 }
 
 // exchangeAgain takes the exchange back.
-func (m *mover) exchangeAgain() error {
+func (m *mover) exchangeAgain(ctx context.Context) error {
 	held := string(m.p.Held)
+	if m.p.Gap {
+		return m.folderInPlace(ctx, m.heldIn, held)
+	}
 	if m.p.Linkless() {
 		if _, err := m.linkIn.Stat(m.base()); missing(err) {
 			return errors.Join(m.heldIn.Rename(held, m.linkIn, m.base()), m.linkIn.Sync(), m.heldIn.Sync())
@@ -117,6 +134,10 @@ func (m *mover) exchangeAgain() error {
 		return err
 	}
 	return errors.Join(m.linkIn.Sync(), link.Remove(m.heldIn, held, string(m.p.LinkText)), m.heldIn.Sync())
+}
+
+func (m *mover) exchangeAgainAct(ctx context.Context) error {
+	return m.act(ctx, "switch-back", m.p.LinkText, func() error { return m.exchangeAgain(ctx) }, nil)
 }
 
 // owner is the account that links are made for.
@@ -156,8 +177,11 @@ func (m *mover) setLink(old, text string) error {
 
 // exchangeBack puts the real folder where the link was: exchanged with it
 // in one act, or given the name if the link had been detached.
-func (m *mover) exchangeBack() error {
+func (m *mover) exchangeBack(ctx context.Context) error {
 	part := partName(m.p.Run)
+	if m.p.Gap {
+		return m.folderInPlace(ctx, m.into, part)
+	}
 	if m.unlinked() {
 		if _, err := m.linkIn.Stat(m.base()); missing(err) {
 			return errors.Join(m.into.Rename(part, m.linkIn, m.base()), m.linkIn.Sync())
@@ -182,8 +206,9 @@ func (m *mover) after(ctx context.Context) error {
 		return err
 	}
 	if m.p.Kind == KindBringBack {
-		// The exchange left our link under the part's name.
-		if err := link.Remove(m.linkIn, partName(m.p.Run), string(m.p.LinkText)); err != nil {
+		// The exchange left our link under the part's name, or two renames under
+		// its temporary one.
+		if err := errors.Join(link.Remove(m.linkIn, partName(m.p.Run), string(m.p.LinkText)), m.dropTempLink()); err != nil {
 			return err
 		}
 	}
@@ -287,13 +312,26 @@ func (m *mover) tryIt(ctx context.Context) error {
 		return m.tryMended(ctx)
 	}
 	names := probeNames()
-	via := string(m.p.Link)
-	if at, err := m.linkIn.Stat(m.base()); m.p.Linkless() && (missing(err) || err == nil && !at.IsSymlink() && m.p.Kind != KindBringBack) {
-		via = string(m.p.Target) // the way programs are led by settings
+	via, err := m.via(target)
+	if err != nil {
+		return err
 	}
 	return m.act(ctx, "try", names, func() error {
 		return errors.Join(try(via, target, names), m.timesAgain(target))
 	}, nil)
+}
+
+// via is the path that the trial goes through.
+func (m *mover) via(target *handle.Dir) (via string, err error) {
+	at, err := m.linkIn.Stat(m.base())
+	if m.p.Linkless() && (missing(err) || err == nil && !at.IsSymlink() && m.p.Kind != KindBringBack) {
+		return string(m.p.Target), nil // the way programs are led by settings
+	}
+	if m.p.Kind == KindBringBack {
+		return string(m.p.Link), nil
+	}
+	via, m.p.ByBytes, err = way(m.linkIn, m.base(), string(m.p.LinkText), target)
+	return via, err
 }
 
 // dropProbes removes the probes of this run's last trial from the copy.
@@ -330,7 +368,7 @@ func (m *mover) tryFailed(ctx context.Context, why error) error {
 	if !m.p.exchanges() {
 		return fmt.Errorf("the trial failed: %w", why)
 	}
-	if err := m.act(ctx, "switch-back", m.p.LinkText, m.exchangeAgain, nil); err != nil {
+	if err := m.exchangeAgainAct(ctx); err != nil {
 		return errors.Join(fmt.Errorf("the trial failed: %w", why), err)
 	}
 	m.switched = false
@@ -468,7 +506,7 @@ func (m *mover) workedOn(changed []string) error {
 	if len(changed) == 0 {
 		return nil
 	}
-	f := finding.New(finding.ChangedSince, changed[0], fmt.Sprintf("somebody has worked in %s since it was made", pathtext.Show(m.p.Copy())), subject(m.p.Name, "", ""))
+	f := finding.New(finding.ChangedSince, changed[0], fmt.Sprintf("somebody has worked in %s since it was made: %s", pathtext.Show(m.p.Copy()), pathtext.Show(changed[0])), subject(m.p.Name, "", ""))
 	f.Severity, f.Remedy = finding.Blocker, "`nexlin bring-back "+pathtext.Quote(m.p.Name)+"` brings the data back as it is now"
 	if m.p.Kind == KindBringBack {
 		f.Remedy = "the folder is real again: `nexlin move` moves it, as it is now"

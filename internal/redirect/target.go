@@ -9,9 +9,8 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"syscall"
 	"time"
-
-	"golang.org/x/sys/unix"
 
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
@@ -50,6 +49,8 @@ type MoveOptions struct {
 	Merge      bool            // the target may have entries: the folder's go beside them
 	Growth     float64         // by which factor it must be able to grow at the target; 0 says nothing
 	Card       string          // the card it comes from; empty without one
+	Form       TargetForm      // how a junction names its target; empty: by its letter
+	Seen       string          // how Windows names the target, or the root of its drive; only for a junction
 	Accept     []finding.Code
 	Progress   func(entries, bytes int64) // of the inspection; may be nil
 }
@@ -77,7 +78,7 @@ func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
 			p.find(finding.New(finding.MustStay, r.Link, "the engine that owns "+pathtext.Show(r.Name)+" has to move it", subject(r.Name, "", "")).
 				Instead("`nexlin move card:" + r.Card + " --store NAME --into DIR`"))
 		}
-		p.From, p.OldText = pathtext.Path(r.Target), pathtext.Path(r.Target)
+		p.From, p.OldText = pathtext.Path(r.Target), pathtext.Path(r.LinkText())
 		if err := e.present(p, r.Drive, r.Target); err != nil {
 			return nil, err
 		}
@@ -96,7 +97,6 @@ func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
 		p.Final = pathtext.Path(o.As)
 	}
 	p.Target = pathtext.Path(p.Copy())
-	p.LinkText = p.Target
 	p.HeldIn = pathtext.Path(filepath.Dir(string(p.From)))
 	p.Held = pathtext.Path(heldName(filepath.Base(string(p.From)), p.Run))
 	if err := e.chooseName(p, o.Name, base); err != nil {
@@ -127,6 +127,8 @@ func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
 	if err := e.lead(p, o); err != nil {
 		return nil, err
 	}
+	e.linkSays(p, o.Form, o.Seen)
+	e.gapAhead(p)
 	e.knownTo(p)
 	if err := e.sandboxes(p); err != nil {
 		return nil, err
@@ -230,7 +232,7 @@ func (e *Engine) target(p *Plan) error {
 	if err := p.hands(dir); err != nil {
 		return err
 	}
-	if err := dir.Access(".", unix.W_OK|unix.X_OK); err != nil {
+	if err := dir.Access(".", handle.MayWrite|handle.MayEnter); err != nil {
 		p.find(finding.New(finding.TargetNoWrite, anchor, fmt.Sprintf("this account may not write in %s", pathtext.Show(anchor)), subject("", "", "")))
 		return nil
 	}
@@ -338,7 +340,7 @@ func (e *Engine) tagPlace(p *Plan, anchor string) error {
 		if hidden[at] {
 			continue
 		}
-		if unix.Access(at, unix.W_OK|unix.X_OK) == nil {
+		if handle.Access(at, handle.MayWrite|handle.MayEnter) == nil {
 			p.TagIn, p.NewTag = pathtext.Path(at), true
 			p.IntoDrive.ID, p.IntoDrive.TagPlace = drive.NewID(), relative(d.Mount, at)
 			if d.Standin {
@@ -369,17 +371,17 @@ func relative(mount, path string) pathtext.Path {
 func (e *Engine) abilities(p *Plan, dir *handle.Dir) error {
 	a, err := drive.Try(dir)
 	if err != nil {
-		if errors.Is(err, unix.ENOSPC) || errors.Is(err, unix.EDQUOT) {
+		if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) {
 			p.find(finding.New(finding.SpaceShort, dir.Path(), fmt.Sprintf("%s has no room even for a trial file", p.IntoNow.Name()), subject("", p.IntoNow.Name(), "")))
 			return nil
 		}
-		if errors.Is(err, fs.ErrPermission) || errors.Is(err, unix.EROFS) {
+		if errors.Is(err, fs.ErrPermission) || errors.Is(err, syscall.EROFS) {
 			p.find(finding.New(finding.TargetNoWrite, dir.Path(), fmt.Sprintf("nothing can be made in %s: %v", pathtext.Show(dir.Path()), cause(err)), subject("", "", "")))
 			return nil
 		}
 		return fmt.Errorf("trying what %s can keep: %w", p.IntoNow.Name(), err)
 	}
-	p.limits = limits(&a)
+	p.limits, p.exchange = limits(&a), a.Exchange
 	p.IntoFuse = p.IntoNow.Fuse
 	return nil
 }
@@ -447,13 +449,13 @@ func (e *Engine) linkPlace(p *Plan) error {
 			continue
 		}
 		st, err := d.Self()
-		denied := d.Access(".", unix.W_OK|unix.X_OK) != nil
+		denied := d.Access(".", handle.MayWrite|handle.MayEnter) != nil
 		d.Release()
 		if err != nil {
 			return err
 		}
 		me := uint32(os.Geteuid())
-		sticky := st.Mode&unix.S_ISVTX != 0 && me != 0 && st.UID != me && p.UID != me
+		sticky := st.Mode&handle.Sticky != 0 && me != 0 && st.UID != me && p.UID != me
 		if denied || sticky {
 			p.find(finding.New(finding.LinkImpossible, at, "this account may not rename entries in "+pathtext.Show(at), subject("", "", "")))
 		}

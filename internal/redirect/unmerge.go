@@ -8,8 +8,6 @@ import (
 	"path/filepath"
 	"slices"
 
-	"golang.org/x/sys/unix"
-
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
@@ -98,7 +96,7 @@ func (m *mover) unmerge(ctx context.Context, spool *transfer.Spool) error {
 
 func (m *mover) unmergeOne(live *handle.Dir, rec *transfer.Record, settled bool) (moved bool, err error) {
 	to, name, err := live.Parent(rec.Path)
-	if missing(err) || errors.Is(err, unix.ENOTDIR) || isLoop(err) {
+	if handle.Absent(err) {
 		return false, nil // it came back with the directory around it
 	}
 	if err != nil {
@@ -250,15 +248,20 @@ func (m *mover) mergeBackward(ctx context.Context) error {
 		if err := m.placedUnchanged(ctx); err != nil {
 			return err
 		}
-		if err := m.act(ctx, "switch-back", m.p.LinkText, m.exchangeAgain, nil); err != nil {
+		if err := m.exchangeAgainAct(ctx); err != nil {
 			return err
 		}
 		m.switched = false
 	}
+	if at == between {
+		if _, err := m.backFromGap(ctx); err != nil {
+			return err
+		}
+	}
 	if err := m.settingsBack(ctx); err != nil {
 		return err
 	}
-	if err := errors.Join(link.Remove(m.heldIn, string(m.p.Held), string(m.p.LinkText)), m.dropScratch(m.linkIn), m.dropScratch(m.heldIn)); err != nil {
+	if err := errors.Join(link.Remove(m.heldIn, string(m.p.Held), string(m.p.LinkText)), m.dropTempLink(), m.dropScratch(m.linkIn), m.dropScratch(m.heldIn)); err != nil {
 		return err
 	}
 	wasLive, err := m.lastData("switch-back", new(json.RawMessage))

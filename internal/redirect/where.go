@@ -16,6 +16,7 @@ type position int
 const (
 	before   position = iota // nothing is switched; the part may be there
 	placed                   // the copy has its final name, the link path is as it was
+	between                  // nothing of ours stands at the link path: see gap.go
 	switched                 // programs are led to the copy
 )
 
@@ -97,6 +98,9 @@ func (m *mover) whereMove() (position, error) {
 			return switched, nil
 		}
 	}
+	if gap, err := m.inGap(m.heldIn, string(m.p.Held), m.p.fromID()); gap || err != nil {
+		return between, err
+	}
 	if err != nil {
 		return before, &BrokenError{string(m.p.Link), "nothing stands there"}
 	}
@@ -140,6 +144,14 @@ func (m *mover) whereBringBack() (position, error) {
 	if at, err := m.copyAt(); at || err != nil {
 		return switched, err
 	}
+	if m.p.Gap && !m.unlinked() {
+		// The link has its temporary name while the folder is not in its place.
+		if aside, err := link.Is(m.linkIn, tempName(m.p.Run), string(m.p.LinkText)); aside || err != nil {
+			if ours, err := link.Is(m.linkIn, m.base(), string(m.p.LinkText)); !ours || err != nil {
+				return between, err
+			}
+		}
+	}
 	ours, err := link.Is(m.linkIn, m.base(), string(m.p.LinkText))
 	if ours || err != nil {
 		return before, err
@@ -152,6 +164,8 @@ func (m *mover) whereBringBack() (position, error) {
 
 // unlinked says that no link stands at the link path of a redirect that is
 // brought back: it was detached, or programs were led by settings alone.
-func (m *mover) unlinked() bool {
-	return m.p.Before != nil && (m.p.Before.State == ledger.Detached || Linkless(m.p.Before.Methods))
+func (m *mover) unlinked() bool { return m.p.unlinked() }
+
+func (p *Plan) unlinked() bool {
+	return p.Before != nil && (p.Before.State == ledger.Detached || Linkless(p.Before.Methods))
 }

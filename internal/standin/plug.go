@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 
@@ -166,5 +167,13 @@ func (s *Scene) Plug(label, at string) error {
 		return err
 	}
 	s.places[label] = to
+	return nil
+}
+
+func tool(name string, args ...string) error {
+	out, err := exec.Command(name, args...).CombinedOutput()
+	if err != nil {
+		return fmt.Errorf("%s: %w: %s", name, err, strings.TrimSpace(string(out)))
+	}
 	return nil
 }

@@ -4,17 +4,8 @@ import (
 	"errors"
 	"os"
 	"os/exec"
-	"strconv"
-	"strings"
-	"syscall"
 	"time"
 )
-
-// alive reports whether a process is there and has not ended.
-func alive(pid int) bool {
-	b, err := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/stat")
-	return err == nil && !strings.Contains(string(b), ") Z ")
-}
 
 // Start starts a made-up program that stays, and waits until it is there.
 func Start(here func() int, args ...string) error {
@@ -23,7 +14,7 @@ func Start(here func() int, args ...string) error {
 		return err
 	}
 	c := exec.Command(exe, args...)
-	c.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	apart(c)
 	if err := c.Start(); err != nil {
 		return err
 	}
@@ -47,7 +38,7 @@ func Stop(pid int) error {
 	if pid == 0 {
 		return nil
 	}
-	if err := syscall.Kill(pid, syscall.SIGTERM); err != nil {
+	if err := end(pid); err != nil {
 		return err
 	}
 	for range 200 {

@@ -10,7 +10,6 @@ import (
 	"sync/atomic"
 
 	"golang.org/x/sync/errgroup"
-	"golang.org/x/sys/unix"
 
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
@@ -232,7 +231,7 @@ func (v *adopter) content(rec *Record, e *inventory.Entry, other *handle.Dir) er
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		v.differs(e.Path, "is not in the copy", true)
-	case errors.Is(err, unix.EIO), errors.Is(err, unix.EBADMSG), errors.Is(err, unix.EUCLEAN):
+	case handle.Damaged(err):
 		v.differs(e.Path, "can't be read in the copy", true)
 	case err != nil:
 		return err
@@ -270,7 +269,7 @@ func (b *beyond) Visit(e *inventory.Entry) (bool, error) {
 		_, err = dir.Stat(name)
 		dir.Release()
 	}
-	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, unix.ENOTDIR) || errors.Is(err, unix.ELOOP) {
+	if handle.Absent(err) {
 		b.n++
 		if len(b.first) < b.most {
 			b.first = append(b.first, e.Path)

@@ -74,7 +74,7 @@ func (b *behind) copied(ctx context.Context, t *task, f *Fact) error {
 // file to be read back while the rest is copied; nil for any other, and where
 // a file is flushed only when it is whole.
 func (b *behind) segments(ctx context.Context, t *task, size int64) func(int, Sum) {
-	if b == nil || b.Fuse || size < 2*segment || t.lent != nil {
+	if b == nil || b.flushesEach() || size < 2*segment || t.lent != nil {
 		return nil
 	}
 	t.back = &largeFile{}
@@ -161,7 +161,7 @@ func (b *behind) send(ctx context.Context, tasks []readTask) error {
 // Where every file was flushed by itself, nothing is left to flush.
 func (b *behind) flush() error {
 	for tasks := range b.flushes {
-		if !b.Fuse {
+		if !b.flushesEach() {
 			if err := b.Part.Dir.SyncAll(); err != nil {
 				return err
 			}

@@ -8,8 +8,7 @@ import (
 	"os"
 	"strings"
 	"sync"
-
-	"golang.org/x/sys/unix"
+	"syscall"
 
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
@@ -50,7 +49,7 @@ func newCopier(p *pass) *copier {
 // meanwhile is no error: the fact says so, and the next pass redoes it.
 func (c *copier) file(t *task) (*Fact, error) {
 	in, err := t.node.src.OpenFile(t.name)
-	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, unix.ELOOP) {
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ELOOP) {
 		return &Fact{Flags: Again, Source: c.source(&t.seen.Stat, t.seen.Xattrs)}, nil
 	}
 	if err != nil {
@@ -91,7 +90,7 @@ func (c *copier) write(t *task, f *Fact, atime handle.Time, fill func(out *handl
 	if err == nil {
 		err = c.dress(out, t, f, atime)
 	}
-	if err == nil && c.Fuse {
+	if err == nil && c.flushesEach() {
 		err = out.Sync()
 	}
 	return errors.Join(err, out.Close())
@@ -361,10 +360,17 @@ func (p *pass) setEntry(dst *handle.Dir, name string, e *inventory.Entry) (Snap,
 	return p.made(&st, e.Xattrs), err
 }
 
-// setXattrs sets the ACLs, or all other attributes. Nothing is taken away here: the entry is new,
-// and what the system puts on it by itself is the system's.
+// setXattrs sets the ACLs and what Windows drives have, or all other
+// attributes. Nothing is taken away here: the entry is new, and what the system
+// puts on it by itself is the system's.
 func setXattrs(dst *handle.Dir, name string, xattrs []handle.Xattr, acls bool) error {
 	for _, x := range xattrs {
+		if acls && handle.OfWindows(x.Name) {
+			// After all else: one of them may say that the entry is read-only.
+			if err := dst.SetXattr(name, x); err != nil && !errors.Is(err, syscall.EOPNOTSUPP) && !errors.Is(err, fs.ErrPermission) {
+				return err
+			}
+		}
 		if inventory.SystemLabel(x.Name) || acls != inventory.IsACL(x.Name) {
 			continue
 		}

@@ -8,10 +8,8 @@ import (
 	"hash"
 	"io"
 	"math"
-	"unsafe"
 
 	"github.com/zeebo/blake3"
-	"golang.org/x/sys/unix"
 
 	"nexlin/internal/handle"
 )
@@ -339,7 +337,7 @@ func (r *Reader) ReadBack(ctx context.Context, dir *handle.Dir, name string, siz
 		return sum, false, err
 	}
 	defer f.Close()
-	device = dropPages(f, 0, 0)
+	device = f.Uncache(0, 0)
 	sum, err = r.Sum(ctx, f, size)
 	return sum, device, err
 }
@@ -353,7 +351,7 @@ func (r *Reader) readSegment(ctx context.Context, dir *handle.Dir, name string, 
 	}
 	defer f.Close()
 	from := int64(n) * segment
-	device = dropPages(f, from, size)
+	device = f.Uncache(from, size)
 	r.h.reset(size, nil)
 	at, err := r.read(ctx, f, from, from+size, from+size)
 	if err == nil {
@@ -363,22 +361,4 @@ func (r *Reader) readSegment(ctx context.Context, dir *handle.Dir, name string, 
 		return sum, false, err
 	}
 	return r.sum(), device, nil
-}
-
-// dropPages takes flushed pages of a file out of the page cache
-// (posix_fadvise(2), POSIX_FADV_DONTNEED) and looks whether they are gone. n
-// bytes from off on; 0 means to the end.
-func dropPages(f *handle.File, off, n int64) bool {
-	return unix.Fadvise(f.Fd(), off, n, unix.FADV_DONTNEED) == nil && !cached(f, off, n)
-}
-
-// cached reports whether pages there are in the page cache, or the kernel
-// can't tell (cachestat(2)).
-func cached(f *handle.File, off, n int64) bool {
-	const sysCachestat = 451 // the same number on every architecture
-	span := [2]uint64{uint64(off), uint64(n)}
-	var stat [5]uint64 // cached, dirty, written back, evicted, recently evicted
-	_, _, e := unix.Syscall6(sysCachestat, uintptr(f.Fd()),
-		uintptr(unsafe.Pointer(&span)), uintptr(unsafe.Pointer(&stat)), 0, 0, 0)
-	return e != 0 || stat[0] != 0
 }

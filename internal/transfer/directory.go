@@ -105,7 +105,7 @@ func (p *pass) done(n *node) error {
 			var made handle.Stat
 			if made, err = p.Allow.setDir(n.dst, &n.before, n.xattrs, n.atime, n.fresh); err == nil {
 				f.Copy = p.made(&made, n.xattrs)
-				if p.Fuse {
+				if p.flushesEach() {
 					err = n.dst.Sync()
 				}
 			}

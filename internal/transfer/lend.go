@@ -6,8 +6,7 @@ import (
 	"errors"
 	"io/fs"
 	"sync"
-
-	"golang.org/x/sys/unix"
+	"syscall"
 
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
@@ -153,7 +152,7 @@ func (c *copier) take(t *task, dir *handle.Dir, name string, f *Fact) (*Fact, er
 		c.again = NewReader()
 	}
 	sum, device, err := c.again.ReadBack(c.ctx, dir, name, held.Size)
-	if errors.Is(err, unix.EIO) || err == nil && sum != f.Sum {
+	if errors.Is(err, syscall.EIO) || err == nil && sum != f.Sum {
 		return nil, nil // it is not what it was; the live side has it
 	}
 	if err != nil {
@@ -203,7 +202,7 @@ func (c *copier) cloneOrCopy(t *task, dir *handle.Dir, name string, st *handle.S
 	if err == nil && f.Sum == want {
 		return f, nil
 	}
-	if err != nil && !errors.Is(err, unix.EIO) {
+	if err != nil && !errors.Is(err, syscall.EIO) {
 		return nil, err
 	}
 	// The held original does not have it any more; the live side does.

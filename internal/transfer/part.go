@@ -5,8 +5,6 @@ import (
 	"io/fs"
 	"os"
 
-	"golang.org/x/sys/unix"
-
 	"nexlin/internal/handle"
 )
 
@@ -201,7 +199,7 @@ func (p *remover) isDir(rel string) (bool, error) {
 // rights there.
 func (p *remover) unlock(rel string) {
 	if d, err := p.dir.Beneath(rel); err == nil {
-		if d.Access(".", unix.W_OK|unix.X_OK) != nil {
+		if d.Access(".", handle.MayWrite|handle.MayEnter) != nil {
 			_ = d.Chmod(0o700)
 		}
 		d.Release()
@@ -220,7 +218,7 @@ func standing(root *handle.Dir, rel string) (dir *handle.Dir, name string, st *h
 		dir.Release()
 	}
 	// A link where a directory was is no way to the entry either.
-	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, unix.ENOTDIR) || errors.Is(err, unix.ELOOP) {
+	if handle.Absent(err) {
 		err = nil
 	}
 	return nil, name, nil, err

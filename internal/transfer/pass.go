@@ -51,6 +51,10 @@ type Job struct {
 	Rewrite func(e *inventory.Entry) (made, origin string)
 }
 
+// flushesEach says that every file and directory is flushed by itself: behind
+// FUSE, and where the system can't flush a whole file system.
+func (j *Job) flushesEach() bool { return j.Fuse || !handle.FlushesWhole }
+
 // A Tally is what a pass or a verification handled.
 type Tally struct {
 	Files, Bytes     int64 // regular files in the folder, and their sizes

@@ -63,13 +63,18 @@ func attrSum(xattrs []handle.Xattr) (sum [16]byte) {
 	return sum
 }
 
-// Unchanged reports whether an entry of one side is as it was. The ctime of
-// the folder itself is left out: the switch renames it. An inode number that
+// Unchanged reports whether an entry of one side is as it was. The size of a
+// directory is left out, and the ctime of the folder itself: the switch renames it. An inode number that
 // was not to be trusted was not recorded.
 func (s *Snap) Unchanged(now *Snap, root bool) bool {
 	a, b := *s, *now
 	if a.Ino == 0 {
 		b.Ino = 0
+	}
+	if a.Mode&handle.TypeMask == handle.TypeDir {
+		// It says nothing that the times do not, and NTFS through FUSE gives
+		// another one when it has not read the directory.
+		a.Size, b.Size = 0, 0
 	}
 	if root {
 		a.Ctime, b.Ctime = handle.Time{}, handle.Time{}

@@ -6,6 +6,7 @@ import (
 
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
+	"nexlin/internal/junction"
 )
 
 // takeOff notes that a hard-linked file is on its way to a worker, and
@@ -144,7 +145,7 @@ func (p *pass) special(e *inventory.Entry, rec *Record, old *Record) error {
 func (p *pass) makeSpecial(dst *handle.Dir, name string, e *inventory.Entry, text string) (Snap, error) {
 	var err error
 	if e.Stat.IsSymlink() {
-		err = dst.Symlink(text, name)
+		err = makeLink(dst, name, e, text)
 	} else {
 		err = dst.Mknod(name, e.Stat.Type()|0o600, e.Stat.Rdev)
 	}
@@ -152,4 +153,24 @@ func (p *pass) makeSpecial(dst *handle.Dir, name string, e *inventory.Entry, tex
 		return Snap{}, err
 	}
 	return p.setEntry(dst, name, e)
+}
+
+// makeLink copies a link; one of Windows by its bytes, so that it stays what it
+// is, unless it is to say something else.
+func makeLink(dst *handle.Dir, name string, e *inventory.Entry, text string) error {
+	data, err := e.Dir.Reparse(e.Name)
+	if err != nil {
+		return err
+	}
+	if junction.TagOf(data) != junction.SymlinkTag || text != e.Link {
+		return dst.Symlink(text, name)
+	}
+	dir, err := e.Dir.LinksDir(e.Name)
+	if err != nil {
+		return err
+	}
+	if err = dst.MakeReparse(name, data, dir); errors.Is(err, fs.ErrPermission) {
+		err = dst.Symlink(text, name) // with the developer mode alone, this way only
+	}
+	return err
 }

@@ -2,9 +2,7 @@ package standin
 
 import (
 	"errors"
-	"fmt"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 
@@ -85,13 +83,5 @@ func (s *Scene) mount(label string, mib int64) error {
 		return err
 	}
 	s.places[label] = at
-	return nil
-}
-
-func tool(name string, args ...string) error {
-	out, err := exec.Command(name, args...).CombinedOutput()
-	if err != nil {
-		return fmt.Errorf("%s: %w: %s", name, err, strings.TrimSpace(string(out)))
-	}
 	return nil
 }

@@ -9,19 +9,13 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// An Xattr is one extended attribute (xattr(7)).
-type Xattr struct {
-	Name  string
-	Value []byte
-}
-
 // Xattrs reads the extended attributes of the entry called name in d, by
 // name in byte order; "." is d itself. Nil means there are none, or that
 // the file system has no such thing. A link's own attributes are read.
 func (d *Dir) Xattrs(name string) ([]Xattr, error) {
 	// The kernel reaches the directory through the descriptor; only the last
 	// component is looked up, and the l… calls do not follow it.
-	path := d.procPath(name)
+	path := procPath(d.fd, name)
 	list, err := sized("listxattr", func(b []byte) (int, error) { return unix.Llistxattr(path, b) })
 	switch err {
 	case nil:
@@ -30,10 +24,10 @@ func (d *Dir) Xattrs(name string) ([]Xattr, error) {
 	default:
 		return nil, d.err("listxattr", name, err)
 	}
+	out := d.ofWindows(path)
 	if len(list) == 0 {
-		return nil, nil
+		return out, nil
 	}
-	var out []Xattr
 	for key := range bytes.SplitSeq(bytes.TrimSuffix(list, []byte{0}), []byte{0}) {
 		value, err := sized("getxattr", func(b []byte) (int, error) { return unix.Lgetxattr(path, string(key), b) })
 		if err == unix.ENODATA {
@@ -48,15 +42,50 @@ func (d *Dir) Xattrs(name string) ([]Xattr, error) {
 	return out, nil
 }
 
+// What a Windows drive keeps beside the content of an entry: its rights, as a
+// security descriptor, and whether it is read-only, hidden or of the system, as
+// four bytes. ntfs-3g shows them as attributes that it does not list.
+const (
+	rightsXattr = "system.ntfs_acl"
+	attribXattr = "system.ntfs_attrib_be"
+)
+
+// OfWindows reports an attribute that is carried over to another Windows drive,
+// and is nothing to any other.
+func OfWindows(name string) bool { return name == rightsXattr || name == attribXattr }
+
+// ofWindows reads them; nil on other drives.
+func (d *Dir) ofWindows(path string) (out []Xattr) {
+	if !mayHaveReparse(d.fd) {
+		return nil
+	}
+	// FILE_ATTRIBUTE_READONLY, HIDDEN, SYSTEM; those that go with them.
+	const told, archive, notIndexed = 0x7, 0x20, 0x20
+	for _, name := range []string{rightsXattr, attribXattr} {
+		value, err := sized("getxattr", func(b []byte) (int, error) { return unix.Lgetxattr(path, name, b) })
+		if err != nil {
+			continue // no drive of Windows, or none of its rights
+		}
+		if name == attribXattr {
+			if len(value) != 4 || value[3]&told == 0 {
+				continue
+			}
+			value = []byte{0, 0, value[2] & notIndexed, value[3] & (told | archive)}
+		}
+		out = append(out, Xattr{name, value})
+	}
+	return out
+}
+
 // SetXattr sets one extended attribute of the entry called name in d.
 func (d *Dir) SetXattr(name string, x Xattr) error {
-	path := d.procPath(name)
+	path := procPath(d.fd, name)
 	return d.err("setxattr "+x.Name, name, call("setxattr", func() error { return unix.Lsetxattr(path, x.Name, x.Value, 0) }))
 }
 
 // RemoveXattr removes one; that it is not there is no error.
 func (d *Dir) RemoveXattr(name, key string) error {
-	path := d.procPath(name)
+	path := procPath(d.fd, name)
 	err := call("removexattr", func() error { return unix.Lremovexattr(path, key) })
 	if err == unix.ENODATA {
 		err = nil
@@ -64,27 +93,13 @@ func (d *Dir) RemoveXattr(name, key string) error {
 	return d.err("removexattr "+key, name, err)
 }
 
-func (d *Dir) procPath(name string) string {
-	p := "/proc/self/fd/" + strconv.Itoa(d.fd)
+// NeedsRights reports an attribute that only an administrator may set.
+func NeedsRights(name string) bool { return !strings.HasPrefix(name, "user.") }
+
+func procPath(fd descriptor, name string) string {
+	p := "/proc/self/fd/" + strconv.Itoa(fd)
 	if name == "." {
 		return p + "/."
 	}
 	return p + "/" + name
-}
-
-// sized makes a call with a growing buffer until the answer fits.
-func sized(name string, f func([]byte) (int, error)) ([]byte, error) {
-	size := 256
-	for {
-		buf := make([]byte, size)
-		n, err := callInt(name, func() (int, error) { return f(buf) })
-		if err == unix.ERANGE && size < 1<<20 {
-			size *= 8
-			continue
-		}
-		if err != nil {
-			return nil, err
-		}
-		return buf[:n], nil
-	}
 }

@@ -1,0 +1,84 @@
+package drive
+
+import (
+	"bytes"
+	"encoding/binary"
+	"fmt"
+	"runtime"
+	"slices"
+	"strings"
+	"unsafe"
+
+	"golang.org/x/sys/unix"
+)
+
+// mounts gives every mount (getfsstat(2)).
+func mounts() ([]Drive, error) {
+	n, err := unix.Getfsstat(nil, unix.MNT_NOWAIT)
+	if err != nil {
+		return nil, fmt.Errorf("reading the mounts: %w", err)
+	}
+	all := make([]unix.Statfs_t, n+8)
+	if n, err = unix.Getfsstat(all, unix.MNT_NOWAIT); err != nil {
+		return nil, fmt.Errorf("reading the mounts: %w", err)
+	}
+	var out []Drive
+	for i := range all[:n] {
+		out = append(out, fromMount(&all[i]))
+	}
+	return out, nil
+}
+
+func fromMount(m *unix.Statfs_t) Drive {
+	d := Drive{
+		Mount: unix.ByteSliceToString(m.Mntonname[:]), FS: unix.ByteSliceToString(m.Fstypename[:]), Source: unix.ByteSliceToString(m.Mntfromname[:]),
+		ReadOnly: m.Flags&unix.MNT_RDONLY != 0, Network: m.Flags&unix.MNT_LOCAL == 0,
+		pseudo: m.Flags&unix.MNT_DONTBROWSE != 0, mountID: uint64(uint32(m.Fsid.Val[0])),
+	}
+	d.device = fmt.Sprintf("%d:%d", m.Fsid.Val[0], m.Fsid.Val[1])
+	d.Fuse = strings.Contains(d.FS, "fuse")
+	var options []string
+	for flag, name := range map[uint32]string{unix.MNT_NOEXEC: "noexec", unix.MNT_NOSUID: "nosuid", unix.MNT_NODEV: "nodev"} {
+		if m.Flags&flag != 0 {
+			options = append(options, name)
+		}
+	}
+	slices.Sort(options)
+	d.Options = strings.Join(options, ",")
+	return d
+}
+
+// identify asks for the volume's UUID and name (getattrlist(2)), and for the
+// drive tag.
+func (d *Drive) identify() {
+	defer d.tagged()
+	list := struct {
+		count, reserved                  uint16
+		common, volume, dir, file, forks uint32
+	}{count: 5, volume: 0x80000000 | 0x00040000 | 0x00002000} // ATTR_VOL_INFO, ATTR_VOL_UUID, ATTR_VOL_NAME
+	path, err := unix.BytePtrFromString(d.Mount)
+	if err != nil {
+		return
+	}
+	var b [1024]byte // length, then the name's place and length, then the UUID
+	_, _, e := unix.Syscall6(unix.SYS_GETATTRLIST, uintptr(unsafe.Pointer(path)), uintptr(unsafe.Pointer(&list)),
+		uintptr(unsafe.Pointer(&b[0])), uintptr(len(b)), 0, 0)
+	runtime.KeepAlive(path)
+	if e != 0 {
+		return
+	}
+	d.UUID = formatUUID(b[12:28])
+	off, n := int(int32(binary.LittleEndian.Uint32(b[4:])))+4, int(binary.LittleEndian.Uint32(b[8:]))
+	if off >= 28 && n > 0 && off+n <= len(b) {
+		name, _, _ := bytes.Cut(b[off:off+n], []byte{0})
+		d.Label = string(name)
+	}
+}
+
+// VolumeName has no answer: the names of volumes are a matter of Windows.
+func VolumeName(string) string { return "" }
+
+func (t *trial) isFAT() bool {
+	var st unix.Statfs_t
+	return unix.Fstatfs(int(t.dir.Fd()), &st) == nil && unix.ByteSliceToString(st.Fstypename[:]) == "msdos"
+}

@@ -1,0 +1,84 @@
+package drive
+
+import (
+	"fmt"
+	"math/bits"
+	"path/filepath"
+	"strings"
+
+	"golang.org/x/sys/windows"
+
+	"nexlin/internal/handle"
+)
+
+// mounts gives the volumes that have a drive letter.
+func mounts() ([]Drive, error) {
+	letters, err := windows.GetLogicalDrives()
+	if err != nil {
+		return nil, fmt.Errorf("reading the drives: %w", err)
+	}
+	var out []Drive
+	for ; letters != 0; letters &= letters - 1 {
+		root := string(rune('A'+bits.TrailingZeros32(letters))) + `:\`
+		if d, ok := volume(root); ok {
+			out = append(out, d)
+		}
+	}
+	return out, nil
+}
+
+// volume describes what is at a drive letter; false if nothing is in it.
+func volume(root string) (Drive, bool) {
+	p, err := windows.UTF16PtrFromString(root)
+	if err != nil {
+		return Drive{}, false
+	}
+	kind := windows.GetDriveType(p)
+	d := Drive{
+		Mount: root, Network: kind == windows.DRIVE_REMOTE, Memory: kind == windows.DRIVE_RAMDISK,
+		pseudo: kind == windows.DRIVE_UNKNOWN || kind == windows.DRIVE_NO_ROOT_DIR || kind == windows.DRIVE_CDROM,
+		Source: VolumeName(root),
+	}
+	if kind == windows.DRIVE_REMOVABLE {
+		d.Options = "removable"
+	}
+	label, fs := make([]uint16, windows.MAX_PATH+1), make([]uint16, windows.MAX_PATH+1)
+	var serial, longest, flags uint32
+	if err := windows.GetVolumeInformation(p, &label[0], uint32(len(label)), &serial, &longest, &flags, &fs[0], uint32(len(fs))); err != nil {
+		return d, false // no medium, or locked
+	}
+	d.Label, d.FS = windows.UTF16ToString(label), windows.UTF16ToString(fs)
+	const readOnlyVolume = 0x00080000
+	d.ReadOnly = flags&readOnlyVolume != 0
+	st, err := handle.Lstat(root)
+	if err != nil {
+		return d, false
+	}
+	d.mountID, d.device = st.Mount, fmt.Sprintf("%016x", st.Dev)
+	if serial != 0 {
+		d.UUID = fmt.Sprintf("%016X", st.Dev)
+	}
+	return d, true
+}
+
+// VolumeName is the name of the volume at a drive letter that does not change
+// with the letter, \\?\Volume{…}\; empty if it has none, as a network drive.
+func VolumeName(root string) string {
+	p, err := windows.UTF16PtrFromString(filepath.VolumeName(root) + `\`)
+	if err != nil {
+		return ""
+	}
+	buf := make([]uint16, 64)
+	if windows.GetVolumeNameForVolumeMountPoint(p, &buf[0], uint32(len(buf))) != nil {
+		return ""
+	}
+	return windows.UTF16ToString(buf)
+}
+
+// identify reads the drive tag; label and serial number are known already.
+func (d *Drive) identify() { d.tagged() }
+
+func (t *trial) isFAT() bool {
+	d, ok := volume(filepath.VolumeName(t.dir.Path()) + `\`)
+	return ok && strings.HasPrefix(d.FS, "FAT")
+}

@@ -1,0 +1,33 @@
+package drive
+
+import "os"
+
+// standinsHere says in one text which stand-in drives are here, and where.
+func (s *System) standinsHere() string {
+	if s.File == "" {
+		return ""
+	}
+	now, err := WithStandins(s.File)
+	if err != nil {
+		return "" // it is being written
+	}
+	text := "here"
+	for i := range now.standins {
+		if _, err := os.Stat(now.standins[i].Path); err == nil {
+			text += "\x00" + now.standins[i].Path
+		}
+	}
+	return text
+}
+
+// Reload reads the stand-in file again, if one is in force.
+func (s *System) Reload() error {
+	if s.File == "" {
+		return nil
+	}
+	now, err := WithStandins(s.File)
+	if err == nil {
+		s.standins = now.standins
+	}
+	return err
+}

@@ -1,0 +1,64 @@
+package handle
+
+import (
+	"bytes"
+	"encoding/binary"
+	"iter"
+	"sync"
+
+	"golang.org/x/sys/unix"
+)
+
+// dirents gives the names in a block of getdents64(2) records, without "."
+// and "..": inode 8, offset 8, length 2, type 1, name up to a zero byte.
+func dirents(block []byte) iter.Seq[[]byte] {
+	return func(yield func([]byte) bool) {
+		for len(block) >= 19 {
+			size := int(binary.NativeEndian.Uint16(block[16:]))
+			if size < 19 || size > len(block) {
+				return
+			}
+			name := block[19:size]
+			if i := bytes.IndexByte(name, 0); i >= 0 {
+				name = name[:i]
+			}
+			block = block[size:]
+			if string(name) == "." || string(name) == ".." {
+				continue
+			}
+			if !yield(name) {
+				return
+			}
+		}
+	}
+}
+
+var blocks = sync.Pool{New: func() any { b := make([]byte, 32<<10); return &b }}
+
+// eachBlock reads d from its start and gives the names in blocks, as
+// getdents64(2) does, each valid during the call. The first error of f ends it.
+func (d *Dir) eachBlock(f func(names iter.Seq[[]byte]) error) error {
+	if _, err := unix.Seek(d.fd, 0, 0); err != nil {
+		return d.err("read", ".", err)
+	}
+	buf := blocks.Get().(*[]byte)
+	defer blocks.Put(buf)
+	for {
+		n, err := callFor("getdents", func() (int, error) { return unix.Getdents(d.fd, *buf) })
+		if err != nil {
+			return d.err("read", ".", err)
+		}
+		if n == 0 {
+			return nil
+		}
+		if err := f(dirents((*buf)[:n])); err != nil {
+			return err
+		}
+	}
+}
+
+// statListed looks at an entry by a name that [Dir.eachBlock] gave: the zero
+// byte follows it in the block.
+func statListed(fd descriptor, name []byte, out *Stat) error {
+	return statxAt(fd, &name[0], 0, out)
+}

@@ -1,0 +1,316 @@
+package handle
+
+import (
+	"encoding/binary"
+	"encoding/hex"
+	"errors"
+	"hash/fnv"
+	"io/fs"
+	"strings"
+	"sync"
+	"syscall"
+	"unsafe"
+
+	"golang.org/x/sys/windows"
+
+	"nexlin/internal/junction"
+)
+
+// owner stands for this account: the system tells accounts by longer names,
+// and os.Geteuid is -1.
+const owner = ^uint32(0)
+
+// attrReadOnly is kept beside the Attr… that every system has.
+const attrReadOnly = 1 << 32
+
+// OwnerOf is the account that what os.Stat looked at belongs to; false where
+// the system does not tell.
+func OwnerOf(fs.FileInfo) (uint32, bool) { return 0, false }
+
+func statAt(at descriptor, name string, out *Stat) error {
+	return on(at, name, 0, func(h windows.Handle) error { return statOpen(h, out) })
+}
+
+func statPath(path string, out *Stat) error {
+	p, err := ntPath(path)
+	if err != nil {
+		return err
+	}
+	h, err := ntOpen(0, p, toStat, windows.FILE_OPEN, itself)
+	if err != nil {
+		return err
+	}
+	defer windows.CloseHandle(h)
+	if err := statOpen(h, out); err != nil {
+		return err
+	}
+	real := sysPath(h)
+	out.MountRoot = len(real) > 0 && strings.HasSuffix(strings.TrimSuffix(real, `\`), ":")
+	return nil
+}
+
+func statOpen(fd descriptor, out *Stat) error {
+	_, err := stat(fd, out)
+	return err
+}
+
+// stat also gives the tag of a reparse point that is no link, 0 for all else.
+func stat(fd descriptor, out *Stat) (tag uint32, err error) {
+	if err := fault("statx"); err != nil {
+		return 0, err
+	}
+	// FILE_ALL_INFORMATION: basic 0, standard 40, internal 64, and more.
+	const fileAllInformation, fileAttributeTagInformation = 18, 35
+	var b [1024]byte
+	if err := query(fd, fileAllInformation, b[:]); err != nil {
+		return 0, err
+	}
+	le := binary.LittleEndian
+	attrs := le.Uint32(b[32:])
+	*out = Stat{
+		Mode: TypeRegular | 0o600, Nlink: le.Uint32(b[56:]), UID: owner, GID: owner,
+		Size: int64(le.Uint64(b[48:])), Allocated: int64(le.Uint64(b[40:])), Ino: le.Uint64(b[64:]),
+		Atime: filetime(le.Uint64(b[8:])), Mtime: filetime(le.Uint64(b[16:])), Ctime: filetime(le.Uint64(b[24:])),
+	}
+	out.Dev, err = volumeOf(fd)
+	if err != nil {
+		return 0, err
+	}
+	out.Mount = out.Dev
+	if attrs&windows.FILE_ATTRIBUTE_DIRECTORY != 0 {
+		out.Mode, out.Size = TypeDir|0o700, 0
+	}
+	if attrs&windows.FILE_ATTRIBUTE_READONLY != 0 {
+		out.Attributes |= attrReadOnly
+	}
+	if attrs&windows.FILE_ATTRIBUTE_ENCRYPTED != 0 {
+		out.Attributes |= AttrEncrypted
+	}
+	const recallOnOpen, recallOnData = 0x40000, 0x400000
+	if attrs&(windows.FILE_ATTRIBUTE_OFFLINE|recallOnOpen|recallOnData) != 0 {
+		out.Attributes |= AttrPlaceholder
+	}
+	if attrs&windows.FILE_ATTRIBUTE_REPARSE_POINT == 0 {
+		return 0, nil
+	}
+	var at [8]byte
+	if err := query(fd, fileAttributeTagInformation, at[:]); err != nil {
+		return 0, err
+	}
+	const compressed, deduplicated = 0x80000017, 0x80000013 // read like any other file
+	switch tag = le.Uint32(at[4:]); {
+	case junction.IsLink(tag) || tag == 0: // 0: a system that shows links and has no tags
+		if out.IsDir() {
+			out.Attributes |= AttrDirLink
+		}
+		out.Mode = TypeSymlink | 0o777
+		return 0, nil
+	case tag != compressed && tag != deduplicated:
+		out.Attributes |= AttrPlaceholder
+	}
+	return tag, nil
+}
+
+// query is NtQueryInformationFile; that a name at the end does not fit is no
+// error.
+func query(h windows.Handle, class uint32, b []byte) error {
+	var io windows.IO_STATUS_BLOCK
+	err := windows.NtQueryInformationFile(h, &io, &b[0], uint32(len(b)), class)
+	if errors.Is(err, windows.STATUS_BUFFER_OVERFLOW) {
+		return nil
+	}
+	return portable(err)
+}
+
+// volumeOf is the serial number of the volume: 64 bits where the file system
+// tells them, else 32.
+func volumeOf(h windows.Handle) (uint64, error) {
+	var id [24]byte
+	if windows.GetFileInformationByHandleEx(h, windows.FileIdInfo, &id[0], 24) == nil {
+		return binary.LittleEndian.Uint64(id[:]), nil
+	}
+	var info windows.ByHandleFileInformation
+	if err := windows.GetFileInformationByHandle(h, &info); err != nil {
+		return 0, portable(err)
+	}
+	return uint64(info.VolumeSerialNumber), nil
+}
+
+// Seconds between 1601, from which the system counts, and 1970.
+const epoch = 11644473600
+
+func filetime(t uint64) Time {
+	const second = 10_000_000 // of 100 ns
+	return Time{Sec: int64(t/second) - epoch, Nsec: uint32(t%second) * 100}
+}
+
+func (t Time) filetime() uint64 {
+	return uint64(t.Sec+epoch)*10_000_000 + uint64(t.Nsec/100)
+}
+
+// setBasic sets times, where they are not nil, and attributes, where they are
+// not 0 (FILE_BASIC_INFORMATION).
+func setBasic(h windows.Handle, atime, mtime *Time, attrs uint32) error {
+	var b [40]byte
+	le := binary.LittleEndian
+	if atime != nil {
+		le.PutUint64(b[8:], atime.filetime())
+	}
+	if mtime != nil {
+		le.PutUint64(b[16:], mtime.filetime())
+	}
+	le.PutUint32(b[32:], attrs)
+	return set(h, windows.FileBasicInformation, b[:])
+}
+
+func sysSetTimes(fd descriptor, atime, mtime Time) error { return setBasic(fd, &atime, &mtime, 0) }
+
+func sysSetTimesEntry(at descriptor, name string, atime, mtime Time) error {
+	return on(at, name, windows.FILE_WRITE_ATTRIBUTES, func(h windows.Handle) error { return setBasic(h, &atime, &mtime, 0) })
+}
+
+// sysList reads a directory from its start.
+func sysList(fd descriptor, f func(names [][]byte) bool) error {
+	class := uint32(windows.FileIdBothDirectoryRestartInfo)
+	buf := make([]byte, 64<<10)
+	for {
+		err := windows.GetFileInformationByHandleEx(fd, class, &buf[0], uint32(len(buf)))
+		if errors.Is(err, windows.ERROR_NO_MORE_FILES) || errors.Is(err, windows.ERROR_FILE_NOT_FOUND) {
+			return nil
+		}
+		if err != nil {
+			return portable(err)
+		}
+		class = windows.FileIdBothDirectoryInfo
+		if !f(listed(buf)) {
+			return nil
+		}
+	}
+}
+
+// listed gives the names in a block of FILE_ID_BOTH_DIR_INFO: next 0, length
+// of the name 60, name 104.
+func listed(b []byte) (names [][]byte) {
+	le := binary.LittleEndian
+	for {
+		u := unsafe.Slice((*uint16)(unsafe.Pointer(&b[104])), le.Uint32(b[60:])/2)
+		if name := syscall.UTF16ToString(u); name != "." && name != ".." {
+			names = append(names, []byte(name))
+		}
+		next := le.Uint32(b)
+		if next == 0 {
+			return names
+		}
+		b = b[next:]
+	}
+}
+
+// sysLock holds a folder for this process: the system locks files, not
+// directories. A name in the machine's own space stands for each way of
+// holding; it is gone with the last handle, so with the process.
+func sysLock(fd descriptor, exclusive bool) error {
+	var st Stat
+	if err := statOpen(fd, &st); err != nil {
+		return err
+	}
+	locks.Lock()
+	defer locks.Unlock()
+	h := locks.held[fd]
+	alone, together := lockName(&st, "alone"), lockName(&st, "together")
+	if exclusive {
+		if h.alone != 0 {
+			return nil
+		}
+		if h.together != 0 {
+			windows.CloseHandle(h.together)
+			h.together = 0
+		}
+		mine, existed, err := event(alone)
+		if err != nil {
+			return err
+		}
+		others, there, err := event(together)
+		if err == nil {
+			windows.CloseHandle(others)
+		}
+		if existed || there || err != nil {
+			windows.CloseHandle(mine)
+			return errors.Join(syscall.EWOULDBLOCK, err)
+		}
+		h.alone = mine
+	} else {
+		if h.together != 0 {
+			return nil
+		}
+		mine, _, err := event(together)
+		if err != nil {
+			return err
+		}
+		if h.alone != 0 {
+			windows.CloseHandle(h.alone)
+			h.alone = 0
+		}
+		other, there, err := event(alone)
+		if err == nil {
+			windows.CloseHandle(other)
+		}
+		if there || err != nil {
+			windows.CloseHandle(mine)
+			return errors.Join(syscall.EWOULDBLOCK, err)
+		}
+		h.together = mine
+	}
+	locks.held[fd] = h
+	return nil
+}
+
+type lock struct{ alone, together windows.Handle }
+
+var locks = struct {
+	sync.Mutex
+	held map[windows.Handle]lock
+}{held: map[windows.Handle]lock{}}
+
+// unlock lets go of what [sysLock] holds by fd.
+func unlock(fd descriptor) {
+	locks.Lock()
+	defer locks.Unlock()
+	h, ok := locks.held[fd]
+	if !ok {
+		return
+	}
+	delete(locks.held, fd)
+	for _, x := range []windows.Handle{h.alone, h.together} {
+		if x != 0 {
+			windows.CloseHandle(x)
+		}
+	}
+}
+
+func lockName(st *Stat, how string) string {
+	sum := fnv.New128a()
+	var b [16]byte
+	binary.LittleEndian.PutUint64(b[:], st.Dev)
+	binary.LittleEndian.PutUint64(b[8:], st.Ino)
+	sum.Write(b[:])
+	return `Global\nexlin-` + how + "-" + hex.EncodeToString(sum.Sum(nil))
+}
+
+// event makes or opens the thing that a lock is; another account's, which
+// can't be opened, is there as well.
+func event(name string) (h windows.Handle, existed bool, err error) {
+	p, err := windows.UTF16PtrFromString(name)
+	if err != nil {
+		return 0, false, err
+	}
+	h, err = windows.CreateEvent(nil, 1, 0, p)
+	switch {
+	case errors.Is(err, windows.ERROR_ALREADY_EXISTS):
+		return h, true, nil
+	case errors.Is(err, windows.ERROR_ACCESS_DENIED):
+		return 0, true, nil
+	case err != nil:
+		return 0, false, portable(err)
+	}
+	return h, false, nil
+}

@@ -1,0 +1,79 @@
+package handle
+
+import (
+	"bytes"
+	"slices"
+	"strings"
+
+	"golang.org/x/sys/unix"
+)
+
+// Xattrs reads the extended attributes of the entry called name in d, by
+// name in byte order; "." is d itself. Nil means there are none, or that
+// the file system has no such thing. A link's own attributes are read.
+// Resource forks and what the desktop notes of a file are attributes here.
+func (d *Dir) Xattrs(name string) (out []Xattr, err error) {
+	err = d.withEntry(name, func(fd int) error {
+		list, err := sized("listxattr", func(b []byte) (int, error) { return unix.Flistxattr(fd, b) })
+		if err == unix.ENOTSUP {
+			return nil
+		}
+		if err != nil || len(list) == 0 {
+			return err
+		}
+		for key := range bytes.SplitSeq(bytes.TrimSuffix(list, []byte{0}), []byte{0}) {
+			value, err := sized("getxattr", func(b []byte) (int, error) { return unix.Fgetxattr(fd, string(key), b) })
+			if err == unix.ENOATTR {
+				continue // gone since it was listed; the change of ctime tells
+			}
+			if err != nil {
+				return err
+			}
+			out = append(out, Xattr{string(key), value})
+		}
+		return nil
+	})
+	slices.SortFunc(out, func(a, b Xattr) int { return strings.Compare(a.Name, b.Name) })
+	return out, d.err("getxattr", name, err)
+}
+
+// NeedsRights reports an attribute that only an administrator may set.
+func NeedsRights(name string) bool { return name == "com.apple.rootless" }
+
+// OfWindows has no part here: it is for Windows drives behind another system.
+func OfWindows(string) bool { return false }
+
+// SetXattr sets one extended attribute of the entry called name in d.
+func (d *Dir) SetXattr(name string, x Xattr) error {
+	return d.err("setxattr "+x.Name, name, d.withEntry(name, func(fd int) error {
+		return call("setxattr", func() error { return unix.Fsetxattr(fd, x.Name, x.Value, 0) })
+	}))
+}
+
+// RemoveXattr removes one; that it is not there is no error.
+func (d *Dir) RemoveXattr(name, key string) error {
+	err := d.withEntry(name, func(fd int) error {
+		return call("removexattr", func() error { return unix.Fremovexattr(fd, key) })
+	})
+	if err == unix.ENOATTR {
+		err = nil
+	}
+	return d.err("removexattr "+key, name, err)
+}
+
+// withEntry opens an entry itself, a link too (open(2), O_SYMLINK), for as
+// long as f runs.
+func (d *Dir) withEntry(name string, f func(fd int) error) error {
+	if name == "." {
+		return f(d.fd)
+	}
+	const oSymlink = 0x200000
+	fd, err := callFor("openat", func() (int, error) {
+		return unix.Openat(d.fd, name, unix.O_RDONLY|oSymlink|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
+	})
+	if err != nil {
+		return err
+	}
+	defer unix.Close(fd)
+	return f(fd)
+}

@@ -1,0 +1,294 @@
+package handle
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"syscall"
+	"unsafe"
+
+	"golang.org/x/sys/windows"
+)
+
+// What entries have here beside their content is shown as extended
+// attributes, under the names that ntfs-3g gives them where it has one: then
+// whatever copies, compares and records attributes does so with these.
+const (
+	attribXattr = "system.ntfs_attrib_be" // read-only, hidden, system; 4 bytes
+	daclXattr   = "windows.dacl"          // rights that were given beside the inherited ones, as SDDL
+	ownerXattr  = "windows.owner"         // SID of an owner that is not this account
+	streamXattr = "user."                 // + name of an alternate data stream
+)
+
+// streamLimit is the largest stream that is held in memory, in bytes.
+const streamLimit = 16 << 20
+
+const kept = windows.FILE_ATTRIBUTE_READONLY | windows.FILE_ATTRIBUTE_HIDDEN | windows.FILE_ATTRIBUTE_SYSTEM
+
+// Xattrs reads what the entry called name in d has beside its content, by
+// name in byte order; "." is d itself: the attributes read-only, hidden and
+// system, alternate data streams, an owner that is another account, and rights
+// that are not inherited.
+func (d *Dir) Xattrs(name string) (out []Xattr, err error) {
+	err = call("listxattr", func() error { out, err = xattrs(d.fd, name); return err })
+	slices.SortFunc(out, func(a, b Xattr) int { return strings.Compare(a.Name, b.Name) })
+	return out, d.err("getxattr", name, err)
+}
+
+func xattrs(at descriptor, name string) (out []Xattr, err error) {
+	err = on(at, name, 0, func(h windows.Handle) error {
+		var basic [40]byte
+		if err := query(h, windows.FileBasicInformation, basic[:]); err != nil {
+			return err
+		}
+		attrs := binary.LittleEndian.Uint32(basic[32:])
+		if attrs&kept != 0 {
+			out = append(out, Xattr{attribXattr, binary.BigEndian.AppendUint32(nil, attrs&kept)})
+		}
+		if attrs&windows.FILE_ATTRIBUTE_REPARSE_POINT != 0 {
+			return nil
+		}
+		names, err := streams(h)
+		for _, s := range names {
+			value, e := readStream(at, name, s)
+			err = errors.Join(err, e)
+			out = append(out, Xattr{streamXattr + s, value})
+		}
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	var st Stat
+	if err := statAt(at, name, &st); err != nil {
+		return nil, err
+	}
+	if st.IsSymlink() {
+		return out, nil // what a link says is all there is to it
+	}
+	rights, err := security(at, name)
+	return append(out, rights...), err
+}
+
+// streams lists the alternate data streams (FILE_STREAM_INFORMATION: next 0,
+// length of the name 4, name 24). A file system without them has none.
+func streams(h windows.Handle) (names []string, err error) {
+	const fileStreamInformation = 22
+	for size := 4 << 10; ; size *= 4 {
+		b := make([]byte, size)
+		var io windows.IO_STATUS_BLOCK
+		switch err := windows.NtQueryInformationFile(h, &io, &b[0], uint32(size), fileStreamInformation); {
+		case errors.Is(err, windows.STATUS_BUFFER_OVERFLOW) && size < 1<<20:
+			continue
+		case err != nil:
+			if err = portable(err); errors.Is(err, syscall.EOPNOTSUPP) || errors.Is(err, syscall.EINVAL) {
+				return nil, nil
+			}
+			return nil, err
+		case io.Information == 0:
+			return nil, nil
+		}
+		for {
+			n := binary.LittleEndian.Uint32(b[4:]) / 2
+			name := syscall.UTF16ToString(unsafe.Slice((*uint16)(unsafe.Pointer(&b[24])), n))
+			if s, ok := strings.CutSuffix(strings.TrimPrefix(name, ":"), ":$DATA"); ok && s != "" {
+				names = append(names, s)
+			}
+			next := binary.LittleEndian.Uint32(b)
+			if next == 0 {
+				return names, nil
+			}
+			b = b[next:]
+		}
+	}
+}
+
+// openStream opens a stream of an entry; the name of a stream has no
+// separator in it.
+func openStream(at descriptor, name, stream string, access, disposition uint32) (windows.Handle, error) {
+	if name == "." {
+		name = ""
+	} else if err := plainName(name); err != nil {
+		return 0, err
+	}
+	if plainName(stream) != nil {
+		return 0, syscall.EINVAL
+	}
+	return ntOpen(at, name+":"+stream, access|windows.SYNCHRONIZE, disposition, itself)
+}
+
+func readStream(at descriptor, name, stream string) ([]byte, error) {
+	h, err := openStream(at, name, stream, windows.FILE_GENERIC_READ, windows.FILE_OPEN)
+	if err != nil {
+		return nil, err
+	}
+	f := &File{h, name + ":" + stream}
+	b, err := io.ReadAll(io.LimitReader(f, streamLimit+1))
+	if err == nil && len(b) > streamLimit {
+		err = fmt.Errorf("the stream %q has more than %d bytes: %w", stream, streamLimit, syscall.EFBIG)
+	}
+	return b, errors.Join(err, f.Close())
+}
+
+// security gives what rights an entry has beside the inherited ones, and
+// whose it is if it is another account's.
+func security(at descriptor, name string) (out []Xattr, err error) {
+	err = on(at, name, windows.READ_CONTROL, func(h windows.Handle) error {
+		sd, err := windows.GetSecurityInfo(h, windows.SE_FILE_OBJECT, windows.OWNER_SECURITY_INFORMATION|windows.DACL_SECURITY_INFORMATION)
+		if err != nil {
+			return portable(err)
+		}
+		if sid, _, err := sd.Owner(); err == nil && !mine(sid) {
+			out = append(out, Xattr{ownerXattr, []byte(sid.String())})
+		}
+		if text := explicit(sd); text != "" {
+			out = append(out, Xattr{daclXattr, []byte(text)})
+		}
+		return nil
+	})
+	if errors.Is(err, syscall.EOPNOTSUPP) {
+		err = nil // a file system that keeps no rights
+	}
+	return out, err
+}
+
+// mine reports this account, and the group of administrators for one of them:
+// what such an account makes is theirs.
+func mine(sid *windows.SID) bool {
+	token := windows.GetCurrentProcessToken()
+	user, err := token.GetTokenUser()
+	return err == nil && user.User.Sid.Equals(sid) ||
+		token.IsElevated() && sid.IsWellKnown(windows.WinBuiltinAdministratorsSid)
+}
+
+// explicit is the part of a list of rights that was given to the entry
+// itself, in SDDL; empty if all are inherited.
+func explicit(sd *windows.SECURITY_DESCRIPTOR) string {
+	text := sd.String()
+	_, text, found := strings.Cut(text, "D:")
+	if !found {
+		return ""
+	}
+	text, _, _ = strings.Cut(text, "S:")
+	flags, aces := text, ""
+	if i := strings.IndexByte(text, '('); i >= 0 {
+		flags, aces = text[:i], text[i:]
+	}
+	out := "D:"
+	if strings.Contains(flags, "P") {
+		out += "P"
+	}
+	for ace := range strings.SplitAfterSeq(aces, ")") {
+		if part := strings.Split(strings.TrimPrefix(ace, "("), ";"); len(part) > 1 && !strings.Contains(part[1], "ID") {
+			out += ace
+		}
+	}
+	if out == "D:" {
+		return ""
+	}
+	return out
+}
+
+// NeedsRights reports an attribute that only an administrator may set.
+func NeedsRights(name string) bool { return name == ownerXattr }
+
+// OfWindows has no part here: it is for Windows drives behind another system.
+func OfWindows(string) bool { return false }
+
+// SetXattr sets one of what [Dir.Xattrs] gives of the entry called name in d.
+func (d *Dir) SetXattr(name string, x Xattr) error {
+	return d.err("setxattr "+x.Name, name, call("setxattr", func() error { return setXattr(d.fd, name, x) }))
+}
+
+func setXattr(at descriptor, name string, x Xattr) error {
+	stream, isStream := strings.CutPrefix(x.Name, streamXattr)
+	switch {
+	case isStream:
+		h, err := openStream(at, name, stream, windows.FILE_GENERIC_WRITE, windows.FILE_OVERWRITE_IF)
+		if err != nil {
+			return err
+		}
+		f := &File{h, name + ":" + stream}
+		_, err = f.Write(x.Value)
+		return errors.Join(err, f.Sync(), f.Close())
+	case x.Name == attribXattr:
+		if len(x.Value) != 4 {
+			return syscall.EINVAL
+		}
+		return setAttributes(at, name, binary.BigEndian.Uint32(x.Value)&kept)
+	case x.Name == daclXattr:
+		return setDACL(at, name, string(x.Value))
+	case x.Name == ownerXattr:
+		sid, err := windows.StringToSid(string(x.Value))
+		if err != nil {
+			return syscall.EINVAL
+		}
+		return on(at, name, windows.WRITE_OWNER, func(h windows.Handle) error {
+			return portable(windows.SetSecurityInfo(h, windows.SE_FILE_OBJECT, windows.OWNER_SECURITY_INFORMATION, sid, nil, nil, nil))
+		})
+	}
+	return syscall.EOPNOTSUPP
+}
+
+// setAttributes sets the three that are kept and leaves the others.
+func setAttributes(at descriptor, name string, attrs uint32) error {
+	return on(at, name, windows.FILE_WRITE_ATTRIBUTES, func(h windows.Handle) error {
+		var basic [40]byte
+		if err := query(h, windows.FileBasicInformation, basic[:]); err != nil {
+			return err
+		}
+		is := binary.LittleEndian.Uint32(basic[32:])
+		const settable = windows.FILE_ATTRIBUTE_ARCHIVE | windows.FILE_ATTRIBUTE_NOT_CONTENT_INDEXED | windows.FILE_ATTRIBUTE_TEMPORARY | windows.FILE_ATTRIBUTE_OFFLINE
+		want := is&settable | attrs
+		if want == 0 {
+			want = windows.FILE_ATTRIBUTE_NORMAL
+		}
+		return setBasic(h, nil, nil, want)
+	})
+}
+
+// setDACL gives an entry rights beside those that it inherits.
+func setDACL(at descriptor, name, text string) error {
+	sd, err := windows.SecurityDescriptorFromString(text)
+	if err != nil {
+		return syscall.EINVAL
+	}
+	dacl, _, err := sd.DACL()
+	if err != nil {
+		return syscall.EINVAL
+	}
+	how := windows.SECURITY_INFORMATION(windows.DACL_SECURITY_INFORMATION | windows.UNPROTECTED_DACL_SECURITY_INFORMATION)
+	if strings.HasPrefix(text, "D:P") {
+		how = windows.DACL_SECURITY_INFORMATION | windows.PROTECTED_DACL_SECURITY_INFORMATION
+	}
+	return on(at, name, windows.WRITE_DAC|windows.READ_CONTROL, func(h windows.Handle) error {
+		return portable(windows.SetSecurityInfo(h, windows.SE_FILE_OBJECT, how, nil, nil, dacl, nil))
+	})
+}
+
+// RemoveXattr takes one away; that it is not there is no error.
+func (d *Dir) RemoveXattr(name, key string) error {
+	return d.err("removexattr "+key, name, call("removexattr", func() error {
+		stream, isStream := strings.CutPrefix(key, streamXattr)
+		switch {
+		case isStream:
+			h, err := openStream(d.fd, name, stream, windows.DELETE, windows.FILE_OPEN)
+			if errors.Is(err, syscall.ENOENT) {
+				return nil
+			}
+			if err != nil {
+				return err
+			}
+			defer windows.CloseHandle(h)
+			return set(h, windows.FileDispositionInformation, []byte{1})
+		case key == attribXattr:
+			return setAttributes(d.fd, name, 0)
+		case key == daclXattr:
+			return setDACL(d.fd, name, "D:")
+		}
+		return nil
+	}))
+}

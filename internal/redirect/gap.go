@@ -1,0 +1,265 @@
+package redirect
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path/filepath"
+
+	"nexlin/internal/finding"
+	"nexlin/internal/handle"
+	"nexlin/internal/link"
+	"nexlin/internal/pathtext"
+)
+
+// Where a file system can't exchange two entries (NTFS through FUSE, Windows),
+// the link is made and read back under its own temporary name, the folder is
+// renamed to its held name, and the link takes its place: between the two
+// renames nothing stands at the link path. Both are journaled, neither replaces
+// anything, and the first is taken back if the second can't be done.
+
+// A BusyError reports a rename of the switch that somebody who holds the entry
+// open kept from being done, for as long as it was tried. The folder is in its
+// place.
+type BusyError struct {
+	Path string
+	Err  error
+}
+
+func (e *BusyError) Error() string {
+	return fmt.Sprintf("%s could not be renamed, because a program holds it: %v", pathtext.Show(e.Path), cause(e.Err))
+}
+func (e *BusyError) Unwrap() error { return e.Err }
+
+// exchange leads programs to the copy: the link takes the folder's place and
+// the folder its held name, in one act where that can be done (I1). It looks at
+// once whether that is what happened.
+func (m *mover) exchange(ctx context.Context) error {
+	var err error
+	if m.p.Gap {
+		err = m.linkInPlace(ctx, m.heldIn, string(m.p.Held))
+	} else {
+		err = m.exchangeAtOnce()
+	}
+	if err != nil {
+		return err
+	}
+	if at, err := m.whereMove(); err != nil || at != switched {
+		return errors.Join(&BrokenError{string(m.p.Link), "the exchange met another folder than the one inspected, and was taken back"},
+			err, m.exchangeAgain(context.WithoutCancel(ctx)))
+	}
+	return nil
+}
+
+// backFromGap takes a switch back that was stopped between its two renames.
+func (m *mover) backFromGap(ctx context.Context) (position, error) {
+	if m.p.Kind == KindBringBack {
+		return before, m.act(ctx, "switch-back", m.p.LinkText, func() error { return m.linkInPlace(ctx, m.into, partName(m.p.Run)) }, nil)
+	}
+	return placed, m.exchangeAgainAct(ctx)
+}
+
+// linkInPlace gives the directory at the link path the name away in to, and
+// puts the link in its place. It may be called again after a stop anywhere in
+// it.
+func (m *mover) linkInPlace(ctx context.Context, to *handle.Dir, away string) error {
+	ctx = context.WithoutCancel(ctx) // not in the gap
+	tmp, text := tempName(m.p.Run), string(m.p.LinkText)
+	if m.p.Linkless() {
+		text = "" // settings lead to the copy, and here no link can keep the place meanwhile
+	}
+	done, err := m.linked(text)
+	if err != nil || done {
+		return err
+	}
+	if text != "" {
+		if err := m.makeTemp(tmp, text); err != nil {
+			return err
+		}
+	}
+	err = m.act(ctx, "aside", pathtext.Path(away), func() error {
+		if _, err := to.Stat(away); err == nil || !missing(err) {
+			return err // done before the stop
+		}
+		if err := m.rename(m.linkIn, m.base(), to, away); err != nil {
+			return err
+		}
+		return errors.Join(m.linkIn.Sync(), to.Sync())
+	}, nil)
+	if err != nil || text == "" {
+		return err
+	}
+	err = m.act(ctx, "link", pathtext.Path(text), func() error {
+		return errors.Join(m.takePlace(m.linkIn, tmp), m.linkIn.Sync())
+	}, nil)
+	if err != nil {
+		if done, e := m.linked(text); done || e != nil {
+			return errors.Join(err, e)
+		}
+		// The folder back in its place, so that nothing is missing there.
+		if back := m.rename(to, away, m.linkIn, m.base()); back != nil {
+			return errors.Join(err, back)
+		}
+		return errors.Join(err, m.linkIn.Sync(), link.Remove(m.linkIn, tmp, text))
+	}
+	return nil
+}
+
+// linked reports whether the switch was done: our link stands at the link path,
+// or, without a link, nothing does.
+func (m *mover) linked(text string) (bool, error) {
+	if text != "" {
+		return link.Is(m.linkIn, m.base(), text)
+	}
+	_, err := m.linkIn.Stat(m.base())
+	return missing(err), ignoreMissing(err)
+}
+
+// makeTemp makes the link under its temporary name; one from before a stop is
+// read again.
+func (m *mover) makeTemp(tmp, text string) error {
+	ours, err := link.Is(m.linkIn, tmp, text)
+	if err != nil || ours {
+		return err
+	}
+	if err := link.MakeFor(m.linkIn, tmp, text, m.owner()); err != nil {
+		return err
+	}
+	return m.linkIn.Sync()
+}
+
+// folderInPlace is the other way round: the link at the link path goes, and
+// what stands in from under the name back takes its place.
+func (m *mover) folderInPlace(ctx context.Context, from *handle.Dir, back string) error {
+	ctx = context.WithoutCancel(ctx)
+	tmp, text := tempName(m.p.Run), string(m.p.LinkText)
+	if _, err := from.Stat(back); missing(err) {
+		return m.dropTempLink() // done before the stop
+	}
+	err := m.act(ctx, "link-aside", pathtext.Path(tmp), func() error {
+		ours, err := link.Is(m.linkIn, m.base(), text)
+		if err != nil {
+			return err
+		}
+		if !ours {
+			return m.aside(tmp, text)
+		}
+		if err := m.dropTempLink(); err != nil {
+			return err
+		}
+		return m.rename(m.linkIn, m.base(), m.linkIn, tmp)
+	}, nil)
+	if err != nil {
+		return err
+	}
+	err = m.act(ctx, "folder", pathtext.Path(back), func() error {
+		return errors.Join(m.takePlace(from, back), m.linkIn.Sync(), from.Sync())
+	}, nil)
+	if err != nil {
+		_, there := from.Stat(back)
+		if ours, e := link.Is(m.linkIn, tmp, text); e == nil && ours && there == nil {
+			return errors.Join(err, m.rename(m.linkIn, tmp, m.linkIn, m.base()))
+		}
+		return err
+	}
+	return m.dropTempLink()
+}
+
+// aside wants our link to have its temporary name already, from before a stop,
+// or no link to have been made at all: else another thing stands in its place.
+func (m *mover) aside(tmp, text string) error {
+	done, err := link.Is(m.linkIn, tmp, text)
+	if err != nil || done {
+		return err
+	}
+	if _, err := m.linkIn.Stat(m.base()); !missing(err) {
+		return errors.Join(&BrokenError{string(m.p.Link), "it is not the link that Nexlin made any more"}, err)
+	}
+	return nil
+}
+
+// rename is [handle.Dir.Rename], tried again while somebody holds the entry.
+func (m *mover) rename(from *handle.Dir, name string, to *handle.Dir, newName string) error {
+	err := link.Patiently(func() error { return from.Rename(name, to, newName) })
+	if handle.Passing(err) {
+		return &BusyError{from.Join(name), err}
+	}
+	return err
+}
+
+// takePlace gives an entry the name of the link path. What came to stand there
+// in the gap is somebody else's: it is set aside, never removed, and told.
+func (m *mover) takePlace(from *handle.Dir, name string) error {
+	for range 3 {
+		err := m.rename(from, name, m.linkIn, m.base())
+		if !errors.Is(err, fs.ErrExist) {
+			return err
+		}
+		aside, err := m.freeName("."+m.base(), ".gap-"+m.p.Run)
+		if err == nil {
+			err = m.rename(m.linkIn, m.base(), m.linkIn, aside)
+		}
+		if err != nil && !missing(err) {
+			return err
+		}
+		if err == nil {
+			m.out.Findings = append(m.out.Findings, finding.New(finding.GapFilled, m.linkIn.Join(aside),
+				fmt.Sprintf("something was made at %s in the moment of the switch, and is %s now", pathtext.Show(string(m.p.Link)), pathtext.Show(m.linkIn.Join(aside))),
+				subject(m.p.Name, "", "")))
+		}
+	}
+	return &BusyError{string(m.p.Link), fs.ErrExist}
+}
+
+// freeName is a name beside the link that nothing has.
+func (m *mover) freeName(stem, end string) (string, error) {
+	for i := 1; ; i++ {
+		name := shorten(stem, end)
+		if i > 1 {
+			name = shorten(stem, fmt.Sprintf("%s-%d", end, i))
+		}
+		if _, err := m.linkIn.Stat(name); err != nil {
+			return name, ignoreMissing(err)
+		}
+	}
+}
+
+// inGap reports whether a run stands between the two renames: what leaves has
+// its other name, and the link is not in its place.
+func (m *mover) inGap(to *handle.Dir, away string, id uint64) (bool, error) {
+	if !m.p.Gap {
+		return false, nil
+	}
+	st, err := to.Stat(away)
+	if err != nil || !isDir(&st, id) {
+		return false, ignoreMissing(err)
+	}
+	done, err := m.linked("")
+	if err == nil && !(done && m.p.Linkless()) {
+		done, err = link.Is(m.linkIn, m.base(), string(m.p.LinkText))
+	}
+	return err == nil && !done, err
+}
+
+// aside is where the folder is, whole, while the run stands between the two
+// renames.
+func (p *Plan) aside() string {
+	if p.Kind == KindBringBack {
+		return string(p.From)
+	}
+	return p.HeldPath()
+}
+
+// gapAhead says before a run that there will be a moment without the folder, as
+// far as that can be known without making anything.
+func (e *Engine) gapAhead(p *Plan) {
+	if d := p.linkDrive(); d.Mount != "" && (d.Fuse || !handle.Exchanges) {
+		p.Gap = true
+		p.gap(filepath.Dir(string(p.Link)))
+	}
+}
+
+func (p *Plan) gap(path string) {
+	p.find(finding.New(finding.SwitchGap, path, "the file system of "+pathtext.Show(path)+" can't exchange link and folder in one act", subject(p.Name, "", "")))
+}

@@ -1,0 +1,180 @@
+package redirect
+
+import (
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"nexlin/internal/drive"
+	"nexlin/internal/finding"
+	"nexlin/internal/handle"
+	"nexlin/internal/junction"
+	"nexlin/internal/ledger"
+	"nexlin/internal/link"
+	"nexlin/internal/pathtext"
+)
+
+// ByJunction is the method of Windows: a junction on NTFS. Windows itself
+// knows how it names the target; a rescue system has to be told.
+const ByJunction = "junction"
+
+// A TargetForm says how a junction names its target.
+type TargetForm string
+
+// A drive's letter is what people know; the volume's own name stays when the
+// letter changes.
+const (
+	ByLetter TargetForm = "letter"
+	ByVolume TargetForm = "volume"
+)
+
+// linkSays decides what the link of the plan says: the target's path, or, for
+// a junction, the target as Windows names it. What it can't say is a finding.
+func (e *Engine) linkSays(p *Plan, form TargetForm, seen string) {
+	p.LinkText = p.Target
+	if !slices.Contains(p.Methods, ByJunction) {
+		e.forWindows(p)
+		return
+	}
+	if p.IntoNow.Mount == "" {
+		return // it is not known where it leads
+	}
+	place, ok := windowsName(p, form, seen)
+	if !ok {
+		return
+	}
+	text, err := link.JunctionTo(place)
+	if err != nil {
+		p.find(finding.New(finding.LinkImpossible, string(p.Link), err.Error(), subject(p.Name, "", "")).
+			Instead("a junction leads to a directory on a drive of the machine, such as `D:\\ines\\Documents`"))
+		return
+	}
+	p.LinkText = pathtext.Path(text)
+	for _, d := range []struct {
+		drive *drive.Drive
+		path  pathtext.Path
+	}{{p.linkDrive(), p.Link}, {&p.IntoNow, p.Target}} {
+		if d.drive.Mount != "" && !d.drive.ForWindows() {
+			p.find(finding.New(finding.WindowsUnseen, string(d.path), fmt.Sprintf("%s lies on %s (%s), which Windows can't read", pathtext.Show(string(d.path)), d.drive.Name(), d.drive.FS), subject(p.Name, "", "")))
+		}
+	}
+}
+
+// linkDrive is the drive that the link stands on, as far as it is known.
+func (p *Plan) linkDrive() *drive.Drive {
+	if p.exchanges() || p.Kind == KindRecord && p.From == p.Link {
+		return &p.FromNow
+	}
+	return &drive.Drive{}
+}
+
+// forWindows warns about a link that only this system would follow, where
+// Windows is at home.
+func (e *Engine) forWindows(p *Plan) {
+	if d := p.linkDrive(); !handle.Windows && d.NTFS() && !p.Linkless() {
+		p.find(finding.New(finding.WindowsUnseen, string(p.Link), fmt.Sprintf("%s lies on a drive of Windows, which does not follow the links that this system makes", pathtext.Show(string(p.Link))), subject(p.Name, "", "")))
+	}
+}
+
+// windowsName is the target as Windows names it; false if that can't be known,
+// which is a finding.
+func windowsName(p *Plan, form TargetForm, seen string) (string, bool) {
+	target := string(p.Target)
+	if handle.Windows && seen == "" {
+		if form != ByVolume {
+			return target, true
+		}
+		name := drive.VolumeName(p.IntoNow.Mount)
+		if name == "" {
+			p.find(finding.New(finding.LinkImpossible, target, p.IntoNow.Name()+" has no volume name", subject(p.Name, "", "")).Instead("`--target-form letter`"))
+			return "", false
+		}
+		return name + strings.TrimPrefix(target, filepath.VolumeName(target)+`\`), true
+	}
+	if seen == "" {
+		p.find(finding.New(finding.SeenMissing, target, "a junction has to name the target as Windows does, and this system does not know how that is", subject(p.Name, "", "")))
+		return "", false
+	}
+	place, err := junction.Clean(withRoot(seen))
+	if err != nil {
+		p.find(finding.New(finding.SeenDiffers, seen, err.Error(), subject(p.Name, "", "")))
+		return "", false
+	}
+	rel := strings.ReplaceAll(string(relative(p.IntoNow.Mount, target)), "/", `\`)
+	if junction.IsRoot(place) {
+		return strings.TrimSuffix(place, `\`) + `\` + rel, true
+	}
+	if !strings.HasSuffix(strings.ToLower(place), `\`+strings.ToLower(rel)) {
+		p.find(finding.New(finding.SeenDiffers, place, fmt.Sprintf("%s does not end in the target's path on %s, %s", pathtext.Show(place), p.IntoNow.Name(), pathtext.Show(rel)), subject(p.Name, "", "")))
+		return "", false
+	}
+	return place, true
+}
+
+// withRoot takes D: and a volume's name without the separator at the end for
+// the roots they stand for.
+func withRoot(seen string) string {
+	if strings.HasSuffix(seen, ":") || strings.HasSuffix(seen, "}") {
+		return seen + `\`
+	}
+	return seen
+}
+
+// textFor is what the link of a redirect says once its target lies at a path
+// on the same drive: a junction's text follows the drive's letter on Windows,
+// and stays where it names the volume, or another system's letter.
+func textFor(r *ledger.Redirect, target string) string {
+	if r.Text == "" || !handle.Windows || strings.HasPrefix(r.Text, handle.JunctionText+"Volume{") {
+		return r.Text
+	}
+	text, err := link.JunctionTo(target)
+	if err != nil {
+		return r.Text
+	}
+	return text
+}
+
+// follows reports whether a trial can go through a link with this text: this
+// system does not know the drive letters that a junction may name.
+func follows(path, text string, same func(*handle.Stat) bool) bool {
+	if handle.Windows || !link.IsJunction(text) {
+		return true
+	}
+	via, err := handle.Open(path)
+	if err != nil {
+		return false
+	}
+	defer via.Release()
+	st, err := via.Self()
+	return err == nil && same(&st)
+}
+
+// way is the path that a trial goes through: that of the link, or the target's
+// where this system can't follow the junction. Then byBytes says that only its
+// bytes were compared; the error is a *TrialError if they are others.
+func way(at *handle.Dir, name, text string, target *handle.Dir) (path string, byBytes bool, err error) {
+	path = at.Join(name)
+	st, err := target.Self()
+	if err != nil || follows(path, text, func(via *handle.Stat) bool { return via.SameInode(&st) }) {
+		return path, false, err
+	}
+	ours, err := link.Is(at, name, text)
+	if err == nil && !ours {
+		err = link.ErrNotOurs
+	}
+	if err != nil {
+		return path, true, &TrialError{path, "the junction does not read back as it was made", err}
+	}
+	return target.Path(), true, nil
+}
+
+// by gives the methods of a move: those that were asked for, else a link.
+// Where this account may not make symbolic links on Windows, that is a junction.
+func (e *Engine) by(p *Plan, asked []string) []string {
+	if len(asked) > 0 || !handle.Windows || !p.limits.NoSymlinks || p.IntoNow.Mount == "" {
+		return asked
+	}
+	p.find(finding.New(finding.JunctionTaken, string(p.Link), "this account may not make symbolic links", subject(p.Name, "", "")))
+	return []string{ByJunction}
+}
