@@ -261,7 +261,7 @@ func (a *app) unplug(e *redirect.Engine, d *drive.Drive, names []string) (*unplu
 		u.May = false
 		u.Reasons = append(u.Reasons, fmt.Sprintf(format, args...))
 	}
-	if d.Mount == "/" {
+	if d.System() {
 		no("the system runs from it")
 		return u, nil
 	}

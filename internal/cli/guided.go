@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"path/filepath"
+	"runtime"
 	"strings"
 
 	"charm.land/huh/v2"
@@ -80,7 +81,7 @@ func given(cmd *cobra.Command) string {
 
 // typed writes a path as it can be typed, with ~ for the home.
 func (a *app) typed(p string) string {
-	if rest, ok := strings.CutPrefix(p, a.home+"/"); ok && a.home != "" {
+	if rest, ok := strings.CutPrefix(p, a.home+"/"); ok && a.home != "" && runtime.GOOS != "windows" {
 		return "~/" + pathtext.Quote(rest)
 	}
 	return pathtext.Quote(p)
@@ -145,7 +146,7 @@ func (a *app) chooseTarget(e *redirect.Engine, f survey.Folder) (string, error) 
 	if err != nil {
 		return "", err
 	}
-	dir, err := a.write("Into which directory on it?", "It is made if it is not there.", "/"+filepath.Base(a.home))
+	dir, err := a.write("Into which directory on it?", "It is made if it is not there.", string(filepath.Separator)+filepath.Base(a.home))
 	if err != nil {
 		return "", err
 	}
@@ -155,7 +156,7 @@ func (a *app) chooseTarget(e *redirect.Engine, f survey.Folder) (string, error) 
 // place writes a directory on a drive the way --into takes it.
 func place(d *drive.Drive, dir string) string {
 	if d.Label != "" && !strings.ContainsAny(d.Label, "/:") {
-		return d.Label + ":" + filepath.Join("/", dir)
+		return d.Label + ":/" + strings.Trim(filepath.ToSlash(filepath.Clean(dir)), "/")
 	}
 	return filepath.Join(d.Mount, dir)
 }

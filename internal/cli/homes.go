@@ -5,6 +5,8 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+
+	"nexlin/internal/handle"
 )
 
 // homes lists the home directories of this machine's accounts (passwd(5))
@@ -13,7 +15,7 @@ func homes(own string) []string {
 	var out []string
 	if own != "" {
 		out = append(out, own)
-		if real, err := filepath.EvalSymlinks(own); err == nil && real != own {
+		if real, err := handle.Real(own); err == nil && real != own {
 			out = append(out, real)
 		}
 	}

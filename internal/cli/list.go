@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"path/filepath"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -90,9 +91,9 @@ func (a *app) heldLine(e *redirect.Engine) error {
 
 // onDrive writes the target by the label its drive had.
 func (a *app) onDrive(r ledger.Redirect) string {
-	mount := strings.TrimSuffix(string(r.Drive.Mount), "/") + "/"
-	if rel, ok := strings.CutPrefix(r.Target, mount); ok && r.Drive.Label != string(r.Drive.Mount) {
-		return pathtext.Show(r.Drive.Label + ":/" + rel)
+	mount := string(r.Drive.Mount)
+	if rel, ok := pathtext.Below(r.Target, mount); ok && r.Drive.Label != mount {
+		return pathtext.Show(r.Drive.Label + ":/" + filepath.ToSlash(rel))
 	}
 	return a.path(r.Target)
 }

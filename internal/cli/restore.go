@@ -2,13 +2,13 @@ package cli
 
 import (
 	"os"
-	"path/filepath"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
+	"nexlin/internal/handle"
 	"nexlin/internal/health"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
@@ -71,7 +71,7 @@ func (a *app) onDriveArg(e *redirect.Engine, arg string) (d drive.Drive, below s
 	if d, err = e.Drives.Find(strings.TrimSuffix(arg, ":/")); err == nil {
 		return d, "", nil
 	}
-	if !strings.Contains(arg, "/") {
+	if !strings.ContainsFunc(arg, func(r rune) bool { return r < 0x80 && os.IsPathSeparator(uint8(r)) }) {
 		return d, "", err
 	}
 	cwd, err := a.cwd()
@@ -81,7 +81,7 @@ func (a *app) onDriveArg(e *redirect.Engine, arg string) (d drive.Drive, below s
 	if below, err = e.Drives.Place(arg, cwd); err != nil {
 		return d, "", err
 	}
-	if below, err = filepath.EvalSymlinks(below); err != nil {
+	if below, err = handle.Real(below); err != nil {
 		return d, "", err
 	}
 	d, err = e.Drives.Of(below)

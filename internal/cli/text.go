@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"io"
+	"runtime"
 	"slices"
 	"strings"
 	"time"
@@ -42,13 +43,14 @@ func plural(n int64, one, many string) string {
 
 // path writes a path the way people know it: ~ for their own home.
 func (a *app) path(p string) string {
-	if a.home != "" && a.home != "/" {
-		if p == a.home {
-			return "~"
-		}
-		if rest, ok := strings.CutPrefix(p, a.home+"/"); ok {
-			return "~/" + pathtext.Show(rest)
-		}
+	if a.home == "" || pathtext.IsRoot(a.home) || runtime.GOOS == "windows" { // where no shell knows ~
+		return pathtext.Show(p)
+	}
+	switch rest, ok := pathtext.Below(p, a.home); {
+	case rest == ".":
+		return "~"
+	case ok:
+		return "~/" + pathtext.Show(rest)
 	}
 	return pathtext.Show(p)
 }

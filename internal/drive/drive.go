@@ -165,7 +165,7 @@ func (s *System) Of(path string) (Drive, error) {
 	if err != nil {
 		return Drive{}, err
 	}
-	real, err := filepath.EvalSymlinks(at)
+	real, err := handle.Real(at)
 	if err != nil {
 		return Drive{}, err
 	}

@@ -6,6 +6,8 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+
+	"nexlin/internal/pathtext"
 )
 
 // A NotFoundError reports a reference that names no drive, or several.
@@ -37,8 +39,8 @@ func (s *System) Find(ref string) (Drive, error) {
 		if byUUID {
 			match = strings.EqualFold(d.UUID, uuid) || d.Tag != nil && strings.EqualFold(d.Tag.ID, uuid)
 		}
-		if strings.HasPrefix(ref, "/") {
-			match = d.Mount == filepath.Clean(ref)
+		if vol := filepath.VolumeName(ref); filepath.IsAbs(ref) || vol != "" && vol == ref { // D: is a drive's name, too
+			match = pathtext.Equal(d.Mount, filepath.Clean(vol+string(filepath.Separator)+ref[len(vol):]))
 		}
 		// A second mount of one file system is no second drive.
 		if match && !slices.ContainsFunc(hits, func(h Drive) bool { return h.Same(&d) }) {
@@ -65,6 +67,9 @@ func (s *System) Find(ref string) (Drive, error) {
 // path, or LABEL:/path, or UUID=…:/path. cwd is where relative paths start.
 // A path that exists as it is written is that path.
 func (s *System) Place(ref, cwd string) (string, error) {
+	if filepath.IsAbs(ref) {
+		return filepath.Clean(ref), nil
+	}
 	name, rest, ok := strings.Cut(ref, ":/")
 	if ok && name != "" && !strings.Contains(name, "/") {
 		if _, err := os.Lstat(ref); err != nil {
@@ -76,18 +81,15 @@ func (s *System) Place(ref, cwd string) (string, error) {
 			return filepath.Join(d.Mount, clean), nil
 		}
 	}
-	if filepath.IsAbs(ref) {
-		return filepath.Clean(ref), nil
-	}
 	return filepath.Join(cwd, ref), nil
 }
 
 // Display writes a path on this drive the way people name it: LABEL:/path
 // where the drive has a label, else the path as it is.
 func (d *Drive) Display(path string) string {
-	rel, ok := strings.CutPrefix(path, strings.TrimSuffix(d.Mount, "/")+"/")
-	if d.Label == "" || !ok {
+	rel, ok := pathtext.Below(path, d.Mount)
+	if d.Label == "" || !ok || rel == "." {
 		return path
 	}
-	return d.Label + ":/" + rel
+	return d.Label + ":/" + filepath.ToSlash(rel)
 }

@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 
@@ -87,7 +88,10 @@ const (
 // fstab(5) below the directory etc, a mount unit (systemd.mount(5)) there that
 // is wanted by something, or a desktop's place for what is plugged in.
 func (d *Drive) AtStart(etc string) Start {
-	if d.Standin || d.Memory || d.Network || d.Mount == "/" || d.Fuse && !strings.HasPrefix(d.Source, "/dev/") {
+	if runtime.GOOS != "linux" { // the others mount what they know by themselves
+		return StartUnknown
+	}
+	if d.Standin || d.Memory || d.Network || d.System() || d.Fuse && !strings.HasPrefix(d.Source, "/dev/") {
 		return StartUnknown
 	}
 	for _, l := range fstabLines(filepath.Join(etc, "fstab")) {

@@ -82,3 +82,6 @@ func (t *trial) isFAT() bool {
 	var st unix.Statfs_t
 	return unix.Fstatfs(int(t.dir.Fd()), &st) == nil && unix.ByteSliceToString(st.Fstypename[:]) == "msdos"
 }
+
+// System reports the drive that the system runs from, in its two parts.
+func (d *Drive) System() bool { return d.Mount == "/" || d.Mount == "/System/Volumes/Data" }

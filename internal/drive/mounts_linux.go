@@ -59,3 +59,6 @@ func (t *trial) isFAT() bool {
 	var st unix.Statfs_t
 	return unix.Fstatfs(int(t.dir.Fd()), &st) == nil && st.Type == unix.MSDOS_SUPER_MAGIC
 }
+
+// System reports the drive that the system runs from.
+func (d *Drive) System() bool { return d.Mount == "/" }

@@ -9,6 +9,7 @@ import (
 	"golang.org/x/sys/windows"
 
 	"nexlin/internal/handle"
+	"nexlin/internal/pathtext"
 )
 
 // mounts gives the volumes that have a drive letter.
@@ -81,4 +82,10 @@ func (d *Drive) identify() { d.tagged() }
 func (t *trial) isFAT() bool {
 	d, ok := volume(filepath.VolumeName(t.dir.Path()) + `\`)
 	return ok && strings.HasPrefix(d.FS, "FAT")
+}
+
+// System reports the drive that the system runs from.
+func (d *Drive) System() bool {
+	dir, err := windows.GetSystemWindowsDirectory()
+	return err == nil && pathtext.Equal(filepath.VolumeName(dir)+`\`, d.Mount)
 }

@@ -6,12 +6,12 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"strings"
 
 	"github.com/dustin/go-humanize"
 	"github.com/goccy/go-yaml"
 
 	"nexlin/internal/handle"
+	"nexlin/internal/pathtext"
 )
 
 // A standin is a folder that is treated as a drive: described in a file
@@ -70,8 +70,9 @@ func WithStandins(file string) (*System, error) {
 }
 
 func (s *standin) holds(real string) bool {
-	root, err := filepath.EvalSymlinks(s.Path)
-	return err == nil && (real == root || strings.HasPrefix(real, root+"/"))
+	root, err := handle.Real(s.Path)
+	_, below := pathtext.Below(real, root)
+	return err == nil && below
 }
 
 // standinBlock is the block size a stand-in counts with.

@@ -320,3 +320,8 @@ func Access(path string, mode uint32) error {
 	}
 	return nil
 }
+
+// Real is the path at which an absolute one ends up once every link on the way
+// is followed, its last component included. A path that leads nowhere is an
+// error of the system's.
+func Real(path string) (string, error) { return sysReal(path) }

@@ -4,6 +4,7 @@ package handle
 
 import (
 	"io/fs"
+	"path/filepath"
 	"syscall"
 
 	"golang.org/x/sys/unix"
@@ -136,3 +137,5 @@ func (d *Dir) Trusted() error {
 	}
 	return err
 }
+
+func sysReal(path string) (string, error) { return filepath.EvalSymlinks(path) }

@@ -2,6 +2,7 @@ package handle
 
 import (
 	"errors"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -544,3 +545,21 @@ func Device(major, minor uint32) uint64 { return uint64(major)<<32 | uint64(mino
 
 // DeviceParts takes it apart.
 func DeviceParts(device uint64) (major, minor uint32) { return uint32(device >> 32), uint32(device) }
+
+// sysReal asks the system where a path ends up: it follows junctions, which
+// filepath.EvalSymlinks does not.
+func sysReal(path string) (string, error) {
+	p, err := ntPath(path)
+	if err != nil {
+		return "", err
+	}
+	h, err := ntOpen(0, p, toStat, windows.FILE_OPEN, itself&^windows.FILE_OPEN_REPARSE_POINT)
+	if err != nil {
+		return "", &fs.PathError{Op: "follow", Path: path, Err: err}
+	}
+	defer windows.CloseHandle(h)
+	if real := sysPath(h); real != "" {
+		return real, nil
+	}
+	return filepath.Clean(path), nil // a driver that gives no names
+}

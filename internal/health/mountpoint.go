@@ -20,7 +20,7 @@ func (r *Report) mountPoint(e *redirect.Engine) error {
 	if r.inPlace() {
 		r.nextStart()
 	}
-	if at == "/" || e.Drives.File != "" {
+	if pathtext.IsRoot(at) || e.Drives.File != "" {
 		return nil
 	}
 	var below *handle.Dir

@@ -45,7 +45,7 @@ func (e *Engine) guard(p *Plan) error {
 // empty if nobody but the administrator. What this account can't see, it
 // judges by the directory around.
 func opened(mount string) (string, error) {
-	if mount == "/" {
+	if pathtext.IsRoot(mount) {
 		return "", nil
 	}
 	below, err := drive.Underneath(mount)

@@ -50,7 +50,7 @@ func meant(dir, text string) string {
 	// where its parent is. The text of a link decides nothing else here.
 	head := path[:len(path)-len(rest)+at+2]
 	tail := strings.TrimPrefix(path, head)
-	if real, err := filepath.EvalSymlinks(head); err == nil {
+	if real, err := handle.Real(head); err == nil {
 		return real + tail
 	}
 	return filepath.Clean(head) + tail

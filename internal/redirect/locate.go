@@ -137,7 +137,7 @@ func (e *Engine) whereabouts(want ledger.DriveRef, path string) (w Whereabouts, 
 		tag, err := matches(d, want)
 		switch {
 		case errors.Is(err, errOther):
-			if w.Other == nil && d.Mount == string(want.Mount) && d.Mount != "/" {
+			if w.Other == nil && pathtext.Equal(d.Mount, string(want.Mount)) && d.Mount != "/" {
 				w.Other = d
 			}
 			continue

@@ -7,6 +7,7 @@ import (
 	"unicode/utf8"
 
 	"nexlin/internal/drive"
+	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 )
@@ -114,7 +115,7 @@ func absolute(path, cwd string) string {
 // real resolves the links of a path's parent; the last component stays, so
 // that a link is seen and not followed. What does not exist stays as it is.
 func real(path string) string {
-	if path == "/" {
+	if pathtext.IsRoot(path) {
 		return path
 	}
 	return filepath.Join(realDir(filepath.Dir(path)), filepath.Base(path))
@@ -126,7 +127,7 @@ func realDir(path string) string {
 	if err != nil {
 		return path
 	}
-	r, err := filepath.EvalSymlinks(at)
+	r, err := handle.Real(at)
 	if err != nil {
 		return path
 	}
@@ -134,7 +135,8 @@ func realDir(path string) string {
 }
 
 func within(path, dir string) bool {
-	return path == dir || strings.HasPrefix(path, strings.TrimSuffix(dir, "/")+"/")
+	_, ok := pathtext.Below(path, dir)
+	return ok
 }
 
 // ref is by what the ledger knows a drive again.

@@ -217,7 +217,7 @@ func (m *mover) lock(d *handle.Dir) error {
 					return m.busy(at)
 				}
 			}
-			if at == "/" {
+			if pathtext.IsRoot(at) {
 				break
 			}
 		}

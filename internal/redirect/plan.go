@@ -3,9 +3,8 @@ package redirect
 import (
 	"encoding/json"
 	"fmt"
-	"os/user"
+	"path/filepath"
 	"slices"
-	"strconv"
 	"time"
 
 	"nexlin/internal/drive"
@@ -113,10 +112,10 @@ type DirAttrs struct {
 }
 
 // Copy is the full path of the copy at the end of the run.
-func (p *Plan) Copy() string { return string(p.Into) + "/" + string(p.Final) }
+func (p *Plan) Copy() string { return filepath.Join(string(p.Into), string(p.Final)) }
 
 // HeldPath is the full path of what the run holds.
-func (p *Plan) HeldPath() string { return string(p.HeldIn) + "/" + string(p.Held) }
+func (p *Plan) HeldPath() string { return filepath.Join(string(p.HeldIn), string(p.Held)) }
 
 // fromID is the inode number the folder is known by; 0 if that says nothing.
 func (p *Plan) fromID() uint64 {
@@ -188,34 +187,4 @@ func (e *Engine) planOfRun(id string) (*Plan, error) {
 		return nil, err
 	}
 	return e.planOf(row)
-}
-
-func accountName(uid uint32) string {
-	u, err := user.LookupId(strconv.FormatUint(uint64(uid), 10))
-	if err != nil {
-		return strconv.FormatUint(uint64(uid), 10)
-	}
-	return u.Username
-}
-
-// homeOf is the home directory of an account by its name; empty if it has
-// none here.
-func homeOf(account string) string {
-	u, err := user.Lookup(account)
-	if err != nil {
-		return ""
-	}
-	return u.HomeDir
-}
-
-// accountGroup is an account's own group; for an account without a name the
-// number of the account.
-func accountGroup(uid uint32) uint32 {
-	u, err := user.LookupId(strconv.FormatUint(uint64(uid), 10))
-	if err == nil {
-		if gid, err := strconv.ParseUint(u.Gid, 10, 32); err == nil {
-			return uint32(gid)
-		}
-	}
-	return uid
 }

@@ -22,7 +22,7 @@ const lookedAt = 20_000
 // up again, which means another place once the folder is a link. What can't
 // be looked into is passed over.
 func (e *Engine) pointIn(ctx context.Context, p *Plan) {
-	i := slices.IndexFunc(e.Homes, func(h string) bool { return h != "/" && within(string(p.Link), h) })
+	i := slices.IndexFunc(e.Homes, func(h string) bool { return !pathtext.IsRoot(h) && within(string(p.Link), h) })
 	if i < 0 {
 		return
 	}

@@ -99,7 +99,7 @@ func (m *mover) makeDirs(ctx context.Context, act, dir string) (at *handle.Dir, 
 	if err != nil {
 		return nil, err
 	}
-	names := strings.FieldsFunc(strings.TrimPrefix(dir, anchor), func(r rune) bool { return r == '/' })
+	names := strings.FieldsFunc(strings.TrimPrefix(dir, anchor), func(r rune) bool { return r < 0x80 && os.IsPathSeparator(uint8(r)) })
 	err = m.act(ctx, act, parentsData{pathtext.Path(anchor), asPaths(names)}, func() error {
 		up, err := m.openReal(anchor)
 		for _, name := range names {

@@ -7,10 +7,8 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"os/user"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -176,29 +174,21 @@ func (e *Engine) planRestore(d *drive.Drive, r *Restore, o RestoreOptions, f fou
 		r.Account = to
 	}
 	r.Link = string(r.Note.Link)
-	u, err := user.Lookup(r.Account)
-	if err != nil {
-		if n, nerr := strconv.ParseUint(r.Account, 10, 32); nerr == nil {
-			u = &user.User{Uid: r.Account, Gid: strconv.FormatUint(n, 10)} // an account without a name
-		} else {
-			r.find(finding.New(finding.AccountUnknown, r.Target, fmt.Sprintf("there is no account %s here, whose %s this is", pathtext.Show(r.Account), pathtext.Show(string(r.Note.Link))), about).
-				Instead(fmt.Sprintf("`--account %s=NAME` says which account it is here", pathtext.Quote(r.Note.Account))))
-			return nil
-		}
+	uid, home, ok := accountOf(r.Account)
+	if !ok {
+		r.find(finding.New(finding.AccountUnknown, r.Target, fmt.Sprintf("there is no account %s here, whose %s this is", pathtext.Show(r.Account), pathtext.Show(string(r.Note.Link))), about).
+			Instead(fmt.Sprintf("`--account %s=NAME` says which account it is here", pathtext.Quote(r.Note.Account))))
+		return nil
 	}
-	uid, err := strconv.ParseUint(u.Uid, 10, 32)
-	if err != nil {
-		return err
-	}
-	if os.Geteuid() != 0 && int(uid) != os.Geteuid() {
+	own := uid == uint32(os.Geteuid())
+	if os.Geteuid() != 0 && !own {
 		r.find(finding.New(finding.OtherAccount, r.Target, fmt.Sprintf("%s belongs to %s", pathtext.Show(r.Target), pathtext.Show(r.Account)), about).As(finding.Blocker))
 		return nil
 	}
-	home := u.HomeDir
-	if o.Home != "" && int(uid) == os.Geteuid() {
+	if o.Home != "" && own {
 		home = o.Home
 	}
-	if was := string(r.Note.Home); was != "" && was != "/" && home != "" && within(r.Link, was) {
+	if was := string(r.Note.Home); was != "" && !pathtext.IsRoot(was) && home != "" && within(r.Link, was) {
 		r.Link = filepath.Join(home, strings.TrimPrefix(r.Link, was))
 	}
 	if r.Link = filepath.Clean(r.Link); !filepath.IsAbs(r.Link) {
@@ -213,7 +203,7 @@ func (e *Engine) planRestore(d *drive.Drive, r *Restore, o RestoreOptions, f fou
 		}
 		r.find(f)
 	}
-	return e.restorePlan(d, r, o, f.dir, uint32(uid), names)
+	return e.restorePlan(d, r, o, f.dir, uid, names)
 }
 
 func (e *Engine) restorePlan(d *drive.Drive, r *Restore, o RestoreOptions, dir string, uid uint32, names map[string]bool) error {

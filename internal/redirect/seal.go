@@ -171,7 +171,8 @@ func (m *mover) describeFrom(runDir string, n Note) error {
 		return err
 	}
 	n.Version, n.Manifest, n.Made = 1, hex.EncodeToString(sum.Sum(nil)), time.Now().UTC()
-	n.Home = pathtext.Path(homeOf(n.Account))
+	_, home, _ := accountOf(n.Account)
+	n.Home = pathtext.Path(home)
 	return m.writeNote(rec, n)
 }
 

@@ -76,7 +76,7 @@ func records(r ledger.Redirect) ([]SettingRecord, error) {
 // that is known.
 func (e *Engine) HomeOf(path string) (home string) {
 	for _, h := range e.Homes {
-		if h != "/" && within(path, h) && len(h) > len(home) {
+		if !pathtext.IsRoot(h) && within(path, h) && len(h) > len(home) {
 			home = h
 		}
 	}

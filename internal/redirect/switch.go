@@ -489,7 +489,7 @@ func (m *mover) copyUnchanged(ctx context.Context) error {
 		if x.Path == "." && x.Now != nil && x.Was != nil {
 			return nil // its times change with the trial and with renames
 		}
-		changed = append(changed, m.p.Copy()+"/"+x.Path)
+		changed = append(changed, filepath.Join(m.p.Copy(), x.Path))
 		if len(changed) >= firstListed {
 			return errEnough
 		}

@@ -310,7 +310,7 @@ func (e *Engine) tagPlace(p *Plan, anchor string) error {
 	way := []string{}
 	for at := anchor; within(at, d.Mount); at = filepath.Dir(at) {
 		way = append(way, at)
-		if at == d.Mount || at == "/" {
+		if at == d.Mount || pathtext.IsRoot(at) {
 			break
 		}
 	}

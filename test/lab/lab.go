@@ -1,3 +1,5 @@
+//go:build linux
+
 // Package lab is the drive lab of the tests: real file systems in files,
 // prints of whole trees to compare, and the built program. It shares no code
 // with what it tests.

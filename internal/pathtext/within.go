@@ -1,0 +1,39 @@
+package pathtext
+
+import (
+	"os"
+	"path/filepath"
+	"runtime"
+	"strings"
+)
+
+// folds says that this system takes paths which differ in case alone for one.
+const folds = runtime.GOOS == "windows"
+
+// Below gives the way from the directory dir down to path, both absolute and
+// clean, "." if they are one; ok is false if path does not lie in dir.
+func Below(path, dir string) (rel string, ok bool) {
+	dir = strings.TrimSuffix(dir, string(filepath.Separator))
+	if len(path) < len(dir) || path[:len(dir)] != dir && !(folds && strings.EqualFold(path[:len(dir)], dir)) {
+		return "", false
+	}
+	rest := path[len(dir):]
+	if rest == "" {
+		return ".", true
+	}
+	if !os.IsPathSeparator(rest[0]) {
+		return "", false
+	}
+	if rest = rest[1:]; rest == "" {
+		rest = "."
+	}
+	return rest, true
+}
+
+// IsRoot reports the root of all paths, or of a drive's.
+func IsRoot(path string) bool {
+	return path == filepath.VolumeName(path)+string(filepath.Separator)
+}
+
+// Equal reports whether two absolute, clean paths are one.
+func Equal(a, b string) bool { return a == b || folds && strings.EqualFold(a, b) }
