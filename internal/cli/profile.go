@@ -41,7 +41,7 @@ func (a *app) moveProfile(e *redirect.Engine, f moveFlags, o redirect.MoveOption
 		}
 	}
 	if len(o.By) == 0 {
-		o.By = []string{redirect.BySetting, redirect.BySymlink}
+		o.By = redirect.ProfileMethods()
 	}
 	return a.togetherRun(e, f.preview, "move them?", func(progress func(entries, bytes int64)) (*redirect.Together, error) {
 		o.Progress = progress

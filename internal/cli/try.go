@@ -105,6 +105,9 @@ func (a *app) showTrial(t *health.Trial) {
 		if errors.As(t.Err, &trial) {
 			a.print("%s  %s", bad.Render("failed"), pathtext.Show(trial.Error()))
 		}
+	case redirect.Linkless(r.Methods):
+		a.print("  saved at %s and read back   %s", a.path(r.Target), good.Render("yes"))
+		a.print("  programs are led there by their settings, and no link stands at %s", a.path(r.Link))
 	case t.ByBytes:
 		a.print("  the junction says %s, as it was made   %s", a.path(link.Seen(r.LinkText())), good.Render("yes"))
 		a.print("  this system does not know that place, so no file was saved through it; a file was saved at %s and read back", a.path(r.Target))

@@ -54,3 +54,16 @@ func (d *Dir) MakeReparse(name string, data []byte, directory bool) error {
 func (d *Dir) SetReparse(name string, data []byte) error {
 	return d.err("change the reparse point", name, call("setxattr", func() error { return sysSetReparse(d.fd, name, data) }))
 }
+
+// Hidden reports whether the entry called name is marked as hidden on a drive
+// of Windows; on any other that is a matter of names, and ok is false.
+func (d *Dir) Hidden(name string) (hidden, ok bool, err error) {
+	err = call("getxattr", func() error { hidden, ok, err = sysHidden(d.fd, name); return err })
+	return hidden, ok, d.err("stat", name, err)
+}
+
+// Hide marks the entry called name as hidden on a drive of Windows, or takes the
+// mark away. On any other drive the error is ENOTSUP.
+func (d *Dir) Hide(name string, hidden bool) error {
+	return d.err("hide", name, call("setxattr", func() error { return sysHide(d.fd, name, hidden) }))
+}

@@ -122,3 +122,29 @@ func sysReadlink(at descriptor, name string) (string, error) {
 	}
 	return readlink(at, name)
 }
+
+const hiddenBit = 0x2 // FILE_ATTRIBUTE_HIDDEN, in the last of four bytes
+
+func sysHidden(at descriptor, name string) (hidden, ok bool, err error) {
+	var b [4]byte
+	if !mayHaveReparse(at) {
+		return false, false, nil
+	}
+	n, err := unix.Lgetxattr(procPath(at, name), attribXattr, b[:])
+	if err == unix.ENODATA || err == unix.EOPNOTSUPP || err == unix.EINVAL || err == unix.ENOSYS {
+		return false, false, nil // another file system behind FUSE
+	}
+	return b[3]&hiddenBit != 0, err == nil && n == len(b), err
+}
+
+func sysHide(at descriptor, name string, hidden bool) error {
+	var b [4]byte
+	path := procPath(at, name)
+	if _, err := unix.Lgetxattr(path, attribXattr, b[:]); err != nil {
+		return err
+	}
+	if b[3] &^= hiddenBit; hidden {
+		b[3] |= hiddenBit
+	}
+	return unix.Lsetxattr(path, attribXattr, b[:], 0)
+}

@@ -1,6 +1,7 @@
 package handle
 
 import (
+	"encoding/binary"
 	"errors"
 	"os"
 	"path/filepath"
@@ -102,4 +103,32 @@ func sysReadlink(at descriptor, name string) (string, error) {
 		return "", syscall.EINVAL
 	}
 	return reparseText(data)
+}
+
+func sysHidden(at descriptor, name string) (hidden, ok bool, err error) {
+	var attrs uint32
+	err = on(at, name, 0, func(h windows.Handle) error { attrs, err = attributes(h); return err })
+	return attrs&windows.FILE_ATTRIBUTE_HIDDEN != 0, err == nil, err
+}
+
+func sysHide(at descriptor, name string, hidden bool) error {
+	return on(at, name, windows.FILE_WRITE_ATTRIBUTES, func(h windows.Handle) error {
+		attrs, err := attributes(h)
+		if err != nil {
+			return err
+		}
+		if attrs &^= windows.FILE_ATTRIBUTE_HIDDEN | windows.FILE_ATTRIBUTE_DIRECTORY; hidden {
+			attrs |= windows.FILE_ATTRIBUTE_HIDDEN
+		}
+		if attrs == 0 {
+			attrs = windows.FILE_ATTRIBUTE_NORMAL
+		}
+		return setBasic(h, nil, nil, attrs)
+	})
+}
+
+func attributes(h windows.Handle) (uint32, error) {
+	var basic [40]byte
+	err := query(h, windows.FileBasicInformation, basic[:])
+	return binary.LittleEndian.Uint32(basic[32:]), err
 }

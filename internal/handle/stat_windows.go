@@ -6,6 +6,7 @@ import (
 	"errors"
 	"hash/fnv"
 	"io/fs"
+	"path/filepath"
 	"strings"
 	"sync"
 	"syscall"
@@ -28,7 +29,13 @@ const attrReadOnly = 1 << 32
 func OwnerOf(fs.FileInfo) (uint32, bool) { return 0, false }
 
 func statAt(at descriptor, name string, out *Stat) error {
-	return on(at, name, 0, func(h windows.Handle) error { return statOpen(h, out) })
+	return on(at, name, 0, func(h windows.Handle) error {
+		if h != at {
+			inherit(h, at)
+			defer volumes.Delete(h)
+		}
+		return statOpen(h, out)
+	})
 }
 
 func statPath(path string, out *Stat) error {
@@ -41,6 +48,8 @@ func statPath(path string, out *Stat) error {
 		return err
 	}
 	defer windows.CloseHandle(h)
+	onLetter(h, path)
+	defer volumes.Delete(h)
 	if err := statOpen(h, out); err != nil {
 		return err
 	}
@@ -125,6 +134,9 @@ func query(h windows.Handle, class uint32, b []byte) error {
 // volumeOf is the serial number of the volume: 64 bits where the file system
 // tells them, else 32.
 func volumeOf(h windows.Handle) (uint64, error) {
+	if v, ok := volumes.Load(h); ok {
+		return v.(uint64), nil
+	}
 	var id [24]byte
 	if windows.GetFileInformationByHandleEx(h, windows.FileIdInfo, &id[0], 24) == nil {
 		return binary.LittleEndian.Uint64(id[:]), nil
@@ -134,6 +146,22 @@ func volumeOf(h windows.Handle) (uint64, error) {
 		return 0, portable(err)
 	}
 	return uint64(info.VolumeSerialNumber), nil
+}
+
+// Emulated reports that the system is not Windows itself but Wine: some of its
+// calls are stubs that succeed.
+var Emulated = sync.OnceValue(func() bool {
+	return windows.NewLazySystemDLL("ntdll.dll").NewProc("wine_get_version").Find() == nil
+})
+
+// serialOf is the serial number of the drive whose letter a path begins with.
+func serialOf(path string) (uint64, bool) {
+	root, err := windows.UTF16PtrFromString(filepath.VolumeName(path) + `\`)
+	var serial uint32
+	if err == nil {
+		err = windows.GetVolumeInformation(root, nil, 0, &serial, nil, nil, nil, 0)
+	}
+	return uint64(serial), err == nil
 }
 
 // Seconds between 1601, from which the system counts, and 1970.
@@ -169,8 +197,13 @@ func sysSetTimesEntry(at descriptor, name string, atime, mtime Time) error {
 	return on(at, name, windows.FILE_WRITE_ATTRIBUTES, func(h windows.Handle) error { return setBasic(h, &atime, &mtime, 0) })
 }
 
-// sysList reads a directory from its start.
+// sysList reads a directory from its start, through a handle of its own where
+// one can be had: some go on with the names that they read the first time.
 func sysList(fd descriptor, f func(names [][]byte) bool) error {
+	if again, err := ntOpen(fd, "", windows.FILE_LIST_DIRECTORY|windows.SYNCHRONIZE, windows.FILE_OPEN, itself|dirOnly); err == nil {
+		defer windows.CloseHandle(again)
+		fd = again
+	}
 	class := uint32(windows.FileIdBothDirectoryRestartInfo)
 	buf := make([]byte, 64<<10)
 	for {

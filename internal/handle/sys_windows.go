@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"unsafe"
 
@@ -100,14 +101,40 @@ func realDirectory(h windows.Handle, err error) (windows.Handle, error) {
 		err = syscall.ENOTDIR
 	}
 	if err != nil {
-		windows.CloseHandle(h)
+		sysClose(h)
 		return 0, err
 	}
+	volumes.Store(h, st.Dev)
 	return h, nil
+}
+
+// volumes has the volume of each directory that is open to work in: a handle
+// stays on it, and so does what is opened below it.
+var volumes sync.Map
+
+// inherit gives a handle the volume of the directory it was opened in.
+func inherit(h, at windows.Handle) {
+	if v, ok := volumes.Load(at); ok {
+		volumes.Store(h, v)
+	}
+}
+
+// onLetter gives a handle the volume of the letter that it was opened by: Wine
+// tells that of another one for some.
+func onLetter(h windows.Handle, path string) {
+	if !Emulated() {
+		return
+	}
+	if abs, err := filepath.Abs(path); err == nil {
+		if serial, ok := serialOf(abs); ok {
+			volumes.Store(h, serial)
+		}
+	}
 }
 
 func sysClose(fd descriptor) error {
 	unlock(fd)
+	volumes.Delete(fd)
 	return portable(windows.CloseHandle(fd))
 }
 
@@ -116,7 +143,11 @@ func sysOpen(path string) (descriptor, error) {
 	if err != nil {
 		return 0, err
 	}
-	return openDirectory(0, p, itself&^windows.FILE_OPEN_REPARSE_POINT)
+	h, err := openDirectory(0, p, itself&^windows.FILE_OPEN_REPARSE_POINT)
+	if err == nil {
+		onLetter(h, path)
+	}
+	return h, err
 }
 
 func sysOpenReal(path string) (descriptor, error) {
@@ -129,37 +160,43 @@ func sysOpenReal(path string) (descriptor, error) {
 	if err != nil {
 		return 0, err
 	}
+	onLetter(h, root)
 	rel := strings.Trim(filepath.ToSlash(path[len(root)-1:]), "/")
 	if rel == "" {
 		return h, nil
 	}
-	defer windows.CloseHandle(h)
+	defer sysClose(h)
 	return sysBeneath(h, rel)
 }
 
 func sysOpenDir(at descriptor, name string) (descriptor, error) {
-	if err := plainName(name); err != nil && name != "." {
+	if name == "." {
+		name = ""
+	} else if err := plainName(name); err != nil {
 		return 0, err
 	}
-	return realDirectory(openDirectory(at, strings.TrimPrefix(name, "."), itself))
+	h, err := openDirectory(at, name, itself)
+	if err == nil {
+		inherit(h, at)
+	}
+	return realDirectory(h, err)
 }
 
 // sysBeneath walks down one name at a time; a reparse point on the way, which
 // a mounted volume is too, is ENOTDIR.
 func sysBeneath(at descriptor, rel string) (descriptor, error) {
-	h, err := realDirectory(openDirectory(at, "", itself))
+	h := at
 	for name := range strings.SplitSeq(rel, "/") {
+		next, err := sysOpenDir(h, name)
+		if h != at {
+			sysClose(h)
+		}
 		if err != nil {
 			return 0, err
 		}
-		if name == "." {
-			continue
-		}
-		next, e := sysOpenDir(h, name)
-		windows.CloseHandle(h)
-		h, err = next, e
+		h = next
 	}
-	return h, err
+	return h, nil
 }
 
 // sysOpenFile opens a file for reading. Compressed and deduplicated files are
@@ -174,6 +211,7 @@ func sysOpenFile(at descriptor, name string) (descriptor, error) {
 	if err != nil {
 		return 0, err
 	}
+	inherit(h, at)
 	var st Stat
 	tag, err := stat(h, &st)
 	if err == nil && st.IsSymlink() {
@@ -181,21 +219,22 @@ func sysOpenFile(at descriptor, name string) (descriptor, error) {
 	}
 	if err != nil || tag == 0 {
 		if err != nil {
-			windows.CloseHandle(h)
+			sysClose(h)
 		}
 		return h, err
 	}
-	windows.CloseHandle(h)
+	sysClose(h)
 	h, err = ntOpen(at, name, toRead, windows.FILE_OPEN, itself&^windows.FILE_OPEN_REPARSE_POINT|windows.FILE_NON_DIRECTORY_FILE)
 	if err != nil {
 		return 0, err
 	}
+	inherit(h, at)
 	var now Stat
 	if err = statOpen(h, &now); err == nil && !now.SameInode(&st) {
 		err = syscall.ELOOP
 	}
 	if err != nil {
-		windows.CloseHandle(h)
+		sysClose(h)
 		return 0, err
 	}
 	return h, nil
@@ -206,7 +245,11 @@ func sysCreate(at descriptor, name string, _ uint32) (descriptor, error) {
 	if err := plainName(name); err != nil {
 		return 0, err
 	}
-	return ntOpen(at, name, windows.FILE_GENERIC_READ|windows.FILE_GENERIC_WRITE, windows.FILE_CREATE, itself|windows.FILE_NON_DIRECTORY_FILE)
+	h, err := ntOpen(at, name, windows.FILE_GENERIC_READ|windows.FILE_GENERIC_WRITE, windows.FILE_CREATE, itself|windows.FILE_NON_DIRECTORY_FILE)
+	if err == nil {
+		inherit(h, at)
+	}
+	return h, err
 }
 
 func sysMkdir(at descriptor, name string, _ uint32) error {
@@ -230,8 +273,14 @@ func set(h windows.Handle, class uint32, b []byte) error {
 	return portable(windows.NtSetInformationFile(h, &io, &b[0], uint32(len(b)), class))
 }
 
-// on runs f with the entry called name open.
+// on runs f with the entry called name open; the directory itself is open
+// already, for most of it.
 func on(at descriptor, name string, access uint32, f func(windows.Handle) error) error {
+	if name == "." && access&^(toList|toMake) == 0 {
+		if err := f(at); !errors.Is(err, syscall.EACCES) {
+			return err
+		}
+	}
 	h, err := openName(at, name, access|toStat, 0)
 	if err != nil {
 		return err

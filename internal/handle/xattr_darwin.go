@@ -37,6 +37,13 @@ func (d *Dir) Xattrs(name string) (out []Xattr, err error) {
 	return out, d.err("getxattr", name, err)
 }
 
+// IsACL reports an attribute that holds rights. The system's access lists are
+// none: they are not read.
+func IsACL(string) bool { return false }
+
+// SampleACL is empty: nothing can be tried.
+func SampleACL() Xattr { return Xattr{} }
+
 // NeedsRights reports an attribute that only an administrator may set.
 func NeedsRights(name string) bool { return name == "com.apple.rootless" }
 

@@ -93,6 +93,17 @@ func (d *Dir) RemoveXattr(name, key string) error {
 	return d.err("removexattr "+key, name, err)
 }
 
+// IsACL reports an attribute that holds a list of rights: a POSIX ACL.
+func IsACL(name string) bool { return strings.HasPrefix(name, "system.posix_acl_") }
+
+// SampleACL is a list of rights to try a file system with:
+// user::rw- user:1:r-- group::--- mask::r-- other::---, acl(5) as stored.
+func SampleACL() Xattr {
+	return Xattr{Name: "system.posix_acl_access", Value: []byte{
+		2, 0, 0, 0, 1, 0, 6, 0, 255, 255, 255, 255, 2, 0, 4, 0, 1, 0, 0, 0, 4, 0, 0, 0, 255, 255, 255, 255,
+		16, 0, 4, 0, 255, 255, 255, 255, 32, 0, 0, 0, 255, 255, 255, 255}}
+}
+
 // NeedsRights reports an attribute that only an administrator may set.
 func NeedsRights(name string) bool { return !strings.HasPrefix(name, "user.") }
 

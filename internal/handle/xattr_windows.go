@@ -69,6 +69,9 @@ func xattrs(at descriptor, name string) (out []Xattr, err error) {
 	if st.IsSymlink() {
 		return out, nil // what a link says is all there is to it
 	}
+	if Emulated() {
+		return out, nil // it makes rights up from modes, and keeps none
+	}
 	rights, err := security(at, name)
 	return append(out, rights...), err
 }
@@ -104,6 +107,13 @@ func streams(h windows.Handle) (names []string, err error) {
 			b = b[next:]
 		}
 	}
+}
+
+// hasStreams asks whether the file system has alternate data streams.
+func hasStreams(at descriptor) bool {
+	var flags uint32
+	err := windows.GetVolumeInformationByHandle(at, nil, 0, nil, nil, &flags, nil, 0)
+	return err == nil && flags&windows.FILE_NAMED_STREAMS != 0
 }
 
 // openStream opens a stream of an entry; the name of a stream has no
@@ -192,11 +202,20 @@ func explicit(sd *windows.SECURITY_DESCRIPTOR) string {
 	return out
 }
 
+// IsACL reports an attribute that holds rights: those that were given, and an
+// owner that is another account.
+func IsACL(name string) bool { return name == daclXattr || name == ownerXattr }
+
+// SampleACL is a list of rights to try a file system with: everything for the
+// system, reading for everybody.
+func SampleACL() Xattr { return Xattr{Name: daclXattr, Value: []byte("D:(A;;FA;;;SY)(A;;FR;;;WD)")} }
+
 // NeedsRights reports an attribute that only an administrator may set.
 func NeedsRights(name string) bool { return name == ownerXattr }
 
-// OfWindows has no part here: it is for Windows drives behind another system.
-func OfWindows(string) bool { return false }
+// OfWindows reports an attribute that is set after all else: one of its bits
+// says that the entry is read-only.
+func OfWindows(name string) bool { return name == attribXattr }
 
 // SetXattr sets one of what [Dir.Xattrs] gives of the entry called name in d.
 func (d *Dir) SetXattr(name string, x Xattr) error {
@@ -206,6 +225,8 @@ func (d *Dir) SetXattr(name string, x Xattr) error {
 func setXattr(at descriptor, name string, x Xattr) error {
 	stream, isStream := strings.CutPrefix(x.Name, streamXattr)
 	switch {
+	case isStream && !hasStreams(at):
+		return syscall.EOPNOTSUPP // some would make a file of that name
 	case isStream:
 		h, err := openStream(at, name, stream, windows.FILE_GENERIC_WRITE, windows.FILE_OVERWRITE_IF)
 		if err != nil {

@@ -12,6 +12,8 @@ import (
 	"unsafe"
 
 	"golang.org/x/sys/windows"
+
+	"nexlin/internal/handle"
 )
 
 // most is how many files the restart manager is asked about: it looks at each.
@@ -25,7 +27,7 @@ var errEnough = errors.New("enough files seen")
 // if there were not too many files to ask about, and the answer is one: under
 // Wine nothing stands behind it.
 func Below(ctx context.Context, dir string) (Report, error) {
-	r := Report{Complete: !emulated()}
+	r := Report{Complete: !handle.Emulated()}
 	var files []*uint16
 	err := filepath.WalkDir(dir, func(path string, e fs.DirEntry, err error) error {
 		switch {
@@ -113,11 +115,6 @@ func holdersOf(files []*uint16, dir string) ([]Holder, error) {
 		}
 		return out, nil
 	}
-}
-
-// emulated reports that the system is not Windows itself.
-func emulated() bool {
-	return windows.NewLazySystemDLL("ntdll.dll").NewProc("wine_get_version").Find() == nil
 }
 
 // Called lists the processes whose program has one of the names, with or

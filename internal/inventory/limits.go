@@ -139,8 +139,8 @@ func isNode(st *handle.Stat) bool {
 	return t == handle.TypeFIFO || t == handle.TypeSocket
 }
 
-// IsACL reports an attribute that holds a POSIX ACL.
-func IsACL(name string) bool { return strings.HasPrefix(name, "system.posix_acl_") }
+// IsACL reports an attribute that holds rights.
+func IsACL(name string) bool { return handle.IsACL(name) }
 
 func (l *Limits) nameFits(name string) bool {
 	if l.BadBytes != "" && strings.ContainsAny(name, l.BadBytes) {

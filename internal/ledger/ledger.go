@@ -146,7 +146,11 @@ func open(dir string, write bool) (*Ledger, error) {
 		q.Set("mode", "ro")
 	}
 	path := filepath.Join(dir, dbName)
-	db, err := sql.Open("sqlite", (&url.URL{Scheme: "file", Path: path, RawQuery: q.Encode()}).String())
+	uri := filepath.ToSlash(path)
+	if filepath.VolumeName(path) != "" {
+		uri = "/" + uri // file:///C:/…
+	}
+	db, err := sql.Open("sqlite", (&url.URL{Scheme: "file", Path: uri, RawQuery: q.Encode()}).String())
 	if err != nil {
 		return nil, err
 	}

@@ -33,6 +33,9 @@ type Step struct {
 // ErrNotOurs reports that another thing stands where our link should.
 var ErrNotOurs = errors.New("what stands here is not the link that Nexlin made")
 
+// ErrNotMade reports a system that says it has made a link and has not.
+var ErrNotMade = errors.New("it was said to be made, and is not there")
+
 // ErrNoExchange reports a file system that can't exchange two entries.
 var ErrNoExchange = errors.New("this file system can't exchange two entries in one act")
 
@@ -106,6 +109,9 @@ func Make(dir *handle.Dir, name, text string) error {
 		return err
 	}
 	got, err := dir.Readlink(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return &fs.PathError{Op: "symlink", Path: dir.Join(name), Err: ErrNotMade}
+	}
 	if err == nil && got != text {
 		err = &fs.PathError{Op: "readlink", Path: dir.Join(name), Err: fmt.Errorf("reads back as %q, not %q", got, text)}
 	}

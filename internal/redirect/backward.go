@@ -29,7 +29,7 @@ func (m *mover) backward(ctx context.Context) error {
 		if err := m.copyUnchanged(ctx); err != nil {
 			return err
 		}
-		if err := m.switchBack(ctx); err != nil {
+		if err := errors.Join(m.showHeld(), m.switchBack(ctx)); err != nil {
 			return err
 		}
 		m.switched = false

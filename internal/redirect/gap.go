@@ -263,3 +263,25 @@ func (e *Engine) gapAhead(p *Plan) {
 func (p *Plan) gap(path string) {
 	p.find(finding.New(finding.SwitchGap, path, "the file system of "+pathtext.Show(path)+" can't exchange link and folder in one act", subject(p.Name, "", "")))
 }
+
+// hideHeld marks what is held as hidden, where a name that begins with a full
+// stop is not.
+func (m *mover) hideHeld(ctx context.Context) error {
+	hidden, ok, err := m.heldIn.Hidden(string(m.p.Held))
+	if err != nil || hidden || !ok {
+		return ignorePermission(err)
+	}
+	return m.act(ctx, "hide", m.p.Held, func() error {
+		return ignorePermission(m.heldIn.Hide(string(m.p.Held), true))
+	}, nil)
+}
+
+// showHeld takes the mark away again, if this run has put it there: the folder
+// is about to get its own name.
+func (m *mover) showHeld() error {
+	hid, err := m.lastData("hide", new(pathtext.Path))
+	if err != nil || !hid {
+		return err
+	}
+	return ignorePermission(ignoreMissing(m.heldIn.Hide(string(m.p.Held), false)))
+}

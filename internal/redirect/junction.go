@@ -172,7 +172,7 @@ func way(at *handle.Dir, name, text string, target *handle.Dir) (path string, by
 // by gives the methods of a move: those that were asked for, else a link.
 // Where this account may not make symbolic links on Windows, that is a junction.
 func (e *Engine) by(p *Plan, asked []string) []string {
-	if len(asked) > 0 || !handle.Windows || !p.limits.NoSymlinks || p.IntoNow.Mount == "" {
+	if len(asked) > 0 || !handle.Windows || !p.limits.NoSymlinks || !p.IntoNow.NTFS() {
 		return asked
 	}
 	p.find(finding.New(finding.JunctionTaken, string(p.Link), "this account may not make symbolic links", subject(p.Name, "", "")))

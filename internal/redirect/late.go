@@ -224,6 +224,9 @@ func (p *Plan) lateJob(held transfer.Side) *transfer.Job {
 
 // late is the walk for late writes after the switch.
 func (m *mover) late(ctx context.Context) error {
+	if err := m.openRenamed(); err != nil {
+		return err
+	}
 	if m.p.Bare {
 		return nil // what is held was not copied, so nothing of it is late
 	}

@@ -194,6 +194,20 @@ func (m *mover) findFrom() (*handle.Dir, error) {
 	return nil, nil
 }
 
+// openRenamed opens the folder that was copied once more under the name that it
+// has by now: not every system that calls itself Windows opens what is below a
+// directory that was renamed while it was open. The first handle has the lock.
+func (m *mover) openRenamed() error {
+	if !handle.Windows || m.from == nil {
+		return nil
+	}
+	again, err := m.findFrom()
+	if err == nil && again != nil {
+		m.locks, m.from = append(m.locks, m.from), again
+	}
+	return err
+}
+
 func (m *mover) busy(path string) error {
 	return &RefusedError{[]finding.Finding{finding.New(finding.FolderBusy, path,
 		"another Nexlin is at work on "+pathtext.Show(path)+", or on a folder above or inside it", subject(m.p.Name, "", ""))}}

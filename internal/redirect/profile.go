@@ -25,11 +25,28 @@ var withoutSetting = []string{"contacts", "favorites", "links", "saved-games", "
 
 // ProfileKinds lists what may be asked for.
 func ProfileKinds() []string {
-	out := []string{EveryProfile}
-	for _, k := range setting.Kinds() {
-		out = append(out, k)
+	out := append([]string{EveryProfile}, setting.Kinds()...)
+	if len(out) == 1 { // a system without settings has the folders all the same
+		out = append(out, "desktop", "documents", "downloads", "music", "pictures", "videos", "publicshare")
 	}
-	return append(out, withoutSetting...)
+	for _, k := range withoutSetting {
+		if !slices.Contains(out, k) {
+			out = append(out, k)
+		}
+	}
+	return out
+}
+
+// ProfileMethods are those by which profile folders are led unless others are
+// asked for: their settings, where the system keeps any, and a link.
+func ProfileMethods() []string {
+	switch {
+	case len(setting.Kinds()) == 0:
+		return []string{BySymlink}
+	case handle.Windows:
+		return []string{ByJunction, BySetting}
+	}
+	return []string{BySetting, BySymlink}
 }
 
 // PlanProfile inspects a move of profile folders of one home, as one: those
@@ -80,7 +97,7 @@ func (e *Engine) PlanProfile(ctx context.Context, home string, kinds []string, o
 		plans = append(plans, plan)
 	}
 	for _, k := range kinds {
-		if slices.Contains(withoutSetting, k) {
+		if slices.Contains(withoutSetting, k) && !slices.Contains(setting.Kinds(), k) {
 			more = append(more, finding.New(finding.NoSetting, home, "this system keeps no location setting for "+k, subject("", "", "")).
 				Instead("if there is such a folder, move it by itself: `nexlin move FOLDER --into DIR --by symlink`, and programs follow the link"))
 		} else if !all && !slices.ContainsFunc(profiles, func(p setting.Profile) bool { return p.Kind == k }) {

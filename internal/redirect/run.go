@@ -194,12 +194,15 @@ func (m *mover) tryLink() error {
 	exchanges, err := link.TryBeside(m.linkIn, tempName(p.Run)+"-", string(p.LinkText))
 	switch {
 	case err == nil:
-	case p.Linkless() && p.Gap:
+	case p.Linkless() && p.Gap, p.Kind == KindBringBack && p.unlinked():
 		return nil // settings alone lead to the copy, and no link is made
 	case errors.Is(err, fs.ErrPermission), errors.Is(err, syscall.EROFS), errors.Is(err, syscall.EOPNOTSUPP), errors.Is(err, syscall.ENOSYS),
-		errors.Is(err, fs.ErrNotExist), errors.Is(err, link.ErrNotOurs): // the last two: it was said to be made, and is not there
-		return &RefusedError{[]finding.Finding{finding.New(finding.LinkImpossible, m.linkIn.Path(),
-			fmt.Sprintf("a trial link in %s failed: %v", pathtext.Show(m.linkIn.Path()), cause(err)), subject(p.Name, "", ""))}}
+		errors.Is(err, link.ErrNotMade):
+		f := finding.New(finding.LinkImpossible, m.linkIn.Path(), fmt.Sprintf("a trial link in %s failed: %v", pathtext.Show(m.linkIn.Path()), cause(err)), subject(p.Name, "", ""))
+		if handle.Windows && !slices.Contains(p.Methods, ByJunction) {
+			f = f.Instead("`--by junction` needs no right of its own on NTFS; symbolic links need an administrator or the developer mode")
+		}
+		return &RefusedError{[]finding.Finding{f}}
 	default:
 		return err // a fault, which says nothing about links
 	}

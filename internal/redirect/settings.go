@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -88,12 +89,9 @@ func (e *Engine) HomeOf(path string) (home string) {
 func (e *Engine) places(p *Plan, places []setting.Place, from ...pathtext.Path) error {
 	home := e.HomeOf(string(p.Link))
 	for _, at := range places {
-		_, file, err := link.Chain(at.File)
-		if err != nil && !missing(err) {
+		file, err := settingsFile(at)
+		if err != nil {
 			return err
-		}
-		if missing(err) {
-			file = at.File
 		}
 		c := SettingChange{
 			File: pathtext.Path(file), Format: at.Format, At: at.At, Key: at.Key, Optional: at.Optional,
@@ -108,6 +106,36 @@ func (e *Engine) places(p *Plan, places []setting.Place, from ...pathtext.Path) 
 	return nil
 }
 
+// settingsFile is the real path of a settings file; the registry has none.
+func settingsFile(at setting.Place) (string, error) {
+	if at.Format == setting.KnownFolder {
+		return at.File, nil
+	}
+	_, file, err := link.Chain(at.File)
+	if missing(err) {
+		return at.File, nil
+	}
+	return file, err
+}
+
+// read reads the settings file of a change, through its directory; that is nil
+// for a value of the registry.
+func (c *SettingChange) read(open func(dir string) (*handle.Dir, error)) (*setting.File, *handle.Dir, error) {
+	if c.Format == setting.KnownFolder {
+		f, err := setting.ReadKnown(c.Key)
+		return f, nil, err
+	}
+	dir, err := open(filepath.Dir(string(c.File)))
+	if err != nil {
+		return nil, nil, err
+	}
+	f, err := setting.Read(dir, filepath.Base(string(c.File)))
+	if err != nil {
+		dir.Release()
+	}
+	return f, dir, err
+}
+
 // fits looks whether a change can be made now; what stands in the way is a
 // finding. use is false for what is to be passed over.
 func (e *Engine) fits(p *Plan, c *SettingChange) (use bool, err error) {
@@ -120,26 +148,28 @@ func (e *Engine) fits(p *Plan, c *SettingChange) (use bool, err error) {
 		}
 		p.find(f)
 	}
-	dir, err := handle.OpenReal(filepath.Dir(file))
-	if missing(err) && c.Optional {
-		return false, nil
-	}
-	if err != nil {
-		say(finding.SettingUnusable, "the settings file %s can't be reached: %v", pathtext.Show(file), cause(err))
-		return false, nil
-	}
-	defer dir.Release()
-	if f, err := inHands(dir); err != nil || f != nil {
-		if f != nil {
-			p.find(*f)
+	var hands *finding.Finding
+	f, dir, err := c.read(func(path string) (*handle.Dir, error) {
+		d, err := handle.OpenReal(path)
+		if err == nil {
+			if hands, err = inHands(d); hands != nil || err != nil {
+				d.Release()
+				return nil, errors.Join(err, fs.ErrPermission)
+			}
 		}
-		return false, err
-	}
-	f, err := setting.Read(dir, filepath.Base(file))
-	if err != nil {
+		return d, err
+	})
+	switch {
+	case hands != nil:
+		p.find(*hands)
+		return false, nil
+	case missing(err) && c.Optional:
+		return false, nil
+	case err != nil:
 		say(finding.SettingUnusable, "the settings file %s can't be read: %v", pathtext.Show(file), cause(err))
 		return false, nil
 	}
+	defer dir.Release()
 	why, err := foreign(dir, f, p.UID)
 	if err != nil {
 		return false, err
@@ -167,6 +197,9 @@ func (e *Engine) fits(p *Plan, c *SettingChange) (use bool, err error) {
 // administrator writes for another account lies in a directory of that account
 // and is its own: a link of its can't lead to a file of the system's (I6).
 func foreign(dir *handle.Dir, f *setting.File, uid uint32) (string, error) {
+	if dir == nil {
+		return "", nil
+	}
 	if os.Geteuid() == 0 && uid != 0 {
 		st, err := dir.Self()
 		if err != nil {
@@ -279,16 +312,15 @@ func (m *mover) changeSettings(ctx context.Context) error {
 // when it is written: see [setting.ErrRewritten].
 func (m *mover) withSetting(i int, do func(*SettingChange, *setting.File) error) error {
 	c := &m.p.Settings[i]
-	dir, err := m.openReal(filepath.Dir(string(c.File)))
+	f, dir, err := c.read(m.openReal)
 	if err != nil {
 		return &SettingError{string(c.File), c.At, err}
 	}
 	defer dir.Release()
-	// What a write that was stopped left beside it is the run's own.
-	if err := dir.Unlink(tempName(m.p.Run)); err != nil && !missing(err) {
-		return &SettingError{string(c.File), c.At, err}
+	if dir != nil {
+		// What a write that was stopped left beside it is the run's own.
+		err = ignoreMissing(dir.Unlink(tempName(m.p.Run)))
 	}
-	f, err := setting.Read(dir, filepath.Base(string(c.File)))
 	if err == nil {
 		var why string
 		if why, err = foreign(dir, f, m.p.UID); why != "" {
@@ -503,15 +535,11 @@ func (e *Engine) CheckSettings(r ledger.Redirect) ([]finding.Finding, error) {
 
 // drifted says how a setting does not lead to the target; empty if it does.
 func (rec *SettingRecord) drifted(target string) string {
-	dir, err := handle.OpenReal(filepath.Dir(string(rec.File)))
+	f, dir, err := rec.read(handle.OpenReal)
 	if err != nil {
 		return "can't be looked at: " + cause(err).Error()
 	}
 	defer dir.Release()
-	f, err := setting.Read(dir, filepath.Base(string(rec.File)))
-	if err != nil {
-		return "can't be looked at: " + cause(err).Error()
-	}
 	if !f.Exists {
 		return "is gone"
 	}

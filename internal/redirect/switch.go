@@ -246,6 +246,9 @@ func (m *mover) after(ctx context.Context) error {
 	if err := m.linkAway(ctx); err != nil {
 		return err
 	}
+	if err := m.hideHeld(ctx); err != nil {
+		return err
+	}
 	if err := m.act(ctx, "late-writes", pathtext.Path(m.p.HeldPath()), func() error { return m.late(ctx) }, nil); err != nil {
 		return err
 	}

@@ -25,6 +25,8 @@ const (
 	KeyValue  Format = "keyvalue" // KEY=value, as shells and environment files have it
 	UserDirs  Format = "user-dirs"
 	Bookmarks Format = "bookmarks" // a URI and a label in each line
+
+	KnownFolder Format = "known-folder" // a value of the registry of Windows; no file, so not for cards
 )
 
 // Formats lists all of them.
@@ -105,6 +107,7 @@ func parse(format Format, data []byte) (*document, error) {
 	parsers := map[Format]func([]byte) (*node, error){
 		JSON: parseJSON, YAML: parseYAML, TOML: parseTOML, INI: parseINI, XML: parseXML, PList: parsePList,
 		KeyValue: parseKeyValue, UserDirs: parseUserDirs, Bookmarks: parseBookmarks,
+		KnownFolder: parseKnownFolder,
 	}
 	f := parsers[format]
 	if f == nil {

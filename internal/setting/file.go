@@ -24,6 +24,7 @@ type File struct {
 	dir    *handle.Dir
 	name   string
 	stat   handle.Stat
+	values RegistryValues // of a value in a registry, which is no file: see known.go; nil of any other
 }
 
 // Read reads the settings file called name. One that is not there reads as
@@ -84,6 +85,9 @@ type Writing struct {
 // It is on the device when Write returns. [ErrRewritten] if the file is not
 // as it was read any more.
 func (f *File) Write(data []byte, w Writing) (err error) {
+	if f.values != nil {
+		return f.writeValue(data)
+	}
 	if err := ignoreMissing(f.dir.Unlink(w.Tmp)); err != nil { // a write that was stopped left it
 		return err
 	}
@@ -139,6 +143,12 @@ func (f *File) Write(data []byte, w Writing) (err error) {
 // Remove takes the file away, which did not exist before the run.
 // [ErrRewritten] if it is not as it was read.
 func (f *File) Remove() error {
+	if f.values != nil {
+		if err := f.unchangedValue(); err != nil {
+			return err
+		}
+		return f.values.Delete(f.name)
+	}
 	if err := f.unchanged(); err != nil || !f.Exists {
 		return err
 	}

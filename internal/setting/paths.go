@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strings"
 	"unicode/utf8"
+
+	"nexlin/internal/pathtext"
 )
 
 // ErrPathText reports a path that can't be written in a format.
@@ -22,6 +24,9 @@ func pathOf(v Value, format Format, home string) (path string, uri bool) {
 			return filepath.Clean(u.Path), true
 		}
 		return "", false
+	}
+	if format == KnownFolder {
+		return expandKnown(text, home), false
 	}
 	vars := format != KeyValue && format != UserDirs || v.node.home
 	for _, form := range []string{"~", "$HOME", "${HOME}"} {
@@ -54,11 +59,11 @@ func Paths(format Format, data []byte, at, home string) ([]Value, error) {
 
 // beneath gives what of path lies below dir: "" for dir itself.
 func beneath(path, dir string) (rest string, ok bool) {
-	if path == dir {
-		return "", true
+	rel, ok := pathtext.Below(path, dir)
+	if !ok || rel == "." {
+		return "", ok
 	}
-	rest, ok = strings.CutPrefix(path, dir+"/")
-	return "/" + rest, ok
+	return string(filepath.Separator) + rel, true
 }
 
 // Redirect changes every text at an address that names the folder from, or
@@ -100,6 +105,11 @@ func Put(format Format, data []byte, key, path string) ([]byte, []Edit, error) {
 	}
 	if len(vs) > 0 {
 		return change(format, data, "/"+escape(key), func(text string) (string, bool) { return path, text != path })
+	}
+	if format == KnownFolder {
+		text, err := writeKnown(path)
+		line := key + "=" + text
+		return []byte(line), []Edit{{At: "/" + escape(key), New: line, Add: true}}, err
 	}
 	if format != UserDirs && format != KeyValue {
 		return nil, nil, fmt.Errorf("%s: nothing can be added to a file of this format", key)

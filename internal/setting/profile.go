@@ -1,11 +1,6 @@
 package setting
 
-import (
-	"errors"
-	"io/fs"
-	"os"
-	"path/filepath"
-)
+import "nexlin/internal/pathtext"
 
 // A Profile is one profile folder that has a location setting.
 type Profile struct {
@@ -13,29 +8,9 @@ type Profile struct {
 	Path string // absolute
 }
 
-// kinds are the keys of user-dirs.dirs (xdg-user-dirs) with our words and
-// the places that hold where the file says nothing.
-var kinds = []struct{ key, kind, fallback string }{
-	{"XDG_DESKTOP_DIR", "desktop", "Desktop"},
-	{"XDG_DOCUMENTS_DIR", "documents", "Documents"},
-	{"XDG_DOWNLOAD_DIR", "downloads", "Downloads"},
-	{"XDG_MUSIC_DIR", "music", "Music"},
-	{"XDG_PICTURES_DIR", "pictures", "Pictures"},
-	{"XDG_VIDEOS_DIR", "videos", "Videos"},
-	{"XDG_TEMPLATES_DIR", "templates", "Templates"},
-	{"XDG_PUBLICSHARE_DIR", "publicshare", "Public"},
-}
-
-// Profiles lists the profile folders of the account whose home this is, as
-// its user-dirs.dirs says, with the usual places for what it does not name.
-// A kind that is set to the home itself is switched off, and left out.
-func Profiles(home string) ([]Profile, error) {
-	data, err := os.ReadFile(filepath.Join(home, ".config", "user-dirs.dirs"))
-	if err != nil && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, fs.ErrPermission) {
-		return nil, err
-	}
-	return UserDirectories{home, data}.Profiles()
-}
+// Profiles lists the profile folders of the account whose home this is, with
+// the usual places for what it has set nothing for.
+func Profiles(home string) ([]Profile, error) { return profiles(home) }
 
 // A Place is where in which settings file a path stands.
 type Place struct {
@@ -49,39 +24,22 @@ type Place struct {
 }
 
 // Location gives the places where the system keeps the location of the
-// profile folder at path: its line in user-dirs.dirs, and the bookmarks of
-// file managers. ok is false if path is no profile folder of this home.
-func Location(home, path string) (kind string, places []Place, ok bool, err error) {
-	all, err := Profiles(home)
+// profile folder at path. ok is false if path is no profile folder of this
+// home, or the system keeps no location for it.
+func Location(home, path string) (kind string, at []Place, ok bool, err error) {
+	all, err := profiles(home)
 	if err != nil {
 		return "", nil, false, err
 	}
 	for _, p := range all {
-		if p.Path != path {
-			continue
+		if pathtext.Equal(p.Path, path) {
+			at = placesOf(home, p.Kind)
+			return p.Kind, at, len(at) > 0, nil
 		}
-		for _, k := range kinds {
-			if k.kind == p.Kind {
-				places = append(places, Place{File: filepath.Join(home, ".config", "user-dirs.dirs"), Format: UserDirs, At: "/" + k.key, Key: k.key})
-			}
-		}
-		kind, ok = p.Kind, true
 	}
-	if !ok {
-		return "", nil, false, nil
-	}
-	for _, gtk := range []string{"gtk-3.0", "gtk-4.0"} {
-		places = append(places, Place{File: filepath.Join(home, ".config", gtk, "bookmarks"), Format: Bookmarks, At: "/*", Optional: true})
-	}
-	return kind, places, true, nil
+	return "", nil, false, nil
 }
 
 // Kinds lists the kinds of profile folder that the system keeps a location
-// setting for.
-func Kinds() []string {
-	var out []string
-	for _, k := range kinds {
-		out = append(out, k.kind)
-	}
-	return out
-}
+// setting for; none where it keeps none.
+func Kinds() []string { return kindsHere() }
