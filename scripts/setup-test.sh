@@ -27,6 +27,8 @@ need tar tar
 need dbus-daemon dbus-daemon
 need xdg-user-dir xdg-user-dirs
 need gcc gcc libc6-dev
+need wine wine wine64
+need x86_64-w64-mingw32-gcc gcc-mingw-w64-x86-64
 [ -z "$missing" ] && exit 0
 if [ "$(id -u)" = 0 ] && command -v apt-get >/dev/null 2>&1; then
 	echo "installing for the tests:$missing"

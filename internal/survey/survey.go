@@ -44,7 +44,11 @@ type Options struct {
 
 // shelves are directories in a home that are no folder of anybody's but
 // hold one per program: their children are the rows.
-var shelves = []string{".cache", ".config", ".local", ".local/share", ".local/state", ".var", ".var/app"}
+var shelves = []string{
+	".cache", ".config", ".local", ".local/share", ".local/state", ".var", ".var/app",
+	"AppData", "AppData/Local", "AppData/LocalLow", "AppData/Roaming",
+	"Library", "Library/Application Support", "Library/Caches", "Library/Containers",
+}
 
 // Survey lists folders, the one that frees most first.
 func Survey(ctx context.Context, e *redirect.Engine, o Options) ([]Folder, error) {
@@ -97,7 +101,7 @@ func children(dir string, rows map[string]*Folder, top string) error {
 			continue
 		}
 		rel, err := filepath.Rel(top, path)
-		if err == nil && slices.Contains(shelves, rel) {
+		if err == nil && slices.Contains(shelves, filepath.ToSlash(rel)) {
 			if err := children(path, rows, top); err != nil {
 				return err
 			}

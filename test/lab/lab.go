@@ -127,10 +127,27 @@ func Mount(t testing.TB, at string, args ...string) (unmount func()) {
 	return unmount
 }
 
-var builds struct {
+var builds built
+
+// built is what has been built for the tests, by name, in a directory of its own.
+type built struct {
 	sync.Mutex
 	done map[string]string
 	dir  string
+}
+
+// begin makes the directory, once.
+func (b *built) begin() error {
+	if b.dir != "" {
+		return nil
+	}
+	dir, err := os.MkdirTemp("", "nexlin-built-")
+	if err != nil {
+		return err
+	}
+	b.dir, b.done = dir, map[string]string{}
+	// An ordinary account has to be able to run it, too.
+	return os.Chmod(dir, 0o755)
 }
 
 // Program builds the program once for each set of build tags and returns
@@ -151,16 +168,8 @@ func build(tags string, race bool) (string, error) {
 	if p, ok := builds.done[name]; ok {
 		return p, nil
 	}
-	if builds.dir == "" {
-		dir, err := os.MkdirTemp("", "nexlin-built-")
-		if err != nil {
-			return "", err
-		}
-		builds.dir, builds.done = dir, map[string]string{}
-		// An ordinary account has to be able to run it, too.
-		if err := os.Chmod(dir, 0o755); err != nil {
-			return "", err
-		}
+	if err := builds.begin(); err != nil {
+		return "", err
 	}
 	path := filepath.Join(builds.dir, name, "nexlin")
 	args := []string{"build", "-o", path}

@@ -1,0 +1,129 @@
+package handle
+
+import (
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+func openTemp(t *testing.T) (*Dir, string) {
+	t.Helper()
+	dir, err := os.MkdirTemp("", "nexlin")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = os.RemoveAll(dir) }) // Wine lacks the call that this makes
+	d, err := OpenReal(dir)
+	require.NoError(t, err)
+	t.Cleanup(d.Release)
+	return d, dir
+}
+
+// A name that another system may have recorded never leads out of its
+// directory, into a stream, or to a device.
+func TestNamesOfOtherSystems(t *testing.T) {
+	d, _ := openTemp(t)
+	for _, name := range []string{"", ".", "..", `..\x`, `a\b`, "a/b", "a:b", "a:b:$DATA", "a\x00b"} {
+		if name != "." {
+			_, err := d.Stat(name)
+			require.ErrorIs(t, err, syscall.EINVAL, "%q", name)
+		}
+		require.Error(t, d.Mkdir(name, 0o755), "%q", name)
+		_, err := d.Create(name, 0o644)
+		require.Error(t, err, "%q", name)
+	}
+	names, err := d.Names()
+	require.NoError(t, err)
+	require.Empty(t, names)
+}
+
+// Renaming never replaces; removing takes only what it is asked for.
+func TestNothingIsReplaced(t *testing.T) {
+	d, dir := openTemp(t)
+	for _, n := range []string{"a", "b"} {
+		f, err := d.Create(n, 0o644)
+		require.NoError(t, err)
+		_, err = f.WriteString(n)
+		require.NoError(t, err)
+		require.NoError(t, f.Sync())
+		require.NoError(t, f.Close())
+	}
+	require.NoError(t, d.Mkdir(".dir", 0o755))
+	_, err := d.Create("a", 0o644)
+	require.ErrorIs(t, err, fs.ErrExist)
+	require.ErrorIs(t, d.Mkdir("a", 0o755), fs.ErrExist)
+	require.ErrorIs(t, d.Rename("a", d, "b"), fs.ErrExist)
+	require.ErrorIs(t, d.Unlink(".dir"), syscall.EISDIR)
+	require.ErrorIs(t, d.Rmdir("a"), syscall.ENOTDIR)
+	require.ErrorIs(t, d.Exchange("a", d, "b"), syscall.EINVAL)
+	require.NoError(t, d.Replace("a", d, "b"))
+	content, err := os.ReadFile(filepath.Join(dir, "b"))
+	require.NoError(t, err)
+	require.Equal(t, "a", string(content))
+
+	sub, err := d.Beneath(".dir")
+	require.NoError(t, err)
+	defer sub.Release()
+	require.NoError(t, d.Rename("b", sub, "B"))
+	require.ErrorIs(t, d.Rmdir(".dir"), syscall.ENOTEMPTY)
+	names, err := sub.Names()
+	require.NoError(t, err)
+	require.Equal(t, []string{"B"}, names)
+	require.NoError(t, sub.Unlink("B"))
+	names, err = sub.Names()
+	require.NoError(t, err)
+	require.Empty(t, names, "read anew at each call")
+	_, err = d.Stat("b")
+	require.ErrorIs(t, err, fs.ErrNotExist)
+}
+
+// A read-only file can be removed, hidden is a mark, times keep 100 ns.
+func TestAttributesAndTimes(t *testing.T) {
+	d, dir := openTemp(t)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "f"), []byte("x"), 0o644))
+	when := Time{Sec: 1700000001, Nsec: 987654300}
+	require.NoError(t, d.SetTimesEntry("f", when, when))
+	st, err := d.Stat("f")
+	require.NoError(t, err)
+	require.Equal(t, when, st.Mtime)
+	require.EqualValues(t, 1, st.Size)
+	require.True(t, st.IsRegular())
+	for _, hidden := range []bool{true, false} {
+		require.NoError(t, d.Hide("f", hidden))
+		is, ok, err := d.Hidden("f")
+		require.NoError(t, err)
+		require.True(t, ok)
+		if !Emulated() { // which keeps that mark by its own means, or not at all
+			require.Equal(t, hidden, is)
+		}
+	}
+	require.NoError(t, os.Chmod(filepath.Join(dir, "f"), 0o444))
+	require.NoError(t, d.Unlink("f"))
+	self, err := d.Self()
+	require.NoError(t, err)
+	require.True(t, self.IsDir())
+	require.False(t, self.MountRoot)
+	require.NoError(t, d.Sync())
+	real, err := Real(dir)
+	require.NoError(t, err)
+	require.True(t, strings.EqualFold(filepath.Base(dir), filepath.Base(real)))
+}
+
+// Locks on directories: one alone, or several together, and gone with the handle.
+func TestLocksOnDirectories(t *testing.T) {
+	d, dir := openTemp(t)
+	other, err := OpenReal(dir)
+	require.NoError(t, err)
+	require.NoError(t, d.Lock(false))
+	require.NoError(t, other.Lock(false))
+	require.ErrorIs(t, other.Lock(true), syscall.EWOULDBLOCK)
+	other.Release()
+	require.NoError(t, d.Lock(true))
+	third, err := OpenReal(dir)
+	require.NoError(t, err)
+	defer third.Release()
+	require.ErrorIs(t, third.Lock(false), syscall.EWOULDBLOCK)
+}
