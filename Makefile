@@ -4,7 +4,7 @@ GOFLAGS += -trimpath
 VERSION ?= 0.1.0-dev
 export PATH := $(PATH):/sbin:/usr/sbin
 
-.PHONY: build demo test lint bench screenshots clean
+.PHONY: build demo test lint cross release bench screenshots clean
 
 build:
 	CGO_ENABLED=0 $(GO) build $(GOFLAGS) -ldflags "-s -w -X nexlin/internal/cli.version=$(VERSION)" -o bin/nexlin ./cmd/nexlin
@@ -24,9 +24,21 @@ test: lint
 	exit $$status
 
 lint:
-	@test -z "$$(gofmt -l cmd internal test)" || { gofmt -l cmd internal test; echo "gofmt the files above"; exit 1; }
+	@test -z "$$(gofmt -l cmd contrib internal test)" || { gofmt -l cmd contrib internal test; echo "gofmt the files above"; exit 1; }
 	$(GO) vet ./...
 	$(GO) vet -tags faults ./...
+
+# Built and vetted for every system that Nexlin is for, tests included.
+cross:
+	@for t in linux/amd64 linux/arm64 windows/amd64 windows/arm64 darwin/amd64 darwin/arm64; do \
+		echo "build and vet $$t"; \
+		CGO_ENABLED=0 GOOS=$${t%/*} GOARCH=$${t#*/} $(GO) build $(GOFLAGS) -o /dev/null ./cmd/nexlin && \
+		CGO_ENABLED=0 GOOS=$${t%/*} GOARCH=$${t#*/} $(GO) vet ./... || exit 1; \
+	done
+
+# Archives for every system, a Debian package, checksums: build/release.
+release:
+	$(GO) run ./contrib/release -version $(VERSION)
 
 bench: build
 	scripts/bench.sh

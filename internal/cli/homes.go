@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 
 	"nexlin/internal/handle"
@@ -19,6 +20,9 @@ func homes(own string) []string {
 			out = append(out, real)
 		}
 	}
+	if runtime.GOOS != "linux" {
+		return append(out, beside(own)...)
+	}
 	f, err := os.Open("/etc/passwd")
 	if err != nil {
 		return out
@@ -29,6 +33,21 @@ func homes(own string) []string {
 		w := strings.Split(lines.Text(), ":")
 		if len(w) >= 6 && filepath.IsAbs(w[5]) {
 			out = append(out, filepath.Clean(w[5]))
+		}
+	}
+	return out
+}
+
+// beside lists the directories that lie where one's own home does: C:\Users or
+// /Users has one for each account.
+func beside(own string) (out []string) {
+	all, err := os.ReadDir(filepath.Dir(own))
+	if err != nil || own == "" {
+		return nil
+	}
+	for _, e := range all {
+		if e.IsDir() {
+			out = append(out, filepath.Join(filepath.Dir(own), e.Name()))
 		}
 	}
 	return out

@@ -7,6 +7,10 @@ import (
 	"github.com/spf13/cobra"
 )
 
+// Commands is the tree of commands, for manual pages and completions to be made
+// from. It is not to be run: that is [Main].
+func Commands() *cobra.Command { return (&app{}).root() }
+
 func (a *app) root() *cobra.Command {
 	cobra.EnableCommandSorting = false // the order of the work, not of the alphabet
 	root := &cobra.Command{

@@ -93,10 +93,19 @@ func sysSync(fd descriptor) error {
 func sysSyncDir(fd descriptor) error { return sysSync(fd) }
 func sysSyncAll(fd descriptor) error { return sysSync(fd) }
 
+// sysSetTimes is fsetattrlist(2): futimes(2) cuts times to microseconds.
 func sysSetTimes(fd descriptor, atime, mtime Time) error {
-	return unix.Futimes(fd, []unix.Timeval{
-		{Sec: atime.Sec, Usec: int32(atime.Nsec / 1000)}, {Sec: mtime.Sec, Usec: int32(mtime.Nsec / 1000)},
-	})
+	list := struct {
+		count, reserved                  uint16
+		common, volume, dir, file, forks uint32
+	}{count: 5, common: 0x400 | 0x1000} // ATTR_CMN_MODTIME, ATTR_CMN_ACCTIME, in that order
+	times := [2]unix.Timespec{timespec(mtime), timespec(atime)}
+	_, _, e := unix.Syscall6(unix.SYS_FSETATTRLIST, uintptr(fd), uintptr(unsafe.Pointer(&list)),
+		uintptr(unsafe.Pointer(&times)), unsafe.Sizeof(times), 0, 0)
+	if e != 0 {
+		return e
+	}
+	return nil
 }
 
 func sysAccess(at descriptor, name string, mode uint32) error {

@@ -2,11 +2,27 @@ package handle
 
 import (
 	"bytes"
+	"encoding/binary"
 	"slices"
 	"strings"
 
 	"golang.org/x/sys/unix"
 )
+
+// The flags of chflags(2) that an account may set and that keep nobody from
+// changing the entry are shown as an attribute: whatever copies, compares and
+// records attributes does so with these.
+const (
+	flagsXattr = "darwin.flags"     // 4 bytes
+	keptFlags  = 0x1 | 0x8 | 0x8000 // UF_NODUMP, UF_OPAQUE, UF_HIDDEN
+)
+
+func setFlags(fd int, flags uint32) error {
+	if _, _, e := unix.Syscall(unix.SYS_FCHFLAGS, uintptr(fd), uintptr(flags&keptFlags), 0); e != 0 {
+		return e
+	}
+	return nil
+}
 
 // Xattrs reads the extended attributes of the entry called name in d, by
 // name in byte order; "." is d itself. Nil means there are none, or that
@@ -14,6 +30,13 @@ import (
 // Resource forks and what the desktop notes of a file are attributes here.
 func (d *Dir) Xattrs(name string) (out []Xattr, err error) {
 	err = d.withEntry(name, func(fd int) error {
+		var st unix.Stat_t
+		if err := unix.Fstat(fd, &st); err != nil {
+			return err
+		}
+		if flags := st.Flags & keptFlags; flags != 0 {
+			out = append(out, Xattr{flagsXattr, binary.BigEndian.AppendUint32(nil, flags)})
+		}
 		list, err := sized("listxattr", func(b []byte) (int, error) { return unix.Flistxattr(fd, b) })
 		if err == unix.ENOTSUP {
 			return nil
@@ -53,6 +76,12 @@ func OfWindows(string) bool { return false }
 // SetXattr sets one extended attribute of the entry called name in d.
 func (d *Dir) SetXattr(name string, x Xattr) error {
 	return d.err("setxattr "+x.Name, name, d.withEntry(name, func(fd int) error {
+		if x.Name == flagsXattr {
+			if len(x.Value) != 4 {
+				return unix.EINVAL
+			}
+			return setFlags(fd, binary.BigEndian.Uint32(x.Value))
+		}
 		return call("setxattr", func() error { return unix.Fsetxattr(fd, x.Name, x.Value, 0) })
 	}))
 }
@@ -60,6 +89,9 @@ func (d *Dir) SetXattr(name string, x Xattr) error {
 // RemoveXattr removes one; that it is not there is no error.
 func (d *Dir) RemoveXattr(name, key string) error {
 	err := d.withEntry(name, func(fd int) error {
+		if key == flagsXattr {
+			return setFlags(fd, 0)
+		}
 		return call("removexattr", func() error { return unix.Fremovexattr(fd, key) })
 	})
 	if err == unix.ENOATTR {

@@ -108,6 +108,10 @@ func Make(dir *handle.Dir, name, text string) error {
 	if err := dir.Symlink(text, name); err != nil {
 		return err
 	}
+	return readBack(dir, name, text)
+}
+
+func readBack(dir *handle.Dir, name, text string) error {
 	got, err := dir.Readlink(name)
 	if errors.Is(err, fs.ErrNotExist) {
 		return &fs.PathError{Op: "symlink", Path: dir.Join(name), Err: ErrNotMade}
@@ -242,6 +246,19 @@ func TryBeside(dir *handle.Dir, name, text string) (exchanges bool, err error) {
 		err = &fs.PathError{Op: "rename", Path: dir.Join(c), Err: ErrNotOurs}
 	}
 	return false, err
+}
+
+// Lead has the junction under name say another text, in one act: nothing else
+// about it changes. Errors are those of [Make].
+func Lead(dir *handle.Dir, name, text string) error {
+	data, err := junction.EncodeSubstitute(strings.TrimPrefix(text, handle.JunctionText))
+	if err != nil {
+		return err
+	}
+	if err := dir.SetReparse(name, data); err != nil {
+		return err
+	}
+	return readBack(dir, name, text)
 }
 
 // maxWait bounds how long [Patiently] tries: what scanners and indexers hold

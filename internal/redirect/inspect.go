@@ -24,16 +24,6 @@ import (
 // firstListed is how many paths a finding names.
 const firstListed = 10
 
-// systemPlaces are directories that the system needs where they are, and
-// everything directly in them that belongs to it.
-var systemPlaces = []string{
-	"/", "/bin", "/boot", "/dev", "/etc", "/home", "/lib", "/lib32", "/lib64", "/libx32", "/lost+found", "/media", "/mnt",
-	"/opt", "/proc", "/root", "/run", "/sbin", "/srv", "/sys", "/tmp", "/usr", "/var",
-}
-
-// whole are system places in which nothing at all may be moved.
-var whole = []string{"/bin", "/boot", "/dev", "/etc", "/lib", "/lib32", "/lib64", "/proc", "/run", "/sbin", "/sys", "/usr/bin", "/usr/lib", "/usr/sbin"}
-
 // A Look is what inspect says of one folder, whatever is then done with it.
 type Look struct {
 	Path     string      // as named, absolute
@@ -131,12 +121,14 @@ func (e *Engine) folder(ctx context.Context, p *Plan, progress func(entries, byt
 }
 
 func (e *Engine) protected(path string) string {
+	places, whole := systemPlaces()
+	same := func(p string) bool { return pathtext.Equal(p, path) }
 	switch {
-	case slices.Contains(systemPlaces, path):
+	case pathtext.IsRoot(path) || slices.ContainsFunc(places, same):
 		return "is a place that the system needs where it is"
 	case slices.ContainsFunc(whole, func(w string) bool { return within(path, w) }):
 		return "belongs to the system"
-	case slices.Contains(e.Homes, path):
+	case slices.ContainsFunc(e.Homes, same):
 		return "is the home of an account"
 	case within(realDir(e.Ledger.Dir()), path):
 		return "holds Nexlin's own records"

@@ -58,6 +58,9 @@ func (e *Engine) PlanRecord(o RecordOptions) (*Plan, error) {
 	p.Into, p.Final = pathtext.Path(filepath.Dir(copy)), pathtext.Path(filepath.Base(copy))
 	if p.LinkText == "" {
 		p.LinkText = p.Target
+		if p.From == p.Link {
+			e.linkHere(p)
+		}
 	}
 	err = e.recordTarget(p)
 	if p.Methods != nil && !handle.Windows && p.IntoNow.Mount != "" {

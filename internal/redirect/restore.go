@@ -215,6 +215,7 @@ func (e *Engine) restorePlan(d *drive.Drive, r *Restore, o RestoreOptions, dir s
 		Accepted: o.Accept,
 	}
 	r.plan = p
+	e.linkHere(p)
 	if !r.Note.Created.IsZero() {
 		p.Made = r.Note.Created
 	}

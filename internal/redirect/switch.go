@@ -154,13 +154,21 @@ func (m *mover) relink() error {
 	return m.setLink(string(m.p.OldText), string(m.p.LinkText))
 }
 
+// setLink has the link say text where it said old. Windows replaces no link to
+// a directory by another: there the old one goes first.
 func (m *mover) setLink(old, text string) error {
 	ours, err := link.Is(m.linkIn, m.base(), old)
+	if half, e := m.halfLinked(text); half || e != nil {
+		return errors.Join(e, m.linkIn.Rename(tempName(m.p.Run), m.linkIn, m.base()), m.linkIn.Sync())
+	}
 	if err == nil && !ours {
 		err = &BrokenError{string(m.p.Link), "the link was changed meanwhile"}
 	}
 	if err != nil {
 		return err
+	}
+	if link.IsJunction(old) && link.IsJunction(text) {
+		return errors.Join(link.Lead(m.linkIn, m.base(), text), m.linkIn.Sync())
 	}
 	tmp := tempName(m.p.Run)
 	if err := m.dropTempLink(); err != nil {
@@ -169,10 +177,28 @@ func (m *mover) setLink(old, text string) error {
 	if err := link.MakeFor(m.linkIn, tmp, text, m.owner()); err != nil {
 		return err
 	}
+	if handle.Windows {
+		if err := link.Remove(m.linkIn, m.base(), old); err != nil {
+			return err
+		}
+		return errors.Join(m.rename(m.linkIn, tmp, m.linkIn, m.base()), m.linkIn.Sync())
+	}
 	if err := m.linkIn.Replace(tmp, m.linkIn, m.base()); err != nil {
 		return errors.Join(err, link.Remove(m.linkIn, tmp, text))
 	}
 	return m.linkIn.Sync()
+}
+
+// halfLinked reports that a stop came between the old link and the new one, which
+// has its temporary name still.
+func (m *mover) halfLinked(text string) (bool, error) {
+	if !handle.Windows {
+		return false, nil
+	}
+	if _, err := m.linkIn.Stat(m.base()); !missing(err) {
+		return false, err
+	}
+	return link.Is(m.linkIn, tempName(m.p.Run), text)
 }
 
 // exchangeBack puts the real folder where the link was: exchanged with it

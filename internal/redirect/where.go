@@ -137,6 +137,11 @@ func (m *mover) whereMoveOn() (position, error) {
 		}
 		return m.placedOrBefore()
 	}
+	for _, text := range []string{string(m.p.LinkText), string(m.p.OldText)} {
+		if half, err := m.halfLinked(text); half || err != nil {
+			return placed, err
+		}
+	}
 	return before, &BrokenError{string(m.p.Link), "the link is neither the old one nor the new one"}
 }
 

@@ -1,0 +1,163 @@
+// Command release builds Nexlin for every system and packs it: an archive for
+// each with manual pages and completions, a Debian package where nfpm can be
+// had from the module proxy, and a file of their checksums as sha256sum reads
+// it. What it wrote it reads back. Run it from the root of the checkout.
+package main
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"os"
+	"os/exec"
+	"os/signal"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// A target is a system and a processor, as Go names them.
+type target struct{ os, arch string }
+
+var targets = []target{
+	{"linux", "amd64"}, {"linux", "arm64"}, {"windows", "amd64"}, {"windows", "arm64"}, {"darwin", "amd64"}, {"darwin", "arm64"},
+}
+
+// nfpm makes Debian packages; it is run, not linked.
+const nfpm = "github.com/goreleaser/nfpm/v2/cmd/nfpm@v2.48.0"
+
+func main() {
+	var r release
+	flag.StringVar(&r.version, "version", "0.1.0-dev", "the `VERSION` that the programs say")
+	flag.StringVar(&r.dir, "dir", "build/release", "the `DIR` that everything is written to; it is emptied first")
+	flag.BoolVar(&r.deb, "deb", true, "Debian packages, too")
+	flag.Parse()
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
+	defer stop()
+	if err := r.run(ctx); err != nil {
+		fmt.Fprintln(os.Stderr, "release:", err)
+		os.Exit(1)
+	}
+}
+
+type release struct {
+	version, dir string
+	deb          bool
+	made         time.Time // of every entry in the archives: that of the commit, so that they can be made again
+	files        []string  // what was made, in dir
+}
+
+func (r *release) run(ctx context.Context) error {
+	if strings.Trim(r.version, "0123456789abcdefghijklmnopqrstuvwxyz.+~-") != "" || r.version == "" {
+		return fmt.Errorf("%q is no version", r.version)
+	}
+	if err := errors.Join(os.RemoveAll(r.dir), os.MkdirAll(r.dir, 0o755)); err != nil {
+		return err
+	}
+	r.made = time.Unix(commitTime(ctx), 0).UTC()
+	manual := filepath.Join(r.dir, "tree", "manual")
+	if err := r.command(ctx, nil, "go", "run", "./contrib/manual", "-dir", manual, "-date", r.made.Format("2006-01-02")); err != nil {
+		return err
+	}
+	for _, t := range targets {
+		if err := r.one(ctx, t, manual); err != nil {
+			return fmt.Errorf("%s/%s: %w", t.os, t.arch, err)
+		}
+	}
+	if err := os.RemoveAll(filepath.Join(r.dir, "tree")); err != nil {
+		return err
+	}
+	slices.Sort(r.files)
+	if err := writeSums(r.dir, r.files); err != nil {
+		return err
+	}
+	return checkSums(r.dir)
+}
+
+// one builds and packs for one target.
+func (r *release) one(ctx context.Context, t target, manual string) error {
+	name := fmt.Sprintf("nexlin-%s-%s-%s", r.version, t.os, t.arch)
+	program := "nexlin"
+	if t.os == "windows" {
+		program += ".exe"
+	}
+	built := filepath.Join(r.dir, "tree", name, program)
+	err := r.command(ctx, []string{"CGO_ENABLED=0", "GOOS=" + t.os, "GOARCH=" + t.arch},
+		"go", "build", "-trimpath", "-ldflags", "-s -w -X nexlin/internal/cli.version="+r.version, "-o", built, "./cmd/nexlin")
+	if err != nil {
+		return err
+	}
+	if t == (target{runtime.GOOS, runtime.GOARCH}) {
+		out, err := exec.CommandContext(ctx, built, "--version").Output()
+		if err != nil || strings.TrimSpace(string(out)) != "nexlin "+r.version {
+			return errors.Join(err, fmt.Errorf("it says that it is %q", out))
+		}
+	}
+	entries := []entry{{built, program, 0o755}, {"README.md", "README.md", 0o644}, {"CHANGELOG.md", "CHANGELOG.md", 0o644}}
+	more, err := below(manual, func(rel string) bool { return t.os == "windows" == strings.HasSuffix(rel, ".ps1") })
+	if err != nil {
+		return err
+	}
+	docs, err := below("docs", func(rel string) bool { return strings.HasSuffix(rel, ".md") })
+	if err != nil {
+		return err
+	}
+	for _, d := range docs {
+		entries = append(entries, entry{d.from, filepath.Join("docs", d.to), d.mode})
+	}
+	entries = append(entries, more...)
+	pack, ext := writeTar, ".tar.gz"
+	if t.os == "windows" {
+		pack, ext = writeZip, ".zip"
+	}
+	if err := pack(filepath.Join(r.dir, name+ext), name, entries, r.made); err != nil {
+		return err
+	}
+	r.files = append(r.files, name+ext)
+	if t.os == "linux" && r.deb {
+		return r.debian(ctx, t, built, manual)
+	}
+	return nil
+}
+
+// debian makes the package; where nfpm can't be had that is said, and the rest
+// is made all the same.
+func (r *release) debian(ctx context.Context, t target, built, manual string) error {
+	config := filepath.Join(r.dir, "tree", "nfpm.yaml")
+	if err := os.WriteFile(config, nfpmConfig(r.version, t.arch, built, manual, r.made), 0o644); err != nil {
+		return err
+	}
+	name := fmt.Sprintf("nexlin_%s_%s.deb", strings.ReplaceAll(r.version, "-", "~"), t.arch)
+	err := r.command(ctx, []string{"GOFLAGS=", "SOURCE_DATE_EPOCH=" + strconv.FormatInt(r.made.Unix(), 10)},
+		"go", "run", nfpm, "package", "--config", config, "--packager", "deb", "--target", filepath.Join(r.dir, name))
+	if err == nil {
+		r.files = append(r.files, name)
+	}
+	return err
+}
+
+func (r *release) command(ctx context.Context, env []string, name string, args ...string) error {
+	cmd := exec.CommandContext(ctx, name, args...)
+	cmd.Env = append(os.Environ(), env...)
+	var out bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &out
+	if err := cmd.Run(); err != nil {
+		return fmt.Errorf("%s %s: %w\n%s", name, strings.Join(args, " "), err, out.Bytes())
+	}
+	return nil
+}
+
+// commitTime is when the newest commit was made, in seconds since 1970; the
+// time now outside a checkout.
+func commitTime(ctx context.Context) int64 {
+	out, err := exec.CommandContext(ctx, "git", "log", "-1", "--format=%ct").Output()
+	if n, bad := strconv.ParseInt(strings.TrimSpace(string(out)), 10, 64); err == nil && bad == nil {
+		return n
+	}
+	return time.Now().Unix()
+}
