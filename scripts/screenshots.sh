@@ -14,7 +14,12 @@ fi
 out=$PWD/docs/screenshots scene=/tmp/kestrel-bay bin=$PWD/bin
 mkdir -p "$out"
 rm -rf "$scene"
-trap 'kill ${term:-} ${screen:-} 2>/dev/null || true; rm -rf "$scene"' EXIT
+finish() {
+	kill ${term:-} ${screen:-} 2>/dev/null || true
+	for d in skerry basalt; do mountpoint -q "$scene/windows/$d" && umount "$scene/windows/$d"; done
+	rm -rf "$scene"
+}
+trap finish EXIT
 env=$("$bin/nexlin" standin scene "$scene" --size small --no-color)
 display=:97
 Xvfb $display -screen 0 1280x800x24 -nolisten tcp >/dev/null 2>&1 &
@@ -80,7 +85,9 @@ pause=2 shot mend 'nexlin mend pictures --yes -q' 'nexlin mend callroost --yes -
 	sleep 2
 	"$bin/nexlin" standin drive plug BASALT "$scene/basalt"
 ) >/dev/null 2>&1 &
+plug=$!
 pause=9 shot watch 'nexlin watch'
+wait $plug # the next commands want the drive
 (
 	eval "$env"
 	"$bin/nexlin" mend --yes -q
@@ -103,6 +110,22 @@ pause=2.5 shot pack "nexlin pack ~/Music --output $scene/dune/music.tar.zst --ye
 	"$bin/nexlin" standin mudflat stop
 	"$bin/nexlin" list
 ) >/dev/null 2>&1
+# Two drives of Windows, as a rescue system mounts them.
+if [ "$(id -u)" = 0 ] && command -v ntfs-3g mkfs.ntfs >/dev/null; then
+	mkdir -p "$scene/windows"
+	for d in skerry basalt; do
+		truncate -s 96M "$scene/windows/$d.img"
+		mkfs.ntfs -q -F -L "${d^^}" "$scene/windows/$d.img" >/dev/null 2>&1
+		mkdir "$scene/windows/$d"
+		mount -t ntfs-3g -o loop "$scene/windows/$d.img" "$scene/windows/$d"
+	done
+	mkdir -p "$scene/windows/skerry/Users" "$scene/windows/basalt/ines"
+	cp -r "$scene/skerry/home/ines/Music" "$scene/windows/skerry/Users/Music"
+	pause=2.5 shot junction "unset NEXLIN_STANDIN_DRIVES; cd $scene/windows; clear" \
+		"nexlin move skerry/Users/Music --into basalt/ines --by junction --as-seen 'D:\\' --name calls" 'y' 'nexlin check calls'
+else
+	echo "not taken: junction (it needs root and ntfs-3g)"
+fi
 mv "$scene/skerry/home/ines" "$scene/skerry/home/ines.old-laptop"
 mv "$scene/state" "$scene/state.old-laptop"
 mkdir -p "$scene/skerry/home/ines/.local/share/callroost/sets"

@@ -9,6 +9,7 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/health"
 	"nexlin/internal/ledger"
+	"nexlin/internal/link"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/redirect"
 	"nexlin/internal/transfer"
@@ -78,6 +79,7 @@ type redirectDoc struct {
 	Link    pathtext.Path `json:"link"`
 	Target  pathtext.Path `json:"target"`
 	Methods []string      `json:"methods"`
+	Seen    string        `json:"junction_target,omitempty"` // of a junction: the target as Windows names it
 	Account string        `json:"account"`
 	Drive   driveRefDoc   `json:"drive"`
 	Bytes   int64         `json:"bytes"`
@@ -95,6 +97,9 @@ func redirectOf(r ledger.Redirect, held []ledger.Held, state string, present boo
 		Name: r.Name, Link: pathtext.Path(r.Link), Target: pathtext.Path(r.Target), Methods: r.Methods, Account: r.Account,
 		Drive: driveRefDoc{r.Drive.ID, r.Drive.Label, present}, Bytes: r.Bytes, Files: r.Files, State: state,
 		Held: []heldDoc{}, Created: r.Created,
+	}
+	if r.Text != "" {
+		d.Seen = link.Seen(r.Text)
 	}
 	for _, h := range held {
 		d.Held = append(d.Held, heldDoc{pathtext.Path(h.Path), h.Bytes, h.Since})
@@ -189,7 +194,7 @@ func planDoc(p *redirect.Plan) doc {
 		"preview": true,
 		"plan": doc{
 			"kind": p.Kind, "name": p.Name, "link": p.Link, "from": p.From, "target": pathtext.Path(p.Copy()),
-			"files": p.Files, "bytes": p.Bytes, "needed": p.Need,
+			"files": p.Files, "bytes": p.Bytes, "needed": p.Need, "gap": p.Gap,
 			"space": doc{
 				"source": doc{"drive": p.FromNow.Name(), "free": p.FromNow.Free},
 				"target": doc{"drive": p.IntoNow.Name(), "free": p.IntoNow.Free, "free_after": p.IntoNow.Free - p.Need},
@@ -201,6 +206,7 @@ func planDoc(p *redirect.Plan) doc {
 
 type abilitiesDoc struct {
 	Symlinks  bool    `json:"symlinks"`
+	Junctions bool    `json:"junctions"`
 	HardLinks bool    `json:"hard_links"`
 	Nodes     bool    `json:"fifos_and_sockets"`
 	Modes     bool    `json:"modes"`
@@ -219,7 +225,7 @@ type abilitiesDoc struct {
 
 func abilitiesOf(a drive.Abilities) abilitiesDoc {
 	return abilitiesDoc{
-		Symlinks: a.Symlinks, HardLinks: a.HardLinks, Nodes: a.Nodes, Modes: a.Modes, Owners: a.Owners,
+		Symlinks: a.Symlinks, Junctions: a.Junctions, HardLinks: a.HardLinks, Nodes: a.Nodes, Modes: a.Modes, Owners: a.Owners,
 		Nanotimes: a.Nanotimes(), TimeStep: a.TimeStep.Seconds(), Xattrs: a.Xattrs, ACLs: a.ACLs, Exchange: a.Exchange,
 		AnyBytes: a.Bytes(), Case: a.CaseSeen, Composes: a.Composes, Holes: a.Holes, MaxFile: a.MaxFile,
 	}

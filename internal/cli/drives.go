@@ -217,7 +217,7 @@ func keeps(x *abilitiesDoc, why string) [][]string {
 		name string
 		can  bool
 	}{
-		{"links", x.Symlinks}, {"hard links", x.HardLinks}, {"FIFOs", x.Nodes}, {"modes", x.Modes}, {"owners", x.Owners},
+		{"links", x.Symlinks}, {"junctions", x.Junctions}, {"hard links", x.HardLinks}, {"FIFOs", x.Nodes}, {"modes", x.Modes}, {"owners", x.Owners},
 		{"exact times", x.Nanotimes}, {"attributes", x.Xattrs}, {"ACLs", x.ACLs}, {"holes", x.Holes},
 		{"upper and lower case", x.Case}, {"names of any bytes", x.AnyBytes}, {"files above 4 GiB", x.MaxFile == 0},
 	} {

@@ -12,6 +12,7 @@ import (
 
 	"nexlin/internal/health"
 	"nexlin/internal/ledger"
+	"nexlin/internal/link"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/redirect"
 	"nexlin/internal/transfer"
@@ -188,6 +189,9 @@ func (a *app) showRedirect(e *redirect.Engine, rep *health.Report) error {
 		{"link", a.path(r.Link)}, {"target", a.path(r.Target)}, {"method", strings.Join(r.Methods, "+")}, {"account", r.Account},
 		{"drive", fmt.Sprintf("%s, identity %s", pathtext.Show(r.Drive.Label), orNone(r.Drive.ID))},
 		{"moved", fmt.Sprintf("%s, %s, on %s", plural(r.Files, "file", "files"), size(r.Bytes), day(r.Created))},
+	}
+	if r.Text != "" {
+		rows = append(rows, []string{"junction", "leads to " + pathtext.Show(link.Seen(r.Text)) + ", as Windows names it"})
 	}
 	for _, h := range rep.Held {
 		rows = append(rows, []string{"held", fmt.Sprintf("%s, %s, since %s", a.path(h.Path), size(h.Bytes), day(h.Since))})

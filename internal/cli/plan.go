@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"nexlin/internal/finding"
+	"nexlin/internal/handle"
 	"nexlin/internal/link"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/redirect"
@@ -57,6 +58,9 @@ func (a *app) planNumbers(p *redirect.Plan) {
 	}
 	a.print("  from      %s", a.path(string(p.From)))
 	a.print("  to        %s", a.path(p.Copy()))
+	if link.IsJunction(string(p.LinkText)) && !handle.Windows {
+		a.print("  as seen   %s, by Windows", a.path(link.Seen(string(p.LinkText))))
+	}
 	if p.LentFiles > 0 && p.Base.Take {
 		a.print("  takes     %s out of the held original that are equal; they need no room", plural(p.LentFiles, "file", "files"))
 	}

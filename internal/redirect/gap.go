@@ -87,23 +87,31 @@ func (m *mover) linkInPlace(ctx context.Context, to *handle.Dir, away string) er
 		}
 		return errors.Join(m.linkIn.Sync(), to.Sync())
 	}, nil)
-	if err != nil || text == "" {
+	if err == nil && text != "" {
+		err = m.act(ctx, "link", pathtext.Path(text), func() error {
+			return errors.Join(m.takePlace(m.linkIn, tmp), m.linkIn.Sync())
+		}, nil)
+	}
+	if err != nil && text != "" {
+		err = errors.Join(err, m.outOfGap(to, away, tmp, text))
+	}
+	return err
+}
+
+// outOfGap puts the folder back in its place if the link did not take it, so
+// that nothing is missing there.
+func (m *mover) outOfGap(to *handle.Dir, away, tmp, text string) error {
+	if done, err := m.linked(text); done || err != nil {
 		return err
 	}
-	err = m.act(ctx, "link", pathtext.Path(text), func() error {
-		return errors.Join(m.takePlace(m.linkIn, tmp), m.linkIn.Sync())
-	}, nil)
-	if err != nil {
-		if done, e := m.linked(text); done || e != nil {
-			return errors.Join(err, e)
+	if _, err := to.Stat(away); err == nil {
+		if err := errors.Join(m.rename(to, away, m.linkIn, m.base()), m.linkIn.Sync()); err != nil {
+			return err
 		}
-		// The folder back in its place, so that nothing is missing there.
-		if back := m.rename(to, away, m.linkIn, m.base()); back != nil {
-			return errors.Join(err, back)
-		}
-		return errors.Join(err, m.linkIn.Sync(), link.Remove(m.linkIn, tmp, text))
+	} else if !missing(err) {
+		return err
 	}
-	return nil
+	return link.Remove(m.linkIn, tmp, text)
 }
 
 // linked reports whether the switch was done: our link stands at the link path,
