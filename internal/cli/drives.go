@@ -223,7 +223,7 @@ func keeps(x *abilitiesDoc, why string) [][]string {
 	} {
 		if p.can {
 			yes = append(yes, p.name)
-		} else {
+		} else if p.name != "junctions" { // of NTFS alone, and missed nowhere else
 			no = append(no, p.name)
 		}
 	}

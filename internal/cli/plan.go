@@ -165,7 +165,7 @@ func (a *app) tried(p *redirect.Plan) {
 	switch {
 	case p.Linkless():
 	case p.ByBytes:
-		a.print("  read back the junction says %s, as it was made; this system does not know that place, so no file was saved through it", a.path(link.Seen(string(p.LinkText))))
+		a.print("  junction  says %s, as it was made; this system does not know that place, so no file was saved through it", a.path(link.Seen(string(p.LinkText))))
 	default:
 		a.print("  tried     a file saved through the link shows up at the target, and the other way round")
 	}

@@ -17,6 +17,9 @@ import (
 // the drive was not there.
 func (r *Report) mountPoint(e *redirect.Engine) error {
 	at := string(r.Redirect.Drive.Mount)
+	if redirect.ForOthers(r.Redirect) {
+		return nil
+	}
 	if r.inPlace() {
 		r.nextStart()
 	}

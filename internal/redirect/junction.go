@@ -61,6 +61,15 @@ func (e *Engine) linkSays(p *Plan, form TargetForm, seen string) {
 	}
 }
 
+// forOthers says that it is another system, Windows, that is led to the target:
+// what this one mounts and when is nothing to it.
+func forOthers(methods []string) bool {
+	return !handle.Windows && slices.Contains(methods, ByJunction)
+}
+
+// ForOthers is that of a redirect.
+func ForOthers(r ledger.Redirect) bool { return forOthers(r.Methods) }
+
 // linkDrive is the drive that the link stands on, as far as it is known.
 func (p *Plan) linkDrive() *drive.Drive {
 	if p.exchanges() || p.Kind == KindRecord && p.From == p.Link {

@@ -119,7 +119,7 @@ func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
 	if err := e.unfinished(p); err != nil {
 		return nil, err
 	}
-	if p.IntoNow.Mount != "" {
+	if p.IntoNow.Mount != "" && !forOthers(o.By) {
 		if err := e.guard(p); err != nil {
 			return nil, err
 		}
