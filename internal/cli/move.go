@@ -43,10 +43,10 @@ func (a *app) moveCmd() *cobra.Command {
 		Use:   "move FOLDER… --into DIR",
 		Short: "move folders to another drive and leave a link behind",
 		Long: "Moves each FOLDER into DIR on another drive: looks at everything first, copies, reads the copy\n" +
-			"back from the drive, catches up with changes, puts the link in place in one act, and tries it.\n" +
-			"The original is held, never deleted. FOLDER may be the name of a redirect: its data then moves on\n" +
-			"to DIR. DIR may begin with a drive's label, LABEL:/path, or UUID=…:/path. Without arguments, on a\n" +
-			"terminal, it leads through the choices.",
+			"back from the drive, catches up with changes, puts the link in place (in one act where the file\n" +
+			"system can do that), and tries it. The original is held, never deleted. FOLDER may be the name of\n" +
+			"a redirect: its data then moves on to DIR. DIR may begin with a drive's label, LABEL:/path, or\n" +
+			"UUID=…:/path. Without arguments, on a terminal, it leads through the choices.",
 		Example: "  nexlin move ~/Pictures --into BASALT:/ines --preview\n  nexlin move ~/Pictures --into BASALT:/ines",
 		RunE: a.runner(func(cmd *cobra.Command, args []string) error {
 			if len(args) == 0 && f.into == "" && len(f.profile) == 0 {

@@ -70,6 +70,10 @@ func sysSymlink(text string, at descriptor, name string) error {
 		if err != nil {
 			return err
 		}
+		l := junction.Link{Substitute: text}
+		if st, err := os.Stat(l.Target()); err == nil && !st.IsDir() {
+			return syscall.ENOTDIR // the system would make it, and nobody could follow it
+		}
 		return sysMakeReparse(at, name, data, true)
 	}
 	dir := sysPath(at)

@@ -37,7 +37,7 @@ func (e *Engine) PlanBringBack(ctx context.Context, r ledger.Redirect, o BackOpt
 		Run: ledger.NewRunID(now), Kind: KindBringBack, Made: now, WhileInUse: o.WhileInUse, Stops: o.Stops, WaitQuiet: o.WaitQuiet, Name: r.Name, Before: &r,
 		Link: pathtext.Path(r.Link), Target: pathtext.Path(r.Target), From: pathtext.Path(r.Target),
 		Into: pathtext.Path(filepath.Dir(r.Link)), Final: pathtext.Path(filepath.Base(r.Link)), LinkText: pathtext.Path(r.LinkText()),
-		HeldIn: pathtext.Path(filepath.Dir(r.Target)), Digest: transfer.SHA256, InnerLinks: RewriteLinks, Methods: r.Methods,
+		HeldIn: pathtext.Path(filepath.Dir(r.Target)), Digest: transfer.SHA256, InnerLinks: rewriteFor(r), Methods: r.Methods,
 	}
 	p.Held = pathtext.Path(heldName(filepath.Base(r.Target), p.Run))
 	if row, err := e.Ledger.Run(r.Run); err == nil {

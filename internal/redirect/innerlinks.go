@@ -8,6 +8,7 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
+	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/transfer"
 )
@@ -91,7 +92,8 @@ func (p *Plan) rewritten(rel, text string) (made, origin string) {
 	if p.InnerLinks != RewriteLinks || !inventory.LeadsOut(rel, text) {
 		return "", ""
 	}
-	return meant(filepath.Dir(string(p.From)+"/"+rel), text), text
+	dir := filepath.ToSlash(filepath.Dir(filepath.Join(string(p.From), rel)))
+	return filepath.FromSlash(meant(dir, text)), text
 }
 
 // innerLinks tells what becomes of links that lead out.
@@ -122,11 +124,14 @@ func (p *Plan) innerLinks(root *handle.Dir) error {
 	path := filepath.Join(string(p.From), l.Paths[0])
 	f := finding.New(finding.LinksLeadOut, path, what+" out of "+pathtext.Show(string(p.From)), subject(p.Name, "", "")).Listing(l.Count, paths)
 	f.Details = details
-	switch p.InnerLinks {
-	case RewriteLinks:
+	switch {
+	case p.InnerLinks == RewriteLinks && forOthers(p.Methods):
+		f.Message += ", and what this system calls the places they mean is nothing to Windows"
+		f.Remedy = "`--inner-links keep` leaves them as they are; make them anew in Windows if they are needed"
+	case p.InnerLinks == RewriteLinks:
 		f.Severity, f.Message = finding.Info, f.Message+" and will be rewritten to the absolute path meant"
 		f.Remedy = "`bring-back` gives them their old text again; `--inner-links keep` or `refuse` does otherwise"
-	case KeepLinks:
+	case p.InnerLinks == KeepLinks:
 		f.Severity, f.Message = finding.Warning, f.Message+" and will lead elsewhere afterwards"
 	default:
 		f.Message += ", which was to be refused"
@@ -142,4 +147,13 @@ func readlink(root *handle.Dir, rel string) (string, error) {
 	}
 	defer dir.Release()
 	return dir.Readlink(name)
+}
+
+// rewriteFor is what becomes of relative links that lead out when the data of a
+// redirect moves on: where Windows is led to it, this system's paths are no use.
+func rewriteFor(r ledger.Redirect) InnerLinks {
+	if ForOthers(r) {
+		return KeepLinks
+	}
+	return RewriteLinks
 }

@@ -56,7 +56,7 @@ func (e *Engine) PlanMend(ctx context.Context, r ledger.Redirect, o MendOptions)
 		Run: ledger.NewRunID(now), Kind: KindMend, Made: now, Name: r.Name, Before: &r, Link: pathtext.Path(r.Link),
 		UID: r.UID, GID: accountGroup(r.UID), Account: r.Account, FromDrive: r.Drive, IntoDrive: r.Drive,
 		Mend: &Mending{After: r}, Halves: o.Halves, Choices: o.Choices, Accepted: o.Accept, WhileInUse: o.WhileInUse, WaitQuiet: o.WaitQuiet,
-		InnerLinks: RewriteLinks, Methods: r.Methods,
+		InnerLinks: rewriteFor(r), Methods: r.Methods,
 	}
 	if err := e.unfinished(p); err != nil {
 		return nil, err

@@ -64,7 +64,7 @@ func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
 		Run: ledger.NewRunID(now), Kind: KindMove, Made: now, WhileInUse: o.WhileInUse, Stops: o.Stops, WaitQuiet: o.WaitQuiet, DiscardOld: o.Discard,
 		Link: pathtext.Path(real(o.Folder)), Into: pathtext.Path(realDir(o.Into)),
 		Digest: cmp.Or(o.Digest, transfer.SHA256), InnerLinks: cmp.Or(o.InnerLinks, RewriteLinks), Growth: o.Growth, Card: o.Card,
-		Bare: o.StartEmpty,
+		Bare: o.StartEmpty, Methods: o.By,
 	}
 	p.From = p.Link
 	base := filepath.Base(string(p.Link))
