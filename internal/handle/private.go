@@ -11,8 +11,8 @@ import (
 // Private makes a directory that only this account can look into, and opens
 // it: what is made in there can't be exchanged by whoever may write in d
 // (I6). One that is there already, from a run that was stopped, is taken
-// again, without what was being made there. plain says that the file system keeps no owners, so that there are
-// no rights to tell apart.
+// again, without what was being made there. plain says that the file system keeps
+// no owners, so that there are no rights to tell apart.
 //
 // fs.ErrPermission means that another directory was slipped in under the
 // name.

@@ -12,6 +12,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"nexlin/internal/handle"
+	"nexlin/internal/junction"
 	"nexlin/test/lab"
 )
 
@@ -60,4 +61,42 @@ func TestOnlyOursIsRemoved(t *testing.T) {
 	require.True(t, exchanges)
 	require.NoFileExists(t, filepath.Join(dir, ".trya"))
 	require.Equal(t, before, lab.Print(t, filepath.Join(dir, "dir")))
+}
+
+// A rename that somebody is in the way of is done again; any other error is
+// the answer at once.
+func TestPatiently(t *testing.T) {
+	for _, c := range []struct {
+		errs  []error
+		tries int
+		want  error
+	}{
+		{[]error{unix.EBUSY, unix.EBUSY, nil}, 3, nil},
+		{[]error{unix.EEXIST}, 1, unix.EEXIST},
+		{[]error{unix.EBUSY, unix.EIO}, 2, unix.EIO},
+	} {
+		tries := 0
+		err := Patiently(func() error { tries++; return c.errs[tries-1] })
+		require.ErrorIs(t, err, c.want)
+		require.Equal(t, c.tries, tries)
+	}
+}
+
+func TestJunctionTexts(t *testing.T) {
+	for seen, text := range map[string]string{
+		`d:/ines/Documents/`: `\??\D:\ines\Documents`,
+		`\\?\Volume{0f1e2d3c-4b5a-6978-8796-a5b4c3d2e1f0}\a`: `\??\Volume{0f1e2d3c-4b5a-6978-8796-a5b4c3d2e1f0}\a`,
+	} {
+		got, err := JunctionTo(seen)
+		require.NoError(t, err)
+		require.Equal(t, text, got)
+		require.True(t, IsJunction(got))
+		again, err := JunctionTo(Seen(got))
+		require.NoError(t, err)
+		require.Equal(t, got, again)
+	}
+	_, err := JunctionTo(`\\server\share`)
+	require.ErrorIs(t, err, junction.ErrTarget)
+	require.False(t, IsJunction("/mnt/x"))
+	require.Equal(t, "/mnt/x", Seen("/mnt/x"))
 }
