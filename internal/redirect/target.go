@@ -73,7 +73,7 @@ func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
 		return nil, err
 	}
 	if r != nil {
-		p.Kind, p.Before, p.Name = KindMoveOn, r, r.Name
+		p.Kind, p.Before, p.Name, p.Methods = KindMoveOn, r, r.Name, r.Methods
 		if Owned(*r) {
 			p.find(finding.New(finding.MustStay, r.Link, "the engine that owns "+pathtext.Show(r.Name)+" has to move it", subject(r.Name, "", "")).
 				Instead("`nexlin move card:" + r.Card + " --store NAME --into DIR`"))
@@ -119,7 +119,7 @@ func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
 	if err := e.unfinished(p); err != nil {
 		return nil, err
 	}
-	if p.IntoNow.Mount != "" && !forOthers(o.By) {
+	if p.IntoNow.Mount != "" && !forOthers(p.Methods) {
 		if err := e.guard(p); err != nil {
 			return nil, err
 		}
