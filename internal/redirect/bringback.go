@@ -73,7 +73,7 @@ func (e *Engine) PlanBringBack(ctx context.Context, r ledger.Redirect, o BackOpt
 	}
 	if p.IntoNow.Mount != "" && !p.exchange && !p.unlinked() {
 		p.Gap = true
-		p.gap(string(p.Into))
+		p.gap()
 	}
 	if err := e.settingsOf(p, r, true); err != nil {
 		return nil, err

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"path/filepath"
 
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
@@ -264,12 +263,13 @@ func (p *Plan) aside() string {
 func (e *Engine) gapAhead(p *Plan) {
 	if d := p.linkDrive(); d.Mount != "" && (d.Fuse || !handle.Exchanges) {
 		p.Gap = true
-		p.gap(filepath.Dir(string(p.Link)))
+		p.gap()
 	}
 }
 
-func (p *Plan) gap(path string) {
-	p.find(finding.New(finding.SwitchGap, path, "the file system of "+pathtext.Show(path)+" can't exchange link and folder in one act", subject(p.Name, "", "")))
+func (p *Plan) gap() {
+	link := string(p.Link)
+	p.find(finding.New(finding.SwitchGap, link, fmt.Sprintf("for a moment nothing will stand at %s: its file system can't exchange link and folder in one act", pathtext.Show(link)), subject(p.Name, "", "")))
 }
 
 // hideHeld marks what is held as hidden, where a name that begins with a full

@@ -212,7 +212,7 @@ func (m *mover) tryLink() error {
 	told := finding.Has(p.Findings, finding.SwitchGap)
 	if p.Gap = !exchanges; p.Gap && !told {
 		// The preview did not say so, since it makes nothing there.
-		p.gap(m.linkIn.Path())
+		p.gap()
 		if !slices.Contains(p.Accepted, finding.SwitchGap) {
 			return &RefusedError{[]finding.Finding{p.Findings[len(p.Findings)-1].As(finding.Blocker)}}
 		}

@@ -166,7 +166,7 @@ func crossBuild(name string, words ...string) (string, error) {
 		return "", err
 	}
 	path := filepath.Join(builds.dir, name)
-	args := append([]string{words[0], "-o", path}, words[1:]...)
+	args := append([]string{words[0], "-trimpath", "-o", path}, words[1:]...) // as make cross builds, so that nothing is built twice
 	cmd := exec.Command("go", args...)
 	cmd.Env = append(os.Environ(), "GOOS=windows", "GOARCH=amd64", "CGO_ENABLED=0")
 	if out, err := cmd.CombinedOutput(); err != nil {
