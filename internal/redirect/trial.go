@@ -1,0 +1,88 @@
+package redirect
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"nexlin/internal/handle"
+	"nexlin/internal/transfer"
+)
+
+// tryIt proves that the link path leads to the copy. What a trial that was
+// stopped left behind is taken away first.
+func (m *mover) tryIt(ctx context.Context) error {
+	target, err := m.into.Beneath(string(m.p.Final))
+	if err != nil {
+		return err
+	}
+	defer target.Release()
+	if err := m.dropProbes(target); err != nil {
+		return err
+	}
+	if m.p.Kind == KindMerge {
+		return m.tryMended(ctx)
+	}
+	names := probeNames()
+	via, err := m.via(target)
+	if err != nil {
+		return err
+	}
+	return m.act(ctx, "try", names, func() error {
+		return errors.Join(try(via, target, names), m.timesAgain(target))
+	}, nil)
+}
+
+// via is the path that the trial goes through.
+func (m *mover) via(target *handle.Dir) (via string, err error) {
+	at, err := m.linkIn.Stat(m.base())
+	if m.p.Linkless() && (missing(err) || err == nil && !at.IsSymlink() && m.p.Kind != KindBringBack) {
+		return string(m.p.Target), nil // the way programs are led by settings
+	}
+	if m.p.Kind == KindBringBack {
+		return string(m.p.Link), nil
+	}
+	via, m.p.ByBytes, err = way(m.linkIn, m.base(), string(m.p.LinkText), target)
+	return via, err
+}
+
+// dropProbes removes the probes of this run's last trial from the copy.
+func (m *mover) dropProbes(target *handle.Dir) error {
+	var names [2]string
+	known, err := m.lastData("try", &names)
+	if err != nil || !known {
+		return err
+	}
+	return errors.Join(dropProbe(target, names[0]), dropProbe(target, names[1]))
+}
+
+// timesAgain gives the copy its times again, which a trial that was stopped
+// had changed: where nobody has made or removed anything in it since.
+func (m *mover) timesAgain(target *handle.Dir) error {
+	root := transfer.Read(m.spool).Peek()
+	if root == nil || root.Fact.Copy.Mtime == (handle.Time{}) {
+		return nil
+	}
+	st, err := target.Self()
+	if err != nil || st.Mtime == root.Fact.Copy.Mtime {
+		return err
+	}
+	same, err := m.spool.SameNames(target)
+	if err != nil || !same {
+		return err
+	}
+	return ignorePermission(target.SetTimes(st.Atime, root.Fact.Copy.Mtime))
+}
+
+// tryFailed switches back at once. Only a move that was not yet used by
+// anybody can do that without asking.
+func (m *mover) tryFailed(ctx context.Context, why error) error {
+	if !m.p.exchanges() {
+		return fmt.Errorf("the trial failed: %w", why)
+	}
+	if err := m.exchangeAgainAct(ctx); err != nil {
+		return errors.Join(fmt.Errorf("the trial failed: %w", why), err)
+	}
+	m.switched = false
+	return fmt.Errorf("the trial failed, and the folder is back in its place: %w", why)
+}
