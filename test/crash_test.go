@@ -561,7 +561,7 @@ func crashMatrix(t *testing.T, drives [3]string, stories []crashStory, every int
 			for i, step := range slices.Compact(steps) {
 				nth := every
 				if k >= len(crashStories()) {
-					nth = max(every, everyNth(3)) // of the newer stories every third step
+					nth = max(every, everyNth(4)) // of the newer stories every fourth step
 				}
 				if i%nth != 0 {
 					continue

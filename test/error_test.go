@@ -49,7 +49,7 @@ func TestErrorMatrix(t *testing.T) {
 			}
 			for _, call := range slices.Sorted(maps.Keys(seen)) {
 				last := seen[call]
-				for i, at := range sample(last, everyNth(450)) {
+				for i, at := range sample(last, everyNth(600)) {
 					errno := errnos[(i+len(call))%len(errnos)]
 					for _, on := range []string{"", "+"} {
 						if on == "+" && i%3 != 0 {
