@@ -310,6 +310,19 @@ func TestRenamesOfTheSwitchFail(t *testing.T) {
 			}
 		}
 		require.Greater(t, calls, 4)
+		if s.name == "move" {
+			t.Run("held for as long as it is tried", func(t *testing.T) {
+				t.Parallel()
+				b := newCrashBed(t, faulty, drives)
+				// From the folder's own rename on: it never leaves its place.
+				out, code := b.set(s).faulted(s, fmt.Sprintf("call:renameat2:%d+:EBUSY", calls-5))
+				require.Equal(t, 6, code, out)
+				require.Contains(t, out, "because a program holds it")
+				b.whole(t, s)
+				s.start(t, b)
+				b.recovered(t, s, "resume", b.stoppedRun())
+			})
+		}
 	}
 }
 

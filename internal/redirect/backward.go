@@ -120,7 +120,7 @@ func (m *mover) unhold() error {
 	if err != nil {
 		return err
 	}
-	if err := m.heldIn.Rename(string(m.p.Held), m.heldIn, filepath.Base(string(m.p.From))); err != nil {
+	if err := m.rename(m.heldIn, string(m.p.Held), m.heldIn, filepath.Base(string(m.p.From))); err != nil {
 		return err
 	}
 	return m.heldIn.Sync()
@@ -177,7 +177,7 @@ func (m *mover) setAside(ctx context.Context, at position) (string, error) {
 			if err := m.dropProbes(copied); err != nil {
 				return err
 			}
-			if err := m.into.Rename(name, m.into, m.copyAside()); err != nil {
+			if err := m.rename(m.into, name, m.into, m.copyAside()); err != nil {
 				return err
 			}
 			return m.into.Sync()

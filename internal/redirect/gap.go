@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"os"
 
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
@@ -27,7 +28,12 @@ type BusyError struct {
 }
 
 func (e *BusyError) Error() string {
-	return fmt.Sprintf("%s could not be renamed, because a program holds it: %v", pathtext.Show(e.Path), cause(e.Err))
+	err := e.Err
+	var le *os.LinkError
+	if errors.As(err, &le) {
+		err = le.Err
+	}
+	return fmt.Sprintf("%s could not be renamed, because a program holds it: %v", pathtext.Show(e.Path), err)
 }
 func (e *BusyError) Unwrap() error { return e.Err }
 
@@ -92,7 +98,9 @@ func (m *mover) linkInPlace(ctx context.Context, to *handle.Dir, away string) er
 		}, nil)
 	}
 	if err != nil && text != "" {
-		err = errors.Join(err, m.outOfGap(to, away, tmp, text))
+		if back := m.outOfGap(to, away, tmp, text); back != nil {
+			err = fmt.Errorf("%w; and the way back: %w", err, back)
+		}
 	}
 	return err
 }

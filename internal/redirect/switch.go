@@ -79,7 +79,7 @@ func (m *mover) place(ctx context.Context, data placeData) error {
 		}
 	}
 	return m.act(ctx, "place", data, func() error {
-		if err := m.into.Rename(string(data.Part), m.into, string(m.p.Final)); err != nil {
+		if err := m.rename(m.into, string(data.Part), m.into, string(m.p.Final)); err != nil {
 			return err
 		}
 		return errors.Join(m.samePart(), m.into.Sync())
@@ -320,7 +320,7 @@ func (m *mover) hold() error {
 	if err != nil {
 		return err
 	}
-	if err := m.heldIn.Rename(name, m.heldIn, string(m.p.Held)); err != nil {
+	if err := m.rename(m.heldIn, name, m.heldIn, string(m.p.Held)); err != nil {
 		return err
 	}
 	return m.heldIn.Sync()
@@ -414,7 +414,7 @@ func (m *mover) unplace(ctx context.Context) error {
 		return err
 	}
 	return m.act(ctx, "unplace", m.p.Final, func() error {
-		if err := m.into.Rename(string(m.p.Final), m.into, partName(m.p.Run)); err != nil {
+		if err := m.rename(m.into, string(m.p.Final), m.into, partName(m.p.Run)); err != nil {
 			return err
 		}
 		return m.into.Sync()
