@@ -49,7 +49,7 @@ func TestErrorMatrix(t *testing.T) {
 			}
 			for _, call := range slices.Sorted(maps.Keys(seen)) {
 				last := seen[call]
-				for i, at := range sample(last, everyNth(600)) {
+				for i, at := range sample(last, everyNth(800)) {
 					errno := errnos[(i+len(call))%len(errnos)]
 					for _, on := range []string{"", "+"} {
 						if on == "+" && i%3 != 0 {
@@ -67,7 +67,7 @@ func TestErrorMatrix(t *testing.T) {
 			steps := newCrashBed(t, faulty, drives).points(s, "list", "step")
 			slices.Sort(steps)
 			for i, step := range slices.Compact(steps) {
-				if i%everyNth(4) != 0 {
+				if i%everyNth(8) != 0 {
 					continue
 				}
 				cases++
