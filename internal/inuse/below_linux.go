@@ -18,9 +18,29 @@ import (
 // it. This process is left out.
 func Below(ctx context.Context, dir string) (Report, error) {
 	r := Report{Complete: true}
-	procs, err := os.ReadDir("/proc")
+	err := eachProcess(ctx, func(pid int, at string) {
+		s := scan{pid: pid, root: at, dir: dir}
+		s.all()
+		r.Holders = append(r.Holders, s.found...)
+		// Some systems hide their first process from everybody; it holds nobody's folder.
+		r.Complete = r.Complete && (!s.denied || pid == 1)
+	})
 	if err != nil {
 		return r, err
+	}
+	slices.SortFunc(r.Holders, func(a, b Holder) int {
+		return cmp.Or(cmp.Compare(a.PID, b.PID), cmp.Compare(a.Path, b.Path), cmp.Compare(a.How, b.How))
+	})
+	r.Holders = slices.Compact(r.Holders)
+	return r, nil
+}
+
+// eachProcess calls f for every process but this one, with its directory in
+// proc(5).
+func eachProcess(ctx context.Context, f func(pid int, at string)) error {
+	procs, err := os.ReadDir("/proc")
+	if err != nil {
+		return err
 	}
 	for _, p := range procs {
 		pid, err := strconv.Atoi(p.Name())
@@ -28,19 +48,11 @@ func Below(ctx context.Context, dir string) (Report, error) {
 			continue
 		}
 		if err := ctx.Err(); err != nil {
-			return r, err
+			return err
 		}
-		s := scan{pid: pid, root: filepath.Join("/proc", p.Name()), dir: dir}
-		s.all()
-		r.Holders = append(r.Holders, s.found...)
-		// Some systems hide their first process from everybody; it holds nobody's folder.
-		r.Complete = r.Complete && (!s.denied || pid == 1)
+		f(pid, filepath.Join("/proc", p.Name()))
 	}
-	slices.SortFunc(r.Holders, func(a, b Holder) int {
-		return cmp.Or(cmp.Compare(a.PID, b.PID), cmp.Compare(a.Path, b.Path), cmp.Compare(a.How, b.How))
-	})
-	r.Holders = slices.Compact(r.Holders)
-	return r, nil
+	return nil
 }
 
 type scan struct {

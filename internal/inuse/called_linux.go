@@ -6,7 +6,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 	"syscall"
 )
@@ -14,30 +13,18 @@ import (
 // Called lists the processes of an account whose command or program has one
 // of the names; of all accounts if any is set. This process is left out.
 func Called(ctx context.Context, names []string, uid uint32, any bool) ([]Holder, error) {
-	procs, err := os.ReadDir("/proc")
-	if err != nil {
-		return nil, err
-	}
 	var out []Holder
-	for _, p := range procs {
-		pid, err := strconv.Atoi(p.Name())
-		if err != nil || pid == os.Getpid() {
-			continue
-		}
-		if err := ctx.Err(); err != nil {
-			return nil, err
-		}
-		dir := filepath.Join("/proc", p.Name())
+	err := eachProcess(ctx, func(pid int, dir string) {
 		fi, err := os.Stat(dir)
 		if err != nil {
-			continue // it has ended
+			return // it has ended
 		}
 		if st, ok := fi.Sys().(*syscall.Stat_t); !ok || !any && st.Uid != uid {
-			continue
+			return
 		}
 		comm, err := os.ReadFile(dir + "/comm")
 		if err != nil {
-			continue
+			return
 		}
 		is := []string{strings.TrimSpace(string(comm))}
 		if exe, err := os.Readlink(dir + "/exe"); err == nil {
@@ -48,11 +35,14 @@ func Called(ctx context.Context, names []string, uid uint32, any bool) ([]Holder
 			return slices.Contains(is, n) || len(n) > 15 && is[0] == n[:15]
 		})
 		if state, err := os.ReadFile(dir + "/stat"); err == nil && bytes.Contains(state, []byte(") Z ")) {
-			continue // it has ended, and nobody has asked
+			return // it has ended, and nobody has asked
 		}
 		if hit {
 			out = append(out, Holder{PID: pid, Program: is[0], How: Running})
 		}
+	})
+	if err != nil {
+		return nil, err
 	}
 	return out, nil
 }

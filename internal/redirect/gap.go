@@ -60,7 +60,7 @@ func (m *mover) exchange(ctx context.Context) error {
 // backFromGap takes a switch back that was stopped between its two renames.
 func (m *mover) backFromGap(ctx context.Context) (position, error) {
 	if m.p.Kind == KindBringBack {
-		return before, m.act(ctx, "switch-back", m.p.LinkText, func() error { return m.linkInPlace(ctx, m.into, partName(m.p.Run)) }, nil)
+		return before, m.act(ctx, "switch-back", m.p.LinkText, func() error { return m.linkAgain(ctx) }, nil)
 	}
 	return placed, m.exchangeAgainAct(ctx)
 }
@@ -70,10 +70,7 @@ func (m *mover) backFromGap(ctx context.Context) (position, error) {
 // it.
 func (m *mover) linkInPlace(ctx context.Context, to *handle.Dir, away string) error {
 	ctx = context.WithoutCancel(ctx) // not in the gap
-	tmp, text := tempName(m.p.Run), string(m.p.LinkText)
-	if m.p.Linkless() {
-		text = "" // settings lead to the copy, and here no link can keep the place meanwhile
-	}
+	tmp, text := tempName(m.p.Run), m.gapText()
 	done, err := m.linked(text)
 	if err != nil || done {
 		return err
@@ -119,6 +116,15 @@ func (m *mover) outOfGap(to *handle.Dir, away, tmp, text string) error {
 		return err
 	}
 	return link.Remove(m.linkIn, tmp, text)
+}
+
+// gapText is the text of the link that takes the folder's place; empty where
+// settings lead to the copy, since here no link can keep the place meanwhile.
+func (m *mover) gapText() string {
+	if m.p.Linkless() {
+		return ""
+	}
+	return string(m.p.LinkText)
 }
 
 // linked reports whether the switch was done: our link stands at the link path,
@@ -250,10 +256,7 @@ func (m *mover) inGap(to *handle.Dir, away string, id uint64) (bool, error) {
 	if err != nil || !isDir(&st, id) {
 		return false, ignoreMissing(err)
 	}
-	done, err := m.linked("")
-	if err == nil && !(done && m.p.Linkless()) {
-		done, err = link.Is(m.linkIn, m.base(), string(m.p.LinkText))
-	}
+	done, err := m.linked(m.gapText())
 	return err == nil && !done, err
 }
 
