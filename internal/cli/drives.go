@@ -274,7 +274,7 @@ func (a *app) unplug(e *redirect.Engine, d *drive.Drive, names []string) (*unplu
 			no("%d more uses", len(used.Holders)-i)
 			break
 		}
-		no("%s (process %d) has %s open", pathtext.Show(h.Program), h.PID, a.path(h.Path))
+		no("%s has %s open", h, a.path(h.Path))
 	}
 	if !used.Complete {
 		u.Reasons = append(u.Reasons, "programs of other accounts can't be seen")

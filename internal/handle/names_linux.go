@@ -13,12 +13,12 @@ import (
 // and "..": inode 8, offset 8, length 2, type 1, name up to a zero byte.
 func dirents(block []byte) iter.Seq[[]byte] {
 	return func(yield func([]byte) bool) {
-		for len(block) >= 19 {
+		for len(block) >= direntName {
 			size := int(binary.NativeEndian.Uint16(block[16:]))
-			if size < 19 || size > len(block) {
+			if size < direntName || size > len(block) {
 				return
 			}
-			name := block[19:size]
+			name := block[direntName:size]
 			if i := bytes.IndexByte(name, 0); i >= 0 {
 				name = name[:i]
 			}
@@ -33,11 +33,18 @@ func dirents(block []byte) iter.Seq[[]byte] {
 	}
 }
 
+// direntName is where the name begins in a record.
+const direntName = 19
+
 var blocks = sync.Pool{New: func() any { b := make([]byte, 32<<10); return &b }}
 
 // eachBlock reads d from its start and gives the names in blocks, as
 // getdents64(2) does, each valid during the call. The first error of f ends it.
 func (d *Dir) eachBlock(f func(names iter.Seq[[]byte]) error) error {
+	return d.readBlocks(func(block []byte) error { return f(dirents(block)) })
+}
+
+func (d *Dir) readBlocks(f func(block []byte) error) error {
 	if _, err := unix.Seek(d.fd, 0, 0); err != nil {
 		return d.err("read", ".", err)
 	}
@@ -51,10 +58,33 @@ func (d *Dir) eachBlock(f func(names iter.Seq[[]byte]) error) error {
 		if n == 0 {
 			return nil
 		}
-		if err := f(dirents((*buf)[:n])); err != nil {
+		if err := f((*buf)[:n]); err != nil {
 			return err
 		}
 	}
+}
+
+// EachEntry reads d from its start and gives every name in it with its inode
+// number; mayBeDir is false for what the directory says is none (getdents64(2)).
+// The first error of f ends it.
+func (d *Dir) EachEntry(f func(name string, ino uint64, mayBeDir bool) error) error {
+	return d.readBlocks(func(block []byte) error {
+		for len(block) >= direntName {
+			size := int(binary.NativeEndian.Uint16(block[16:]))
+			for name := range dirents(block[:min(size, len(block))]) {
+				kind := block[18]
+				err := f(string(name), binary.NativeEndian.Uint64(block), kind == unix.DT_DIR || kind == unix.DT_UNKNOWN)
+				if err != nil {
+					return err
+				}
+			}
+			if size < direntName || size > len(block) {
+				break
+			}
+			block = block[size:]
+		}
+		return nil
+	})
 }
 
 // statListed looks at an entry by a name that [Dir.eachBlock] gave: the zero

@@ -15,24 +15,40 @@ import (
 )
 
 // Below reports who uses the folder at the real path dir or anything below
-// it. This process is left out.
+// it: programs that have it open, mapped or as their working directory, by
+// whichever path and in whichever mount namespace; mounts of it elsewhere;
+// loop devices and swap whose file lies in it. Things are known by their mount
+// and by device and inode, not by the text of a path. This process is left
+// out. Nobody uses a folder that is not there.
 func Below(ctx context.Context, dir string) (Report, error) {
-	r := Report{Complete: true}
-	err := eachProcess(ctx, func(pid int, at string) {
-		s := scan{pid: pid, root: at, dir: dir}
-		s.all()
-		r.Holders = append(r.Holders, s.found...)
-		// Some systems hide their first process from everybody; it holds nobody's folder.
-		r.Complete = r.Complete && (!s.denied || pid == 1)
-	})
-	if err != nil {
-		return r, err
+	p, err := placeOf(dir)
+	if err != nil || p == nil {
+		return Report{Complete: true}, err
 	}
+	l := &look{place: p, mounts: mountTable{}, seen: map[mapped]bool{}, report: Report{Complete: true}}
+	// This process's own mounts come first: their paths are the true ones here.
+	l.learnNamespace(0, "/proc/self")
+	p.learn(l.mounts)
+	if err := eachProcess(ctx, l.learnNamespace); err != nil {
+		return l.report, err
+	}
+	for _, n := range l.namespaces {
+		l.mountsOf(&n)
+	}
+	if err := eachProcess(ctx, l.process); err != nil {
+		return l.report, err
+	}
+	l.loops()
+	l.swap()
+	if err := l.findRest(ctx); err != nil {
+		return l.report, err
+	}
+	r := &l.report
 	slices.SortFunc(r.Holders, func(a, b Holder) int {
 		return cmp.Or(cmp.Compare(a.PID, b.PID), cmp.Compare(a.Path, b.Path), cmp.Compare(a.How, b.How))
 	})
 	r.Holders = slices.Compact(r.Holders)
-	return r, nil
+	return *r, nil
 }
 
 // eachProcess calls f for every process but this one, with its directory in
@@ -55,57 +71,91 @@ func eachProcess(ctx context.Context, f func(pid int, at string)) error {
 	return nil
 }
 
-type scan struct {
-	pid    int
-	root   string
-	dir    string
-	name   string
-	found  []Holder
-	denied bool
-
-	service string
+// A look is one search for those who use a place.
+type look struct {
+	place      *place
+	mounts     mountTable
+	namespaces []namespace
+	seen       map[mapped]bool // maps that are known not to be of the place
+	rest       []candidate
+	report     Report
 }
 
-func (s *scan) all() {
+// A candidate holds an inode of the place's device, and nothing but the
+// folder's own names can tell whether it lies there.
+type candidate struct {
+	ino    uint64
+	holder Holder
+}
+
+// A scan is the look at one process.
+type scan struct {
+	*look
+	pid     int
+	root    string // its directory in proc(5)
+	name    string
+	service string
+	denied  bool
+	ours    bool // it is in this process's mount namespace
+}
+
+func (l *look) process(pid int, at string) {
+	s := scan{look: l, pid: pid, root: at, ours: l.ours(at)}
 	s.link("cwd", Working)
 	s.link("root", Working)
 	s.link("exe", Running)
 	fds, err := os.ReadDir(s.root + "/fd")
 	s.denied = s.denied || os.IsPermission(err)
 	for _, fd := range fds {
-		if path, ok := s.below("fd/" + fd.Name()); ok {
-			s.add(path, s.access(fd.Name()))
-		}
+		s.see("fd/"+fd.Name(), func(st *unix.Statx_t) How { return s.access(fd.Name(), st) })
 	}
 	s.maps()
-}
-
-func (s *scan) below(link string) (string, bool) {
-	path, err := os.Readlink(s.root + "/" + link)
-	if os.IsPermission(err) {
-		s.denied = true
-	}
-	return path, err == nil && s.inside(path)
-}
-
-func (s *scan) inside(path string) bool {
-	return path == s.dir || strings.HasPrefix(path, strings.TrimSuffix(s.dir, "/")+"/")
+	// Some systems hide their first process from everybody; it holds nobody's folder.
+	l.report.Complete = l.report.Complete && (!s.denied || pid == 1)
 }
 
 func (s *scan) link(name string, how How) {
-	if path, ok := s.below(name); ok {
-		s.add(path, how)
-	}
+	s.see(name, func(*unix.Statx_t) How { return how })
 }
 
-func (s *scan) add(path string, how How) {
+// see looks at what a link in proc(5) leads to, and asks how it is held if it
+// may be of the place. It reports whether it may.
+func (s *scan) see(link string, how func(*unix.Statx_t) How) bool {
+	at := s.root + "/" + link
+	var st unix.Statx_t
+	if err := statFollowing(at, &st); err != nil {
+		s.denied = s.denied || os.IsPermission(err)
+		return false
+	}
+	if !s.mayHold(&st) {
+		return false
+	}
+	path, err := os.Readlink(at)
+	if err != nil {
+		s.denied = s.denied || os.IsPermission(err)
+		return false
+	}
+	v, shown := s.judge(&st, path, s.ours)
+	if v == isOutside {
+		return false
+	}
+	h := s.holder(shown, how(&st))
+	if v == isInside {
+		s.report.Holders = append(s.report.Holders, h)
+	} else {
+		s.rest = append(s.rest, candidate{st.Ino, h})
+	}
+	return true
+}
+
+func (s *scan) holder(path string, how How) Holder {
 	if s.name == "" {
 		b, _ := os.ReadFile(s.root + "/comm") // a program that ended meanwhile stays nameless
 		s.name = string(bytes.TrimSpace(b))
 		groups, _ := os.ReadFile(s.root + "/cgroup")
 		s.service = serviceOf(string(groups))
 	}
-	s.found = append(s.found, Holder{s.pid, s.name, path, how, s.service})
+	return Holder{s.pid, s.name, path, how, s.service}
 }
 
 // serviceOf is the unit of the service manager that a process belongs to, by
@@ -125,10 +175,10 @@ func serviceOf(groups string) string {
 }
 
 // access reads the flags of an open file (proc(5), fdinfo).
-func (s *scan) access(fd string) How {
+func (s *scan) access(fd string, st *unix.Statx_t) How {
 	b, err := os.ReadFile(s.root + "/fdinfo/" + fd)
 	if err != nil {
-		return Reading
+		return Somehow
 	}
 	for line := range strings.SplitSeq(string(b), "\n") {
 		v, ok := strings.CutPrefix(line, "flags:")
@@ -138,15 +188,20 @@ func (s *scan) access(fd string) How {
 		flags, err := strconv.ParseInt(strings.TrimSpace(v), 8, 64)
 		switch {
 		case err != nil:
-			return Reading
+			return Somehow
 		case flags&unix.O_ACCMODE != unix.O_RDONLY:
 			return Writing
 		}
 	}
-	if fi, err := os.Stat(s.root + "/fd/" + fd); err == nil && fi.IsDir() {
+	if uint32(st.Mode)&unix.S_IFMT == unix.S_IFDIR {
 		return Directory
 	}
 	return Reading
+}
+
+// mapped names a mapped file by what proc(5) says in maps.
+type mapped struct {
+	device, ino, path string
 }
 
 // maps reads the mapped files (proc(5), maps): a shared map with the right
@@ -158,20 +213,48 @@ func (s *scan) maps() {
 		return
 	}
 	defer f.Close()
-	lines := bufio.NewScanner(f)
-	for lines.Scan() {
+	for lines := bufio.NewScanner(f); lines.Scan(); {
+		// span rights offset device inode path
 		w := strings.SplitN(lines.Text(), " ", 6)
-		if len(w) < 6 {
+		if len(w) < 6 || w[3] != s.place.inMaps {
 			continue
 		}
-		path := strings.ReplaceAll(strings.TrimLeft(w[5], " "), `\012`, "\n")
-		if !s.inside(path) {
+		m := mapped{w[3], w[4], strings.ReplaceAll(strings.TrimLeft(w[5], " "), `\012`, "\n")}
+		if s.seen[m] {
 			continue
 		}
+		how := Mapped
 		if strings.HasPrefix(w[1], "rw") && strings.HasSuffix(w[1], "s") {
-			s.add(path, Writing)
-		} else {
-			s.add(path, Mapped)
+			how = Writing
+		}
+		if !s.seeMap(&m, w[0], how) {
+			s.seen[m] = true
 		}
 	}
+}
+
+// seeMap judges one map; it reports whether it may be of the place.
+func (s *scan) seeMap(m *mapped, span string, how How) bool {
+	var st unix.Statx_t
+	if statFollowing(s.root+"/map_files/"+span, &st) == nil {
+		return s.see("map_files/"+span, func(*unix.Statx_t) How { return how })
+	}
+	// An ordinary account may not follow that: the path says where to look.
+	ino, err := strconv.ParseUint(m.ino, 10, 64)
+	if err != nil || ino == 0 {
+		return false
+	}
+	v, shown := isUnsure, m.path
+	if statAt(m.path, &st) == nil && st.Ino == ino && s.mayHold(&st) {
+		v, shown = s.judge(&st, m.path, s.ours)
+	}
+	switch v {
+	case isOutside:
+		return false
+	case isInside:
+		s.report.Holders = append(s.report.Holders, s.holder(shown, how))
+	default:
+		s.rest = append(s.rest, candidate{ino, s.holder(shown, how)})
+	}
+	return true
 }

@@ -7,9 +7,13 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"nexlin/test/lab"
 )
 
 // A program holds the folder in every way there is, and is seen in each.
@@ -60,5 +64,105 @@ func TestServiceOf(t *testing.T) {
 		"0::/user.slice/user-1000.slice/user@1000.service/app.slice/app-org.example.Viewer@3f2a.service": "",
 	} {
 		require.Equal(t, want, serviceOf(groups), groups)
+	}
+}
+
+// held runs a shell that holds something until the test ends; script says
+// `echo ready` once it does.
+func held(t *testing.T, name string, args ...string) *exec.Cmd {
+	t.Helper()
+	cmd := exec.Command(name, args...)
+	in, err := cmd.StdinPipe()
+	require.NoError(t, err)
+	out, err := cmd.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, cmd.Start())
+	t.Cleanup(func() { in.Close(); _ = cmd.Wait() })
+	_, err = bufio.NewReader(out).ReadString('\n')
+	require.NoError(t, err)
+	return cmd
+}
+
+// What holds a folder is known by device and inode: through other mounts,
+// other namespaces, other names, loop devices and swap.
+func TestBelowKnowsTheInode(t *testing.T) {
+	const wait = "echo ready; read x"
+	type given struct{ dir, file, elsewhere string }
+	for name, c := range map[string]struct {
+		hold func(t *testing.T, g given)
+		how  []How
+	}{
+		"bind mount alone": {func(t *testing.T, g given) {
+			lab.Mount(t, g.elsewhere, "--bind", g.dir)
+		}, []How{Mounted}},
+		"bind mount of a part": {func(t *testing.T, g given) {
+			lab.Mount(t, g.elsewhere, "--bind", filepath.Dir(g.file))
+		}, []How{Mounted}},
+		"program through a bind mount of a parent": {func(t *testing.T, g given) {
+			lab.Mount(t, g.elsewhere, "--bind", filepath.Dir(g.dir))
+			held(t, "sh", "-c", `exec 4>>"$0/a folder/sub/file"; `+wait, g.elsewhere)
+		}, []How{Writing}},
+		"program through a mount that was taken away": {func(t *testing.T, g given) {
+			lab.Run(t, "mount", "--bind", filepath.Dir(g.dir), g.elsewhere)
+			held(t, "sh", "-c", `exec 4>>"$0/a folder/sub/file"; `+wait, g.elsewhere)
+			lab.Run(t, "umount", "-l", g.elsewhere)
+		}, []How{Writing}},
+		"another namespace's mount": {func(t *testing.T, g given) {
+			held(t, "unshare", "-m", "--propagation", "private", "sh", "-c", `mount --bind "$0" "$1"; `+wait, g.dir, g.elsewhere)
+		}, []How{Mounted}},
+		"program in another namespace": {func(t *testing.T, g given) {
+			held(t, "unshare", "-m", "--propagation", "private", "sh", "-c",
+				`mount --bind "$0" "$1"; exec 4>>"$1/a folder/sub/file"; `+wait, filepath.Dir(g.dir), g.elsewhere)
+		}, []How{Writing}},
+		"another name of a file": {func(t *testing.T, g given) {
+			other := filepath.Join(filepath.Dir(g.dir), "other name")
+			require.NoError(t, os.Link(g.file, other))
+			held(t, "sh", "-c", `exec 4>>"$0"; `+wait, other)
+		}, []How{Writing}},
+		"loop device": {func(t *testing.T, g given) {
+			loop := strings.TrimSpace(lab.Run(t, "losetup", "-f", "--show", g.file))
+			t.Cleanup(func() { lab.Run(t, "losetup", "-d", loop) })
+		}, []How{Loop}},
+		"loop device by another name": {func(t *testing.T, g given) {
+			lab.Run(t, "mount", "--bind", filepath.Dir(g.dir), g.elsewhere)
+			loop := strings.TrimSpace(lab.Run(t, "losetup", "-f", "--show", filepath.Join(g.elsewhere, "a folder/sub/file")))
+			t.Cleanup(func() { lab.Run(t, "losetup", "-d", loop) })
+			lab.Run(t, "umount", "-l", g.elsewhere)
+		}, []How{Loop}},
+		"swap": {func(t *testing.T, g given) {
+			lab.Run(t, "mkswap", g.file)
+			lab.Run(t, "swapon", g.file)
+			t.Cleanup(func() { lab.Run(t, "swapoff", g.file) })
+		}, []How{Swap}},
+		"layer of an overlay": {func(t *testing.T, g given) {
+			lab.Mount(t, g.elsewhere, "-t", "overlay", "overlay", "-o", "lowerdir="+filepath.Dir(g.file)+":/usr/share/doc")
+		}, []How{Mounted}},
+		"nobody": {func(t *testing.T, g given) {
+			lab.Mount(t, g.elsewhere, "--bind", filepath.Dir(g.dir)+"/a neighbour")
+			held(t, "sh", "-c", `exec 4>>"$0/a neighbour/file"; `+wait, filepath.Dir(g.dir))
+		}, nil},
+	} {
+		t.Run(name, func(t *testing.T) {
+			drive := lab.Drive(t, "ext4", "SKERRY", 64)
+			g := given{dir: filepath.Join(drive, "a folder"), elsewhere: filepath.Join(t.TempDir(), "elsewhere")}
+			if strings.Contains(name, "overlay") {
+				g.dir = filepath.Join(drive, "folder") // mount(8) would have to quote the space
+			}
+			g.file = filepath.Join(g.dir, "sub", "file")
+			for _, d := range []string{filepath.Dir(g.file), g.elsewhere, filepath.Join(drive, "a neighbour")} {
+				require.NoError(t, os.MkdirAll(d, 0o755))
+			}
+			require.NoError(t, os.WriteFile(g.file, make([]byte, 1<<20), 0o600))
+			c.hold(t, g)
+			r, err := Below(context.Background(), g.dir)
+			require.NoError(t, err)
+			require.True(t, r.Complete)
+			var hows []How
+			for _, h := range r.Holders {
+				hows = append(hows, h.How)
+			}
+			require.Equal(t, c.how, slices.Compact(hows), "%v", r.Holders)
+			require.Len(t, r.Writers(), len(r.Holders))
+		})
 	}
 }

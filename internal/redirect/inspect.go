@@ -322,10 +322,7 @@ func paths(hs []inuse.Holder) []string {
 func programs(hs []inuse.Holder) string {
 	var names []string
 	for _, h := range hs {
-		n := fmt.Sprintf("%s (process %d)", pathtext.Show(h.Program), h.PID)
-		if h.Service != "" {
-			n = fmt.Sprintf("%s (process %d of %s)", pathtext.Show(h.Program), h.PID, pathtext.Show(h.Service))
-		}
+		n := h.String()
 		if !slices.Contains(names, n) {
 			names = append(names, n)
 		}

@@ -169,7 +169,7 @@ func (m *mover) writers() []string {
 	}
 	var out []string
 	for _, h := range holders {
-		out = append(out, fmt.Sprintf("%s (process %d): %s", pathtext.Show(h.Program), h.PID, pathtext.Show(h.Path)))
+		out = append(out, h.String()+": "+pathtext.Show(h.Path))
 	}
 	return out
 }
