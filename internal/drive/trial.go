@@ -239,6 +239,48 @@ func (t *trial) always(what error, do func() error) bool {
 	return true
 }
 
+// TimeStep finds out by trial how exactly the file system of dir keeps times;
+// 1 ns where it keeps all that is given. It is tried on a file in a private
+// directory called scratch, which is taken away again, also one that a killed
+// trial left; the times of dir are put back where this account may do that.
+func TimeStep(dir *handle.Dir, scratch string, plain bool) (step time.Duration, err error) {
+	before, err := dir.Self()
+	if err != nil {
+		return 0, err
+	}
+	p, err := dir.Private(scratch, plain)
+	if err != nil {
+		return 0, err
+	}
+	defer p.Release()
+	f, err := p.Create(handle.InPrivate, 0o600)
+	if err == nil {
+		err = f.SetTimes(sampleTime, sampleTime)
+		st, e := f.Stat()
+		err = errors.Join(err, e, f.Close())
+		step = stepOf(st.Mtime)
+	}
+	err = errors.Join(err, dir.DropPrivate(scratch, p))
+	if e := dir.SetTimes(before.Atime, before.Mtime); !errors.Is(e, fs.ErrPermission) {
+		err = errors.Join(err, e)
+	}
+	return step, err
+}
+
+// sampleTime has nothing that a coarser step would keep.
+var sampleTime = handle.Time{Sec: 1700000001, Nsec: 987654321}
+
+// stepOf is the step to which sampleTime was rounded; 0 if it was not kept at
+// all.
+func stepOf(got handle.Time) time.Duration {
+	for _, step := range []time.Duration{1, 100, time.Microsecond, time.Millisecond, 10 * time.Millisecond, time.Second, 2 * time.Second} {
+		if got == handle.Rounded(sampleTime, step) {
+			return step
+		}
+	}
+	return 0
+}
+
 // times finds out how exactly times are kept, and between which years.
 func (t *trial) times(a *Abilities) {
 	kept := func(want handle.Time) (handle.Time, bool) {
@@ -248,13 +290,8 @@ func (t *trial) times(a *Abilities) {
 		st, err := t.dir.Stat("a")
 		return st.Mtime, !t.no(err)
 	}
-	want := handle.Time{Sec: 1700000001, Nsec: 987654321}
-	got, ok := kept(want)
-	for _, step := range []time.Duration{1, 100, time.Microsecond, time.Millisecond, 10 * time.Millisecond, time.Second, 2 * time.Second} {
-		if ok && got == handle.Rounded(want, step) {
-			a.TimeStep = step
-			break
-		}
+	if got, ok := kept(sampleTime); ok {
+		a.TimeStep = stepOf(got)
 	}
 	for _, sec := range []int64{-1 << 31, 0, 315532800, 1 << 30, 1<<31 - 1, 1 << 31, 4354819198} {
 		got, ok := kept(handle.Time{Sec: sec})

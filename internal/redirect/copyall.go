@@ -7,7 +7,6 @@ import (
 	"slices"
 	"time"
 
-	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/transfer"
@@ -20,6 +19,9 @@ func (m *mover) copyAll(ctx context.Context) error {
 		return err
 	}
 	if err := m.session(ctx); err != nil {
+		return err
+	}
+	if err := m.findSteps(ctx); err != nil {
 		return err
 	}
 	old := m.oldSpools()
@@ -46,6 +48,12 @@ func (m *mover) copyAll(ctx context.Context) error {
 			if is, err = m.quiet(ctx); err != nil {
 				return err
 			}
+		}
+		if is == calm && tally.Young > 0 {
+			if err := pause(ctx, m.steps.From+transfer.LeastStep); err != nil {
+				return err
+			}
+			is = settled // what was changed just now is compared by its content
 		}
 		if is == calm {
 			old = nil
@@ -137,23 +145,8 @@ func (m *mover) job() *transfer.Job {
 	return &transfer.Job{
 		Source: m.from, Part: m.part, New: m.spool, Scratch: m.run.Dir(), Workers: m.workers(), Progress: m.Progress,
 		Digest: m.p.Digest, Allow: m.p.Allow, Fuse: m.p.IntoFuse, SourceFuse: m.p.FromFuse, Lender: m.lender,
-		Bare: m.p.Bare, Overlap: !m.p.IntoNow.Spinning, TimeStep: timeStep(&m.p.FromNow),
+		Bare: m.p.Bare, Overlap: !m.p.IntoNow.Spinning, TimeStep: m.steps.From,
 	}
-}
-
-// recentChange is how long before a moment a change must lie for the times of
-// a file to show another one after it, on file systems without a time step of
-// their own.
-const recentChange = 20 * time.Millisecond
-
-// timeStep is how far apart two changes of a file must be to show in its
-// times: two seconds on FAT and its kin, and where FUSE hides what is there;
-// 0 for all others, where the kernel's own step counts.
-func timeStep(d *drive.Drive) time.Duration {
-	if d.Fuse || slices.Contains([]string{"vfat", "msdos", "exfat"}, d.FS) {
-		return 2 * time.Second
-	}
-	return 0
 }
 
 // workers is how many files are handled at once: where heads have to move

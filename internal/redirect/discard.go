@@ -165,8 +165,11 @@ func (e *Engine) judgeHeld(ctx context.Context, d *DiscardPlan, h ledger.Held, l
 		if v.late.erasing, err = e.erasing(h); err != nil {
 			return err
 		}
-		v.plan, v.late.job = plan, plan.lateJob(sideOf(h))
-		if err = v.late.walk(ctx); err == nil {
+		v.plan = plan
+		if v.late.job, err = e.lateJob(plan, sideOf(h)); err == nil {
+			err = v.late.walk(ctx)
+		}
+		if err == nil {
 			err = v.judgeAll(ctx, live, v.Live, e.Ledger.RunDir(h.Run), spool, e.Progress, judging{})
 		}
 	}

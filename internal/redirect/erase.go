@@ -198,7 +198,11 @@ func (m *mover) bringOver(ctx context.Context, d *DiscardPlan, v *Verdict) error
 		if err != nil {
 			return err
 		}
-		l := &lateWrites{held: held, live: live, livePath: v.Live, spool: spool, side: sideOf(v.Held), job: plan.lateJob(sideOf(v.Held)), tmp: lateName(m.p.Run), fuse: v.Held.Ino == 0}
+		job, err := m.lateJob(plan, sideOf(v.Held))
+		if err != nil {
+			return err
+		}
+		l := &lateWrites{held: held, live: live, livePath: v.Live, spool: spool, side: sideOf(v.Held), job: job, tmp: lateName(m.p.Run), fuse: v.Held.Ino == 0}
 		if l.erasing, err = m.erasing(v.Held); err != nil {
 			return err
 		}

@@ -190,6 +190,9 @@ func (l *lateWrites) entry(ctx context.Context, d transfer.Difference) error {
 		rec, err = l.bring(ctx, d.Now, private, tmp)
 		return err
 	})
+	if errors.Is(err, transfer.ErrSourceGone) {
+		return nil // deletions are never brought over
+	}
 	if err != nil {
 		return err
 	}
@@ -212,14 +215,19 @@ func ignorePermission(err error) error {
 
 // lateJob is how entries are brought over that were written late to a held
 // original, which is the given side of the run's records.
-func (p *Plan) lateJob(held transfer.Side) *transfer.Job {
+func (e *Engine) lateJob(p *Plan, held transfer.Side) (*transfer.Job, error) {
+	acts, err := e.Ledger.Acts(p.Run)
+	if err != nil {
+		return nil, err
+	}
+	s, err := stepsOf(acts)
 	if held == transfer.Copy {
-		return &transfer.Job{Digest: p.Digest} // home to where everything was kept
+		return &transfer.Job{Digest: p.Digest, TimeStep: s.Into}, err // home to where everything was kept
 	}
 	return &transfer.Job{
-		Digest: p.Digest, Allow: p.Allow, Fuse: p.IntoFuse,
+		Digest: p.Digest, Allow: p.Allow, Fuse: p.IntoFuse, TimeStep: s.From,
 		Rewrite: func(e *inventory.Entry) (string, string) { return p.rewritten(e.Path, e.Link) },
-	}
+	}, err
 }
 
 // late is the walk for late writes after the switch.
@@ -235,7 +243,11 @@ func (m *mover) late(ctx context.Context) error {
 		return err
 	}
 	defer target.Release()
-	l := &lateWrites{held: m.from, live: target, livePath: m.p.Copy(), spool: m.spool, job: m.p.lateJob(transfer.Source), tmp: lateName(m.p.Run), fuse: m.p.FromFuse}
+	job, err := m.lateJob(m.p, transfer.Source)
+	if err != nil {
+		return err
+	}
+	l := &lateWrites{held: m.from, live: target, livePath: m.p.Copy(), spool: m.spool, job: job, tmp: lateName(m.p.Run), fuse: m.p.FromFuse}
 	if err := l.walk(ctx); err != nil {
 		return err
 	}

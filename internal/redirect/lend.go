@@ -76,10 +76,9 @@ func fileCount(n int64) string {
 }
 
 // baseOf picks the held original that can lend to the plan's copy; nil if
-// there is none. Where inode numbers or times say little nothing can be taken
-// for unchanged.
+// there is none. Where inode numbers say little nothing can be taken for unchanged.
 func (e *Engine) baseOf(p *Plan) (*ledger.Held, error) {
-	if p.Before == nil || p.FromFuse || p.IntoNow.Fuse || timeStep(&p.FromNow) > 0 {
+	if p.Before == nil || p.FromFuse || p.IntoNow.Fuse {
 		return nil, nil
 	}
 	all, err := e.Ledger.HeldOf(p.Name)
@@ -124,10 +123,14 @@ func (e *Engine) lender(p *Plan) (*transfer.Lender, func(), error) {
 	if err != nil {
 		return nil, nil, err
 	}
+	s, err := stepsOf(acts)
+	if err != nil {
+		return nil, nil, err
+	}
 	l := &transfer.Lender{Take: p.Base.Take, Digest: p.Digest}
 	for _, a := range acts {
 		if a.Name == "place" { // of several the first: nobody worked in the copy before
-			t := a.Intent.Add(-recentChange)
+			t := a.Intent.Add(-max(s.Into, transfer.LeastStep))
 			l.Before = handle.Time{Sec: t.Unix(), Nsec: uint32(t.Nanosecond())}
 			break
 		}

@@ -46,6 +46,8 @@ type mover struct {
 	switched bool
 	reread   bool // what was read back by an earlier process is read again
 	room     []room
+	steps    steps     // of the file systems' times; found before the copy
+	sealed   time.Time // when the copy got its last metadata
 
 	broughtOver bool   // discard: late writes were
 	lenderDone  func() // gives the lender up; nil without one

@@ -71,6 +71,7 @@ func (m *mover) seal(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	m.sealed = time.Now()
 	if err := m.flush(); err != nil {
 		return err
 	}

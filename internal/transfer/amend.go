@@ -3,17 +3,80 @@ package transfer
 import (
 	"context"
 	"errors"
+	"io/fs"
 	"strings"
+	"time"
 
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
 )
 
+// ErrSourceGone reports an entry that is gone, or has become something else,
+// since it was seen.
+var ErrSourceGone = errors.New("it is gone")
+
+// ErrChanging reports a file that does not come to rest.
+var ErrChanging = errors.New("it keeps changing")
+
+// copyTries is how often a file that changes meanwhile is copied again.
+const copyTries = 5
+
 // CopyEntry copies one entry that is no directory into dst under a name
 // that is free there, flushes it and reads it back. Of the job it takes the
-// digest, what is allowed, and how links are rewritten. The record's Copy is
-// the entry under that name; a rename afterwards changes its ctime.
+// digest, what is allowed, how links are rewritten, and the time step. The
+// record's Copy is the entry under that name; a rename afterwards changes its
+// ctime. An entry that has changed since it was seen is copied as it is now,
+// and e says so.
+//
+// Errors: [ErrSourceGone], [ErrChanging] in a *fs.PathError, those of reading and writing.
 func CopyEntry(ctx context.Context, j *Job, e *inventory.Entry, dst *handle.Dir, name string) (*Record, error) {
+	for range copyTries {
+		if err := lookAgain(ctx, e, j.TimeStep); err != nil {
+			return nil, err
+		}
+		rec, err := copyOnce(ctx, j, e, dst, name)
+		if err != nil || rec.Fact.Flags&(Again|Recent) == 0 {
+			return rec, err
+		}
+		if err := dst.Unlink(name); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return nil, err
+		}
+	}
+	return nil, &fs.PathError{Op: "copy", Path: e.Dir.Join(e.Name), Err: ErrChanging}
+}
+
+// lookAgain looks at an entry once it is so old that a further change would
+// show in its times.
+func lookAgain(ctx context.Context, e *inventory.Entry, step time.Duration) error {
+	for {
+		at := time.Now()
+		st, err := e.Dir.Stat(e.Name)
+		if errors.Is(err, fs.ErrNotExist) || err == nil && st.Type() != e.Stat.Type() {
+			return ErrSourceGone
+		}
+		if err != nil {
+			return err
+		}
+		e.At, e.Stat = at, st
+		if now := SnapOf(&st, nil); !st.IsRegular() || !now.recent(at, step) {
+			break
+		}
+		select {
+		case <-time.After(step + LeastStep):
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+	if e.Stat.IsSymlink() {
+		var err error
+		if e.Link, err = e.Dir.Readlink(e.Name); err != nil {
+			return err
+		}
+	}
+	return e.ReadXattrs()
+}
+
+func copyOnce(ctx context.Context, j *Job, e *inventory.Entry, dst *handle.Dir, name string) (*Record, error) {
 	p := &pass{ctx: ctx, Job: Job{Digest: j.Digest, Allow: j.Allow, Fuse: j.Fuse, Rewrite: j.Rewrite, TimeStep: j.TimeStep}}
 	rec := p.record(e)
 	rec.Fact = Fact{Flags: Copied | Verified, Source: p.source(&e.Stat, e.Xattrs)}
@@ -25,6 +88,9 @@ func CopyEntry(ctx context.Context, j *Job, e *inventory.Entry, dst *handle.Dir,
 	f, err := newCopier(p).file(&task{node: &node{src: e.Dir, dst: dst}, name: e.Name, as: name, path: e.Path, seen: *e})
 	if err != nil {
 		return nil, err
+	}
+	if f.Flags&Again != 0 {
+		return &Record{Fact: *f}, nil
 	}
 	out, err := dst.OpenFile(name)
 	if err != nil {

@@ -51,7 +51,8 @@ func Match(ctx context.Context, root *handle.Dir, spool *Spool, visit func(rec *
 
 // Differences is [Match] for the entries that are not as the spool has them
 // on one side. A directory whose own times tell of a change below it is one,
-// too.
+// too, and so is a file that was recorded so soon after a change that its times
+// could not tell of another one.
 func Differences(ctx context.Context, root *handle.Dir, side Side, spool *Spool, visit func(Difference) error) error {
 	return Match(ctx, root, spool, func(rec *Record, now *inventory.Entry) error {
 		if rec != nil && now != nil {
@@ -67,7 +68,7 @@ func Differences(ctx context.Context, root *handle.Dir, side Side, spool *Spool,
 			if side == Copy {
 				same = was.Still
 			}
-			if same(&is, now.Depth == 0) && rec.LinkOf(side) == now.Link {
+			if same(&is, now.Depth == 0) && rec.LinkOf(side) == now.Link && !rec.young(side) {
 				return nil
 			}
 		} else if now != nil {
@@ -83,6 +84,11 @@ func Differences(ctx context.Context, root *handle.Dir, side Side, spool *Spool,
 		}
 		return visit(d)
 	})
+}
+
+// young reports a file of which the record alone can't say that it is unchanged.
+func (r *Record) young(side Side) bool {
+	return side == Source && r.IsRegular() && r.Fact.Flags&(Copied|Recent) == Copied|Recent
 }
 
 // SameNames reports whether a directory holds the names that the spool has at

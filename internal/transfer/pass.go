@@ -24,7 +24,7 @@ type Job struct {
 	New      *Spool          // what this pass writes
 	Scratch  string          // directory for a table that outgrows memory
 	Writing  map[string]bool // relative paths that some program may write to: compared by content
-	TimeStep time.Duration   // of the source's file system; 0 means at least 20 ms
+	TimeStep time.Duration   // of the source's file system; [LeastStep] comes on top of it
 	Workers  int             // 0 means twice the processors
 	Progress Progress        // may be nil
 	Digest   Digest          // empty means SHA256
@@ -69,7 +69,8 @@ type Tally struct {
 	mu               sync.Mutex
 	readBack, device atomic.Int64
 	Lent             int64 // files taken from the held original
-	lent             atomic.Int64
+	Young            int64 // files changed so lately that their times can't tell of a further change
+	lent, young      atomic.Int64
 }
 
 const keptPaths = 100
@@ -112,7 +113,7 @@ func Pass(ctx context.Context, j Job) (*Tally, error) {
 		return p.walk()
 	})
 	err := errors.Join(group.Wait(), p.links.Close())
-	p.tally.Entries, p.tally.Lent = p.New.count, p.tally.lent.Load()
+	p.tally.Entries, p.tally.Lent, p.tally.Young = p.New.count, p.tally.lent.Load(), p.tally.young.Load()
 	p.tally.ReadBack, p.tally.FromDevice = p.tally.readBack.Load(), p.tally.device.Load()
 	if back != nil {
 		p.tally.ReadBack += back.tally.readBack.Load()
@@ -394,6 +395,9 @@ func (c *copier) work() error {
 			}
 			t := &group[i]
 			f, err := c.one(t)
+			if f != nil && f.Flags&Recent != 0 {
+				c.tally.young.Add(1)
+			}
 			if err == nil {
 				err = c.New.Put(t.ord, f)
 			}

@@ -161,12 +161,23 @@ func (a *Allow) sameTime(x, y handle.Time) bool {
 	return max(x.Sec, y.Sec)-min(x.Sec, y.Sec) < 1<<20 && d.Abs() < a.TimeStep
 }
 
+// LeastStep is how far apart two changes of a file must lie, at the least, to
+// show in its time stamps for certain: kernels keep time in ticks, whatever
+// the file system could hold.
+const LeastStep = 20 * time.Millisecond
+
 // recent reports a file changed so shortly before it was looked at, at the
-// moment at, that a second change could carry the same time stamps: at least
-// 20 ms, the time step of common file systems.
+// moment at, that a second change could carry the same time stamps. step is the
+// file system's; [LeastStep] comes on top of it. A stamp that lies in the
+// future was set by hand, or by another clock: a change would move it.
 func (s *Snap) recent(at time.Time, step time.Duration) bool {
-	limit := at.Add(-max(step, 20*time.Millisecond))
-	return s.Mtime.Std().After(limit) || s.Ctime.Std().After(limit)
+	limit := at.Add(-step - LeastStep)
+	for _, t := range []time.Time{s.Mtime.Std(), s.Ctime.Std()} {
+		if t.After(limit) && t.Before(time.Now().Add(step+LeastStep)) {
+			return true
+		}
+	}
+	return false
 }
 
 func (s *Snap) put(b []byte) []byte {

@@ -399,7 +399,6 @@ func TestDifferencesAndAmend(t *testing.T) {
 	b := newBench(t)
 	sample.Make(t, b.source)
 	b.mustPass()
-	b.equal()
 	diffs := func(side Side, dir string) map[string]string {
 		d, err := handle.Open(dir)
 		require.NoError(t, err)
@@ -418,6 +417,10 @@ func TestDifferencesAndAmend(t *testing.T) {
 		}))
 		return out
 	}
+	require.Equal(t, "changed", diffs(Source, b.source)["a"], "so young a file that its times can't tell")
+	time.Sleep(2 * LeastStep)
+	require.Zero(t, b.mustPass().Young)
+	b.equal()
 	require.Empty(t, diffs(Source, b.source))
 	require.Empty(t, diffs(Copy, b.copy))
 	b.write("a", "late")
@@ -438,7 +441,7 @@ func TestDifferencesAndAmend(t *testing.T) {
 	require.NoError(t, b.spool.Close())
 	b.spool = next
 	require.Equal(t, map[string]string{"z": "gone"}, diffs(Source, b.source))
-	require.Equal(t, []int{1, 99}, Spools(filepath.Join(b.dir, "spools")))
+	require.Equal(t, []int{1, 2, 99}, Spools(filepath.Join(b.dir, "spools")))
 }
 
 // Erase takes only what is still as recorded and may go; the rest stays, and

@@ -1,0 +1,70 @@
+package redirect
+
+import (
+	"context"
+	"encoding/json"
+	"slices"
+	"time"
+
+	"nexlin/internal/drive"
+	"nexlin/internal/handle"
+	"nexlin/internal/ledger"
+	"nexlin/internal/transfer"
+)
+
+// steps are the time steps of the two file systems of a run, in nanoseconds in
+// the journal.
+type steps struct {
+	From time.Duration `json:"from"`
+	Into time.Duration `json:"into"`
+}
+
+// fuseStep is what is supposed at the least where FUSE hides the file system
+// behind it: FAT keeps even seconds, and shows others while it has them in memory.
+const fuseStep = 2 * time.Second
+
+// findSteps finds by trial how exactly both file systems keep times, and notes
+// it for the runs that build on this one.
+func (m *mover) findSteps(ctx context.Context) error {
+	for _, s := range []struct {
+		step *time.Duration
+		dir  *handle.Dir
+		fuse bool
+	}{{&m.steps.From, m.heldIn, m.p.FromFuse}, {&m.steps.Into, m.into, m.p.IntoFuse}} {
+		var err error
+		if *s.step, err = drive.TimeStep(s.dir, scratchName(m.p.Run), m.p.Allow.Owners || s.fuse); err != nil {
+			return err
+		}
+		if s.fuse || *s.step == 0 { // kept not at all
+			*s.step = max(*s.step, fuseStep)
+		}
+	}
+	return m.act(ctx, "time-steps", m.steps, func() error { return nil }, nil)
+}
+
+// stepsOf are the time steps of a run, as its journal has them. A run of a
+// build that did not look gets the coarsest there are.
+func stepsOf(acts []ledger.Act) (steps, error) {
+	s := steps{fuseStep, fuseStep}
+	i := slices.IndexFunc(acts, func(a ledger.Act) bool { return a.Name == "time-steps" })
+	if i < 0 {
+		return s, nil
+	}
+	return s, json.Unmarshal(acts[i].Data, &s)
+}
+
+// restCopy waits until a change of the copy would show in its times: what
+// programs write there from the switch on can be told from what was copied.
+func (m *mover) restCopy(ctx context.Context) error {
+	return pause(ctx, m.steps.Into+transfer.LeastStep-time.Since(m.sealed))
+}
+
+// pause waits, unless the run is to end.
+func pause(ctx context.Context, d time.Duration) error {
+	select {
+	case <-time.After(d):
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
