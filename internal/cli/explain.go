@@ -124,7 +124,7 @@ func (a *app) explainRun(err error) (fault, bool) {
 	case errors.As(err, &stopped):
 		return a.explainStopped(stopped), true
 	case errors.As(err, &refused):
-		f := fault{Code: "refused", Message: pathtext.Show(refused.Error()), State: untouched, Exit: exitRefused, Found: refused.Findings}
+		f := fault{Code: "refused", Message: pathtext.Show(refused.Error()), State: untouched, Found: refused.Findings}
 		if b := finding.Blockers(refused.Findings); len(b) > 0 {
 			f.Code, f.Path = string(b[0].Code), b[0].Path
 			for _, x := range b {
@@ -134,15 +134,21 @@ func (a *app) explainRun(err error) (fault, bool) {
 				f.Next = append(f.Next, together+"`"+acceptFlags(all)+"`")
 			}
 		}
-		if refused.OnlyBusy() {
-			f.Exit = exitBusy
-		}
-		if refused.OnlyAway() {
-			f.Exit = exitAway
-		}
+		f.Exit = refusal(refused)
 		return f, true
 	}
 	return fault{}, false
+}
+
+// refusal is the exit status of a refusal.
+func refusal(r *redirect.RefusedError) int {
+	switch {
+	case r.OnlyBusy():
+		return exitBusy
+	case r.OnlyAway():
+		return exitAway
+	}
+	return exitRefused
 }
 
 func (a *app) explainStopped(s *redirect.StoppedError) fault {

@@ -155,7 +155,7 @@ func (a *app) restore(e *redirect.Engine, d *drive.Drive, o redirect.RestoreOpti
 	}
 	for _, r := range all {
 		if r.Blocked() {
-			a.grave(exitRefused)
+			a.grave(refusal(&redirect.RefusedError{Findings: r.Findings}))
 		}
 	}
 	if a.json {

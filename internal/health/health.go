@@ -65,7 +65,7 @@ func Look(e *redirect.Engine, r ledger.Redirect) (*Report, error) {
 	}
 	if r.State == ledger.Ended {
 		out.Present = true
-	} else if err := errors.Join(out.drive(e), out.link()); err != nil {
+	} else if err := errors.Join(out.drive(e), out.link(e)); err != nil {
 		return nil, err
 	}
 	return out, out.stopped(e)
@@ -165,8 +165,14 @@ func (r *Report) drive(e *redirect.Engine) error {
 	return nil
 }
 
-// link looks at what stands at the link path.
-func (r *Report) link() error {
+// link looks at what stands at the link path, if its drive is here.
+func (r *Report) link(e *redirect.Engine) error {
+	if f, err := e.LinkDriveAway(&r.Redirect); f != nil || err != nil {
+		if f != nil {
+			r.add(f.As(finding.Warning))
+		}
+		return err
+	}
 	fs, err := redirect.LookAtLink(r.Redirect)
 	r.add(fs...)
 	return err

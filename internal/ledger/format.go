@@ -84,4 +84,6 @@ CREATE TABLE packs (
 );
 `, `
 ALTER TABLE redirects ADD COLUMN link_text TEXT NOT NULL DEFAULT ''; -- what a junction says; empty: the link says the target's path
+`, `
+ALTER TABLE redirects ADD COLUMN link_drive BLOB NOT NULL DEFAULT '{}'; -- JSON: the drive that the link stands on; {} where it was not noted
 `}

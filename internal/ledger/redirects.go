@@ -38,11 +38,14 @@ type Redirect struct {
 	Methods []string
 	Account string
 	UID     uint32
-	Drive   DriveRef
-	Bytes   int64
-	Files   int64
-	Created time.Time
-	Run     string
+	Drive   DriveRef // of the target
+	// LinkDrive is the drive that the link stands on; without a mount point
+	// where an older build did not note it.
+	LinkDrive DriveRef
+	Bytes     int64
+	Files     int64
+	Created   time.Time
+	Run       string
 	// Settings is what was changed in settings files, as JSON of package
 	// redirect; nil if nothing was.
 	Settings json.RawMessage
@@ -101,15 +104,15 @@ type Held struct {
 	Gone     time.Time // zero while it is held
 }
 
-const redirectColumns = "name, state, link, target, methods, account, uid, drive, bytes, files, created, run, settings, card, link_text"
+const redirectColumns = "name, state, link, target, methods, account, uid, drive, bytes, files, created, run, settings, card, link_text, link_drive"
 
 type scanner interface{ Scan(...any) error }
 
 func scanRedirect(s scanner) (Redirect, error) {
 	var r Redirect
-	var link, target, drive, settings []byte
+	var link, target, drive, settings, linkDrive []byte
 	var methods, created string
-	err := s.Scan(&r.Name, &r.State, &link, &target, &methods, &r.Account, &r.UID, &drive, &r.Bytes, &r.Files, &created, &r.Run, &settings, &r.Card, &r.Text)
+	err := s.Scan(&r.Name, &r.State, &link, &target, &methods, &r.Account, &r.UID, &drive, &r.Bytes, &r.Files, &created, &r.Run, &settings, &r.Card, &r.Text, &linkDrive)
 	if err != nil {
 		return r, err
 	}
@@ -117,6 +120,9 @@ func scanRedirect(s scanner) (Redirect, error) {
 		r.Settings = settings
 	}
 	r.Link, r.Target, r.Methods, r.Created = string(link), string(target), strings.Split(methods, "+"), parseTime(created)
+	if err := json.Unmarshal(linkDrive, &r.LinkDrive); err != nil {
+		return r, err
+	}
 	return r, json.Unmarshal(drive, &r.Drive)
 }
 
@@ -147,13 +153,17 @@ func (t *Tx) SaveRedirect(r Redirect) error {
 	if err != nil {
 		return err
 	}
+	linkDrive, err := json.Marshal(r.LinkDrive)
+	if err != nil {
+		return err
+	}
 	settings := r.Settings
 	if len(settings) == 0 || string(settings) == "null" {
 		settings = json.RawMessage("[]")
 	}
-	_, err = t.tx.Exec("INSERT OR REPLACE INTO redirects ("+redirectColumns+") VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
+	_, err = t.tx.Exec("INSERT OR REPLACE INTO redirects ("+redirectColumns+") VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
 		r.Name, r.State, []byte(r.Link), []byte(r.Target), strings.Join(r.Methods, "+"), r.Account, r.UID, drive,
-		r.Bytes, r.Files, timeText(r.Created), r.Run, []byte(settings), r.Card, r.Text)
+		r.Bytes, r.Files, timeText(r.Created), r.Run, []byte(settings), r.Card, r.Text, linkDrive)
 	if err != nil || r.Drive.ID == "" || r.Drive.Counter == 0 {
 		return err
 	}

@@ -54,6 +54,9 @@ func (e *Engine) PlanBringBack(ctx context.Context, r ledger.Redirect, o BackOpt
 	if err := e.present(p, r.Drive, r.Target); err != nil {
 		return nil, err
 	}
+	if err := e.wantLinkDrive(p, &r); err != nil {
+		return nil, err
+	}
 	if p.Blocked() != nil {
 		return p, e.ifLost(p)
 	}
@@ -179,6 +182,12 @@ func (e *Engine) PlanDetach(r ledger.Redirect) (*DetachPlan, error) {
 		f.Remedy = "nothing needs doing"
 		d.Findings = append(d.Findings, f.As(finding.Blocker))
 		return d, nil
+	}
+	if f, err := e.LinkDriveAway(&r); f != nil || err != nil {
+		if f != nil {
+			d.Findings = append(d.Findings, *f)
+		}
+		return d, err
 	}
 	parent, err := handle.OpenReal(filepath.Dir(r.Link))
 	if err != nil {

@@ -78,6 +78,9 @@ func (e *Engine) PlanMend(ctx context.Context, r ledger.Redirect, o MendOptions)
 		p.find(e.Absence(&w, r.Name, r.Drive, r.Target).As(finding.Blocker))
 		return p, nil
 	}
+	if err := e.wantLinkDrive(p, &r); err != nil || p.Blocked() != nil {
+		return p, err
+	}
 	after := &p.Mend.After
 	after.Target = w.Path(r.Drive, r.Target)
 	after.Drive.Mount = pathtext.Path(w.Drive.Mount)
@@ -424,7 +427,9 @@ func (m *mover) saveMended(t *ledger.Tx) error {
 			return err
 		}
 	}
-	return t.SaveRedirect(m.p.Mend.After)
+	after := m.p.Mend.After
+	after.LinkDrive = m.linkDriveNow()
+	return t.SaveRedirect(after)
 }
 
 // unmend takes a mend back: the link says again what it said, or goes.

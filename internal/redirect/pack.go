@@ -12,7 +12,6 @@ import (
 	"time"
 
 	"nexlin/internal/archive"
-	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
@@ -124,9 +123,8 @@ func (e *Engine) packed(ctx context.Context, p *Plan, progress func(entries, byt
 // with a finding if that can't be.
 func (e *Engine) outDir(p *Plan) (*handle.Dir, error) {
 	into := string(p.Into)
-	if at := drive.Unmounted(into); at != "" {
-		p.find(finding.New(finding.DriveUnmounted, at, "no drive is mounted at "+pathtext.Show(at), subject("", "", "")))
-		return nil, nil
+	if well, err := e.expected(p, into, p.Copy()); !well || err != nil {
+		return nil, err
 	}
 	dir, err := handle.OpenReal(into)
 	if err != nil {

@@ -62,6 +62,9 @@ func (e *Engine) PlanRecord(o RecordOptions) (*Plan, error) {
 			e.linkHere(p)
 		}
 	}
+	if well, err := e.expected(p, string(p.Into), p.Copy()); !well || err != nil {
+		return p, err
+	}
 	err = e.recordTarget(p)
 	if p.Methods != nil && !handle.Windows && p.IntoNow.Mount != "" {
 		windowsName(p, "", link.Seen(string(p.LinkText))) // that it leads there

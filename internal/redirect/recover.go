@@ -80,6 +80,9 @@ func (e *Engine) Recoverable(row ledger.RunRow) (*Recovery, error) {
 
 // openAny opens what a run of its kind works on.
 func (m *mover) openAny() error {
+	if err := m.wantLinkDrive(); err != nil {
+		return err
+	}
 	switch m.p.Kind {
 	case KindDetach, KindDiscard:
 		return nil // they open it as they go

@@ -245,6 +245,9 @@ func (e *Engine) restorePlan(d *drive.Drive, r *Restore, o RestoreOptions, dir s
 	}
 	defer live.Release()
 	at := Plan{Name: r.Name, IntoNow: *d, IntoDrive: p.IntoDrive, Into: p.Into}
+	if _, err := e.expectedAround(&at, r.Link); err != nil {
+		return err
+	}
 	if err := at.hands(live); err != nil {
 		return err
 	}

@@ -97,6 +97,9 @@ func (e *Engine) mover(p *Plan) *mover {
 // refuse without a trace comes in open: the run is not in the ledger yet.
 func (m *mover) conduct(open, do func() error) (*Outcome, error) {
 	defer m.close()
+	if err := m.wantLinkDrive(); err != nil {
+		return nil, err
+	}
 	if err := open(); err != nil {
 		return nil, err
 	}

@@ -273,6 +273,7 @@ func (m *mover) ledgerRedirect() ledger.Redirect {
 	if m.p.Before != nil {
 		r.Created = m.p.Before.Created
 	}
+	r.LinkDrive = m.linkDriveNow()
 	if m.p.TagIn != "" {
 		if t, err := drive.ReadTag(string(m.p.TagIn)); err == nil && t.ID == r.Drive.ID {
 			r.Drive.Counter = t.Counter // as it is now: the run has raised it

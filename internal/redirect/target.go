@@ -82,14 +82,8 @@ func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
 		if err := e.present(p, r.Drive, r.Target); err != nil {
 			return nil, err
 		}
-		linked := *r
-		linked.State = ledger.Linked // a detached one has no link either, and needs one
-		astray, err := LookAtLink(linked)
-		if err != nil {
+		if err := e.linkInPlace(p, *r); err != nil {
 			return nil, err
-		}
-		for _, f := range astray {
-			p.find(f.As(finding.Blocker))
 		}
 	}
 	p.Final = pathtext.Path(base)
@@ -101,6 +95,9 @@ func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
 	p.Held = pathtext.Path(heldName(filepath.Base(string(p.From)), p.Run))
 	if err := e.chooseName(p, o.Name, base); err != nil {
 		return nil, err
+	}
+	if (&RefusedError{p.Findings}).OnlyAway() {
+		return p, nil // nothing else can be looked at
 	}
 	// The target first: its block size decides what the folder takes there.
 	if err := e.target(p); err != nil {
@@ -157,9 +154,25 @@ func (e *Engine) present(p *Plan, want ledger.DriveRef, path string) error {
 	case !w.Found:
 		p.find(e.Absence(&w, p.Name, want, path).As(finding.Blocker))
 	case w.Drive.Mount != string(want.Mount):
-		p.find(finding.New(finding.DriveElsewhere, path, fmt.Sprintf("%s is mounted at %s, not at %s", pathtext.Show(want.Label), pathtext.Show(w.Drive.Mount), pathtext.Show(string(want.Mount))), subject(p.Name, want.Label, "")).As(finding.Blocker))
+		p.find(elsewhere(&w, p.Name, want, path))
 	}
 	return nil
+}
+
+// linkInPlace wants the link of a redirect that moves on to be there.
+func (e *Engine) linkInPlace(p *Plan, r ledger.Redirect) error {
+	if away, err := e.LinkDriveAway(&r); away != nil || err != nil {
+		if away != nil {
+			p.find(*away)
+		}
+		return err
+	}
+	r.State = ledger.Linked // a detached one has no link either, and needs one
+	astray, err := LookAtLink(r)
+	for _, f := range astray {
+		p.find(f.As(finding.Blocker))
+	}
+	return err
 }
 
 func (e *Engine) chooseName(p *Plan, name, base string) error {
@@ -195,9 +208,8 @@ func (e *Engine) chooseName(p *Plan, name, base string) error {
 // be made, on which drive, and what that drive keeps.
 func (e *Engine) target(p *Plan) error {
 	into := string(p.Into)
-	if at := drive.Unmounted(into); at != "" {
-		p.find(finding.New(finding.DriveUnmounted, at, "no drive is mounted at "+pathtext.Show(at), subject("", "", "")))
-		return nil
+	if well, err := e.expected(p, into, p.Copy()); !well || err != nil {
+		return err
 	}
 	anchor, err := drive.Existing(into)
 	if err != nil {

@@ -1,0 +1,113 @@
+package redirect
+
+import (
+	"errors"
+	"path/filepath"
+
+	"nexlin/internal/drive"
+	"nexlin/internal/finding"
+	"nexlin/internal/ledger"
+	"nexlin/internal/pathtext"
+)
+
+// A knownPlace is something that the ledger knows on a drive.
+type knownPlace struct {
+	name string // of the redirect
+	ref  ledger.DriveRef
+	path string
+}
+
+func (e *Engine) knownPlaces() ([]knownPlace, error) {
+	all, err := e.Ledger.Redirects(true)
+	if err != nil {
+		return nil, err
+	}
+	held, err := e.Ledger.HeldOf("")
+	if err != nil {
+		return nil, err
+	}
+	var out []knownPlace
+	for i := range all {
+		r := &all[i]
+		if r.State != ledger.Ended {
+			out = append(out, knownPlace{r.Name, r.Drive, r.Target})
+		}
+		out = append(out, knownPlace{r.Name, r.LinkDrive, r.Link})
+	}
+	for _, h := range held {
+		out = append(out, knownPlace{h.Redirect, h.Drive, h.Path})
+	}
+	return out, nil
+}
+
+// expected adds a finding if a drive belongs where something is to be written
+// and is not there: one that fstab(5) or the ledger knows (I5). into is the
+// directory, path what is to stand in it in the end. It reports whether all is
+// well.
+func (e *Engine) expected(p *Plan, into, path string) (bool, error) {
+	if at := drive.Unmounted(into); at != "" {
+		p.find(finding.New(finding.DriveUnmounted, at, "no drive is mounted at "+pathtext.Show(at), subject("", "", "")))
+		return false, nil
+	}
+	places, err := e.knownPlaces()
+	if err != nil {
+		return false, err
+	}
+	now := e.AtOnce()
+	for _, k := range places {
+		f, err := now.awayFrom(k, into, path)
+		if err != nil {
+			return false, err
+		}
+		if f != nil {
+			p.find(*f)
+			return false, nil
+		}
+	}
+	return true, nil
+}
+
+// awayFrom gives the finding if into lies where the drive of k belongs and it
+// is not there. Another drive that is mounted at the same place may be written
+// to, but not where data of the absent one is expected.
+func (e *Engine) awayFrom(k knownPlace, into, path string) (*finding.Finding, error) {
+	mount := string(k.ref.Mount)
+	ofData := within(path, k.path) || within(k.path, path)
+	if mount == "" || pathtext.IsRoot(mount) || !within(into, mount) && !ofData {
+		return nil, nil
+	}
+	w, err := e.Whereabouts(k.ref, k.path)
+	if err != nil || w.Found && w.Drive.Mount == mount {
+		return nil, err
+	}
+	at, err := drive.Existing(into)
+	if err != nil {
+		return nil, err
+	}
+	d, err := e.Drives.Of(at)
+	if err == nil && within(d.Mount, mount) && !ofData {
+		return nil, nil
+	}
+	if err != nil && !errors.Is(err, drive.ErrNoDrive) {
+		return nil, err
+	}
+	f := e.Absence(&w, k.name, k.ref, into).As(finding.Blocker)
+	if w.Found {
+		f = elsewhere(&w, k.name, k.ref, into)
+	}
+	return &f, nil
+}
+
+// elsewhere is the finding about a drive that is here, at another place than
+// the one where it is wanted. path lies on it.
+func elsewhere(w *Whereabouts, name string, want ledger.DriveRef, path string) finding.Finding {
+	label := pathtext.Show(want.Label)
+	return finding.New(finding.DriveElsewhere, path, label+" is mounted at "+pathtext.Show(w.Drive.Mount)+", not at "+pathtext.Show(string(want.Mount)),
+		subject(name, label, "")).As(finding.Blocker)
+}
+
+// expectedAround is [Engine.expected] for the directory around a link that is
+// to be made.
+func (e *Engine) expectedAround(p *Plan, link string) (bool, error) {
+	return e.expected(p, filepath.Dir(link), link)
+}
