@@ -108,3 +108,26 @@ func TestUndoTogetherAsksFirst(t *testing.T) {
 		require.NoError(t, err, "all of them are left")
 	}
 }
+
+// What is deleted, renamed and written in a folder that is copied already, while
+// the others are, is so at the target, too.
+func TestChangesWhileTheOthersAreCopied(t *testing.T) {
+	faulty, err := lab.PlainProgram("faults")
+	require.NoError(t, err)
+	b := fiveFolders(t, memoryDrives(t), faulty)
+	at := func(name string) string { return filepath.Join(b.skerry, "Documents", name) }
+	for _, name := range []string{"gone", "renamed"} {
+		require.NoError(t, os.WriteFile(at(name), []byte(name), 0o644))
+	}
+	out, code := midway(t, b.Nexlin, "all-ready", func(*os.Process) {
+		require.NoError(t, os.Remove(at("gone")))
+		require.NoError(t, os.Rename(at("renamed"), at("new name")))
+		require.NoError(t, os.WriteFile(at("late"), []byte("late"), 0o644))
+	}, b.fill([]string{"move", "--profile", "all", "--into", "BASALT/ines", "--yes", "-q", "--accept", "target-in-memory"})...)
+	require.Zero(t, code, out)
+	target := filepath.Join(b.basalt, "ines", "Documents")
+	for name, there := range map[string]bool{"gone": false, "renamed": false, "new name": true, "late": true} {
+		require.Equal(t, there, lab.Exists(filepath.Join(target, name)), name)
+	}
+	b.Want(0, "check")
+}

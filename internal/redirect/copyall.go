@@ -2,6 +2,7 @@ package redirect
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"math"
 	"slices"
@@ -24,6 +25,13 @@ func (m *mover) copyAll(ctx context.Context) error {
 	if err := m.findSteps(ctx); err != nil {
 		return err
 	}
+	return m.passes(ctx, 1)
+}
+
+// passes copies what has changed since the spools that the run left, pass after
+// pass, until one finds nothing. first is 1 for the copy itself, 2 for a
+// catch-up.
+func (m *mover) passes(ctx context.Context, first int) error {
 	old := m.oldSpools()
 	defer func() {
 		for _, s := range old {
@@ -31,7 +39,7 @@ func (m *mover) copyAll(ctx context.Context) error {
 		}
 	}()
 	before := int64(-1)
-	for i := 1; ; i++ {
+	for i := first; ; i++ {
 		tally, err := m.onePass(ctx, old)
 		if err != nil {
 			return err
@@ -44,7 +52,7 @@ func (m *mover) copyAll(ctx context.Context) error {
 		}
 		old = []*transfer.Spool{m.spool}
 		is := busy
-		if i > 1 && tally.Changed == 0 {
+		if i > first && tally.Changed == 0 {
 			if is, err = m.quiet(ctx); err != nil {
 				return err
 			}
@@ -85,6 +93,62 @@ func (m *mover) copyAll(ctx context.Context) error {
 	}
 }
 
+// staleAfter is how long after the last look at the folder it is looked at once
+// more before the switch.
+const staleAfter = 500 * time.Millisecond
+
+// catchUp looks at the folder once more, directly before the switch, if that was
+// not done just now: sealing a large copy takes a while, and the first of
+// several folders waits for the last one. What was deleted or renamed meanwhile
+// would rise again otherwise. What has changed is copied, verified and sealed
+// again.
+func (m *mover) catchUp(ctx context.Context) error {
+	for range maxPasses {
+		if err := m.restCopy(ctx); err != nil {
+			return err
+		}
+		if m.p.Together == "" && time.Since(m.looked) < staleAfter {
+			return nil
+		}
+		changed, err := m.changed(ctx)
+		if err != nil || !changed {
+			return err
+		}
+		if err := m.spool.Close(); err != nil {
+			return err
+		}
+		if err := m.run.Reserve(ledgerRoom); err != nil {
+			return err
+		}
+		if err := m.begin("catch-up", m.p.Files, m.p.Bytes); err != nil {
+			return err
+		}
+		if err := m.passes(ctx, 2); err != nil {
+			return err
+		}
+		if err := m.seal(ctx); err != nil {
+			return err
+		}
+	}
+	return fmt.Errorf("%w: it changed each time it was about to be switched", ErrStillChanging)
+}
+
+// changed reports whether the folder is not as the last pass found it.
+func (m *mover) changed(ctx context.Context) (bool, error) {
+	if m.p.Bare {
+		return false, nil // nothing in it was copied
+	}
+	// Stores into mapped pages show in no time stamp until they are written back.
+	if err := m.from.SyncAll(); err != nil {
+		return false, err
+	}
+	err := transfer.Differences(ctx, m.from, transfer.Source, m.spool, func(transfer.Difference) error { return errEnough })
+	if errors.Is(err, errEnough) {
+		return true, nil
+	}
+	return false, err
+}
+
 // session decides whether what was read back before a stop is read again: not
 // if the drive has been mounted all the time since, so that the stop is no more
 // than a pause of this run.
@@ -111,6 +175,7 @@ func firstPath(t *transfer.Tally) string {
 
 func (m *mover) onePass(ctx context.Context, old []*transfer.Spool) (*transfer.Tally, error) {
 	began := time.Now()
+	m.looked = began
 	// Stores into mapped pages show in no time stamp until they are written back.
 	if err := m.from.SyncAll(); err != nil {
 		return nil, err

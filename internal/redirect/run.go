@@ -47,6 +47,7 @@ type mover struct {
 	reread   bool // what was read back by an earlier process is read again
 	room     []room
 	steps    steps     // of the file systems' times; found before the copy
+	looked   time.Time // when the last pass over the folder began
 	sealed   time.Time // when the copy got its last metadata
 
 	broughtOver bool   // discard: late writes were
@@ -320,6 +321,11 @@ func (m *mover) lead(ctx context.Context) error {
 	if at != switched {
 		if err := m.stillHere(); err != nil {
 			return err
+		}
+		if at < between {
+			if err := m.catchUp(ctx); err != nil {
+				return err
+			}
 		}
 		if err := m.begin("switch", 0, 0); err != nil {
 			return err

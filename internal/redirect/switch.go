@@ -19,9 +19,6 @@ import (
 // the link is made under the held name, and link and folder are exchanged in
 // one act (I1).
 func (m *mover) switchOver(ctx context.Context) error {
-	if err := m.restCopy(ctx); err != nil {
-		return err
-	}
 	st, err := m.part.Dir.Self()
 	if err != nil {
 		return err
