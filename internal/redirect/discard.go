@@ -165,7 +165,7 @@ func (e *Engine) judgeHeld(ctx context.Context, d *DiscardPlan, h ledger.Held, l
 		if v.late.erasing, err = e.erasing(h); err != nil {
 			return err
 		}
-		v.plan = plan
+		v.plan, v.meta = plan, true
 		if v.late.job, err = e.lateJob(plan, sideOf(h)); err == nil {
 			err = v.late.walk(ctx)
 		}
@@ -272,6 +272,7 @@ func (d *DiscardPlan) cases(v *Verdict) {
 		{finding.ChangedSince, "changed since the switch at %s; the held original has the old content"},
 		{finding.ChangedQuiet, "changed at %s under the same modification time"},
 		{finding.GoneAtTarget, "no longer at %s; the held original is the last copy"},
+		{finding.MetaDiffers, "at %s with other permissions, owners, attributes or hard links than in the held original"},
 	}
 	for _, s := range says {
 		f, any := v.told(s.code, s.text, v.Live, subject(d.Redirect.Name, "", ""))

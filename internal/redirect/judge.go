@@ -39,10 +39,11 @@ type Verdict struct {
 	late   *lateWrites
 	plan   *Plan // of the run that holds it
 	left   bool  // something of it stays
+	meta   bool  // what is beside the content counts, too: the held original is to be deleted
 }
 
 // verdicts are what may become of an entry; the first means it is proven.
-var verdicts = []finding.Code{"", finding.Rot, finding.ChangedSince, finding.ChangedQuiet, finding.GoneAtTarget}
+var verdicts = []finding.Code{"", finding.Rot, finding.ChangedSince, finding.ChangedQuiet, finding.GoneAtTarget, finding.MetaDiffers}
 
 type listing struct {
 	count int64
@@ -68,6 +69,7 @@ func (v *Verdict) told(code finding.Code, text, live string, about finding.Subje
 type judge struct {
 	*Verdict
 	mu       sync.Mutex
+	root     *handle.Dir // the live folder; nil if it is gone
 	live     string
 	progress transfer.Progress
 	readers  sync.Pool
@@ -87,7 +89,7 @@ const markEvery = time.Second
 // judgeAll fills in the verdict. live may be nil if the live folder is gone:
 // then everything is.
 func (v *Verdict) judgeAll(ctx context.Context, live *handle.Dir, livePath, runDir string, spool *transfer.Spool, progress transfer.Progress, o judging) error {
-	j := &judge{Verdict: v, live: livePath, progress: progress}
+	j := &judge{Verdict: v, root: live, live: livePath, progress: progress}
 	paced := func(r *transfer.Reader) any {
 		r.Pace = o.pace
 		return r
@@ -246,12 +248,12 @@ func (j *judge) set(rec *transfer.Record, code finding.Code) {
 func (j *judge) one(ctx context.Context, group *errgroup.Group, rec *transfer.Record, now *inventory.Entry) error {
 	switch {
 	case rec.IsDir() && now.Stat.IsDir():
-		j.set(rec, "")
-	case rec.Link != "" && slices.Contains([]string{rec.LinkOf(sideOf(j.Held).Other()), rec.Link, rec.Origin}, now.Link):
+		return j.equal(rec, now)
+	case rec.Link != "" && now.Stat.IsSymlink() && slices.Contains([]string{rec.LinkOf(sideOf(j.Held).Other()), rec.Link, rec.Origin}, now.Link):
 		// As the copy had it, as the held one has it, or as a bring-back put it again.
-		j.set(rec, "")
+		return j.equal(rec, now)
 	case !rec.IsRegular() && rec.Link == "" && rec.Type() == now.Stat.Type() && (!now.Stat.IsDevice() || rec.Rdev == now.Stat.Rdev):
-		j.set(rec, "") // a FIFO, socket or device has nothing but its name
+		return j.equal(rec, now) // a FIFO, socket or device has no content
 	case !rec.IsRegular() || !now.Stat.IsRegular():
 		j.set(rec, finding.ChangedSince)
 	default:
@@ -289,11 +291,62 @@ func (j *judge) content(ctx context.Context, rec *transfer.Record, now *inventor
 	}
 	same := sums && sum == rec.Fact.Sum || !sums && r.Digest() == rec.Fact.Digest
 	if err == nil && same {
-		j.set(rec, "")
-		return nil
+		return j.equal(rec, now)
 	}
 	j.set(rec, j.why(rec, now, err))
 	return nil
+}
+
+// equal records an entry whose content is proven: that is all, or what is
+// beside the content decides.
+func (j *judge) equal(rec *transfer.Record, now *inventory.Entry) error {
+	same, err := true, error(nil)
+	if j.meta {
+		same, err = j.sameMeta(rec, now)
+	}
+	switch {
+	case missing(err):
+		j.set(rec, finding.GoneAtTarget)
+	case err != nil:
+		return err
+	case same:
+		j.set(rec, "")
+	default:
+		j.set(rec, finding.MetaDiffers)
+	}
+	return nil
+}
+
+// sameMeta reports whether an entry has the permissions, owner, attributes and
+// hard links of the held one, as far as the drive can keep them. Times of files
+// are not asked for: work moves them.
+func (j *judge) sameMeta(rec *transfer.Record, now *inventory.Entry) (bool, error) {
+	side := sideOf(j.Held)
+	merged := j.plan.Kind == KindMerge // of what the target had already its own metadata stayed
+	if !merged && rec.Untouched(side.Other(), &now.Stat) {
+		return true, nil
+	}
+	if err := now.ReadXattrs(); err != nil {
+		return false, err
+	}
+	allow := &j.plan.Allow
+	held, is := rec.Fact.Of(side), transfer.SnapOf(&now.Stat, now.Xattrs)
+	if allow.MetaDiffers(held, &is, rec.Xattrs, now.Xattrs) != "" {
+		return false, nil
+	}
+	if rec.IsDir() || allow.Links {
+		return true, nil
+	}
+	if rec.Same == "" {
+		return held.Nlink > 1 || is.Nlink <= 1, nil
+	}
+	dir, name, err := j.root.Parent(j.plan.besidePath(j.root, rec.Same))
+	if err != nil {
+		return false, ignoreMissing(err)
+	}
+	defer dir.Release()
+	first, err := dir.Stat(name)
+	return err == nil && first.SameInode(&now.Stat), ignoreMissing(err)
 }
 
 func (v *Verdict) digest() transfer.Digest {

@@ -106,6 +106,10 @@ func (m *mover) adopt(ctx context.Context, n int) (*transfer.Adopted, error) {
 	}
 	m.p.Files, m.p.Bytes, m.p.Entries = a.Files, a.Bytes, a.Entries
 	found := slices.Concat(content.finding(finding.CopyDiffers, m.p), meta.finding(finding.MetaDiffers, m.p))
+	if n := a.LeadOut; n > 0 && m.from != nil {
+		found = append(found, finding.New(finding.HardLinksOut, m.from.Join(a.LeadOutPaths[0]), fmt.Sprintf("%s in %s have further names outside of it", entryCount(int64(n)), pathtext.Show(m.from.Path())),
+			subject(m.p.Name, "", "")).As(finding.Blocker).Listing(n, under(m.from.Path(), a.LeadOutPaths)))
+	}
 	if m.from != nil {
 		more, first, err := transfer.Beyond(ctx, m.from, live, firstListed)
 		if err != nil {

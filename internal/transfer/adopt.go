@@ -12,6 +12,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"nexlin/internal/handle"
+	"nexlin/internal/hardlink"
 	"nexlin/internal/inventory"
 )
 
@@ -38,12 +39,16 @@ type Adopted struct {
 	Entries int64
 	Files   int64
 	Bytes   int64
+	// LeadOut counts the files of the source that have further names outside it;
+	// LeadOutPaths are the first of them, by one name each.
+	LeadOut      int
+	LeadOutPaths []string
 }
 
 // Adopt walks both sides, reads every file, and writes the spool as if a run
 // had made the copy. The caller closes it.
 func Adopt(ctx context.Context, a Adoption) (*Adopted, error) {
-	v := &adopter{Adoption: a, ctx: ctx}
+	v := &adopter{Adoption: a, ctx: ctx, links: hardlink.New(a.Dir)}
 	v.readers.New = func() any { return NewDigester(a.Digest) }
 	v.plain.New = func() any { return NewReader() }
 	var err error
@@ -62,6 +67,14 @@ func Adopt(ctx context.Context, a Adoption) (*Adopted, error) {
 	if werr := v.group.Wait(); werr != nil {
 		err = werr
 	}
+	if err == nil {
+		err = v.links.Outside(func(first string) {
+			if v.out.LeadOut++; v.out.LeadOut <= keptPaths {
+				v.out.LeadOutPaths = append(v.out.LeadOutPaths, first)
+			}
+		})
+	}
+	err = errors.Join(err, v.links.Close())
 	v.out.Files, v.out.Bytes = v.files.Load(), v.bytes.Load()
 	if v.out.Spool != nil {
 		if err == nil {
@@ -84,6 +97,7 @@ type adopter struct {
 	out          Adopted
 	files, bytes atomic.Int64
 	lost         string // the last directory that the copy lacks
+	links        *hardlink.Table
 }
 
 func (v *adopter) differs(path, what string, content bool) {
@@ -109,7 +123,11 @@ func (v *adopter) Visit(e *inventory.Entry) (bool, error) {
 		rec.Fact.Copy = SnapOf(&e.Stat, e.Xattrs).On(v.CopyFuse)
 		rec.Fact.Source = rec.Fact.Copy
 	}
-	other := v.other(e, &rec)
+	first, err := v.firstName(e)
+	if err != nil {
+		return false, err
+	}
+	other := v.other(e, &rec, first)
 	v.out.Entries++
 	if v.out.Spool != nil {
 		if err := v.out.Spool.Append(&rec); err != nil {
@@ -137,6 +155,41 @@ func (v *adopter) Visit(e *inventory.Entry) (bool, error) {
 	return true, nil
 }
 
+// firstName is the name under which a file with several was met first; empty
+// for that name itself and for files with one.
+func (v *adopter) firstName(e *inventory.Entry) (string, error) {
+	if e.Stat.IsDir() || e.Stat.Nlink < 2 {
+		return "", nil
+	}
+	first, _, err := v.links.Add(e.Stat.Ino, e.Stat.Nlink, e.Path, 0)
+	if first == e.Path {
+		first = ""
+	}
+	return first, err
+}
+
+// linked holds the names that a file has in the copy against those it has in
+// the source.
+func (v *adopter) linked(e *inventory.Entry, rec *Record, first string, made *handle.Stat) {
+	switch {
+	case e.Stat.IsDir():
+	case first != "":
+		dir, name, err := v.Copy.Parent(first)
+		if err == nil {
+			var st handle.Stat
+			st, err = dir.Stat(name)
+			dir.Release()
+			if err == nil && st.SameInode(made) {
+				rec.Same = first
+				return
+			}
+		}
+		v.differs(e.Path, "is a file of its own in the copy, and one with "+first+" here", false)
+	case e.Stat.Nlink < 2 && made.Nlink > 1:
+		v.differs(e.Path, "is one file with another in the copy", false)
+	}
+}
+
 func (v *adopter) put(rec *Record) error {
 	if v.out.Spool == nil {
 		return nil
@@ -146,8 +199,9 @@ func (v *adopter) put(rec *Record) error {
 
 // other looks at the copy of an entry and gives the directory around it; nil
 // if it is not there or its content is not to be read.
-func (v *adopter) other(e *inventory.Entry, rec *Record) *handle.Dir {
+func (v *adopter) other(e *inventory.Entry, rec *Record, first string) *handle.Dir {
 	if v.Source == nil {
+		rec.Same = first
 		return nil
 	}
 	if v.lost != "" && handle.Within(e.Path, v.lost) {
@@ -196,6 +250,12 @@ func (v *adopter) other(e *inventory.Entry, rec *Record) *handle.Dir {
 			rec.Made = text
 			v.differs(e.Path, "leads elsewhere in the copy", true)
 		}
+	}
+	if e.Stat.IsDevice() && st.IsDevice() && st.Rdev != e.Stat.Rdev {
+		v.differs(e.Path, "is another device in the copy", true)
+	}
+	if what != "type" {
+		v.linked(e, rec, first, &st)
 	}
 	if !v.Prove || !st.IsRegular() || !e.Stat.IsRegular() || what == "size" {
 		dir.Release()

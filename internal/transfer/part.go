@@ -111,7 +111,7 @@ func Erase(parent *handle.Dir, name string, side Side, spool *Spool, may func(*R
 		was, now := *r.Fact.Of(side), SnapOf(st, nil)
 		was.Attrs = now.Attrs // a change of attributes shows in the ctime
 		return may(r) && (st.IsDir() || was.Still(&now, false))
-	}}
+	}, mayRoot: may}
 	return r.all(parent, name, Read(spool))
 }
 
@@ -120,6 +120,9 @@ func Erase(parent *handle.Dir, name string, side Side, spool *Spool, may func(*R
 type remover struct {
 	dir   *handle.Dir
 	still func(*Record, *handle.Stat) bool
+
+	mayRoot func(*Record) bool // whether the folder itself may go; nil: once it is empty
+	keep    bool               // it may not
 }
 
 func (p *remover) all(parent *handle.Dir, name string, c *Cursor) (left bool, err error) {
@@ -135,6 +138,9 @@ func (p *remover) all(parent *handle.Dir, name string, c *Cursor) (left bool, er
 	p.unlock(".")
 	if err := p.empty(c); err != nil {
 		return true, err
+	}
+	if p.keep {
+		return true, nil
 	}
 	err = parent.Rmdir(name)
 	if errors.Is(err, fs.ErrExist) {
@@ -160,6 +166,7 @@ func (p *remover) empty(c *Cursor) error {
 	for ; c.Peek() != nil; c.Next() {
 		r := *c.Peek()
 		if r.Depth == 0 {
+			p.keep = p.mayRoot != nil && !p.mayRoot(&r)
 			continue
 		}
 		depth := 0

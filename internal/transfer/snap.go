@@ -136,21 +136,38 @@ func (a *Allow) keep(xattrs []handle.Xattr) []handle.Xattr {
 // Differs names what of the source's metadata the copy lacks, beyond what is
 // allowed; empty if nothing.
 func (a *Allow) Differs(want, made *Snap, source, copied []handle.Xattr) string {
+	what := a.MetaDiffers(want, made, source, copied)
 	switch {
-	case (want.Mode^made.Mode)&0o170000 != 0:
+	case what != "":
+		return what
+	case want.Mode&handle.TypeMask == handle.TypeRegular && want.Size != made.Size:
+		return "size"
+	case !a.sameTime(want.Mtime, made.Mtime):
+		return "modification time"
+	}
+	return ""
+}
+
+// MetaDiffers is [Allow.Differs] without size and times.
+func (a *Allow) MetaDiffers(want, made *Snap, source, copied []handle.Xattr) string {
+	switch {
+	case (want.Mode^made.Mode)&handle.TypeMask != 0:
 		return "type"
 	case !a.Modes && want.Mode != made.Mode:
 		return "mode"
 	case !a.Owners && (want.UID != made.UID || want.GID != made.GID):
 		return "owner or group"
-	case want.Mode&0o170000 == 0o100000 && want.Size != made.Size:
-		return "size"
-	case !a.sameTime(want.Mtime, made.Mtime):
-		return "modification time"
 	case attrSum(a.keep(source)) != attrSum(a.keep(copied)):
 		return "extended attributes"
 	}
 	return ""
+}
+
+// Untouched reports whether a stat is the one that the record has of one side:
+// nothing has been changed about the entry since.
+func (r *Record) Untouched(side Side, st *handle.Stat) bool {
+	was := r.Fact.Of(side)
+	return was.Ctime != handle.Time{} && was.sameStat(st)
 }
 
 func (a *Allow) sameTime(x, y handle.Time) bool {
