@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io/fs"
 	"path/filepath"
 	"syscall"
@@ -29,7 +30,13 @@ func (m *mover) backward(ctx context.Context) error {
 		if err := m.copyUnchanged(ctx); err != nil {
 			return err
 		}
-		if err := errors.Join(m.showHeld(), m.switchBack(ctx)); err != nil {
+		if err := m.heldUnchanged(ctx); err != nil {
+			return err
+		}
+		if err := m.showHeld(); err != nil {
+			return err
+		}
+		if err := m.switchBack(ctx); err != nil {
 			return err
 		}
 		m.switched = false
@@ -71,6 +78,41 @@ func (m *mover) backward(ctx context.Context) error {
 		m.out.SetAside = filepath.Join(string(m.p.Into), setAside)
 	}
 	return m.undone(ctx, setAside)
+}
+
+// heldUnchanged holds what is to take its old place again against its snapshot:
+// a *RefusedError if something of it is gone. What was written there late comes
+// back with it, if that is since the run was stopped; after one that was done,
+// it is somebody's work in the wrong place.
+func (m *mover) heldUnchanged(ctx context.Context) error {
+	if m.p.Bare {
+		return nil // nothing of it was recorded; it is as people left it
+	}
+	live, err := m.into.Beneath(string(m.p.Final))
+	if err != nil {
+		return err
+	}
+	defer live.Release()
+	l := &lateWrites{held: m.from, live: live, livePath: m.p.Copy(), spool: m.spool, lookOnly: true, fuse: m.p.FromFuse}
+	if err := l.walk(ctx); err != nil {
+		return err
+	}
+	bad, what := l.gone, "is gone from"
+	if len(bad) == 0 && m.wasDone {
+		bad, what = append(l.brought, l.conflicts...), "was changed in"
+	}
+	if len(bad) == 0 {
+		return nil
+	}
+	held := m.p.HeldPath()
+	f := finding.New(finding.HeldChanged, filepath.Join(held, bad[0]), fmt.Sprintf("%s %s the held original at %s: the folder would not come back as it was", pathtext.Show(bad[0]), what, pathtext.Show(held)), subject(m.p.Name, "", m.p.Run))
+	switch {
+	case m.p.Kind == KindBringBack:
+		f = f.Instead("the folder is real again: `nexlin move` moves it, as it is now")
+	case !m.wasDone:
+		f = f.Instead("`nexlin resume " + m.p.Run + "` finishes the run; then `nexlin bring-back " + pathtext.Quote(m.p.Name) + "` brings the data back")
+	}
+	return &RefusedError{[]finding.Finding{f.Listing(len(bad), under(held, bad))}}
 }
 
 // dropTempLink removes the link that setLink makes beside the old one, from

@@ -34,9 +34,10 @@ type lateWrites struct {
 	changes   []transfer.Record
 	brought   []string
 	conflicts []string
-	newDir    string // with lookOnly: the last directory that would be made
-	seen      int    // entries that really differ
-	touched   int    // files of which nothing but the ctime moved
+	gone      []string // the first entries that are not there any more
+	newDir    string   // with lookOnly: the last directory that would be made
+	seen      int      // entries that really differ
+	touched   int      // files of which nothing but the ctime moved
 }
 
 // forget lets the handles go; what was found stays.
@@ -54,6 +55,10 @@ func (l *lateWrites) walk(ctx context.Context) error {
 	}
 	return transfer.Differences(ctx, l.held, l.side, l.spool, func(d transfer.Difference) error {
 		if d.Now == nil {
+			l.gone = append(l.gone, d.Path)
+			if len(l.gone) > firstListed {
+				l.gone = l.gone[:firstListed]
+			}
 			return nil
 		}
 		if l.busy == nil {

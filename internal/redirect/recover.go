@@ -198,6 +198,7 @@ func (e *Engine) undo(ctx context.Context, row ledger.RunRow) (*Outcome, error) 
 	defer m.run.Release()
 	defer m.close()
 	wasDone := row.State == ledger.Done
+	m.wasDone = wasDone
 	switch m.p.Kind {
 	case KindDetach:
 		err = m.attach(ctx)

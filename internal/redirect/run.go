@@ -44,6 +44,7 @@ type mover struct {
 	phase    string
 	phaseSeq int64
 	switched bool
+	wasDone  bool // undo: the run had been done
 	reread   bool // what was read back by an earlier process is read again
 	room     []room
 	steps    steps     // of the file systems' times; found before the copy

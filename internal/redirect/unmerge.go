@@ -248,7 +248,13 @@ func (m *mover) mergeBackward(ctx context.Context) error {
 		if err := m.placedUnchanged(ctx); err != nil {
 			return err
 		}
-		if err := errors.Join(m.showHeld(), m.exchangeAgainAct(ctx)); err != nil {
+		if err := m.heldUnchanged(ctx); err != nil {
+			return err
+		}
+		if err := m.showHeld(); err != nil {
+			return err
+		}
+		if err := m.exchangeAgainAct(ctx); err != nil {
 			return err
 		}
 		m.switched = false
