@@ -380,7 +380,10 @@ func TestRotIsFound(t *testing.T) {
 		img, err := os.ReadFile(at + ".img")
 		require.NoError(t, err)
 		require.Equal(t, 1, bytes.Count(img, []byte(content)))
-		require.NoError(t, os.WriteFile(at+".img", bytes.Replace(img, []byte(content), []byte(bad), 1), 0o600))
+		f, err := os.OpenFile(at+".img", os.O_WRONLY, 0)
+		require.NoError(t, err)
+		_, err = f.WriteAt([]byte(bad), int64(bytes.Index(img, []byte(content))))
+		require.NoError(t, errors.Join(err, f.Close()))
 		lab.Run(t, "mount", "-o", "loop", at+".img", at)
 	}
 	const content, bad = "the only copy of a storm petrel", "the only copy of a storm petreL"
@@ -399,6 +402,16 @@ func TestRotIsFound(t *testing.T) {
 		// A drive that forgets is no time to delete anything at all.
 		n.Want(3, "discard-original", "notes", "--yes", "--only-equal")
 		require.FileExists(t, held[0])
+	})
+	t.Run("bring-back from a held original that lends", func(t *testing.T) {
+		skerry, basalt := lab.Drive(t, "xfs", "SKERRY", 300), lab.Drive(t, "ext4", "BASALT", 32)
+		lab.Tree{"Notes/a: " + content, "Notes/b: b"}.Make(t, skerry)
+		n := lab.New(t, program)
+		n.Want(0, "move", filepath.Join(skerry, "Notes"), "--into", basalt, "--yes", "-q")
+		before := lab.Print(t, filepath.Join(basalt, "Notes"))
+		rot(t, skerry, content, bad)
+		n.Want(0, "bring-back", "notes", "--yes", "-q")
+		require.Equal(t, before, lab.Print(t, filepath.Join(skerry, "Notes")))
 	})
 	t.Run("resume", func(t *testing.T) {
 		faulty, err := lab.Program("faults")

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"io/fs"
 	"sync"
-	"syscall"
 
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
@@ -148,15 +147,9 @@ func (c *copier) take(t *task, dir *handle.Dir, name string, f *Fact) (*Fact, er
 	if (&Allow{}).Differs(&f.Source, &held, t.seen.Xattrs, xattrs) != "" {
 		return nil, nil
 	}
-	if c.again == nil {
-		c.again = NewReader()
-	}
-	sum, device, err := c.again.ReadBack(c.ctx, dir, name, held.Size)
-	if errors.Is(err, syscall.EIO) || err == nil && sum != f.Sum {
-		return nil, nil // it is not what it was; the live side has it
-	}
-	if err != nil {
-		return nil, err
+	device, holds, err := c.holds(dir, name, held.Size, &f.Sum)
+	if err != nil || !holds {
+		return nil, err // if it is not what it was, the live side has it
 	}
 	dst := t.node.dst
 	err = c.lending.rename(dir, name, dst, t.as)
@@ -169,40 +162,69 @@ func (c *copier) take(t *task, dir *handle.Dir, name string, f *Fact) (*Fact, er
 		return nil, err
 	}
 	c.tally.lent.Add(1)
+	c.advance(1, held.Size)
+	return c.proven(t, f, device)
+}
+
+// holds reads a file from the device and reports whether its content is the
+// one of the sum; one that the device can't give back has not.
+func (c *copier) holds(dir *handle.Dir, name string, size int64, want *Sum) (device, same bool, err error) {
+	if c.again == nil {
+		c.again = NewReader()
+	}
+	sum, device, err := c.again.ReadBack(c.ctx, dir, name, size)
+	if handle.Damaged(err) {
+		return device, false, nil
+	}
+	return device, err == nil && sum == *want, err
+}
+
+// proven records a copy that was read back already.
+func (c *copier) proven(t *task, f *Fact, device bool) (*Fact, error) {
 	c.tally.readBack.Add(1)
 	if device {
 		c.tally.device.Add(1)
 	}
-	made, err := dst.Stat(t.as)
+	made, err := t.node.dst.Stat(t.as)
 	if err != nil {
 		return nil, err
 	}
 	f.Flags |= Verified
 	f.Copy = c.made(&made, t.seen.Xattrs)
-	c.advance(1, held.Size)
 	return f, nil
 }
 
 // cloneOrCopy makes a copy of the held file: one that shares its blocks where
-// the file system can do that.
+// the file system can do that. Those blocks are on the device already, so they
+// are read back from there at once: a byte that went bad in the held original
+// is copied from the live side instead, and not cloned again by every pass.
 func (c *copier) cloneOrCopy(t *task, dir *handle.Dir, name string, st *handle.Stat, f *Fact) (*Fact, error) {
 	in, err := dir.OpenFile(name)
 	if err != nil {
 		return nil, err
 	}
 	defer in.Close()
-	want := f.Sum
+	want, cloned := f.Sum, false
 	err = c.write(t, f, st.Atime, func(out *handle.File) error {
 		if cmp.Or(c.Lender.Digest, SHA256) == cmp.Or(c.Digest, SHA256) && out.Clone(in) == nil {
-			c.advance(1, st.Size)
+			cloned = true
 			return nil
 		}
 		return c.content(t, in, out, st, f)
 	})
-	if err == nil && f.Sum == want {
+	if err == nil && cloned {
+		device, holds, err := c.holds(t.node.dst, t.as, st.Size, &want)
+		if err != nil {
+			return nil, err
+		}
+		if holds {
+			c.advance(1, st.Size)
+			return c.proven(t, f, device)
+		}
+	} else if err == nil && f.Sum == want {
 		return f, nil
 	}
-	if err != nil && !errors.Is(err, syscall.EIO) {
+	if err != nil && !handle.Damaged(err) {
 		return nil, err
 	}
 	// The held original does not have it any more; the live side does.
