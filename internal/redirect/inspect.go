@@ -102,8 +102,16 @@ func (e *Engine) folder(ctx context.Context, p *Plan, progress func(entries, byt
 	}
 	p.FromIno, p.UID, p.GID = st.Ino, st.UID, st.GID
 	p.Account, p.Private = accountName(st.UID), st.Mode&0o055 == 0
-	if why := e.protected(path); why != "" && p.Kind == KindMove {
-		p.find(finding.New(finding.Protected, path, pathtext.Show(path)+" "+why, subject("", "", "")))
+	why, err := e.protected(path)
+	if err != nil {
+		return err
+	}
+	if why != "" && p.Kind == KindMove {
+		f := finding.New(finding.Protected, path, pathtext.Show(path)+" "+why, subject("", "", ""))
+		if why == isOurs {
+			f = f.Instead("it stays where it is; `nexlin list --held` says what is held, and `nexlin discard-original` deletes it once it is proven")
+		}
+		p.find(f)
 		return nil
 	}
 	if err := e.nested(p); err != nil {
@@ -120,20 +128,27 @@ func (e *Engine) folder(ctx context.Context, p *Plan, progress func(entries, byt
 	return e.users(ctx, p)
 }
 
-func (e *Engine) protected(path string) string {
+// protected says why a folder is not for a redirect; empty for any other.
+func (e *Engine) protected(path string) (string, error) {
+	ours, err := e.Ours()
+	if err != nil {
+		return "", err
+	}
 	places, whole := systemPlaces()
 	same := func(p string) bool { return pathtext.Equal(p, path) }
 	switch {
 	case pathtext.IsRoot(path) || slices.ContainsFunc(places, same):
-		return "is a place that the system needs where it is"
+		return "is a place that the system needs where it is", nil
 	case slices.ContainsFunc(whole, func(w string) bool { return within(path, w) }):
-		return "belongs to the system"
+		return "belongs to the system", nil
 	case slices.ContainsFunc(e.Homes, same):
-		return "is the home of an account"
+		return "is the home of an account", nil
 	case within(realDir(e.Ledger.Dir()), path):
-		return "holds Nexlin's own records"
+		return "holds Nexlin's own records", nil
+	case ours(path):
+		return isOurs, nil
 	}
-	return ""
+	return "", nil
 }
 
 // nested finds redirects above and below the folder.

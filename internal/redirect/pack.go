@@ -123,6 +123,9 @@ func (e *Engine) packed(ctx context.Context, p *Plan, progress func(entries, byt
 // with a finding if that can't be.
 func (e *Engine) outDir(p *Plan) (*handle.Dir, error) {
 	into := string(p.Into)
+	if free, err := e.notOurs(p); !free || err != nil {
+		return nil, err
+	}
 	if well, err := e.expected(p, into, p.Copy()); !well || err != nil {
 		return nil, err
 	}

@@ -116,7 +116,11 @@ func (e *Engine) recordSides(p *Plan, o RecordOptions) (string, error) {
 		p.find(f.Instead("name the copy with `--copy DIR`, or move the folder: `nexlin move`"))
 		return "", nil
 	}
-	if why := e.protected(at); why != "" {
+	why, err := e.protected(at)
+	if err != nil {
+		return "", err
+	}
+	if why != "" {
 		p.find(finding.New(finding.Protected, at, pathtext.Show(at)+" "+why, subject("", "", "")))
 		return "", nil
 	}

@@ -198,7 +198,11 @@ func (e *Engine) planRestore(d *drive.Drive, r *Restore, o RestoreOptions, f fou
 	r.Link = real(r.Link)
 	if home == "" || !within(r.Link, realDir(home)) || r.Link == realDir(home) {
 		f := finding.New(finding.OutsideHome, r.Link, fmt.Sprintf("%s lies outside the home of %s", pathtext.Show(r.Link), pathtext.Show(r.Account)), about)
-		if slices.Contains(o.Accept, finding.OutsideHome) && e.protected(r.Link) == "" {
+		why, err := e.protected(r.Link)
+		if err != nil {
+			return err
+		}
+		if slices.Contains(o.Accept, finding.OutsideHome) && why == "" {
 			f = f.Accepted()
 		}
 		r.find(f)

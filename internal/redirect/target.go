@@ -208,6 +208,9 @@ func (e *Engine) chooseName(p *Plan, name, base string) error {
 // be made, on which drive, and what that drive keeps.
 func (e *Engine) target(p *Plan) error {
 	into := string(p.Into)
+	if free, err := e.notOurs(p); !free || err != nil {
+		return err
+	}
 	if well, err := e.expected(p, into, p.Copy()); !well || err != nil {
 		return err
 	}

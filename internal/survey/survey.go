@@ -70,8 +70,15 @@ func Survey(ctx context.Context, e *redirect.Engine, o Options) ([]Folder, error
 	if err := redirected(e, rows, o); err != nil {
 		return nil, err
 	}
+	ours, err := e.Ours()
+	if err != nil {
+		return nil, err
+	}
 	var out []Folder
 	for _, f := range rows {
+		if ours(f.Path) {
+			continue
+		}
 		ok, err := measure(ctx, e, f, o.Progress)
 		if err != nil {
 			return nil, err

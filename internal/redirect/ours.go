@@ -1,0 +1,55 @@
+package redirect
+
+import (
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+
+	"nexlin/internal/drive"
+	"nexlin/internal/finding"
+	"nexlin/internal/pathtext"
+)
+
+// heldLike is what a held original is called, also one that another ledger
+// knows.
+var heldLike = regexp.MustCompile(`^\..*\.held-[0-9]{8}-[a-z2-7]{5}(\.archive)?$`)
+
+// Ours gives a function that tells what is Nexlin's own, and so no folder of
+// anybody's: records, parts, trials, what is held, the state directory, and
+// everything below these.
+func (e *Engine) Ours() (func(path string) bool, error) {
+	held, err := e.Ledger.HeldOf("")
+	if err != nil {
+		return nil, err
+	}
+	own := []string{realDir(e.Ledger.Dir())}
+	for _, h := range held {
+		own = append(own, h.Path)
+	}
+	return func(path string) bool {
+		parts := strings.Split(filepath.ToSlash(path), "/")
+		return slices.ContainsFunc(own, func(o string) bool { return within(path, o) }) || slices.ContainsFunc(parts, func(name string) bool {
+			return name == drive.RecordDir || strings.HasPrefix(name, drive.RecordDir+"-") || heldLike.MatchString(name)
+		})
+	}, nil
+}
+
+// notOurs refuses a place that is Nexlin's own for what is to be written there.
+func (e *Engine) notOurs(p *Plan) (bool, error) {
+	ours, err := e.Ours()
+	if err != nil {
+		return false, err
+	}
+	at := string(p.Into)
+	if !ours(at) {
+		if at = p.Copy(); !ours(at) || ours(string(p.From)) { // a folder of that name is refused as what it is
+			return true, nil
+		}
+	}
+	p.find(finding.New(finding.Protected, at, pathtext.Show(at)+" "+isOurs, subject("", "", "")).Instead("name another place"))
+	return false, nil
+}
+
+// isOurs is said of what [Engine.Ours] tells.
+const isOurs = "is Nexlin's own: a record, or something that it holds"
