@@ -130,5 +130,5 @@ mv "$scene/skerry/home/ines" "$scene/skerry/home/ines.old-laptop"
 mv "$scene/state" "$scene/state.old-laptop"
 mkdir -p "$scene/skerry/home/ines/.local/share/callroost/sets"
 echo 'calls to listen for' >"$scene/skerry/home/ines/.local/share/callroost/sets/welcome.txt"
-pause=2 shot restore-links 'nexlin restore-links BASALT --preview' 'nexlin restore-links BASALT --yes -q' 'nexlin list'
+pause=2 shot restore-links 'nexlin restore-links BASALT --preview' 'nexlin restore-links BASALT --yes --accept hidden-place -q' 'nexlin list'
 ls -l "$out"

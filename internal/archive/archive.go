@@ -16,6 +16,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 
 	"nexlin/internal/handle"
@@ -156,6 +157,27 @@ func alike(a, b *manifest.Entry) bool {
 		}
 	}
 	return true
+}
+
+// AllOf reports whether every entry that the manifest at path lists belongs to
+// one account.
+func AllOf(path string, uid uint32) (bool, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return false, err
+	}
+	defer f.Close()
+	for r := manifest.NewReader(f); ; {
+		var m manifest.Entry
+		switch err := r.Next(&m); {
+		case errors.Is(err, io.EOF):
+			return true, nil
+		case err != nil:
+			return false, err
+		case m.UID != uid:
+			return false, nil
+		}
+	}
 }
 
 func isType(mode, t uint32) bool { return mode&handle.TypeMask == t }

@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"path"
+	"slices"
 	"strings"
 	"syscall"
 
@@ -25,7 +26,47 @@ type Builder struct {
 	open  []openDir // from the root down
 	buf   []byte
 	Flaws []Flaw // the first of them; see Count
-	Count int    // how many there are
+	Count int    // how many entries there are that are not as the archive has them
+	Limit *Limit // what may be made; nil: all that is in the archive
+
+	unmade int // of these, nodes that were not made at all
+}
+
+// A Limit is what may be made from an archive that nobody vouches for: no file
+// has the bits that give its runner somebody's rights, there are no devices, and
+// no attributes but those that any account may set.
+type Limit struct {
+	Owned    bool   // everything belongs to one account, whatever the archive says
+	UID, GID uint32 // which
+}
+
+// notVouched is said of what a [Limit] keeps out.
+const notVouched = " (only from an archive that was packed here, or is the administrator's)"
+
+// allowed is the entry as it may be made.
+func (b *Builder) allowed(m *manifest.Entry) *manifest.Entry {
+	if b.Limit == nil {
+		return m
+	}
+	e := *m
+	if b.Limit.Owned {
+		e.UID, e.GID = b.Limit.UID, b.Limit.GID
+	}
+	if !isType(m.Mode, handle.TypeDir) && e.Mode&(handle.SetUID|handle.SetGID) != 0 {
+		e.Mode &^= handle.SetUID | handle.SetGID
+		b.note(m.Path, "the set-user-ID and set-group-ID bits"+notVouched)
+	}
+	e.Xattrs = slices.DeleteFunc(slices.Clone(m.Xattrs), func(x handle.Xattr) bool {
+		return handle.NeedsRights(x.Name) && !handle.IsACL(x.Name) && !handle.OfWindows(x.Name)
+	})
+	if len(e.Xattrs) != len(m.Xattrs) {
+		b.note(m.Path, "attributes that need rights"+notVouched)
+	}
+	return &e
+}
+
+func isDevice(mode uint32) bool {
+	return isType(mode, handle.TypeChar) || isType(mode, handle.TypeBlock)
 }
 
 type openDir struct {
@@ -49,10 +90,16 @@ func (b *Builder) flaw(path, what string, err error) error {
 	return err
 }
 
+// note remembers the first of what was not kept.
 func (b *Builder) note(path, what string) {
-	if b.Count++; len(b.Flaws) < maxFlaws {
+	if len(b.Flaws) < maxFlaws {
 		b.Flaws = append(b.Flaws, Flaw{path, what})
 	}
+}
+
+// noted reports whether there is a word about an entry already.
+func (b *Builder) noted(path string) bool {
+	return slices.ContainsFunc(b.Flaws, func(f Flaw) bool { return f.Path == path })
 }
 
 // Make implements [Maker].
@@ -95,8 +142,13 @@ func (b *Builder) Make(m *manifest.Entry, content io.Reader, holes bool) error {
 		if err := b.file(in, name, m, content, holes); err != nil {
 			return err
 		}
+	case b.Limit != nil && isDevice(m.Mode):
+		b.unmade++
+		b.note(m.Path, "the device node"+notVouched)
+		return nil
 	default:
-		if err := in.Mknod(name, m.Mode, m.Rdev); err != nil {
+		if err := in.Mknod(name, m.Mode&handle.TypeMask|0o600, m.Rdev); err != nil {
+			b.unmade++
 			return b.flaw(m.Path, "it can't be made here", err)
 		}
 	}
@@ -137,6 +189,7 @@ type onlyWriter struct{ io.Writer }
 
 // dress gives an entry its owner, rights, attributes and times.
 func (b *Builder) dress(in *handle.Dir, name string, m *manifest.Entry) error {
+	m = b.allowed(m)
 	if os.Geteuid() == 0 || m.UID != uint32(os.Geteuid()) || m.GID != uint32(os.Getegid()) {
 		if err := b.flaw(m.Path, "its owner", in.ChownEntry(name, m.UID, m.GID)); err != nil {
 			return err
@@ -205,6 +258,7 @@ func (b *Builder) Verify(ctx context.Context, file string, p Progress) (Count, e
 		return Count{}, err
 	}
 	defer f.Close()
+	b.Count = b.unmade
 	v := &verifier{ctx: ctx, b: b, want: manifest.NewReader(f), digests: newDigester(), p: p}
 	if err := inventory.Walk(ctx, b.root, v); err != nil {
 		return v.n, err
@@ -255,8 +309,11 @@ func (v *verifier) Visit(e *inventory.Entry) (bool, error) {
 		v.n.Files, v.n.Bytes = v.n.Files+1, v.n.Bytes+m.Size
 		v.p.tell(v.n)
 	}
-	if v.b.Count == 0 && !alike(&is, &m) {
-		v.b.note(m.Path, "its owner, permissions, times or attributes")
+	if !alike(&is, &m) {
+		v.b.Count++
+		if !v.b.noted(m.Path) {
+			v.b.note(m.Path, "its owner, permissions, times or attributes")
+		}
 	}
 	return true, nil
 }

@@ -169,8 +169,8 @@ var story = []chapter{
 	{"BASALT is plugged in again, at another place.", []string{"plug: BASALT media/basalt", "fails: check"}},
 	{"mend follows the drive, and merges the two halves.",
 		[]string{"mend pictures --yes", "mend callroost --preview", "mend callroost --yes", "callroost list", "discard-original callroost --yes", "check"}},
-	{"A new laptop: nothing is known there but what the drive says.",
-		[]string{"new laptop", "list", "restore-links BASALT --preview", "restore-links BASALT --yes", "list", "callroost list"}},
+	{"A new laptop: nothing is known there but what the drive says. A link into a hidden place is made only if somebody says so.",
+		[]string{"new laptop", "list", "fails: restore-links BASALT --preview", "restore-links BASALT --yes --accept hidden-place", "list", "callroost list"}},
 	{"The new laptop's drive is large enough: the photographs come home.", []string{"bring-back pictures --yes"}},
 	{"What happened, and what is still held?", []string{"history", "list --held"}},
 }

@@ -141,6 +141,7 @@ func (a *app) showArchived(o *redirect.Outcome) {
 	a.print("  verified  read back %s, every file equal to its digest", where)
 	a.print("  sha256    %s", x.Digest)
 	a.print("  unpacks:  nexlin unpack %s --into DIR, or tar and zstd of any system", pathtext.Quote(x.File))
+	a.news(o)
 }
 
 func (a *app) unpackCmd() *cobra.Command {

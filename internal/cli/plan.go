@@ -113,7 +113,7 @@ func (a *app) proof(o *redirect.Outcome) {
 func (a *app) news(o *redirect.Outcome) {
 	var fs []finding.Finding
 	for _, f := range o.Findings {
-		if f.Code == finding.LateWrite || f.Code == finding.LateConflict || f.Code == finding.Stranger || f.Code == finding.OlderAside || f.Code == finding.GapFilled {
+		if f.Code == finding.LateWrite || f.Code == finding.LateConflict || f.Code == finding.Stranger || f.Code == finding.OlderAside || f.Code == finding.GapFilled || f.Code == finding.ArchiveKept {
 			fs = append(fs, f)
 		}
 	}

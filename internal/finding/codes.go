@@ -107,6 +107,7 @@ const (
 	HeldChanged  Code = "held-changed"
 	OlderAside   Code = "replaced-set-aside"
 	GapFilled    Code = "gap-filled"
+	ArchiveKept  Code = "archive-not-given"
 
 	// record and restore-links
 	CopyDiffers    Code = "copy-differs"
@@ -117,6 +118,8 @@ const (
 	KnownAlready   Code = "known-already"
 	AccountUnknown Code = "account-unknown"
 	OtherAccount   Code = "other-account"
+	HiddenPlace    Code = "hidden-place"
+	NoteUnproven   Code = "note-unproven"
 	OutsideHome    Code = "outside-home"
 	RecordLost     Code = "manifest-unusable"
 	FolderInWay    Code = "folder-in-the-way"
@@ -248,6 +251,7 @@ var list = []Kind{
 	{GoneAtTarget, Warning, "Entries of the held original are no longer at the target.", "if you deleted them: `--accept gone-at-target`", true},
 	{Rot, Blocker, "A file at the target has other content than was verified, and nothing says that anybody wrote to it.", "the held original still has the right content: copy these files back from it", false},
 	{Stranger, Warning, "Entries that Nexlin did not make lie in its working directory; they are left there.", "look at them and put them where they belong", false},
+	{ArchiveKept, Info, "An archive that the administrator made holds entries of other accounts than the folder's, so it was not given to that account.", "nothing needs doing; give it away yourself only if that account may read all of it", false},
 	{OlderAside, Info, "A merge replaced entries of the target; they were set aside on the drive.", "they are yours to look at and to delete", false},
 	{GapFilled, Warning, "Something was made at the link path between the two renames of the switch; it was set aside, not deleted.", "look at it, and put what you need of it into the folder", false},
 	{CopyDiffers, Blocker, "The copy is not what the original is, so it is not taken in.", "make the two equal, and try again; nothing was changed", false},
@@ -259,6 +263,8 @@ var list = []Kind{
 	{KnownAlready, Info, "The ledger knows this redirect.", "nothing needs doing", false},
 	{AccountUnknown, Blocker, "The account that the data belongs to is not on this machine.", "`--account OLD=NEW` says which account it is here", false},
 	{OtherAccount, Info, "The data belongs to another account.", "run as that account, or as administrator", false},
+	{HiddenPlace, Blocker, "The drive says that the link belongs into a hidden place of the home, where what is on the drive would take effect as settings, keys or programs.", "if you moved that folder there yourself: `--accept hidden-place`", true},
+	{NoteUnproven, Blocker, "A note on the drive does not fit the manifest beside it, and no run here wrote it.", "if you know the drive and the folder: `--accept note-unproven`; `nexlin record` proves what it takes in", true},
 	{OutsideHome, Blocker, "The drive says that the link belongs outside the account's home.", "if that is right: `--accept outside-home`", true},
 	{RecordLost, Warning, "The manifest on the drive can't be used, so what is at the target is taken as it is.", "compare with a backup if you doubt it", false},
 	{FolderInWay, Info, "A real folder stands where the link belongs.", "it is merged into the target and held; `--folders hold` holds it as it is", false},

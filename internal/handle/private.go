@@ -25,8 +25,13 @@ func (d *Dir) Private(name string, plain bool) (*Dir, error) {
 		return nil, err
 	}
 	st, err := p.Self()
-	if err == nil && !plain && (st.UID != uint32(os.Geteuid()) || st.Perm()&0o077 != 0) {
+	// Where a file system keeps no modes, others may look into it, and an
+	// administrator must not have them write there.
+	if err == nil && !plain && (st.UID != uint32(os.Geteuid()) || st.UID == 0 && st.Perm()&0o022 != 0) {
 		err = &fs.PathError{Op: "open", Path: p.Path(), Err: fmt.Errorf("it belongs to account %d: %w", st.UID, fs.ErrPermission)}
+	}
+	if err == nil {
+		err = p.DropInherited()
 	}
 	if err == nil {
 		err = p.clearPrivate()
@@ -36,6 +41,61 @@ func (d *Dir) Private(name string, plain bool) (*Dir, error) {
 		return nil, err
 	}
 	return p, nil
+}
+
+// ErrReplaced reports an entry that is another one than was looked at: somebody
+// has put it there meanwhile.
+var ErrReplaced = errors.New("something else was put in its place meanwhile")
+
+// PlaceFrom gives what was made in the private directory p under [InPrivate] its
+// name in d, and wants it to be what stands there then: made. Where old is not
+// nil, it takes the place of the entry that old describes and of no other: the
+// two are exchanged in one act, looked at, and exchanged back if it was another.
+//
+// The error is [ErrReplaced] if something else stood there, or stands there
+// afterwards; fs.ErrExist if old is nil and there is an entry.
+func (d *Dir) PlaceFrom(p *Dir, name string, made, old *Stat) error {
+	if err := d.placeFrom(p, name, old); err != nil {
+		return err
+	}
+	now, err := d.Stat(name)
+	if err == nil && !now.SameInode(made) || errors.Is(err, fs.ErrNotExist) {
+		err = d.err("rename", name, ErrReplaced)
+	}
+	return err
+}
+
+func (d *Dir) placeFrom(p *Dir, name string, old *Stat) error {
+	if old == nil {
+		return p.Rename(InPrivate, d, name)
+	}
+	same := func(st *Stat) bool { return st.SameInode(old) && st.Mtime == old.Mtime && st.Size == old.Size }
+	err := p.Exchange(InPrivate, d, name)
+	if errors.Is(err, syscall.EINVAL) || errors.Is(err, syscall.ENOSYS) || errors.Is(err, syscall.EOPNOTSUPP) {
+		// It can't exchange: the look has to come first.
+		was, err := d.Stat(name)
+		if err == nil && !same(&was) {
+			err = d.err("rename", name, ErrReplaced)
+		}
+		if err != nil {
+			return err
+		}
+		return p.Replace(InPrivate, d, name)
+	}
+	if errors.Is(err, fs.ErrNotExist) {
+		return d.err("rename", name, ErrReplaced)
+	}
+	if err != nil {
+		return err
+	}
+	was, err := p.Stat(InPrivate)
+	if err == nil && !same(&was) {
+		err = d.err("rename", name, ErrReplaced)
+	}
+	if err != nil {
+		return errors.Join(err, p.Exchange(InPrivate, d, name)) // the clean-up of a failure
+	}
+	return nil
 }
 
 // MkdirFor makes the directory called name, which must not exist, for

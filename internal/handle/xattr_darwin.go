@@ -60,6 +60,22 @@ func (d *Dir) Xattrs(name string) (out []Xattr, err error) {
 	return out, d.err("getxattr", name, err)
 }
 
+// XattrsOf is [Dir.Xattrs] for an entry that is open.
+func (d *Dir) XattrsOf(f *File, name string) ([]Xattr, error) {
+	return (&Dir{fd: f.fd, path: d.Join(name)}).Xattrs(".")
+}
+
+// SetXattrOf is [Dir.SetXattr] for an entry that is open.
+func (d *Dir) SetXattrOf(f *File, name string, x Xattr) error {
+	return (&Dir{fd: f.fd, path: d.Join(name)}).SetXattr(".", x)
+}
+
+// DropInherited does nothing: access lists are not read here.
+func (d *Dir) DropInherited() error { return nil }
+
+// DropInherited does nothing: access lists are not read here.
+func (f *File) DropInherited() error { return nil }
+
 // IsACL reports an attribute that holds rights. The system's access lists are
 // none: they are not read.
 func IsACL(string) bool { return false }

@@ -16,7 +16,21 @@ func (d *Dir) Xattrs(name string) ([]Xattr, error) {
 	// The kernel reaches the directory through the descriptor; only the last
 	// component is looked up, and the l… calls do not follow it.
 	path := procPath(d.fd, name)
-	list, err := sized("listxattr", func(b []byte) (int, error) { return unix.Llistxattr(path, b) })
+	return d.xattrs(name,
+		func(b []byte) (int, error) { return unix.Llistxattr(path, b) },
+		func(key string, b []byte) (int, error) { return unix.Lgetxattr(path, key, b) })
+}
+
+// XattrsOf is [Dir.Xattrs] for an entry that is open, through its descriptor:
+// whatever the name means by now.
+func (d *Dir) XattrsOf(f *File, name string) ([]Xattr, error) {
+	return d.xattrs(name,
+		func(b []byte) (int, error) { return unix.Flistxattr(f.fd, b) },
+		func(key string, b []byte) (int, error) { return unix.Fgetxattr(f.fd, key, b) })
+}
+
+func (d *Dir) xattrs(name string, names func([]byte) (int, error), value func(string, []byte) (int, error)) ([]Xattr, error) {
+	list, err := sized("listxattr", names)
 	switch err {
 	case nil:
 	case unix.ENOTSUP, unix.ENOSYS:
@@ -24,19 +38,19 @@ func (d *Dir) Xattrs(name string) ([]Xattr, error) {
 	default:
 		return nil, d.err("listxattr", name, err)
 	}
-	out := d.ofWindows(path)
+	out := d.ofWindows(value)
 	if len(list) == 0 {
 		return out, nil
 	}
 	for key := range bytes.SplitSeq(bytes.TrimSuffix(list, []byte{0}), []byte{0}) {
-		value, err := sized("getxattr", func(b []byte) (int, error) { return unix.Lgetxattr(path, string(key), b) })
+		v, err := sized("getxattr", func(b []byte) (int, error) { return value(string(key), b) })
 		if err == unix.ENODATA {
 			continue // gone since it was listed; the change of ctime tells
 		}
 		if err != nil {
 			return nil, d.err("getxattr "+string(key), name, err)
 		}
-		out = append(out, Xattr{string(key), value})
+		out = append(out, Xattr{string(key), v})
 	}
 	slices.SortFunc(out, func(a, b Xattr) int { return strings.Compare(a.Name, b.Name) })
 	return out, nil
@@ -55,14 +69,14 @@ const (
 func OfWindows(name string) bool { return name == rightsXattr || name == attribXattr }
 
 // ofWindows reads them; nil on other drives.
-func (d *Dir) ofWindows(path string) (out []Xattr) {
+func (d *Dir) ofWindows(read func(string, []byte) (int, error)) (out []Xattr) {
 	if !mayHaveReparse(d.fd) {
 		return nil
 	}
 	// FILE_ATTRIBUTE_READONLY, HIDDEN, SYSTEM; those that go with them.
 	const told, archive, notIndexed = 0x7, 0x20, 0x20
 	for _, name := range []string{rightsXattr, attribXattr} {
-		value, err := sized("getxattr", func(b []byte) (int, error) { return unix.Lgetxattr(path, name, b) })
+		value, err := sized("getxattr", func(b []byte) (int, error) { return read(name, b) })
 		if err != nil {
 			continue // no drive of Windows, or none of its rights
 		}
@@ -81,6 +95,36 @@ func (d *Dir) ofWindows(path string) (out []Xattr) {
 func (d *Dir) SetXattr(name string, x Xattr) error {
 	path := procPath(d.fd, name)
 	return d.err("setxattr "+x.Name, name, call("setxattr", func() error { return unix.Lsetxattr(path, x.Name, x.Value, 0) }))
+}
+
+// SetXattrOf is [Dir.SetXattr] for an entry that is open, through its descriptor.
+func (d *Dir) SetXattrOf(f *File, name string, x Xattr) error {
+	return d.err("setxattr "+x.Name, name, call("setxattr", func() error { return unix.Fsetxattr(f.fd, x.Name, x.Value, 0) }))
+}
+
+// DropInherited takes the lists of rights off d that the directory around it has
+// handed down when it was made: its own and the one that it would hand down.
+func (d *Dir) DropInherited() error {
+	for _, key := range []string{"system.posix_acl_access", "system.posix_acl_default"} {
+		if err := d.err("removexattr "+key, ".", dropACL(d.fd, key)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// DropInherited takes the list of rights off f that the directory around it has
+// handed down when it was made.
+func (f *File) DropInherited() error {
+	return f.err("removexattr", dropACL(f.fd, "system.posix_acl_access"))
+}
+
+func dropACL(fd descriptor, key string) error {
+	err := call("removexattr", func() error { return unix.Fremovexattr(fd, key) })
+	if err == unix.ENODATA || err == unix.ENOTSUP || err == unix.ENOSYS {
+		return nil
+	}
+	return err
 }
 
 // RemoveXattr removes one; that it is not there is no error.

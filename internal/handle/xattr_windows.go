@@ -38,6 +38,18 @@ func (d *Dir) Xattrs(name string) (out []Xattr, err error) {
 	return out, d.err("getxattr", name, err)
 }
 
+// XattrsOf is [Dir.Xattrs]: an open entry can't be exchanged under its name here.
+func (d *Dir) XattrsOf(_ *File, name string) ([]Xattr, error) { return d.Xattrs(name) }
+
+// SetXattrOf is [Dir.SetXattr], see [Dir.XattrsOf].
+func (d *Dir) SetXattrOf(_ *File, name string, x Xattr) error { return d.SetXattr(name, x) }
+
+// DropInherited does nothing: what is inherited is no part of what is compared.
+func (d *Dir) DropInherited() error { return nil }
+
+// DropInherited does nothing, see [Dir.DropInherited].
+func (f *File) DropInherited() error { return nil }
+
 func xattrs(at descriptor, name string) (out []Xattr, err error) {
 	err = on(at, name, 0, func(h windows.Handle) error {
 		var basic [40]byte

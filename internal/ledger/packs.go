@@ -22,6 +22,19 @@ func (t *Tx) AddPack(p Pack) error {
 	return err
 }
 
+// PackDigests gives the SHA-256 digests of the archives of so many bytes that
+// were made, in hexadecimal digits.
+func (l *Ledger) PackDigests(bytes int64) ([]string, error) {
+	if l.db == nil {
+		return nil, nil
+	}
+	rows, err := l.db.Query("SELECT digest FROM packs WHERE bytes = ?", bytes)
+	return collect(rows, err, func(s scanner) (digest string, err error) {
+		err = s.Scan(&digest)
+		return digest, err
+	})
+}
+
 // PacksOf lists the archives of a redirect, the newest first: those of its
 // target, and those of the folder at its link path before it was moved.
 func (l *Ledger) PacksOf(r Redirect) ([]Pack, error) {

@@ -20,7 +20,7 @@ func (l *lateWrites) setDirectory(d transfer.Difference) (transfer.Snap, error) 
 	at, err := l.live.Beneath(d.Path)
 	if missing(err) && d.Was == nil {
 		var made transfer.Snap
-		err := l.place(dir, name, (*handle.Dir).Rename, func(private *handle.Dir, tmp string) error {
+		_, err := l.place(dir, name, nil, func(private *handle.Dir, tmp string) error {
 			if err := private.Mkdir(tmp, 0o700); err != nil {
 				return err
 			}
@@ -32,6 +32,9 @@ func (l *lateWrites) setDirectory(d transfer.Difference) (transfer.Snap, error) 
 			made, err = l.job.Allow.SetDir(sub, d.Now, false)
 			return err
 		})
+		if errors.Is(err, handle.ErrReplaced) {
+			err = errConflict
+		}
 		return made, err
 	}
 	if err != nil {
@@ -65,23 +68,35 @@ func (l *lateWrites) tidy(dir *handle.Dir) error {
 }
 
 // place makes an entry in the live folder: in a private directory beside its
-// place, so that nobody can exchange it while it is made (I6), then renamed.
-// The times of the directory around it stay.
-func (l *lateWrites) place(dir *handle.Dir, name string, rename func(from *handle.Dir, name string, to *handle.Dir, newName string) error, make func(private *handle.Dir, tmp string) error) error {
+// place, so that nobody can exchange it while it is made (I6), then renamed; if
+// old is not nil, in the place of the entry that it describes and of no other.
+// The times of the directory around it stay. It returns what was made;
+// [handle.ErrReplaced] if something else stands there by now.
+func (l *lateWrites) place(dir *handle.Dir, name string, old *handle.Stat, make func(private *handle.Dir, tmp string) error) (made handle.Stat, err error) {
 	const tmp = handle.InPrivate
 	times, err := dir.Self()
 	if err != nil {
-		return err
+		return made, err
 	}
 	private, err := dir.Private(l.tmp, l.job.Allow.Owners)
 	if err != nil {
-		return err
+		return made, err
 	}
 	defer private.Release()
 	if err = make(private, tmp); err == nil {
-		err = rename(private, tmp, dir, name)
+		made, err = private.Stat(tmp)
 	}
-	return errors.Join(err, dir.DropPrivate(l.tmp, private), dir.Sync(), ignorePermission(dir.SetTimes(times.Atime, times.Mtime)))
+	if err == nil {
+		err = dir.PlaceFrom(private, name, &made, old)
+	}
+	if err == nil {
+		made, err = dir.Stat(name) // the rename has moved its ctime
+	}
+	err = errors.Join(err, dir.DropPrivate(l.tmp, private), ignorePermission(dir.SetTimes(times.Atime, times.Mtime)))
+	if err != nil {
+		return made, err
+	}
+	return made, dir.Sync()
 }
 
 // bring makes the late entry under a name that is free: a copy, or one more
@@ -136,21 +151,22 @@ func (l *lateWrites) onlyTouched(ctx context.Context, d transfer.Difference) (bo
 }
 
 // mayReplace reports whether the entry in the live folder is still the one
-// that was copied, and nobody has it open for writing.
-func (l *lateWrites) mayReplace(dir *handle.Dir, name string, d transfer.Difference) (bool, error) {
+// that was copied, and nobody has it open for writing. What stands there is
+// given, too; nil if nothing does.
+func (l *lateWrites) mayReplace(dir *handle.Dir, name string, d transfer.Difference) (*handle.Stat, bool, error) {
 	st, err := dir.Stat(name)
 	if missing(err) {
-		return d.Was == nil, nil
+		return nil, d.Was == nil, nil
 	}
 	if err != nil || d.Was == nil || l.busy[d.Path] {
-		return false, err
+		return &st, false, err
 	}
 	xattrs, err := dir.Xattrs(name)
 	if err != nil {
-		return false, err
+		return nil, false, err
 	}
 	now := transfer.SnapOf(&st, xattrs)
-	return d.Was.Fact.Of(l.side.Other()).Still(&now, false), nil
+	return &st, d.Was.Fact.Of(l.side.Other()).Still(&now, false), nil
 }
 
 // equal reports that the live folder has the very same under this name: a run

@@ -170,14 +170,9 @@ func (l *lateWrites) entry(ctx context.Context, d transfer.Difference) error {
 		return l.orConflict(d.Path, err)
 	}
 	defer dir.Release()
-	rename := (*handle.Dir).Rename
-	if d.Was != nil {
-		rename = (*handle.Dir).Replace
-	}
-	free, err := l.mayReplace(dir, name, d)
+	old, free, err := l.mayReplace(dir, name, d)
 	if err == nil && !free && !l.busy[d.Path] {
 		free, err = l.equal(ctx, dir, name, d.Now)
-		rename = (*handle.Dir).Replace
 	}
 	if err != nil {
 		return err
@@ -191,17 +186,17 @@ func (l *lateWrites) entry(ctx context.Context, d transfer.Difference) error {
 		return nil
 	}
 	var rec *transfer.Record
-	err = l.place(dir, name, rename, func(private *handle.Dir, tmp string) (err error) {
+	st, err := l.place(dir, name, old, func(private *handle.Dir, tmp string) (err error) {
 		rec, err = l.bring(ctx, d.Now, private, tmp)
 		return err
 	})
+	if errors.Is(err, handle.ErrReplaced) {
+		l.seen, l.brought = l.seen-1, l.brought[:len(l.brought)-1]
+		return l.conflict(d.Path) // somebody wrote there just now
+	}
 	if errors.Is(err, transfer.ErrSourceGone) {
 		return nil // deletions are never brought over
 	}
-	if err != nil {
-		return err
-	}
-	st, err := dir.Stat(name)
 	if err != nil {
 		return err
 	}

@@ -45,6 +45,8 @@ type Archive struct {
 	Count         // of what is in it
 	Flaws  []archive.Flaw
 	Lost   int // unpack: how many entries the target did not keep whole
+
+	made handle.Stat // of the part, by which it is known when it has its name
 }
 
 // PlanPack inspects a pack and changes nothing. Like [Engine.PlanMove] it
@@ -237,9 +239,7 @@ func (m *mover) pack(ctx context.Context) error {
 	if err := m.readArchive(ctx, a); err != nil {
 		return err
 	}
-	err = m.act(ctx, "place", pathtext.Path(m.p.Final), func() error {
-		return errors.Join(m.into.Rename(partName(m.p.Run), m.into, string(m.p.Final)), m.into.Sync())
-	}, nil)
+	err = m.act(ctx, "place", pathtext.Path(m.p.Final), func() error { return m.placeMade(&a.made) }, nil)
 	if err != nil {
 		return err
 	}
@@ -254,6 +254,23 @@ func (m *mover) pack(ctx context.Context) error {
 	return err
 }
 
+// placeMade gives what was made its name, never replacing anything, and wants it
+// to be what stands there then: whoever may write in that directory could have
+// exchanged the two (I6).
+func (m *mover) placeMade(made *handle.Stat) error {
+	if err := m.into.Rename(partName(m.p.Run), m.into, string(m.p.Final)); err != nil {
+		return err
+	}
+	now, err := m.into.Stat(string(m.p.Final))
+	if err == nil && !now.SameInode(made) {
+		err = &BrokenError{m.p.Copy(), "something else was put in the place of what was made"}
+	}
+	if err != nil {
+		return err
+	}
+	return m.into.Sync()
+}
+
 func (m *mover) writeArchive(ctx context.Context, root *handle.Dir, list string, a *Archive) (err error) {
 	f, err := m.into.Create(partName(m.p.Run), 0o600)
 	if err != nil {
@@ -266,10 +283,25 @@ func (m *mover) writeArchive(ctx context.Context, root *handle.Dir, list string,
 	if err != nil {
 		return err
 	}
+	// It goes to the account whose folder it is, unless there is something in it
+	// that is not that account's own to read.
 	if os.Geteuid() == 0 && m.p.UID != 0 {
-		if err := f.Chown(m.p.UID, m.p.GID); err != nil && !errors.Is(err, os.ErrPermission) {
+		own, err := archive.AllOf(list, m.p.UID)
+		if err != nil {
 			return err
 		}
+		if own {
+			err = f.Chown(m.p.UID, m.p.GID)
+		} else {
+			m.out.Findings = append(m.out.Findings, finding.New(finding.ArchiveKept, m.p.Copy(), fmt.Sprintf("%s holds entries of other accounts than %s, so the archive belongs to the administrator and is readable by nobody else",
+				pathtext.Show(string(m.p.From)), pathtext.Show(m.p.Account)), subject(m.p.Name, "", "")))
+		}
+		if err != nil && !errors.Is(err, os.ErrPermission) {
+			return err
+		}
+	}
+	if a.made, err = f.Stat(); err != nil {
+		return err
 	}
 	a.Count, a.Bytes, a.Digest = Count{Files: n.Files, Bytes: n.Bytes}, w.n, hex.EncodeToString(sum.Sum(nil))
 	return f.Sync()
@@ -294,6 +326,9 @@ func (m *mover) readArchive(ctx context.Context, a *Archive) error {
 		return err
 	}
 	defer f.Close()
+	if now, err := f.Stat(); err != nil || !now.SameInode(&a.made) {
+		return errors.Join(err, &BrokenError{m.into.Join(partName(m.p.Run)), "something else was put in the place of the archive"})
+	}
 	m.out.Device = f.Uncache(0, 0)
 	sum := sha256.New()
 	_, n, err := archive.Read(ctx, io.TeeReader(f, sum), filepath.Join(m.run.Dir(), "read.mtree"), nil, m.progress())
@@ -357,11 +392,15 @@ func (m *mover) unpack(ctx context.Context) error {
 	if err := m.dropPart(); err != nil {
 		return err
 	}
-	in, err := os.Open(string(m.p.From))
+	in, err := m.openArchive()
 	if err != nil {
 		return err
 	}
 	defer in.Close()
+	limit, vouched, err := m.limitFor(ctx, in)
+	if err != nil {
+		return err
+	}
 	if err := m.begin("unpack", 0, 0); err != nil {
 		return err
 	}
@@ -369,25 +408,35 @@ func (m *mover) unpack(ctx context.Context) error {
 	a := &Archive{File: string(m.p.From)}
 	top, build := "", (*archive.Builder)(nil)
 	err = m.act(ctx, "unpack", pathtext.Path(partName(m.p.Run)), func() error {
-		if err := m.into.Mkdir(partName(m.p.Run), 0o700); err != nil {
-			return err
-		}
-		root, err := m.into.Beneath(partName(m.p.Run))
+		root, err := m.makePart()
 		if err != nil {
 			return err
 		}
 		defer root.Release()
+		if a.made, err = root.Self(); err != nil {
+			return err
+		}
 		build = archive.NewBuilder(root.Retain())
+		build.Limit = limit
 		defer build.Close()
 		sum := sha256.New()
 		var n archive.Count
 		if top, n, err = archive.Read(ctx, io.TeeReader(in, sum), list, build, m.progress()); err != nil {
 			return err
 		}
-		if err := errors.Join(build.Finish(), root.SyncAll()); err != nil {
+		if _, err := io.Copy(sum, in); err != nil { // what is behind its end counts, too
 			return err
 		}
 		a.Count, a.Digest = Count{Files: n.Files, Bytes: n.Bytes}, hex.EncodeToString(sum.Sum(nil))
+		if vouched != "" && a.Digest != vouched {
+			return &archive.DamageError{What: "it was changed while it was read"}
+		}
+		if err := build.Finish(); err != nil {
+			return err
+		}
+		if err := root.SyncAll(); err != nil {
+			return err
+		}
 		if err := m.begin("read back", n.Files, n.Bytes); err != nil {
 			return err
 		}
@@ -403,9 +452,7 @@ func (m *mover) unpack(ctx context.Context) error {
 	if m.p.Final == "" {
 		m.p.Final = pathtext.Path(top)
 	}
-	err = m.act(ctx, "place", m.p.Final, func() error {
-		return errors.Join(m.into.Rename(partName(m.p.Run), m.into, string(m.p.Final)), m.into.Sync())
-	}, nil)
+	err = m.act(ctx, "place", m.p.Final, func() error { return m.placeMade(&a.made) }, nil)
 	if errors.Is(err, os.ErrExist) {
 		return &RefusedError{[]finding.Finding{finding.New(finding.TargetTaken, m.p.Copy(), pathtext.Show(m.p.Copy())+" exists already", subject("", "", "")).Instead("`--as` gives the folder another name")}}
 	}
@@ -417,6 +464,52 @@ func (m *mover) unpack(ctx context.Context) error {
 	}
 	m.out.Archive, m.out.Verified = a, a.Count
 	return m.run.Set(ledger.Done, "", nil)
+}
+
+// makePart makes the directory that an archive is unpacked into: this account's
+// own, which nobody else may enter, without the rights that the directory around
+// it would hand down.
+func (m *mover) makePart() (*handle.Dir, error) {
+	name := partName(m.p.Run)
+	if err := m.into.Mkdir(name, 0o700); err != nil {
+		return nil, err
+	}
+	root, err := m.into.Beneath(name)
+	if err != nil {
+		return nil, err
+	}
+	names, err := root.Names()
+	same := len(names) == 0
+	if err == nil {
+		err = root.DropInherited()
+	}
+	if err == nil && same {
+		same, err = ownerAlike(root)
+	}
+	if err == nil && !same {
+		err = &BrokenError{root.Path(), "another directory was put in the place of the one that this run made"}
+	}
+	if err != nil {
+		root.Release()
+		return nil, err
+	}
+	return root, nil
+}
+
+// ownerAlike reports whether a directory belongs to whom an entry belongs that
+// this account makes in it: to this account, or, where the file system keeps no
+// owners, to whom everything belongs.
+func ownerAlike(d *handle.Dir) (bool, error) {
+	f, err := d.Create(handle.InPrivate, 0o600)
+	if err != nil {
+		return false, err
+	}
+	made, err := f.Stat()
+	if err = errors.Join(err, f.Close(), d.Unlink(handle.InPrivate)); err != nil {
+		return false, err
+	}
+	st, err := d.Self()
+	return st.UID == made.UID, err
 }
 
 // placedAlready reports whether a pack or an unpack that was stopped had come

@@ -65,7 +65,7 @@ func (e *Engine) PlanRestore(ctx context.Context, d *drive.Drive, o RestoreOptio
 	names := map[string]bool{}
 	for _, f := range s.found {
 		r := &Restore{Note: f.note, Target: filepath.Join(f.dir, string(f.note.Target)), Name: f.note.Name}
-		if err := e.planRestore(d, r, o, f, names); err != nil {
+		if err := e.planRestore(ctx, d, r, o, f, names); err != nil {
 			return nil, nil, err
 		}
 		names[r.Name] = true
@@ -167,7 +167,7 @@ func (s *noteSearch) notes(d *handle.Dir, path string) (map[string]bool, error) 
 }
 
 // planRestore finds out what one note means here.
-func (e *Engine) planRestore(d *drive.Drive, r *Restore, o RestoreOptions, f foundNote, names map[string]bool) error {
+func (e *Engine) planRestore(ctx context.Context, d *drive.Drive, r *Restore, o RestoreOptions, f foundNote, names map[string]bool) error {
 	about := subject(r.Name, pathtext.Show(d.Name()), "")
 	r.Account = r.Note.Account
 	if to := o.Accounts[r.Account]; to != "" {
@@ -206,6 +206,9 @@ func (e *Engine) planRestore(d *drive.Drive, r *Restore, o RestoreOptions, f fou
 			f = f.Accepted()
 		}
 		r.find(f)
+	}
+	if err := e.trustNote(ctx, r, d, f.dir, realDir(home), o); err != nil {
+		return err
 	}
 	return e.restorePlan(d, r, o, f.dir, uid, names)
 }

@@ -318,8 +318,11 @@ func (m *mover) withSetting(i int, do func(*SettingChange, *setting.File) error)
 	}
 	defer dir.Release()
 	if dir != nil {
-		// What a write that was stopped left beside it is the run's own.
-		err = ignoreMissing(dir.Unlink(tempName(m.p.Run)))
+		// What a write that was stopped left beside it is the run's own; an older
+		// build left a file.
+		if err = ignoreMissing(dir.Unlink(tempName(m.p.Run))); err == nil {
+			err = m.dropScratch(dir)
+		}
 	}
 	if err == nil {
 		var why string
@@ -373,7 +376,7 @@ func (m *mover) changeSetting(ctx context.Context, i int, c *SettingChange, f *s
 }
 
 func (m *mover) writing() setting.Writing {
-	return setting.Writing{Tmp: tempName(m.p.Run), UID: m.p.UID, GID: m.p.GID}
+	return setting.Writing{Tmp: scratchName(m.p.Run), UID: m.p.UID, GID: m.p.GID}
 }
 
 // settingsBack puts the settings of this run back: byte for byte where nobody

@@ -24,6 +24,7 @@ type File struct {
 	dir    *handle.Dir
 	name   string
 	stat   handle.Stat
+	xattrs []handle.Xattr
 	values RegistryValues // of a value in a registry, which is no file: see known.go; nil of any other
 }
 
@@ -46,6 +47,9 @@ func Read(dir *handle.Dir, name string) (*File, error) {
 		return nil, &fs.PathError{Op: "read", Path: dir.Join(name), Err: errors.New("it is no settings file: no regular file, or too large")}
 	}
 	f.Exists = true
+	if f.xattrs, err = dir.XattrsOf(in, name); err != nil {
+		return nil, err
+	}
 	f.Data, err = io.ReadAll(io.LimitReader(in, Limit+1))
 	return f, err
 }
@@ -76,7 +80,7 @@ func Sum(data []byte) string {
 
 // A Writing says how a settings file is written.
 type Writing struct {
-	Tmp      string       // name of the temporary file beside it, the run's own
+	Tmp      string       // name of a private directory beside it, the run's own, where it is made
 	UID, GID uint32       // who gets a file that did not exist
 	Mtime    *handle.Time // what its time is set to; nil leaves it
 }
@@ -88,18 +92,38 @@ func (f *File) Write(data []byte, w Writing) (err error) {
 	if f.values != nil {
 		return f.writeValue(data)
 	}
-	if err := ignoreMissing(f.dir.Unlink(w.Tmp)); err != nil { // a write that was stopped left it
-		return err
-	}
-	out, err := f.dir.Create(w.Tmp, 0o600)
+	private, err := f.dir.Private(w.Tmp, false)
 	if err != nil {
 		return err
 	}
-	defer func() {
-		if err != nil {
-			err = errors.Join(err, ignoreMissing(f.dir.Unlink(w.Tmp)))
+	defer private.Release()
+	made, err := f.make(private, data, w)
+	if err == nil {
+		err = f.unchanged()
+	}
+	if err == nil {
+		var old *handle.Stat
+		if f.Exists {
+			old = &f.stat
 		}
-	}()
+		err = f.dir.PlaceFrom(private, f.name, &made, old)
+	}
+	if errors.Is(err, handle.ErrReplaced) || !f.Exists && errors.Is(err, fs.ErrExist) {
+		err = ErrRewritten
+	}
+	if err = errors.Join(err, f.dir.DropPrivate(w.Tmp, private)); err != nil {
+		return err
+	}
+	return f.dir.Sync()
+}
+
+// make writes the new file in a directory that nobody else can enter, and
+// describes it through its own descriptor.
+func (f *File) make(private *handle.Dir, data []byte, w Writing) (made handle.Stat, err error) {
+	out, err := private.Create(handle.InPrivate, 0o600)
+	if err != nil {
+		return made, err
+	}
 	_, err = out.Write(data)
 	mode, uid, gid := uint32(0o644), w.UID, w.GID
 	if f.Exists {
@@ -115,7 +139,7 @@ func (f *File) Write(data []byte, w Writing) (err error) {
 		err = out.Chmod(mode)
 	}
 	if err == nil && f.Exists {
-		err = f.attributes(w.Tmp)
+		err = f.attributes(private, out)
 	}
 	if err == nil && w.Mtime != nil {
 		err = out.SetTimes(*w.Mtime, *w.Mtime)
@@ -123,21 +147,10 @@ func (f *File) Write(data []byte, w Writing) (err error) {
 	if err == nil {
 		err = out.Sync()
 	}
-	if err = errors.Join(err, out.Close()); err != nil {
-		return err
+	if err == nil {
+		made, err = out.Stat()
 	}
-	if err = f.unchanged(); err != nil {
-		return err
-	}
-	if f.Exists {
-		err = f.dir.Replace(w.Tmp, f.dir, f.name)
-	} else {
-		err = f.dir.Rename(w.Tmp, f.dir, f.name)
-	}
-	if err != nil {
-		return err
-	}
-	return f.dir.Sync()
+	return made, errors.Join(err, out.Close())
 }
 
 // Remove takes the file away, which did not exist before the run.
@@ -155,17 +168,10 @@ func (f *File) Remove() error {
 	return errors.Join(f.dir.Unlink(f.name), f.dir.Sync())
 }
 
-// attributes gives the new file those of the old one.
-func (f *File) attributes(name string) error {
-	xs, err := f.dir.Xattrs(f.name)
-	if errors.Is(err, fs.ErrNotExist) {
-		return ErrRewritten
-	}
-	if err != nil {
-		return err
-	}
-	for _, x := range xs {
-		if err := f.dir.SetXattr(name, x); err != nil && !errors.Is(err, fs.ErrPermission) {
+// attributes gives the new file those that the old one had when it was read.
+func (f *File) attributes(private *handle.Dir, out *handle.File) error {
+	for _, x := range f.xattrs {
+		if err := private.SetXattrOf(out, handle.InPrivate, x); err != nil && !errors.Is(err, fs.ErrPermission) {
 			return fmt.Errorf("keeping the attribute %s: %w", x.Name, err)
 		}
 	}

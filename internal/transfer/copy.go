@@ -60,15 +60,20 @@ func (c *copier) file(t *task) (*Fact, error) {
 	if err != nil {
 		return nil, err
 	}
-	f := &Fact{Flags: Copied, Source: c.source(&st, t.seen.Xattrs)}
-	seen := c.source(&t.seen.Stat, t.seen.Xattrs)
-	if !seen.Unchanged(&f.Source, false) {
-		// Its attributes were read before it changed: redo it with the next walk.
-		f.Flags |= Again
-	}
 	if !st.IsRegular() {
-		f.Flags = Again
-		return f, nil
+		return &Fact{Flags: Again, Source: c.source(&st, t.seen.Xattrs)}, nil
+	}
+	// The attributes are those of the file that is open, whichever had its name
+	// when the walk read them: nobody's list of rights gets to another's content.
+	xattrs, err := t.node.src.XattrsOf(in, t.name)
+	if err != nil {
+		return nil, err
+	}
+	seen := c.source(&t.seen.Stat, t.seen.Xattrs)
+	t.seen.Xattrs = xattrs
+	f := &Fact{Flags: Copied, Source: c.source(&st, xattrs)}
+	if !seen.Unchanged(&f.Source, false) {
+		f.Flags |= Again // the record has what it was before: redo it with the next walk
 	}
 	if f.Source.recent(t.seen.At, c.TimeStep) {
 		f.Flags |= Recent

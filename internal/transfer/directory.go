@@ -75,9 +75,14 @@ func (p *pass) directory(parent *handle.Dir, e *inventory.Entry, old *Fact) (*ha
 	if err != nil {
 		return nil, err
 	}
-	if old != nil && !p.Allow.Modes {
-		// A directory copied with no right to write in it is opened up again.
-		if err := d.Chmod(0o700); err != nil {
+	if old != nil {
+		// It has its last metadata already. What is made in it inherits nothing, and
+		// where there is no right to write in it, it is opened up again.
+		err = d.DropInherited()
+		if err == nil && !p.Allow.Modes {
+			err = d.Chmod(0o700)
+		}
+		if err != nil {
 			d.Release()
 			return nil, err
 		}
