@@ -97,7 +97,7 @@ func isEvent(kind, label string) func(map[string]any) bool {
 
 // watched has one redirect on a drive that can be pulled.
 func watched(t *testing.T) (n *lab.Nexlin, basalt *lab.Plug, at, folder string) {
-	at = filepath.Join(t.TempDir(), "basalt")
+	at = filepath.Join(t.TempDir(), "<b>basalt")
 	home := t.TempDir()
 	basalt = lab.NewPlug(t, "ext4", "BASALT", 32)
 	basalt.Mount(at)
@@ -224,6 +224,7 @@ func TestWatchNotifies(t *testing.T) {
 	case text := <-shown.told:
 		require.Contains(t, text, "notes is away")
 		require.Contains(t, text, "BASALT is not here")
+		require.Contains(t, text, "/&lt;b&gt;basalt/", "a name is no markup")
 	case <-time.After(5 * time.Second):
 		t.Fatalf("nothing was shown: %s", w.said())
 	}

@@ -212,30 +212,44 @@ func validTop(name string) bool {
 // and counts what is in it. known is false, and nothing but the beginning is
 // read, if it is of another kind. The error is a *DamageError.
 func Content(ctx context.Context, r io.Reader) (n Count, known bool, err error) {
+	buf := make([]byte, chunk)
+	known, err = eachEntry(ctx, r, func(h *tar.Header, content io.Reader) error {
+		k, err := copyWith(ctx, io.Discard, content, buf)
+		if err == nil && h.Typeflag == tar.TypeReg {
+			n.Files, n.Bytes = n.Files+1, n.Bytes+k
+		}
+		return err
+	})
+	return n, known, err
+}
+
+// eachEntry calls f for every entry of a tar archive, in its order, and reads the
+// archive to its end; see [Content].
+func eachEntry(ctx context.Context, r io.Reader, f func(h *tar.Header, content io.Reader) error) (known bool, err error) {
 	b := bufio.NewReaderSize(r, 64<<10)
 	head, err := b.Peek(512)
 	if err != nil && !errors.Is(err, io.EOF) {
-		return n, false, err
+		return false, err
 	}
 	in := io.Reader(b)
 	switch {
 	case bytes.HasPrefix(head, []byte{0x28, 0xb5, 0x2f, 0xfd}):
 		z, err := zstd.NewReader(b, zstd.WithDecoderMaxWindow(maxWindow))
 		if err != nil {
-			return n, true, damaged(err)
+			return true, damaged(err)
 		}
 		defer z.Close()
 		in = z
 	case bytes.HasPrefix(head, []byte{0x1f, 0x8b}):
 		z, err := gzip.NewReader(b)
 		if err != nil {
-			return n, true, damaged(err)
+			return true, damaged(err)
 		}
 		in = z
 	case len(head) >= 262 && string(head[257:262]) == "ustar":
 	default:
 		_, err := copyWith(ctx, io.Discard, b, make([]byte, chunk))
-		return n, false, err
+		return false, err
 	}
 	t := tar.NewReader(in)
 	buf := make([]byte, chunk)
@@ -245,19 +259,23 @@ func Content(ctx context.Context, r io.Reader) (n Count, known bool, err error) 
 			break
 		}
 		if err != nil {
-			return n, true, damaged(err)
+			return true, damaged(err)
 		}
-		k, err := copyWith(ctx, io.Discard, t, buf)
-		if err != nil {
-			return n, true, damaged(err)
-		}
-		if h.Typeflag == tar.TypeReg {
-			n.Files, n.Bytes = n.Files+1, n.Bytes+k
+		var own *indexError
+		var damage *DamageError
+		switch err := f(h, t); {
+		case err == nil:
+		case ctx.Err() != nil:
+			return true, ctx.Err()
+		case errors.As(err, &own), errors.As(err, &damage):
+			return true, err
+		default:
+			return true, damaged(err)
 		}
 	}
 	if _, err := copyWith(ctx, io.Discard, in, buf); err != nil {
-		return n, true, damaged(err)
+		return true, damaged(err)
 	}
 	_, err = copyWith(ctx, io.Discard, b, buf)
-	return n, true, err
+	return true, err
 }

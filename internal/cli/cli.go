@@ -213,6 +213,9 @@ func (a *app) terminal() bool {
 	return term.IsTerminal(int(a.in.Fd())) && term.IsTerminal(int(a.rawErr.Fd()))
 }
 
+// outIsTerminal reports whether somebody looks at the output as it is.
+func (a *app) outIsTerminal() bool { return term.IsTerminal(int(a.rawOut.Fd())) }
+
 func (a *app) cwd() (string, error) {
 	d, err := os.Getwd()
 	if err != nil {

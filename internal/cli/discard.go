@@ -32,7 +32,7 @@ func (a *app) discardCmd() *cobra.Command {
 		}),
 	}
 	c.Flags().BoolVar(&onlyEqual, "only-equal", false, "delete only what is proven equal, keep the rest held")
-	c.Flags().StringArrayVar(&accept, "accept", nil, "go on past the finding with this `CODE`: changed-since, gone-at-target, metadata-differs")
+	c.Flags().StringArrayVar(&accept, "accept", nil, "go on past the finding with this `CODE`: changed-since, gone-at-target, never-copied, metadata-differs")
 	a.previewFlag(c, &preview)
 	return c
 }

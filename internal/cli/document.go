@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"cmp"
 	"encoding/json"
 	"time"
@@ -28,10 +29,21 @@ func (a *app) emit(d doc) error {
 	a.docDone = true
 	d["nexlin"] = 1
 	d["command"] = a.command
-	enc := json.NewEncoder(a.rawOut)
+	return a.writeJSON(d, "  ")
+}
+
+// writeJSON prints a document, one on a line without an indent. Names in it are
+// hostile text, and somebody may look at it on a terminal.
+func (a *app) writeJSON(d doc, indent string) error {
+	var b bytes.Buffer
+	enc := json.NewEncoder(&b)
 	enc.SetEscapeHTML(false)
-	enc.SetIndent("", "  ")
-	return enc.Encode(d)
+	enc.SetIndent("", indent)
+	if err := enc.Encode(d); err != nil {
+		return err
+	}
+	_, err := a.rawOut.Write(pathtext.EscapeJSON(b.Bytes()))
+	return err
 }
 
 type findingDoc struct {

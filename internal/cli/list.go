@@ -231,6 +231,9 @@ func (a *app) printManifest(e *redirect.Engine, r ledger.Redirect, format string
 		if strings.ContainsAny(path, "\\\n\r") {
 			name, mark = strings.NewReplacer("\\", `\\`, "\n", `\n`, "\r", `\r`).Replace(path), `\`
 		}
+		if a.outIsTerminal() { // what is read by a program has the bytes as they are
+			name = pathtext.Show(name)
+		}
 		_, err := fmt.Fprintf(a.rawOut, "%s%s  %s\n", mark, hex.EncodeToString(digest[:]), name)
 		return err
 	})

@@ -141,7 +141,12 @@ func (a *app) showMoved(o *redirect.Outcome) {
 		return
 	}
 	a.print("%s the original is held as %s", caution.Render("nothing is freed yet:"), a.path(p.HeldPath()))
-	a.print("  frees %s on %s:   nexlin discard-original %s", size(p.FreesLater), pathtext.Show(p.FromNow.Name()), name)
+	discard := "nexlin discard-original " + name
+	if p.Bare {
+		a.print("  it was not copied: it is the only copy of what is in it")
+		discard += " --accept never-copied"
+	}
+	a.print("  frees %s on %s:   %s", size(p.FreesLater), pathtext.Show(p.FromNow.Name()), discard)
 	a.print("  brings the data back:   nexlin bring-back %s", name)
 	a.print("  takes this move back:   nexlin undo %s", o.Run)
 }

@@ -1,13 +1,14 @@
 package cli
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
+	"html"
 	"io/fs"
 	"net"
 	"net/http"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"github.com/godbus/dbus/v5"
@@ -183,21 +184,35 @@ func eventDoc(ev health.Event) doc {
 
 // jsonLine prints one document on one line.
 func (a *app) jsonLine(d doc) {
-	enc := json.NewEncoder(a.rawOut)
-	enc.SetEscapeHTML(false)
-	_ = enc.Encode(d) // an output that is closed is the reader's choice
+	_ = a.writeJSON(d, "") // an output that is closed is the reader's choice
 	a.docDone = true
 }
 
 // A desktop shows notifications, by the Desktop Notifications Specification.
-type desktop struct{ conn *dbus.Conn }
+type desktop struct {
+	conn   *dbus.Conn
+	markup bool // it takes the text of a notification for markup
+}
 
 func newDesktop() (*desktop, error) {
 	conn, err := dbus.ConnectSessionBus()
 	if err != nil {
 		return nil, err
 	}
-	return &desktop{conn}, nil
+	d := &desktop{conn: conn}
+	var can []string
+	if notifications(conn).Call(notify+"GetCapabilities", 0).Store(&can) == nil {
+		d.markup = slices.Contains(can, "body-markup")
+	} else {
+		d.markup = true // one that does not say may take it for that
+	}
+	return d, nil
+}
+
+const notify = "org.freedesktop.Notifications."
+
+func notifications(conn *dbus.Conn) dbus.BusObject {
+	return conn.Object("org.freedesktop.Notifications", "/org/freedesktop/Notifications")
 }
 
 // tell shows what a person should know: a redirect that changed its state.
@@ -212,7 +227,10 @@ func (d *desktop) tell(a *app, ev health.Event) {
 			break
 		}
 	}
-	call := d.conn.Object("org.freedesktop.Notifications", "/org/freedesktop/Notifications").Call("org.freedesktop.Notifications.Notify", 0,
+	if d.markup {
+		body = html.EscapeString(body)
+	}
+	call := notifications(d.conn).Call(notify+"Notify", 0,
 		"nexlin", uint32(0), "drive-harddisk", title, body, []string{}, map[string]dbus.Variant{}, int32(-1))
 	if call.Err != nil {
 		a.note("the desktop can't be told: %v", call.Err)

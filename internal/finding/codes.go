@@ -101,6 +101,7 @@ const (
 	ChangedSince Code = "changed-since"
 	ChangedQuiet Code = "changed-quietly"
 	GoneAtTarget Code = "gone-at-target"
+	NeverCopied  Code = "never-copied"
 	Rot          Code = "rot"
 	Stranger     Code = "foreign-entry"
 	HeldInUse    Code = "held-in-use"
@@ -255,6 +256,7 @@ var list = []Kind{
 	{OlderAside, Info, "A merge replaced entries of the target; they were set aside on the drive.", "they are yours to look at and to delete", false},
 	{GapFilled, Warning, "Something was made at the link path between the two renames of the switch; it was set aside, not deleted.", "look at it, and put what you need of it into the folder", false},
 	{CopyDiffers, Blocker, "The copy is not what the original is, so it is not taken in.", "make the two equal, and try again; nothing was changed", false},
+	{NeverCopied, Warning, "The move began with an empty target: what is held was never copied, and is the only copy.", "if you do not need it any more: `--accept never-copied`", true},
 	{HeldChanged, Blocker, "The held original is not as it was held: something of it is gone, or was changed.", "`nexlin bring-back NAME` brings the data back as it is now at the target", false},
 	{MetaDiffers, Blocker, "The copy has other permissions, owners, attributes, hard links or, where they are asked for, times than the original.", "if that is all right: `--accept metadata-differs`", true},
 	{MoreInCopy, Info, "The copy has entries that the original has not, as it has when people work there.", "nothing needs doing", false},

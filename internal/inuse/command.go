@@ -67,7 +67,7 @@ func (c Command) Run(ctx context.Context) (string, error) {
 	cmd.WaitDelay = time.Second
 	c.apart(cmd)
 	err := cmd.Run()
-	text := strings.TrimSpace(out.String())
+	text := strings.TrimSpace(out.kept.String())
 	switch {
 	case ctx.Err() != nil:
 		return fail(text, ctx.Err())
@@ -82,11 +82,12 @@ func (c Command) Run(ctx context.Context) (string, error) {
 }
 
 // limitedWriter keeps the first bytes and counts the rest as read.
-type limitedWriter struct{ bytes.Buffer }
+// The buffer is not embedded: io.Copy would find its ReadFrom, which has no limit.
+type limitedWriter struct{ kept bytes.Buffer }
 
 func (w *limitedWriter) Write(b []byte) (int, error) {
-	if room := outputLimit - w.Len(); room > 0 {
-		w.Buffer.Write(b[:min(len(b), room)]) // a Buffer takes everything
+	if room := outputLimit - w.kept.Len(); room > 0 {
+		w.kept.Write(b[:min(len(b), room)]) // a Buffer takes everything
 	}
 	return len(b), nil
 }

@@ -5,6 +5,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -28,6 +29,14 @@ func TestCommand(t *testing.T) {
 	_, err = run(100*time.Millisecond, "sh", "-c", "sleep 30 & sleep 30")
 	require.ErrorIs(t, err, ErrTooLong)
 	require.Less(t, time.Since(began), 10*time.Second, "what it started is ended, too")
+	out, err = run(time.Minute, "sh", "-c", "head -c 3000000 /dev/zero | tr '\\0' x")
+	require.NoError(t, err)
+	require.Len(t, out, outputLimit)
+	out, err = run(time.Minute, "sh", "-c", "cut -d' ' -f6 /proc/$$/stat; echo $$; (exec 3<>/dev/tty) 2>/dev/null && echo a terminal || :")
+	require.NoError(t, err)
+	require.Regexp(t, `^\d+\n\d+$`, out)
+	require.Equal(t, strings.Fields(out)[0], strings.Fields(out)[1], "it leads a session of its own")
+	require.NotContains(t, out, "a terminal")
 	out, err = run(time.Minute, "printf", "%s", "; rm -rf $HOME `id`")
 	require.NoError(t, err)
 	require.Equal(t, "; rm -rf $HOME `id`", out, "there is no shell")

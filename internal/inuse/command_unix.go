@@ -10,10 +10,11 @@ import (
 
 const rootDir = "/"
 
-// apart has the program run in a group of its own, so that a signal to Nexlin
-// is not one to it, and as its account; it is killed with what it started.
+// apart has the program run in a session of its own, so that it has no terminal
+// to type into and a signal to Nexlin is not one to it, and as its account; it is
+// killed with what it started.
 func (c Command) apart(cmd *exec.Cmd) {
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
 	if os.Geteuid() == 0 && c.UID != 0 {
 		cmd.SysProcAttr.Credential = &syscall.Credential{Uid: c.UID, Gid: c.GID}
 	}

@@ -7,11 +7,13 @@
 package pathtext
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"strings"
 	"unicode"
+	"unicode/utf16"
 	"unicode/utf8"
 )
 
@@ -72,6 +74,30 @@ func Show(s string) string {
 		i += n
 	}
 	return b.String()
+}
+
+// EscapeJSON writes the characters of a JSON text that a terminal acts on or does
+// not show as \u escapes: the text means the same, and can be looked at. Those
+// below the space are escaped in JSON already.
+func EscapeJSON(b []byte) []byte {
+	if !bytes.ContainsFunc(b, func(r rune) bool { return r >= 0x7f && hidden(r) }) {
+		return b
+	}
+	var out []byte
+	for len(b) > 0 {
+		r, n := utf8.DecodeRune(b)
+		switch {
+		case r < 0x7f || !hidden(r):
+			out = append(out, b[:n]...)
+		case r > 0xffff:
+			hi, lo := utf16.EncodeRune(r)
+			out = fmt.Appendf(out, `\u%04x\u%04x`, hi, lo)
+		default:
+			out = fmt.Appendf(out, `\u%04x`, r)
+		}
+		b = b[n:]
+	}
+	return out
 }
 
 func plain(s string) bool {

@@ -36,6 +36,25 @@ func FuzzShow(f *testing.F) {
 	})
 }
 
+// What JSON means does not change, and nothing in it acts on a terminal.
+func FuzzEscapeJSON(f *testing.F) {
+	f.Add("a\u202egpj \u009b31m \x7f \U000e0041 plain")
+	f.Fuzz(func(t *testing.T, s string) {
+		b, err := json.MarshalIndent(map[string]string{s: s}, "", " ")
+		require.NoError(t, err)
+		out := EscapeJSON(b)
+		var want, got map[string]string
+		require.NoError(t, json.Unmarshal(b, &want))
+		require.NoError(t, json.Unmarshal(out, &got))
+		require.Equal(t, want, got)
+		for _, r := range string(out) {
+			if r != '\n' && (unicode.IsControl(r) || unicode.Is(unicode.Cf, r)) {
+				t.Fatalf("%q lets %U through", s, r)
+			}
+		}
+	})
+}
+
 func FuzzPathJSON(f *testing.F) {
 	f.Add("a\xffb")
 	f.Add("�")

@@ -86,7 +86,7 @@ func (m *mover) backward(ctx context.Context) error {
 // it is somebody's work in the wrong place.
 func (m *mover) heldUnchanged(ctx context.Context) error {
 	if m.p.Bare {
-		return nil // nothing of it was recorded; it is as people left it
+		return m.neverCopiedUnchanged(ctx)
 	}
 	live, err := m.into.Beneath(string(m.p.Final))
 	if err != nil {
@@ -104,6 +104,19 @@ func (m *mover) heldUnchanged(ctx context.Context) error {
 	if len(bad) == 0 {
 		return nil
 	}
+	return m.heldRefused(bad, what)
+}
+
+// neverCopiedUnchanged is [mover.heldUnchanged] for what was never copied.
+func (m *mover) neverCopiedUnchanged(ctx context.Context) error {
+	since, err := m.sinceNeverCopied(ctx, m.p.Run, m.from, m.p.FromFuse)
+	if err != nil || since == nil || since.nGone == 0 {
+		return err // what was written there since comes back with it
+	}
+	return m.heldRefused(since.gone, "is gone from")
+}
+
+func (m *mover) heldRefused(bad []string, what string) error {
 	held := m.p.HeldPath()
 	f := finding.New(finding.HeldChanged, filepath.Join(held, bad[0]), fmt.Sprintf("%s %s the held original at %s: the folder would not come back as it was", pathtext.Show(bad[0]), what, pathtext.Show(held)), subject(m.p.Name, "", m.p.Run))
 	switch {

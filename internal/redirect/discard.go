@@ -4,12 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 
-	"nexlin/internal/archive"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inuse"
@@ -152,7 +149,7 @@ func (e *Engine) judgeHeld(ctx context.Context, d *DiscardPlan, h ledger.Held, l
 	}
 	v.Live = d.Live
 	if plan.Bare && !h.Copy {
-		return d.onlyHeld(ctx, v, held)
+		return e.neverCopied(ctx, d, v, held)
 	}
 	if half := plan.halfOf(h); half != nil {
 		defer half.Release()
@@ -197,45 +194,13 @@ func (e *Engine) judgeArchive(ctx context.Context, d *DiscardPlan, v *Verdict) e
 	carried := slices.ContainsFunc(acts, func(a ledger.Act) bool {
 		return !a.Done.IsZero() && (strings.HasPrefix(a.Name, "carry-in") || strings.HasPrefix(a.Name, "carry-back"))
 	})
-	f, err := os.Open(h.Path)
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	_, _, err = archive.Content(ctx, f)
-	var damage *archive.DamageError
-	switch {
-	case !carried:
+	if !carried {
 		d.Findings = append(d.Findings, finding.New(finding.LedgerBroken, h.Path, "the archive was never carried in", subject(d.Redirect.Name, "", "")))
-	case errors.As(err, &damage):
-		d.Findings = append(d.Findings, finding.New(finding.LedgerBroken, h.Path, damage.Error(), subject(d.Redirect.Name, "", "")))
-	case err != nil:
+	} else if err := e.archiveProven(ctx, d, v, acts); err != nil {
 		return err
 	}
 	v.file, v.Frees, v.Proven = true, h.Bytes, 1
 	return nil
-}
-
-// onlyHeld is the verdict on what was held without being copied: all of it is
-// the last copy, and goes only if a person accepts that.
-func (d *DiscardPlan) onlyHeld(ctx context.Context, v *Verdict, held *handle.Dir) error {
-	l := &listing{}
-	err := inventory.Walk(ctx, held, visiting(func(e *inventory.Entry) error {
-		if l.frees += e.Stat.Allocated; e.Stat.IsDir() {
-			return nil
-		}
-		if l.count++; len(l.paths) < firstListed {
-			l.paths = append(l.paths, filepath.Join(v.Held.Path, e.Path))
-		}
-		return nil
-	}))
-	v.bare, v.cases = true, map[finding.Code]*listing{finding.GoneAtTarget: l}
-	if l.count == 0 {
-		v.cases, v.Frees = nil, l.frees
-		return err
-	}
-	d.cases(v)
-	return err
 }
 
 // visiting is a visitor of every entry.
@@ -272,6 +237,7 @@ func (d *DiscardPlan) cases(v *Verdict) {
 		{finding.ChangedSince, "changed since the switch at %s; the held original has the old content"},
 		{finding.ChangedQuiet, "changed at %s under the same modification time"},
 		{finding.GoneAtTarget, "no longer at %s; the held original is the last copy"},
+		{finding.NeverCopied, "never copied: %s began empty, and the held original is the only copy"},
 		{finding.MetaDiffers, "at %s with other permissions, owners, attributes or hard links than in the held original"},
 	}
 	for _, s := range says {

@@ -319,9 +319,9 @@ func (m *mover) erase(ctx context.Context, d *DiscardPlan, v *Verdict) error {
 }
 
 // eraseWhole deletes what was held without being copied, once a person has
-// accepted that it is the last copy.
+// accepted that it is the only copy.
 func (m *mover) eraseWhole(ctx context.Context, d *DiscardPlan, v *Verdict, parent *handle.Dir) error {
-	if v.cases != nil && !d.accepted[finding.GoneAtTarget] {
+	if v.cases != nil && !d.accepted[finding.NeverCopied] {
 		v.left = true // --only-equal: nothing of it is proven
 		return nil
 	}

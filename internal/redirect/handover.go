@@ -365,7 +365,7 @@ func (m *mover) carry(ctx context.Context, way, from, to string) error {
 		return err
 	}
 	if s != nil && s.Place == to {
-		return nil
+		return m.carriedBefore(ctx, way, to)
 	}
 	if s != nil && s.Place != from {
 		return &BrokenError{s.Place, "the engine has the store there, and not where the run left it"}
@@ -374,13 +374,16 @@ func (m *mover) carry(ctx context.Context, way, from, to string) error {
 		if s.State != sp.Resting {
 			return fmt.Errorf("%s is %s, and must be %s", pathtext.Show(s.Name), pathtext.Show(s.State), sp.Resting)
 		}
-		if err := m.carryOut(ctx, way, from); err != nil {
+		if err := m.carryOutWhole(ctx, way, from); err != nil {
 			return err
 		}
-		if err := m.begin("sign off", 0, 0); err != nil {
+		if s, err = m.store(ctx); err != nil {
 			return err
 		}
-		err := m.act(ctx, "sign-off"+way, sp.Store, func() error { return m.engineStep(ctx, sp.SignOff, way, to) }, nil)
+		if s == nil || s.Place != from || s.State != sp.Resting {
+			return fmt.Errorf("%s is not at rest any more: something uses it", pathtext.Show(sp.Store))
+		}
+		err = m.act(ctx, "sign-off"+way, sp.Store, func() error { return m.engineStep(ctx, sp.SignOff, way, to) }, nil)
 		if err != nil {
 			return err
 		}
@@ -398,7 +401,12 @@ func (m *mover) carry(ctx context.Context, way, from, to string) error {
 	if err == nil || ctx.Err() != nil || injected(err) {
 		return err
 	}
-	// The engine does not take it there: it goes back where it was.
+	// The engine does not take it there, or not whole: it goes back where it was.
+	if other := (*CarriedError)(nil); errors.As(err, &other) {
+		if e := m.act(ctx, "sign-off-again"+way, sp.Store, func() error { return m.engineStep(ctx, sp.SignOff, way, to) }, nil); e != nil {
+			return errors.Join(err, e)
+		}
+	}
 	again := m.act(ctx, "carry-back"+way, sp.Store, func() error { return m.carryIn(ctx, way, from) }, nil)
 	if again != nil {
 		return errors.Join(err, again)
@@ -598,7 +606,10 @@ func (m *mover) carryIn(ctx context.Context, way, place string) error {
 	if err == nil && (s == nil || s.Place != place) {
 		err = fmt.Errorf("the engine does not list %s at %s after it was carried in", pathtext.Show(m.p.Store.Store), pathtext.Show(place))
 	}
-	return err
+	if err != nil {
+		return err
+	}
+	return m.carriedWhole(ctx, way, place)
 }
 
 // storeFacts reads the facts before the store is touched, once in a run.

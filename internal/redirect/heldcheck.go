@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"path/filepath"
 
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
@@ -19,6 +20,18 @@ func sideOf(h ledger.Held) transfer.Side {
 		return transfer.Copy
 	}
 	return transfer.Source
+}
+
+// checkNeverCopied tells of what was written to a held original that was never
+// copied.
+func (e *Engine) checkNeverCopied(ctx context.Context, h ledger.Held, held *handle.Dir) ([]finding.Finding, error) {
+	since, err := e.sinceNeverCopied(ctx, h.Run, held, h.Ino == 0)
+	if err != nil || since == nil || since.nWritten == 0 {
+		return nil, err
+	}
+	return []finding.Finding{finding.New(finding.LateWrite, filepath.Join(h.Path, since.written[0]),
+		fmt.Sprintf("%s written to the held original after the switch, and is nowhere else", entriesWere(since.nWritten)), subject(h.Redirect, h.Drive.Label, "")).
+		Instead("a program still has the old folder open, or knows it by its held name: copy what is needed to the folder in use").Listing(since.nWritten, under(h.Path, since.written))}, nil
 }
 
 // CheckHeld holds a held original against its snapshot and changes nothing.
@@ -48,7 +61,7 @@ func (e *Engine) CheckHeld(ctx context.Context, h ledger.Held, live string) ([]f
 	}
 	defer held.Release()
 	if p, err := e.planOfRun(h.Run); err == nil && p.Bare && !h.Copy {
-		return nil, nil // it was not copied: there is nothing to hold it against
+		return e.checkNeverCopied(ctx, h, held)
 	}
 	spool, err := e.spoolOf(h.Run)
 	if err != nil {

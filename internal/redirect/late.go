@@ -236,7 +236,7 @@ func (m *mover) late(ctx context.Context) error {
 		return err
 	}
 	if m.p.Bare {
-		return nil // what is held was not copied, so nothing of it is late
+		return m.recordNeverCopied(ctx) // it was not copied, so nothing of it is late
 	}
 	target, err := m.into.Beneath(string(m.p.Final))
 	if err != nil {
