@@ -126,7 +126,10 @@ type Maker struct {
 func RecordIn(d *handle.Dir, by Maker) (*handle.Dir, error) {
 	rec, err := d.MkdirFor(RecordDir, 0o755, by.Owner, by.Group, by.Scratch, by.Plain)
 	if err == nil {
-		if err = errors.Join(rec.Sync(), d.Sync()); err != nil {
+		if err = rec.Sync(); err == nil {
+			err = d.Sync()
+		}
+		if err != nil {
 			rec.Release()
 		}
 		return rec, err

@@ -93,10 +93,26 @@ func (d *Dir) placeFrom(p *Dir, name string, old *Stat) error {
 		err = d.err("rename", name, ErrReplaced)
 	}
 	if err != nil {
-		return errors.Join(err, p.Exchange(InPrivate, d, name)) // the clean-up of a failure
+		if back := p.Exchange(InPrivate, d, name); back != nil {
+			err = errors.Join(err, back, p.keep())
+		}
 	}
-	return nil
+	return err
 }
+
+// BackFromPrivate gives an entry that was taken into the private directory d its
+// name in to again. If that can't be done it is kept: [Dir.DropPrivate] fails then.
+func (d *Dir) BackFromPrivate(to *Dir, name string) error {
+	err := d.Rename(InPrivate, to, name)
+	if err != nil {
+		err = errors.Join(err, d.keep())
+	}
+	return err
+}
+
+// keep gives what is in a private directory, and is somebody else's, a name under
+// which it is not removed.
+func (d *Dir) keep() error { return d.Rename(InPrivate, d, "kept") }
 
 // MkdirFor makes the directory called name, which must not exist, for
 // another account, and opens it: made and given away inside a private
@@ -146,7 +162,13 @@ func (d *Dir) directoryFor(mode, owner, group uint32) (*Dir, error) {
 	}
 	made, err := d.Beneath(InPrivate)
 	if err == nil {
-		err = errors.Join(made.Chmod(mode), made.Chown(owner, group), made.Sync())
+		err = made.Chmod(mode)
+	}
+	if err == nil {
+		err = made.Chown(owner, group)
+	}
+	if err == nil {
+		err = made.Sync()
 	}
 	if err != nil && made != nil {
 		made.Release()

@@ -65,7 +65,9 @@ func Look(e *redirect.Engine, r ledger.Redirect) (*Report, error) {
 	}
 	if r.State == ledger.Ended {
 		out.Present = true
-	} else if err := errors.Join(out.drive(e), out.link(e)); err != nil {
+	} else if err := out.drive(e); err != nil {
+		return nil, err
+	} else if err := out.link(e); err != nil {
 		return nil, err
 	}
 	return out, out.stopped(e)

@@ -2,7 +2,6 @@ package health
 
 import (
 	"context"
-	"errors"
 	"slices"
 	"time"
 
@@ -86,7 +85,10 @@ func (w *Watcher) look(ctx context.Context, all bool) error {
 	if err := w.Engine.Drives.Reload(); err != nil {
 		return nil // the stand-in file is being written; the next look sees it whole
 	}
-	if err := errors.Join(w.lookAtDrives(), w.Engine.Ledger.Again()); err != nil {
+	if err := w.lookAtDrives(); err != nil {
+		return err
+	}
+	if err := w.Engine.Ledger.Again(); err != nil {
 		return err
 	}
 	rows, err := w.Engine.Ledger.Redirects(false)

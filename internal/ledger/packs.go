@@ -41,7 +41,7 @@ func (l *Ledger) PacksOf(r Redirect) ([]Pack, error) {
 	if l.db == nil {
 		return nil, nil
 	}
-	rows, err := l.db.Query("SELECT run, redirect, folder, file, bytes, files, digest, made FROM packs WHERE redirect = ? OR folder = ? ORDER BY made DESC", r.Name, []byte(r.Link))
+	rows, err := l.db.Query("SELECT run, redirect, folder, file, bytes, files, digest, made FROM packs WHERE redirect = ? OR folder = ? ORDER BY rowid DESC", r.Name, []byte(r.Link))
 	return collect(rows, err, func(s scanner) (p Pack, err error) {
 		var folder, file []byte
 		var made string

@@ -68,7 +68,7 @@ func (l *Ledger) Runs() ([]RunRow, error) {
 	if l.db == nil {
 		return nil, nil
 	}
-	rows, err := l.db.Query("SELECT " + runColumns + " FROM runs ORDER BY started DESC, id DESC")
+	rows, err := l.db.Query("SELECT " + runColumns + " FROM runs ORDER BY rowid DESC") // the order of rows: a clock may jump
 	out, err := collect(rows, err, l.scanRun)
 	for i := range out {
 		l.settle(&out[i])
@@ -81,7 +81,7 @@ func (l *Ledger) Unfinished() ([]RunRow, error) {
 	if l.db == nil {
 		return nil, nil
 	}
-	rows, err := l.db.Query("SELECT "+runColumns+" FROM runs WHERE state IN (?, ?) ORDER BY started DESC, id DESC", Going, Stopped)
+	rows, err := l.db.Query("SELECT "+runColumns+" FROM runs WHERE state IN (?, ?) ORDER BY rowid DESC", Going, Stopped)
 	all, err := collect(rows, err, l.scanRun)
 	var out []RunRow
 	for i := range all {

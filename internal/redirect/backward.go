@@ -56,7 +56,7 @@ func (m *mover) backward(ctx context.Context) error {
 			return err
 		}
 	}
-	if err := errors.Join(m.dropTempLink(), m.dropScratch(m.linkIn), m.dropScratch(m.heldIn)); err != nil {
+	if err := m.dropOwn(m.linkIn, m.heldIn); err != nil {
 		return err
 	}
 	setAside, err = m.setAside(ctx, at)
@@ -187,7 +187,7 @@ func (m *mover) unhold() error {
 func (m *mover) linkAgain(ctx context.Context) error {
 	part := partName(m.p.Run)
 	if m.unlinked() {
-		return errors.Join(m.linkIn.Rename(m.base(), m.into, part), m.linkIn.Sync())
+		return flushed(m.linkIn.Rename(m.base(), m.into, part), m.linkIn)
 	}
 	if m.p.Gap {
 		return m.linkInPlace(ctx, m.into, part)
@@ -220,6 +220,9 @@ func (m *mover) setAside(ctx context.Context, at position) (string, error) {
 	}
 	for _, name := range []string{string(m.p.Final), partName(m.p.Run)} {
 		st, err := m.into.Stat(name)
+		if err != nil && !missing(err) {
+			return "", err
+		}
 		if err != nil || !isDir(&st, d.Ino) || at == before && !wasLive {
 			continue
 		}
@@ -238,10 +241,11 @@ func (m *mover) setAside(ctx context.Context, at position) (string, error) {
 			return m.into.Sync()
 		}, nil)
 	}
-	if st, err := m.into.Stat(m.copyAside()); err == nil && isDir(&st, d.Ino) {
+	st, err := m.into.Stat(m.copyAside())
+	if err == nil && isDir(&st, d.Ino) {
 		return aside, nil
 	}
-	return "", nil
+	return "", ignoreMissing(err)
 }
 
 // copyAside is what the copy is called once it is set aside.
@@ -271,7 +275,7 @@ func (m *mover) removePart(ctx context.Context) error {
 	if m.p.Kind == KindBringBack {
 		return m.into.Sync()
 	}
-	return errors.Join(m.emptyAgain(), m.forget())
+	return inOrder(m.emptyAgain, m.forget)
 }
 
 // emptyAgain puts back the empty directory that stood at the target.
@@ -289,7 +293,24 @@ func (m *mover) emptyAgain() error {
 		return err
 	}
 	defer d.Release()
-	return ignorePermission(errors.Join(d.Chmod(a.Mode), d.SetTimes(a.Mtime, a.Mtime)))
+	if err := ignorePermission(d.Chmod(a.Mode)); err != nil {
+		return err
+	}
+	return ignorePermission(d.SetTimes(a.Mtime, a.Mtime))
+}
+
+// dropOwn removes what the run made for itself beside the link and in the
+// directories: its temporary link, and what giving something away left.
+func (m *mover) dropOwn(dirs ...*handle.Dir) error {
+	if err := m.dropTempLink(); err != nil {
+		return err
+	}
+	for _, d := range dirs {
+		if err := m.dropScratch(d); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // dropScratch removes what giving a directory away left in dir.

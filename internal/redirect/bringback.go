@@ -282,7 +282,7 @@ func (m *mover) attach(ctx context.Context) error {
 	}
 	if !ours && !m.p.Linkless() {
 		err = m.act(ctx, "link", m.p.LinkText, func() error {
-			return errors.Join(link.MakeFor(parent, m.base(), string(m.p.LinkText), m.owner()), parent.Sync())
+			return flushed(link.MakeFor(parent, m.base(), string(m.p.LinkText), m.owner()), parent)
 		}, nil)
 		if errors.Is(err, syscall.EEXIST) {
 			return &RefusedError{[]finding.Finding{finding.New(finding.OldPlaceTaken, string(m.p.Link),

@@ -172,7 +172,10 @@ func (e *Engine) CheckDeep(ctx context.Context, r ledger.Redirect, o DeepOptions
 			from: state.Next, pace: pacer(o.Rate), mark: func(next int64) error {
 				v.keep(state)
 				state.Next = next
-				return errors.Join(e.keepDeep(r.Name, state), step(ctx, "read-on"))
+				if err := e.keepDeep(r.Name, state); err != nil {
+					return err
+				}
+				return step(ctx, "read-on")
 			},
 		})
 	}

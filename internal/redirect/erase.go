@@ -291,7 +291,7 @@ func (m *mover) erase(ctx context.Context, d *DiscardPlan, v *Verdict) error {
 	}
 	return m.act(ctx, "erase", pathtext.Path(h.Path), func() error {
 		if v.file {
-			return errors.Join(ignoreMissing(parent.Unlink(filepath.Base(h.Path))), parent.Sync())
+			return flushed(ignoreMissing(parent.Unlink(filepath.Base(h.Path))), parent)
 		}
 		if v.bare {
 			return m.eraseWhole(ctx, d, v, parent)
@@ -336,7 +336,7 @@ func (m *mover) eraseWhole(ctx context.Context, d *DiscardPlan, v *Verdict, pare
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	return errors.Join(archive.Remove(parent, base), parent.Sync())
+	return flushed(archive.Remove(parent, base), parent)
 }
 
 // spaceOf notes the room of the drives that hold something.

@@ -50,11 +50,18 @@ func (m *mover) exchange(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if at, err := m.whereMove(); err != nil || at != switched {
-		return errors.Join(&BrokenError{string(m.p.Link), "the exchange met another folder than the one inspected, and was taken back"},
-			err, m.exchangeAgain(context.WithoutCancel(ctx)))
+	at, err := m.whereMove()
+	var broken *BrokenError
+	switch {
+	case err == nil && at == switched:
+		return nil
+	case err != nil && !errors.As(err, &broken):
+		return err // the look has failed, which says nothing: the next one decides
 	}
-	return nil
+	if back := m.exchangeAgain(context.WithoutCancel(ctx)); back != nil {
+		return fmt.Errorf("%w; and the exchange could not be taken back: %w", &BrokenError{string(m.p.Link), "the exchange met another folder than the one inspected"}, back)
+	}
+	return &BrokenError{string(m.p.Link), "the exchange met another folder than the one inspected, and was taken back"}
 }
 
 // backFromGap takes a switch back that was stopped between its two renames.
@@ -87,11 +94,11 @@ func (m *mover) linkInPlace(ctx context.Context, to *handle.Dir, away string) er
 		if err := m.rename(m.linkIn, m.base(), to, away); err != nil {
 			return err
 		}
-		return errors.Join(m.linkIn.Sync(), to.Sync())
+		return flushed(m.linkIn.Sync(), to)
 	}, nil)
 	if err == nil && text != "" {
 		err = m.act(ctx, "link", pathtext.Path(text), func() error {
-			return errors.Join(m.takePlace(m.linkIn, tmp), m.linkIn.Sync())
+			return flushed(m.takePlace(m.linkIn, tmp), m.linkIn)
 		}, nil)
 	}
 	if err != nil && text != "" {
@@ -109,7 +116,7 @@ func (m *mover) outOfGap(to *handle.Dir, away, tmp, text string) error {
 		return err
 	}
 	if _, err := to.Stat(away); err == nil {
-		if err := errors.Join(m.rename(to, away, m.linkIn, m.base()), m.linkIn.Sync()); err != nil {
+		if err := flushed(m.rename(to, away, m.linkIn, m.base()), m.linkIn); err != nil {
 			return err
 		}
 	} else if !missing(err) {
@@ -175,7 +182,7 @@ func (m *mover) folderInPlace(ctx context.Context, from *handle.Dir, back string
 		return err
 	}
 	err = m.act(ctx, "folder", pathtext.Path(back), func() error {
-		return errors.Join(m.takePlace(from, back), m.linkIn.Sync(), from.Sync())
+		return flushed(m.takePlace(from, back), m.linkIn, from)
 	}, nil)
 	if err != nil {
 		_, there := from.Stat(back)

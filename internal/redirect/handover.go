@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -294,8 +293,8 @@ func (m *mover) store(ctx context.Context) (*Store, error) {
 
 // once does an act that is not done again once it is known to be done.
 func (m *mover) once(ctx context.Context, name string, data any, do func() error) error {
-	known, err := m.lastData(name, new(json.RawMessage))
-	if err != nil || known && m.finished(name) {
+	done, err := m.finished(name)
+	if err != nil || done {
 		return err
 	}
 	return m.act(ctx, name, data, do, nil)
@@ -474,7 +473,7 @@ func (m *mover) carryOut(ctx context.Context, way, from string) error {
 		return err
 	}
 	return m.act(ctx, "archive"+way, d, func() error {
-		return errors.Join(m.into.Rename(part, m.into, m.archiveName(way)), m.into.Sync())
+		return flushed(m.into.Rename(part, m.into, m.archiveName(way)), m.into)
 	}, nil)
 }
 
@@ -687,7 +686,11 @@ func (m *mover) unhandover(ctx context.Context) error {
 			return err
 		}
 		for _, way := range []string{"", "-back"} {
-			if _, err := m.into.Stat(m.archiveName(way)); err == nil {
+			_, err := m.into.Stat(m.archiveName(way))
+			if ignoreMissing(err) != nil {
+				return err
+			}
+			if err == nil {
 				h, err := m.heldArchive(way)
 				if err != nil {
 					return err

@@ -288,8 +288,11 @@ func (m *mover) mend(ctx context.Context) error {
 // seen.
 func (m *mover) mendedLink() error {
 	done, err := link.Is(m.linkIn, m.base(), string(m.p.LinkText))
-	if err != nil || done {
-		return errors.Join(err, m.dropTempLink(), m.dropScratch(m.linkIn))
+	if err != nil {
+		return err
+	}
+	if done {
+		return m.dropOwn(m.linkIn)
 	}
 	if m.p.OldText != "" {
 		return m.setLink(string(m.p.OldText), string(m.p.LinkText))
@@ -298,7 +301,7 @@ func (m *mover) mendedLink() error {
 	if errors.Is(err, syscall.EEXIST) {
 		err = &BrokenError{string(m.p.Link), "something stands there by now"}
 	}
-	return errors.Join(err, m.linkIn.Sync())
+	return flushed(err, m.linkIn)
 }
 
 // tryMended does the trial through link and target. What a trial that was
@@ -344,30 +347,37 @@ func (m *mover) untried(target *handle.Dir) error {
 	}
 	left := false
 	for _, n := range t.Names {
-		if _, err := target.Stat(n); err == nil {
-			left = true
+		_, err := target.Stat(n)
+		if left = left || err == nil; err == nil {
+			err = dropProbe(target, n)
+		}
+		if ignoreMissing(err) != nil {
+			return err
 		}
 	}
-	err = errors.Join(dropProbe(target, t.Names[0]), dropProbe(target, t.Names[1]))
-	st, serr := target.Self()
-	if err = errors.Join(err, serr); err != nil || !left && m.finished("trial") {
+	done, err := m.finished("trial")
+	if err != nil || !left && done {
+		return err
+	}
+	st, err := target.Self()
+	if err != nil {
 		return err
 	}
 	return ignorePermission(target.SetTimes(st.Atime, t.Mtime))
 }
 
 // finished reports whether the newest act of that name is known to be done.
-func (m *mover) finished(name string) bool {
+func (m *mover) finished(name string) (bool, error) {
 	acts, err := m.Ledger.Acts(m.p.Run)
 	if err != nil {
-		return false
+		return false, err
 	}
 	for _, a := range slices.Backward(acts) {
 		if a.Name == name {
-			return !a.Done.IsZero()
+			return !a.Done.IsZero(), nil
 		}
 	}
-	return false
+	return false, nil
 }
 
 // newTag writes the drive tag anew: with the id that the ledger knows, and
@@ -437,13 +447,16 @@ func (m *mover) unmend(ctx context.Context) error {
 	if m.p.Mend.Link {
 		err := m.act(ctx, "unlink", m.p.OldText, func() error {
 			ours, err := link.Is(m.linkIn, m.base(), string(m.p.LinkText))
-			if err != nil || !ours {
-				return errors.Join(err, m.dropTempLink(), m.dropScratch(m.linkIn)) // it was not made yet, or is another's by now
+			if err != nil {
+				return err
+			}
+			if !ours {
+				return m.dropOwn(m.linkIn) // it was not made yet, or is another's by now
 			}
 			if m.p.OldText != "" {
 				return m.setLink(string(m.p.LinkText), string(m.p.OldText))
 			}
-			return errors.Join(link.Remove(m.linkIn, m.base(), string(m.p.LinkText)), m.linkIn.Sync())
+			return flushed(link.Remove(m.linkIn, m.base(), string(m.p.LinkText)), m.linkIn)
 		}, nil)
 		if err != nil {
 			return err

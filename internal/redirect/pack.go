@@ -185,7 +185,7 @@ func (m *mover) wholeOrNot(err error) error {
 }
 
 func (m *mover) dropPart() error {
-	return errors.Join(ignoreMissing(archive.Remove(m.into, partName(m.p.Run))), m.into.Sync())
+	return flushed(ignoreMissing(archive.Remove(m.into, partName(m.p.Run))), m.into)
 }
 
 // progress passes on how far an archive got.
@@ -549,5 +549,8 @@ func (m *mover) packBack() error {
 		m.out.Findings = append(m.out.Findings, finding.New(finding.Stranger, m.p.Copy(),
 			pathtext.Show(m.p.Copy())+" was whole and had its name already; it stays", subject("", "", "")).As(finding.Info).Instead("it is yours to keep or to delete"))
 	}
-	return errors.Join(m.dropPart(), m.run.Set(ledger.Undone, "", nil))
+	if err := m.dropPart(); err != nil {
+		return err
+	}
+	return m.run.Set(ledger.Undone, "", nil)
 }

@@ -139,7 +139,7 @@ func (m *mover) parent(at **handle.Dir, name string) error {
 	if err != nil {
 		return err
 	}
-	if err = errors.Join(sub.Sync(), up.Sync()); err != nil {
+	if err = flushed(sub.Sync(), up); err != nil {
 		sub.Release()
 		return err
 	}

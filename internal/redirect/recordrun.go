@@ -278,10 +278,11 @@ func (m *mover) whereRecord() (position, error) {
 		return m.whereMove()
 	}
 	// The link may have been so from the start: then nothing is proven yet.
-	if m.finished("switch") {
-		return switched, nil
+	done, err := m.finished("switch")
+	if done {
+		return switched, err
 	}
-	return before, nil
+	return before, err
 }
 
 // recordSwitch puts our link in the place of the folder or of the link that
@@ -290,8 +291,12 @@ func (m *mover) recordSwitch(ctx context.Context) error {
 	if m.p.From == m.p.Link {
 		return m.exchange(ctx)
 	}
-	if done, err := link.Is(m.linkIn, m.base(), string(m.p.LinkText)); done || err != nil {
-		return errors.Join(err, m.dropTempLink(), m.dropScratch(m.linkIn))
+	done, err := link.Is(m.linkIn, m.base(), string(m.p.LinkText))
+	if err != nil {
+		return err
+	}
+	if done {
+		return m.dropOwn(m.linkIn)
 	}
 	return m.setLink(string(m.p.OldText), string(m.p.LinkText))
 }
@@ -325,7 +330,7 @@ func (m *mover) unrecord(ctx context.Context) error {
 	if err := m.untried(m.locks[0]); err != nil {
 		return err
 	}
-	if err := errors.Join(m.dropTempLink(), m.dropScratch(m.linkIn), m.dropScratch(m.heldIn)); err != nil {
+	if err := m.dropOwn(m.linkIn, m.heldIn); err != nil {
 		return err
 	}
 	if err := m.forget(); err != nil {

@@ -126,7 +126,10 @@ func writeFile(path string, fill func(io.Writer) error) (err error) {
 	if err != nil {
 		return err
 	}
-	if err = errors.Join(fill(f), f.Sync(), f.Close()); err != nil {
+	if err = fill(f); err == nil {
+		err = f.Sync()
+	}
+	if err = errors.Join(err, f.Close()); err != nil {
 		return errors.Join(err, os.Remove(tmp))
 	}
 	if err := os.Rename(tmp, path); err != nil {

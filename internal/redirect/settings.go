@@ -369,7 +369,7 @@ func (m *mover) changeSetting(ctx context.Context, i int, c *SettingChange, f *s
 	}
 	return m.act(ctx, settingAct(i), d, func() error {
 		if c.Back != nil && c.Back.Was == "" && len(out) == 0 {
-			return f.Remove() // there was no file
+			return f.Remove(w) // there was no file
 		}
 		return f.Write(out, w)
 	}, nil)
@@ -437,7 +437,7 @@ func (m *mover) settingBack(ctx context.Context, i int, c *SettingChange, d *set
 	}
 	return m.act(ctx, settingAct(i)+".back", d, func() error {
 		if gone {
-			return f.Remove()
+			return f.Remove(m.writing())
 		}
 		return f.Write(out, w)
 	}, nil)
@@ -450,7 +450,7 @@ func (m *mover) linkAway(ctx context.Context) error {
 		return nil
 	}
 	return m.act(ctx, "link-away", m.p.LinkText, func() error {
-		return errors.Join(link.Remove(m.linkIn, m.base(), string(m.p.LinkText)), m.linkIn.Sync())
+		return flushed(link.Remove(m.linkIn, m.base(), string(m.p.LinkText)), m.linkIn)
 	}, nil)
 }
 

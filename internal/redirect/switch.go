@@ -82,7 +82,7 @@ func (m *mover) place(ctx context.Context, data placeData) error {
 		if err := m.rename(m.into, string(data.Part), m.into, string(m.p.Final)); err != nil {
 			return err
 		}
-		return errors.Join(m.samePart(), m.into.Sync())
+		return flushed(m.samePart(), m.into)
 	}, nil)
 }
 
@@ -127,13 +127,16 @@ func (m *mover) exchangeAgain(ctx context.Context) error {
 	}
 	if m.p.Linkless() {
 		if _, err := m.linkIn.Stat(m.base()); missing(err) {
-			return errors.Join(m.heldIn.Rename(held, m.linkIn, m.base()), m.linkIn.Sync(), m.heldIn.Sync())
+			return flushed(m.heldIn.Rename(held, m.linkIn, m.base()), m.linkIn, m.heldIn)
 		}
 	}
 	if err := link.Exchange(m.linkIn, m.base(), m.heldIn, held); err != nil {
 		return err
 	}
-	return errors.Join(m.linkIn.Sync(), link.Remove(m.heldIn, held, string(m.p.LinkText)), m.heldIn.Sync())
+	if err := m.linkIn.Sync(); err != nil {
+		return err
+	}
+	return flushed(link.Remove(m.heldIn, held, string(m.p.LinkText)), m.heldIn)
 }
 
 func (m *mover) exchangeAgainAct(ctx context.Context) error {
@@ -158,8 +161,12 @@ func (m *mover) relink() error {
 // a directory by another: there the old one goes first.
 func (m *mover) setLink(old, text string) error {
 	ours, err := link.Is(m.linkIn, m.base(), old)
-	if half, e := m.halfLinked(text); half || e != nil {
-		return errors.Join(e, m.linkIn.Rename(tempName(m.p.Run), m.linkIn, m.base()), m.linkIn.Sync())
+	half, e := m.halfLinked(text)
+	if e != nil {
+		return e
+	}
+	if half {
+		return flushed(m.linkIn.Rename(tempName(m.p.Run), m.linkIn, m.base()), m.linkIn)
 	}
 	if err == nil && !ours {
 		err = &BrokenError{string(m.p.Link), "the link was changed meanwhile"}
@@ -168,7 +175,7 @@ func (m *mover) setLink(old, text string) error {
 		return err
 	}
 	if link.IsJunction(old) && link.IsJunction(text) {
-		return errors.Join(link.Lead(m.linkIn, m.base(), text), m.linkIn.Sync())
+		return flushed(link.Lead(m.linkIn, m.base(), text), m.linkIn)
 	}
 	tmp := tempName(m.p.Run)
 	if err := m.dropTempLink(); err != nil {
@@ -181,7 +188,7 @@ func (m *mover) setLink(old, text string) error {
 		if err := link.Remove(m.linkIn, m.base(), old); err != nil {
 			return err
 		}
-		return errors.Join(m.rename(m.linkIn, tmp, m.linkIn, m.base()), m.linkIn.Sync())
+		return flushed(m.rename(m.linkIn, tmp, m.linkIn, m.base()), m.linkIn)
 	}
 	if err := m.linkIn.Replace(tmp, m.linkIn, m.base()); err != nil {
 		return errors.Join(err, link.Remove(m.linkIn, tmp, text))
@@ -210,7 +217,7 @@ func (m *mover) exchangeBack(ctx context.Context) error {
 	}
 	if m.unlinked() {
 		if _, err := m.linkIn.Stat(m.base()); missing(err) {
-			return errors.Join(m.into.Rename(part, m.linkIn, m.base()), m.linkIn.Sync())
+			return flushed(m.into.Rename(part, m.linkIn, m.base()), m.linkIn)
 		}
 	}
 	ours, err := link.Is(m.linkIn, m.base(), string(m.p.LinkText))
@@ -234,7 +241,10 @@ func (m *mover) after(ctx context.Context) error {
 	if m.p.Kind == KindBringBack {
 		// The exchange left our link under the part's name, or two renames under
 		// its temporary one.
-		if err := errors.Join(link.Remove(m.linkIn, partName(m.p.Run), string(m.p.LinkText)), m.dropTempLink()); err != nil {
+		if err := link.Remove(m.linkIn, partName(m.p.Run), string(m.p.LinkText)); err != nil {
+			return err
+		}
+		if err := m.dropTempLink(); err != nil {
 			return err
 		}
 	}

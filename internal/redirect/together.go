@@ -269,8 +269,8 @@ func (c *crew) forward(ctx context.Context) error {
 // looked at, not believed. Once all folders lead to their new places it may be
 // at work again.
 func (c *crew) rest(ctx context.Context) error {
-	if c.led() {
-		return nil
+	if led, err := c.led(); led || err != nil {
+		return err
 	}
 	fs, err := c.AtRest(ctx, c.t.For, c.t.InUse)
 	if err != nil {
@@ -300,11 +300,17 @@ func (c *crew) rest(ctx context.Context) error {
 }
 
 // led reports whether the runs of all folders are done.
-func (c *crew) led() bool {
-	return !slices.ContainsFunc(c.t.Plans, func(p *Plan) bool {
+func (c *crew) led() (bool, error) {
+	for _, p := range c.t.Plans {
 		row, err := c.Ledger.Run(p.Run)
-		return err != nil || row.State != ledger.Done
-	})
+		if errors.Is(err, ledger.ErrNotFound) || err == nil && row.State != ledger.Done {
+			return false, nil
+		}
+		if err != nil {
+			return false, err
+		}
+	}
+	return true, nil
 }
 
 // stillWritten looks whether somebody writes to the folders although a step
@@ -327,11 +333,17 @@ func (c *crew) stillWritten(ctx context.Context) ([]finding.Finding, error) {
 }
 
 // begun reports whether the run of a folder is in the ledger already.
-func (c *crew) begun() bool {
-	return slices.ContainsFunc(c.t.Plans, func(p *Plan) bool {
+func (c *crew) begun() (bool, error) {
+	for _, p := range c.t.Plans {
 		row, err := c.Ledger.Run(p.Run)
-		return err == nil && row.State != ledger.Undone
-	})
+		if err == nil && row.State != ledger.Undone {
+			return true, nil
+		}
+		if err != nil && !errors.Is(err, ledger.ErrNotFound) {
+			return false, err
+		}
+	}
+	return false, nil
 }
 
 // gather opens and locks one folder and records its run; one that was stopped
@@ -428,7 +440,13 @@ func (c *crew) ended(ctx context.Context, err error) error {
 	failed := errors.As(err, &at)
 	var refused *RefusedError
 	var answer *StepError
-	early := !c.again && (errors.As(err, &refused) || errors.As(err, &answer) && !c.begun())
+	early := !c.again && errors.As(err, &refused)
+	if !early && !c.again && errors.As(err, &answer) {
+		begun, e := c.begun()
+		if early = e == nil && !begun; e != nil { // the run can be gone on with once the ledger answers
+			err = errors.Join(err, e)
+		}
+	}
 	if ctx.Err() == nil && (early || failed && at.switched) {
 		c.release()
 		if back := c.back(ctx); back == nil {

@@ -136,7 +136,10 @@ func (m *mover) takeBack(to *handle.Dir, name string, rec *transfer.Record) (boo
 		if err := writable(from, to); err != nil {
 			return false, err
 		}
-		return true, errors.Join(carry(to, as, from, name), m.flushFUSE(from, to))
+		if err := carry(to, as, from, name); err != nil {
+			return true, err
+		}
+		return true, m.flushFUSE(from, to)
 	}
 	return false, nil
 }
@@ -204,7 +207,10 @@ func (m *mover) nameBack(to *handle.Dir, name string, rec *transfer.Record) (boo
 	if err := writable(from, to); err != nil {
 		return false, err
 	}
-	return true, errors.Join(from.Rename(beside, to, name), m.flushFUSE(from, to))
+	if err := from.Rename(beside, to, name); err != nil {
+		return true, err
+	}
+	return true, m.flushFUSE(from, to)
 }
 
 // partAgain opens the part of a run whose merge has begun; it is made if it
@@ -267,7 +273,10 @@ func (m *mover) mergeBackward(ctx context.Context) error {
 	if err := m.settingsBack(ctx); err != nil {
 		return err
 	}
-	if err := errors.Join(link.Remove(m.heldIn, string(m.p.Held), string(m.p.LinkText)), m.dropTempLink(), m.dropScratch(m.linkIn), m.dropScratch(m.heldIn)); err != nil {
+	if err := link.Remove(m.heldIn, string(m.p.Held), string(m.p.LinkText)); err != nil {
+		return err
+	}
+	if err := m.dropOwn(m.linkIn, m.heldIn); err != nil {
 		return err
 	}
 	wasLive, err := m.lastData("switch-back", new(json.RawMessage))
@@ -371,7 +380,7 @@ func (m *mover) takeAllBack(ctx context.Context, wasLive bool) (string, error) {
 		return "", err
 	}
 	return aside, m.act(ctx, "set-aside", pathtext.Path(aside), func() error {
-		return errors.Join(m.into.Rename(partName(m.p.Run), m.into, aside), m.into.Sync())
+		return flushed(m.into.Rename(partName(m.p.Run), m.into, aside), m.into)
 	}, nil)
 }
 

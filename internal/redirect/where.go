@@ -92,10 +92,16 @@ func (m *mover) placedOrBefore() (position, error) {
 
 func (m *mover) whereMove() (position, error) {
 	st, err := m.linkIn.Stat(m.base())
+	if err != nil && !missing(err) {
+		return before, err
+	}
 	if missing(err) && m.p.Linkless() {
 		held, err := m.heldIn.Stat(string(m.p.Held))
 		if err == nil && isDir(&held, m.p.fromID()) {
 			return switched, nil
+		}
+		if ignoreMissing(err) != nil {
+			return before, err
 		}
 	}
 	if gap, err := m.inGap(m.heldIn, string(m.p.Held), m.p.fromID()); gap || err != nil {
@@ -112,6 +118,9 @@ func (m *mover) whereMove() (position, error) {
 		return before, err
 	}
 	held, err := m.heldIn.Stat(string(m.p.Held))
+	if ignoreMissing(err) != nil {
+		return before, err
+	}
 	if ours && err == nil && isDir(&held, m.p.fromID()) {
 		return switched, nil
 	}
@@ -123,7 +132,14 @@ func (m *mover) whereMoveOn() (position, error) {
 		// Nothing on the disks says to which of the two settings lead: each is
 		// whole, so the journal may.
 		back, err := m.lastData("switch-back", new(json.RawMessage))
-		if err == nil && !back && m.finished("switch") {
+		if err != nil {
+			return before, err
+		}
+		done, err := m.finished("switch")
+		if err != nil {
+			return before, err
+		}
+		if done && !back {
 			return switched, nil
 		}
 		return m.placedOrBefore()
@@ -163,6 +179,8 @@ func (m *mover) whereBringBack() (position, error) {
 	}
 	if _, err := m.linkIn.Stat(m.base()); missing(err) && m.unlinked() {
 		return before, nil
+	} else if ignoreMissing(err) != nil {
+		return before, err
 	}
 	return before, &BrokenError{string(m.p.Link), "it is not the link that Nexlin made"}
 }

@@ -155,7 +155,7 @@ func (f *File) make(private *handle.Dir, data []byte, w Writing) (made handle.St
 
 // Remove takes the file away, which did not exist before the run.
 // [ErrRewritten] if it is not as it was read.
-func (f *File) Remove() error {
+func (f *File) Remove(w Writing) error {
 	if f.values != nil {
 		if err := f.unchangedValue(); err != nil {
 			return err
@@ -165,7 +165,29 @@ func (f *File) Remove() error {
 	if err := f.unchanged(); err != nil || !f.Exists {
 		return err
 	}
-	return errors.Join(f.dir.Unlink(f.name), f.dir.Sync())
+	private, err := f.dir.Private(w.Tmp, false)
+	if err != nil {
+		return err
+	}
+	defer private.Release()
+	// What is removed is looked at where nobody else can exchange it.
+	if err = f.dir.Rename(f.name, private, handle.InPrivate); err == nil {
+		var was handle.Stat
+		was, err = private.Stat(handle.InPrivate)
+		if err == nil && (!was.SameInode(&f.stat) || was.Mtime != f.stat.Mtime || was.Size != f.stat.Size) {
+			err = ErrRewritten
+		}
+		if err != nil {
+			err = errors.Join(err, private.BackFromPrivate(f.dir, f.name))
+		}
+	}
+	if errors.Is(err, fs.ErrNotExist) {
+		err = ErrRewritten
+	}
+	if err = errors.Join(err, f.dir.DropPrivate(w.Tmp, private)); err != nil {
+		return err
+	}
+	return f.dir.Sync()
 }
 
 // attributes gives the new file those that the old one had when it was read.

@@ -62,7 +62,7 @@ func TestRegistryValueAsFile(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, left)
 	require.Empty(t, back)
-	require.NoError(t, f.Remove())
+	require.NoError(t, f.Remove(Writing{}))
 	require.NotContains(t, reg, "My Music")
 	_, _, err = Put(KnownFolder, nil, "My Music", `D:\100%`)
 	require.ErrorIs(t, err, errLine)

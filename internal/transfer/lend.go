@@ -266,7 +266,10 @@ func (l *Lender) GiveBack(parent *handle.Dir, name string) error {
 			return err
 		}
 	}
-	return errors.Join(from.SyncAll(), l.Held.Sync())
+	if err := from.SyncAll(); err != nil {
+		return err
+	}
+	return l.Held.Sync()
 }
 
 // giveBack renames one file back. The times of the directory it leaves stay.

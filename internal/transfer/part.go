@@ -84,7 +84,13 @@ func (p *Part) Finish(spool *Spool, allow *Allow) error {
 	if what := allow.Differs(&r.Fact.Source, &r.Fact.Copy, r.Xattrs, xattrs); what != "" {
 		return &DiffError{Path: ".", What: what}
 	}
-	return errors.Join(spool.Put(r.Ord, &r.Fact), spool.Flush(), p.Dir.Sync())
+	if err := spool.Put(r.Ord, &r.Fact); err != nil {
+		return err
+	}
+	if err := spool.Flush(); err != nil {
+		return err
+	}
+	return p.Dir.Sync()
 }
 
 // Discard takes the part away: what the spools say this run made. If

@@ -178,7 +178,7 @@ func (s *Spool) Close() error {
 func (s *Spool) Flush() error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return errors.Join(s.FlushNames(), s.flushFacts())
+	return s.eachOf(s.FlushNames, s.flushFacts)
 }
 
 // FlushNames writes the names appended so far. It has to be called before
@@ -194,7 +194,17 @@ func (s *Spool) FlushNames() error {
 }
 
 // Sync flushes the spool to the device.
-func (s *Spool) Sync() error { return errors.Join(s.Flush(), s.names.Sync(), s.facts.Sync()) }
+func (s *Spool) Sync() error { return s.eachOf(s.Flush, s.names.Sync, s.facts.Sync) }
+
+// eachOf does one after the other, up to the first that fails.
+func (s *Spool) eachOf(steps ...func() error) error {
+	for _, step := range steps {
+		if err := step(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
 
 // Which fields of a record are there.
 const (
