@@ -32,8 +32,10 @@ const secret = "a nest that nobody may know of"
 // An administrator moves an account's folder, merges halves of it, brings it
 // back, discards and restores, while that account swaps directories for links, renames what is above,
 // plants FIFOs and puts a directory of the administrator's in the place of
-// new ones, as fast as it can. Nothing outside the folder is read, written,
-// given away or deleted (I6). A thousand runs with NEXLIN_MATRIX=all, a third of
+// new ones, as fast as it can. It exchanges a file of its own, which everybody
+// may read, with one of the administrator's between any two calls, so that its
+// rights would get to that content. Nothing outside the folder is read, written,
+// given away or deleted (I6), and nothing of the administrator's is readable. A thousand runs with NEXLIN_MATRIX=all, a third of
 // them in the suite.
 func TestHostileFolder(t *testing.T) {
 	faultless, err := lab.PlainProgram("")
@@ -55,21 +57,26 @@ func TestHostileFolder(t *testing.T) {
 		require.NoError(t, os.Chown(dir, ordinary, ordinary))
 	}
 	before := printAll(t, watched)
+	vault := filepath.Join(skerry, "vault")
+	require.NoError(t, os.Mkdir(vault, 0o700))
 	flip := startHostile(t, home, theirs)
 	ends := map[int]int{}
-	for i := range runs / 7 {
+	for i := range runs / 9 {
+		plant(t, vault, home)
 		for code, n := range hostileRound(t, faultless, home, theirs, i) {
 			ends[code] += n
 		}
 		if i%20 == 0 {
 			flip(false)
 			require.Empty(t, lab.Changes(before, printAll(t, watched)), "after round %d", i)
+			require.Empty(t, readable(home, theirs), "after round %d", i)
 			flip(true)
 		}
 	}
 	flip(false)
 	require.Empty(t, lab.Changes(before, printAll(t, watched)))
 	require.Empty(t, leaks(home, theirs))
+	require.Empty(t, readable(home, theirs))
 	t.Logf("exit statuses of %d runs: %v", runs, ends)
 	require.GreaterOrEqual(t, ends[0], runs/50, "too few runs came to an end to prove anything")
 }
@@ -119,6 +126,28 @@ func leaks(dirs ...string) (out []string) {
 	return out
 }
 
+// rootFile is a file of the administrator's that lies in the account's home.
+const rootFile = "administrator's"
+
+// plant puts one there: made where the account does not get, and renamed.
+func plant(t *testing.T, vault, home string) {
+	t.Helper()
+	at := filepath.Join(vault, rootFile)
+	require.NoError(t, os.WriteFile(at, []byte(secret), 0o600))
+	_ = os.Rename(at, filepath.Join(home, rootFile)) // a directory may stand there just now
+}
+
+// readable lists what the account itself can read of the secret: files, and
+// archives that somebody gave it.
+func readable(dirs ...string) string {
+	script := `grep -rlF -e "$0" "$@" 2>/dev/null
+		find "$@" -name '*.zst' -readable 2>/dev/null | while read -r f; do zstd -dcq "$f" 2>/dev/null | grep -qaF -e "$0" && echo "$f"; done`
+	cmd := exec.Command("sh", append([]string{"-c", script, secret}, dirs...)...)
+	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: ordinary, Gid: ordinary}}
+	out, _ := cmd.Output() // nothing found is its own status
+	return string(out)
+}
+
 // asAccount runs a shell command as the account itself: the tests, too, must not
 // be led astray.
 func asAccount(script string, args ...string) {
@@ -132,11 +161,14 @@ func hostileRound(t *testing.T, program, home, theirs string, i int) map[int]int
 	t.Helper()
 	parent := filepath.Join(home, fmt.Sprintf("w%d", i))
 	folder := filepath.Join(parent, "Documents")
-	asAccount(`mkdir -p "$1/a" "$1/c/d" && for f in a/x a/y b c/d/e; do printf theirs > "$1/$f"; done`, folder)
+	asAccount(`mkdir -p "$1/a" "$1/c/d" && for f in a/x a/y b c/d/e; do printf theirs > "$1/$f"; chmod 666 "$1/$f"; setfacl -m u:65534:rw "$1/$f"; done`, folder)
 	n := lab.New(t, program)
 	ends := map[int]int{}
 	into := filepath.Join(theirs, fmt.Sprintf("t%d", i), "deep")
+	archive := filepath.Join(theirs, fmt.Sprintf("p%d.tar.zst", i))
 	for _, c := range [][]string{
+		{"pack", folder, "--output", archive, "--yes", "-q", "--while-in-use"},
+		{"unpack", archive, "--into", theirs, "--as", fmt.Sprintf("u%d", i), "--yes", "-q"},
 		{"move", folder, "--into", into, "--yes", "-q", "--while-in-use", "--name", "theirs", "--accept", "target-in-memory"},
 		{[]string{"resume", "undo"}[i%2], "--yes", "-q"},
 		{"mend", "theirs", "--yes", "-q", "--while-in-use", "--halves", []string{"keep-both", "newer"}[i%2], "--accept", "target-in-memory"},
@@ -146,6 +178,8 @@ func hostileRound(t *testing.T, program, home, theirs string, i int) map[int]int
 		{"restore-links", into, "--yes", "-q", "--accept", "outside-home", "--account", "65534=nobody"},
 	} {
 		switch c[0] {
+		case "discard-original": // a program of the account's writes to the old folder still
+			asAccount(`for d in "$1"/.Documents.held-*; do echo late > "$d/a/x"; echo late > "$d/late"; chmod 666 "$d/late"; setfacl -m u:65534:rw "$d/late"; done`, parent)
 		case "mend": // a program of the account's has made a real folder in the link's place
 			asAccount(`rm "$1" && mkdir -p "$1/a" "$1/c/d" "$1/new" && for f in a/x a/z c/d/f new/g; do echo newer > "$1/$f"; done`, folder)
 		case "restore-links":
@@ -168,7 +202,7 @@ func hostileRound(t *testing.T, program, home, theirs string, i int) map[int]int
 		ends[code]++
 	}
 	// As the account itself: what is in its place by now may be the administrator's.
-	asAccount(`rm -rf "$@"`, parent, filepath.Dir(into)) // what was renamed away in this moment, or is not the account's, stays
+	asAccount(`rm -rf "$@"`, parent, filepath.Dir(into), archive, filepath.Join(theirs, fmt.Sprintf("u%d", i))) // what was renamed away in this moment, or is not the account's, stays
 	_ = os.RemoveAll(n.State)
 	return ends
 }
@@ -255,6 +289,23 @@ func entries(dir string) (names []string) {
 	return names
 }
 
+// stealRights exchanges a file of the account's with the administrator's for a
+// moment: what is asked of the one before and of the other after.
+func stealRights(dir, at string) bool {
+	if st, err := os.Lstat(at); err != nil || !st.Mode().IsRegular() {
+		return false
+	}
+	for up := dir; len(up) > 1; up = filepath.Dir(up) {
+		theirs := filepath.Join(up, rootFile)
+		if unix.Renameat2(unix.AT_FDCWD, theirs, unix.AT_FDCWD, at, unix.RENAME_EXCHANGE) == nil {
+			time.Sleep(time.Duration(rand.IntN(400)) * time.Microsecond)
+			_ = unix.Renameat2(unix.AT_FDCWD, theirs, unix.AT_FDCWD, at, unix.RENAME_EXCHANGE)
+			return true
+		}
+	}
+	return false
+}
+
 // doHarm does one thing to an entry of dir, and as a rule takes it back.
 func doHarm(dir string) {
 	names := entries(dir)
@@ -271,6 +322,9 @@ func doHarm(dir string) {
 	away := at + ".away"
 	if strings.HasSuffix(name, ".away") {
 		_ = os.Rename(at, strings.TrimSuffix(at, ".away"))
+		return
+	}
+	if rand.IntN(3) == 0 && stealRights(dir, at) {
 		return
 	}
 	if os.Rename(at, away) != nil {

@@ -3,6 +3,7 @@
 package archive
 
 import (
+	"archive/tar"
 	"bytes"
 	"context"
 	"errors"
@@ -224,6 +225,31 @@ func TestHostileArchives(t *testing.T) {
 			require.NoFileExists(t, filepath.Join(filepath.Dir(into), "evil"))
 		})
 	}
+}
+
+// What an engine writes is read to its end or refused, whatever it is.
+func FuzzContent(f *testing.F) {
+	var b bytes.Buffer
+	w := tar.NewWriter(&b)
+	for _, h := range []tar.Header{{Name: "a/b", Size: 3}, {Name: "c", Typeflag: tar.TypeSymlink, Linkname: "b"}, {Name: "d", Typeflag: tar.TypeLink, Linkname: "a/b"}} {
+		h.Mode = 0o644
+		require.NoError(f, w.WriteHeader(&h))
+		if h.Size > 0 {
+			_, err := w.Write([]byte("one"))
+			require.NoError(f, err)
+		}
+	}
+	require.NoError(f, w.Close())
+	f.Add(b.Bytes())
+	f.Add([]byte{0x1f, 0x8b, 8})
+	f.Fuzz(func(t *testing.T, b []byte) {
+		n, known, err := Content(context.Background(), bytes.NewReader(b))
+		var damage *DamageError
+		if err != nil && !errors.As(err, &damage) {
+			t.Fatal(err)
+		}
+		require.True(t, known || n == Count{})
+	})
 }
 
 func FuzzRead(f *testing.F) {

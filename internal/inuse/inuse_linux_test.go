@@ -11,6 +11,7 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/moby/sys/mountinfo"
 	"github.com/stretchr/testify/require"
 
 	"nexlin/test/lab"
@@ -51,6 +52,31 @@ func TestBelowSeesEveryHold(t *testing.T) {
 	require.Empty(t, r.Holders)
 	_, err = io.WriteString(in, "\n")
 	require.NoError(t, err)
+}
+
+// A mount table may say anything: what it says of a path never leads out of the
+// file system, and nothing falls over.
+func FuzzMountTable(f *testing.F) {
+	f.Add("36 35 98:0 /a /mnt\\040x rw - ext4 /dev/loop0 rw,lowerdir=/a:/b\n", "/mnt x/b")
+	f.Fuzz(func(t *testing.T, table, path string) {
+		infos, err := mountinfo.GetMountsFromReader(strings.NewReader(table), nil)
+		if err != nil {
+			return
+		}
+		mounts := mountTable{}
+		for _, m := range infos {
+			mounts.add(m)
+		}
+		for _, m := range mounts {
+			if at := m.within(path); at != "" {
+				_, inside := below(m.at, path)
+				require.True(t, inside)
+			}
+		}
+		p := place{dir: path, mount: 36}
+		p.learn(mounts)
+		_ = unescaped(table)
+	})
 }
 
 func TestServiceOf(t *testing.T) {

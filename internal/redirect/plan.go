@@ -3,8 +3,10 @@ package redirect
 import (
 	"encoding/json"
 	"fmt"
+	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"nexlin/internal/drive"
@@ -178,7 +180,27 @@ func (e *Engine) planOf(row ledger.RunRow) (*Plan, error) {
 	if err := json.Unmarshal(row.Plan, &p); err != nil {
 		return nil, fmt.Errorf("the plan of run %s can't be read: %w", row.ID, err)
 	}
+	if !p.sound() || p.Run != row.ID {
+		return nil, fmt.Errorf("the plan of run %s is damaged: a path in it is none, or a name is a path", row.ID)
+	}
 	return &p, nil
+}
+
+// sound reports whether the paths of a saved plan are absolute and its names
+// single ones: what the run does by them stays where it belongs.
+func (p *Plan) sound() bool {
+	name := func(s string) bool {
+		return s != "." && s != ".." && strings.IndexFunc(s, func(r rune) bool { return r == 0 || r < 0x80 && os.IsPathSeparator(uint8(r)) }) < 0
+	}
+	if p.Run == "" || !name(p.Run) || !name(p.Name) || !name(string(p.Final)) || !name(string(p.Held)) {
+		return false
+	}
+	for _, path := range []pathtext.Path{p.Link, p.Target, p.From, p.Into, p.HeldIn, p.TagIn} {
+		if s := string(path); s != "" && (!filepath.IsAbs(s) || strings.ContainsRune(s, 0)) {
+			return false
+		}
+	}
+	return true
 }
 
 func (e *Engine) planOfRun(id string) (*Plan, error) {
