@@ -115,7 +115,7 @@ func (d *describer) Visit(e *inventory.Entry) (bool, error) {
 		}
 	}
 	if e.Stat.IsRegular() {
-		if m.Digest, err = d.digests.file(d.ctx, e.Dir, e.Name); err != nil {
+		if m.Digest, err = d.digests.file(d.ctx, e); err != nil {
 			return false, err
 		}
 		d.n.Files, d.n.Bytes = d.n.Files+1, d.n.Bytes+e.Stat.Size

@@ -3,10 +3,12 @@ package archive
 import (
 	"context"
 	"crypto/sha256"
+	"errors"
 	"hash"
 	"io"
 
 	"nexlin/internal/handle"
+	"nexlin/internal/inventory"
 )
 
 // chunk is how much is read at a time, in bytes.
@@ -20,8 +22,10 @@ type digester struct {
 
 func newDigester() *digester { return &digester{sha256.New(), make([]byte, chunk)} }
 
-func (d *digester) file(ctx context.Context, dir *handle.Dir, name string) (out [32]byte, err error) {
-	f, err := dir.OpenFile(name)
+// file takes the digest of an entry that was looked at; a *ChangedError if another
+// one has its name by now.
+func (d *digester) file(ctx context.Context, e *inventory.Entry) (out [32]byte, err error) {
+	f, err := openSeen(e)
 	if err != nil {
 		return out, err
 	}
@@ -32,6 +36,23 @@ func (d *digester) file(ctx context.Context, dir *handle.Dir, name string) (out 
 	}
 	d.sum.Sum(out[:0])
 	return out, nil
+}
+
+// openSeen opens a file that was looked at. It is the one that was: nobody gets
+// the content of another one under its owner and mode.
+func openSeen(e *inventory.Entry) (*handle.File, error) {
+	f, err := e.Dir.OpenFile(e.Name)
+	if err != nil {
+		return nil, err
+	}
+	st, err := f.Stat()
+	if err == nil && (!st.SameInode(&e.Stat) || st.UID != e.Stat.UID || st.Mode != e.Stat.Mode) {
+		err = &ChangedError{e.Path}
+	}
+	if err != nil {
+		return nil, errors.Join(err, f.Close())
+	}
+	return f, nil
 }
 
 // copyWith is io.CopyBuffer that can be interrupted.

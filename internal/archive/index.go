@@ -172,7 +172,7 @@ func (c *comparison) Visit(e *inventory.Entry) (bool, error) {
 	var sum []byte
 	switch {
 	case e.Stat.IsRegular():
-		d, err := c.digests.file(c.ctx, e.Dir, e.Name)
+		d, err := c.digests.file(c.ctx, e)
 		if err != nil {
 			return false, err
 		}

@@ -111,7 +111,7 @@ func (k *packer) count(m *manifest.Entry) {
 
 // file writes one file and wants its content to be what the manifest says.
 func (k *packer) file(e *inventory.Entry, name string, m *manifest.Entry) error {
-	f, err := e.Dir.OpenFile(e.Name)
+	f, err := openSeen(e)
 	if err != nil {
 		return err
 	}

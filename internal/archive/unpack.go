@@ -299,7 +299,7 @@ func (v *verifier) Visit(e *inventory.Entry) (bool, error) {
 		return false, &DamageError{Path: m.Path, What: "it reads back otherwise"}
 	}
 	if e.Stat.IsRegular() {
-		sum, err := v.digests.file(v.ctx, e.Dir, e.Name)
+		sum, err := v.digests.file(v.ctx, e)
 		if err != nil {
 			return false, err
 		}

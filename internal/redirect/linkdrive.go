@@ -71,9 +71,29 @@ func (e *Engine) LinkDriveAway(r *ledger.Redirect, texts ...string) (*finding.Fi
 	return &f, nil
 }
 
+// A mountedPlace is a directory, and the drive that it is wanted on.
+type mountedPlace struct {
+	drive ledger.DriveRef
+	path  string
+}
+
 // mountedAs reports whether what path lies on is the wanted drive, at the place
 // where the ledger saw it.
 func (e *Engine) mountedAs(want ledger.DriveRef, path string) (bool, error) {
+	at := mountedPlace{want, path}
+	if e.seen != nil {
+		if is, known := e.seen.mounted[at]; known {
+			return is, nil
+		}
+	}
+	is, err := e.isMountedAs(want, path)
+	if err == nil && e.seen != nil {
+		e.seen.mounted[at] = is
+	}
+	return is, err
+}
+
+func (e *Engine) isMountedAs(want ledger.DriveRef, path string) (bool, error) {
 	at, err := drive.Existing(path)
 	if err != nil {
 		return false, err

@@ -43,6 +43,7 @@ type presence struct {
 	drives   []drive.Drive
 	counters map[string]int64
 	where    map[ledger.DriveRef]Whereabouts
+	mounted  map[mountedPlace]bool // what [Engine.mountedAs] has said
 	held     map[string][]ledger.Held
 	stopped  func() ([]ledger.RunRow, error)
 }
@@ -51,7 +52,7 @@ type presence struct {
 // saw: for looking at many redirects in one moment, not for runs.
 func (e *Engine) AtOnce() *Engine {
 	c := *e
-	c.seen = &presence{where: map[ledger.DriveRef]Whereabouts{}, stopped: sync.OnceValues(e.unfinishedRuns)}
+	c.seen = &presence{where: map[ledger.DriveRef]Whereabouts{}, mounted: map[mountedPlace]bool{}, stopped: sync.OnceValues(e.unfinishedRuns)}
 	return &c
 }
 

@@ -7,7 +7,6 @@ import (
 	"path/filepath"
 	"slices"
 
-	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -117,16 +116,9 @@ func (m *mover) checkDrives() error {
 
 // checkDrive wants a drive to be where it was when the run was planned (I5).
 func (m *mover) checkDrive(path string, want ledger.DriveRef) error {
-	at, err := drive.Existing(path)
-	if err != nil {
+	here, err := m.isMountedAs(want, path)
+	if here || err != nil {
 		return err
-	}
-	d, err := m.Drives.Of(at)
-	if err != nil && !errors.Is(err, drive.ErrNoDrive) {
-		return err
-	}
-	if err == nil && d.UUID == want.UUID && within(path, d.Mount) && pathtext.Path(d.Mount) == want.Mount {
-		return nil
 	}
 	w, err := m.Whereabouts(want, path)
 	if err != nil {
