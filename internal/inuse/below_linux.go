@@ -5,6 +5,8 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	"errors"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -27,13 +29,10 @@ func Below(ctx context.Context, dir string) (Report, error) {
 	}
 	l := &look{place: p, mounts: mountTable{}, seen: map[mapped]bool{}, report: Report{Complete: true}}
 	// This process's own mounts come first: their paths are the true ones here.
-	l.learnNamespace(0, "/proc/self")
+	l.namespace(0, "/proc/self")
 	p.learn(l.mounts)
-	if err := eachProcess(ctx, l.learnNamespace); err != nil {
-		return l.report, err
-	}
-	for _, n := range l.namespaces {
-		l.mountsOf(&n)
+	if len(l.namespaces) > 0 {
+		l.mountsOf(&l.namespaces[0])
 	}
 	if err := eachProcess(ctx, l.process); err != nil {
 		return l.report, err
@@ -100,10 +99,15 @@ type scan struct {
 }
 
 func (l *look) process(pid int, at string) {
-	s := scan{look: l, pid: pid, root: at, ours: l.ours(at)}
+	s := scan{look: l, pid: pid, root: at}
+	var st unix.Statx_t
+	if err := statFollowing(at+"/exe", &st); errors.Is(err, fs.ErrNotExist) {
+		return // a thread of the kernel, or a program that has ended
+	}
+	s.ours = l.namespace(pid, at)
+	s.link("exe", Running)
 	s.link("cwd", Working)
 	s.link("root", Working)
-	s.link("exe", Running)
 	fds, err := os.ReadDir(s.root + "/fd")
 	s.denied = s.denied || os.IsPermission(err)
 	for _, fd := range fds {
@@ -235,18 +239,18 @@ func (s *scan) maps() {
 
 // seeMap judges one map; it reports whether it may be of the place.
 func (s *scan) seeMap(m *mapped, span string, how How) bool {
-	var st unix.Statx_t
-	if statFollowing(s.root+"/map_files/"+span, &st) == nil {
-		return s.see("map_files/"+span, func(*unix.Statx_t) How { return how })
-	}
-	// An ordinary account may not follow that: the path says where to look.
 	ino, err := strconv.ParseUint(m.ino, 10, 64)
 	if err != nil || ino == 0 {
 		return false
 	}
+	// The path says where to look; what has another inode is followed, which an
+	// ordinary account may not do.
+	var st unix.Statx_t
 	v, shown := isUnsure, m.path
 	if statAt(m.path, &st) == nil && st.Ino == ino && s.mayHold(&st) {
-		v, shown = s.judge(&st, m.path, s.ours)
+		v, shown = s.judge(&st, m.path, true)
+	} else if statFollowing(s.root+"/map_files/"+span, &st) == nil {
+		return s.see("map_files/"+span, func(*unix.Statx_t) How { return how })
 	}
 	switch v {
 	case isOutside:

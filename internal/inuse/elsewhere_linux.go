@@ -25,33 +25,36 @@ type namespace struct {
 	mounts []*mountinfo.Info
 }
 
-// learnNamespace reads the mounts of a process's namespace that has not been
-// read yet.
-func (l *look) learnNamespace(pid int, at string) {
+// namespace reads the mounts of a process's namespace, if that has not been read
+// yet, and finds those that show the place. It reports whether it is this
+// process's own.
+func (l *look) namespace(pid int, at string) (ours bool) {
 	id, err := os.Readlink(at + "/ns/mnt")
-	if err != nil || slices.ContainsFunc(l.namespaces, func(n namespace) bool { return n.id == id }) {
-		return // one that may not be looked at is noted with the process's files
+	if err != nil {
+		return false // one that may not be looked at is noted with the process's files
+	}
+	if i := slices.IndexFunc(l.namespaces, func(n namespace) bool { return n.id == id }); i >= 0 {
+		return l.namespaces[i].pid == 0
 	}
 	f, err := os.Open(at + "/mountinfo")
 	if err != nil {
-		return
+		return false
 	}
 	defer f.Close()
 	infos, err := mountinfo.GetMountsFromReader(f, nil)
 	if err != nil {
 		l.report.Complete = false
-		return
+		return false
 	}
-	l.namespaces = append(l.namespaces, namespace{id, pid, at, infos})
+	n := namespace{id, pid, at, infos}
+	l.namespaces = append(l.namespaces, n)
 	for _, m := range infos {
 		l.mounts.add(m)
 	}
-}
-
-// ours reports whether a process lives in this process's namespace.
-func (l *look) ours(proc string) bool {
-	id, err := os.Readlink(proc + "/ns/mnt")
-	return err == nil && len(l.namespaces) > 0 && l.namespaces[0].pid == 0 && l.namespaces[0].id == id
+	if pid != 0 {
+		l.mountsOf(&n)
+	}
+	return pid == 0
 }
 
 // mountsOf finds the mounts of a namespace that show the place or a part of it:
