@@ -18,7 +18,7 @@ import (
 // second of its copy carries the same times, size and inode. It is known by its
 // content all the same, in both directions.
 func TestCoarseTimes(t *testing.T) {
-	faulty, err := lab.Program("faults")
+	faulty, err := lab.PlainProgram("faults")
 	require.NoError(t, err)
 	skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 64, "-I", "128"), lab.Drive(t, "ext4", "BASALT", 64, "-I", "128")
 	stamp := func(file string) syscall.Stat_t {
@@ -56,7 +56,7 @@ func TestCoarseTimes(t *testing.T) {
 		}
 	})
 	t.Run("bring-back", func(t *testing.T) {
-		n := lab.New(t, program)
+		n := lab.New(t, faulty)
 		folder := filepath.Join(skerry, "Charts")
 		require.NoError(t, os.Mkdir(folder, 0o755))
 		rewrite(filepath.Join(folder, "log"), "the old text")

@@ -17,8 +17,10 @@ import (
 // and hard links is not proven: it is told before the held original goes, and
 // needs a consent.
 func TestProvenMeansEqual(t *testing.T) {
+	plain, err := lab.PlainProgram("")
+	require.NoError(t, err)
 	skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 64), lab.Drive(t, "ext4", "BASALT", 64)
-	n := lab.New(t, program)
+	n := lab.New(t, plain)
 	for name, c := range map[string]struct{ change, code string }{
 		"link became a file":       {`rm link; echo own >link`, "changed-since"},
 		"link became an empty one": {`rm link; : >link`, "changed-since"},

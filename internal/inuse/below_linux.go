@@ -1,7 +1,6 @@
 package inuse
 
 import (
-	"bufio"
 	"bytes"
 	"cmp"
 	"context"
@@ -22,12 +21,21 @@ import (
 // loop devices and swap whose file lies in it. Things are known by their mount
 // and by device and inode, not by the text of a path. This process is left
 // out. Nobody uses a folder that is not there.
-func Below(ctx context.Context, dir string) (Report, error) {
+func Below(ctx context.Context, dir string) (Report, error) { return lookBelow(ctx, dir, false) }
+
+// WritersBelow is [Below] for those alone who may still change something, as
+// [Report.Writers] picks them: a good deal less has to be looked at.
+func WritersBelow(ctx context.Context, dir string) ([]Holder, error) {
+	r, err := lookBelow(ctx, dir, true)
+	return r.Writers(), err
+}
+
+func lookBelow(ctx context.Context, dir string, onlyWriters bool) (Report, error) {
 	p, err := placeOf(dir)
 	if err != nil || p == nil {
 		return Report{Complete: true}, err
 	}
-	l := &look{place: p, mounts: mountTable{}, seen: map[mapped]bool{}, report: Report{Complete: true}}
+	l := &look{place: p, onlyWriters: onlyWriters, mounts: mountTable{}, seen: map[mapped]bool{}, report: Report{Complete: true}}
 	// This process's own mounts come first: their paths are the true ones here.
 	l.namespace(0, "/proc/self")
 	p.learn(l.mounts)
@@ -78,6 +86,8 @@ type look struct {
 	seen       map[mapped]bool // maps that are known not to be of the place
 	rest       []candidate
 	report     Report
+
+	onlyWriters bool
 }
 
 // A candidate holds an inode of the place's device, and nothing but the
@@ -105,9 +115,11 @@ func (l *look) process(pid int, at string) {
 		return // a thread of the kernel, or a program that has ended
 	}
 	s.ours = l.namespace(pid, at)
-	s.link("exe", Running)
-	s.link("cwd", Working)
-	s.link("root", Working)
+	if !l.onlyWriters {
+		s.link("exe", Running)
+		s.link("cwd", Working)
+		s.link("root", Working)
+	}
 	fds, err := os.ReadDir(s.root + "/fd")
 	s.denied = s.denied || os.IsPermission(err)
 	for _, fd := range fds {
@@ -211,27 +223,33 @@ type mapped struct {
 // maps reads the mapped files (proc(5), maps): a shared map with the right
 // to write changes a file without any descriptor being open.
 func (s *scan) maps() {
-	f, err := os.Open(s.root + "/maps")
+	f, err := os.ReadFile(s.root + "/maps")
 	if err != nil {
 		s.denied = s.denied || os.IsPermission(err)
 		return
 	}
-	defer f.Close()
-	for lines := bufio.NewScanner(f); lines.Scan(); {
+	for len(f) > 0 {
+		var line []byte
+		line, f, _ = bytes.Cut(f, []byte{'\n'})
 		// span rights offset device inode path
-		w := strings.SplitN(lines.Text(), " ", 6)
-		if len(w) < 6 || w[3] != s.place.inMaps {
+		span, rest, _ := bytes.Cut(line, []byte{' '})
+		rights, rest, _ := bytes.Cut(rest, []byte{' '})
+		_, rest, _ = bytes.Cut(rest, []byte{' '})
+		device, rest, _ := bytes.Cut(rest, []byte{' '})
+		writes := bytes.HasPrefix(rights, []byte("rw")) && bytes.HasSuffix(rights, []byte{'s'})
+		if string(device) != s.place.inMaps || s.onlyWriters && !writes {
 			continue
 		}
-		m := mapped{w[3], w[4], strings.ReplaceAll(strings.TrimLeft(w[5], " "), `\012`, "\n")}
+		ino, path, _ := bytes.Cut(rest, []byte{' '})
+		m := mapped{string(device), string(ino), strings.ReplaceAll(strings.TrimLeft(string(path), " "), `\012`, "\n")}
 		if s.seen[m] {
 			continue
 		}
 		how := Mapped
-		if strings.HasPrefix(w[1], "rw") && strings.HasSuffix(w[1], "s") {
+		if writes {
 			how = Writing
 		}
-		if !s.seeMap(&m, w[0], how) {
+		if !s.seeMap(&m, string(span), how) {
 			s.seen[m] = true
 		}
 	}

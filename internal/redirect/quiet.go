@@ -37,8 +37,7 @@ func (p *patience) sleep(ctx context.Context) bool {
 
 // writersOf lists who has files below a folder open for writing.
 func writersOf(ctx context.Context, dir string) ([]inuse.Holder, error) {
-	r, err := inuse.Below(ctx, dir)
-	return r.Writers(), err
+	return inuse.WritersBelow(ctx, dir)
 }
 
 // writtenTo tells which files below a folder somebody has open for writing, by
