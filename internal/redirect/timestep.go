@@ -19,9 +19,9 @@ type steps struct {
 	Into time.Duration `json:"into"`
 }
 
-// fuseStep is what is supposed at the least where FUSE hides the file system
-// behind it: FAT keeps even seconds, and shows others while it has them in memory.
-const fuseStep = 2 * time.Second
+// coarsest is what a file system that keeps whole seconds may have really: FAT
+// keeps even ones, and shows others through FUSE while it has them in memory.
+const coarsest = 2 * time.Second
 
 // findSteps finds by trial how exactly both file systems keep times, and notes
 // it for the runs that build on this one.
@@ -35,8 +35,8 @@ func (m *mover) findSteps(ctx context.Context) error {
 		if *s.step, err = drive.TimeStep(s.dir, scratchName(m.p.Run), m.p.Allow.Owners || s.fuse); err != nil {
 			return err
 		}
-		if s.fuse || *s.step == 0 { // kept not at all
-			*s.step = max(*s.step, fuseStep)
+		if *s.step == 0 || s.fuse && *s.step >= time.Second { // 0: kept not at all
+			*s.step = coarsest
 		}
 	}
 	return m.act(ctx, "time-steps", m.steps, func() error { return nil }, nil)
@@ -45,7 +45,7 @@ func (m *mover) findSteps(ctx context.Context) error {
 // stepsOf are the time steps of a run, as its journal has them. A run of a
 // build that did not look gets the coarsest there are.
 func stepsOf(acts []ledger.Act) (steps, error) {
-	s := steps{fuseStep, fuseStep}
+	s := steps{coarsest, coarsest}
 	i := slices.IndexFunc(acts, func(a ledger.Act) bool { return a.Name == "time-steps" })
 	if i < 0 {
 		return s, nil
