@@ -18,8 +18,9 @@ import (
 	"nexlin/test/lab"
 )
 
-// A thousand redirects are checked in under a second, with the trial through
-// each of them.
+// A thousand redirects are checked at once, with the trial through each of them:
+// in about half a second on a machine that does nothing else. The limit is for
+// what hangs, or has become slower by far.
 func TestCheckThousand(t *testing.T) {
 	const many = 1000
 	plain, err := lab.PlainProgram("")
@@ -66,5 +67,5 @@ func TestCheckThousand(t *testing.T) {
 		}
 	}
 	t.Logf("%d redirects checked in %v", many, took)
-	require.Less(t, took, time.Second)
+	require.Less(t, took, 5*time.Second)
 }
