@@ -240,7 +240,7 @@ func (t *trial) always(what error, do func() error) bool {
 }
 
 // TimeStep finds out by trial how exactly the file system of dir keeps times;
-// 1 ns where it keeps all that is given. It is tried on a file in a private
+// 1 ns where it keeps all that is given, 0 where that can't be told. It is tried on a file in a private
 // directory called scratch, which is taken away again, also one that a killed
 // trial left; the times of dir are put back where this account may do that.
 func TimeStep(dir *handle.Dir, scratch string, plain bool) (step time.Duration, err error) {
@@ -249,6 +249,14 @@ func TimeStep(dir *handle.Dir, scratch string, plain bool) (step time.Duration, 
 		return 0, err
 	}
 	p, err := dir.Private(scratch, plain)
+	if errors.Is(err, fs.ErrPermission) {
+		// Nothing private can be made there, as on a drive that belongs to another
+		// account as a whole. Only what is empty goes.
+		if err := dir.Rmdir(scratch); err != nil && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, fs.ErrPermission) {
+			return 0, err
+		}
+		return 0, ignorePermission(dir.SetTimes(before.Atime, before.Mtime))
+	}
 	if err != nil {
 		return 0, err
 	}
@@ -260,11 +268,14 @@ func TimeStep(dir *handle.Dir, scratch string, plain bool) (step time.Duration, 
 		err = errors.Join(err, e, f.Close())
 		step = stepOf(st.Mtime)
 	}
-	err = errors.Join(err, dir.DropPrivate(scratch, p))
-	if e := dir.SetTimes(before.Atime, before.Mtime); !errors.Is(e, fs.ErrPermission) {
-		err = errors.Join(err, e)
+	return step, errors.Join(err, dir.DropPrivate(scratch, p), ignorePermission(dir.SetTimes(before.Atime, before.Mtime)))
+}
+
+func ignorePermission(err error) error {
+	if errors.Is(err, fs.ErrPermission) {
+		return nil
 	}
-	return step, err
+	return err
 }
 
 // sampleTime has nothing that a coarser step would keep.

@@ -44,6 +44,9 @@ func (e *Engine) LinkDriveAway(r *ledger.Redirect, texts ...string) (*finding.Fi
 	if err != nil || want.Mount == "" || pathtext.IsRoot(string(want.Mount)) {
 		return nil, err
 	}
+	if within(realDir(e.Ledger.Dir()), string(want.Mount)) {
+		return nil, nil // what tells of it lies there itself: it is no empty mount point
+	}
 	dir := filepath.Dir(r.Link)
 	here, err := e.mountedAs(want, dir)
 	if here || err != nil {
@@ -117,7 +120,7 @@ func (e *Engine) wantLinkDrive(p *Plan, r *ledger.Redirect) error {
 // wantLinkDrive refuses a run, its resume or its undo while the drive is away
 // on which the link is to be changed.
 func (m *mover) wantLinkDrive() error {
-	if m.p.Before == nil || slices.Contains([]string{KindDiscard, KindPack, KindRenew}, m.p.Kind) {
+	if m.p.Before == nil || slices.Contains([]string{KindDiscard, KindPack, KindRenew}, m.p.Kind) || m.p.Kind == KindMend && m.p.Into == "" {
 		return nil // it touches no link
 	}
 	f, err := m.LinkDriveAway(m.p.Before, string(m.p.LinkText), string(m.p.OldText))

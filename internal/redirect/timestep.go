@@ -35,7 +35,7 @@ func (m *mover) findSteps(ctx context.Context) error {
 		if *s.step, err = drive.TimeStep(s.dir, scratchName(m.p.Run), m.p.Allow.Owners || s.fuse); err != nil {
 			return err
 		}
-		if *s.step == 0 || s.fuse && *s.step >= time.Second { // 0: kept not at all
+		if *s.step == 0 || s.fuse && *s.step >= time.Second { // 0: it could not be tried
 			*s.step = coarsest
 		}
 	}
