@@ -110,6 +110,7 @@ func TestThereAndBack(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "Call recordings", top)
 	require.NoError(t, b.Finish())
+	require.NoError(t, b.FinishRoot())
 	_, err = b.Verify(context.Background(), m, nil)
 	require.NoError(t, err)
 	require.Empty(t, b.Flaws)

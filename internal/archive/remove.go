@@ -7,6 +7,11 @@ import (
 	"nexlin/internal/handle"
 )
 
+// Clear takes away everything in a directory, through handles.
+func Clear(d *handle.Dir) error {
+	return d.EachName(func(n string) error { return Remove(d, n) })
+}
+
 // Remove takes away what a pack or an unpack has made under a name, all of it,
 // through handles. fs.ErrNotExist if there is nothing.
 func Remove(dir *handle.Dir, name string) error {

@@ -227,7 +227,8 @@ func (b *Builder) leave(path string) error {
 	return nil
 }
 
-// Finish finishes what is open. It is called once, after the last entry.
+// Finish finishes what is open but for the folder itself, which stays private:
+// see [Builder.FinishRoot]. It is called once, after the last entry.
 func (b *Builder) Finish() error {
 	if len(b.open) == 0 {
 		return nil
@@ -235,10 +236,34 @@ func (b *Builder) Finish() error {
 	if err := b.leave(""); err != nil {
 		return err
 	}
+	return nil
+}
+
+// FinishRoot gives the folder itself its owner, rights, attributes and times, once
+// all in it was verified.
+func (b *Builder) FinishRoot() error {
+	if len(b.open) == 0 {
+		return nil
+	}
 	d := b.open[0]
 	b.open = nil
 	defer d.dir.Release()
-	return b.dress(d.dir, ".", &d.entry)
+	if err := b.dress(d.dir, ".", &d.entry); err != nil {
+		return err
+	}
+	// What was not kept of it is told with the rest.
+	st, err := d.dir.Self()
+	if err != nil {
+		return err
+	}
+	is, err := entryOf(&inventory.Entry{Path: ".", Name: ".", Stat: st, Dir: d.dir, Self: d.dir})
+	if err == nil && !alike(&is, &d.entry) {
+		b.Count++
+		if !b.noted(".") {
+			b.note(".", "its owner, permissions, times or attributes")
+		}
+	}
+	return err
 }
 
 // Close releases what is open, also after a failure.
@@ -309,7 +334,7 @@ func (v *verifier) Visit(e *inventory.Entry) (bool, error) {
 		v.n.Files, v.n.Bytes = v.n.Files+1, v.n.Bytes+m.Size
 		v.p.tell(v.n)
 	}
-	if !alike(&is, &m) {
+	if e.Depth > 0 && !alike(&is, &m) {
 		v.b.Count++
 		if !v.b.noted(m.Path) {
 			v.b.note(m.Path, "its owner, permissions, times or attributes")

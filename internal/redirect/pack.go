@@ -184,8 +184,79 @@ func (m *mover) wholeOrNot(err error) error {
 	return errors.Join(err, m.run.Set(ledger.Undone, err.Error(), nil))
 }
 
+// dropPart takes away what the run was making. It is known by its inode: whoever
+// may write in that directory could have put something else under its name, and
+// what is not known is left (I6). What was given to an account already is that
+// account's hands, and is left, too.
 func (m *mover) dropPart() error {
-	return flushed(ignoreMissing(archive.Remove(m.into, partName(m.p.Run))), m.into)
+	name := partName(m.p.Run)
+	st, err := m.into.Stat(name)
+	if err != nil {
+		return ignoreMissing(err)
+	}
+	var made placeData
+	known, err := m.lastData("part-made", &made)
+	if err != nil {
+		return err
+	}
+	ours := known && made.Ino == st.Ino
+	switch {
+	case st.IsDir() && ours:
+		err = m.clearPart(name, &st)
+	case st.IsDir():
+		err = rmdirIfEmpty(m.into, name)
+	case ours || st.IsRegular() && st.Size == 0: // created, and not noted yet
+		err = m.removeSeen(name, &st)
+	}
+	return flushed(err, m.into)
+}
+
+func (m *mover) clearPart(name string, st *handle.Stat) error {
+	d, err := m.into.Beneath(name)
+	if err != nil {
+		return err
+	}
+	defer d.Release()
+	now, err := d.Self()
+	if err != nil {
+		return err
+	}
+	if now.SameInode(st) && (os.Geteuid() != 0 || now.UID == 0 && now.Perm()&0o022 == 0) {
+		if err := archive.Clear(d); err != nil {
+			return err
+		}
+	}
+	return rmdirIfEmpty(m.into, name)
+}
+
+// removeSeen removes a file that was looked at, and no other: an administrator
+// looks at it again where nobody can exchange it.
+func (m *mover) removeSeen(name string, st *handle.Stat) error {
+	if os.Geteuid() != 0 {
+		return ignoreMissing(m.into.Unlink(name))
+	}
+	scratch := scratchName(m.p.Run)
+	private, err := m.into.Private(scratch, false)
+	if err != nil {
+		return err
+	}
+	defer private.Release()
+	if err = m.into.Rename(name, private, handle.InPrivate); err == nil {
+		var now handle.Stat
+		if now, err = private.Stat(handle.InPrivate); err == nil && !now.SameInode(st) {
+			err = private.BackFromPrivate(m.into, name)
+		}
+	}
+	return errors.Join(ignoreMissing(err), m.into.DropPrivate(scratch, private))
+}
+
+// notePart writes down by what the part is known again.
+func (m *mover) notePart(st *handle.Stat) error {
+	seq, err := m.run.Intend("part-made", placeData{pathtext.Path(partName(m.p.Run)), st.Ino})
+	if err != nil {
+		return err
+	}
+	return m.run.Did(seq, nil)
 }
 
 // progress passes on how far an archive got.
@@ -277,6 +348,12 @@ func (m *mover) writeArchive(ctx context.Context, root *handle.Dir, list string,
 		return err
 	}
 	defer func() { err = errors.Join(err, f.Close()) }()
+	if a.made, err = f.Stat(); err != nil {
+		return err
+	}
+	if err := m.notePart(&a.made); err != nil {
+		return err
+	}
 	sum := sha256.New()
 	w := &countedWriter{w: io.MultiWriter(f, sum)}
 	n, err := archive.Pack(ctx, root, filepath.Base(string(m.p.From)), list, w, m.progress())
@@ -299,9 +376,6 @@ func (m *mover) writeArchive(ctx context.Context, root *handle.Dir, list string,
 		if err != nil && !errors.Is(err, os.ErrPermission) {
 			return err
 		}
-	}
-	if a.made, err = f.Stat(); err != nil {
-		return err
 	}
 	a.Count, a.Bytes, a.Digest = Count{Files: n.Files, Bytes: n.Bytes}, w.n, hex.EncodeToString(sum.Sum(nil))
 	return f.Sync()
@@ -416,6 +490,9 @@ func (m *mover) unpack(ctx context.Context) error {
 		if a.made, err = root.Self(); err != nil {
 			return err
 		}
+		if err := m.notePart(&a.made); err != nil {
+			return err
+		}
 		build = archive.NewBuilder(root.Retain())
 		build.Limit = limit
 		defer build.Close()
@@ -441,6 +518,13 @@ func (m *mover) unpack(ctx context.Context) error {
 			return err
 		}
 		if _, err := build.Verify(ctx, list, m.progress()); err != nil {
+			return err
+		}
+		// From here on it may be in an account's hands.
+		if err := build.FinishRoot(); err != nil {
+			return err
+		}
+		if err := root.Sync(); err != nil {
 			return err
 		}
 		a.Flaws, a.Lost = build.Flaws, build.Count
