@@ -69,12 +69,11 @@ func (d *Dir) placeFrom(p *Dir, name string, old *Stat) error {
 	if old == nil {
 		return p.Rename(InPrivate, d, name)
 	}
-	same := func(st *Stat) bool { return st.SameInode(old) && st.Mtime == old.Mtime && st.Size == old.Size }
 	err := p.Exchange(InPrivate, d, name)
 	if errors.Is(err, syscall.EINVAL) || errors.Is(err, syscall.ENOSYS) || errors.Is(err, syscall.EOPNOTSUPP) {
 		// It can't exchange: the look has to come first.
 		was, err := d.Stat(name)
-		if err == nil && !same(&was) {
+		if err == nil && !was.sameEntry(old) {
 			err = d.err("rename", name, ErrReplaced)
 		}
 		if err != nil {
@@ -89,7 +88,7 @@ func (d *Dir) placeFrom(p *Dir, name string, old *Stat) error {
 		return err
 	}
 	was, err := p.Stat(InPrivate)
-	if err == nil && !same(&was) {
+	if err == nil && !was.sameEntry(old) {
 		err = d.err("rename", name, ErrReplaced)
 	}
 	if err != nil {
@@ -100,14 +99,35 @@ func (d *Dir) placeFrom(p *Dir, name string, old *Stat) error {
 	return err
 }
 
-// BackFromPrivate gives an entry that was taken into the private directory d its
-// name in to again. If that can't be done it is kept: [Dir.DropPrivate] fails then.
-func (d *Dir) BackFromPrivate(to *Dir, name string) error {
-	err := d.Rename(InPrivate, to, name)
+// RemoveSeen removes the file called name in d that old describes, and no other:
+// it is looked at once more in a private directory called scratch, where nobody
+// can exchange it, and gets its name again if it is another. The error is
+// [ErrReplaced] then; fs.ErrNotExist if there is none.
+func (d *Dir) RemoveSeen(name string, old *Stat, scratch string) error {
+	p, err := d.Private(scratch, false)
 	if err != nil {
-		err = errors.Join(err, d.keep())
+		return err
 	}
-	return err
+	defer p.Release()
+	if err = d.Rename(name, p, InPrivate); err == nil {
+		var was Stat
+		was, err = p.Stat(InPrivate)
+		if err == nil && !was.sameEntry(old) {
+			err = d.err("remove", name, ErrReplaced)
+		}
+		if err != nil {
+			if back := p.Rename(InPrivate, d, name); back != nil {
+				err = errors.Join(err, back, p.keep())
+			}
+		}
+	}
+	return errors.Join(err, d.DropPrivate(scratch, p))
+}
+
+// sameEntry reports whether an entry that was renamed meanwhile is the one that
+// was looked at, and nobody has written to it.
+func (s *Stat) sameEntry(old *Stat) bool {
+	return s.SameInode(old) && s.Mtime == old.Mtime && s.Size == old.Size
 }
 
 // keep gives what is in a private directory, and is somebody else's, a name under

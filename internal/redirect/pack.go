@@ -235,19 +235,11 @@ func (m *mover) removeSeen(name string, st *handle.Stat) error {
 	if os.Geteuid() != 0 {
 		return ignoreMissing(m.into.Unlink(name))
 	}
-	scratch := scratchName(m.p.Run)
-	private, err := m.into.Private(scratch, false)
-	if err != nil {
-		return err
+	err := m.into.RemoveSeen(name, st, scratchName(m.p.Run))
+	if errors.Is(err, handle.ErrReplaced) {
+		return nil // somebody else's by now: it stays
 	}
-	defer private.Release()
-	if err = m.into.Rename(name, private, handle.InPrivate); err == nil {
-		var now handle.Stat
-		if now, err = private.Stat(handle.InPrivate); err == nil && !now.SameInode(st) {
-			err = private.BackFromPrivate(m.into, name)
-		}
-	}
-	return errors.Join(ignoreMissing(err), m.into.DropPrivate(scratch, private))
+	return ignoreMissing(err)
 }
 
 // notePart writes down by what the part is known again.

@@ -165,26 +165,14 @@ func (f *File) Remove(w Writing) error {
 	if err := f.unchanged(); err != nil || !f.Exists {
 		return err
 	}
-	private, err := f.dir.Private(w.Tmp, false)
+	err := f.dir.RemoveSeen(f.name, &f.stat, w.Tmp)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return ErrRewritten
+	case errors.Is(err, handle.ErrReplaced):
+		return errors.Join(ErrRewritten, err) // with what kept it from getting its name again
+	}
 	if err != nil {
-		return err
-	}
-	defer private.Release()
-	// What is removed is looked at where nobody else can exchange it.
-	if err = f.dir.Rename(f.name, private, handle.InPrivate); err == nil {
-		var was handle.Stat
-		was, err = private.Stat(handle.InPrivate)
-		if err == nil && (!was.SameInode(&f.stat) || was.Mtime != f.stat.Mtime || was.Size != f.stat.Size) {
-			err = ErrRewritten
-		}
-		if err != nil {
-			err = errors.Join(err, private.BackFromPrivate(f.dir, f.name))
-		}
-	}
-	if errors.Is(err, fs.ErrNotExist) {
-		err = ErrRewritten
-	}
-	if err = errors.Join(err, f.dir.DropPrivate(w.Tmp, private)); err != nil {
 		return err
 	}
 	return f.dir.Sync()
