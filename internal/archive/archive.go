@@ -106,7 +106,7 @@ func (d *describer) Visit(e *inventory.Entry) (bool, error) {
 		return false, err
 	}
 	if !e.Stat.IsDir() && e.Stat.Nlink > 1 {
-		first, _, err := d.links.Add(e.Stat.Ino, e.Stat.Nlink, e.Path, 0)
+		first, _, err := d.links.Add(hardlink.ID(e.Stat.ID()), e.Stat.Nlink, e.Path, 0)
 		if err != nil {
 			return false, err
 		}

@@ -42,6 +42,9 @@ func (d *digester) file(ctx context.Context, e *inventory.Entry) (out [32]byte, 
 // the content of another one under its owner and mode.
 func openSeen(e *inventory.Entry) (*handle.File, error) {
 	f, err := e.Dir.OpenFile(e.Name)
+	if handle.Replaced(err) {
+		return nil, &ChangedError{e.Path}
+	}
 	if err != nil {
 		return nil, err
 	}

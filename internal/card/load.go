@@ -17,6 +17,7 @@ import (
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
 
+	"nexlin/internal/handle"
 	"nexlin/internal/setting"
 )
 
@@ -99,16 +100,18 @@ func Load(own string) ([]Card, error) {
 }
 
 func readFile(path string) (*Card, error) {
-	st, err := os.Stat(path)
-	if err == nil && (!st.Mode().IsRegular() || st.Size() > cardLimit) {
+	b, err := handle.ReadRegular(path, cardLimit)
+	if errors.Is(err, handle.ErrNotFile) || errors.Is(err, handle.ErrTooLarge) {
 		return nil, &MistakeError{path, 0, 0, "it is no file, or too large for a card"}
 	}
-	b, err := os.ReadFile(path)
 	if err != nil {
 		return nil, err
 	}
 	return Parse(path, b)
 }
+
+// Read reads the card in a file.
+func Read(path string) (*Card, error) { return readFile(path) }
 
 // Parse reads one card. Its error is a *MistakeError.
 func Parse(file string, data []byte) (out *Card, err error) {
@@ -118,6 +121,9 @@ func Parse(file string, data []byte) (out *Card, err error) {
 			out, err = nil, &MistakeError{file, 0, 0, "it can't be read as YAML"}
 		}
 	}()
+	if err := setting.CheckDepth(data); err != nil {
+		return nil, &MistakeError{file, 0, 0, err.Error()}
+	}
 	f, err := parser.ParseBytes(data, 0)
 	if err != nil {
 		return nil, mistake(file, err)

@@ -11,7 +11,6 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/adrg/xdg"
 	"github.com/spf13/cobra"
 
 	"nexlin/internal/card"
@@ -28,7 +27,7 @@ func (a *app) cardDir() string {
 	if a.config != "" {
 		return filepath.Join(a.config, "cards")
 	}
-	return filepath.Join(xdg.ConfigHome, "nexlin", "cards")
+	return filepath.Join(a.configHome(), "nexlin", "cards")
 }
 
 // loadCards reads all cards; what is wrong with one is told, and the others
@@ -255,11 +254,7 @@ func (a *app) withCard(arg string, f func(*redirect.Engine, *redirect.CardUse) e
 	defer done()
 	arg = strings.TrimPrefix(arg, cardPrefix)
 	if ext := filepath.Ext(arg); ext == ".yaml" || ext == ".yml" {
-		b, err := os.ReadFile(arg)
-		if err != nil {
-			return err
-		}
-		c, err := card.Parse(arg, b)
+		c, err := card.Read(arg)
 		if err != nil {
 			return err
 		}

@@ -2,6 +2,8 @@ package cli
 
 import (
 	"fmt"
+	"slices"
+	"strings"
 
 	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
@@ -108,7 +110,7 @@ func (a *app) checkOne(e *redirect.Engine, r ledger.Redirect, f *checkFlags) (do
 func checkExit(r *health.Report) int {
 	code := exitDone
 	for _, f := range r.Findings {
-		away := f.Code == finding.DriveAway || f.Code == finding.DriveSwapped
+		away := f.Code == finding.DriveAway || f.Code == finding.DriveSwapped || f.Code == finding.Covered
 		switch {
 		case f.Severity == finding.Info:
 		case !away:
@@ -165,13 +167,6 @@ func (a *app) checkAll(e *redirect.Engine, f *checkFlags) error {
 	worst := exitDone
 	for _, r := range rows {
 		rep, err := a.checked(e, r, f)
-		if err != nil && a.ctx.Err() == nil && !a.json {
-			// One that can't be looked at keeps nobody from the others.
-			fault := a.explain(fmt.Errorf("%s: %w", pathtext.Show(r.Name), err))
-			a.grave(fault.Exit)
-			a.tell(fault)
-			continue
-		}
 		if err != nil {
 			return err
 		}
@@ -188,6 +183,13 @@ func (a *app) checkAll(e *redirect.Engine, f *checkFlags) error {
 			a.showCheck(rep)
 		}
 	}
+	stopped, err := a.stoppedElsewhere(e, rows)
+	if err != nil {
+		return err
+	}
+	if len(stopped) > 0 {
+		worst, all = exitProblems, append(all, stopped...)
+	}
 	a.grave(worst)
 	if f.metrics != "" {
 		var c metrics.Collector
@@ -198,8 +200,31 @@ func (a *app) checkAll(e *redirect.Engine, f *checkFlags) error {
 	if a.json {
 		return a.emit(doc{"redirects": docs, "findings": findingDocs(all)})
 	}
-	if len(docs) == 0 {
+	if len(docs) == 0 && len(stopped) == 0 {
 		a.print("nothing is redirected, so there is nothing to check")
 	}
 	return nil
+}
+
+// stoppedElsewhere tells of stopped runs that belong to no redirect that was
+// looked at: those of a first move have none yet.
+func (a *app) stoppedElsewhere(e *redirect.Engine, rows []ledger.Redirect) (out []finding.Finding, err error) {
+	open, err := e.Open()
+	if err != nil {
+		return nil, err
+	}
+	for _, row := range open {
+		if slices.ContainsFunc(rows, func(r ledger.Redirect) bool { return r.Name == row.Redirect }) {
+			continue
+		}
+		name := strings.TrimPrefix(row.Redirect, "-")
+		f := finding.New(finding.RunStopped, "", fmt.Sprintf("run %s (%s of %s) was stopped before its end", row.ID, row.Kind, pathtext.Show(name)),
+			finding.Subject{Name: pathtext.Quote(name), Run: row.ID})
+		out = append(out, f)
+		if !a.json {
+			a.print("%s  %s  %s of it was stopped", stateWord(health.Unfinished), bold.Render(pathtext.Show(name)), row.Kind)
+			a.findings(a.out, []finding.Finding{f})
+		}
+	}
+	return out, nil
 }

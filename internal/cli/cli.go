@@ -18,10 +18,11 @@ import (
 	"os/signal"
 	"path/filepath"
 	"runtime/debug"
+	"strconv"
+	"strings"
 	"syscall"
 	"time"
 
-	"github.com/adrg/xdg"
 	"github.com/charmbracelet/colorprofile"
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
@@ -67,6 +68,7 @@ type app struct {
 	progressJSON bool
 
 	command  string // name of the running command, for JSON
+	topic    string // what help is there for it; empty where there is no such command
 	exit     int
 	docDone  bool // a JSON document is out
 	home     string
@@ -105,11 +107,36 @@ func (a *app) run(args []string) (code int) {
 		if a.command == "" {
 			// Cobra's own errors come before any of ours runs: wrong usage.
 			a.json = a.json || hasFlag(args, "--json")
-			err = &usageError{err.Error()}
+			err = a.misused(root, args, err)
 		}
 		return a.fail(err)
 	}
 	return a.exit
+}
+
+// misused says what is wrong with a command line that no command has taken. What
+// looks like a wrong option of Nexlin's own may be that of a command that there is
+// not.
+func (a *app) misused(root *cobra.Command, args []string, err error) error {
+	cmd, _, e := root.Find(args)
+	if e == nil && cmd != root {
+		a.command = cmd.Name()
+		if up := cmd.Parent(); up != nil && up != root {
+			a.command = up.Name() + " " + cmd.Name()
+		}
+		a.topic = a.command
+		return &usageError{err.Error()}
+	}
+	for _, word := range args {
+		if word == "--" {
+			break
+		}
+		if !strings.HasPrefix(word, "-") {
+			a.command, a.topic = word, ""
+			return &usageError{"there is no command " + strconv.Quote(word)}
+		}
+	}
+	return &usageError{err.Error()}
 }
 
 func hasFlag(args []string, flag string) bool {
@@ -156,7 +183,7 @@ func (a *app) stateDirectory() (string, error) {
 	case os.Geteuid() == 0:
 		return "/var/lib/nexlin", nil
 	}
-	return filepath.Join(xdg.StateHome, "nexlin"), nil
+	return filepath.Join(a.stateHome(), "nexlin"), nil
 }
 
 // engine opens the ledger and the drives. The caller closes the ledger.
@@ -248,6 +275,7 @@ func (a *app) runner(f func(cmd *cobra.Command, args []string) error) func(*cobr
 		if up := cmd.Parent(); up != nil && up.Name() == "card" {
 			a.command = "card " + cmd.Name()
 		}
+		a.topic = a.command
 		return f(cmd, args)
 	}
 }

@@ -82,6 +82,7 @@ func (a *app) scene(f demoFlags) (*standin.Scene, func() error, error) {
 	if err != nil {
 		return nil, nil, err
 	}
+	standin.Settle()
 	build := standin.Build
 	if f.real {
 		build = standin.BuildReal
@@ -253,7 +254,7 @@ func (t *tour) run(words []string) error {
 	}
 	cmd := exec.CommandContext(t.app.ctx, t.self, args...)
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = t.app.in, t.app.rawOut, t.app.rawErr
-	cmd.Env = append(os.Environ(), t.scene.Env()...)
+	cmd.Env, cmd.Dir = t.scene.Around(os.Environ()), t.scene.Dir
 	return cmd.Run()
 }
 

@@ -107,7 +107,7 @@ type redirectDoc struct {
 func redirectOf(r ledger.Redirect, held []ledger.Held, state string, present bool) redirectDoc {
 	d := redirectDoc{
 		Name: r.Name, Link: pathtext.Path(r.Link), Target: pathtext.Path(r.Target), Methods: r.Methods, Account: r.Account,
-		Drive: driveRefDoc{r.Drive.ID, r.Drive.Label, present}, Bytes: r.Bytes, Files: r.Files, State: state,
+		Drive: driveRefDoc{r.Drive.Identity(), r.Drive.Label, present}, Bytes: r.Bytes, Files: r.Files, State: state,
 		Held: []heldDoc{}, Created: r.Created,
 	}
 	if r.Text != "" {

@@ -65,7 +65,7 @@ func (a *app) driveDocs(e *redirect.Engine, ds []drive.Drive) ([]driveDoc, error
 	out := []driveDoc{}
 	for i := range ds {
 		d := &ds[i]
-		x := driveDoc{ID: d.ID(), Label: d.Label, Mount: pathtext.Path(d.Mount), FS: d.FS, Size: d.Size, Free: d.Free, ReadOnly: d.ReadOnly, Redirects: []string{}}
+		x := driveDoc{ID: d.Identity(), Label: d.Label, Mount: pathtext.Path(d.Mount), FS: d.FS, Size: d.Size, Free: d.Free, ReadOnly: d.ReadOnly, Redirects: []string{}}
 		for _, r := range rows {
 			if on, err := lies(e, r, d); err == nil && on {
 				x.Redirects = append(x.Redirects, r.Name)
@@ -92,6 +92,9 @@ func (a *app) listDrives(e *redirect.Engine, all bool) error {
 		return err
 	}
 	if a.json {
+		for i := range docs {
+			docs[i].Abilities, _ = a.abilities(&ds[i])
+		}
 		return a.emit(doc{"drives": docs})
 	}
 	if len(docs) == 0 {
@@ -158,10 +161,10 @@ func (a *app) oneDrive(e *redirect.Engine, ref string) error {
 	rows := [][]string{
 		{"mounted at", a.path(d.Mount)}, {"device", pathtext.Show(d.Source)}, {"file system", d.FS},
 		{"size", size(d.Size)}, {"free", size(d.Free) + "  " + gauge(d.Size, d.Free)},
-		{"identity", orNone(d.ID())}, {"UUID", orNone(d.UUID)},
+		{"identity", orNone(x.ID)},
 	}
 	if d.Tag != nil {
-		rows = append(rows, []string{"drive tag", fmt.Sprintf("made %s, used by %s", day(d.Tag.Made), plural(d.Tag.Counter, "run", "runs"))})
+		rows = append(rows, []string{"drive tag", fmt.Sprintf("%s, made %s, used by %s", d.Tag.ID, day(d.Tag.Made), plural(d.Tag.Counter, "run", "runs"))})
 	}
 	rows = append(rows, keeps(able, why)...)
 	if len(x.Redirects) > 0 {
@@ -251,12 +254,13 @@ func inLines(heading string, words []string) (rows [][]string) {
 type unplugDoc struct {
 	May     bool     `json:"may"`
 	Reasons []string `json:"reasons"`
+	Stopped []string `json:"stopped_runs"` // that touch the drive
 }
 
 // unplug answers whether a drive may go: nothing open on it, no run stopped
 // half-way, nothing unflushed.
 func (a *app) unplug(e *redirect.Engine, d *drive.Drive, names []string) (*unplugDoc, error) {
-	u := &unplugDoc{May: true, Reasons: []string{}}
+	u := &unplugDoc{May: true, Reasons: []string{}, Stopped: []string{}}
 	no := func(format string, args ...any) {
 		u.May = false
 		u.Reasons = append(u.Reasons, fmt.Sprintf(format, args...))
@@ -285,6 +289,7 @@ func (a *app) unplug(e *redirect.Engine, d *drive.Drive, names []string) (*unplu
 	}
 	for _, row := range runs {
 		if r, err := e.Recoverable(row); err == nil && slices.ContainsFunc(r.Plans(), func(p *redirect.Plan) bool { return touches(p, d.Mount) }) {
+			u.Stopped = append(u.Stopped, row.ID)
 			no("run %s (%s of %s) was stopped half-way: nexlin resume %s, or nexlin undo %s", row.ID, row.Kind, row.Redirect, row.ID, row.ID)
 		}
 	}
@@ -292,6 +297,17 @@ func (a *app) unplug(e *redirect.Engine, d *drive.Drive, names []string) (*unplu
 		no("what was written to it can't be flushed: %v", err)
 	} else if err == nil {
 		u.Reasons = append(u.Reasons, "all that was written to it is flushed")
+	}
+	for _, o := range a.othersOn(d) {
+		if o.err != nil {
+			u.Reasons = append(u.Reasons, fmt.Sprintf("what account %s has there can't be asked: %v", pathtext.Show(o.account), o.err))
+		}
+		for _, id := range o.stopped {
+			no("run %s of account %s was stopped half-way", pathtext.Show(id), pathtext.Show(o.account))
+		}
+		for _, n := range o.redirects {
+			names = append(names, pathtext.Show(n)+" of "+pathtext.Show(o.account))
+		}
 	}
 	if len(names) > 0 {
 		u.Reasons = append(u.Reasons, fmt.Sprintf("while it is away, %s will not open", strings.Join(names, ", ")))

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"syscall"
@@ -58,6 +59,7 @@ func (a *app) explain(err error) fault {
 		name    *redirect.NameError
 		drv     *drive.NotFoundError
 		state   *ledger.StateDirError
+		lost    *ledger.DamagedError
 		trial   *redirect.TrialError
 		broken  *redirect.BrokenError
 		pathErr *fs.PathError
@@ -68,7 +70,7 @@ func (a *app) explain(err error) fault {
 	}
 	switch {
 	case errors.As(err, &usage):
-		f.Code, f.Exit, f.Next = "usage", exitUsage, []string{"nexlin help " + a.command}
+		f.Code, f.Exit, f.Next = "usage", exitUsage, []string{strings.TrimSpace("nexlin help " + a.topic)}
 	case errors.As(err, &mistake):
 		f.Code, f.Exit, f.Path, f.Next = "card-mistake", exitUsage, mistake.File, []string{"put it right there; `nexlin card test " + pathtext.Quote(mistake.File) + "` looks again"}
 	case errors.As(err, &noCard):
@@ -86,6 +88,17 @@ func (a *app) explain(err error) fault {
 		f.Code, f.Exit, f.Next = "no-such-drive", exitAway, []string{"nexlin drives shows the drives that are here"}
 		if near := nearNames(drv.Ref, drv.Known); len(near) > 0 {
 			f.Next = []string{"did you mean " + strings.Join(near, " or ") + "?"}
+		}
+	case errors.As(err, &lost):
+		dir, _ := a.stateDirectory() // it was opened by that name
+		file := filepath.Join(dir, filepath.Base(lost.File))
+		f.Code, f.Exit, f.Path = "ledger-damaged", exitFailed, file
+		f.State = "no folder, link or drive was touched; what Nexlin knew of them can't be read"
+		f.Next = []string{
+			"mv -n -- " + pathtext.Quote(file) + " " + pathtext.Quote(file+".damaged") + "   sets it aside; then:",
+			"nexlin restore-links DRIVE   takes in what a drive says of itself, with the originals that are held beside the links",
+			"nexlin record LINK   takes in a link that no drive tells of",
+			"the records of each run are still in " + a.path(filepath.Join(dir, "runs")) + ": frozen.mtree is what the copy was proven by",
 		}
 	case errors.As(err, &state):
 		f.Code, f.Exit, f.Path, f.Next = "state-directory", exitRefused, state.Dir, []string{"--state-dir names another one"}
@@ -186,7 +199,7 @@ func (a *app) explainStopped(s *redirect.StoppedError) fault {
 	}
 	f.Next = []string{"nexlin resume " + s.Run + "   goes on", "nexlin undo " + s.Run + "     takes it back"}
 	if s.Kind == redirect.KindDiscard {
-		f.Next = f.Next[:1]
+		f.Next[1] = "nexlin undo " + s.Run + "     ends it: what is deleted stays deleted, the rest stays held"
 	}
 	if next, ok := explainLocked(s.Err, s.Run); ok {
 		f.Code, f.Exit = "store-locked", exitStopped

@@ -187,7 +187,7 @@ func (a *app) showRedirect(e *redirect.Engine, rep *health.Report) error {
 	}
 	rows := [][]string{
 		{"link", a.path(r.Link)}, {"target", a.path(r.Target)}, {"method", strings.Join(r.Methods, "+")}, {"account", r.Account},
-		{"drive", fmt.Sprintf("%s, identity %s", pathtext.Show(r.Drive.Label), orNone(r.Drive.ID))},
+		{"drive", fmt.Sprintf("%s, identity %s", pathtext.Show(r.Drive.Label), orNone(r.Drive.Identity()))},
 		{"moved", fmt.Sprintf("%s, %s, on %s", plural(r.Files, "file", "files"), size(r.Bytes), day(r.Created))},
 	}
 	if r.Text != "" {

@@ -34,7 +34,8 @@ func (a *app) mendCmd() *cobra.Command {
 			"writes a missing drive tag or target note anew. Where a program has made a real folder in the\n" +
 			"link's place, the two halves are merged: what is new goes over to the target, verified; what is\n" +
 			"equal stays as it is; of what both have, the younger takes the name and the other is kept beside\n" +
-			"it. The real folder is held until it is discarded. Without NAME, all redirects are looked at.",
+			"it. The real folder is held until it is discarded. Without NAME, all redirects are looked at.\n" +
+			"What was detached stays so, unless --attach asks for its link.",
 		Example: "  nexlin mend notes --preview\n  nexlin mend notes --halves ask",
 		RunE: a.runner(func(_ *cobra.Command, args []string) error {
 			var err error
@@ -55,6 +56,9 @@ func (a *app) mendCmd() *cobra.Command {
 			if f.o.Seen != "" && len(args) != 1 {
 				return &usageError{"--as-seen goes with one NAME"}
 			}
+			if f.o.Attach && len(args) == 0 {
+				return &usageError{"--attach goes with the NAME of what is detached"}
+			}
 			if f.o.WaitQuiet < 0 {
 				return &usageError{"--wait-quiet takes a time such as 30s or 10m"}
 			}
@@ -72,6 +76,7 @@ func (a *app) mendCmd() *cobra.Command {
 	fl := c.Flags()
 	fl.StringVar(&f.halves, "halves", string(redirect.KeepBoth), "what both halves have, with other content: keep-both, newer (the older is held or set aside) or ask (`HOW`)")
 	fl.StringVar(&f.o.Seen, "as-seen", "", "of a junction on a Windows drive mounted here: the target, or its drive's root, as the running Windows sees it now (`PATH`)")
+	fl.BoolVar(&f.o.Attach, "attach", false, "make the link of a detached redirect again")
 	fl.BoolVar(&f.o.WhileInUse, "while-in-use", false, "go on although programs write to the folder")
 	fl.DurationVar(&f.o.WaitQuiet, "wait-quiet", 0, "wait up to this long (`DURATION`, as in 10m) until no program writes to the folder")
 	fl.StringArrayVar(&f.accept, "accept", nil, "go on past the finding with this `CODE`")
@@ -125,6 +130,9 @@ func (a *app) mendOne(e *redirect.Engine, r ledger.Redirect, f mendFlags) (doc, 
 	if plan == nil {
 		if !a.json {
 			a.print("%s  %s needs no mending", good.Render("good"), bold.Render(r.Name))
+			if r.State == ledger.Detached {
+				a.print("  it is detached; makes its link again:   nexlin mend %s --attach", pathtext.Quote(r.Name))
+			}
 		}
 		rep, err := health.Look(e, r)
 		if err != nil {

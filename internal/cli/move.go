@@ -201,6 +201,8 @@ func (a *app) moveAll(args []string, f moveFlags) error {
 		return a.futureOnly(e, args, f, o)
 	case len(f.profile) > 0:
 		return a.moveProfile(e, f, o)
+	case f.packFirst != "" && len(args) == 1 && strings.HasPrefix(args[0], cardPrefix):
+		return &usageError{"--pack-first goes with one folder, not with a card; `nexlin pack FOLDER --output FILE` makes the copy by itself"}
 	case len(args) == 1 && strings.HasPrefix(args[0], cardPrefix):
 		return a.moveCard(e, strings.TrimPrefix(args[0], cardPrefix), f, o)
 	case slices.ContainsFunc(args, func(s string) bool { return strings.HasPrefix(s, cardPrefix) }):
@@ -211,10 +213,11 @@ func (a *app) moveAll(args []string, f moveFlags) error {
 		if err != nil {
 			return nil, err
 		}
-		if err := a.packFirst(e, folder, f.packFirst, f.preview); err != nil {
+		o := f.options(folder, into, accept)
+		if err := a.packFirst(e, o, f.packFirst, f.preview); err != nil {
 			return nil, err
 		}
-		return a.moveOne(e, f.options(folder, into, accept), f.preview)
+		return a.moveOne(e, o, f.preview)
 	}
 	return a.several(args, "moves", each)
 }

@@ -211,15 +211,28 @@ func (a *app) explainArchive(err error) (fault, bool) {
 	return fault{}, false
 }
 
-// packFirst makes the whole copy that a person wants before a move begins.
-func (a *app) packFirst(e *redirect.Engine, folder, file string, preview bool) error {
+// packFirst makes the whole copy that a person wants before a move begins. A move
+// that is refused packs nothing.
+func (a *app) packFirst(e *redirect.Engine, o redirect.MoveOptions, file string, preview bool) error {
 	if file == "" {
 		return nil
+	}
+	plan, err := e.PlanMove(a.ctx, o)
+	if err != nil {
+		return err
+	}
+	if err := plan.Blocked(); err != nil {
+		if a.json {
+			return err
+		}
+		a.showPlan(plan)
+		return &shownError{err}
 	}
 	cwd, err := a.cwd()
 	if err != nil {
 		return err
 	}
+	folder := o.Folder
 	source, name, err := a.packSource(e, folder, cwd)
 	if err != nil {
 		return err

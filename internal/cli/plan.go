@@ -68,7 +68,10 @@ func (a *app) planNumbers(p *redirect.Plan) {
 	a.print("")
 	into, from := &p.IntoNow, &p.FromNow
 	later := fmt.Sprintf("%s, and %s more once the original is discarded", size(from.Free), size(p.FreesLater))
-	if p.DiscardOld {
+	switch {
+	case p.Bare:
+		later = fmt.Sprintf("%s; the original is the only copy of what is in it", size(from.Free))
+	case p.DiscardOld:
 		later = fmt.Sprintf("%s, since the original is deleted at the end", size(from.Free+p.FreesLater))
 	}
 	a.columns(a.out, []string{"drive", "needed", "free now", "free after"}, [][]string{
@@ -143,10 +146,11 @@ func (a *app) showMoved(o *redirect.Outcome) {
 	a.print("%s the original is held as %s", caution.Render("nothing is freed yet:"), a.path(p.HeldPath()))
 	discard := "nexlin discard-original " + name
 	if p.Bare {
-		a.print("  it was not copied: it is the only copy of what is in it")
-		discard += " --accept never-copied"
+		a.print("  nothing of it was copied: it is the only copy of what is in it")
+		a.print("  deletes that copy, and frees %s on %s:   %s --accept never-copied", size(p.FreesLater), pathtext.Show(p.FromNow.Name()), discard)
+	} else {
+		a.print("  frees %s on %s:   %s", size(p.FreesLater), pathtext.Show(p.FromNow.Name()), discard)
 	}
-	a.print("  frees %s on %s:   %s", size(p.FreesLater), pathtext.Show(p.FromNow.Name()), discard)
 	a.print("  brings the data back:   nexlin bring-back %s", name)
 	a.print("  takes this move back:   nexlin undo %s", o.Run)
 }

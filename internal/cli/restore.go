@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"os"
 	"strings"
 
@@ -122,7 +123,7 @@ func (a *app) restore(e *redirect.Engine, d *drive.Drive, o redirect.RestoreOpti
 	}
 	docs, todo := []doc{}, 0
 	for _, r := range all {
-		if !r.Known && !r.Blocked() {
+		if r.Makes() {
 			todo++
 		}
 		if !a.json {
@@ -159,7 +160,7 @@ func (a *app) restore(e *redirect.Engine, d *drive.Drive, o redirect.RestoreOpti
 		}
 	}
 	if a.json {
-		return a.emit(doc{"preview": f.preview, "drive": doc{"id": d.ID(), "label": d.Label, "mount": pathtext.Path(d.Mount)}, "restored": docs})
+		return a.emit(doc{"preview": f.preview, "drive": doc{"id": d.Identity(), "label": d.Label, "mount": pathtext.Path(d.Mount)}, "restored": docs})
 	}
 	return nil
 }
@@ -194,7 +195,7 @@ func (a *app) restoreAll(e *redirect.Engine, all []*redirect.Restore, f restoreF
 	docs := []doc{}
 	for _, r := range all {
 		d := restoreDoc(r)
-		if !r.Known && !r.Blocked() {
+		if r.Makes() {
 			if err := a.restoreOne(e, r, f, d); err != nil {
 				if a.ctx.Err() != nil || !a.json && len(all) == 1 {
 					return docs, err
@@ -213,27 +214,35 @@ func (a *app) restoreAll(e *redirect.Engine, all []*redirect.Restore, f restoreF
 }
 
 func (a *app) restoreOne(e *redirect.Engine, r *redirect.Restore, f restoreFlags, d doc) error {
-	p := a.progress()
-	e.Progress = p
-	out, err := e.Restore(a.ctx, r)
-	p.end()
-	if err != nil {
-		return err
+	var out *redirect.Outcome
+	if !r.Known {
+		p := a.progress()
+		e.Progress = p
+		var err error
+		out, err = e.Restore(a.ctx, r)
+		p.end()
+		if err != nil {
+			return err
+		}
+		if known := len(r.Findings); !a.json && len(out.Findings) > known {
+			a.findings(a.out, out.Findings[known:])
+		}
 	}
 	row, err := e.Ledger.Redirect(r.Name)
 	if err != nil {
 		return err
 	}
-	known := len(r.Findings)
-	if !a.json && len(out.Findings) > known {
-		a.findings(a.out, out.Findings[known:])
+	err = a.linkAgain(e, row, f, d)
+	if err == nil || out == nil {
+		return err
 	}
-	return a.linkAgain(e, row, f, d)
+	return errors.Join(err, e.Unrestore(a.ctx, out.Run, err))
 }
 
 // linkAgain makes the link of a redirect that was taken in.
 func (a *app) linkAgain(e *redirect.Engine, row ledger.Redirect, f restoreFlags, d doc) error {
 	o := f.mend
+	o.Attach = true
 	plan, err := e.PlanMend(a.ctx, row, o)
 	if err != nil {
 		return err

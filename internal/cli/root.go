@@ -53,7 +53,7 @@ func (a *app) root() *cobra.Command {
 		}
 	}
 	add("look", a.drivesCmd(), a.surveyCmd(), a.inspectCmd())
-	add("move", a.moveCmd(), a.bringBackCmd(), a.detachCmd(), a.discardCmd(), a.resumeCmd(), a.undoCmd())
+	add("move", a.moveCmd(), a.bringBackCmd(), a.detachCmd(), a.discardCmd(), a.resumeCmd(), a.undoCmd(), a.forgetCmd())
 	add("watch", a.listCmd(), a.showCmd(), a.historyCmd(), a.checkCmd(), a.tryCmd(), a.mendCmd(), a.recordCmd(), a.restoreCmd(), a.watchCmd())
 	add("many", a.cardCmd())
 	add("keep", a.packCmd(), a.unpackCmd())

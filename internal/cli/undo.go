@@ -310,7 +310,11 @@ func (a *app) showUndone(o *redirect.Outcome) {
 		redirect.KindRenew: "has its old manifest again", redirect.KindFuture: "is where new things go again",
 		redirect.KindPack: "is as it was; nothing is left of the archive", redirect.KindUnpack: "is as it was; nothing is left of what was unpacked",
 		redirect.KindHandover: "is where the engine has the store again",
+		redirect.KindDiscard:  "is in use as before: the discard is ended, what it had deleted stays deleted, and the rest stays held",
 	}[p.Kind]
+	if o.Stays != "" {
+		state = "is as it was; " + a.path(o.Stays) + " was whole and had its name already: it stays, and is yours to keep or to delete"
+	}
 	a.print("%s  %s %s", good.Render("undone"), bold.Render(a.path(string(p.Link))), state)
 	a.news(o)
 	if o.SetAside != "" {

@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"path/filepath"
 	"slices"
+	"sync"
 	"time"
 
 	"github.com/godbus/dbus/v5"
@@ -132,14 +133,45 @@ func (a *app) serve(address string, c *metrics.Collector) (func(), error) {
 	}
 	mux := http.NewServeMux()
 	mux.Handle("/metrics", c.Handler())
-	s := &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second}
+	s := &http.Server{Handler: mux, ReadTimeout: 5 * time.Second, WriteTimeout: 30 * time.Second, IdleTimeout: 30 * time.Second, MaxHeaderBytes: 16 << 10}
 	go func() {
-		if err := s.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+		if err := s.Serve(&limited{Listener: l, free: make(chan struct{}, maxConnections)}); !errors.Is(err, http.ErrServerClosed) {
 			a.note("serving numbers ended: %v", err)
 		}
 	}()
 	a.note("numbers are at http://%s/metrics", l.Addr())
 	return func() { _ = s.Close() }, nil // the process ends
+}
+
+// maxConnections is how many gatherers may be connected at once: no more
+// descriptors than that are theirs.
+const maxConnections = 32
+
+// limited is a listener with so many connections at once; further ones wait.
+type limited struct {
+	net.Listener
+	free chan struct{}
+}
+
+func (l *limited) Accept() (net.Conn, error) {
+	l.free <- struct{}{}
+	c, err := l.Listener.Accept()
+	if err != nil {
+		<-l.free
+		return nil, err
+	}
+	return &counted{Conn: c, done: sync.OnceFunc(func() { <-l.free })}, nil
+}
+
+// counted is a connection that gives its place up when it is closed.
+type counted struct {
+	net.Conn
+	done func()
+}
+
+func (c *counted) Close() error {
+	defer c.done()
+	return c.Conn.Close()
 }
 
 // event says one thing that was noticed.
@@ -175,7 +207,7 @@ func (a *app) event(ev health.Event) {
 func eventDoc(ev health.Event) doc {
 	d := doc{"nexlin": 1, "command": "watch", "time": ev.Time, "event": ev.Kind}
 	if ev.Report == nil {
-		d["drive"] = doc{"id": ev.Drive.ID(), "label": ev.Drive.Label, "mount": pathtext.Path(ev.Drive.Mount)}
+		d["drive"] = doc{"id": ev.Drive.Identity(), "label": ev.Drive.Label, "mount": pathtext.Path(ev.Drive.Mount)}
 		return d
 	}
 	d["was"], d["redirect"] = ev.Was, reportDoc(ev.Report, true)

@@ -66,14 +66,29 @@ func (d *Drive) ID() string {
 	return d.UUID
 }
 
+// Identity is what the drive is called by in documents: the UUID of its file
+// system, and the id of its tag where it has none. A drive may have several tags.
+func (d *Drive) Identity() string { return cmp.Or(d.UUID, d.ID()) }
+
 // Same reports whether two drives are one file system: subvolumes and bind
 // mounts of one are one drive.
 func (d *Drive) Same(o *Drive) bool { return d.device == o.device }
+
+// Holds reports whether what was looked at lies on this very mount of the drive.
+func (d *Drive) Holds(st *handle.Stat) bool { return st.Mount != 0 && st.Mount == d.mountID }
 
 // Option reports whether the drive is mounted with an option such as nosuid.
 func (d *Drive) Option(name string) bool {
 	return slices.Contains(strings.Split(d.Options, ","), name)
 }
+
+// maxNames is how many names a file can have, where that is fewer than anybody
+// would try (pathconf(3), _PC_LINK_MAX).
+var maxNames = map[string]uint32{"ext2": 32_000, "ext3": 32_000, "ext4": 65_000, "btrfs": 65_535, "jfs": 65_535, "ntfs": 1024, "ntfs3": 1024, "ntfs-3g": 1024}
+
+// MaxNames is how many names a file on this drive can have; 0 where that is no
+// limit anybody meets.
+func (d *Drive) MaxNames() uint32 { return maxNames[d.fileSystem()] }
 
 // NTFS reports a drive with the file system that has junctions.
 func (d *Drive) NTFS() bool { return strings.HasPrefix(d.fileSystem(), "ntfs") }
@@ -135,8 +150,9 @@ func (s *System) list(all bool, without func(*Drive) bool) ([]Drive, error) {
 		if without(&d) || !all && seen[d.device] {
 			continue
 		}
-		if st, err := os.Stat(d.Mount); err != nil || !st.IsDir() {
-			continue
+		st, err := handle.Lstat(d.Mount)
+		if err != nil || !st.IsDir() || st.Mount != 0 && d.mountID != 0 && st.Mount != d.mountID {
+			continue // the last: another drive is mounted over it, and its path leads there
 		}
 		if d.measure() != nil || (d.Size == 0 && !all) {
 			continue

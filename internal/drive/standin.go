@@ -36,7 +36,7 @@ type standin struct {
 // WithStandins reads a stand-in file. Errors name the file; unknown keys
 // name their line.
 func WithStandins(file string) (*System, error) {
-	b, err := os.ReadFile(file)
+	b, err := handle.ReadRegular(file, 1<<20)
 	if err != nil {
 		return nil, err
 	}

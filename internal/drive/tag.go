@@ -101,17 +101,72 @@ func NewID() string {
 // WriteTag writes t below d, whole or not at all, and flushes it. The
 // record directory is made if it is missing.
 func WriteTag(d *handle.Dir, t Tag, by Maker) error {
-	b, err := json.MarshalIndent(t, "", "  ")
-	if err != nil {
-		return err
-	}
 	rec, err := RecordIn(d, by)
 	if err != nil {
 		return err
 	}
 	defer rec.Release()
-	return WriteRecord(rec, tagName, 0o644, by, bytes.NewReader(append(b, '\n')))
+	return alone(rec, func(mark string) error { return writeTag(rec, &t, mark, by) })
 }
+
+func writeTag(rec *handle.Dir, t *Tag, mark string, by Maker) error {
+	b, err := json.MarshalIndent(t, "", "  ")
+	if err != nil {
+		return err
+	}
+	return writeRecord(rec, tagName, mark, 0o644, by, bytes.NewReader(append(b, '\n')))
+}
+
+// ChangeTag is [WriteTag] for what becomes of the tag that is there, nil if
+// there is none, while no other Nexlin writes one. With a nil tag nothing is
+// written; an error of change is returned as it is. A damaged tag is [ErrTag].
+func ChangeTag(d *handle.Dir, by Maker, change func(now *Tag) (*Tag, error)) error {
+	rec, err := RecordIn(d, by)
+	if err != nil {
+		return err
+	}
+	defer rec.Release()
+	return alone(rec, func(mark string) error {
+		now, err := ReadTagIn(d)
+		if errors.Is(err, fs.ErrNotExist) {
+			now, err = nil, nil
+		}
+		if err != nil {
+			return err
+		}
+		next, err := change(now)
+		if err != nil || next == nil {
+			return err
+		}
+		return writeTag(rec, next, mark, by)
+	})
+}
+
+// patience is how long one Nexlin waits for another that writes records.
+const patience = 10 * time.Second
+
+// alone calls f while no other Nexlin writes into a record directory: mark is
+// then a part of temporary names that only a stopped one can have left. Any
+// account may hold the lock; after [patience] the name is one of its own instead.
+func alone(rec *handle.Dir, f func(mark string) error) error {
+	lock, err := rec.Beneath(".")
+	if err != nil {
+		return err
+	}
+	defer lock.Release()
+	for end := time.Now().Add(patience); ; time.Sleep(5 * time.Millisecond) {
+		err := lock.Lock(true)
+		if err == nil {
+			return f("")
+		}
+		if !errors.Is(err, syscall.EWOULDBLOCK) || time.Now().After(end) {
+			return f(NewID()[:8])
+		}
+	}
+}
+
+// TempRecord is the name that a record has while it is written; a stop leaves it.
+func TempRecord(name string) string { return fmt.Sprintf(".%.200s.tmp", name) }
 
 // A Maker says for whom records on a drive are made. Owner and Group own
 // them; they are ignored unless this account is the administrator.
@@ -153,8 +208,17 @@ func RecordIn(d *handle.Dir, by Maker) (*handle.Dir, error) {
 
 // WriteRecord writes a file below a record directory: under a temporary
 // name, flushed, then renamed over the old one, then the directory flushed.
-func WriteRecord(rec *handle.Dir, name string, mode uint32, by Maker, content io.Reader) (err error) {
-	tmp := fmt.Sprintf(".%.200s.%s.tmp", name, NewID()[:8])
+func WriteRecord(rec *handle.Dir, name string, mode uint32, by Maker, content io.Reader) error {
+	return alone(rec, func(mark string) error { return writeRecord(rec, name, mark, mode, by, content) })
+}
+
+func writeRecord(rec *handle.Dir, name, mark string, mode uint32, by Maker, content io.Reader) (err error) {
+	tmp := TempRecord(name + mark)
+	if mark == "" {
+		if err := ignoreMissing(rec.Unlink(tmp)); err != nil { // of one that was stopped
+			return err
+		}
+	}
 	f, err := rec.Create(tmp, 0o600)
 	if err != nil {
 		return err

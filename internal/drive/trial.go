@@ -43,6 +43,7 @@ type Abilities struct {
 	NameUnits int    // longest name in UTF-16 units; 0 if it is counted in bytes
 
 	LinkBytes  int  // longest text of a symbolic link, in bytes
+	LinkText   bool // texts of symbolic links have to be UTF-8
 	XattrText  bool // names of attributes have to be UTF-8
 	XattrUser  bool // only user.* attributes are kept; tried as administrator
 	XattrBytes int  // largest attribute, in bytes; the tries end at 60 KiB
@@ -62,18 +63,31 @@ func (a *Abilities) Nanotimes() bool { return a.TimeStep == time.Nanosecond }
 // TrialName is the beginning of the name of the trial directory.
 const TrialName = ".nexlin-try-"
 
-// Try finds out what the file system of d can keep, in a directory it makes
-// there and removes; the times of d are put back. An error of the drive (no
+// Try finds out what the file system of d can keep, see [InTrial]. An error of the drive (no
 // room, input/output) is an error, never "cannot keep".
 func Try(d *handle.Dir) (a Abilities, err error) {
+	err = InTrial(d, func(t *handle.Dir) (err error) {
+		tr := trial{dir: t}
+		defer tr.clean(&err)
+		a, err = tr.all()
+		return err
+	})
+	return a, err
+}
+
+// InTrial calls f with a private directory in d, which it makes and takes away
+// again; the times of d are put back. What a trial that was killed has left is
+// taken away first.
+func InTrial(d *handle.Dir, f func(t *handle.Dir) error) (err error) {
 	before, err := d.Self()
 	if err != nil {
-		return a, err
+		return err
 	}
-	name := TrialName + NewID()[:8]
-	if err := d.Mkdir(name, 0o700); err != nil {
-		return a, err
+	name, t, err := trialDir(d)
+	if err != nil {
+		return err
 	}
+	defer t.Release()
 	defer func() {
 		err = errors.Join(err, d.Rmdir(name))
 		// Times can be set by the owner only; elsewhere they stay as they are.
@@ -81,24 +95,69 @@ func Try(d *handle.Dir) (a Abilities, err error) {
 			err = errors.Join(err, e)
 		}
 	}()
-	t, err := d.Sub(name)
-	if err != nil {
-		return a, err
+	return f(t)
+}
+
+// places is how many trials may go on in one directory under the usual names.
+const places = 4
+
+// trialDir makes the trial directory under the first name that is free, and
+// locks it. One that is this account's and that nobody has locked was left by a
+// trial that was killed: it is emptied and used.
+func trialDir(d *handle.Dir) (name string, t *handle.Dir, err error) {
+	for i := range places + 1 {
+		if name = fmt.Sprintf("%s%d", TrialName, i); i == places {
+			name = TrialName + NewID()[:8]
+		}
+		made := d.Mkdir(name, 0o700)
+		if made != nil && (i == places || !errors.Is(made, fs.ErrExist)) {
+			return "", nil, made
+		}
+		if t, err = d.Sub(name); err != nil {
+			if made == nil {
+				return "", nil, err
+			}
+			continue // something else has the name
+		}
+		// Whoever may write in d could have put another directory there meanwhile.
+		// A file system that keeps no owners shows all of them as one: then there
+		// is nothing to tell apart, and the modes tell that it keeps none.
+		st, err := t.Self()
+		if err == nil && st.UID != uint32(os.Geteuid()) && st.Perm() == 0o700 {
+			err = &fs.PathError{Op: "try", Path: t.Path(), Err: fs.ErrPermission}
+		}
+		if err == nil {
+			err = t.Lock(true)
+		}
+		if is, e := d.Stat(name); err == nil && (e != nil || !is.SameInode(&st)) {
+			err = syscall.EWOULDBLOCK // another trial has just taken it away
+		}
+		if err == nil && made != nil {
+			err = emptied(t)
+		}
+		if err == nil {
+			return name, t, nil
+		}
+		t.Release()
+		if made == nil && !errors.Is(err, syscall.EWOULDBLOCK) {
+			return "", nil, errors.Join(err, d.Rmdir(name))
+		}
 	}
-	defer t.Release()
-	// Whoever may write in d could have put another directory there meanwhile.
-	// A file system that keeps no owners shows all of them as one: then there
-	// is nothing to tell apart, and the modes tell that it keeps none.
-	st, err := t.Self()
-	if err != nil {
-		return a, err
+	return "", nil, &fs.PathError{Op: "try", Path: d.Path(), Err: fs.ErrExist}
+}
+
+// emptied takes away what a trial has made: nothing in it is a directory with
+// entries.
+func emptied(t *handle.Dir) error {
+	names, err := t.Names()
+	for _, n := range names {
+		if err == nil {
+			if err = t.Unlink(n); err != nil {
+				err = t.Rmdir(n)
+			}
+		}
 	}
-	if st.UID != uint32(os.Geteuid()) && st.Perm() == 0o700 {
-		return a, &fs.PathError{Op: "try", Path: t.Path(), Err: fs.ErrPermission}
-	}
-	tr := trial{dir: t}
-	defer tr.clean(&err)
-	return tr.all()
+	return err
 }
 
 type trial struct {
@@ -183,6 +242,18 @@ func (t *trial) entries(a *Abilities) {
 		if a.Symlinks && a.LinkBytes == 0 && !t.no(t.dir.Symlink(strings.Repeat("x", n), name)) {
 			t.made = append(t.made, name)
 			a.LinkBytes = n
+		}
+	}
+	if a.Symlinks {
+		const bytes = "\xff\xfe"
+		err := t.dir.Symlink(bytes, "link-bytes")
+		if err == nil {
+			t.made = append(t.made, "link-bytes")
+			var got string
+			got, err = t.dir.Readlink("link-bytes")
+			a.LinkText = err != nil || got != bytes
+		} else {
+			a.LinkText = t.no(err)
 		}
 	}
 	if err := t.dir.Symlink(handle.JunctionText+`C:\nexlin`, "junction"); !t.no(err) {

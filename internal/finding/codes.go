@@ -3,25 +3,28 @@ package finding
 // The codes, in the order of the work.
 const (
 	// inspect: the folder
-	SourceMissing   Code = "folder-missing"
-	SourceNotFolder Code = "not-a-folder"
-	SourceIsLink    Code = "already-a-link"
-	SourceIsMount   Code = "is-a-mount-point"
-	Protected       Code = "protected-place"
-	InsideRedirect  Code = "inside-a-redirect"
-	HoldsRedirect   Code = "holds-a-redirect"
-	Unreadable      Code = "unreadable-entries"
-	SpecialFiles    Code = "special-files"
-	LinksLeadOut    Code = "links-lead-out"
-	LinksPointIn    Code = "links-point-in"
-	HardLinksOut    Code = "hard-links-lead-out"
-	SocketsLive     Code = "socket-in-use"
-	MountInside     Code = "mount-inside"
-	NotKeptYet      Code = "not-kept-yet"
-	OwnerRights     Code = "owner-needs-rights"
-	Immutable       Code = "immutable-entries"
-	InUse           Code = "in-use"
-	InUseUnknown    Code = "in-use-unknown"
+	SourceMissing    Code = "folder-missing"
+	SourceNotFolder  Code = "not-a-folder"
+	SourceIsLink     Code = "already-a-link"
+	SourceIsMount    Code = "is-a-mount-point"
+	Protected        Code = "protected-place"
+	InsideRedirect   Code = "inside-a-redirect"
+	HoldsRedirect    Code = "holds-a-redirect"
+	Unreadable       Code = "unreadable-entries"
+	SpecialFiles     Code = "special-files"
+	LinksLeadOut     Code = "links-lead-out"
+	LinksPointIn     Code = "links-point-in"
+	HardLinksOut     Code = "hard-links-lead-out"
+	SocketsLive      Code = "socket-in-use"
+	MountInside      Code = "mount-inside"
+	NotKeptYet       Code = "not-kept-yet"
+	OwnerRights      Code = "owner-needs-rights"
+	AttributesRights Code = "attributes-need-rights"
+	RightsShrink     Code = "rights-would-shrink"
+	FlagsLost        Code = "marks-not-kept"
+	Immutable        Code = "immutable-entries"
+	InUse            Code = "in-use"
+	InUseUnknown     Code = "in-use-unknown"
 
 	// inspect: the way and the target
 	SameDrive      Code = "same-drive"
@@ -81,6 +84,10 @@ const (
 	HeldMissing    Code = "held-missing"
 	NoteMissing    Code = "target-note-missing"
 	RunStopped     Code = "run-stopped"
+	Covered        Code = "covered-by-a-mount"
+	Unseen         Code = "could-not-look"
+	PlanOld        Code = "changed-meanwhile"
+	TargetShared   Code = "target-of-another"
 	LedgerBroken   Code = "record-unreadable"
 	DriveSwapped   Code = "another-drive"
 	DriveTwice     Code = "drive-here-twice"
@@ -174,9 +181,12 @@ var list = []Kind{
 	{LinksPointIn, Warning, "Links elsewhere lead into the folder by a way that the move breaks.", "make them anew by the folder's own path, which stays the same", false},
 	{HardLinksOut, Blocker, "Files in the folder have further names outside it: after the move these are two files, and less room is freed.", "if that is meant: `--accept hard-links-lead-out`", true},
 	{SocketsLive, Blocker, "A program waits for connections at a socket in the folder; a copy of the socket would lead to nobody.", "quit the program and try again", false},
-	{MountInside, Blocker, "Another file system is mounted inside the folder.", "unmount it, or name a folder that does not hold it", false},
+	{MountInside, Blocker, "Another file system is mounted inside the folder, or it holds a subvolume.", "unmount it, or name a folder that does not hold it", false},
 	{NotKeptYet, Blocker, "This version of Nexlin can't keep this, and refuses instead of losing it.", "leave the folder where it is, or take these entries out of it", false},
-	{OwnerRights, Blocker, "Entries belong to other accounts or groups, and only an administrator may give them their owner on the new drive.", "run as administrator", false},
+	{OwnerRights, Blocker, "Entries belong to other accounts or groups, and only an administrator may give them their owner on the new drive.", "run as administrator: `sudo nexlin` and the same words; or, if they may all become this account's: `--accept owner-needs-rights`", true},
+	{AttributesRights, Blocker, "Entries have attributes that only an administrator may set.", "run as administrator: `sudo nexlin` and the same words", false},
+	{RightsShrink, Warning, "Other accounts can reach the folder where it is, and could not reach it where it goes.", "open the directories on the way there (`chmod o+x`), or name another directory, if others are to use the folder", false},
+	{FlagsLost, Blocker, "Directories have marks of their file system that the copy would not have: names without regard to case, a project for quotas.", "if nothing depends on that: `--accept marks-not-kept`", true},
 	{Immutable, Blocker, "Entries are marked as not to be changed, so the folder can't be put aside.", "`chattr -i -a` takes the marks away (as administrator)", false},
 	{InUse, Blocker, "A program has files of this folder open for writing.", "quit the program and try again; `--while-in-use` goes on knowingly", false},
 	{InUseUnknown, Info, "Some programs, those of other accounts as a rule, can't be looked at, so one of them may use the folder.", "quit programs that use the folder; an administrator sees them all", false},
@@ -243,6 +253,10 @@ var list = []Kind{
 	{SpaceLow, Warning, "The drive with the data is nearly full.", "free room there, or `nexlin move NAME --into DIR` on a larger drive", false},
 	{HeldMissing, Warning, "The held original is not where it was put.", "if somebody deleted it, `nexlin discard-original NAME` closes the record", false},
 	{NoteMissing, Warning, "The target note on the drive is gone or unreadable, so the drive does not explain itself.", "`nexlin mend NAME` writes it anew", false},
+	{Covered, Warning, "Something is mounted over the place where the data lies, and hides it.", "unmount what is mounted there; the data is below it", false},
+	{Unseen, Warning, "Nexlin could not look at this, so nothing is known about it.", "see the message; then `nexlin check NAME` again", false},
+	{TargetShared, Blocker, "The place is the target of another redirect already: two can't be brought back from one place.", "name another place, or another name there with `--as`; or bring the other one back first: `nexlin bring-back NAME`", false},
+	{PlanOld, Blocker, "Another command was quicker: what the ledger says has changed since this one looked.", "give the command again; it looks anew", false},
 	{RunStopped, Warning, "A run was stopped before its end.", "`nexlin resume RUN` finishes it, `nexlin undo RUN` takes it back", false},
 	{LedgerBroken, Blocker, "Nexlin's own record of the copy can't be read, so nothing can be proven.", "keep both sides; compare them by hand with `diff -r`", false},
 	{LateWrite, Warning, "Something was written to the held original after the switch.", "`nexlin discard-original NAME` brings it over to the target before it deletes anything", false},
@@ -293,6 +307,7 @@ var list = []Kind{
 // shows is what programs that use the folder probably show, by cause.
 var shows = map[Code]string{
 	DriveAway:      "\"file not found\", an empty library, or a question where the folder is; some make a new, empty folder",
+	Covered:        "\"file not found\", an empty library, or other files than yours",
 	DriveSwapped:   "\"file not found\", or that their data is damaged",
 	DriveElsewhere: "\"file not found\", or that their data is damaged, although it is whole",
 	DriveReadOnly:  "\"can't save\", \"access denied\", or a full drive",

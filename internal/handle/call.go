@@ -33,6 +33,12 @@ func Damaged(err error) bool { return isOne(err, damage) }
 // any more.
 func Gone(err error) bool { return isOne(err, gone) }
 
+// Scarce reports that the machine, or this process, has run out of files or
+// memory for now.
+func Scarce(err error) bool {
+	return isOne(err, []error{syscall.EMFILE, syscall.ENFILE, syscall.ENOMEM})
+}
+
 // Passing reports an error that may pass by itself: somebody has the entry open
 // in a way that keeps others from it.
 func Passing(err error) bool { return isOne(err, passing) }
@@ -42,6 +48,10 @@ func Passing(err error) bool { return isOne(err, passing) }
 func Absent(err error) bool {
 	return isOne(err, []error{syscall.ENOENT, syscall.ENOTDIR, syscall.ELOOP})
 }
+
+// Replaced reports that a file could not be opened since something else, or
+// nothing, stands under its name by now: open(2) says so of a socket, too.
+func Replaced(err error) bool { return Absent(err) || errors.Is(err, syscall.ENXIO) }
 
 func isOne(err error, of []error) bool {
 	return slices.ContainsFunc(of, func(e error) bool { return errors.Is(err, e) })

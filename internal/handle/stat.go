@@ -103,6 +103,23 @@ func (s *Stat) SameInode(o *Stat) bool {
 	return s.Dev == o.Dev && s.Ino == o.Ino && s.Type() == o.Type()
 }
 
+// Elsewhere reports that an entry below a folder lies on another mount or in
+// another subvolume than the folder itself. An overlay gives files the device
+// numbers of their layers: where the kernel tells mounts apart by itself, only
+// the number of a directory counts.
+func (s *Stat) Elsewhere(folder *Stat) bool {
+	if s.MountRoot || s.Mount != folder.Mount {
+		return true
+	}
+	return s.Dev != folder.Dev && (s.IsDir() || s.Mount == 0)
+}
+
+// A FileID names a file on this machine while its file system is mounted.
+type FileID struct{ Dev, Ino uint64 }
+
+// ID is what s is known by.
+func (s *Stat) ID() FileID { return FileID{s.Dev, s.Ino} }
+
 // Stat looks at the entry called name, a link there not being followed.
 func (d *Dir) Stat(name string) (Stat, error) {
 	var s Stat
@@ -131,6 +148,16 @@ func Lstat(path string) (Stat, error) {
 	}
 	return s, nil
 }
+
+// Marks are what a file system notes of a directory beside its attributes, and a
+// copy elsewhere has not.
+type Marks struct {
+	FoldsCase bool   // names in it that differ in case alone are one
+	Project   uint32 // for quotas; 0 is none
+}
+
+// Marks looks at the marks of d; none where the file system has no such thing.
+func (d *Dir) Marks() Marks { return sysMarks(d.fd) }
 
 // Session names the time for which the file system of d has been mounted: it
 // is another one after the next mount and the next start of the machine.

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"sync"
 	"syscall"
+	"time"
 	"unsafe"
 
 	"golang.org/x/sys/unix"
@@ -41,11 +42,19 @@ func sysBeneath(at descriptor, rel string) (descriptor, error) {
 
 func sysOpenFile(at descriptor, name string) (descriptor, error) {
 	const flags = unix.O_RDONLY | unix.O_NOFOLLOW | unix.O_NONBLOCK | unix.O_CLOEXEC
-	fd, err := unix.Openat(at, name, flags|unix.O_NOATIME, 0)
-	if err == unix.EPERM {
-		fd, err = unix.Openat(at, name, flags, 0)
+	for wait := time.Millisecond; ; wait = min(2*wait, 100*time.Millisecond) {
+		fd, err := unix.Openat(at, name, flags|unix.O_NOATIME, 0)
+		if err == unix.EPERM {
+			fd, err = unix.Openat(at, name, flags, 0)
+		}
+		if err != unix.EAGAIN {
+			return fd, err
+		}
+		// Another program holds a lease on the file. The call has asked for it
+		// to be given up, and the kernel takes it back after a time of its own,
+		// by default 45 seconds (fcntl(2), leases).
+		time.Sleep(wait)
 	}
-	return fd, err
 }
 
 func sysMknod(at descriptor, name string, mode uint32, device uint64) error {

@@ -22,12 +22,16 @@ import (
 // held is how many inodes lie in memory: with their paths, a few MiB.
 const held = 20_000
 
+// An ID names a file while its file system is mounted: overlays have files of
+// several devices.
+type ID struct{ Dev, Ino uint64 }
+
 // A Table may be used by several goroutines.
 type Table struct {
 	dir string
 
 	mu    sync.Mutex
-	known map[uint64]*inode
+	known map[ID]*inode
 	limit int
 	db    *sql.DB
 	tx    *sql.Tx
@@ -46,28 +50,28 @@ type inode struct {
 // memory; the file has no name for longer than it takes to open it. Where
 // there is no such directory, as before the first run, the table stays in
 // memory.
-func New(dir string) *Table { return &Table{dir: dir, known: map[uint64]*inode{}, limit: held} }
+func New(dir string) *Table { return &Table{dir: dir, known: map[ID]*inode{}, limit: held} }
 
-// Add notes one name of an inode that has names names in all, with a number
-// of the caller's, and returns the name and number it was met under first:
-// its own if this is the first.
-func (t *Table) Add(ino uint64, names uint32, path string, ord int64) (first string, firstOrd int64, err error) {
+// Add notes one name of a file that has names names in all, with a number of the
+// caller's, and returns the name and number it was met under first: its own if
+// this is the first.
+func (t *Table) Add(id ID, names uint32, path string, ord int64) (first string, firstOrd int64, err error) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if t.db == nil {
-		if n := t.known[ino]; n != nil {
+		if n := t.known[id]; n != nil {
 			n.found++
 			n.names = max(n.names, names)
 			return n.first, n.ord, nil
 		}
 		if len(t.known) < t.limit {
-			t.known[ino] = &inode{path, ord, names, 1}
+			t.known[id] = &inode{path, ord, names, 1}
 			return path, ord, nil
 		}
 		err := t.spill()
 		if errors.Is(err, fs.ErrNotExist) {
 			t.limit = math.MaxInt
-			t.known[ino] = &inode{path, ord, names, 1}
+			t.known[id] = &inode{path, ord, names, 1}
 			return path, ord, nil
 		}
 		if err != nil {
@@ -75,12 +79,12 @@ func (t *Table) Add(ino uint64, names uint32, path string, ord int64) (first str
 		}
 	}
 	var stored []byte
-	err = t.look.QueryRow(int64(ino)).Scan(&stored, &firstOrd)
+	err = t.look.QueryRow(int64(id.Dev), int64(id.Ino)).Scan(&stored, &firstOrd)
 	if errors.Is(err, sql.ErrNoRows) {
 		stored, firstOrd, err = []byte(path), ord, nil
 	}
 	if err == nil {
-		_, err = t.add.Exec(int64(ino), []byte(path), ord, names)
+		_, err = t.add.Exec(int64(id.Dev), int64(id.Ino), []byte(path), ord, names)
 	}
 	return string(stored), firstOrd, t.err(err)
 }
@@ -109,22 +113,22 @@ func (t *Table) spill() error {
 	}
 	t.db.SetMaxOpenConns(1)
 	_, err = t.db.Exec(`pragma journal_mode=off; pragma synchronous=off; pragma locking_mode=exclusive;
-		create table inodes (ino integer primary key, first blob, ord integer, names integer, found integer)`)
+		create table inodes (dev integer, ino integer, first blob, ord integer, names integer, found integer, primary key (ino, dev)) without rowid`)
 	if err != nil {
 		return err
 	}
 	if t.tx, err = t.db.Begin(); err != nil {
 		return err
 	}
-	if t.look, err = t.tx.Prepare(`select first, ord from inodes where ino = ?`); err != nil {
+	if t.look, err = t.tx.Prepare(`select first, ord from inodes where dev = ? and ino = ?`); err != nil {
 		return err
 	}
-	t.add, err = t.tx.Prepare(`insert into inodes values (?, ?, ?, ?, 1) on conflict do update set found = found + 1, names = max(names, excluded.names)`)
+	t.add, err = t.tx.Prepare(`insert into inodes values (?, ?, ?, ?, ?, 1) on conflict do update set found = found + 1, names = max(names, excluded.names)`)
 	if err != nil {
 		return err
 	}
-	for ino, n := range t.known {
-		if _, err := t.tx.Exec(`insert into inodes values (?, ?, ?, ?, ?)`, int64(ino), []byte(n.first), n.ord, n.names, n.found); err != nil {
+	for id, n := range t.known {
+		if _, err := t.tx.Exec(`insert into inodes values (?, ?, ?, ?, ?, ?)`, int64(id.Dev), int64(id.Ino), []byte(n.first), n.ord, n.names, n.found); err != nil {
 			return err
 		}
 	}

@@ -23,7 +23,7 @@ func TestTable(t *testing.T) {
 						continue // lies elsewhere
 					}
 					path := fmt.Sprintf("\xff%d/%d", name, ino)
-					first, ord, err := table.Add(ino|1<<63, 3, path, int64(ino*10)+int64(name))
+					first, ord, err := table.Add(ID{ino % 2, ino/2 | 1<<63}, 3, path, int64(ino*10)+int64(name))
 					require.NoError(t, err)
 					require.Equal(t, fmt.Sprintf("\xff0/%d", ino), first)
 					require.EqualValues(t, ino*10, ord)
@@ -45,13 +45,13 @@ func TestTable(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, nil, 0o600))
 	table := New(file)
 	table.limit = 0
-	_, _, err := table.Add(1, 2, "a", 0)
+	_, _, err := table.Add(ID{Ino: 1}, 2, "a", 0)
 	require.ErrorContains(t, err, file)
 	table = New("/nowhere")
 	table.limit = 1
 	for ino := range uint64(5) {
 		for _, path := range []string{"a", "b"} {
-			first, _, err := table.Add(ino, 2, path, 0)
+			first, _, err := table.Add(ID{Ino: ino}, 2, path, 0)
 			require.NoError(t, err)
 			require.Equal(t, "a", first)
 		}

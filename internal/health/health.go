@@ -54,23 +54,40 @@ func (r *Report) warn(code finding.Code, path, message string) {
 	r.add(r.find(code, path, message).As(finding.Warning))
 }
 
+// unseen makes an error about what lies on a drive a finding: one redirect that
+// can't be looked at keeps nobody from the others. Others stay errors.
+func (r *Report) unseen(err error) error {
+	var pe *fs.PathError
+	if !errors.As(err, &pe) || errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
+		return err
+	}
+	r.add(r.find(finding.Unseen, pe.Path, fmt.Sprintf("%s can't be looked at: %v", pathtext.Show(pe.Path), pe.Err)))
+	return nil
+}
+
 // Look finds out the state of a redirect without touching its folder: for
-// lists. Check looks closer.
+// lists. Check looks closer. What can't be looked at is a finding; errors are
+// those of the ledger, and of ctx.
 func Look(e *redirect.Engine, r ledger.Redirect) (*Report, error) {
 	out := &Report{Redirect: r}
+	return out, out.unseen(out.look(e))
+}
+
+func (out *Report) look(e *redirect.Engine) error {
+	r := out.Redirect
 	out.add()
 	var err error
 	if out.Held, err = e.Held(r.Name); err != nil {
-		return nil, err
+		return err
 	}
 	if r.State == ledger.Ended {
 		out.Present = true
 	} else if err := out.drive(e); err != nil {
-		return nil, err
+		return err
 	} else if err := out.link(e); err != nil {
-		return nil, err
+		return err
 	}
-	return out, out.stopped(e)
+	return out.stopped(e)
 }
 
 // Check looks at link, drive, target, room and held originals of a
@@ -80,31 +97,7 @@ func Check(ctx context.Context, e *redirect.Engine, r ledger.Redirect) (*Report,
 	if err != nil {
 		return nil, err
 	}
-	if r.State != ledger.Ended {
-		fs, err := e.CheckSettings(r)
-		if err != nil {
-			return nil, err
-		}
-		out.add(fs...)
-		if fs, err = e.CheckStore(ctx, r); err != nil {
-			return nil, err
-		}
-		out.add(fs...)
-		if err := out.mountPoint(e); err != nil {
-			return nil, err
-		}
-		if out.inPlace() {
-			if err := out.target(e); err != nil {
-				return nil, err
-			}
-		}
-	}
-	if out.State == Good {
-		if err := out.onlyCopy(e); err != nil {
-			return nil, err
-		}
-	}
-	if err := out.halves(ctx); err != nil {
+	if err := out.unseen(out.closer(ctx, e)); err != nil {
 		return nil, err
 	}
 	live := r.Target
@@ -113,15 +106,45 @@ func Check(ctx context.Context, e *redirect.Engine, r ledger.Redirect) (*Report,
 	}
 	for _, h := range out.Held {
 		fs, err := e.CheckHeld(ctx, h, live)
-		if err != nil {
-			return nil, err
-		}
-		out.add(fs...)
-		if len(fs) == 0 {
+		if out.add(fs...); err != nil {
+			if err := out.unseen(err); err != nil {
+				return nil, err
+			}
+		} else if len(fs) == 0 {
 			out.add(out.find(finding.HeldWaiting, h.Path, fmt.Sprintf("the held original of %s waits to be discarded", h.Since.Local().Format("2006-01-02"))))
 		}
 	}
 	return out, nil
+}
+
+// closer looks at everything but what is held.
+func (out *Report) closer(ctx context.Context, e *redirect.Engine) error {
+	r := out.Redirect
+	if r.State != ledger.Ended {
+		fs, err := e.CheckSettings(r)
+		if err != nil {
+			return err
+		}
+		out.add(fs...)
+		if fs, err = e.CheckStore(ctx, r); err != nil {
+			return err
+		}
+		out.add(fs...)
+		if err := out.mountPoint(e); err != nil {
+			return err
+		}
+		if out.inPlace() {
+			if err := out.target(e); err != nil {
+				return err
+			}
+		}
+	}
+	if out.State == Good {
+		if err := out.onlyCopy(e); err != nil {
+			return err
+		}
+	}
+	return out.halves(ctx)
 }
 
 // CheckDeep is [Check] that also reads every byte at the target, if its

@@ -35,6 +35,7 @@ var states = map[finding.Code]State{
 	finding.DriveSwapped:   Away,
 	finding.DriveTwice:     Away,
 	finding.OlderClone:     Away,
+	finding.Covered:        Away,
 	finding.DriveElsewhere: Elsewhere,
 	finding.LinkMissing:    Broken,
 	finding.LinkChanged:    Broken,

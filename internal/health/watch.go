@@ -7,6 +7,7 @@ import (
 
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
+	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/redirect"
 )
@@ -30,6 +31,10 @@ type Event struct {
 // settle is how long a watch waits after a change for others that belong to
 // it: a drive with several parts comes in several steps.
 const settle = 100 * time.Millisecond
+
+// scarceWait is how long a watch waits when the machine has run out of files or
+// memory.
+const scarceWait = time.Second
 
 // A Watcher keeps checking as drives come and go.
 type Watcher struct {
@@ -59,10 +64,18 @@ func (w *Watcher) Run(ctx context.Context) error {
 	}
 	w.reports = map[string]*Report{}
 	for all := true; ; {
-		if err := w.look(ctx, all); err != nil {
-			if ctx.Err() != nil {
+		switch err := w.look(ctx, all); {
+		case ctx.Err() != nil:
+			return nil
+		case handle.Scarce(err):
+			// The machine has run out of something for now: the next look sees it all.
+			select {
+			case <-ctx.Done():
 				return nil
+			case <-time.After(scarceWait):
+				continue
 			}
+		case err != nil:
 			return err
 		}
 		select {

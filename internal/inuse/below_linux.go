@@ -155,7 +155,11 @@ func (s *scan) see(link string, how func(*unix.Statx_t) How) bool {
 	if v == isOutside {
 		return false
 	}
-	h := s.holder(shown, how(&st))
+	held := how(&st)
+	if held == closed {
+		return false
+	}
+	h := s.holder(shown, held)
 	if v == isInside {
 		s.report.Holders = append(s.report.Holders, h)
 	} else {
@@ -190,11 +194,22 @@ func serviceOf(groups string) string {
 	return ""
 }
 
-// access reads the flags of an open file (proc(5), fdinfo).
+// closed says that a descriptor was closed while it was looked at.
+const closed How = "closed"
+
+// access reads the flags of an open file (proc(5), fdinfo). By then the number may
+// be another file's; a file that was closed meanwhile is held by nobody.
 func (s *scan) access(fd string, st *unix.Statx_t) How {
 	b, err := os.ReadFile(s.root + "/fdinfo/" + fd)
+	if errors.Is(err, fs.ErrNotExist) {
+		return closed
+	}
 	if err != nil {
 		return Somehow
+	}
+	var now unix.Statx_t
+	if statFollowing(s.root+"/fd/"+fd, &now) != nil || now.Ino != st.Ino || now.Dev_major != st.Dev_major || now.Dev_minor != st.Dev_minor {
+		return closed // the flags may be another file's
 	}
 	for line := range strings.SplitSeq(string(b), "\n") {
 		v, ok := strings.CutPrefix(line, "flags:")

@@ -4,12 +4,13 @@ import (
 	"bufio"
 	"errors"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 
 	"github.com/goccy/go-yaml"
+
+	"nexlin/internal/handle"
 )
 
 // A Sandboxed is a program in a sandbox that may see a folder where it is and
@@ -72,7 +73,7 @@ func (s Sandbox) flatpaks(folder, target, kind string) ([]Sandboxed, error) {
 // filesystems reads what the section [Context] of a key file says of file
 // systems; nothing if there is no such file.
 func filesystems(path string) ([]string, error) {
-	f, err := os.Open(path)
+	f, err := handle.OpenRegular(path)
 	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) {
 		return nil, nil
 	}
@@ -143,7 +144,7 @@ func (s Sandbox) snaps(folder, target string) ([]Sandboxed, error) {
 	}
 	var out []Sandboxed
 	for _, f := range files {
-		b, err := os.ReadFile(f)
+		b, err := handle.ReadRegular(f, 1<<20)
 		if err != nil {
 			continue // it is being removed
 		}

@@ -12,6 +12,7 @@ package inventory
 
 import (
 	"context"
+	"errors"
 	"sync"
 	"time"
 
@@ -34,20 +35,22 @@ type Entry struct {
 
 // ReadXattrs fills in the extended attributes. They are not read by the walk
 // itself: often the times tell already that they are the known ones. What
-// changes between the look and this shows in a later ctime.
+// changes between the look and this shows in a later ctime. An entry that is
+// not there any more is [ErrGone].
 func (e *Entry) ReadXattrs() (err error) {
 	if e.Self != nil {
 		e.Xattrs, err = e.Self.Xattrs(".")
 	} else {
 		e.Xattrs, err = e.Dir.Xattrs(e.Name)
 	}
-	return err
+	return Vanished(err)
 }
 
 // A Visitor gets the entries of a walk.
 type Visitor interface {
 	// Visit is called for every entry, a directory before what it holds.
-	// For a directory, false leaves out what it holds.
+	// For a directory, false leaves out what it holds. With [ErrGone] the walk
+	// goes on as if it had never met the entry.
 	Visit(e *Entry) (descend bool, err error)
 	// Leave is called for every directory after what it holds.
 	Leave(e *Entry) error
@@ -65,19 +68,21 @@ func Walk(ctx context.Context, root *handle.Dir, v Visitor) error {
 		return err
 	}
 	e := Entry{Path: ".", Name: ".", At: at, Stat: st, Dir: root, Self: root}
-	w := walker{ctx: ctx, v: v, mount: st.Mount, dev: st.Dev}
+	w := walker{ctx: ctx, v: v, root: st}
 	return w.dir(&e)
 }
 
 type walker struct {
-	ctx   context.Context
-	v     Visitor
-	mount uint64
-	dev   uint64
+	ctx  context.Context
+	v    Visitor
+	root handle.Stat
 }
 
 func (w *walker) dir(e *Entry) error {
 	descend, err := w.v.Visit(e)
+	if errors.Is(err, ErrGone) && e.Depth > 0 {
+		return nil
+	}
 	if err != nil {
 		return err
 	}
@@ -121,18 +126,20 @@ func (w *walker) children(e *Entry) error {
 		next.clear()
 		return err
 	}
+	var visiting error
 	err := e.Self.EachName(func(name string) error {
-		if err := w.ctx.Err(); err != nil {
-			return err
+		if visiting = w.ctx.Err(); visiting != nil {
+			return visiting
 		}
 		next.entries = append(next.entries, Entry{Path: join(e.Path, name), Name: name, Depth: e.Depth + 1, Dir: e.Self})
 		if len(next.entries) < ahead {
 			return nil
 		}
-		return turn()
+		visiting = turn()
+		return visiting
 	})
-	if err != nil {
-		return err
+	if visiting != nil || err != nil && (e.Depth == 0 || !gone(err)) {
+		return err // a directory that was removed holds nothing more
 	}
 	if len(last.entries) == 0 { // few entries need no goroutine
 		next.look()
@@ -166,11 +173,13 @@ func (w *walker) child(c *Entry, err error) error {
 		}
 		return err
 	}
-	if c.Stat.MountRoot || c.Stat.Mount != w.mount || c.Stat.Dev != w.dev {
+	if c.Stat.Elsewhere(&w.root) {
 		return mountError(c.Dir.Join(c.Name))
 	}
 	if !c.Stat.IsDir() {
-		_, err := w.v.Visit(c)
+		if _, err = w.v.Visit(c); errors.Is(err, ErrGone) {
+			return nil
+		}
 		return err
 	}
 	self, err := c.Dir.Sub(c.Name)

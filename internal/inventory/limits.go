@@ -18,12 +18,14 @@ type Limits struct {
 	NoSymlinks  bool
 	NoJunctions bool // nor links of Windows, on NTFS
 	NoHardLinks bool
-	NoNodes     bool // FIFOs and sockets
+	MaxNames    uint32 // most names that a file can have; 0 means no limit
+	NoNodes     bool   // FIFOs and sockets
 	NoDevices   bool
 	NoXattrs    bool // user.*
 	NoACLs      bool
 	NoHoles     bool
 	LinkBytes   int  // longest text of a symbolic link; 0 means no limit
+	LinkText    bool // texts of symbolic links have to be UTF-8
 	XattrText   bool // names of attributes have to be UTF-8
 	XattrUser   bool // only user.* attributes
 	XattrBytes  int  // most that the attributes of an entry may take; 0 means no limit
@@ -92,7 +94,7 @@ func (l *Limits) lost(f *Facts, e *Entry) {
 	lose(LossSymlink, link && (l.NoSymlinks || l.LinkBytes > 0 && st.Size > int64(l.LinkBytes)))
 	lose(LossPath, len(e.Path) > maxPath)
 	lose(LossNode, st.IsDevice() && l.NoDevices || isNode(st) && l.NoNodes)
-	lose(LossHardLink, !st.IsDir() && st.Nlink > 1 && l.NoHardLinks)
+	lose(LossHardLink, !st.IsDir() && (st.Nlink > 1 && l.NoHardLinks || l.MaxNames > 0 && st.Nlink > l.MaxNames))
 	lose(LossOwner, l.FixedOwner && (st.UID != l.UID || st.GID != l.GID))
 	if st.IsRegular() {
 		lose(LossSize, l.MaxFile > 0 && st.Size > l.MaxFile)

@@ -3,11 +3,11 @@ package inventory
 import (
 	"context"
 	"errors"
-	"io/fs"
 	"runtime"
 	"slices"
 	"strings"
 	"sync"
+	"unicode/utf8"
 
 	"nexlin/internal/handle"
 	"nexlin/internal/hardlink"
@@ -59,6 +59,7 @@ type Facts struct {
 	Privileged   Listing         // attributes only an administrator may set
 	Other        Listing         // encrypted entries: reading them is not copying them
 	Placeholders Listing         // their content is elsewhere: reading them fetches it
+	Marked       Listing         // directories with marks of their file system, see handle.Marks
 	Lost         [losses]Listing // what Options.Limits would take from them
 }
 
@@ -86,7 +87,7 @@ func Measure(ctx context.Context, root *handle.Dir, o Options) (Facts, error) {
 	if o.Block == 0 {
 		o.Block = 4096
 	}
-	m := &measure{ctx: ctx, o: o, mount: st.Mount, dev: st.Dev, jobs: make(chan job, 256), links: hardlink.New(o.Scratch)}
+	m := &measure{ctx: ctx, o: o, root: st, jobs: make(chan job, 256), links: hardlink.New(o.Scratch)}
 	defer m.links.Close()
 	first := &counter{m: m}
 	rootEntry := Entry{Path: ".", Name: ".", Stat: st, Dir: root}
@@ -123,8 +124,7 @@ type job struct {
 type measure struct {
 	ctx     context.Context
 	o       Options
-	mount   uint64
-	dev     uint64
+	root    handle.Stat
 	jobs    chan job
 	pending sync.WaitGroup
 	links   *hardlink.Table
@@ -142,6 +142,9 @@ type counter struct {
 func (c *counter) dir(j job) {
 	defer j.dir.Release()
 	before, beforeBytes := c.facts.Entries(), c.facts.Bytes
+	if !c.m.o.SkipDeep && j.dir.Marks() != (handle.Marks{}) {
+		c.facts.Marked.add(j.path)
+	}
 	err := j.dir.EachStat(func(name []byte, st *handle.Stat, err error) error {
 		if c.m.ctx.Err() != nil {
 			return c.m.ctx.Err()
@@ -152,7 +155,7 @@ func (c *counter) dir(j job) {
 	if err == nil {
 		err = c.m.o.Limits.collisions(j.dir, func(name string) { c.facts.Lost[LossCollide].add(join(j.path, name)) })
 	}
-	if err != nil && c.m.ctx.Err() == nil {
+	if err != nil && !gone(err) && c.m.ctx.Err() == nil {
 		c.facts.Unreadable.add(j.path)
 	}
 	if p := c.m.o.Progress; p != nil {
@@ -162,17 +165,17 @@ func (c *counter) dir(j job) {
 
 func (c *counter) child(j *job, name []byte, st *handle.Stat, err error) {
 	if err != nil {
-		if !errors.Is(err, fs.ErrNotExist) {
+		if !gone(err) {
 			c.facts.Unreadable.add(join(j.path, string(name)))
 		}
 		return
 	}
-	if c.m.o.SkipDeep && st.Nlink == 1 && st.IsRegular() && st.Mount == c.m.mount && !st.MountRoot {
+	if c.m.o.SkipDeep && st.Nlink == 1 && st.IsRegular() && !st.Elsewhere(&c.m.root) {
 		c.file(st, true) // nothing of it needs a name
 		return
 	}
 	e := Entry{Path: join(j.path, string(name)), Name: string(name), Stat: *st, Dir: j.dir}
-	if e.Stat.MountRoot || e.Stat.Mount != c.m.mount || e.Stat.Dev != c.m.dev {
+	if e.Stat.Elsewhere(&c.m.root) {
 		c.facts.Mounts.add(e.Path)
 		return
 	}
@@ -265,9 +268,13 @@ func (c *counter) deep(e *Entry) {
 	if st.IsSymlink() {
 		c.link(e)
 	}
-	if st.IsRegular() && !c.m.o.Root && e.Dir.Access(e.Name, handle.MayRead) != nil {
-		f.Unreadable.add(e.Path)
-		return
+	if st.IsRegular() && !c.m.o.Root {
+		if err := e.Dir.Access(e.Name, handle.MayRead); err != nil {
+			if !gone(err) {
+				f.Unreadable.add(e.Path)
+			}
+			return
+		}
 	}
 	c.kinds(e)
 	c.m.o.Limits.lost(f, e)
@@ -276,7 +283,7 @@ func (c *counter) deep(e *Entry) {
 	}
 	xattrs, err := e.Dir.Xattrs(e.Name)
 	if err != nil {
-		if !errors.Is(err, fs.ErrNotExist) {
+		if !gone(err) {
 			f.Unreadable.add(e.Path)
 		}
 		return
@@ -301,8 +308,12 @@ func (c *counter) link(e *Entry) {
 			c.facts.Lost[LossSymlink].add(e.Path)
 		}
 	}
-	if text, err := e.Dir.Readlink(e.Name); err == nil && LeadsOut(e.Path, text) {
+	text, err := e.Dir.Readlink(e.Name)
+	if err == nil && LeadsOut(e.Path, text) {
 		c.facts.LeadOut.add(e.Path)
+	}
+	if l := &c.m.o.Limits; err == nil && l.LinkText && !l.NoSymlinks && !utf8.ValidString(text) {
+		c.facts.Lost[LossSymlink].add(e.Path)
 	}
 }
 
@@ -327,7 +338,7 @@ func SystemLabel(name string) bool {
 }
 
 func (c *counter) firstName(e *Entry) bool {
-	first, _, err := c.m.links.Add(e.Stat.Ino, e.Stat.Nlink, e.Path, 0)
+	first, _, err := c.m.links.Add(hardlink.ID(e.Stat.ID()), e.Stat.Nlink, e.Path, 0)
 	if err != nil {
 		c.m.mu.Lock()
 		defer c.m.mu.Unlock()
@@ -350,7 +361,7 @@ func (f *Facts) merge(o *Facts) {
 	for _, p := range [][2]*Listing{
 		{&f.Unreadable, &o.Unreadable}, {&f.Sockets, &o.Sockets}, {&f.Devices, &o.Devices}, {&f.Setuid, &o.Setuid},
 		{&f.Mounts, &o.Mounts}, {&f.HardOut, &o.HardOut}, {&f.LeadOut, &o.LeadOut}, {&f.Placeholders, &o.Placeholders}, {&f.Foreign, &o.Foreign},
-		{&f.Immutable, &o.Immutable}, {&f.Privileged, &o.Privileged}, {&f.Other, &o.Other},
+		{&f.Immutable, &o.Immutable}, {&f.Marked, &o.Marked}, {&f.Privileged, &o.Privileged}, {&f.Other, &o.Other},
 	} {
 		p[0].merge(*p[1])
 	}

@@ -3,6 +3,7 @@ package ledger
 // The state directory holds
 //
 //	ledger.db          the database
+//	spare              room that is given up when the drive is full
 //	runs/RUN/          what belongs to one run, private to the account:
 //	  lock             locked while the run is going
 //	  reserve          room kept for the ledger while a copy fills the drive

@@ -59,6 +59,30 @@ func IsFull(err error) bool {
 	return errors.As(err, &e) && e.Code()&0xff == sqlite3.SQLITE_FULL
 }
 
+// A DamagedError reports a database that can't be read. What it told of is where
+// it was: folders, links, drives, and the records of each run beside the database.
+type DamagedError struct {
+	File string
+	Err  error
+}
+
+func (e *DamagedError) Error() string {
+	return fmt.Sprintf("the records in %s can't be read: %v", e.File, e.Err)
+}
+func (e *DamagedError) Unwrap() error { return e.Err }
+
+// damaged makes an error about the database a *DamagedError if it says that the
+// file is none, or is broken.
+func damaged(path string, err error) error {
+	var e *sqlite.Error
+	if errors.As(err, &e) {
+		if c := e.Code() & 0xff; c == sqlite3.SQLITE_NOTADB || c == sqlite3.SQLITE_CORRUPT {
+			return &DamagedError{path, err}
+		}
+	}
+	return err
+}
+
 // ErrNotFound reports a name or an id that is not in the ledger.
 var ErrNotFound = errors.New("not in the ledger")
 
@@ -72,7 +96,11 @@ func Open(dir string) (*Ledger, error) {
 	if err := checkDir(dir); err != nil {
 		return nil, err
 	}
-	return open(dir, true)
+	l, err := open(dir, true)
+	if err == nil {
+		l.keepSpare()
+	}
+	return l, err
 }
 
 // OpenForReading opens the ledger in dir and changes nothing. One that does
@@ -129,6 +157,15 @@ func (l *Ledger) Again() error {
 	return err
 }
 
+// noFile refuses what is there and is no file: a FIFO would keep whoever opens it
+// waiting for ever.
+func noFile(path string) error {
+	if fi, err := os.Lstat(path); err == nil && !fi.Mode().IsRegular() {
+		return &StateDirError{filepath.Dir(path), filepath.Base(path) + " is no file"}
+	}
+	return nil
+}
+
 func checkDir(dir string) error {
 	fi, err := os.Stat(dir)
 	if err != nil {
@@ -146,6 +183,14 @@ func open(dir string, write bool) (*Ledger, error) {
 		q.Set("mode", "ro")
 	}
 	path := filepath.Join(dir, dbName)
+	if err := errors.Join(noFile(path), noFile(path+"-journal")); err != nil {
+		return nil, err
+	}
+	if fi, err := os.Stat(path); err == nil && fi.Size() == 0 {
+		if runs, err := os.ReadDir(filepath.Join(dir, "runs")); err == nil && len(runs) > 0 {
+			return nil, &DamagedError{path, errors.New("it is empty, although there were runs")}
+		}
+	}
 	uri := filepath.ToSlash(path)
 	if filepath.VolumeName(path) != "" {
 		uri = "/" + uri // file:///C:/…
@@ -158,7 +203,7 @@ func open(dir string, write bool) (*Ledger, error) {
 	l := &Ledger{dir: dir, db: db, write: write}
 	if err := l.migrate(); err != nil {
 		db.Close()
-		return nil, fmt.Errorf("ledger %s: %w", path, err)
+		return nil, damaged(path, fmt.Errorf("ledger %s: %w", path, err))
 	}
 	return l, nil
 }

@@ -105,7 +105,7 @@ func TestRedirectsAndHeldKeepEveryByte(t *testing.T) {
 func TestRunsAndTheirLocks(t *testing.T) {
 	l := fresh(t)
 	id := NewRunID(time.Now())
-	r, err := l.Begin(id, "move", "documents", map[string]int{"a": 1})
+	r, err := l.Begin(id, "move", "documents", map[string]int{"a": 1}, nil)
 	require.NoError(t, err)
 	row, err := l.Run(id)
 	require.NoError(t, err)

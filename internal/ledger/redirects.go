@@ -1,6 +1,7 @@
 package ledger
 
 import (
+	"cmp"
 	"database/sql"
 	"encoding/json"
 	"errors"
@@ -29,6 +30,9 @@ type DriveRef struct {
 	Counter  int64         `json:"counter,omitempty"` // what the tag counted after the run; 0 where that is not known
 }
 
+// Identity is what the drive is called by in documents, as drive.Drive has it.
+func (d *DriveRef) Identity() string { return cmp.Or(d.UUID, d.ID) }
+
 // A Redirect is a row of the ledger. Bytes and Files are those of the move.
 type Redirect struct {
 	Name    string
@@ -51,6 +55,13 @@ type Redirect struct {
 	Settings json.RawMessage
 	Card     string // the card it was made by; empty without one
 	Text     string // what a junction says, see package link; empty: the link says the target's path
+}
+
+// Equal reports whether two rows say the same.
+func (r *Redirect) Equal(o *Redirect) bool {
+	a, err := json.Marshal(r)
+	b, err2 := json.Marshal(o)
+	return err == nil && err2 == nil && string(a) == string(b)
 }
 
 // LinkText is what the link of r says.
@@ -145,6 +156,12 @@ func (l *Ledger) Redirect(name string) (Redirect, error) {
 	return r, notFound(err)
 }
 
+// Redirect gives one; ErrNotFound if there is none of this name.
+func (t *Tx) Redirect(name string) (Redirect, error) {
+	r, err := scanRedirect(t.tx.QueryRow("SELECT "+redirectColumns+" FROM redirects WHERE name = ?", name))
+	return r, notFound(err)
+}
+
 // SaveRedirect inserts a redirect or replaces the one of its name, and
 // remembers what the tag of its drive counts: a copy of the drive is known by
 // that also when no redirect is left on it.
@@ -191,6 +208,22 @@ func (l *Ledger) Counters() (map[string]int64, error) {
 		out[c.id] = c.n
 	}
 	return out, err
+}
+
+// Forget takes a redirect out, with what is held of it and the runs of these
+// ids. Archives that were made of it stay known.
+func (t *Tx) Forget(name string, runs []string) error {
+	for _, id := range runs {
+		for _, q := range []string{"DELETE FROM acts WHERE run = ?", "DELETE FROM runs WHERE id = ?"} {
+			if _, err := t.tx.Exec(q, id); err != nil {
+				return err
+			}
+		}
+	}
+	if _, err := t.tx.Exec("DELETE FROM held WHERE redirect = ?", name); err != nil {
+		return err
+	}
+	return t.RemoveRedirect(name)
 }
 
 // RemoveRedirect takes a redirect out: its move was undone.
@@ -272,16 +305,16 @@ func notFound(err error) error {
 
 func collect[T any](rows *sql.Rows, err error, scan func(scanner) (T, error)) ([]T, error) {
 	if err != nil {
-		return nil, fmt.Errorf("ledger: %w", err)
+		return nil, damaged(dbName, fmt.Errorf("ledger: %w", err))
 	}
 	defer rows.Close()
 	var out []T
 	for rows.Next() {
 		v, err := scan(rows)
 		if err != nil {
-			return nil, fmt.Errorf("ledger: %w", err)
+			return nil, damaged(dbName, fmt.Errorf("ledger: %w", err))
 		}
 		out = append(out, v)
 	}
-	return out, rows.Err()
+	return out, damaged(dbName, rows.Err())
 }

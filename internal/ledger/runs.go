@@ -52,7 +52,7 @@ var ErrBusy = errors.New("another Nexlin is at work on this")
 
 const runColumns = "id, kind, redirect, state, plan, started, ended, message"
 
-func (l *Ledger) scanRun(s scanner) (RunRow, error) {
+func scanRun(s scanner) (RunRow, error) {
 	var r RunRow
 	var started, ended string
 	var plan []byte
@@ -69,7 +69,7 @@ func (l *Ledger) Runs() ([]RunRow, error) {
 		return nil, nil
 	}
 	rows, err := l.db.Query("SELECT " + runColumns + " FROM runs ORDER BY rowid DESC") // the order of rows: a clock may jump
-	out, err := collect(rows, err, l.scanRun)
+	out, err := collect(rows, err, scanRun)
 	for i := range out {
 		l.settle(&out[i])
 	}
@@ -82,7 +82,7 @@ func (l *Ledger) Unfinished() ([]RunRow, error) {
 		return nil, nil
 	}
 	rows, err := l.db.Query("SELECT "+runColumns+" FROM runs WHERE state IN (?, ?) ORDER BY rowid DESC", Going, Stopped)
-	all, err := collect(rows, err, l.scanRun)
+	all, err := collect(rows, err, scanRun)
 	var out []RunRow
 	for i := range all {
 		l.settle(&all[i])
@@ -105,7 +105,7 @@ func (l *Ledger) Run(id string) (RunRow, error) {
 	if l.db == nil {
 		return RunRow{}, ErrNotFound
 	}
-	r, err := l.scanRun(l.db.QueryRow("SELECT "+runColumns+" FROM runs WHERE id = ?", id))
+	r, err := scanRun(l.db.QueryRow("SELECT "+runColumns+" FROM runs WHERE id = ?", id))
 	if err == nil {
 		l.settle(&r)
 	}
@@ -160,7 +160,9 @@ func (l *Ledger) RunDir(id string) string { return filepath.Join(l.dir, "runs", 
 
 // Begin records a new run as going and takes its lock. The plan is kept as
 // JSON. ErrBusy if another process carries out a run of the same redirect.
-func (l *Ledger) Begin(id, kind, redirect string, plan any) (*Run, error) {
+// Behind the lock check, which may be nil, looks at what the ledger says by now;
+// with an error of its own nothing is recorded.
+func (l *Ledger) Begin(id, kind, redirect string, plan any, check func(*Tx) error) (*Run, error) {
 	b, err := json.Marshal(plan)
 	if err != nil {
 		return nil, err
@@ -184,15 +186,27 @@ func (l *Ledger) Begin(id, kind, redirect string, plan any) (*Run, error) {
 		if slices.ContainsFunc(others, l.locked) {
 			return ErrBusy
 		}
+		if check != nil {
+			if err := check(t); err != nil {
+				return err
+			}
+		}
 		_, err = t.tx.Exec("INSERT INTO runs (id, kind, redirect, state, plan, started) VALUES (?,?,?,?,?,?)",
 			id, kind, redirect, Going, b, timeText(r.Started))
 		return err
 	})
 	if err != nil {
 		r.lock.Close()
-		return nil, err
+		return nil, errors.Join(err, os.RemoveAll(r.Dir()))
 	}
 	return r, nil
+}
+
+// UnfinishedOf lists the runs of a redirect that were begun and have not ended,
+// whether or not a process is at work on them.
+func (t *Tx) UnfinishedOf(redirect string) ([]RunRow, error) {
+	rows, err := t.tx.Query("SELECT "+runColumns+" FROM runs WHERE redirect = ? AND state IN (?, ?) ORDER BY rowid DESC", redirect, Going, Stopped)
+	return collect(rows, err, scanRun)
 }
 
 // Take takes up a run that was stopped. ErrBusy if another process has it,
@@ -210,7 +224,11 @@ func (l *Ledger) Take(id string) (*Run, error) {
 }
 
 func (r *Run) takeLock() error {
-	f, err := os.OpenFile(filepath.Join(r.l.RunDir(r.ID), "lock"), os.O_RDWR|os.O_CREATE, 0o600)
+	path := filepath.Join(r.l.RunDir(r.ID), "lock")
+	if err := noFile(path); err != nil {
+		return err
+	}
+	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o600)
 	if err != nil {
 		return err
 	}
@@ -223,13 +241,16 @@ func (r *Run) takeLock() error {
 }
 
 func (l *Ledger) locked(id string) bool {
-	f, err := os.Open(filepath.Join(l.RunDir(id), "lock"))
+	f, err := handle.OpenRegular(filepath.Join(l.RunDir(id), "lock"))
 	if err != nil {
 		return false
 	}
 	defer f.Close()
 	return errors.Is(lockFile(f, false), ErrBusy)
 }
+
+// DropRunDir removes the records of a run that is not in the ledger any more.
+func (l *Ledger) DropRunDir(id string) error { return os.RemoveAll(l.RunDir(id)) }
 
 // Dir is the run's own directory.
 func (r *Run) Dir() string { return r.l.RunDir(r.ID) }
@@ -287,6 +308,34 @@ func (r *Run) Set(state, message string, f func(*Tx) error) error {
 	return err
 }
 
+// SetPlan keeps another plan for the run: what was planned anew on the way.
+func (r *Run) SetPlan(plan any) error {
+	b, err := json.Marshal(plan)
+	if err != nil {
+		return err
+	}
+	err = r.l.Do(func(t *Tx) error {
+		_, err := t.tx.Exec("UPDATE runs SET plan = ? WHERE id = ?", b, r.ID)
+		return err
+	})
+	if err == nil {
+		r.Plan = b
+	}
+	return err
+}
+
+// Restore gives the run the state, message and end that it had before.
+func (r *Run) Restore(was RunRow) error {
+	err := r.l.Do(func(t *Tx) error {
+		_, err := t.tx.Exec("UPDATE runs SET state = ?, message = ?, ended = ? WHERE id = ?", was.State, was.Message, timeText(was.Ended), r.ID)
+		return err
+	})
+	if err == nil {
+		r.State, r.Message, r.Ended = was.State, was.Message, was.Ended
+	}
+	return err
+}
+
 // Reserve keeps room on the ledger's drive, in bytes, until Unreserve: a
 // copy onto or from a full drive must not take the journal's room.
 func (r *Run) Reserve(bytes int64) error {
@@ -309,6 +358,43 @@ func (r *Run) Unreserve() error {
 		return nil
 	}
 	return err
+}
+
+// spare is room that the ledger always keeps, in bytes: deleting what is held,
+// the way out of a full drive, has to be journaled, too.
+const spare = 1 << 20
+
+func (l *Ledger) sparePath() string { return filepath.Join(l.dir, "spare") }
+
+// keepSpare keeps the spare room if it is not kept and there is plenty. That it
+// can't is no error: then the drive is nearly full.
+func (l *Ledger) keepSpare() {
+	if _, err := os.Lstat(l.sparePath()); err == nil {
+		return
+	}
+	if free, err := CheckRoom(l.dir); err != nil || free < 16*spare {
+		return
+	}
+	f, err := os.OpenFile(l.sparePath(), os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return
+	}
+	if allocate(f, spare) != nil {
+		os.Remove(f.Name()) // nothing is kept
+	}
+	f.Close() // nothing was written
+}
+
+// UseSpare gives the spare room up if the ledger's drive has next to none: for
+// what must go on all the same. It is kept again once there is room.
+func (l *Ledger) UseSpare() error {
+	if free, err := CheckRoom(l.dir); err != nil || free >= spare {
+		return err
+	}
+	if err := os.Remove(l.sparePath()); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
 }
 
 // CheckRoom reports how many bytes are free for the ledger in its directory

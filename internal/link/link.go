@@ -202,33 +202,19 @@ func Exchange(dir *handle.Dir, a string, with *handle.Dir, b string) error {
 	return err
 }
 
-// TryBeside does the switch in small before a byte is copied: it makes two
-// links with this text in dir, exchanges them, and takes them away. exchanges
-// is false where the file system can't do that in one act; then it is tried
-// that a link can be renamed. Under names that begin with name there may be links
-// of a trial that was killed, and nothing else. The
-// times of dir are put back where this account may do that.
-func TryBeside(dir *handle.Dir, name, text string) (exchanges bool, err error) {
-	before, err := dir.Self()
-	if err != nil {
-		return false, err
-	}
-	a, b, c := name+"a", name+"b", name+"c"
+// TryIn does the switch in small before a byte is copied: it makes two links with
+// this text in dir, which is empty, exchanges them, and takes them away. exchanges
+// is false where the file system can't do that in one act; then it is tried that
+// a link can be renamed.
+func TryIn(dir *handle.Dir, text string) (exchanges bool, err error) {
+	const a, b, c = "a", "b", "c"
 	defer func() {
 		for _, n := range []string{a, b, c} {
 			if e := dir.Unlink(n); e != nil && !errors.Is(e, fs.ErrNotExist) {
 				err = errors.Join(err, e)
 			}
 		}
-		if e := dir.SetTimes(before.Atime, before.Mtime); e != nil && !errors.Is(e, fs.ErrPermission) {
-			err = errors.Join(err, e)
-		}
 	}()
-	for _, n := range []string{a, b, c} { // of a trial that was killed
-		if err := Remove(dir, n, text); err != nil {
-			return false, err
-		}
-	}
 	for _, n := range []string{a, b} {
 		if err := Make(dir, n, text); err != nil {
 			return false, err

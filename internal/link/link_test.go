@@ -55,12 +55,15 @@ func TestOnlyOursIsRemoved(t *testing.T) {
 	}
 	require.NoError(t, Remove(d, "ours", "/the target"))
 	require.NoError(t, Remove(d, "ours", "/the target"))
-	before := lab.Print(t, filepath.Join(dir, "dir"))
-	exchanges, err := TryBeside(d, ".try", "/the target")
+	empty, err := d.Sub("dir")
+	require.NoError(t, err)
+	defer empty.Release()
+	exchanges, err := TryIn(empty, "/the target")
 	require.NoError(t, err)
 	require.True(t, exchanges)
-	require.NoFileExists(t, filepath.Join(dir, ".trya"))
-	require.Equal(t, before, lab.Print(t, filepath.Join(dir, "dir")))
+	names, err := empty.Names()
+	require.NoError(t, err)
+	require.Empty(t, names)
 }
 
 // A rename that somebody is in the way of is done again; any other error is

@@ -6,7 +6,6 @@ package metrics
 
 import (
 	"bytes"
-	"cmp"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -96,7 +95,7 @@ func (c *Collector) Collect(out chan<- prometheus.Metric) {
 	for _, r := range s.Reports {
 		states[r.State]++
 		s.redirect(r, gauge)
-		id := cmp.Or(r.Redirect.Drive.ID, r.Redirect.Drive.UUID)
+		id := r.Redirect.Drive.Identity()
 		if r.Redirect.State == ledger.Ended || drives[id] {
 			continue
 		}

@@ -371,8 +371,24 @@ func (m *mover) dropNote() error {
 			}
 		}
 	}
+	if err := m.dropTempRecords(rec); err != nil {
+		return err
+	}
 	return rmdirIfEmpty(m.into, drive.RecordDir)
 }
+
+// dropTempRecords removes what a stop left of writing the run's records.
+func (m *mover) dropTempRecords(rec *handle.Dir) error {
+	for _, name := range []string{m.p.Name + ".json", m.p.Name + ".mtree", tagFile} {
+		if err := rec.Unlink(drive.TempRecord(name)); err != nil && !missing(err) {
+			return ignorePermission(err)
+		}
+	}
+	return nil
+}
+
+// tagFile is the drive tag in the record directory.
+const tagFile = "drive.json"
 
 // dropTag removes a drive tag that this run made and no other has used.
 func (m *mover) dropTag() error {
@@ -400,6 +416,9 @@ func (m *mover) dropTag() error {
 		return err
 	}
 	defer rec.Release()
+	if err := m.dropTempRecords(rec); err != nil {
+		return err
+	}
 	names, err := rec.Names()
 	if err != nil || len(names) > 1 {
 		return err // notes of others lie beside it: the tag serves them
@@ -425,7 +444,7 @@ func (m *mover) undone(ctx context.Context, setAside string) error {
 			return err
 		}
 	}
-	if m.p.Kind != KindMove {
+	if m.p.Kind != KindMove && m.heldIn != nil {
 		if err := m.renote(m.heldIn, m.p.Name, NoteHere); err != nil {
 			return err
 		}
@@ -452,6 +471,8 @@ func (m *mover) undone(ctx context.Context, setAside string) error {
 			if err := t.SaveRedirect(*m.p.Before); err != nil {
 				return err
 			}
+		case setAside == "" && m.p.Ended != nil:
+			return t.SaveRedirect(*m.p.Ended)
 		case setAside == "":
 			return t.RemoveRedirect(m.p.Name)
 		default:

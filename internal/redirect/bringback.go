@@ -183,6 +183,10 @@ func (e *Engine) PlanDetach(r ledger.Redirect) (*DetachPlan, error) {
 		d.Findings = append(d.Findings, f.As(finding.Blocker))
 		return d, nil
 	}
+	var err error
+	if d.Findings, err = e.stoppedOf(&r); err != nil || len(d.Findings) > 0 {
+		return d, err
+	}
 	if f, err := e.LinkDriveAway(&r); f != nil || err != nil {
 		if f != nil {
 			d.Findings = append(d.Findings, *f)

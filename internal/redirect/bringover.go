@@ -103,7 +103,7 @@ func (l *lateWrites) place(dir *handle.Dir, name string, old *handle.Stat, make 
 // name of a file whose other name was brought over before.
 func (l *lateWrites) bring(ctx context.Context, e *inventory.Entry, dir *handle.Dir, tmp string) (*transfer.Record, error) {
 	linked := !e.Stat.IsDir() && e.Stat.Nlink > 1 && !l.job.Allow.Links
-	if first := l.links[e.Stat.Ino]; linked && first != nil {
+	if first := l.links[e.Stat.ID()]; linked && first != nil {
 		from, name, err := l.live.Parent(first.Path)
 		if err != nil {
 			return nil, err
@@ -116,10 +116,10 @@ func (l *lateWrites) bring(ctx context.Context, e *inventory.Entry, dir *handle.
 	rec, err := transfer.CopyEntry(ctx, l.job, e, dir, tmp)
 	if err == nil && linked {
 		if l.links == nil {
-			l.links = map[uint64]*transfer.Record{}
+			l.links = map[handle.FileID]*transfer.Record{}
 		}
 		keep := *rec
-		l.links[e.Stat.Ino] = &keep
+		l.links[e.Stat.ID()] = &keep
 	}
 	return rec, err
 }

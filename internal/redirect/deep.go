@@ -78,7 +78,7 @@ func (e *Engine) checkedFile(name string) string {
 // LastDeep reads what is known of the last deep check of a redirect; nil if
 // there was none.
 func (e *Engine) LastDeep(name string) (*LastDeep, error) {
-	b, err := os.ReadFile(e.checkedFile(name))
+	b, err := handle.ReadRegular(e.checkedFile(name), 1<<20)
 	if missing(err) || errors.Is(err, fs.ErrPermission) {
 		return nil, nil
 	}

@@ -57,15 +57,15 @@ func (e *Engine) PlanDiscard(ctx context.Context, r ledger.Redirect, o DiscardOp
 			d.accepted[c] = true
 		}
 	}
-	d.accepted[finding.ChangedQuiet] = d.accepted[finding.ChangedSince]
+	d.accepted[finding.ChangedQuiet] = d.accepted[finding.ChangedQuiet] || d.accepted[finding.ChangedSince]
 	held, err := e.Ledger.HeldOf(r.Name)
 	if err != nil {
 		return nil, err
 	}
 	held = slices.DeleteFunc(held, func(h ledger.Held) bool { return o.Run != "" && h.Run != o.Run })
-	d.Live = r.Target
-	if r.State == ledger.Ended {
-		d.Live = r.Link
+	d.Live = d.live()
+	if d.Findings, err = e.stoppedOf(&r); err != nil || len(d.Findings) > 0 {
+		return d, err
 	}
 	if len(held) == 0 {
 		f := finding.New(finding.HeldMissing, d.Live, "nothing is held of "+r.Name, subject(r.Name, "", ""))
@@ -96,6 +96,14 @@ func (e *Engine) PlanDiscard(ctx context.Context, r ledger.Redirect, o DiscardOp
 		}
 	}
 	return d, nil
+}
+
+// live is where the data is in use.
+func (d *DiscardPlan) live() string {
+	if d.Redirect.State == ledger.Ended {
+		return d.Redirect.Link
+	}
+	return d.Redirect.Target
 }
 
 func (e *Engine) liveAway(d *DiscardPlan) (bool, error) {

@@ -12,6 +12,7 @@ import (
 	"nexlin/internal/archive"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
+	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/transfer"
@@ -29,17 +30,17 @@ func (e *Engine) Discard(ctx context.Context, d *DiscardPlan) (*Outcome, error) 
 		Run: ledger.NewRunID(now), Kind: KindDiscard, Made: now, Name: r.Name, Before: &r,
 		Link: pathtext.Path(r.Link), Target: pathtext.Path(r.Target), Accepted: d.Options.Accept, OnlyEqual: d.Options.OnlyEqual, HeldOf: d.Options.Run,
 	}
-	run, err := e.Ledger.Begin(p.Run, p.Kind, p.Name, p)
-	if err != nil {
+	m := e.mover(p)
+	m.out.Findings = d.Findings
+	defer m.close()
+	if err := m.enlist(); err != nil {
 		return nil, err
 	}
-	defer run.Release()
-	m := &mover{Engine: e, p: p, run: run, out: &Outcome{Run: p.Run, Kind: p.Kind, Plan: p, Findings: d.Findings}}
-	defer m.close()
-	err = m.discard(ctx, d)
+	defer m.run.Release()
+	err := m.discard(ctx, d)
 	// Once late writes were brought over it is no refusal without a trace.
 	if refused := (*RefusedError)(nil); errors.As(err, &refused) && !m.broughtOver {
-		return nil, errors.Join(err, run.Set(ledger.Refused, err.Error(), nil))
+		return nil, errors.Join(err, m.run.Set(ledger.Refused, err.Error(), nil))
 	}
 	return m.out, m.stopped(err)
 }
@@ -102,6 +103,47 @@ func (m *mover) discardAgain(ctx context.Context) error {
 		return &RefusedError{d.Findings}
 	}
 	return m.discard(ctx, d)
+}
+
+// endDiscard ends a discard that was stopped: what it had deleted stays deleted,
+// and the rest is held as before. It needs no drive to be here.
+func (m *mover) endDiscard(ctx context.Context) error {
+	if done, err := m.finished("late-writes"); err != nil {
+		return err
+	} else if !done {
+		if err := m.dropLate(ctx); err != nil {
+			return err
+		}
+	}
+	return m.run.Set(ledger.Undone, "", nil)
+}
+
+// dropLate removes what bringing a late write over left half made in the folder
+// in use, if that can be reached.
+func (m *mover) dropLate(ctx context.Context) error {
+	r, err := m.Ledger.Redirect(m.p.Name)
+	if err != nil {
+		return err
+	}
+	d := &DiscardPlan{Redirect: r}
+	if away, err := m.liveAway(d); away || err != nil {
+		return err
+	}
+	live, err := handle.OpenReal(d.live())
+	if handle.Absent(err) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer live.Release()
+	l := &lateWrites{tmp: lateName(m.p.Run), job: &transfer.Job{}}
+	return inventory.Walk(ctx, live, visiting(func(e *inventory.Entry) error {
+		if !e.Stat.IsDir() {
+			return nil
+		}
+		return l.tidy(e.Self)
+	}))
 }
 
 func (m *mover) discard(ctx context.Context, d *DiscardPlan) error {

@@ -99,6 +99,9 @@ func (e *Engine) PlanHandover(ctx context.Context, u *CardUse, store string, o M
 		return p, err
 	}
 	p.Into = pathtext.Path(realDir(o.Into))
+	if err := p.byOthersLinks(o.Into); err != nil {
+		return nil, err
+	}
 	p.Final = pathtext.Path(filepath.Base(s.Place))
 	if o.As != "" {
 		p.Final = pathtext.Path(o.As)

@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"slices"
 
@@ -159,7 +158,7 @@ func (e *Engine) archiveProven(ctx context.Context, d *DiscardPlan, v *Verdict, 
 	has := func(name string) bool {
 		return slices.ContainsFunc(acts, func(a ledger.Act) bool { return a.Name == name+way && !a.Done.IsZero() })
 	}
-	f, err := os.Open(h.Path)
+	f, err := handle.OpenRegular(h.Path)
 	if err != nil {
 		return err
 	}

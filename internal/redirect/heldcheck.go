@@ -46,8 +46,14 @@ func (e *Engine) CheckHeld(ctx context.Context, h ledger.Held, live string) ([]f
 		return []finding.Finding{finding.New(finding.DriveElsewhere, h.Path, fmt.Sprintf("%s is at %s, and the held original on it at %s",
 			pathtext.Show(h.Drive.Label), pathtext.Show(w.Drive.Mount), pathtext.Show(at)), about)}, nil
 	}
-	if st, err := handle.Lstat(h.Path); err == nil && st.IsRegular() {
+	st, err := handle.Lstat(h.Path)
+	made, perr := e.planOfRun(h.Run)
+	if err == nil && st.IsRegular() && perr == nil && made.Kind == KindHandover {
 		return nil, nil // an archive: it is proven before it goes
+	}
+	if err == nil && !isDir(&st, h.Ino) || handle.Absent(err) && !missing(err) {
+		return []finding.Finding{finding.New(finding.HeldChanged, h.Path, "something else than the held original stands at "+pathtext.Show(h.Path), about).As(finding.Warning).
+			Instead("look at it: somebody has put it there; the held original has another name now, or is gone")}, nil
 	}
 	held, err := handle.OpenReal(h.Path)
 	if missing(err) {

@@ -58,31 +58,44 @@ func meant(dir, text string) string {
 }
 
 // rewriter gives the function that a pass asks for the text of every link
-// in the copy. What an earlier run rewrote and nobody changed gets its old
-// text back on the way home. done releases what it reads from.
+// in the copy. done releases what it reads from.
 func (m *mover) rewriter() (rewrite func(*inventory.Entry) (made, origin string), done func()) {
+	text, done := m.linkTexts(m.p)
+	return func(e *inventory.Entry) (made, origin string) { return text(e.Path, e.Link) }, done
+}
+
+// linkTexts gives the function that says which text a link at a relative path
+// gets in the copy of a run, and which one it is to have again some day; empty
+// where that is its own. It is called in the one order. What an earlier run
+// rewrote and nobody changed gets its old text back on the way home, and what it
+// left as it was stays so. done releases what it reads from.
+func (e *Engine) linkTexts(p *Plan) (text func(rel, text string) (made, origin string), done func()) {
 	var known *transfer.Cursor
 	done = func() {}
-	if m.p.Before != nil {
+	if p.Before != nil {
 		// Without the records of that run its links stay absolute, which is
 		// where they lead.
-		if spool, err := m.spoolOf(m.p.Before.Run); err == nil {
+		if spool, err := e.spoolOf(p.Before.Run); err == nil {
 			known, done = transfer.Read(spool), func() { _ = spool.Close() } // only read
 		}
 	}
-	return func(e *inventory.Entry) (made, origin string) {
+	return func(rel, is string) (made, origin string) {
 		if known != nil {
-			for r := known.Peek(); r != nil && handle.Compare(r.Path, e.Path) < 0; r = known.Peek() {
+			for r := known.Peek(); r != nil && handle.Compare(r.Path, rel) < 0; r = known.Peek() {
 				known.Next()
 			}
-			if r := known.Peek(); r != nil && r.Path == e.Path && r.Origin != "" && r.LinkOf(transfer.Copy) == e.Link {
-				if m.p.Kind == KindBringBack {
-					return r.Origin, ""
-				}
+			r := known.Peek()
+			switch {
+			case r == nil || r.Path != rel || r.LinkOf(transfer.Copy) != is:
+			case r.Origin == "":
+				return "", ""
+			case p.Kind == KindBringBack:
+				return r.Origin, ""
+			default:
 				return "", r.Origin
 			}
 		}
-		return m.p.rewritten(e.Path, e.Link)
+		return p.rewritten(rel, is)
 	}, done
 }
 
@@ -97,11 +110,14 @@ func (p *Plan) rewritten(rel, text string) (made, origin string) {
 }
 
 // innerLinks tells what becomes of links that lead out.
-func (p *Plan) innerLinks(root *handle.Dir) error {
+func (e *Engine) innerLinks(p *Plan, root *handle.Dir) error {
 	l := p.Facts.LeadOut
 	if l.Count == 0 {
 		return nil
 	}
+	becomes, done := e.linkTexts(p)
+	defer done()
+	any := false
 	var paths, details []string
 	for _, rel := range l.Paths {
 		text, err := readlink(root, rel)
@@ -112,8 +128,8 @@ func (p *Plan) innerLinks(root *handle.Dir) error {
 			return err
 		}
 		said := "→ " + pathtext.Show(text)
-		if made, _ := p.rewritten(rel, text); made != "" {
-			said += ", will be → " + pathtext.Show(made)
+		if made, _ := becomes(rel, text); made != "" {
+			any, said = true, said+", will be → "+pathtext.Show(made)
 		}
 		paths, details = append(paths, filepath.Join(string(p.From), rel)), append(details, said)
 	}
@@ -128,6 +144,8 @@ func (p *Plan) innerLinks(root *handle.Dir) error {
 	case p.InnerLinks == RewriteLinks && forOthers(p.Methods):
 		f.Message += ", and what this system calls the places they mean is nothing to Windows"
 		f.Remedy = "`--inner-links keep` leaves them as they are; make them anew in Windows if they are needed"
+	case p.InnerLinks == RewriteLinks && !any:
+		f.Severity, f.Message, f.Remedy = finding.Info, f.Message+", as when it was moved, and stays as it is", "nothing needs doing"
 	case p.InnerLinks == RewriteLinks:
 		f.Severity, f.Message = finding.Info, f.Message+" and will be rewritten to the absolute path meant"
 		f.Remedy = "`bring-back` gives them their old text again; `--inner-links keep` or `refuse` does otherwise"

@@ -162,7 +162,10 @@ func (e *Engine) nested(p *Plan) error {
 			continue
 		}
 		about := subject(r.Name, r.Drive.Label, "")
-		if within(string(p.From), r.Target) {
+		if string(p.From) == r.Target {
+			p.find(finding.New(finding.TargetShared, r.Link, fmt.Sprintf("%s is the target of redirect %s, too", pathtext.Show(string(p.From)), r.Name), about).
+				Instead(fmt.Sprintf("`nexlin detach %[1]s` and then `nexlin forget %[1]s`: both lead to the same data", pathtext.Quote(r.Name))))
+		} else if within(string(p.From), r.Target) {
 			p.find(finding.New(finding.InsideRedirect, string(p.From), fmt.Sprintf("%s lies inside the target of redirect %s", pathtext.Show(string(p.From)), r.Name), about))
 		}
 		if r.Link != string(p.Link) && within(r.Link, string(p.From)) {
@@ -170,6 +173,17 @@ func (e *Engine) nested(p *Plan) error {
 		}
 	}
 	return nil
+}
+
+// shared finds another redirect that has its data where this one's is to lie.
+func (e *Engine) shared(p *Plan, target string) error {
+	all, err := e.Ledger.Redirects(false)
+	for _, r := range all {
+		if r.Target == target && r.Name != p.Name {
+			p.find(finding.New(finding.TargetShared, target, fmt.Sprintf("%s is the target of redirect %s", pathtext.Show(target), r.Name), subject(r.Name, r.Drive.Label, "")))
+		}
+	}
+	return err
 }
 
 // measure walks the folder once, in parallel, and turns what it finds into
@@ -187,6 +201,11 @@ func (e *Engine) measure(ctx context.Context, p *Plan, progress func(entries, by
 	if err := p.hands(root); err != nil {
 		return err
 	}
+	if !p.FromNow.ReadOnly && errors.Is(root.Access(".", handle.MayWrite), syscall.EROFS) {
+		p.find(finding.New(finding.Immutable, string(p.From), pathtext.Show(string(p.From))+" can only be read, as a snapshot of a subvolume can", subject("", "", "")).
+			Instead("name a folder that can be written to; `btrfs property set -ts DIR ro false` makes a snapshot one"))
+		return nil
+	}
 	p.Facts, err = inventory.Measure(ctx, root, inventory.Options{
 		Block: p.IntoNow.Block, MayGive: mayGive, Root: os.Geteuid() == 0, Progress: progress, Limits: p.limits, Scratch: e.Ledger.Dir(),
 	})
@@ -198,19 +217,20 @@ func (e *Engine) measure(ctx context.Context, p *Plan, progress func(entries, by
 	if p.Bare {
 		// Nothing of it goes anywhere, so nothing of it can be lost on the way.
 		p.Files, p.Bytes, p.Entries, f.Rounded = 0, 0, 1, 0
-		entries(p, finding.MountInside, f.Mounts, "are other file systems mounted inside the folder")
+		entries(p, finding.MountInside, f.Mounts, "are other file systems mounted inside the folder, or subvolumes of their own")
 		e.sockets(p)
 		return nil
 	}
 	entries(p, finding.Unreadable, f.Unreadable, "can't be read by this account")
-	entries(p, finding.MountInside, f.Mounts, "are other file systems mounted inside the folder")
+	entries(p, finding.MountInside, f.Mounts, "are other file systems mounted inside the folder, or subvolumes of their own")
+	entries(p, finding.FlagsLost, f.Marked, "have marks of their file system: names without regard to case, or a project")
 	if os.Geteuid() != 0 {
 		if !p.limits.FixedOwner {
 			entries(p, finding.OwnerRights, f.Foreign, "belong to accounts or groups that this account can't give them to")
 		}
 		entries(p, finding.SpecialFiles, f.Devices, "are device nodes, which only an administrator can make")
 	}
-	entries(p, finding.OwnerRights, f.Privileged, "have attributes that only an administrator may set")
+	entries(p, finding.AttributesRights, f.Privileged, "have attributes that only an administrator may set")
 	entries(p, finding.Immutable, f.Immutable, "are marked as not to be changed")
 	entries(p, finding.HardLinksOut, f.HardOut, "have further names outside the folder")
 	entries(p, finding.NotKeptYet, f.Other, "are encrypted by the file system, entry by entry")
@@ -219,7 +239,7 @@ func (e *Engine) measure(ctx context.Context, p *Plan, progress func(entries, by
 	p.rights()
 	e.sockets(p)
 	e.pointIn(ctx, p)
-	return p.innerLinks(root)
+	return e.innerLinks(p, root)
 }
 
 // sockets finds programs that wait at a socket of the folder.

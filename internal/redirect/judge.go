@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"path/filepath"
 	"runtime"
 	"slices"
@@ -182,7 +181,7 @@ func (j *judge) readFrozen(runDir string, spool *transfer.Spool) error {
 // agree holds the frozen manifest of a run against a spool and calls each for
 // every entry. That they disagree is a *transfer.SpoolError.
 func agree(runDir string, spool *transfer.Spool, each func()) error {
-	f, err := os.Open(filepath.Join(runDir, frozenName))
+	f, err := handle.OpenRegular(filepath.Join(runDir, frozenName))
 	if err != nil {
 		return err
 	}

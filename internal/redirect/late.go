@@ -29,8 +29,8 @@ type lateWrites struct {
 	fuse       bool          // the held original lies behind FUSE
 	erasing    bool          // Nexlin has begun to delete it, and opened directories for that
 
-	links     map[uint64]*transfer.Record // hard-linked files brought over, by inode
-	busy      map[string]bool             // open for writing in the live folder
+	links     map[handle.FileID]*transfer.Record // hard-linked files brought over
+	busy      map[string]bool                    // open for writing in the live folder
 	changes   []transfer.Record
 	brought   []string
 	conflicts []string

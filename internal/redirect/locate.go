@@ -11,6 +11,7 @@ import (
 
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
+	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 )
@@ -26,6 +27,7 @@ type Whereabouts struct {
 	Other *drive.Drive // another drive that is mounted where it was; nil if there is none
 	Twice []string     // mount points of drives that all say to be this one
 	Older string       // mount point of an older copy of it; empty if there is none
+	Cover string       // what is mounted over the place that was asked for; empty if nothing is
 }
 
 // Path gives where something is now that lay at path when the ledger wrote
@@ -94,16 +96,46 @@ func (e *Engine) Locate(want ledger.DriveRef, path string) (mount string, found 
 // doubtful is not found). A tag that counts fewer runs than the ledger knows
 // of is on an older copy, and two drives with one tag are none (safety.md, 8).
 func (e *Engine) Whereabouts(want ledger.DriveRef, path string) (Whereabouts, error) {
+	w, ok := Whereabouts{}, false
 	if e.seen != nil {
-		if w, ok := e.seen.where[want]; ok {
-			return w, nil
+		w, ok = e.seen.where[want]
+	}
+	if !ok {
+		var err error
+		if w, err = e.whereabouts(want, path); err != nil {
+			return w, err
+		}
+		if e.seen != nil {
+			e.seen.where[want] = w
 		}
 	}
-	w, err := e.whereabouts(want, path)
-	if err == nil && e.seen != nil {
-		e.seen.where[want] = w
+	return w, e.cover(&w, w.Path(want, path))
+}
+
+// cover looks whether path, which lies on the drive that was found, can be
+// reached: what is mounted over it hides it (I5).
+func (e *Engine) cover(w *Whereabouts, path string) error {
+	if !w.Found || w.Drive.Standin || !within(path, w.Drive.Mount) {
+		return nil
 	}
-	return w, err
+	at, err := drive.Existing(path)
+	if err != nil {
+		return nil // that is another finding
+	}
+	if st, err := handle.Lstat(at); err != nil || w.Drive.Holds(&st) {
+		return nil
+	}
+	d, err := e.Drives.Of(at)
+	if errors.Is(err, drive.ErrNoDrive) {
+		return nil // a stand-in that is unplugged, say
+	}
+	if err != nil {
+		return err
+	}
+	if !d.Same(&w.Drive) && within(d.Mount, w.Drive.Mount) {
+		w.Found, w.Cover = false, d.Mount
+	}
+	return nil
 }
 
 func (e *Engine) whereabouts(want ledger.DriveRef, path string) (w Whereabouts, err error) {
@@ -241,6 +273,9 @@ func (e *Engine) Absence(w *Whereabouts, name string, want ledger.DriveRef, path
 	case len(w.Twice) > 0:
 		return finding.New(finding.DriveTwice, path, fmt.Sprintf("%d drives here say to be %s: at %s", len(w.Twice), label, shownAll(w.Twice)), about).
 			Instead(fmt.Sprintf("unmount the copy, so that only %s itself is here: `umount %s` if that is the copy", label, pathtext.Quote(w.Twice[len(w.Twice)-1])))
+	case w.Cover != "":
+		return finding.New(finding.Covered, path, fmt.Sprintf("%s is here, but something else is mounted at %s and hides %s", label, pathtext.Show(w.Cover), pathtext.Show(path)), about).
+			Instead(fmt.Sprintf("`umount %s`; the data is below it", pathtext.Quote(w.Cover)))
 	case w.Older != "":
 		return finding.New(finding.OlderClone, path, fmt.Sprintf("what is mounted at %s is an older copy of %s: it has not seen the last run", pathtext.Show(w.Older), label), about)
 	case w.Other != nil:

@@ -16,7 +16,7 @@ import (
 func limits(a *drive.Abilities) inventory.Limits {
 	return inventory.Limits{
 		NoSymlinks: !a.Symlinks, NoJunctions: !a.Junctions, NoHardLinks: !a.HardLinks, NoNodes: !a.Nodes, NoDevices: !a.Devices,
-		NoXattrs: !a.Xattrs, NoACLs: !a.ACLs, NoHoles: !a.Holes, LinkBytes: a.LinkBytes, XattrText: a.XattrText, XattrUser: a.XattrUser, XattrBytes: a.XattrBytes,
+		NoXattrs: !a.Xattrs, NoACLs: !a.ACLs, NoHoles: !a.Holes, LinkBytes: a.LinkBytes, LinkText: a.LinkText, XattrText: a.XattrText, XattrUser: a.XattrUser, XattrBytes: a.XattrBytes,
 		FixedOwner: !a.Owners, UID: a.UID, GID: a.GID,
 		FixedMode: !a.Modes, FileMode: a.FileMode, DirMode: a.DirMode,
 		BadBytes: a.BadBytes, OnlyText: a.OnlyText, NoTrail: a.NoTrail, Reserved: a.Reserved,
@@ -79,7 +79,7 @@ func (p *Plan) allow() {
 			continue
 		}
 		switch f.Code {
-		case finding.OwnersLost:
+		case finding.OwnersLost, finding.OwnerRights:
 			p.Allow.Owners = true
 		case finding.ModesLost:
 			p.Allow.Modes = true

@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"path/filepath"
 
 	"nexlin/internal/handle"
@@ -17,7 +16,7 @@ import (
 // OpenManifest opens the manifest of a redirect's data as it was frozen at
 // the last switch. The caller closes it.
 func (e *Engine) OpenManifest(r ledger.Redirect) (io.ReadCloser, error) {
-	f, err := os.Open(filepath.Join(e.Ledger.RunDir(r.Run), frozenName))
+	f, err := handle.OpenRegular(filepath.Join(e.Ledger.RunDir(r.Run), frozenName))
 	if err != nil {
 		return nil, fmt.Errorf("the manifest of %s: %w", pathtext.Show(r.Name), err)
 	}

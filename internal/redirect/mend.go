@@ -43,6 +43,7 @@ type MendOptions struct {
 	WhileInUse bool
 	WaitQuiet  time.Duration
 	Accept     []finding.Code
+	Attach     bool                       // the link of one that is detached is made again
 	Progress   func(entries, bytes int64) // of the inspection; may be nil
 }
 
@@ -61,7 +62,7 @@ func (e *Engine) PlanMend(ctx context.Context, r ledger.Redirect, o MendOptions)
 	if err := e.unfinished(p); err != nil {
 		return nil, err
 	}
-	if r.State == ledger.Ended || Owned(r) {
+	if r.State == ledger.Ended || Owned(r) || r.State == ledger.Detached && !o.Attach {
 		return e.mendHeld(p)
 	}
 	w, err := e.Whereabouts(r.Drive, r.Target)
@@ -136,7 +137,8 @@ func (e *Engine) noteKnown(r ledger.Redirect) bool {
 	return err == nil
 }
 
-// mendHeld mends a redirect that was brought back: all it has is what is held.
+// mendHeld mends a redirect that was brought back, or detached on purpose: what
+// is held may lie on a drive that is elsewhere now.
 func (e *Engine) mendHeld(p *Plan) (*Plan, error) {
 	var err error
 	if p.Mend.Held, err = e.heldMoves(*p.Before); err != nil || len(p.Mend.Held) == 0 {

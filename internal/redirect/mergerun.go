@@ -224,7 +224,7 @@ func (m *mover) keepTimes(live *handle.Dir) error {
 
 // timesBack gives the target's directories the times and modes they had.
 func (m *mover) timesBack(live *handle.Dir) error {
-	f, err := os.Open(filepath.Join(m.run.Dir(), timesFile))
+	f, err := handle.OpenRegular(filepath.Join(m.run.Dir(), timesFile))
 	if missing(err) {
 		return nil
 	}

@@ -61,6 +61,9 @@ func (e *Engine) PlanPack(ctx context.Context, o PackOptions) (*Plan, error) {
 	if o.Name == "" {
 		p.Name = "-" + defaultName(filepath.Base(o.Folder)) // no redirect has such a name
 	}
+	if err := p.byOthersLinks(o.Folder, above(o.File)); err != nil {
+		return nil, err
+	}
 	if err := e.packed(ctx, p, o.Progress); err != nil {
 		return nil, err
 	}
@@ -310,9 +313,7 @@ func (m *mover) pack(ctx context.Context) error {
 		return err
 	}
 	m.out.Archive, m.out.Verified = a, a.Count
-	err = m.run.Set(ledger.Done, "", func(t *ledger.Tx) error {
-		return t.AddPack(ledger.Pack{Redirect: m.p.Name, Folder: string(m.p.From), File: a.File, Bytes: a.Bytes, Files: a.Count.Files, Digest: a.Digest, Made: time.Now(), Run: m.p.Run})
-	})
+	err = m.run.Set(ledger.Done, "", m.addPack(a))
 	m.measureAfter()
 	return err
 }
@@ -417,6 +418,9 @@ func (e *Engine) PlanUnpack(o PackOptions) (*Plan, error) {
 	p := &Plan{
 		Run: ledger.NewRunID(now), Kind: KindUnpack, Made: now, Name: "-" + defaultName(filepath.Base(o.File)), Accepted: o.Accept,
 		Link: pathtext.Path(o.File), From: pathtext.Path(o.File), Into: pathtext.Path(realDir(o.Into)), Final: pathtext.Path(o.As),
+	}
+	if err := p.byOthersLinks(o.File, o.Into); err != nil {
+		return nil, err
 	}
 	st, err := os.Stat(o.File)
 	switch {
@@ -589,15 +593,31 @@ func ownerAlike(d *handle.Dir) (bool, error) {
 }
 
 // placedAlready reports whether a pack or an unpack that was stopped had come
-// to its end: what it made has its name, and is the person's.
+// to its end: what it made last has its name, and is the person's.
 func (m *mover) placedAlready() (bool, error) {
 	var final pathtext.Path
 	known, err := m.lastData("place", &final)
 	if err != nil || !known {
 		return false, err
 	}
-	_, err = m.into.Stat(partName(m.p.Run))
-	return missing(err), ignoreMissing(err)
+	var made placeData
+	if known, err = m.lastData("part-made", &made); err != nil || !known {
+		return false, err
+	}
+	if _, err := m.into.Stat(partName(m.p.Run)); !missing(err) {
+		return false, err
+	}
+	st, err := m.into.Stat(string(final))
+	if err != nil {
+		return false, ignoreMissing(err)
+	}
+	// Where inode numbers change with every mount, the name has to do: nothing had
+	// it when the run began.
+	if st.Ino != made.Ino && !m.p.IntoFuse {
+		return false, nil
+	}
+	m.p.Final = final
+	return true, nil
 }
 
 // packAgain goes on with a pack or an unpack that was stopped: from the start,
@@ -608,6 +628,8 @@ func (m *mover) packAgain(ctx context.Context) error {
 		return err
 	}
 	switch {
+	case done && m.p.Kind == KindPack:
+		return m.stopped(m.packedAgain(ctx))
 	case done:
 		return m.run.Set(ledger.Done, "", nil)
 	case m.p.Kind == KindPack:
@@ -616,14 +638,53 @@ func (m *mover) packAgain(ctx context.Context) error {
 	return m.wholeOrNot(m.unpack(ctx))
 }
 
+// packedAgain reads an archive back that had its name when the run was stopped,
+// and takes it into the ledger.
+func (m *mover) packedAgain(ctx context.Context) error {
+	if err := m.begin("read back", m.p.Files, m.p.Bytes); err != nil {
+		return err
+	}
+	f, err := m.into.OpenFile(string(m.p.Final))
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	m.out.Device = f.Uncache(0, 0)
+	st, err := f.Stat()
+	if err != nil {
+		return err
+	}
+	sum := sha256.New()
+	in := io.TeeReader(f, sum)
+	_, n, err := archive.Read(ctx, in, filepath.Join(m.run.Dir(), "read.mtree"), nil, m.progress())
+	if err == nil {
+		_, err = io.Copy(io.Discard, in)
+	}
+	if err == nil {
+		err = m.end(ledger.Done)
+	}
+	if err != nil {
+		return err
+	}
+	a := &Archive{File: m.p.Copy(), Count: Count{Files: n.Files, Bytes: n.Bytes}, Bytes: st.Size, Digest: hex.EncodeToString(sum.Sum(nil))}
+	m.out.Archive, m.out.Verified = a, a.Count
+	return m.run.Set(ledger.Done, "", m.addPack(a))
+}
+
+// addPack has the ledger know an archive that was verified.
+func (m *mover) addPack(a *Archive) func(*ledger.Tx) error {
+	return func(t *ledger.Tx) error {
+		return t.AddPack(ledger.Pack{Redirect: m.p.Name, Folder: string(m.p.From), File: a.File, Bytes: a.Bytes, Files: a.Count.Files, Digest: a.Digest, Made: time.Now(), Run: m.p.Run})
+	}
+}
+
 // packBack takes away what a pack or an unpack that was stopped had made. What
 // has its name already stays.
 func (m *mover) packBack() error {
 	if done, err := m.placedAlready(); err != nil {
 		return err
 	} else if done {
-		m.out.Findings = append(m.out.Findings, finding.New(finding.Stranger, m.p.Copy(),
-			pathtext.Show(m.p.Copy())+" was whole and had its name already; it stays", subject("", "", "")).As(finding.Info).Instead("it is yours to keep or to delete"))
+		m.out.Stays = m.p.Copy()
 	}
 	if err := m.dropPart(); err != nil {
 		return err

@@ -77,6 +77,7 @@ type Plan struct {
 	Base       *Base            `json:"base"`       // bring-back: a held original that lends; may be nil
 	DiscardOld bool             `json:"discard"`    // move: the original is discarded at the end
 	Before     *ledger.Redirect `json:"before"`     // the redirect as it was; nil for a move
+	Ended      *ledger.Redirect `json:"ended"`      // move: one of the same folder that had the name and has ended; may be nil
 	Mend       *Mending         `json:"mend"`       // mend and merge: what else is put right; may be nil
 	Halves     Halves           `json:"halves"`     // merge: what becomes of entries that both halves have
 	Choices    []Choice         `json:"choices"`    // merge: what a person chose, by path
@@ -175,7 +176,11 @@ func (p *Plan) accept(codes []finding.Code) {
 	}
 }
 
+// planOf is the plan of a run of one folder.
 func (e *Engine) planOf(row ledger.RunRow) (*Plan, error) {
+	if IsTogether(row) {
+		return nil, fmt.Errorf("run %s is one of several folders", row.ID)
+	}
 	var p Plan
 	if err := json.Unmarshal(row.Plan, &p); err != nil {
 		return nil, fmt.Errorf("the plan of run %s can't be read: %w", row.ID, err)

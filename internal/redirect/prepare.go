@@ -166,24 +166,40 @@ func (m *mover) tag(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		t, err := drive.ReadTagIn(d)
-		switch {
-		case missing(err):
-			t = &drive.Tag{Version: 1, ID: m.p.IntoDrive.ID, Label: m.p.IntoNow.Label, Made: time.Now().UTC().Truncate(time.Second)}
-		case err != nil:
-			return err
-		case t.ID != m.p.IntoDrive.ID:
-			return &BrokenError{d.Path(), "the drive tag is another one than at inspection"}
-		case again, m.p.TagMade:
-			return nil // it counts runs, and counted this one before it was stopped
-		}
-		t.Counter++
 		by := m.maker()
 		by.Owner, by.Group = st.UID, st.GID
-		err = drive.WriteTag(d, *t, by)
-		if errors.Is(err, os.ErrPermission) && !m.p.NewTag {
-			return nil // another account's tag identifies the drive for us, too
+		err = drive.ChangeTag(d, by, func(now *drive.Tag) (*drive.Tag, error) {
+			if now == nil {
+				now = &drive.Tag{Version: 1, ID: m.p.IntoDrive.ID, Label: m.p.IntoNow.Label, Made: time.Now().UTC().Truncate(time.Second)}
+			} else if err := m.knownTag(now); err != nil {
+				return nil, err
+			} else if again || m.p.TagMade {
+				return nil, nil // it counts runs, and counted this one before it was stopped
+			}
+			now.Counter++
+			return now, nil
+		})
+		if !errors.Is(err, os.ErrPermission) || m.p.NewTag {
+			return err
+		}
+		// Another account's tag identifies the drive for us, too.
+		now, err := drive.ReadTagIn(d)
+		if err == nil {
+			err = m.knownTag(now)
 		}
 		return err
 	}, nil)
+}
+
+// knownTag wants the tag that is there to be the one of the plan. Where there
+// was none at inspection, another run has made one meanwhile: it is the drive's.
+func (m *mover) knownTag(t *drive.Tag) error {
+	if t.ID == m.p.IntoDrive.ID {
+		return nil
+	}
+	if !m.p.NewTag {
+		return &BrokenError{string(m.p.TagIn), "the drive tag is another one than at inspection"}
+	}
+	m.p.IntoDrive.ID, m.p.NewTag = t.ID, false
+	return m.run.SetPlan(m.p)
 }

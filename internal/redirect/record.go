@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"nexlin/internal/finding"
@@ -45,6 +46,9 @@ func (e *Engine) PlanRecord(o RecordOptions) (*Plan, error) {
 		p.find(finding.New(finding.KnownAlready, r.Link, fmt.Sprintf("%s is the redirect %s already", pathtext.Show(r.Link), r.Name), subject(r.Name, "", "")).As(finding.Blocker))
 		return p, nil
 	}
+	if err := p.byOthersLinks(above(o.Path), o.Copy, o.Original); err != nil {
+		return nil, err
+	}
 	p.HeldIn = pathtext.Path(filepath.Dir(string(p.Link)))
 	if err := e.chooseRecordName(p, o.Name); err != nil {
 		return nil, err
@@ -53,6 +57,9 @@ func (e *Engine) PlanRecord(o RecordOptions) (*Plan, error) {
 	p.accept(o.Accept)
 	if err != nil || p.Blocked() != nil {
 		return p, err
+	}
+	if err := e.shared(p, copy); err != nil {
+		return nil, err
 	}
 	p.Target = pathtext.Path(copy)
 	p.Into, p.Final = pathtext.Path(filepath.Dir(copy)), pathtext.Path(filepath.Base(copy))
@@ -165,6 +172,11 @@ func (e *Engine) recordLink(p *Plan, o RecordOptions) (string, error) {
 				}
 			}
 		}
+		if len(found) == 0 {
+			if found, err = heldBesideOf(at); err != nil {
+				return "", err
+			}
+		}
 		switch len(found) {
 		case 0:
 			p.find(finding.New(finding.NothingToProve, at, "no original lies beside "+pathtext.Show(at), subject("", "", "")))
@@ -185,6 +197,24 @@ func (e *Engine) recordLink(p *Plan, o RecordOptions) (string, error) {
 	p.From, p.FromIno = pathtext.Path(original), st.Ino
 	p.HeldIn, p.Held = pathtext.Path(filepath.Dir(original)), pathtext.Path(filepath.Base(original))
 	return copy, nil
+}
+
+// heldBesideOf lists what a Nexlin whose ledger is lost has held beside a link.
+func heldBesideOf(at string) (found []string, err error) {
+	d, err := handle.OpenReal(filepath.Dir(at))
+	if err != nil {
+		return nil, err
+	}
+	defer d.Release()
+	names, err := d.Names()
+	for _, n := range names {
+		if heldLike.MatchString(n) && strings.HasPrefix(n, "."+filepath.Base(at)+".held-") {
+			if st, err := d.Stat(n); err == nil && st.IsDir() {
+				found = append(found, filepath.Join(filepath.Dir(at), n))
+			}
+		}
+	}
+	return found, err
 }
 
 // recordTarget looks at the copy and its drive.

@@ -2,8 +2,10 @@ package redirect
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 
 	"nexlin/internal/drive"
 	"nexlin/internal/ledger"
@@ -66,6 +68,9 @@ func (e *Engine) Recoverable(row ledger.RunRow) (*Recovery, error) {
 		return r, nil
 	}
 	m := &mover{Engine: e, p: p, out: &Outcome{}}
+	if only, err := m.onlyCopied(); only || err != nil {
+		return r, err
+	}
 	defer m.close()
 	if err := m.openAny(); err != nil {
 		return nil, err
@@ -104,8 +109,75 @@ func (m *mover) openAny() error {
 	return m.open()
 }
 
-// take takes up a run that was stopped, or, for undo, one that is done.
-func (e *Engine) take(row ledger.RunRow) (*mover, error) {
+// onlyCopied says of a run that copies a folder that it has never begun to
+// switch: then nothing but its copy is to be taken back, and that needs neither
+// the link nor the folder.
+func (m *mover) onlyCopied() (bool, error) {
+	if !slices.Contains([]string{KindMove, KindMoveOn, KindBringBack}, m.p.Kind) {
+		return false, nil
+	}
+	acts, err := m.Ledger.Acts(m.p.Run)
+	if err != nil {
+		return false, err
+	}
+	for _, a := range acts {
+		var phase struct{ Name string }
+		if a.Name != "phase" {
+			continue
+		}
+		if err := json.Unmarshal(a.Data, &phase); err != nil || phase.Name == "switch" {
+			return false, err
+		}
+	}
+	return true, nil
+}
+
+// openCopy opens where the copy lies, and what has lent to it.
+func (m *mover) openCopy() (err error) {
+	if err := m.checkDrive(string(m.p.Into), m.p.IntoDrive); err != nil {
+		return err
+	}
+	if m.into, err = m.openReal(string(m.p.Into)); missing(err) {
+		return nil // it was not made yet, or is gone with all in it
+	}
+	if err != nil || m.p.Base == nil || !m.p.Base.Take {
+		return err
+	}
+	return m.openLender()
+}
+
+// uncopied takes back a run that has only copied.
+func (m *mover) uncopied(ctx context.Context) error {
+	if m.into != nil {
+		if err := m.dropScratch(m.into); err != nil {
+			return err
+		}
+		setAside, err := m.setAside(ctx, before)
+		if err == nil && setAside != "" {
+			err = &BrokenError{m.p.Copy(), "the copy has its final name, and the journal does not say so"}
+		}
+		if err == nil {
+			err = m.giveBack(ctx)
+		}
+		if err == nil {
+			err = m.removePart(ctx)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	if err := m.run.Unreserve(); err != nil {
+		return err
+	}
+	return m.undone(ctx, "")
+}
+
+// take takes up a run that was stopped, or, for undo, one that is done. open
+// opens what is needed for that.
+func (e *Engine) take(row ledger.RunRow, open func(*mover) error) (*mover, error) {
+	if err := e.Ledger.UseSpare(); err != nil {
+		return nil, err
+	}
 	run, err := e.Ledger.Take(row.ID)
 	if err != nil {
 		return nil, err
@@ -116,7 +188,7 @@ func (e *Engine) take(row ledger.RunRow) (*mover, error) {
 		return nil, err
 	}
 	m := &mover{Engine: e, p: p, run: run, out: &Outcome{Run: p.Run, Kind: p.Kind, Plan: p}, patience: patience{p.WaitQuiet}}
-	if err := m.openAny(); err != nil {
+	if err := open(m); err != nil {
 		m.close()
 		run.Release()
 		return nil, err
@@ -146,7 +218,7 @@ func (e *Engine) resume(ctx context.Context, row ledger.RunRow) (*Outcome, error
 	if err := e.Resumable(row); err != nil {
 		return nil, err
 	}
-	m, err := e.take(row)
+	m, err := e.take(row, (*mover).openAny)
 	if err != nil {
 		return nil, err
 	}
@@ -191,7 +263,16 @@ func (e *Engine) Undo(ctx context.Context, row ledger.RunRow) (*Outcome, error) 
 }
 
 func (e *Engine) undo(ctx context.Context, row ledger.RunRow) (*Outcome, error) {
-	m, err := e.take(row)
+	copied := false
+	m, err := e.take(row, func(m *mover) (err error) {
+		if copied, err = m.onlyCopied(); err != nil {
+			return err
+		}
+		if copied {
+			return m.openCopy()
+		}
+		return m.openAny()
+	})
 	if err != nil {
 		return nil, err
 	}
@@ -199,9 +280,19 @@ func (e *Engine) undo(ctx context.Context, row ledger.RunRow) (*Outcome, error) 
 	defer m.close()
 	wasDone := row.State == ledger.Done
 	m.wasDone = wasDone
+	if wasDone { // a stop from here on leaves a run that can be gone on with
+		if err := m.run.Set(ledger.Going, "", nil); err != nil {
+			return nil, err
+		}
+		if err := step(ctx, "undo-begun"); err != nil {
+			return nil, errors.Join(err, m.run.Restore(row))
+		}
+	}
 	switch m.p.Kind {
 	case KindDetach:
 		err = m.attach(ctx)
+	case KindDiscard:
+		err = m.endDiscard(ctx)
 	case KindMend:
 		err = m.unmend(ctx)
 	case KindRecord:
@@ -219,10 +310,14 @@ func (e *Engine) undo(ctx context.Context, row ledger.RunRow) (*Outcome, error) 
 	case KindMerge:
 		err = m.mergeBackward(ctx)
 	default:
-		err = m.backward(ctx)
+		if copied {
+			err = m.uncopied(ctx)
+		} else {
+			err = m.backward(ctx)
+		}
 	}
 	if refused := (*RefusedError)(nil); errors.As(err, &refused) {
-		return nil, refused
+		return nil, errors.Join(refused, m.run.Restore(row))
 	}
 	if err != nil && wasDone {
 		// A run that was done counts as stopped only once it is half undone.
@@ -243,6 +338,9 @@ func (e *Engine) Undoable(row ledger.RunRow) error {
 	}
 	if (row.Kind == KindPack || row.Kind == KindUnpack) && row.State == ledger.Done {
 		return fmt.Errorf("run %s (%s) is done, and what it made is yours to delete: %w", row.ID, row.Kind, ErrNotUndoable)
+	}
+	if row.Kind == KindDiscard && row.State == ledger.Stopped {
+		return nil // it is ended: what was deleted stays deleted
 	}
 	if row.State == ledger.Refused || row.Kind == KindDiscard {
 		return fmt.Errorf("run %s (%s): %w", row.ID, row.Kind, ErrNotUndoable)

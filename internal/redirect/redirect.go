@@ -97,7 +97,9 @@ func (e *RefusedError) OnlyBusy() bool {
 }
 
 // OnlyAway reports that nothing but an absent drive stands in the way.
-func (e *RefusedError) OnlyAway() bool { return e.only(finding.DriveAway, finding.DriveSwapped) }
+func (e *RefusedError) OnlyAway() bool {
+	return e.only(finding.DriveAway, finding.DriveSwapped, finding.Covered)
+}
 
 func (e *RefusedError) only(codes ...finding.Code) bool {
 	blockers := finding.Blockers(e.Findings)
@@ -191,6 +193,7 @@ type Outcome struct {
 	Lent     int64    // files taken from the held original instead of copied
 	Device   bool     // everything was read back from the device itself
 	Aside    []string // what others had put into the part
+	Stays    string   // undo of a pack or an unpack: what was whole and had its name already, and stays; empty if there is none
 	SetAside string   // undo: where a copy went that is not Nexlin's to delete; empty if there was none
 	Findings []finding.Finding
 

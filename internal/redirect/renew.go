@@ -118,7 +118,7 @@ func (m *mover) renewed(ctx context.Context, rec *transfer.Record, now *inventor
 	var err error
 	next.Fact.Sum, err = readWith(ctx, m.digester, now.Dir, now.Name, now.Stat.Size)
 	next.Fact.Digest = m.digester.Digest()
-	return next, err
+	return next, inventory.Vanished(err)
 }
 
 // code is what became of a record's entry.

@@ -37,12 +37,16 @@ type Restore struct {
 	Name     string // what it will be called
 	Account  string // here
 	Known    bool   // the ledger has it already
+	Linked   bool   // and its link is there
 	Findings []finding.Finding
 	plan     *Plan
 }
 
 // Blocked reports that it can't be made again as it is.
 func (r *Restore) Blocked() bool { return len(finding.Blockers(r.Findings)) > 0 }
+
+// Makes says that something is made of it: a record, a link, or both.
+func (r *Restore) Makes() bool { return !r.Blocked() && !(r.Known && r.Linked) }
 
 func (r *Restore) find(f finding.Finding) { r.Findings = append(r.Findings, f) }
 
@@ -188,7 +192,7 @@ func (e *Engine) planRestore(ctx context.Context, d *drive.Drive, r *Restore, o 
 	if o.Home != "" && own {
 		home = o.Home
 	}
-	if was := string(r.Note.Home); was != "" && !pathtext.IsRoot(was) && home != "" && within(r.Link, was) {
+	if was := string(r.Note.Home); was != "" && !pathtext.IsRoot(was) && home != "" && within(r.Link, was) && !within(r.Link, home) {
 		r.Link = filepath.Join(home, strings.TrimPrefix(r.Link, was))
 	}
 	if r.Link = filepath.Clean(r.Link); !filepath.IsAbs(r.Link) {
@@ -235,6 +239,15 @@ func (e *Engine) restorePlan(d *drive.Drive, r *Restore, o RestoreOptions, dir s
 		if x.State != ledger.Ended && (x.Target == r.Target || x.Link == r.Link) {
 			r.Known, r.Name = x.Target == r.Target, x.Name
 			f := finding.New(finding.KnownAlready, x.Link, fmt.Sprintf("%s is the redirect %s already", pathtext.Show(x.Link), x.Name), subject(x.Name, "", ""))
+			if r.Known {
+				if r.Linked, err = linked(x); err != nil {
+					return err
+				}
+				if !r.Linked {
+					f.Message += ", and its link is not there"
+					f = f.Instead("its link is made again")
+				}
+			}
 			if !r.Known {
 				f = f.As(finding.Blocker).Instead("`nexlin show " + pathtext.Quote(x.Name) + "` says where it leads")
 			}
@@ -277,12 +290,23 @@ func (e *Engine) restorePlan(d *drive.Drive, r *Restore, o RestoreOptions, dir s
 // where the link of r belongs, with what becomes of it; for none if there is
 // no such folder. It changes nothing.
 func (e *Engine) PreviewFolder(ctx context.Context, r *Restore, halves Halves, visit func(MergeEntry) error) error {
-	if r.plan == nil || r.Known || !finding.Has(r.Findings, finding.FolderInWay) {
+	if r.plan == nil || !r.Makes() || !finding.Has(r.Findings, finding.FolderInWay) {
 		return nil
 	}
 	p := *r.plan
 	p.Kind, p.From, p.Halves = KindMerge, p.Link, halves
 	return e.PreviewMerge(ctx, &p, visit)
+}
+
+// linked reports whether programs are led to the target of a redirect, as far as
+// a link does that.
+func linked(r ledger.Redirect) (bool, error) {
+	if Linkless(r.Methods) || Owned(r) {
+		return true, nil
+	}
+	r.State = ledger.Linked // a detached one has no link either
+	astray, err := LookAtLink(r)
+	return len(astray) == 0, err
 }
 
 // taken gives the names that are in use.

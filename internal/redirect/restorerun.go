@@ -33,6 +33,22 @@ func (e *Engine) Restore(ctx context.Context, r *Restore) (*Outcome, error) {
 	return m.conduct(m.openRestore, func() error { return m.stopped(m.restore(ctx)) })
 }
 
+// Unrestore takes the records of a restore out again whose link could not be
+// made; why is that error. A mend that stopped half-way keeps them: it can be
+// gone on with.
+func (e *Engine) Unrestore(ctx context.Context, run string, why error) error {
+	var stopped *StoppedError
+	if errors.As(why, &stopped) {
+		return nil
+	}
+	row, err := e.Ledger.Run(run)
+	if err != nil {
+		return err
+	}
+	_, err = e.Undo(context.WithoutCancel(ctx), row)
+	return err
+}
+
 func (m *mover) openRestore() (err error) {
 	if err := m.checkDrive(string(m.p.Into), m.p.IntoDrive); err != nil {
 		return err

@@ -105,12 +105,70 @@ func (m *mover) conduct(open, do func() error) (*Outcome, error) {
 	if err := open(); err != nil {
 		return nil, err
 	}
-	var err error
-	if m.run, err = m.Ledger.Begin(m.p.Run, m.p.Kind, m.p.Name, m.p); err != nil {
+	if err := m.enlist(); err != nil {
 		return nil, err
 	}
 	defer m.run.Release()
 	return m.out, do()
+}
+
+// enlist takes the run into the ledger, if what the ledger says of the redirect
+// is still what the plan was made from.
+func (m *mover) enlist() (err error) {
+	if m.p.Kind == KindDiscard || m.p.Kind == KindDetach {
+		if err := m.Ledger.UseSpare(); err != nil {
+			return err
+		}
+	}
+	m.run, err = m.Ledger.Begin(m.p.Run, m.p.Kind, m.p.Name, m.p, m.p.stillHolds)
+	return err
+}
+
+// stillHolds is a *RefusedError if another run came between the plan and now.
+func (p *Plan) stillHolds(t *ledger.Tx) error {
+	if p.Kind == KindPack || p.Kind == KindUnpack {
+		return nil // nothing about the redirect changes
+	}
+	open, err := t.UnfinishedOf(p.Name)
+	if err != nil {
+		return err
+	}
+	for _, row := range open {
+		if row.Kind != KindPack && row.Kind != KindUnpack {
+			return &RefusedError{[]finding.Finding{stoppedBefore(row, string(p.Link))}}
+		}
+	}
+	is, err := t.Redirect(p.Name)
+	gone := errors.Is(err, ledger.ErrNotFound)
+	if err != nil && !gone {
+		return err
+	}
+	was := p.Before
+	if was == nil || p.Fresh {
+		was = p.Ended
+	}
+	if was == nil && gone || was != nil && !gone && was.Equal(&is) || p.Kind == KindFuture {
+		return nil
+	}
+	return &RefusedError{[]finding.Finding{finding.New(finding.PlanOld, string(p.Link),
+		"another command has changed what the ledger says of "+pathtext.Show(p.Name)+" since it was looked at", subject(p.Name, "", ""))}}
+}
+
+// stoppedBefore is the finding about a run that was stopped and stands in the way.
+func stoppedBefore(row ledger.RunRow, path string) finding.Finding {
+	return finding.New(finding.RunStopped, path, fmt.Sprintf("run %s (%s of %s) was stopped before its end", row.ID, row.Kind, pathtext.Show(row.Redirect)),
+		subject(row.Redirect, "", row.ID)).As(finding.Blocker)
+}
+
+// stoppedOf finds the runs of a redirect that were stopped, as blockers.
+func (e *Engine) stoppedOf(r *ledger.Redirect) (out []finding.Finding, err error) {
+	rows, err := e.unfinishedRuns()
+	for _, row := range rows {
+		if row.Redirect == r.Name && row.Kind != KindPack && row.Kind != KindUnpack {
+			out = append(out, stoppedBefore(row, r.Link))
+		}
+	}
+	return out, err
 }
 
 // stopped records that a run ended before its end, and why.
@@ -198,7 +256,11 @@ func (m *mover) close() {
 // copied: a right that is missing shows now.
 func (m *mover) tryLink() error {
 	p := m.p
-	exchanges, err := link.TryBeside(m.linkIn, tempName(p.Run)+"-", string(p.LinkText))
+	exchanges := false
+	err := drive.InTrial(m.linkIn, func(t *handle.Dir) (err error) {
+		exchanges, err = link.TryIn(t, string(p.LinkText))
+		return err
+	})
 	switch {
 	case err == nil:
 	case p.Linkless() && p.Gap, p.Kind == KindBringBack && p.unlinked():

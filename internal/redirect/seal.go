@@ -162,7 +162,7 @@ func (m *mover) describeFrom(runDir string, n Note) error {
 		return err
 	}
 	defer rec.Release()
-	f, err := os.Open(filepath.Join(runDir, frozenName))
+	f, err := handle.OpenRegular(filepath.Join(runDir, frozenName))
 	if err != nil {
 		return err
 	}

@@ -230,7 +230,7 @@ func (c *SettingChange) leads(f *setting.File) bool {
 func (c *SettingChange) compute(f *setting.File) ([]byte, []setting.Edit, error) {
 	if c.Back != nil {
 		if c.Back.Held != "" && f.Sum() == c.Back.Now {
-			b, err := os.ReadFile(string(c.Back.Held))
+			b, err := handle.ReadRegular(string(c.Back.Held), setting.Limit)
 			if err != nil || setting.Sum(b) != c.Back.Was && c.Back.Was != "" {
 				return nil, nil, errors.Join(err, errors.New("the held settings file is damaged"))
 			}
@@ -407,7 +407,7 @@ func (m *mover) settingBack(ctx context.Context, i int, c *SettingChange, d *set
 	gone := false
 	switch {
 	case f.Sum() == d.Now:
-		held, err := os.ReadFile(m.heldSetting(i))
+		held, err := handle.ReadRegular(m.heldSetting(i), setting.Limit)
 		if err != nil {
 			return err
 		}

@@ -86,6 +86,9 @@ func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
 			return nil, err
 		}
 	}
+	if err := p.byOthersLinks(above(o.Folder), o.Into); err != nil {
+		return nil, err
+	}
 	p.Final = pathtext.Path(base)
 	if o.As != "" {
 		p.Final = pathtext.Path(o.As)
@@ -130,6 +133,11 @@ func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
 	if err := e.sandboxes(p); err != nil {
 		return nil, err
 	}
+	if p.FromIno != 0 && p.IntoNow.Mount != "" {
+		if err := p.shrinks(); err != nil {
+			return nil, err
+		}
+	}
 	if o.Merge {
 		if err := e.moveMerging(ctx, p); err != nil {
 			return nil, err
@@ -137,7 +145,7 @@ func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
 	}
 	p.accept(o.Accept)
 	p.allow()
-	if p.Blocked() == nil && !p.IntoNow.Memory {
+	if p.Blocked() == nil && !p.IntoNow.Memory && !p.Bare {
 		p.find(finding.New(finding.BackupReminder, string(p.Target), "after discarding, the only copy lies on "+p.IntoNow.Name(), subject(p.Name, "", "")))
 	}
 	p.Accepted = o.Accept
@@ -195,6 +203,11 @@ func (e *Engine) chooseName(p *Plan, name, base string) error {
 		return err
 	}
 	p.Name = defaultName(base)
+	// A folder that was moved before and is real again keeps its name.
+	if r, err := e.Ledger.Redirect(p.Name); err == nil && r.State == ledger.Ended && r.Link == string(p.Link) && p.From == p.Link {
+		p.Ended = &r
+		return nil
+	}
 	for i := 2; ; i++ {
 		used, err := taken(p.Name)
 		if err != nil || !used {
@@ -209,6 +222,9 @@ func (e *Engine) chooseName(p *Plan, name, base string) error {
 func (e *Engine) target(p *Plan) error {
 	into := string(p.Into)
 	if free, err := e.notOurs(p); !free || err != nil {
+		return err
+	}
+	if err := e.shared(p, p.Copy()); err != nil {
 		return err
 	}
 	if well, err := e.expected(p, into, p.Copy()); !well || err != nil {
@@ -397,6 +413,7 @@ func (e *Engine) abilities(p *Plan, dir *handle.Dir) error {
 		return fmt.Errorf("trying what %s can keep: %w", p.IntoNow.Name(), err)
 	}
 	p.limits, p.exchange = limits(&a), a.Exchange
+	p.limits.MaxNames = p.IntoNow.MaxNames()
 	p.IntoFuse = p.IntoNow.Fuse
 	return nil
 }
@@ -492,11 +509,11 @@ func (e *Engine) unfinished(p *Plan) error {
 		if err != nil {
 			return err
 		}
-		if o.Together != "" {
+		if o.Together != "" && slices.ContainsFunc(rows, func(r ledger.RunRow) bool { return r.ID == o.Together }) {
 			row.ID = o.Together // it is finished or taken back as a whole
 		}
 		if o.Name == p.Name || within(string(o.Link), string(p.From)) || within(string(p.From), string(o.Link)) || o.Copy() == p.Copy() {
-			p.find(finding.New(finding.RunStopped, string(o.Link), fmt.Sprintf("run %s (%s of %s) was stopped before its end", row.ID, row.Kind, o.Name), subject(o.Name, "", row.ID)).As(finding.Blocker))
+			p.find(stoppedBefore(row, string(o.Link)))
 		}
 	}
 	return nil

@@ -152,7 +152,7 @@ func (e *Engine) RunTogether(ctx context.Context, t *Together) (*TogetherOutcome
 	if err := t.Blocked(); err != nil {
 		return nil, err
 	}
-	run, err := e.Ledger.Begin(t.Run, t.Kind, t.Name, t)
+	run, err := e.Ledger.Begin(t.Run, t.Kind, t.Name, t, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -363,8 +363,7 @@ func (c *crew) gather(ctx context.Context, i int, p *Plan) error {
 		if err := m.tryLink(); err != nil {
 			return err
 		}
-		m.run, err = c.Ledger.Begin(p.Run, p.Kind, p.Name, p)
-		return err
+		return m.enlist()
 	case err != nil:
 		return err
 	case row.State == ledger.Undone:
@@ -373,7 +372,7 @@ func (c *crew) gather(ctx context.Context, i int, p *Plan) error {
 		c.out.Members[i] = &Outcome{Run: p.Run, Kind: p.Kind, Plan: p, State: row.State}
 		return nil
 	}
-	m, err := c.take(row)
+	m, err := c.take(row, (*mover).openAny)
 	if err != nil {
 		return err
 	}
@@ -631,15 +630,27 @@ func (e *Engine) UndoTogether(ctx context.Context, row ledger.RunRow) (*Together
 		return nil, err
 	}
 	defer c.close()
+	wasDone := row.State == ledger.Done
+	if wasDone { // a stop from here on leaves a run that can be gone on with
+		if err := c.run.Set(ledger.Going, "", nil); err != nil {
+			return nil, err
+		}
+	}
+	refused := func(err error) (*TogetherOutcome, error) {
+		if wasDone {
+			err = errors.Join(err, c.run.Restore(row))
+		}
+		return nil, err
+	}
 	for _, s := range c.t.Before {
 		if err := c.do(ctx, c.t.For, s); err != nil {
-			return nil, &RefusedError{[]finding.Finding{finding.New(finding.ProgramRuns, "", err.Error(), subject("", "", ""))}}
+			return refused(&RefusedError{[]finding.Finding{finding.New(finding.ProgramRuns, "", err.Error(), subject("", "", ""))}})
 		}
 	}
 	// Only a program at rest leaves the folders as they are while it is looked.
 	if err := c.mayAllGoBack(ctx); err != nil {
 		c.startAgain(ctx)
-		return nil, err
+		return refused(err)
 	}
 	if err := c.back(ctx); err != nil {
 		return c.out, c.stop(err)
@@ -661,7 +672,7 @@ func (c *crew) mayGoBack(ctx context.Context, p *Plan) error {
 	if err := c.Undoable(row); err != nil {
 		return err
 	}
-	m, err := c.take(row)
+	m, err := c.take(row, (*mover).openAny)
 	if err != nil {
 		return err
 	}
@@ -693,13 +704,16 @@ func (e *Engine) Open() ([]ledger.RunRow, error) {
 // whole gives the run of several that a run belongs to, if that is not ended
 // yet; else the run itself.
 func (e *Engine) whole(row ledger.RunRow) (ledger.RunRow, error) {
+	if IsTogether(row) {
+		return row, nil
+	}
 	p, err := e.planOf(row)
 	if err != nil || p.Together == "" {
 		return row, err
 	}
 	up, err := e.Ledger.Run(p.Together)
-	if err != nil || up.State != ledger.Stopped {
-		return row, err
+	if errors.Is(err, ledger.ErrNotFound) || err == nil && up.State != ledger.Stopped {
+		return row, nil // forgotten, or ended
 	}
-	return up, nil
+	return up, err
 }

@@ -321,6 +321,8 @@ func (m *mover) mergeBackward(ctx context.Context) error {
 		switch {
 		case !m.p.Fresh:
 			return t.SaveRedirect(*m.p.Before)
+		case aside == nil && m.p.Ended != nil:
+			return t.SaveRedirect(*m.p.Ended)
 		case aside == nil:
 			return t.RemoveRedirect(m.p.Name)
 		}

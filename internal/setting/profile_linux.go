@@ -3,12 +3,13 @@ package setting
 import (
 	"errors"
 	"io/fs"
-	"os"
 	"path/filepath"
+
+	"nexlin/internal/handle"
 )
 
 func profiles(home string) ([]Profile, error) {
-	data, err := os.ReadFile(filepath.Join(home, ".config", "user-dirs.dirs"))
+	data, err := handle.ReadRegular(filepath.Join(home, ".config", "user-dirs.dirs"), Limit)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, fs.ErrPermission) {
 		return nil, err
 	}

@@ -12,6 +12,9 @@ import (
 
 // parseTOML reads TOML 1.0.
 func parseTOML(data []byte) (*node, error) {
+	if err := CheckDepth(data); err != nil {
+		return nil, err
+	}
 	var whole map[string]any // the strict reader says whether it is TOML at all
 	if err := toml.Unmarshal(data, &whole); err != nil {
 		return nil, err

@@ -20,6 +20,7 @@ type element struct {
 	start, end int    // of the whole element
 	from, to   int    // of what is between its tags; equal for an empty one
 	single     bool   // written as <name/>
+	said       []byte // its text as far as it was read
 }
 
 // elements reads an XML document; nothing outside it is fetched, and entities
@@ -62,9 +63,10 @@ func elements(data []byte) (*element, error) {
 			if !up.single {
 				up.to = at
 			}
+			up.text, up.said = string(up.said), nil
 			open = open[:len(open)-1]
 		case xml.CharData:
-			up.text += string(t)
+			up.said = append(up.said, t...)
 			up.pieces++
 		case xml.Comment, xml.ProcInst:
 			up.pieces++

@@ -20,6 +20,9 @@ func parseYAML(data []byte) (out *node, err error) {
 			out, err = nil, errors.New("it can't be read")
 		}
 	}()
+	if err := CheckDepth(data); err != nil {
+		return nil, err
+	}
 	f, err := parser.ParseBytes(data, parser.ParseComments)
 	if err != nil {
 		return nil, errors.New(yaml.FormatError(err, false, false))

@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -229,6 +230,24 @@ func (s *Scene) NewLaptop() error {
 		write(filepath.Join(s.Home, "Pictures", "welcome.txt"), []byte("Put your photographs here.\n"), when),
 		write(filepath.Join(s.Home, ".config/user-dirs.dirs"), []byte(userDirs), when),
 	)
+}
+
+// Settle has this process make files as everybody does, whatever it was started
+// with: the scene is the same for all.
+func Settle() { settle() }
+
+// Around is the environment of a program in the scene: of the one that the demo
+// was started in only what the terminal and the system need.
+func (s *Scene) Around(outer []string) []string {
+	var env []string
+	for _, v := range outer {
+		name, _, _ := strings.Cut(v, "=")
+		own := slices.ContainsFunc([]string{"XDG_", "NEXLIN_", "LC_", "LANG"}, func(p string) bool { return strings.HasPrefix(name, p) })
+		if !own && name != "HOME" {
+			env = append(env, v)
+		}
+	}
+	return append(append(env, "LANG=C.UTF-8"), s.Env()...)
 }
 
 // Env is what a program needs to find itself in the scene.

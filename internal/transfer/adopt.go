@@ -3,6 +3,7 @@ package transfer
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"runtime"
 	"slices"
@@ -114,6 +115,26 @@ func (v *adopter) Visit(e *inventory.Entry) (bool, error) {
 	if err := e.ReadXattrs(); err != nil {
 		return false, err
 	}
+	var in *handle.File // opened before it is recorded: what vanishes later can still be read
+	if e.Stat.IsRegular() {
+		var err error
+		if in, err = e.Dir.OpenFile(e.Name); handle.Replaced(err) {
+			err = fmt.Errorf("%w: %w", inventory.ErrGone, err)
+		}
+		if err != nil {
+			return false, err
+		}
+	}
+	descend, err := v.entry(e, in)
+	if err != nil && in != nil {
+		err = errors.Join(err, in.Close())
+	}
+	return descend, err
+}
+
+// entry records an entry; in, which it closes unless it fails, is nil for what
+// is no file.
+func (v *adopter) entry(e *inventory.Entry, in *handle.File) (bool, error) {
 	rec := Record{Path: e.Path, Depth: e.Depth, Link: e.Link, Xattrs: e.Xattrs}
 	if e.Stat.IsDevice() {
 		rec.Rdev = e.Stat.Rdev
@@ -147,7 +168,8 @@ func (v *adopter) Visit(e *inventory.Entry) (bool, error) {
 		if other != nil {
 			defer other.Release()
 		}
-		if err := v.content(&rec, &seen, other); err != nil {
+		err := v.content(&rec, &seen, in, other)
+		if err = errors.Join(err, in.Close()); err != nil {
 			return err
 		}
 		return v.put(&rec)
@@ -161,7 +183,7 @@ func (v *adopter) firstName(e *inventory.Entry) (string, error) {
 	if e.Stat.IsDir() || e.Stat.Nlink < 2 {
 		return "", nil
 	}
-	first, _, err := v.links.Add(e.Stat.Ino, e.Stat.Nlink, e.Path, 0)
+	first, _, err := v.links.Add(hardlink.ID(e.Stat.ID()), e.Stat.Nlink, e.Path, 0)
 	if first == e.Path {
 		first = ""
 	}
@@ -265,15 +287,10 @@ func (v *adopter) other(e *inventory.Entry, rec *Record, first string) *handle.D
 }
 
 // content takes digest and sum, and wants the copy to have the same.
-func (v *adopter) content(rec *Record, e *inventory.Entry, other *handle.Dir) error {
+func (v *adopter) content(rec *Record, e *inventory.Entry, in *handle.File, other *handle.Dir) (err error) {
 	r := v.readers.Get().(*Reader)
 	defer v.readers.Put(r)
-	f, err := e.Dir.OpenFile(e.Name)
-	if err != nil {
-		return err
-	}
-	rec.Fact.Sum, err = r.Sum(v.ctx, f, e.Stat.Size)
-	if err = errors.Join(err, f.Close()); err != nil {
+	if rec.Fact.Sum, err = r.Sum(v.ctx, in, e.Stat.Size); err != nil {
 		return err
 	}
 	rec.Fact.Digest = r.Digest()

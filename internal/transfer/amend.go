@@ -70,10 +70,19 @@ func lookAgain(ctx context.Context, e *inventory.Entry, step time.Duration) erro
 	if e.Stat.IsSymlink() {
 		var err error
 		if e.Link, err = e.Dir.Readlink(e.Name); err != nil {
-			return err
+			return orSourceGone(err)
 		}
 	}
-	return e.ReadXattrs()
+	return orSourceGone(e.ReadXattrs())
+}
+
+// orSourceGone is [ErrSourceGone] for an error that says that the entry is not
+// there any more.
+func orSourceGone(err error) error {
+	if handle.Absent(err) {
+		return ErrSourceGone
+	}
+	return err
 }
 
 func copyOnce(ctx context.Context, j *Job, e *inventory.Entry, dst *handle.Dir, name string) (*Record, error) {

@@ -2,6 +2,7 @@ package transfer
 
 import (
 	"context"
+	"errors"
 	"hash/maphash"
 
 	"nexlin/internal/handle"
@@ -59,7 +60,9 @@ func Differences(ctx context.Context, root *handle.Dir, side Side, spool *Spool,
 			if side == Source && rec.sureOf(now) {
 				return nil
 			}
-			if err := now.ReadXattrs(); err != nil {
+			if err := now.ReadXattrs(); errors.Is(err, inventory.ErrGone) {
+				return visit(Difference{Path: rec.Path, Was: rec})
+			} else if err != nil {
 				return err
 			}
 			was := rec.Fact.Of(side)
@@ -73,7 +76,7 @@ func Differences(ctx context.Context, root *handle.Dir, side Side, spool *Spool,
 			}
 		} else if now != nil {
 			if err := now.ReadXattrs(); err != nil {
-				return err
+				return err // gone: the walk never met it
 			}
 		}
 		d := Difference{Was: rec, Now: now}

@@ -49,7 +49,7 @@ func newCopier(p *pass) *copier {
 // meanwhile is no error: the fact says so, and the next pass redoes it.
 func (c *copier) file(t *task) (*Fact, error) {
 	in, err := t.node.src.OpenFile(t.name)
-	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ELOOP) {
+	if handle.Replaced(err) {
 		return &Fact{Flags: Again, Source: c.source(&t.seen.Stat, t.seen.Xattrs)}, nil
 	}
 	if err != nil {
@@ -259,12 +259,15 @@ func (p *pass) advance(files, bytes int64) {
 // it holds, the fact is brought up to date.
 func (c *copier) stillEqual(t *task) (bool, error) {
 	in, err := t.node.src.OpenFile(t.name)
+	if handle.Replaced(err) {
+		return false, nil // it changes under our hands: it is copied again
+	}
 	if err != nil {
 		return false, err
 	}
 	defer in.Close()
 	st, err := in.Stat()
-	if err != nil {
+	if err != nil || !st.IsRegular() {
 		return false, err
 	}
 	if c.again == nil {

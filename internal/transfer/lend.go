@@ -47,7 +47,7 @@ func (l *Lender) Lendable(ctx context.Context, live *handle.Dir, block int64) (f
 			return nil
 		}
 		if err := now.ReadXattrs(); err != nil {
-			return err
+			return err // one that is gone is passed over
 		}
 		f := l.same(r, &now.Stat, now.Xattrs)
 		if f == nil {
@@ -140,6 +140,9 @@ func (c *copier) borrow(t *task) (*Fact, error) {
 // the device and is what it has to be.
 func (c *copier) take(t *task, dir *handle.Dir, name string, f *Fact) (*Fact, error) {
 	xattrs, err := dir.Xattrs(name)
+	if handle.Absent(err) {
+		return nil, nil
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -200,6 +203,9 @@ func (c *copier) proven(t *task, f *Fact, device bool) (*Fact, error) {
 // is copied from the live side instead, and not cloned again by every pass.
 func (c *copier) cloneOrCopy(t *task, dir *handle.Dir, name string, st *handle.Stat, f *Fact) (*Fact, error) {
 	in, err := dir.OpenFile(name)
+	if handle.Replaced(err) {
+		return nil, nil // somebody is at work there: the live side has it
+	}
 	if err != nil {
 		return nil, err
 	}

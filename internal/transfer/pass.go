@@ -92,7 +92,7 @@ func (t *Tally) changed(path string) {
 // *SpoolError, handle.ErrMount, or that of ctx. After any of them the new
 // spool holds what was done, and the next pass goes on from it.
 func Pass(ctx context.Context, j Job) (*Tally, error) {
-	p := &pass{Job: j, tally: &Tally{}, old: Read(j.Old...), links: hardlink.New(j.Scratch), flying: map[uint64]chan struct{}{}}
+	p := &pass{Job: j, tally: &Tally{}, old: Read(j.Old...), links: hardlink.New(j.Scratch), flying: map[handle.FileID]chan struct{}{}}
 	if p.Workers == 0 {
 		p.Workers = 2 * runtime.GOMAXPROCS(0)
 	}
@@ -141,7 +141,7 @@ type pass struct {
 
 	links  *hardlink.Table // of this walk
 	mu     sync.Mutex
-	flying map[uint64]chan struct{} // hard-linked files that a worker has or will have; closed when copied
+	flying map[handle.FileID]chan struct{} // hard-linked files that a worker has or will have; closed when copied
 }
 
 type task struct {
@@ -177,14 +177,16 @@ func (p *pass) Visit(e *inventory.Entry) (bool, error) {
 	}
 	if old.sureOf(e) {
 		e.Xattrs = old.Xattrs
-	} else if err := e.ReadXattrs(); err != nil {
+	} else if err := e.ReadXattrs(); errors.Is(err, inventory.ErrGone) {
+		return false, p.vanished(old)
+	} else if err != nil {
 		return false, err
 	}
 	rec := p.record(e)
 	firstOrd := p.New.count
 	if !e.Stat.IsDir() && e.Stat.Nlink > 1 && !p.Allow.Links {
 		var first string
-		if first, firstOrd, err = p.links.Add(e.Stat.Ino, e.Stat.Nlink, e.Path, p.New.count); err != nil {
+		if first, firstOrd, err = p.links.Add(hardlink.ID(e.Stat.ID()), e.Stat.Nlink, e.Path, p.New.count); err != nil {
 			return false, err
 		}
 		if first != e.Path {
@@ -267,6 +269,19 @@ func (p *pass) match(e *inventory.Entry) (*Record, error) {
 func (p *pass) drop() error {
 	r := *p.old.Peek()
 	p.old.Next()
+	return p.dropped(&r)
+}
+
+// vanished takes out what was known of an entry that is gone by now; old is nil
+// if that is nothing.
+func (p *pass) vanished(old *Record) error {
+	if old == nil {
+		return nil
+	}
+	return p.dropped(old)
+}
+
+func (p *pass) dropped(r *Record) error {
 	lent := p.lending.lentIno(r.Path)
 	for below := p.old.Peek(); below != nil && handle.Within(below.Path, r.Path); below = p.old.Peek() {
 		if err := p.drop(); err != nil {
@@ -277,7 +292,7 @@ func (p *pass) drop() error {
 		return nil
 	}
 	p.tally.changed(r.Path)
-	return p.Part.remove(&r, lent)
+	return p.Part.remove(r, lent)
 }
 
 // remove takes one recorded entry out of the part. What stands there and

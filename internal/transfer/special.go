@@ -14,7 +14,7 @@ import (
 func (p *pass) takeOff(st *handle.Stat) {
 	if st.Nlink > 1 && !p.Allow.Links {
 		p.mu.Lock()
-		p.flying[st.Ino] = make(chan struct{})
+		p.flying[st.ID()] = make(chan struct{})
 		p.mu.Unlock()
 	}
 }
@@ -22,17 +22,17 @@ func (p *pass) takeOff(st *handle.Stat) {
 func (p *pass) landed(st *handle.Stat) {
 	if st.Nlink > 1 {
 		p.mu.Lock()
-		if c := p.flying[st.Ino]; c != nil {
+		if c := p.flying[st.ID()]; c != nil {
 			close(c)
-			delete(p.flying, st.Ino)
+			delete(p.flying, st.ID())
 		}
 		p.mu.Unlock()
 	}
 }
 
-func (p *pass) wait(ino uint64) error {
+func (p *pass) wait(file handle.FileID) error {
 	p.mu.Lock()
-	c := p.flying[ino]
+	c := p.flying[file]
 	p.mu.Unlock()
 	if c == nil {
 		return nil
@@ -51,7 +51,7 @@ func (p *pass) wait(ino uint64) error {
 // another makes a further name of a file that was met before in this walk,
 // or finds it made.
 func (p *pass) another(e *inventory.Entry, rec *Record, old *Fact, firstOrd int64) error {
-	if err := p.wait(e.Stat.Ino); err != nil {
+	if err := p.wait(e.Stat.ID()); err != nil {
 		return err
 	}
 	if err := p.New.FlushNames(); err != nil {
@@ -135,6 +135,9 @@ func (p *pass) special(e *inventory.Entry, rec *Record, old *Record) error {
 		f.Copy, err = p.makeSpecial(dst, e.Name, e, rec.LinkOf(Copy))
 		return err
 	})
+	if errors.Is(err, inventory.ErrGone) {
+		f, err = Fact{Flags: Again, Source: now}, nil
+	}
 	if err != nil {
 		return err
 	}
@@ -160,14 +163,14 @@ func (p *pass) makeSpecial(dst *handle.Dir, name string, e *inventory.Entry, tex
 func makeLink(dst *handle.Dir, name string, e *inventory.Entry, text string) error {
 	data, err := e.Dir.Reparse(e.Name)
 	if err != nil {
-		return err
+		return inventory.Vanished(err)
 	}
 	if junction.TagOf(data) != junction.SymlinkTag || text != e.Link {
 		return dst.Symlink(text, name)
 	}
 	dir, err := e.Dir.LinksDir(e.Name)
 	if err != nil {
-		return err
+		return inventory.Vanished(err)
 	}
 	if err = dst.MakeReparse(name, data, dir); errors.Is(err, fs.ErrPermission) {
 		err = dst.Symlink(text, name) // with the developer mode alone, this way only

@@ -123,7 +123,9 @@ func (v *verify) Visit(e *inventory.Entry) (bool, error) {
 	if e.Depth == 0 {
 		return true, nil
 	}
-	if err := e.ReadXattrs(); err != nil {
+	if err := e.ReadXattrs(); errors.Is(err, inventory.ErrGone) {
+		return false, v.differs(rec.Path, rec.Ord, &rec.Fact, "it is missing")
+	} else if err != nil {
 		return false, err
 	}
 	now := v.made(&e.Stat, e.Xattrs)
@@ -238,6 +240,9 @@ func (v *reading) readAll(groups <-chan []readTask) error {
 
 func (v *reading) read(r *Reader, t *readTask) error {
 	sum, device, err := r.ReadBack(v.ctx, t.dir, t.name, t.now.Size)
+	if handle.Absent(err) {
+		return v.differs(t.path, t.ord, &t.fact, "it is missing")
+	}
 	if err != nil {
 		return err
 	}

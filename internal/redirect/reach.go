@@ -1,0 +1,61 @@
+package redirect
+
+import (
+	"fmt"
+	"path/filepath"
+
+	"nexlin/internal/finding"
+	"nexlin/internal/handle"
+	"nexlin/internal/pathtext"
+)
+
+// shrinks finds a folder that other accounts can reach where it is and could not
+// where it goes. Access lists are not looked at: they name accounts one by one.
+func (p *Plan) shrinks() error {
+	st, err := handle.Lstat(string(p.From))
+	if err != nil {
+		return nil // that is another finding
+	}
+	for _, who := range []struct {
+		bits uint32 // of the group, or of others
+		gid  uint32
+		what string
+	}{{0o005, 0, "every account"}, {0o050, st.GID, "the group of the folder"}} {
+		if st.Mode&who.bits != who.bits {
+			continue
+		}
+		enters := func(d *handle.Stat) bool {
+			return d.Mode&0o001 != 0 || who.bits == 0o050 && d.GID == who.gid && d.Mode&0o010 != 0
+		}
+		if closed, err := closedAbove(filepath.Dir(string(p.Link)), enters); closed != "" || err != nil {
+			return err // it was closed before
+		}
+		closed, err := closedAbove(string(p.Into), enters)
+		if err != nil {
+			return err
+		}
+		if closed != "" {
+			p.find(finding.New(finding.RightsShrink, closed, fmt.Sprintf("%s can look into %s now, and could not pass %s on the way to where it goes", who.what, pathtext.Show(string(p.Link)), pathtext.Show(closed)), subject(p.Name, "", "")))
+			return nil
+		}
+	}
+	return nil
+}
+
+// closedAbove gives the first directory from path upwards that is not to be
+// entered; what does not exist yet is made to be. Empty if there is none.
+func closedAbove(path string, enters func(*handle.Stat) bool) (string, error) {
+	for at := path; ; at = filepath.Dir(at) {
+		st, err := handle.Lstat(at)
+		switch {
+		case missing(err):
+		case err != nil:
+			return "", err
+		case st.IsDir() && !enters(&st):
+			return at, nil
+		}
+		if pathtext.IsRoot(at) {
+			return "", nil
+		}
+	}
+}

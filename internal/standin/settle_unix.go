@@ -1,0 +1,7 @@
+//go:build unix
+
+package standin
+
+import "syscall"
+
+func settle() { syscall.Umask(0o022) }

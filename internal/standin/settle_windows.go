@@ -1,0 +1,3 @@
+package standin
+
+func settle() {}

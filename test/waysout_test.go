@@ -1,0 +1,315 @@
+//go:build linux
+
+package test
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
+
+	"nexlin/test/lab"
+)
+
+// stand is a Nexlin with the stand-in drives of the stories.
+type stand struct {
+	*lab.Nexlin
+	dir string
+}
+
+// onStandins makes the drives SKERRY, BASALT and DUNE, with folders on SKERRY.
+func onStandins(t *testing.T, program string, tree lab.Tree) *stand {
+	t.Helper()
+	dir, err := filepath.EvalSymlinks(t.TempDir())
+	require.NoError(t, err)
+	for _, d := range []string{"skerry/home/ines", "basalt", "dune"} {
+		require.NoError(t, os.MkdirAll(filepath.Join(dir, d), 0o755))
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "drives.yaml"), []byte(drivesFile), 0o644))
+	s := &stand{lab.New(t, program), dir}
+	s.Home = filepath.Join(dir, "skerry/home/ines")
+	tree.Make(t, s.Home)
+	s.plain()
+	return s
+}
+
+func (s *stand) plain() { s.Env = []string{"NEXLIN_STANDIN_DRIVES=" + filepath.Join(s.dir, "drives.yaml")} }
+
+// at is a path in the home.
+func (s *stand) at(name string) string { return filepath.Join(s.Home, name) }
+
+// stopped runs a command that is killed at a step.
+func (s *stand) stopped(step string, args ...string) {
+	s.T.Helper()
+	s.Env = append(s.Env, "NEXLIN_FAULT=kill:"+step)
+	s.Want(-1, args...)
+	s.plain()
+}
+
+func faults(t *testing.T) string {
+	t.Helper()
+	p, err := lab.PlainProgram("faults")
+	require.NoError(t, err)
+	return p
+}
+
+// A stopped run is seen, keeps others from the redirect, and can be ended in
+// every way: finished, taken back, forgotten.
+func TestStoppedRunIsSeenAndCanBeEnded(t *testing.T) {
+	s := onStandins(t, faults(t), lab.Tree{"Charts/coast: the coast"})
+	kept := lab.Print(t, s.at("Charts"))
+	move := []string{"move", s.at("Charts"), "--into", "BASALT:/ines", "--yes", "-q"}
+	s.stopped("pass-1", move...)
+	require.Contains(t, s.Want(4, "check"), "unfinished  charts")
+	found := s.JSON("check")["findings"].([]any)
+	require.Len(t, found, 1)
+	require.Equal(t, "run-stopped", found[0].(map[string]any)["code"])
+	require.Contains(t, s.Want(3, move...), "run-stopped")
+	// Before the switch only the copy is to be taken back: neither the link's place
+	// nor the folder is needed for that.
+	require.NoError(t, os.Rename(s.at("Charts"), s.at("Elsewhere")))
+	s.Want(0, "undo", "--yes")
+	require.NoDirExists(t, filepath.Join(s.dir, "basalt", "ines"))
+	require.NoError(t, os.Rename(s.at("Elsewhere"), s.at("Charts")))
+	require.Equal(t, kept, lab.Print(t, s.at("Charts")))
+
+	s.stopped("pass-1", move...)
+	out := s.Want(0, "forget", "charts", "--yes")
+	require.Contains(t, out, "unfinished copy")
+	s.Want(0, "check")
+	s.Want(3, "resume")
+	require.Equal(t, kept, lab.Print(t, s.at("Charts")))
+	require.NoError(t, os.RemoveAll(filepath.Join(s.dir, "basalt", "ines")))
+
+	// An undo that was killed leaves a run that can be finished either way.
+	s.Want(0, move...)
+	for _, way := range []string{"resume", "undo"} {
+		s.stopped("undo-begun", "undo", s.LastRun(), "--yes")
+		s.Want(4, "check")
+		// Nothing else begins on it meanwhile.
+		for _, other := range [][]string{{"detach", "charts"}, {"discard-original", "charts"}, {"bring-back", "charts"}, {"mend", "charts"}} {
+			require.Contains(t, s.Want(3, append(other, "--yes")...), "was stopped before its end", other)
+		}
+		s.Want(0, way, "--yes")
+	}
+	require.Equal(t, kept, lab.Print(t, s.at("Charts")))
+	s.Want(0, "check")
+}
+
+// A discard that was stopped can be ended without the drive that held the
+// original: what it deleted stays deleted, and nothing else stays blocked.
+func TestStoppedDiscardIsEnded(t *testing.T) {
+	s := onStandins(t, faults(t), lab.Tree{"Charts/coast: the coast", "Charts/deep/er: the deep"})
+	s.Want(0, "move", s.at("Charts"), "--into", "BASALT:/ines", "--yes", "-q")
+	s.Want(0, "move", "charts", "--into", "DUNE:/ines", "--yes", "-q")
+	s.stopped("erase.intent", "discard-original", "charts", "--yes", "-q")
+	require.NoError(t, os.Rename(filepath.Join(s.dir, "basalt"), filepath.Join(s.dir, "thrown away")))
+	require.Contains(t, s.Want(3, "bring-back", "charts", "--yes"), "was stopped before its end")
+	s.Exit("resume", "--yes")
+	require.Contains(t, s.Want(0, "undo", "--yes"), "what it had deleted stays deleted")
+	s.Want(0, "bring-back", "charts", "--yes", "-q")
+	b, err := os.ReadFile(s.at("Charts/deep/er"))
+	require.NoError(t, err)
+	require.Equal(t, "the deep", string(b))
+}
+
+// Every kind of run that says it can be taken back can.
+func TestEveryAdvertisedUndoWorks(t *testing.T) {
+	s := onStandins(t, program, lab.Tree{"Charts/coast: the coast", "Notes/monday: wind", "Videos/v: 1", "Pictures/p: 2",
+		".config/user-dirs.dirs: XDG_VIDEOS_DIR=\"$HOME/Videos\"\nXDG_PICTURES_DIR=\"$HOME/Pictures\"\n"})
+	world := func() (out string) {
+		t.Helper()
+		for _, d := range []string{"Charts", "Notes", "Videos", "Pictures"} {
+			out += lab.Print(t, s.at(d))
+		}
+		settings, err := os.ReadFile(s.at(".config/user-dirs.dirs"))
+		require.NoError(t, err)
+		return out + string(settings)
+	}
+	start := world()
+	undo := func() { t.Helper(); s.Want(0, "undo", s.LastRun(), "--yes", "-q") }
+	for _, c := range []struct {
+		name   string
+		before [][]string
+		args   []string
+	}{
+		{"move", nil, []string{"move", s.at("Charts"), "--into", "BASALT:/a"}},
+		{"move that begins empty", nil, []string{"move", s.at("Charts"), "--into", "BASALT:/b", "--start-empty"}},
+		{"several as one", nil, []string{"move", "--profile", "videos,pictures", "--into", "BASALT:/c"}},
+		{"a location setting alone", nil, []string{"move", s.at("Videos"), "--into", "BASALT:/d", "--future-only"}},
+		{"move on", [][]string{{"move", s.at("Charts"), "--into", "BASALT:/e"}}, []string{"move", s.at("Charts"), "--into", "DUNE:/e"}},
+		{"bring-back", [][]string{{"move", s.at("Charts"), "--into", "BASALT:/f"}}, []string{"bring-back", "charts"}},
+		{"detach", [][]string{{"move", s.at("Charts"), "--into", "BASALT:/g"}}, []string{"detach", "charts"}},
+		{"mend", [][]string{{"move", s.at("Charts"), "--into", "BASALT:/h"}, {"detach", "charts"}}, []string{"mend", "charts", "--attach"}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			s.T = t
+			for _, b := range c.before {
+				s.Want(0, append(b, "--yes", "-q")...)
+			}
+			s.Want(0, append(c.args, "--yes", "-q")...)
+			for more := true; more; {
+				more = false
+				for _, r := range s.JSON("history")["runs"].([]any) {
+					if run := r.(map[string]any); run["state"] == "done" && run["kind"] != "discard-original" {
+						s.Want(0, "undo", run["id"].(string), "--yes", "-q")
+						more = true
+						break
+					}
+				}
+			}
+			require.Equal(t, start, world())
+			for _, n := range []string{"charts", "videos", "pictures"} {
+				s.Exit("discard-original", n, "--yes", "-q", "--accept", "never-copied")
+			}
+		})
+	}
+	// A card whose steps run before and after it.
+	s.T = t
+	exe := program
+	require.NoError(t, os.MkdirAll(s.at(".config/nexlin/cards"), 0o755))
+	require.NoError(t, os.WriteFile(s.at(".config/nexlin/cards/gull.yaml"), []byte(fmt.Sprintf(`card: gull
+about: a made-up program
+family: application-data
+folders:
+  - linux: "{home}/Notes"
+before:
+  - run: [%q, list]
+after:
+  - run: [%q, list]
+`, exe, exe)), 0o644))
+	if out, code := s.Exit("card", "test", "gull"); code != 0 {
+		t.Log(out)
+	}
+	s.Want(0, "move", "card:gull", "--into", "BASALT:/i", "--yes", "-q")
+	undo()
+	require.DirExists(t, s.at("Notes"))
+	b, err := os.ReadFile(s.at("Notes/monday"))
+	require.NoError(t, err)
+	require.Equal(t, "wind", string(b))
+}
+
+// What is no file where the ledger, a lock or a settings file is, ends a command
+// with a word, and does not keep it waiting.
+func TestNothingHangsOnAFIFO(t *testing.T) {
+	for name, harm := range map[string]func(t *testing.T, s *stand){
+		"the ledger is a FIFO": func(t *testing.T, s *stand) { fifo(t, filepath.Join(s.State, "ledger.db")) },
+		"the ledger is a directory": func(t *testing.T, s *stand) {
+			require.NoError(t, os.Remove(filepath.Join(s.State, "ledger.db")))
+			require.NoError(t, os.Mkdir(filepath.Join(s.State, "ledger.db"), 0o700))
+		},
+		"its journal is a FIFO": func(t *testing.T, s *stand) { fifo(t, filepath.Join(s.State, "ledger.db-journal")) },
+		"a lock is a FIFO":      func(t *testing.T, s *stand) { fifo(t, filepath.Join(s.State, "runs", s.LastRun(), "lock")) },
+		"the settings are a FIFO": func(t *testing.T, s *stand) {
+			fifo(t, s.at(".config/user-dirs.dirs"))
+		},
+		"a card is a FIFO": func(t *testing.T, s *stand) { fifo(t, s.at(".config/nexlin/cards/x.yaml")) },
+		"a manifest is a FIFO": func(t *testing.T, s *stand) {
+			fifo(t, filepath.Join(s.State, "runs", s.LastRun(), "frozen.mtree"))
+		},
+		"the held original is a FIFO": func(t *testing.T, s *stand) {
+			held, err := filepath.Glob(s.at(".Charts.held-*"))
+			require.NoError(t, err)
+			require.Len(t, held, 1)
+			require.NoError(t, os.Rename(held[0], s.at("away")))
+			fifo(t, held[0])
+		},
+		"the target is a FIFO": func(t *testing.T, s *stand) {
+			target := filepath.Join(s.dir, "basalt/ines/Charts")
+			require.NoError(t, os.Rename(target, target+"-away"))
+			fifo(t, target)
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			s := onStandins(t, program, lab.Tree{"Charts/coast: the coast", "Notes/a: 1"})
+			s.Want(0, "move", s.at("Charts"), "--into", "BASALT:/ines", "--yes", "-q")
+			harm(t, s)
+			for _, args := range [][]string{
+				{"check"}, {"check", "--json"}, {"list"}, {"history"}, {"check", "--deep"}, {"move", s.at("Notes"), "--into", "BASALT:/ines", "-n"}, {"card", "list"},
+				{"discard-original", "charts", "--yes"}, {"undo", "none", "--yes"}, {"mend", "charts", "-n"}, {"bring-back", "charts", "-n"},
+			} {
+				cmd := s.Cmd(args...)
+				require.NoError(t, cmd.Start())
+				hang := time.AfterFunc(time.Minute, func() { _ = cmd.Process.Signal(syscall.SIGKILL) })
+				err := cmd.Wait()
+				require.True(t, hang.Stop(), "%v hangs: %v", args, err)
+			}
+			b, err := os.ReadFile(s.at("Notes/a"))
+			require.NoError(t, err)
+			require.Equal(t, "1", string(b))
+		})
+	}
+}
+
+func fifo(t *testing.T, path string) {
+	t.Helper()
+	require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+	_ = os.Remove(path) // there may be none
+	require.NoError(t, unix.Mkfifo(path, 0o600))
+}
+
+// Without its ledger Nexlin says the ways out, and they work.
+func TestLedgerLost(t *testing.T) {
+	for name, harm := range map[string]func(t *testing.T, file string){
+		"empty":   func(t *testing.T, file string) { require.NoError(t, os.Truncate(file, 0)) },
+		"no file": func(t *testing.T, file string) { require.NoError(t, os.WriteFile(file, []byte("gone to the birds, all of it, since a byte went astray\n"), 0o600)) },
+		"corrupt": func(t *testing.T, file string) {
+			b, err := os.ReadFile(file)
+			require.NoError(t, err)
+			for i := 100; i < len(b); i++ {
+				b[i] ^= 0x5a
+			}
+			require.NoError(t, os.WriteFile(file, b, 0o600))
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := onStandins(t, program, lab.Tree{"Charts/coast: the coast", "Notes/a: 1"})
+			s.Want(0, "move", s.at("Charts"), s.at("Notes"), "--into", "BASALT:/ines", "--yes", "-q")
+			harm(t, filepath.Join(s.State, "ledger.db"))
+			var aside string
+			for _, args := range [][]string{{"check"}, {"list"}, {"move", s.at("Notes"), "--into", "BASALT:/x", "--yes"}} {
+				out := s.Want(1, args...)
+				require.Contains(t, out, "can't be read")
+				for line := range strings.SplitSeq(out, "\n") {
+					if cmd, ok := strings.CutPrefix(line, "nexlin: hint: mv "); ok {
+						aside, _, _ = strings.Cut(cmd, "   ")
+					}
+				}
+			}
+			require.NotEmpty(t, aside)
+			require.NoError(t, exec.Command("sh", "-c", "mv "+aside).Run())
+			s.Want(0, "restore-links", "BASALT:/ines", "--yes")
+			out := s.Want(0, "list", "--held")
+			require.Contains(t, out, "charts")
+			s.Want(0, "discard-original", "charts", "--yes")
+			s.Want(0, "forget", "notes", "--yes")
+			s.Want(0, "record", s.at("Notes"), "--yes")
+			require.Contains(t, s.Want(0, "list", "--held"), "notes")
+			s.Want(0, "bring-back", "notes", "--yes")
+			s.Want(0, "check")
+		})
+	}
+}
+
+// The demo is the same whatever it is started in.
+func TestDemoAnywhere(t *testing.T) {
+	home := t.TempDir()
+	cmd := exec.Command("sh", "-c", `umask 077; cd / && exec "$0" demo --no-color --dir "$HOME/bay/kestrel"`, program)
+	cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + home, "LC_ALL=tr_TR.UTF-8", "LANG=xx", "TMPDIR=" + t.TempDir(), "GORACE=" + os.Getenv("GORACE"), "LANGUAGE=tr"}
+	for _, v := range []string{"XDG_CONFIG_HOME", "XDG_STATE_HOME", "XDG_DATA_HOME", "XDG_CACHE_HOME", "XDG_RUNTIME_DIR", "XDG_DOCUMENTS_DIR", "XDG_PICTURES_DIR", "NEXLIN_STATE_DIR", "NEXLIN_CONFIG"} {
+		cmd.Env = append(cmd.Env, v+"="+filepath.Join(home, "elsewhere", v))
+	}
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	require.Contains(t, string(out), "the scene is still in")
+	left, err := os.ReadDir(filepath.Join(home, "elsewhere"))
+	require.True(t, os.IsNotExist(err) || len(left) == 0, "the demo wrote to the person's own places: %v", left)
+}
