@@ -85,3 +85,40 @@ func powerCut(t *testing.T, drives ...string) {
 		require.NoError(t, os.Remove(cut))
 	}
 }
+
+// The target alone is pulled in the middle of a copy and plugged in again: what
+// the records count as done may never have reached it. The run goes on all the
+// same, and by one resume.
+func TestPulledInMidCopy(t *testing.T) {
+	for _, kind := range []string{"ext4", "btrfs"} {
+		for _, step := range []string{"pass-1", "part.done", "verified-1"} {
+			t.Run(kind+"/"+step, func(t *testing.T) {
+				t.Parallel()
+				size := int64(24)
+				if kind == "btrfs" {
+					size = 150
+				}
+				skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 64), lab.Drive(t, kind, "BASALT", size)
+				folder := filepath.Join(skerry, "Documents")
+				lab.Nasty(t, folder)
+				for i := range 200 {
+					lab.Tree{fmt.Sprintf("many/%d/%d: %d", i%9, i, i)}.Make(t, folder)
+				}
+				require.NoError(t, os.Link(filepath.Join(folder, "many/0/0"), filepath.Join(folder, "many/8/second")))
+				before := lab.Print(t, folder)
+				n := lab.New(t, faults(t))
+				lab.Run(t, "sync", "-f", skerry)
+				lab.Run(t, "sync", "-f", basalt)
+				n.Env = []string{"NEXLIN_FAULT=kill:" + step}
+				n.Want(-1, "move", folder, "--into", basalt+"/ines", "--yes", "-q", "--inner-links", "keep")
+				n.Env = nil
+				powerCut(t, basalt)
+				n.Want(0, "resume", "--yes", "-q")
+				require.Equal(t, before, lab.Print(t, filepath.Join(basalt, "ines", "Documents")))
+				n.Want(0, "check", "--deep")
+				n.Want(0, "undo", n.LastRun(), "--yes", "-q")
+				require.Equal(t, before, lab.Print(t, folder))
+			})
+		}
+	}
+}

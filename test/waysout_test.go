@@ -40,7 +40,9 @@ func onStandins(t *testing.T, program string, tree lab.Tree) *stand {
 	return s
 }
 
-func (s *stand) plain() { s.Env = []string{"NEXLIN_STANDIN_DRIVES=" + filepath.Join(s.dir, "drives.yaml")} }
+func (s *stand) plain() {
+	s.Env = []string{"NEXLIN_STANDIN_DRIVES=" + filepath.Join(s.dir, "drives.yaml")}
+}
 
 // at is a path in the home.
 func (s *stand) at(name string) string { return filepath.Join(s.Home, name) }
@@ -259,8 +261,10 @@ func fifo(t *testing.T, path string) {
 // Without its ledger Nexlin says the ways out, and they work.
 func TestLedgerLost(t *testing.T) {
 	for name, harm := range map[string]func(t *testing.T, file string){
-		"empty":   func(t *testing.T, file string) { require.NoError(t, os.Truncate(file, 0)) },
-		"no file": func(t *testing.T, file string) { require.NoError(t, os.WriteFile(file, []byte("gone to the birds, all of it, since a byte went astray\n"), 0o600)) },
+		"empty": func(t *testing.T, file string) { require.NoError(t, os.Truncate(file, 0)) },
+		"no file": func(t *testing.T, file string) {
+			require.NoError(t, os.WriteFile(file, []byte("gone to the birds, all of it, since a byte went astray\n"), 0o600))
+		},
 		"corrupt": func(t *testing.T, file string) {
 			b, err := os.ReadFile(file)
 			require.NoError(t, err)
@@ -312,4 +316,51 @@ func TestDemoAnywhere(t *testing.T) {
 	require.Contains(t, string(out), "the scene is still in")
 	left, err := os.ReadDir(filepath.Join(home, "elsewhere"))
 	require.True(t, os.IsNotExist(err) || len(left) == 0, "the demo wrote to the person's own places: %v", left)
+}
+
+// A drive that is lazily unmounted while a run waits gets nothing at its bare
+// mount point, and nobody says that what lies on it was deleted.
+func TestUnmountedWhileWaiting(t *testing.T) {
+	for _, c := range []struct {
+		step string
+		args func(folder, basalt string) []string
+	}{
+		{"parents.intent", func(folder, basalt string) []string { return []string{"move", folder, "--into", basalt + "/ines/deep"} }},
+		{"tag.intent", func(folder, basalt string) []string { return []string{"move", folder, "--into", basalt + "/ines"} }},
+		{"part.intent", func(folder, basalt string) []string { return []string{"move", folder, "--into", basalt + "/ines"} }},
+		{"erase.intent", func(string, string) []string { return []string{"discard-original", "docs"} }},
+	} {
+		t.Run(c.step, func(t *testing.T) {
+			t.Parallel()
+			skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 16), lab.Drive(t, "ext4", "BASALT", 16)
+			folder := filepath.Join(skerry, "docs")
+			lab.Tree{"docs/a: 1", "other/b: 2"}.Make(t, skerry)
+			before := lab.Print(t, folder)
+			n := lab.New(t, faults(t))
+			pulled := basalt
+			if c.step == "erase.intent" { // what is held lies on BASALT then
+				n.Want(0, "move", folder, "--into", basalt, "--yes", "-q")
+				n.Want(0, "bring-back", "docs", "--yes", "-q")
+				n.Want(0, "discard-original", "docs", "--yes", "-q")
+				n.Want(0, "move", folder, "--into", basalt, "--yes", "-q")
+				n.Want(0, "bring-back", "docs", "--yes", "-q")
+			}
+			_, code := midway(t, n, c.step, func(*os.Process) { lab.Run(t, "umount", "-l", pulled) }, append(c.args(folder, basalt), "--yes", "-q")...)
+			require.Equal(t, 5, code)
+			names, err := os.ReadDir(pulled)
+			require.NoError(t, err)
+			require.Empty(t, names, "something was made at the bare mount point")
+			lab.Run(t, "mount", "-o", "loop", pulled+".img", pulled)
+			n.Want(0, "resume", "--yes", "-q")
+			require.NotContains(t, n.Want(0, "check"), "run-stopped")
+			if c.step == "erase.intent" {
+				held, err := filepath.Glob(filepath.Join(basalt, ".docs.held-*"))
+				require.NoError(t, err)
+				require.Empty(t, held)
+				return
+			}
+			n.Want(0, "undo", n.LastRun(), "--yes", "-q")
+			require.Equal(t, before, lab.Print(t, folder))
+		})
+	}
 }

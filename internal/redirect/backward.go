@@ -393,7 +393,7 @@ const tagFile = "drive.json"
 // dropTag removes a drive tag that this run made and no other has used.
 func (m *mover) dropTag() error {
 	id := m.p.IntoDrive.ID
-	d, err := m.openReal(string(m.p.TagIn))
+	d, err := m.openOn(string(m.p.TagIn), m.p.IntoDrive)
 	if missing(err) {
 		return nil
 	}

@@ -106,6 +106,14 @@ func (d *DiscardPlan) live() string {
 	return d.Redirect.Target
 }
 
+// liveOn is the drive of that.
+func (d *DiscardPlan) liveOn() ledger.DriveRef {
+	if d.Redirect.State == ledger.Ended {
+		return d.Redirect.LinkDrive
+	}
+	return d.Redirect.Drive
+}
+
 func (e *Engine) liveAway(d *DiscardPlan) (bool, error) {
 	r := &d.Redirect
 	if r.State == ledger.Ended {

@@ -189,14 +189,19 @@ func (m *mover) discard(ctx context.Context, d *DiscardPlan) error {
 // lockHeld locks what is about to be deleted, and the folder in use that it is
 // held against (I7).
 func (m *mover) lockHeld(d *DiscardPlan) error {
-	all := []string{d.Live}
+	type place struct {
+		path string
+		on   ledger.DriveRef
+	}
+	all := []place{{d.Live, d.liveOn()}}
 	for _, v := range d.Verdicts {
 		if !v.file {
-			all = append(all, v.Held.Path)
+			all = append(all, place{v.Held.Path, v.Held.Drive})
 		}
 	}
-	for _, path := range all {
-		dir, err := m.openReal(path)
+	for _, at := range all {
+		path := at.path
+		dir, err := m.openOn(path, at.on)
 		if missing(err) {
 			continue
 		}
@@ -221,12 +226,16 @@ func (m *mover) anythingHeld(d *DiscardPlan) bool {
 // records of the run that holds them.
 func (m *mover) bringOver(ctx context.Context, d *DiscardPlan, v *Verdict) error {
 	return m.act(ctx, "late-writes", pathtext.Path(v.Held.Path), func() error {
-		held, err := m.openReal(v.Held.Path)
+		held, err := m.openOn(v.Held.Path, v.Held.Drive)
 		if err != nil {
 			return err
 		}
 		defer held.Release()
-		live, err := m.openReal(v.Live)
+		on := d.liveOn()
+		if v.Live != d.Live { // a half, beside the link
+			on = ledger.DriveRef{}
+		}
+		live, err := m.openOn(v.Live, on)
 		if err != nil {
 			return err
 		}
@@ -320,7 +329,7 @@ func (e *Engine) erasing(h ledger.Held) (bool, error) {
 
 func (m *mover) erase(ctx context.Context, d *DiscardPlan, v *Verdict) error {
 	h := v.Held
-	parent, err := m.openReal(filepath.Dir(h.Path))
+	parent, err := m.openOn(filepath.Dir(h.Path), h.Drive)
 	if err != nil {
 		return err
 	}

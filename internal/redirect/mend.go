@@ -393,7 +393,7 @@ func (m *mover) newTag(ctx context.Context) error {
 	place := filepath.Join(string(ref.Mount), string(ref.TagPlace))
 	count := max(known, ref.Counter) + 1
 	err = m.act(ctx, "tag", map[string]any{"in": pathtext.Path(place), "counter": count}, func() error {
-		d, err := m.openReal(place)
+		d, err := m.openOn(place, *ref)
 		if err != nil {
 			return err
 		}

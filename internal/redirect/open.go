@@ -31,6 +31,35 @@ func (m *mover) openReal(path string) (*handle.Dir, error) {
 	return d, nil
 }
 
+// openOn opens a directory that the run writes in by its path, on the drive that
+// it has to lie on: since that was looked at last the drive may have been taken
+// away, and the path leads to what lies below its mount point (I5). Without a
+// mount point in want nothing is known, and nothing asked. Errors: those of
+// [mover.openReal], a *GoneError.
+func (m *mover) openOn(path string, want ledger.DriveRef) (*handle.Dir, error) {
+	d, err := m.openReal(path)
+	if want.Mount == "" || err != nil && !missing(err) {
+		return d, err
+	}
+	here, herr := m.isMountedAs(want, path)
+	if herr == nil && here && err == nil {
+		// What was opened is what the path leads to now: on that drive.
+		var was, is handle.Stat
+		if was, err = d.Self(); err == nil {
+			is, err = handle.Lstat(path)
+		}
+		here = err == nil && is.SameInode(&was)
+	}
+	if herr == nil && here {
+		return d, err
+	}
+	d.Release()
+	if herr != nil {
+		return nil, herr
+	}
+	return nil, &GoneError{Drive: want.Label, Path: path}
+}
+
 // inHands gives the finding about a directory that lies in another account's
 // hands; nil for any other.
 func inHands(d *handle.Dir) (*finding.Finding, error) {

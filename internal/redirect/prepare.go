@@ -9,6 +9,7 @@ import (
 
 	"nexlin/internal/drive"
 	"nexlin/internal/handle"
+	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/transfer"
 )
@@ -88,20 +89,21 @@ func (m *mover) parents(ctx context.Context) error {
 		return nil
 	}
 	var err error
-	m.into, err = m.makeDirs(ctx, "parents", string(m.p.Into))
+	m.into, err = m.makeDirs(ctx, "parents", string(m.p.Into), m.p.IntoDrive)
 	return err
 }
 
 // makeDirs makes a directory and what is missing on the way to it, each owned
-// like the folder, and opens it. The act of that name says which were made.
-func (m *mover) makeDirs(ctx context.Context, act, dir string) (at *handle.Dir, err error) {
+// like the folder, and opens it. The act of that name says which were made. They
+// are made on that drive, see [mover.openOn].
+func (m *mover) makeDirs(ctx context.Context, act, dir string, on ledger.DriveRef) (at *handle.Dir, err error) {
 	anchor, err := drive.Existing(dir)
 	if err != nil {
 		return nil, err
 	}
 	names := strings.FieldsFunc(strings.TrimPrefix(dir, anchor), func(r rune) bool { return r < 0x80 && os.IsPathSeparator(uint8(r)) })
 	err = m.act(ctx, act, parentsData{pathtext.Path(anchor), asPaths(names)}, func() error {
-		up, err := m.openReal(anchor)
+		up, err := m.openOn(anchor, on)
 		for _, name := range names {
 			if err != nil {
 				return err
@@ -157,7 +159,7 @@ func (m *mover) tag(ctx context.Context) error {
 		return err
 	}
 	return m.act(ctx, "tag", map[string]any{"in": m.p.TagIn, "new": m.p.NewTag}, func() error {
-		d, err := m.openReal(string(m.p.TagIn))
+		d, err := m.openOn(string(m.p.TagIn), m.p.IntoDrive)
 		if err != nil {
 			return err
 		}

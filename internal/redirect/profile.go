@@ -184,7 +184,7 @@ func (e *Engine) Future(ctx context.Context, p *Plan) (*Outcome, error) {
 
 func (m *mover) future(ctx context.Context) error {
 	for i, s := range m.p.Settings {
-		d, err := m.makeDirs(ctx, fmt.Sprintf("dirs.%d", i), string(s.To))
+		d, err := m.makeDirs(ctx, fmt.Sprintf("dirs.%d", i), string(s.To), m.p.IntoDrive)
 		if err != nil {
 			return err
 		}

@@ -114,7 +114,7 @@ func (m *mover) linkParents(ctx context.Context) error {
 	if anchor, err := drive.Existing(dir); err != nil || anchor == dir {
 		return err
 	}
-	made, err := m.makeDirs(ctx, "link-parents", dir)
+	made, err := m.makeDirs(ctx, "link-parents", dir, ledger.DriveRef{})
 	made.Release()
 	return err
 }
