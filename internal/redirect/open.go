@@ -115,6 +115,11 @@ func (m *mover) openAround() (err error) {
 	if m.linkIn, err = m.openReal(filepath.Dir(string(m.p.Link))); err != nil {
 		return err
 	}
+	if m.run != nil {
+		if err := m.untryFolder(); err != nil {
+			return err
+		}
+	}
 	m.heldIn, err = m.openReal(string(m.p.HeldIn))
 	return err
 }

@@ -137,6 +137,9 @@ func (m *mover) openCopy() (err error) {
 	if err := m.checkDrive(string(m.p.Into), m.p.IntoDrive); err != nil {
 		return err
 	}
+	if err := m.untryFolder(); err != nil {
+		return err
+	}
 	if m.into, err = m.openReal(string(m.p.Into)); missing(err) {
 		return nil // it was not made yet, or is gone with all in it
 	}

@@ -88,7 +88,13 @@ func (e *Engine) run(ctx context.Context, p *Plan) (*Outcome, error) {
 			return err
 		}
 		return m.tryLink()
-	}, func() error { return m.stopped(m.forward(ctx)) })
+	}, func() error {
+		err := m.forward(ctx)
+		if refused, err := m.refusedEarly(err); refused {
+			return err
+		}
+		return m.stopped(err)
+	})
 }
 
 func (e *Engine) mover(p *Plan) *mover {
@@ -365,6 +371,9 @@ func (m *mover) ready(ctx context.Context) error {
 func (m *mover) copyWhole(ctx context.Context, at position) error {
 	if m.from == nil {
 		return &BrokenError{string(m.p.From), "the folder that is to be copied is not there"}
+	}
+	if err := m.tryFolder(ctx); err != nil {
+		return err
 	}
 	if err := m.prepare(ctx, at); err != nil {
 		return err
