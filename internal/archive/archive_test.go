@@ -7,16 +7,19 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
+	"pgregory.net/rapid"
 
 	"nexlin/internal/handle"
 	"nexlin/internal/manifest"
@@ -103,7 +106,7 @@ func TestThereAndBack(t *testing.T) {
 	packed, want := pack(t, dir)
 	into := filepath.Join(t.TempDir(), "back")
 	require.NoError(t, os.Mkdir(into, 0o700))
-	b := NewBuilder(open(t, into))
+	b := NewBuilder(t.Context(), open(t, into))
 	defer b.Close()
 	m := filepath.Join(t.TempDir(), "m")
 	top, _, err := Read(context.Background(), bytes.NewReader(packed), m, b, nil)
@@ -215,7 +218,7 @@ func TestHostileArchives(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			into := t.TempDir()
-			build := NewBuilder(open(t, into))
+			build := NewBuilder(t.Context(), open(t, into))
 			defer build.Close()
 			_, _, err := Read(context.Background(), bytes.NewReader(b), filepath.Join(t.TempDir(), "m"), build, nil)
 			if err == nil {
@@ -264,3 +267,52 @@ func FuzzRead(f *testing.F) {
 		}
 	})
 }
+
+// More stretches of data than a reader of tar takes are joined over the shortest
+// holes: the list is short enough, and holds all of the data.
+func TestFewerSpans(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		var in []span
+		at := int64(0)
+		for range rapid.IntRange(1, 200).Draw(t, "spans") {
+			at += rapid.Int64Range(1, 5).Draw(t, "hole")
+			n := rapid.Int64Range(1, 3).Draw(t, "data")
+			in = append(in, span{at, at + n})
+			at += n
+		}
+		data := slices.Clone(in)
+		most := rapid.IntRange(2, 50).Draw(t, "most")
+		out := fewer(in, most)
+		require.LessOrEqual(t, len(out), max(most, 1))
+		for i, s := range out {
+			require.Less(t, s.at, s.end)
+			require.True(t, i == 0 || out[i-1].end < s.at)
+		}
+		for _, s := range data {
+			require.True(t, slices.ContainsFunc(out, func(o span) bool { return o.at <= s.at && s.end <= o.end }))
+		}
+	})
+}
+
+// An unpack is interrupted inside a file, and asks for room before it writes.
+func TestBuilderStopsInsideAFile(t *testing.T) {
+	ctx, cancel := context.WithCancel(t.Context())
+	b := NewBuilder(ctx, open(t, t.TempDir()))
+	defer b.Close()
+	require.NoError(t, b.Make(&manifest.Entry{Path: ".", Mode: handle.TypeDir | 0o700}, nil, false))
+	asked := int64(0)
+	b.Room = func(bytes int64) error { asked += bytes; return nil }
+	endless := readFunc(func(p []byte) (int, error) { cancel(); return len(p), nil })
+	for _, holes := range []bool{false, true} {
+		m := &manifest.Entry{Path: fmt.Sprint(holes), Mode: handle.TypeRegular | 0o600, Size: 1 << 40}
+		require.ErrorIs(t, b.Make(m, endless, holes), context.Canceled)
+	}
+	require.GreaterOrEqual(t, asked, int64(1<<40))
+	b.Limit = &Limit{Own: func(name string) bool { return name == ".nexlin" }}
+	var damage *DamageError
+	require.ErrorAs(t, b.Make(&manifest.Entry{Path: ".nexlin", Mode: handle.TypeDir | 0o700}, nil, false), &damage)
+}
+
+type readFunc func([]byte) (int, error)
+
+func (f readFunc) Read(p []byte) (int, error) { return f(p) }

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"hash"
 	"io"
+	"slices"
 
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
@@ -83,6 +84,41 @@ func copyWith(ctx context.Context, w io.Writer, r io.Reader, buf []byte) (n int6
 // span is a stretch of a file that holds data.
 type span struct{ at, end int64 }
 
+// maxSpans is how many stretches of data an archive lists of one file: readers of
+// tar take a list of a mebibyte, and a line of one has up to twenty bytes.
+const maxSpans = 20_000
+
+// fewer joins stretches over the shortest holes until there are no more than most:
+// these holes are written as zeros.
+func fewer(in []span, most int) []span {
+	if len(in) <= most {
+		return in
+	}
+	holes := make([]int64, 0, len(in)-1)
+	for i := range in[1:] {
+		holes = append(holes, in[i+1].at-in[i].end)
+	}
+	slices.Sort(holes)
+	longest := holes[len(holes)-most] // of those that go
+	as, _ := slices.BinarySearch(holes, longest)
+	as = len(holes) - most + 1 - as // how many of that length go
+	out := in[:1]
+	for _, s := range in[1:] {
+		last := &out[len(out)-1]
+		hole := s.at - last.end
+		switch {
+		case hole < longest:
+			last.end = s.end
+		case hole == longest && as > 0:
+			last.end = s.end
+			as--
+		default:
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
 // spans lists where a file holds data; nil if it has no holes worth the name.
 func spans(f *handle.File, st *handle.Stat) ([]span, error) {
 	if st.Allocated >= st.Size {
@@ -97,8 +133,12 @@ func spans(f *handle.File, st *handle.Stat) ([]span, error) {
 		if start < end {
 			out = append(out, span{start, end})
 		}
+		if len(out) >= 4*maxSpans {
+			out = fewer(out, maxSpans)
+		}
 		at = end
 	}
+	out = fewer(out, maxSpans)
 	if len(out) == 1 && out[0] == (span{0, st.Size}) {
 		return nil, nil
 	}

@@ -28,7 +28,11 @@ type Builder struct {
 	Flaws []Flaw // the first of them; see Count
 	Count int    // how many entries there are that are not as the archive has them
 	Limit *Limit // what may be made; nil: all that is in the archive
+	// Room is asked before so many bytes are written; its error ends the work. It
+	// may be nil.
+	Room func(bytes int64) error
 
+	ctx    context.Context
 	unmade int // of these, nodes that were not made at all
 }
 
@@ -36,8 +40,9 @@ type Builder struct {
 // has the bits that give its runner somebody's rights, there are no devices, and
 // no attributes but those that any account may set.
 type Limit struct {
-	Owned    bool   // everything belongs to one account, whatever the archive says
-	UID, GID uint32 // which
+	Own      func(name string) bool // names that no entry may have; nil: none
+	Owned    bool                   // everything belongs to one account, whatever the archive says
+	UID, GID uint32                 // which
 }
 
 // notVouched is said of what a [Limit] keeps out.
@@ -78,8 +83,10 @@ type openDir struct {
 // maxFlaws is how many are listed.
 const maxFlaws = 20
 
-// NewBuilder makes entries below root, which stays the caller's.
-func NewBuilder(root *handle.Dir) *Builder { return &Builder{root: root, buf: make([]byte, chunk)} }
+// NewBuilder makes entries below root, which stays the caller's, until ctx ends.
+func NewBuilder(ctx context.Context, root *handle.Dir) *Builder {
+	return &Builder{ctx: ctx, root: root, buf: make([]byte, chunk)}
+}
 
 // flaw notes what was not kept; other errors are passed on.
 func (b *Builder) flaw(path, what string, err error) error {
@@ -112,6 +119,9 @@ func (b *Builder) Make(m *manifest.Entry, content io.Reader, holes bool) error {
 		return nil
 	}
 	name := path.Base(m.Path)
+	if b.Limit != nil && b.Limit.Own != nil && b.Limit.Own(name) {
+		return &DamageError{Path: m.Path, What: "its name is one of Nexlin's own" + notVouched}
+	}
 	if len(b.open) == 0 || path.Dir(m.Path) != b.open[len(b.open)-1].path {
 		return &DamageError{Path: m.Path, What: "its directory is missing"}
 	}
@@ -162,10 +172,17 @@ func (b *Builder) file(in *handle.Dir, name string, m *manifest.Entry, content i
 	}
 	defer func() { err = errors.Join(err, f.Close()) }()
 	if !holes {
-		_, err = io.CopyBuffer(onlyWriter{f}, content, b.buf)
+		if err := b.room(m.Size); err != nil {
+			return err
+		}
+		_, err = copyWith(b.ctx, f, content, b.buf)
 		return err
 	}
+	written := int64(0)
 	for at := int64(0); at < m.Size; {
+		if err := b.ctx.Err(); err != nil {
+			return err
+		}
 		k, err := io.ReadFull(content, b.buf[:min(int64(len(b.buf)), m.Size-at)])
 		if err != nil {
 			return err
@@ -175,6 +192,12 @@ func (b *Builder) file(in *handle.Dir, name string, m *manifest.Entry, content i
 			if strings.Trim(string(piece), "\x00") == "" {
 				continue
 			}
+			if written%roomEvery == 0 {
+				if err := b.room(roomEvery); err != nil {
+					return err
+				}
+			}
+			written += 4096
 			if _, err := f.WriteAt(piece, at+int64(i)); err != nil {
 				return err
 			}
@@ -184,8 +207,16 @@ func (b *Builder) file(in *handle.Dir, name string, m *manifest.Entry, content i
 	return f.Truncate(m.Size)
 }
 
-// onlyWriter keeps io.Copy from looking for faster ways.
-type onlyWriter struct{ io.Writer }
+// roomEvery is after how much of a file with holes the room is asked for again,
+// in bytes.
+const roomEvery = 64 << 20
+
+func (b *Builder) room(bytes int64) error {
+	if b.Room == nil {
+		return nil
+	}
+	return b.Room(bytes)
+}
 
 // dress gives an entry its owner, rights, attributes and times.
 func (b *Builder) dress(in *handle.Dir, name string, m *manifest.Entry) error {

@@ -35,4 +35,6 @@ const (
 	maxLine = 256 << 10
 	// maxXattrs bounds the attributes of one entry; ext4 and xfs hold far fewer.
 	maxXattrs = 4096
+	// maxXattrBytes bounds their values together: Linux takes 64 KiB for one.
+	maxXattrBytes = 4 << 20
 )

@@ -192,6 +192,13 @@ func (m *Reader) xattr(rest string, e *Entry) error {
 	if x.Value, err = hex.DecodeString(value); err != nil {
 		return m.bad("not an attribute's value")
 	}
+	total := len(x.Value)
+	for _, o := range e.Xattrs {
+		total += len(o.Value)
+	}
+	if total > maxXattrBytes {
+		return m.bad("attributes of more than %d bytes", maxXattrBytes)
+	}
 	if n := len(e.Xattrs); n > 0 && e.Xattrs[n-1].Name >= x.Name {
 		return m.bad("attributes are out of order")
 	}

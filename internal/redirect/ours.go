@@ -29,10 +29,14 @@ func (e *Engine) Ours() (func(path string) bool, error) {
 	}
 	return func(path string) bool {
 		parts := strings.Split(filepath.ToSlash(path), "/")
-		return slices.ContainsFunc(own, func(o string) bool { return within(path, o) }) || slices.ContainsFunc(parts, func(name string) bool {
-			return name == drive.RecordDir || strings.HasPrefix(name, drive.RecordDir+"-") || heldLike.MatchString(name)
-		})
+		return slices.ContainsFunc(own, func(o string) bool { return within(path, o) }) || slices.ContainsFunc(parts, isOwnName)
 	}, nil
+}
+
+// isOwnName reports a name of Nexlin's own records, parts and trials, or of what it
+// holds.
+func isOwnName(name string) bool {
+	return name == drive.RecordDir || strings.HasPrefix(name, drive.RecordDir+"-") || heldLike.MatchString(name)
 }
 
 // notOurs refuses a place that is Nexlin's own for what is to be written there.

@@ -489,7 +489,8 @@ func (m *mover) unpack(ctx context.Context) error {
 		if err := m.notePart(&a.made); err != nil {
 			return err
 		}
-		build = archive.NewBuilder(root.Retain())
+		build = archive.NewBuilder(ctx, root.Retain())
+		build.Room = m.roomFor
 		build.Limit = limit
 		defer build.Close()
 		sum := sha256.New()
@@ -532,6 +533,9 @@ func (m *mover) unpack(ctx context.Context) error {
 	if m.p.Final == "" {
 		m.p.Final = pathtext.Path(top)
 	}
+	if free, err := m.mayPlace(); !free || err != nil {
+		return err
+	}
 	err = m.act(ctx, "place", m.p.Final, func() error { return m.placeMade(&a.made) }, nil)
 	if errors.Is(err, os.ErrExist) {
 		return &RefusedError{[]finding.Finding{finding.New(finding.TargetTaken, m.p.Copy(), pathtext.Show(m.p.Copy())+" exists already", subject("", "", "")).Instead("`--as` gives the folder another name")}}
@@ -544,6 +548,31 @@ func (m *mover) unpack(ctx context.Context) error {
 	}
 	m.out.Archive, m.out.Verified = a, a.Count
 	return m.run.Set(ledger.Done, "", nil)
+}
+
+// roomFor wants room on the target's drive for so many bytes more.
+func (m *mover) roomFor(bytes int64) error {
+	d := m.p.IntoNow
+	if d.Mount == "" {
+		return nil
+	}
+	if err := m.Drives.Refresh(&d); err != nil {
+		return err
+	}
+	if d.Free-bytes >= d.Reserve() {
+		return nil
+	}
+	return &RefusedError{[]finding.Finding{finding.New(finding.SpaceShort, string(m.p.Into), fmt.Sprintf("%s has too little room for what is in the archive: %s more are needed, and a reserve of %s; free %s",
+		pathtext.Show(d.Name()), size(bytes), size(d.Reserve()), size(d.Free)), subject("", d.Name(), ""))}}
+}
+
+// mayPlace refuses a name that is Nexlin's own for what an archive holds.
+func (m *mover) mayPlace() (bool, error) {
+	ours, err := m.Ours()
+	if err != nil || !ours(m.p.Copy()) {
+		return err == nil, err
+	}
+	return false, &RefusedError{[]finding.Finding{finding.New(finding.Protected, m.p.Copy(), pathtext.Show(m.p.Copy())+" "+isOurs, subject("", "", "")).Instead("`--as` gives the folder another name")}}
 }
 
 // makePart makes the directory that an archive is unpacked into: this account's

@@ -42,7 +42,7 @@ func (m *mover) limitFor(ctx context.Context, in *handle.File) (limit *archive.L
 			return nil, digest, nil
 		}
 	}
-	limit = &archive.Limit{}
+	limit = &archive.Limit{Own: isOwnName}
 	if root {
 		limit.Owned, limit.UID, limit.GID = true, st.UID, accountGroup(st.UID)
 	}
