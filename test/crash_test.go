@@ -131,7 +131,7 @@ func crashStories() []crashStory {
 			require.Empty(t, lab.Changes(b.target, lab.Print(t, filepath.Join(b.basalt, "ines", "Documents"))))
 		}, split, nil},
 		{"restore-links", [][]string{move("BASALT"), discard}, []string{"restore-links", "BASALT/ines", "--accept", "outside-home", "--yes", "-q"}, func(t *testing.T, b *crashBed) {
-			b.run(0, []string{"mend", "documents", "--yes", "-q"}) // killed between its two runs, the link is still to be made
+			b.run(0, []string{"restore-links", "BASALT/ines", "--accept", "outside-home", "--yes", "-q"}) // killed between its two runs, the link is still to be made
 			onBasalt(t, b)
 			require.Equal(t, b.content, lab.Print(t, b.folder+"/."))
 		}, func(t *testing.T, b *crashBed) {
@@ -697,10 +697,9 @@ func (b *crashBed) noLitter(t *testing.T) {
 			if err != nil {
 				return err
 			}
-			for _, p := range []string{".nexlin-part-", ".nexlin-try-", ".nexlin-probe-", ".nexlin-link-", ".nexlin-late-"} {
-				if strings.HasPrefix(filepath.Base(path), p) {
-					return fmt.Errorf("left behind: %s", path)
-				}
+			name, in := filepath.Base(path), filepath.Base(filepath.Dir(path))
+			if strings.HasPrefix(name, ".nexlin-") || in == ".nexlin" && strings.HasPrefix(name, ".") {
+				return fmt.Errorf("left behind: %s", path)
 			}
 			return nil
 		})

@@ -99,6 +99,7 @@ func Open(dir string) (*Ledger, error) {
 	l, err := open(dir, true)
 	if err == nil {
 		l.keepSpare()
+		l.sweep()
 	}
 	return l, err
 }

@@ -249,6 +249,28 @@ func (l *Ledger) locked(id string) bool {
 	return errors.Is(lockFile(f, false), ErrBusy)
 }
 
+// sweepAfter is how old the records of a run are that no run in the ledger has,
+// before they are removed: those of one that is about to begin are younger.
+const sweepAfter = time.Hour
+
+// sweep removes the records of runs that were killed before they were in the
+// ledger. What can't be removed stays for the next time.
+func (l *Ledger) sweep() {
+	dirs, err := os.ReadDir(filepath.Join(l.dir, "runs"))
+	if err != nil {
+		return
+	}
+	for _, d := range dirs {
+		fi, err := d.Info()
+		if err != nil || !d.IsDir() || time.Since(fi.ModTime()) < sweepAfter || l.locked(d.Name()) {
+			continue
+		}
+		if _, err := l.Run(d.Name()); errors.Is(err, ErrNotFound) {
+			_ = os.RemoveAll(l.RunDir(d.Name())) // the next sweep meets it again
+		}
+	}
+}
+
 // DropRunDir removes the records of a run that is not in the ledger any more.
 func (l *Ledger) DropRunDir(id string) error { return os.RemoveAll(l.RunDir(id)) }
 

@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"time"
 
 	"nexlin/internal/drive"
 	"nexlin/internal/handle"
@@ -54,7 +55,39 @@ func Try(r ledger.Redirect, target *handle.Dir) (byBytes bool, err error) {
 			return byBytes, err
 		}
 	}
-	return byBytes, try(via, target, probeNames())
+	names, err := checkNames(target)
+	if err != nil {
+		return byBytes, &TrialError{target.Path(), "it can't be looked at", err}
+	}
+	return byBytes, try(via, target, names)
+}
+
+// probeTakes is longer than a probe stands there.
+const probeTakes = time.Minute
+
+// checkNames are the names of the probes of a check: always the same, so that the
+// next one clears what one that was killed has left. While another check is at
+// work they are others.
+func checkNames(target *handle.Dir) ([2]string, error) {
+	names := [2]string{probeName + "check-1", probeName + "check-2"}
+	for _, n := range names {
+		st, err := target.Stat(n)
+		switch {
+		case missing(err):
+		case err != nil:
+			return names, err
+		case time.Since(st.Mtime.Std()) < probeTakes:
+			return probeNames(), nil
+		default:
+			if err := dropProbe(target, n); err != nil && !errors.Is(err, fs.ErrPermission) {
+				return names, err
+			}
+			if _, err := target.Stat(n); err == nil {
+				return probeNames(), nil // something else bears the name
+			}
+		}
+	}
+	return names, nil
 }
 
 func try(path string, target *handle.Dir, names [2]string) (err error) {
