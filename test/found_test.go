@@ -344,3 +344,45 @@ func TestIdleConnections(t *testing.T) {
 	require.NoError(t, cmd.Process.Signal(syscall.Signal(0)))
 	require.False(t, zombie(cmd.Process.Pid), "watch has ended")
 }
+
+// An administrator who asks whether a drive may go hears of every account's
+// redirects and stopped runs, and reads no record of theirs with own rights.
+func TestUnplugKnowsEveryAccount(t *testing.T) {
+	if os.Getenv("NEXLIN_TEST_OWN_MOUNTS") == "" {
+		lab.Skip(t, "no mount namespace for a list of accounts of its own")
+	}
+	skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 16), lab.Drive(t, "ext4", "BASALT", 16)
+	home := filepath.Join(skerry, "home", "ines")
+	lab.Tree{"docs/a: 1", "music/b: 2"}.Make(t, home)
+	lab.Open(t, skerry)
+	lab.Run(t, "chown", "-R", "12345:12345", home, basalt)
+	passwd, err := os.ReadFile("/etc/passwd")
+	require.NoError(t, err)
+	list := filepath.Join(t.TempDir(), "passwd")
+	require.NoError(t, os.WriteFile(list, append(passwd, fmt.Sprintf("ines:x:12345:12345::%s:/bin/sh\n", home)...), 0o644))
+	lab.Mount(t, "/etc/passwd", "--bind", list)
+	ines, root := lab.New(t, faults(t)).As(12345), lab.New(t, faults(t))
+	ines.Home, ines.State = home, filepath.Join(home, ".local/state/nexlin")
+	ines.Want(0, "move", filepath.Join(home, "docs"), "--into", basalt, "--yes", "-q")
+	unplug := func() map[string]any {
+		t.Helper()
+		return root.JSON("drives", basalt)["drives"].([]any)[0].(map[string]any)["unplug"].(map[string]any)
+	}
+	u := unplug()
+	require.Equal(t, true, u["may"], u)
+	require.Contains(t, fmt.Sprint(u["reasons"]), "docs of ines")
+	ines.Env = []string{"NEXLIN_FAULT=kill:pass-1"}
+	ines.Want(-1, "move", filepath.Join(home, "music"), "--into", basalt, "--yes", "-q")
+	ines.Env = nil
+	u = unplug()
+	require.Equal(t, false, u["may"])
+	require.Contains(t, fmt.Sprint(u["reasons"]), "of account ines was stopped half-way")
+	// One identity in every document.
+	id := root.JSON("drives", basalt)["drives"].([]any)[0].(map[string]any)["id"]
+	for _, r := range ines.JSON("list")["redirects"].([]any) {
+		require.Equal(t, id, r.(map[string]any)["drive"].(map[string]any)["id"])
+	}
+	// Records that are led elsewhere, or are no database, are that account's trouble.
+	require.NoError(t, os.WriteFile(filepath.Join(ines.State, "ledger.db"), []byte("no database"), 0o600))
+	require.Contains(t, fmt.Sprint(unplug()["reasons"]), "what account ines has there can't be asked")
+}

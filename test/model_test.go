@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"maps"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -34,12 +35,13 @@ type bay struct {
 	live         map[string]string          // what each path of the folder was given last, by its unique content; the model
 	has          map[string]map[string]bool // contents seen on each drive, and in each empty mount point, when it was last to be seen
 	written      int
+	kill         int // the next command is killed at its Nth call; 0: none is
 	log          []string
 }
 
 func newBay(t *testing.T, dir string, basalt, dune *lab.Plug) *bay {
 	b := &bay{t: t, basalt: basalt, dune: dune, live: map[string]string{}, has: map[string]map[string]bool{}}
-	b.n = lab.New(t, program)
+	b.n = lab.New(t, faults(t))
 	b.home, b.a, b.b = filepath.Join(dir, "home"), filepath.Join(dir, "a"), filepath.Join(dir, "b")
 	b.folder = filepath.Join(b.home, "Notes")
 	for _, d := range []string{b.folder, b.a, b.b} {
@@ -84,8 +86,15 @@ func (b *bay) gone(content string) {
 
 // run runs a command, which may refuse; it must not fail.
 func (b *bay) run(args ...string) int {
+	if b.kill > 0 {
+		b.n.Env = []string{fmt.Sprint("NEXLIN_FAULT=call-kill:", b.kill)}
+	}
 	out, code := b.n.Exit(args...)
+	b.n.Env, b.kill = nil, 0
 	b.log = append(b.log, fmt.Sprintf("%v: %d", args, code))
+	if code == -1 {
+		return code
+	}
 	broken := code == 1 && strings.Contains(out, "so nothing was touched") // somebody else's thing stands there
 	if !slices.Contains([]int{0, 3, 4, 7}, code) && !broken {
 		b.t.Fatalf("%s\n%v: %d\n%s", strings.Join(b.log, "\n"), args, code, out)
@@ -196,6 +205,19 @@ func (b *bay) actions() map[string]func(*rapid.T) {
 		"detach":     func(*rapid.T) { b.known("detach") },
 		"discard":    func(*rapid.T) { b.known("discard-original") },
 		"check":      func(*rapid.T) { b.run("check") },
+		"use-held":   func(*rapid.T) { b.known("bring-back", "--use-held") },
+		"resume":     func(*rapid.T) { b.ended("resume") },
+		"take back":  func(*rapid.T) { b.ended("undo") },
+		"forget":     func(*rapid.T) { b.known("forget") },
+		"record":     func(*rapid.T) { b.run("record", b.folder, "--name", "notes", "--yes", "-q") },
+		"attach":     func(*rapid.T) { b.known("mend", "--attach") },
+		"start empty": func(*rapid.T) {
+			b.run("move", b.folder, "--into", b.a+"/ines", "--name", "notes", "--start-empty", "--yes", "-q")
+		},
+		"merge": func(*rapid.T) {
+			b.run("move", b.folder, "--into", b.a+"/ines", "--name", "notes", "--merge", "--accept", "both-have-it", "--yes", "-q")
+		},
+		"kill the next": func(t *rapid.T) { b.kill = rapid.IntRange(20, 1500).Draw(t, "call") },
 		"mend": func(t *rapid.T) {
 			b.known("mend", "--halves", rapid.SampledFrom([]string{"keep-both", "newer"}).Draw(t, "halves"))
 		},
@@ -207,6 +229,54 @@ func (b *bay) actions() map[string]func(*rapid.T) {
 		},
 		"": func(*rapid.T) { b.whole() },
 	}
+}
+
+// ended resumes or takes back the run that was stopped, if there is one.
+func (b *bay) ended(way string) {
+	for _, r := range b.n.JSON("history")["runs"].([]any) {
+		if run := r.(map[string]any); run["state"] == "stopped" {
+			b.run(way, run["id"].(string), "--yes", "-q")
+			return
+		}
+	}
+}
+
+// putRight does what check says, word for word, until it says nothing more: with
+// every drive in its place there has to be an end to that.
+func (b *bay) putRight() {
+	seen := map[string]int{}
+	for {
+		doc := b.n.JSON("check")
+		var remedy, told string
+		for _, f := range doc["findings"].([]any) {
+			if x := f.(map[string]any); x["severity"] != "info" && remedy == "" {
+				told = fmt.Sprint(x["code"], ": ", x["message"], " → ", x["remedy"])
+				_, rest, _ := strings.Cut(x["remedy"].(string), "`")
+				remedy, _, _ = strings.Cut(rest, "`")
+			}
+		}
+		if told == "" {
+			return
+		}
+		b.did(told)
+		if seen[told]++; remedy == "" || seen[told] > 2 {
+			b.t.Fatalf("%s\nwhat check says leads nowhere", strings.Join(b.log, "\n"))
+		}
+		if words, ok := strings.CutPrefix(remedy, "nexlin "); ok {
+			b.run(append(strings.Fields(words), "--yes", "-q")...)
+			continue
+		}
+		out, err := exec.Command("sh", "-c", remedy).CombinedOutput()
+		b.did(fmt.Sprintf("%s: %v %s", remedy, err, out))
+	}
+}
+
+// dangles reports a link of the folder that leads nowhere although the drive is
+// where it belongs.
+func (b *bay) dangles() bool {
+	_, err := os.Stat(b.folder)
+	st, lerr := os.Lstat(b.folder)
+	return err != nil && lerr == nil && st.Mode()&fs.ModeSymlink != 0
 }
 
 // saveThere saves where the folder is; a program that finds nothing there
@@ -260,8 +330,12 @@ func TestModel(t *testing.T) {
 			basalt.Unmount()
 			b.plug(b.a)
 		}
-		b.known("mend")
+		b.kill = 0
+		b.putRight()
 		b.whole()
+		if b.dangles() {
+			b.t.Fatalf("%s\nthe link leads nowhere", strings.Join(b.log, "\n"))
+		}
 	})
 	t.Logf("%d sequences, %d steps", runs, steps)
 }

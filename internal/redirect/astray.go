@@ -40,7 +40,13 @@ func LookAtLink(r ledger.Redirect) ([]finding.Finding, error) {
 	defer parent.Release()
 	st, err := parent.Stat(filepath.Base(r.Link))
 	switch {
-	case missing(err) && (r.State == ledger.Detached || Linkless(r.Methods)):
+	case r.State == ledger.Detached && err == nil && st.IsDir():
+		fs, _ := one(finding.FolderInWay, "a real folder stands at "+shown+", where the link was before it was taken away")
+		fs[0] = fs[0].Instead("nothing needs doing; `nexlin mend " + pathtext.Quote(r.Name) + " --attach` merges it into the target and makes the link again")
+		return fs, nil
+	case r.State == ledger.Detached && (err == nil || missing(err)):
+		return nil, nil // whatever stands there, it is somebody's own
+	case missing(err) && Linkless(r.Methods):
 		return nil, nil
 	case missing(err):
 		return one(finding.LinkMissing, "the link "+shown+" is gone")
