@@ -364,3 +364,23 @@ func TestUnmountedWhileWaiting(t *testing.T) {
 		})
 	}
 }
+
+// A pack that was killed before its archive had its name, and whose resume was
+// killed when the old part was gone and the new one not yet made, is not done.
+func TestPackResumedTwice(t *testing.T) {
+	s := onStandins(t, faults(t), lab.Tree{"Charts/coast: the coast"})
+	out := filepath.Join(s.dir, "basalt", "charts.tar.zst")
+	s.stopped("place.intent", "pack", s.at("Charts"), "--output", out, "--yes", "-q")
+	s.stopped("pack.intent", "resume", "--yes", "-q")
+	require.NoFileExists(t, out)
+	s.Want(0, "resume", "--yes", "-q")
+	require.FileExists(t, out)
+	s.Want(0, "unpack", out, "--into", filepath.Join(s.dir, "dune"), "--yes", "-q")
+	require.NoError(t, os.Remove(out))
+	s.stopped("place.act", "pack", s.at("Charts"), "--output", out, "--yes", "-q")
+	require.Contains(t, s.Want(0, "resume", "--yes"), "sha256")
+	require.NoError(t, os.Remove(out))
+	s.stopped("place.act", "pack", s.at("Charts"), "--output", out, "--yes", "-q")
+	require.Contains(t, s.Want(0, "undo", "--yes"), "it stays")
+	require.FileExists(t, out)
+}
