@@ -386,3 +386,28 @@ func TestUnplugKnowsEveryAccount(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(ines.State, "ledger.db"), []byte("no database"), 0o600))
 	require.Contains(t, fmt.Sprint(unplug()["reasons"]), "what account ines has there can't be asked")
 }
+
+// A restore whose link can't be made leaves no record behind.
+func TestRestoreLeavesNoForeignRecord(t *testing.T) {
+	skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 16), lab.Drive(t, "ext4", "BASALT", 16)
+	lab.Tree{"home/deep/docs/a: 1"}.Make(t, skerry)
+	lab.Run(t, "chown", "-R", "12345:12345", filepath.Join(skerry, "home"), basalt)
+	lab.Open(t, skerry)
+	lab.Open(t, basalt)
+	first := lab.New(t, program).As(12345)
+	first.Want(0, "move", filepath.Join(skerry, "home/deep/docs"), "--into", basalt, "--yes", "-q")
+	first.Want(0, "discard-original", "docs", "--yes", "-q")
+	link := filepath.Join(skerry, "home/deep/docs")
+	require.NoError(t, os.Remove(link))
+	lab.Run(t, "chown", "0:0", filepath.Join(skerry, "home/deep"))
+	second := lab.New(t, program).As(12345)
+	out, code := second.Exit("restore-links", basalt, "--accept", "outside-home", "--yes")
+	require.NotZero(t, code, out)
+	require.Empty(t, second.JSON("list")["redirects"], out)
+	second.Want(0, "check")
+	lab.Run(t, "chown", "12345:12345", filepath.Join(skerry, "home/deep"))
+	second.Want(0, "restore-links", basalt, "--accept", "outside-home", "--yes")
+	b, err := os.ReadFile(filepath.Join(link, "a"))
+	require.NoError(t, err)
+	require.Equal(t, "1", string(b))
+}

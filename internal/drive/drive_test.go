@@ -84,6 +84,31 @@ func TestTrialOnALimitedFileSystem(t *testing.T) {
 	require.Empty(t, names)
 }
 
+// What a trial that was killed has left is used and taken away by the next one;
+// one that is going on is let alone, and so is what is somebody else's.
+func TestTrialClearsWhatAKilledOneLeft(t *testing.T) {
+	at := t.TempDir()
+	dir, err := handle.Open(at)
+	require.NoError(t, err)
+	defer dir.Release()
+	lab.Tree{TrialName + "0/a: 1", TrialName + "0/empty/"}.Make(t, at)
+	require.NoError(t, os.WriteFile(filepath.Join(at, TrialName+"1"), []byte("a person's"), 0o600))
+	require.NoError(t, InTrial(dir, func(first *handle.Dir) error {
+		names, err := first.Names()
+		require.NoError(t, err)
+		require.Empty(t, names)
+		return InTrial(dir, func(second *handle.Dir) error {
+			require.NotEqual(t, first.Path(), second.Path())
+			return nil
+		})
+	}))
+	_, err = Try(dir)
+	require.NoError(t, err)
+	names, err := dir.Names()
+	require.NoError(t, err)
+	require.Equal(t, []string{TrialName + "1"}, names)
+}
+
 func TestTags(t *testing.T) {
 	dir := t.TempDir()
 	_, err := ReadTag(dir)

@@ -61,6 +61,15 @@ func (e *Engine) PlanPack(ctx context.Context, o PackOptions) (*Plan, error) {
 	if o.Name == "" {
 		p.Name = "-" + defaultName(filepath.Base(o.Folder)) // no redirect has such a name
 	}
+	if o.Name != "" {
+		r, err := e.Ledger.Redirect(o.Name)
+		if err != nil {
+			return nil, err
+		}
+		if err := e.present(p, r.Drive, r.Target); err != nil || len(p.Findings) > 0 {
+			return p, err
+		}
+	}
 	if err := p.byOthersLinks(o.Folder, above(o.File)); err != nil {
 		return nil, err
 	}

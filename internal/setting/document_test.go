@@ -6,8 +6,10 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -192,6 +194,47 @@ func TestRefusals(t *testing.T) {
 	}
 	_, err := Values(XML, []byte(`<?xml version="1.0" encoding="ISO-8859-1"?><a>x</a>`), "/a")
 	require.ErrorAs(t, err, &syntax)
+}
+
+// A file that is nested without end is refused before anything that would run out
+// of stack reads it, and costs neither time nor memory.
+func TestNestedWithoutEnd(t *testing.T) {
+	const n = 1 << 20
+	for name, c := range map[string]struct {
+		format Format
+		file   string
+	}{
+		"YAML, brackets":    {YAML, strings.Repeat("[", n)},
+		"YAML, braces":      {YAML, strings.Repeat("{a: ", n)},
+		"YAML, dashes":      {YAML, strings.Repeat("- ", n)},
+		"YAML, questions":   {YAML, strings.Repeat("? ", n)},
+		"YAML, indentation": {YAML, staircase(2000)},
+		"TOML, brackets":    {TOML, "a = " + strings.Repeat("[", n)},
+		"TOML, dots":        {TOML, strings.Repeat("a.", n) + "b = 1"},
+		"JSON":              {JSON, strings.Repeat("[", n)},
+		"XML":               {XML, strings.Repeat("<a>", n)},
+		"XML, pieces":       {XML, "<a>" + strings.Repeat("x<!---->", n/4) + "</a>"},
+		"property list":     {PList, "<plist>" + strings.Repeat("<array>", n)},
+	} {
+		var before, after runtime.MemStats
+		runtime.ReadMemStats(&before)
+		began := time.Now()
+		_, err := Values(c.format, []byte(c.file), "/a")
+		runtime.ReadMemStats(&after)
+		require.Error(t, err, name)
+		require.Less(t, after.TotalAlloc-before.TotalAlloc, uint64(256<<20), name)
+		require.Less(t, time.Since(began), time.Minute, name)
+	}
+	// What people write is not refused.
+	require.NoError(t, CheckDepth([]byte("a:\n  - b:\n      c: [{d: 1}]\nversion: 1.2.3\n")))
+}
+
+func staircase(n int) string {
+	var b strings.Builder
+	for i := range n {
+		b.WriteString(strings.Repeat(" ", i) + "a:\n")
+	}
+	return b.String()
 }
 
 // TestUserDirsAsTheirOwnProgramReadsThem asks Debian's xdg-user-dir.
