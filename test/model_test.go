@@ -245,7 +245,7 @@ func (b *bay) ended(way string) {
 // every drive in its place there has to be an end to that.
 func (b *bay) putRight() {
 	seen := map[string]int{}
-	for {
+	for round := 0; ; round++ {
 		doc := b.n.JSON("check")
 		var remedy, told string
 		for _, f := range doc["findings"].([]any) {
@@ -259,7 +259,7 @@ func (b *bay) putRight() {
 			return
 		}
 		b.did(told)
-		if seen[told]++; remedy == "" || seen[told] > 2 {
+		if seen[told]++; remedy == "" || seen[told] > 2 || round == 20 {
 			b.t.Fatalf("%s\nwhat check says leads nowhere", strings.Join(b.log, "\n"))
 		}
 		if words, ok := strings.CutPrefix(remedy, "nexlin "); ok {
