@@ -31,7 +31,7 @@ func found(codes ...finding.Code) []finding.Finding {
 // Every kind of error has its status, says in which state things are, and
 // what to do next where there is something to do.
 func TestExplain(t *testing.T) {
-	a := &app{home: "/home/ines", command: "move"}
+	a := &app{home: "/home/ines", command: "move", topic: "move"}
 	stopped := func(err error, switched bool) error {
 		return &redirect.StoppedError{Run: "20261123-abcde", Kind: redirect.KindMove, Phase: "copy", Link: "/home/ines/Pictures", Switched: switched, Err: err, Drive: "BASALT", At: "/media/b/x"}
 	}
