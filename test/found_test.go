@@ -123,12 +123,15 @@ func TestLease(t *testing.T) {
 	defer f.Close()
 	_, err = unix.FcntlInt(f.Fd(), unix.F_SETLEASE, unix.F_WRLCK)
 	require.NoError(t, err)
+	given := make(chan error)
 	go func() {
 		time.Sleep(500 * time.Millisecond)
-		_, _ = unix.FcntlInt(f.Fd(), unix.F_SETLEASE, unix.F_UNLCK) // the run tells whether it went
+		_, err := unix.FcntlInt(f.Fd(), unix.F_SETLEASE, unix.F_UNLCK)
+		given <- err
 	}()
 	n := lab.New(t, program)
 	n.Want(0, "move", filepath.Join(skerry, "docs"), "--into", basalt, "--yes", "-q", "--while-in-use")
+	require.NoError(t, <-given)
 }
 
 // What the copy could not have is found before it begins.

@@ -83,18 +83,18 @@ func InTrial(d *handle.Dir, f func(t *handle.Dir) error) (err error) {
 	if err != nil {
 		return err
 	}
-	name, t, err := trialDir(d)
-	if err != nil {
-		return err
-	}
-	defer t.Release()
 	defer func() {
-		err = errors.Join(err, d.Rmdir(name))
 		// Times can be set by the owner only; elsewhere they stay as they are.
 		if e := d.SetTimes(before.Atime, before.Mtime); e != nil && !errors.Is(e, fs.ErrPermission) {
 			err = errors.Join(err, e)
 		}
 	}()
+	name, t, err := trialDir(d)
+	if err != nil {
+		return err
+	}
+	defer t.Release()
+	defer func() { err = errors.Join(err, d.Rmdir(name)) }()
 	return f(t)
 }
 
@@ -129,6 +129,9 @@ func trialDir(d *handle.Dir) (name string, t *handle.Dir, err error) {
 		if err == nil {
 			err = t.Lock(true)
 		}
+		if made == nil && noLocks(err) {
+			err = nil // a file system without locks: what is new is ours all the same
+		}
 		if is, e := d.Stat(name); err == nil && (e != nil || !is.SameInode(&st)) {
 			err = syscall.EWOULDBLOCK // another trial has just taken it away
 		}
@@ -144,6 +147,16 @@ func trialDir(d *handle.Dir) (name string, t *handle.Dir, err error) {
 		}
 	}
 	return "", nil, &fs.PathError{Op: "try", Path: d.Path(), Err: fs.ErrExist}
+}
+
+// noLocks reports what a file system without locks answers (flock(2)).
+func noLocks(err error) bool {
+	for _, e := range []error{syscall.EOPNOTSUPP, syscall.ENOSYS, syscall.ENOLCK, syscall.EINVAL} {
+		if errors.Is(err, e) {
+			return true
+		}
+	}
+	return false
 }
 
 // emptied takes away what a trial has made: nothing in it is a directory with
