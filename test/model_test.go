@@ -3,6 +3,7 @@
 package test
 
 import (
+	"errors"
 	"flag"
 	"fmt"
 	"io/fs"
@@ -303,9 +304,13 @@ func (b *bay) known(command string, args ...string) {
 // Random sequences of what people, programs and drives do never lose the
 // content of a file.
 func TestModel(t *testing.T) {
-	if os.Getenv("NEXLIN_MATRIX") != "all" && !flagGiven("rapid.checks") {
-		require.NoError(t, flag.Set("rapid.checks", "15"))
-		defer func() { require.NoError(t, flag.Set("rapid.checks", "100")) }()
+	if !flagGiven("rapid.checks") {
+		sequences, steps := "15", "30"
+		if os.Getenv("NEXLIN_MATRIX") == "all" {
+			sequences, steps = "2000", "40"
+		}
+		require.NoError(t, errors.Join(flag.Set("rapid.checks", sequences), flag.Set("rapid.steps", steps)))
+		defer func() { require.NoError(t, errors.Join(flag.Set("rapid.checks", "100"), flag.Set("rapid.steps", "30"))) }()
 	}
 	runs := 0
 	scratch := t.TempDir()
