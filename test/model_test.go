@@ -310,7 +310,9 @@ func TestModel(t *testing.T) {
 			sequences, steps = "2000", "40"
 		}
 		require.NoError(t, errors.Join(flag.Set("rapid.checks", sequences), flag.Set("rapid.steps", steps)))
-		defer func() { require.NoError(t, errors.Join(flag.Set("rapid.checks", "100"), flag.Set("rapid.steps", "30"))) }()
+		defer func() {
+			require.NoError(t, errors.Join(flag.Set("rapid.checks", "100"), flag.Set("rapid.steps", "30")))
+		}()
 	}
 	runs := 0
 	scratch := t.TempDir()
