@@ -121,7 +121,7 @@ func TestTags(t *testing.T) {
 	got, err := ReadTag(dir)
 	require.NoError(t, err)
 	require.Equal(t, want, *got)
-	file := filepath.Join(dir, RecordDir, tagName)
+	file := filepath.Join(dir, RecordDir, TagFile)
 	for what, text := range map[string]string{
 		"empty": "", "no id": `{"nexlin":1}`, "unknown key": strings.Replace(mustRead(t, file), "{", `{"x":1,`, 1),
 		"version": strings.Replace(mustRead(t, file), `"nexlin": 1`, `"nexlin": 2`, 1), "huge": strings.Repeat(" ", tagLimit+1),

@@ -20,7 +20,7 @@ import (
 // Where the drive tag lies, below the directory it identifies.
 const (
 	RecordDir = ".nexlin"
-	tagName   = "drive.json"
+	TagFile   = "drive.json"
 	tagLimit  = 16 << 10 // bytes; ours has under 300
 )
 
@@ -52,7 +52,7 @@ func ReadTag(path string) (*Tag, error) {
 
 // ReadTagIn is [ReadTag] below an open directory.
 func ReadTagIn(d *handle.Dir) (*Tag, error) {
-	f, err := d.OpenBeneath(RecordDir + "/" + tagName)
+	f, err := d.OpenBeneath(RecordDir + "/" + TagFile)
 	if err != nil {
 		return nil, err
 	}
@@ -114,7 +114,7 @@ func writeTag(rec *handle.Dir, t *Tag, mark string, by Maker) error {
 	if err != nil {
 		return err
 	}
-	return writeRecord(rec, tagName, mark, 0o644, by, bytes.NewReader(append(b, '\n')))
+	return writeRecord(rec, TagFile, mark, 0o644, by, bytes.NewReader(append(b, '\n')))
 }
 
 // ChangeTag is [WriteTag] for what becomes of the tag that is there, nil if

@@ -100,10 +100,7 @@ func Check(ctx context.Context, e *redirect.Engine, r ledger.Redirect) (*Report,
 	if err := out.unseen(out.closer(ctx, e)); err != nil {
 		return nil, err
 	}
-	live := r.Target
-	if r.State == ledger.Ended {
-		live = r.Link
-	}
+	live, _ := r.Live()
 	for _, h := range out.Held {
 		fs, err := e.CheckHeld(ctx, h, live)
 		if out.add(fs...); err != nil {

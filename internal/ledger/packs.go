@@ -29,10 +29,7 @@ func (l *Ledger) PackDigests(bytes int64) ([]string, error) {
 		return nil, nil
 	}
 	rows, err := l.db.Query("SELECT digest FROM packs WHERE bytes = ?", bytes)
-	return collect(rows, err, func(s scanner) (digest string, err error) {
-		err = s.Scan(&digest)
-		return digest, err
-	})
+	return collect(rows, err, scanText)
 }
 
 // PacksOf lists the archives of a redirect, the newest first: those of its

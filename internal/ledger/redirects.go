@@ -64,6 +64,15 @@ func (r *Redirect) Equal(o *Redirect) bool {
 	return err == nil && err2 == nil && string(a) == string(b)
 }
 
+// Live is where the data of r is in use, and the drive of that: at the target, or
+// at the link path once it was brought back.
+func (r *Redirect) Live() (path string, on DriveRef) {
+	if r.State == Ended {
+		return r.Link, r.LinkDrive
+	}
+	return r.Target, r.Drive
+}
+
 // LinkText is what the link of r says.
 func (r *Redirect) LinkText() string {
 	if r.Text != "" {

@@ -176,10 +176,7 @@ func (l *Ledger) Begin(id, kind, redirect string, plan any, check func(*Tx) erro
 	}
 	err = l.Do(func(t *Tx) error {
 		rows, err := t.tx.Query("SELECT id FROM runs WHERE redirect = ? AND state = ? AND id <> ?", redirect, Going, id)
-		others, err := collect(rows, err, func(s scanner) (id string, err error) {
-			err = s.Scan(&id)
-			return id, err
-		})
+		others, err := collect(rows, err, scanText)
 		if err != nil {
 			return err
 		}
@@ -260,15 +257,30 @@ func (l *Ledger) sweep() {
 	if err != nil {
 		return
 	}
+	rows, err := l.db.Query("SELECT id FROM runs")
+	ids, err := collect(rows, err, scanText)
+	if err != nil {
+		return
+	}
+	known := map[string]bool{}
+	for _, id := range ids {
+		known[id] = true
+	}
 	for _, d := range dirs {
-		fi, err := d.Info()
-		if err != nil || !d.IsDir() || time.Since(fi.ModTime()) < sweepAfter || l.locked(d.Name()) {
+		if known[d.Name()] || !d.IsDir() {
 			continue
 		}
-		if _, err := l.Run(d.Name()); errors.Is(err, ErrNotFound) {
+		fi, err := d.Info()
+		if err == nil && time.Since(fi.ModTime()) >= sweepAfter && !l.locked(d.Name()) {
 			_ = os.RemoveAll(l.RunDir(d.Name())) // the next sweep meets it again
 		}
 	}
+}
+
+// scanText reads a column of text.
+func scanText(s scanner) (v string, err error) {
+	err = s.Scan(&v)
+	return v, err
 }
 
 // DropRunDir removes the records of a run that is not in the ledger any more.

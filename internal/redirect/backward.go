@@ -379,16 +379,13 @@ func (m *mover) dropNote() error {
 
 // dropTempRecords removes what a stop left of writing the run's records.
 func (m *mover) dropTempRecords(rec *handle.Dir) error {
-	for _, name := range []string{m.p.Name + ".json", m.p.Name + ".mtree", tagFile} {
+	for _, name := range []string{m.p.Name + ".json", m.p.Name + ".mtree", drive.TagFile} {
 		if err := rec.Unlink(drive.TempRecord(name)); err != nil && !missing(err) {
 			return ignorePermission(err)
 		}
 	}
 	return nil
 }
-
-// tagFile is the drive tag in the record directory.
-const tagFile = "drive.json"
 
 // dropTag removes a drive tag that this run made and no other has used.
 func (m *mover) dropTag() error {
@@ -423,7 +420,7 @@ func (m *mover) dropTag() error {
 	if err != nil || len(names) > 1 {
 		return err // notes of others lie beside it: the tag serves them
 	}
-	if err := rec.Unlink("drive.json"); err != nil {
+	if err := rec.Unlink(drive.TagFile); err != nil {
 		return err
 	}
 	return rmdirIfEmpty(d, drive.RecordDir)

@@ -63,7 +63,7 @@ func (e *Engine) PlanDiscard(ctx context.Context, r ledger.Redirect, o DiscardOp
 		return nil, err
 	}
 	held = slices.DeleteFunc(held, func(h ledger.Held) bool { return o.Run != "" && h.Run != o.Run })
-	d.Live = d.live()
+	d.Live, _ = r.Live()
 	if d.Findings, err = e.stoppedOf(&r); err != nil || len(d.Findings) > 0 {
 		return d, err
 	}
@@ -96,22 +96,6 @@ func (e *Engine) PlanDiscard(ctx context.Context, r ledger.Redirect, o DiscardOp
 		}
 	}
 	return d, nil
-}
-
-// live is where the data is in use.
-func (d *DiscardPlan) live() string {
-	if d.Redirect.State == ledger.Ended {
-		return d.Redirect.Link
-	}
-	return d.Redirect.Target
-}
-
-// liveOn is the drive of that.
-func (d *DiscardPlan) liveOn() ledger.DriveRef {
-	if d.Redirect.State == ledger.Ended {
-		return d.Redirect.LinkDrive
-	}
-	return d.Redirect.Drive
 }
 
 func (e *Engine) liveAway(d *DiscardPlan) (bool, error) {

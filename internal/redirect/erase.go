@@ -125,11 +125,11 @@ func (m *mover) dropLate(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	d := &DiscardPlan{Redirect: r}
-	if away, err := m.liveAway(d); away || err != nil {
+	if away, err := m.liveAway(&DiscardPlan{Redirect: r}); away || err != nil {
 		return err
 	}
-	live, err := handle.OpenReal(d.live())
+	path, _ := r.Live()
+	live, err := handle.OpenReal(path)
 	if handle.Absent(err) {
 		return nil
 	}
@@ -193,7 +193,8 @@ func (m *mover) lockHeld(d *DiscardPlan) error {
 		path string
 		on   ledger.DriveRef
 	}
-	all := []place{{d.Live, d.liveOn()}}
+	_, on := d.Redirect.Live()
+	all := []place{{d.Live, on}}
 	for _, v := range d.Verdicts {
 		if !v.file {
 			all = append(all, place{v.Held.Path, v.Held.Drive})
@@ -231,7 +232,7 @@ func (m *mover) bringOver(ctx context.Context, d *DiscardPlan, v *Verdict) error
 			return err
 		}
 		defer held.Release()
-		on := d.liveOn()
+		_, on := d.Redirect.Live()
 		if v.Live != d.Live { // a half, beside the link
 			on = ledger.DriveRef{}
 		}

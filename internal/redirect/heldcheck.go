@@ -48,7 +48,8 @@ func (e *Engine) CheckHeld(ctx context.Context, h ledger.Held, live string) ([]f
 	}
 	st, err := handle.Lstat(h.Path)
 	made, perr := e.planOfRun(h.Run)
-	if err == nil && st.IsRegular() && perr == nil && made.Kind == KindHandover {
+	known := perr == nil
+	if err == nil && st.IsRegular() && known && made.Kind == KindHandover {
 		return nil, nil // an archive: it is proven before it goes
 	}
 	if err == nil && !isDir(&st, h.Ino) || handle.Absent(err) && !missing(err) {
@@ -66,7 +67,7 @@ func (e *Engine) CheckHeld(ctx context.Context, h ledger.Held, live string) ([]f
 		return nil, err
 	}
 	defer held.Release()
-	if p, err := e.planOfRun(h.Run); err == nil && p.Bare && !h.Copy {
+	if known && made.Bare && !h.Copy {
 		return e.checkNeverCopied(ctx, h, held)
 	}
 	spool, err := e.spoolOf(h.Run)
@@ -78,8 +79,8 @@ func (e *Engine) CheckHeld(ctx context.Context, h ledger.Held, live string) ([]f
 	if l.erasing, err = e.erasing(h); err != nil {
 		return nil, err
 	}
-	if p, err := e.planOfRun(h.Run); err == nil {
-		l.live = p.halfOf(h)
+	if known {
+		l.live = made.halfOf(h)
 	}
 	if l.live != nil {
 		l.livePath = l.live.Path()

@@ -148,7 +148,7 @@ func (s *noteSearch) notes(d *handle.Dir, path string) (map[string]bool, error) 
 	targets := map[string]bool{}
 	for _, n := range names {
 		name, ok := strings.CutSuffix(n, ".json")
-		if !ok || n == "drive.json" {
+		if !ok || n == drive.TagFile {
 			continue
 		}
 		note, err := ReadNote(rec, name)

@@ -152,7 +152,7 @@ func (m *mover) noteOnDrive() (*Note, error) {
 	}
 	for _, n := range names {
 		name, ok := strings.CutSuffix(n, ".json")
-		if !ok || n == "drive.json" {
+		if !ok || n == drive.TagFile {
 			continue
 		}
 		if note, err := ReadNote(rec, name); err == nil && note.Target == m.p.Final && note.State == NoteHere {

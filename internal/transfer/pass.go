@@ -177,8 +177,8 @@ func (p *pass) Visit(e *inventory.Entry) (bool, error) {
 	}
 	if old.sureOf(e) {
 		e.Xattrs = old.Xattrs
-	} else if err := e.ReadXattrs(); errors.Is(err, inventory.ErrGone) {
-		return false, p.vanished(old)
+	} else if err := e.ReadXattrs(); errors.Is(err, inventory.ErrGone) && old != nil {
+		return false, p.dropped(old)
 	} else if err != nil {
 		return false, err
 	}
@@ -272,15 +272,7 @@ func (p *pass) drop() error {
 	return p.dropped(&r)
 }
 
-// vanished takes out what was known of an entry that is gone by now; old is nil
-// if that is nothing.
-func (p *pass) vanished(old *Record) error {
-	if old == nil {
-		return nil
-	}
-	return p.dropped(old)
-}
-
+// dropped is [pass.drop] for an entry that the old spool's cursor has passed.
 func (p *pass) dropped(r *Record) error {
 	lent := p.lending.lentIno(r.Path)
 	for below := p.old.Peek(); below != nil && handle.Within(below.Path, r.Path); below = p.old.Peek() {
