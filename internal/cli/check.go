@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 
@@ -217,12 +216,10 @@ func (a *app) stoppedElsewhere(e *redirect.Engine, rows []ledger.Redirect) (out 
 		if slices.ContainsFunc(rows, func(r ledger.Redirect) bool { return r.Name == row.Redirect }) {
 			continue
 		}
-		name := strings.TrimPrefix(row.Redirect, "-")
-		f := finding.New(finding.RunStopped, "", fmt.Sprintf("run %s (%s of %s) was stopped before its end", row.ID, row.Kind, pathtext.Show(name)),
-			finding.Subject{Name: pathtext.Quote(name), Run: row.ID})
+		f := redirect.StoppedRun(row, "")
 		out = append(out, f)
 		if !a.json {
-			a.print("%s  %s  %s of it was stopped", stateWord(health.Unfinished), bold.Render(pathtext.Show(name)), row.Kind)
+			a.print("%s  %s  %s of it was stopped", stateWord(health.Unfinished), bold.Render(pathtext.Show(strings.TrimPrefix(row.Redirect, "-"))), row.Kind)
 			a.findings(a.out, []finding.Finding{f})
 		}
 	}

@@ -68,11 +68,15 @@ func (e *Engine) PlanForget(arg, cwd string) (*Forgetting, error) {
 	return f, e.whatStands(f)
 }
 
+func (f *Forgetting) busy() finding.Finding {
+	return finding.New(finding.FolderBusy, f.Link, "another Nexlin is at work on "+pathtext.Show(f.Name), subject(f.Name, "", ""))
+}
+
 // forgetRun finds out what a run leaves: a copy that was begun, and the run of
 // several that it was a part of.
 func (e *Engine) forgetRun(f *Forgetting, row ledger.RunRow) error {
 	if row.State == ledger.Going {
-		f.Findings = append(f.Findings, finding.New(finding.FolderBusy, f.Link, "another Nexlin is at work on "+pathtext.Show(f.Name), subject(f.Name, "", "")))
+		f.Findings = append(f.Findings, f.busy())
 		return nil
 	}
 	p, err := e.planOf(row)
@@ -150,7 +154,7 @@ func (e *Engine) Forget(f *Forgetting) error {
 	for _, row := range f.Runs {
 		run, err := e.Ledger.Take(row.ID)
 		if errors.Is(err, ledger.ErrBusy) {
-			return &RefusedError{[]finding.Finding{finding.New(finding.FolderBusy, f.Link, "another Nexlin is at work on "+pathtext.Show(f.Name), subject(f.Name, "", ""))}}
+			return &RefusedError{[]finding.Finding{f.busy()}}
 		}
 		if err != nil {
 			return err

@@ -37,6 +37,10 @@ type PackOptions struct {
 	Progress   func(entries, bytes int64) // of the inspection; may be nil
 }
 
+// ofArchive says of a kind of run that it makes or reads an archive: nothing about a
+// redirect changes by it.
+func ofArchive(kind string) bool { return kind == KindPack || kind == KindUnpack }
+
 // An Archive is what a pack has made, or an unpack has read.
 type Archive struct {
 	File   string
@@ -406,18 +410,27 @@ func (m *mover) readArchive(ctx context.Context, a *Archive) error {
 		return errors.Join(err, &BrokenError{m.into.Join(partName(m.p.Run)), "something else was put in the place of the archive"})
 	}
 	m.out.Device = f.Uncache(0, 0)
+	_, n, digest, err := m.readWhole(ctx, f, readManifest, nil)
+	if err == nil && (digest != a.Digest || n.Files != a.Count.Files) {
+		err = &archive.DamageError{What: "it reads back otherwise than it was written"}
+	}
+	return err
+}
+
+// readManifest is where the manifest of an archive lies while it is read back.
+const readManifest = "read.mtree"
+
+// readWhole reads an archive to its end, and what is behind that: all of it counts
+// for the digest that it gives. The manifest in it is kept under the name list
+// among the run's records; maker, which may be nil, gets the entries.
+func (m *mover) readWhole(ctx context.Context, f io.Reader, list string, maker archive.Maker) (top string, n archive.Count, digest string, err error) {
 	sum := sha256.New()
-	_, n, err := archive.Read(ctx, io.TeeReader(f, sum), filepath.Join(m.run.Dir(), "read.mtree"), nil, m.progress())
-	if err != nil {
-		return err
+	in := io.TeeReader(f, sum)
+	top, n, err = archive.Read(ctx, in, filepath.Join(m.run.Dir(), list), maker, m.progress())
+	if err == nil {
+		_, err = io.Copy(io.Discard, in)
 	}
-	if _, err := io.Copy(sum, f); err != nil {
-		return err
-	}
-	if got := hex.EncodeToString(sum.Sum(nil)); got != a.Digest || n.Files != a.Count.Files {
-		return &archive.DamageError{What: "it reads back otherwise than it was written"}
-	}
-	return nil
+	return top, n, hex.EncodeToString(sum.Sum(nil)), err
 }
 
 // PlanUnpack inspects an unpack and changes nothing. What is in the archive is
@@ -502,15 +515,11 @@ func (m *mover) unpack(ctx context.Context) error {
 		build.Room = m.roomFor
 		build.Limit = limit
 		defer build.Close()
-		sum := sha256.New()
 		var n archive.Count
-		if top, n, err = archive.Read(ctx, io.TeeReader(in, sum), list, build, m.progress()); err != nil {
+		if top, n, a.Digest, err = m.readWhole(ctx, in, packManifest, build); err != nil {
 			return err
 		}
-		if _, err := io.Copy(sum, in); err != nil { // what is behind its end counts, too
-			return err
-		}
-		a.Count, a.Digest = Count{Files: n.Files, Bytes: n.Bytes}, hex.EncodeToString(sum.Sum(nil))
+		a.Count = Count{Files: n.Files, Bytes: n.Bytes}
 		if vouched != "" && a.Digest != vouched {
 			return &archive.DamageError{What: "it was changed while it was read"}
 		}
@@ -692,19 +701,14 @@ func (m *mover) packedAgain(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	sum := sha256.New()
-	in := io.TeeReader(f, sum)
-	_, n, err := archive.Read(ctx, in, filepath.Join(m.run.Dir(), "read.mtree"), nil, m.progress())
-	if err == nil {
-		_, err = io.Copy(io.Discard, in)
-	}
+	_, n, digest, err := m.readWhole(ctx, f, readManifest, nil)
 	if err == nil {
 		err = m.end(ledger.Done)
 	}
 	if err != nil {
 		return err
 	}
-	a := &Archive{File: m.p.Copy(), Count: Count{Files: n.Files, Bytes: n.Bytes}, Bytes: st.Size, Digest: hex.EncodeToString(sum.Sum(nil))}
+	a := &Archive{File: m.p.Copy(), Count: Count{Files: n.Files, Bytes: n.Bytes}, Bytes: st.Size, Digest: digest}
 	m.out.Archive, m.out.Verified = a, a.Count
 	return m.run.Set(ledger.Done, "", m.addPack(a))
 }

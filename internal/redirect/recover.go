@@ -339,7 +339,7 @@ func (e *Engine) Undoable(row ledger.RunRow) error {
 	if row.State == ledger.Undone {
 		return fmt.Errorf("run %s was taken back already: %w", row.ID, ErrNotUndoable)
 	}
-	if (row.Kind == KindPack || row.Kind == KindUnpack) && row.State == ledger.Done {
+	if ofArchive(row.Kind) && row.State == ledger.Done {
 		return fmt.Errorf("run %s (%s) is done, and what it made is yours to delete: %w", row.ID, row.Kind, ErrNotUndoable)
 	}
 	if row.Kind == KindDiscard && row.State == ledger.Stopped {

@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"slices"
+	"strings"
 	"syscall"
 	"time"
 
@@ -132,15 +133,15 @@ func (m *mover) enlist() (err error) {
 
 // stillHolds is a *RefusedError if another run came between the plan and now.
 func (p *Plan) stillHolds(t *ledger.Tx) error {
-	if p.Kind == KindPack || p.Kind == KindUnpack {
-		return nil // nothing about the redirect changes
+	if ofArchive(p.Kind) {
+		return nil
 	}
 	open, err := t.UnfinishedOf(p.Name)
 	if err != nil {
 		return err
 	}
 	for _, row := range open {
-		if row.Kind != KindPack && row.Kind != KindUnpack {
+		if !ofArchive(row.Kind) {
 			return &RefusedError{[]finding.Finding{stoppedBefore(row, string(p.Link))}}
 		}
 	}
@@ -160,17 +161,23 @@ func (p *Plan) stillHolds(t *ledger.Tx) error {
 		"another command has changed what the ledger says of "+pathtext.Show(p.Name)+" since it was looked at", subject(p.Name, "", ""))}}
 }
 
-// stoppedBefore is the finding about a run that was stopped and stands in the way.
+// StoppedRun is the finding about a run that was stopped; path is what it is about,
+// empty where that is not known.
+func StoppedRun(row ledger.RunRow, path string) finding.Finding {
+	name := strings.TrimPrefix(row.Redirect, "-") // of a folder that is no redirect
+	return finding.New(finding.RunStopped, path, fmt.Sprintf("run %s (%s of %s) was stopped before its end", row.ID, row.Kind, pathtext.Show(name)), subject(name, "", row.ID))
+}
+
+// stoppedBefore is that finding where the run stands in the way.
 func stoppedBefore(row ledger.RunRow, path string) finding.Finding {
-	return finding.New(finding.RunStopped, path, fmt.Sprintf("run %s (%s of %s) was stopped before its end", row.ID, row.Kind, pathtext.Show(row.Redirect)),
-		subject(row.Redirect, "", row.ID)).As(finding.Blocker)
+	return StoppedRun(row, path).As(finding.Blocker)
 }
 
 // stoppedOf finds the runs of a redirect that were stopped, as blockers.
 func (e *Engine) stoppedOf(r *ledger.Redirect) (out []finding.Finding, err error) {
 	rows, err := e.unfinishedRuns()
 	for _, row := range rows {
-		if row.Redirect == r.Name && row.Kind != KindPack && row.Kind != KindUnpack {
+		if row.Redirect == r.Name && !ofArchive(row.Kind) {
 			out = append(out, stoppedBefore(row, r.Link))
 		}
 	}

@@ -501,6 +501,7 @@ func (e *Engine) unfinished(p *Plan) error {
 	if err != nil {
 		return err
 	}
+	under := toldUnder(rows)
 	for _, row := range rows {
 		if IsTogether(row) {
 			continue // the runs of its folders stand for it
@@ -509,9 +510,7 @@ func (e *Engine) unfinished(p *Plan) error {
 		if err != nil {
 			return err
 		}
-		if o.Together != "" && slices.ContainsFunc(rows, func(r ledger.RunRow) bool { return r.ID == o.Together }) {
-			row.ID = o.Together // it is finished or taken back as a whole
-		}
+		row.ID = under(o)
 		if o.Name == p.Name || within(string(o.Link), string(p.From)) || within(string(p.From), string(o.Link)) || o.Copy() == p.Copy() {
 			p.find(stoppedBefore(row, string(o.Link)))
 		}

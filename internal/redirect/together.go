@@ -572,16 +572,29 @@ func (e *Engine) Group(row ledger.RunRow) (*Together, error) {
 // stand under its id.
 func (e *Engine) unfinishedRuns() ([]ledger.RunRow, error) {
 	rows, err := e.Ledger.Unfinished()
+	under := toldUnder(rows)
+	for i, r := range rows {
+		if p, err := e.planOf(r); err == nil {
+			rows[i].ID = under(p)
+		}
+	}
+	return rows, err
+}
+
+// toldUnder gives the function that says under which id a stopped run is finished
+// or taken back: that of the run of several it belongs to, if that is among the
+// stopped ones, or its own.
+func toldUnder(rows []ledger.RunRow) func(*Plan) string {
 	open := map[string]bool{}
 	for _, r := range rows {
 		open[r.ID] = true
 	}
-	for i, r := range rows {
-		if p, err := e.planOf(r); err == nil && open[p.Together] {
-			rows[i].ID = p.Together
+	return func(p *Plan) string {
+		if p.Together != "" && open[p.Together] {
+			return p.Together
 		}
+		return p.Run
 	}
-	return rows, err
 }
 
 // IsTogether says that a run is one of several folders.
@@ -691,13 +704,10 @@ func (e *Engine) Open() ([]ledger.RunRow, error) {
 	if err != nil {
 		return nil, err
 	}
-	open := map[string]bool{}
-	for _, r := range rows {
-		open[r.ID] = true
-	}
+	under := toldUnder(rows)
 	return slices.DeleteFunc(rows, func(r ledger.RunRow) bool {
 		p, err := e.planOf(r)
-		return err == nil && p.Together != "" && open[p.Together]
+		return err == nil && under(p) != r.ID
 	}), nil
 }
 
