@@ -513,8 +513,7 @@ func TestCrashMatrix(t *testing.T) {
 
 // The same between the steps: before system calls of any kind.
 func TestCrashBetweenSteps(t *testing.T) {
-	faulty, err := lab.PlainProgram("faults")
-	require.NoError(t, err)
+	faulty := faults(t)
 	drives := memoryDrives(t)
 	for _, s := range allStories() {
 		t.Run(s.name, func(t *testing.T) {
@@ -551,8 +550,7 @@ func TestCrashMatrixThroughFUSE(t *testing.T) {
 // side by side: each has folders and records of its own, and the drives have
 // their tags from the run that lists the steps.
 func crashMatrix(t *testing.T, drives [3]string, stories []crashStory, every int) {
-	faulty, err := lab.PlainProgram("faults")
-	require.NoError(t, err)
+	faulty := faults(t)
 	cases := 0
 	for k, s := range stories {
 		t.Run(s.name, func(t *testing.T) {

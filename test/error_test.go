@@ -35,8 +35,7 @@ var cannot = regexp.MustCompile(`\[[a-z-]*(not-kept|not-fit|split|rounded|filled
 // cleanly or stops so that it can be finished or taken back, and nothing is
 // called done, or impossible for the drive, that is not.
 func TestErrorMatrix(t *testing.T) {
-	faulty, err := lab.PlainProgram("faults")
-	require.NoError(t, err)
+	faulty := faults(t)
 	drives := memoryDrives(t)
 	for k, s := range crashStories() {
 		if s.name == "update-manifest" {

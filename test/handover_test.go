@@ -66,8 +66,7 @@ func (n *nests) is(t *testing.T, place string) {
 // Killed at every step, a handover is finished by resume or taken back by
 // undo, and the store is never lost.
 func TestHandoverKilledAtEveryStep(t *testing.T) {
-	faulty, err := lab.PlainProgram("faults")
-	require.NoError(t, err)
+	faulty := faults(t)
 	drives := memoryDrives(t)
 	first := newNests(t, drives, faulty)
 	first.Env = []string{"NEXLIN_FAULT=list"}

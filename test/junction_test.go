@@ -282,8 +282,7 @@ func TestCrashMatrixWithoutExchange(t *testing.T) {
 func TestRenamesOfTheSwitchFail(t *testing.T) {
 	skerry, basalt, letter := windowsDrives(t)
 	letter("D")
-	faulty, err := lab.PlainProgram("faults")
-	require.NoError(t, err)
+	faulty := faults(t)
 	drives := [3]string{skerry, basalt, skerry}
 	for _, s := range gapStories() {
 		calls, cases := 0, 0
@@ -331,8 +330,7 @@ func TestRenamesOfTheSwitchFail(t *testing.T) {
 func TestSomethingMadeInTheGap(t *testing.T) {
 	skerry, basalt, letter := windowsDrives(t)
 	letter("D")
-	faulty, err := lab.PlainProgram("faults")
-	require.NoError(t, err)
+	faulty := faults(t)
 	for _, way := range []string{"resume", "undo"} {
 		s := gapStories()[0]
 		b := newCrashBed(t, faulty, [3]string{skerry, basalt, skerry})

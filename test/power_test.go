@@ -18,8 +18,7 @@ import (
 // them, are from then on what had reached their images. The link path leads
 // to the whole folder, and the run is finished or taken back.
 func TestPowerCut(t *testing.T) {
-	faulty, err := lab.PlainProgram("faults")
-	require.NoError(t, err)
+	faulty := faults(t)
 	stories := slices.DeleteFunc(crashStories(), func(s crashStory) bool { return s.name == "move-on" || s.name == "detach" })
 	for _, s := range stories {
 		t.Run(s.name, func(t *testing.T) {

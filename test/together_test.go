@@ -40,8 +40,7 @@ func (b *crashBed) homePrint(t *testing.T) string {
 // that can fail: all of them are moved, or none.
 func TestFiveFoldersAllOrNothing(t *testing.T) {
 	drives := memoryDrives(t)
-	faulty, err := lab.PlainProgram("faults")
-	require.NoError(t, err)
+	faulty := faults(t)
 	for h, how := range []string{"setting", "setting+symlink"} {
 		move := []string{"move", "--profile", "all", "--into", "BASALT/ines", "--by", how, "--yes", "-q", "--accept", "target-in-memory"}
 		// The drives get their tags from this one; the others go side by side.
@@ -112,8 +111,7 @@ func TestUndoTogetherAsksFirst(t *testing.T) {
 // What is deleted, renamed and written in a folder that is copied already, while
 // the others are, is so at the target, too.
 func TestChangesWhileTheOthersAreCopied(t *testing.T) {
-	faulty, err := lab.PlainProgram("faults")
-	require.NoError(t, err)
+	faulty := faults(t)
 	b := fiveFolders(t, memoryDrives(t), faulty)
 	at := func(name string) string { return filepath.Join(b.skerry, "Documents", name) }
 	for _, name := range []string{"gone", "renamed"} {
