@@ -224,9 +224,13 @@ func (m *mover) workers() int {
 	return m.Workers
 }
 
-// flush flushes the copy's whole file system; where that proves nothing,
-// every file and directory was flushed by itself.
+// flush flushes the records, and then the copy's whole file system; where that
+// proves nothing, every file and directory was flushed by itself. The records
+// come first: an entry that outlasts a power cut without them is a stranger.
 func (m *mover) flush() error {
+	if err := m.spool.Sync(); err != nil {
+		return err
+	}
 	if m.p.IntoFuse {
 		return m.part.Dir.Sync()
 	}
@@ -246,10 +250,19 @@ func (m *mover) oldSpools() []*transfer.Spool {
 	return out
 }
 
-// dropSpools removes the spools before the one of the last whole pass.
+// dropSpools removes the spools before the one of the last whole pass, which is
+// on the device by then: one of them has to outlast a power cut, or our own part
+// would be full of strangers.
 func (m *mover) dropSpools() error {
+	synced := false
 	for _, n := range transfer.Spools(m.run.Dir()) {
 		if n < m.pass {
+			if !synced {
+				if err := m.spool.Sync(); err != nil {
+					return err
+				}
+				synced = true
+			}
 			if err := transfer.RemoveSpool(m.run.Dir(), n); err != nil {
 				return err
 			}
@@ -305,6 +318,6 @@ func (m *mover) stranger(aside []string) {
 	m.out.Aside = append(m.out.Aside, aside...)
 	path := m.into.Join(asideName(m.p.Run))
 	m.out.Findings = append(m.out.Findings, finding.New(finding.Stranger, path,
-		fmt.Sprintf("%d entries that Nexlin did not make lay in its part; they are in %s", len(aside), pathtext.Show(path)),
+		fmt.Sprintf("%d entries that this run has no record of making lay in its part; they are in %s", len(aside), pathtext.Show(path)),
 		subject(m.p.Name, "", "")).Listing(len(aside), aside))
 }

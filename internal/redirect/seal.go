@@ -75,9 +75,6 @@ func (m *mover) seal(ctx context.Context) error {
 	if err := m.flush(); err != nil {
 		return err
 	}
-	if err := m.spool.Sync(); err != nil {
-		return err
-	}
 	// From here on the ledger needs its room itself.
 	if err := m.run.Unreserve(); err != nil {
 		return err

@@ -157,12 +157,13 @@ func (b *behind) send(ctx context.Context, tasks []readTask) error {
 	return send(ctx, b.flushes, tasks)
 }
 
-// flush flushes the whole copy for each lot and hands it on to be read.
+// flush flushes the whole copy for each lot, what was recorded of it first, and
+// hands it on to be read.
 // Where every file was flushed by itself, nothing is left to flush.
 func (b *behind) flush() error {
 	for tasks := range b.flushes {
 		if !b.flushesEach() {
-			if err := b.Part.Dir.SyncAll(); err != nil {
+			if err := inOrder(b.New.SyncMade, b.Part.Dir.SyncAll); err != nil {
 				return err
 			}
 		}
