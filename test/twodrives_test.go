@@ -69,7 +69,7 @@ func TestEitherDriveAway(t *testing.T) {
 			{"move", other, "--into", data}, {"move", other, "--into", filepath.Join(data, "deep", "er")}, {"move", other, "--into", data, "--preview"},
 			{"pack", other, "--output", filepath.Join(data, "charts.tar.zst")}, {"unpack", archive, "--into", data, "--as", "Again"},
 			{"move", folder, "--into", filepath.Join(dir, "third")}, {"mend", "music"}, {"bring-back", "music"},
-			{"move", other, "--into", dir, "--pack-first", filepath.Join(data, "charts.tar.zst"), "--preview"},
+			{"move", other, "--into", home, "--pack-first", filepath.Join(data, "charts.tar.zst"), "--preview"},
 		} {
 			out, code := n.Exit(append(args, "--yes")...)
 			require.Equal(t, 7, code, "%v: %s", args, out)

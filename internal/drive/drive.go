@@ -150,8 +150,10 @@ func (s *System) list(all bool, without func(*Drive) bool) ([]Drive, error) {
 		if without(&d) || !all && seen[d.device] {
 			continue
 		}
-		st, err := handle.Lstat(d.Mount)
-		if err != nil || !st.IsDir() || st.Mount != 0 && d.mountID != 0 && st.Mount != d.mountID {
+		if st, err := os.Stat(d.Mount); err != nil || !st.IsDir() {
+			continue
+		}
+		if st, err := handle.Lstat(d.Mount); err != nil || st.Mount != 0 && d.mountID != 0 && st.Mount != d.mountID {
 			continue // the last: another drive is mounted over it, and its path leads there
 		}
 		if d.measure() != nil || (d.Size == 0 && !all) {
