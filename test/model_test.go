@@ -21,53 +21,60 @@ import (
 	"nexlin/test/lab"
 )
 
-// A bay is a folder, a drive that comes and goes, and a model of them: what
-// people have written and not changed or deleted themselves. However the
-// commands are mixed with a drive that is pulled, plugged in elsewhere or
-// exchanged, and with programs that make real folders, none of it is lost.
+// A bay is two profile folders, a drive that stays, another that comes and goes,
+// and a model of them: what people have written and not changed or deleted
+// themselves. However the commands are mixed with a drive that is pulled, plugged
+// in elsewhere or exchanged, and with programs that make real folders, none of it
+// is lost.
 type bay struct {
 	t            *testing.T
 	n            *lab.Nexlin
 	basalt, dune *lab.Plug
-	home, folder string
-	a, b         string                     // mount points
+	home         string
+	a, b, c      string                     // mount points; at c is the drive that stays
 	at           string                     // where BASALT is mounted; empty if it is not
 	swapped      bool                       // DUNE is mounted at a
-	live         map[string]string          // what each path of the folder was given last, by its unique content; the model
+	live         map[string]string          // what each path below the home was given last, by its unique content; the model
 	has          map[string]map[string]bool // contents seen on each drive, and in each empty mount point, when it was last to be seen
 	written      int
 	kill         int // the next command is killed at its Nth call; 0: none is
 	log          []string
 }
 
-func newBay(t *testing.T, dir string, basalt, dune *lab.Plug) *bay {
+func newBay(t *testing.T, dir string, basalt, dune, skerry *lab.Plug) *bay {
 	b := &bay{t: t, basalt: basalt, dune: dune, live: map[string]string{}, has: map[string]map[string]bool{}}
 	b.n = lab.New(t, faults(t))
-	b.home, b.a, b.b = filepath.Join(dir, "home"), filepath.Join(dir, "a"), filepath.Join(dir, "b")
-	b.folder = filepath.Join(b.home, "Notes")
-	for _, d := range []string{b.folder, b.a, b.b} {
+	b.home, b.a, b.b, b.c = filepath.Join(dir, "home"), filepath.Join(dir, "a"), filepath.Join(dir, "b"), filepath.Join(dir, "c")
+	b.n.Home = b.home
+	for _, d := range []string{b.home, b.a, b.b} {
 		require.NoError(t, os.MkdirAll(d, 0o755))
 	}
-	for _, name := range noteNames {
-		b.save(name)
+	lab.Tree{".config/user-dirs.dirs: XDG_DOCUMENTS_DIR=\"$HOME/Notes\"\nXDG_MUSIC_DIR=\"$HOME/Calls\"\n"}.Make(t, b.home)
+	for _, folder := range folders {
+		for _, name := range noteNames {
+			b.save(filepath.Join(folder, name))
+		}
 	}
+	skerry.Mount(b.c)
 	b.plug(b.a)
 	return b
 }
 
-var noteNames = []string{"list", "plan", "deep/er/list", "deep/other"}
+var (
+	folders   = []string{"Notes", "Calls"}
+	noteNames = []string{"list", "plan", "deep/er/list", "deep/other"}
+)
 
 func (b *bay) plug(at string) {
 	b.basalt.Mount(at)
 	b.at = at
 }
 
-// save has a program save a file: in the folder, if it is there, with the
-// directories it needs.
+// save has a program save a file below the home, with the directories it needs.
 func (b *bay) save(name string) {
 	b.written++
 	content := fmt.Sprintf("content-%d.", b.written)
-	path := filepath.Join(b.folder, name)
+	path := filepath.Join(b.home, name)
 	was, _ := os.ReadFile(path) // nothing, if it is new
 	if os.MkdirAll(filepath.Dir(path), 0o755) != nil || os.WriteFile(path, []byte(content), 0o644) != nil {
 		return
@@ -132,8 +139,10 @@ func (b *bay) whole() {
 		b.has[what] = map[string]bool{}
 		contents(b.t, at, b.has[what])
 	}
-	b.has["home"] = map[string]bool{}
-	contents(b.t, b.home, b.has["home"])
+	for what, at := range map[string]string{"home": b.home, "SKERRY": b.c} {
+		b.has[what] = map[string]bool{}
+		contents(b.t, at, b.has[what])
+	}
 	for name, content := range b.live {
 		if !slices.ContainsFunc(slices.Collect(maps.Values(b.has)), func(in map[string]bool) bool { return in[content] }) {
 			b.t.Fatalf("%s\n%s of %s is lost", strings.Join(b.log, "\n"), content, name)
@@ -141,34 +150,53 @@ func (b *bay) whole() {
 	}
 }
 
-// leadsNowhere reports that a link stands in the folder's place, and its
+// leadsNowhere reports that nothing stands in a folder's place, or a link whose
 // drive is away.
-func (b *bay) leadsNowhere() bool {
-	_, err := os.Stat(b.folder)
+func (b *bay) leadsNowhere(folder string) bool {
+	_, err := os.Stat(filepath.Join(b.home, folder))
 	return err != nil
 }
 
 func (b *bay) did(what string) { b.log = append(b.log, what) }
 
 func (b *bay) actions() map[string]func(*rapid.T) {
-	which := rapid.SampledFrom(noteNames)
+	folder := rapid.SampledFrom(folders)
+	draw := func(t *rapid.T) string {
+		return filepath.Join(folder.Draw(t, "folder"), rapid.SampledFrom(noteNames).Draw(t, "name"))
+	}
+	move := func(options ...string) func(*rapid.T) {
+		return func(t *rapid.T) {
+			name := folder.Draw(t, "folder")
+			b.run(append([]string{"move", filepath.Join(b.home, name), "--into", b.place(t), "--name", strings.ToLower(name), "--yes", "-q"}, options...)...)
+		}
+	}
+	known := func(command string, args ...string) func(*rapid.T) {
+		return func(t *rapid.T) { b.known(strings.ToLower(folder.Draw(t, "folder")), command, args...) }
+	}
 	return map[string]func(*rapid.T){
-		"save": func(t *rapid.T) { name := which.Draw(t, "name"); b.did("save " + name); b.saveThere(name) },
+		"save": func(t *rapid.T) {
+			if name := draw(t); !b.leadsNowhere(strings.Split(name, "/")[0]) { // or the program complains
+				b.did("save " + name)
+				b.save(name)
+			}
+		},
 		"delete": func(t *rapid.T) {
-			name := which.Draw(t, "name")
-			was, _ := os.ReadFile(filepath.Join(b.folder, name)) // nothing, if it is not there
-			if os.Remove(filepath.Join(b.folder, name)) == nil {
+			name := draw(t)
+			was, _ := os.ReadFile(filepath.Join(b.home, name)) // nothing, if it is not there
+			if os.Remove(filepath.Join(b.home, name)) == nil {
 				b.did("delete " + name)
 				b.gone(string(was))
 			}
 		},
 		"half": func(t *rapid.T) { // a program whose folder is gone makes a new one
-			if !b.leadsNowhere() {
+			name := draw(t)
+			folder := strings.Split(name, "/")[0]
+			if !b.leadsNowhere(folder) {
 				t.Skip("it is there")
 			}
-			_ = os.Remove(b.folder) // a link, or nothing
-			require.NoError(b.t, os.Mkdir(b.folder, 0o755))
-			name := which.Draw(t, "name")
+			at := filepath.Join(b.home, folder)
+			_ = os.Remove(at) // a link, or nothing
+			require.NoError(b.t, os.Mkdir(at, 0o755))
 			b.did("a real folder with " + name)
 			b.save(name)
 		},
@@ -204,27 +232,30 @@ func (b *bay) actions() map[string]func(*rapid.T) {
 				b.swapped = true
 			}
 		},
-		"move":       func(*rapid.T) { b.run("move", b.folder, "--into", b.a+"/ines", "--name", "notes", "--yes", "-q") },
-		"bring-back": func(*rapid.T) { b.known("bring-back") },
-		"detach":     func(*rapid.T) { b.known("detach") },
-		"discard":    func(*rapid.T) { b.known("discard-original") },
-		"check":      func(*rapid.T) { b.run("check") },
-		"use-held":   func(*rapid.T) { b.known("bring-back", "--use-held") },
-		"resume":     func(*rapid.T) { b.ended("resume") },
-		"take back":  func(*rapid.T) { b.ended("undo") },
-		"forget":     func(*rapid.T) { b.known("forget") },
-		"record":     func(*rapid.T) { b.run("record", b.folder, "--name", "notes", "--yes", "-q") },
-		"attach":     func(*rapid.T) { b.known("mend", "--attach") },
-		"start empty": func(*rapid.T) {
-			b.run("move", b.folder, "--into", b.a+"/ines", "--name", "notes", "--start-empty", "--yes", "-q")
+		"move":        move(),
+		"start empty": move("--start-empty"),
+		"merge":       move("--merge", "--accept", "both-have-it"),
+		"move both as one": func(t *rapid.T) {
+			b.run("move", "--profile", "documents,music", "--into", b.place(t), "--yes", "-q")
 		},
-		"merge": func(*rapid.T) {
-			b.run("move", b.folder, "--into", b.a+"/ines", "--name", "notes", "--merge", "--accept", "both-have-it", "--yes", "-q")
+		"move on":    func(t *rapid.T) { known("move", "--into", b.place(t))(t) },
+		"bring-back": known("bring-back"),
+		"detach":     known("detach"),
+		"discard":    known("discard-original"),
+		"use-held":   known("bring-back", "--use-held"),
+		"forget":     known("forget"),
+		"attach":     known("mend", "--attach"),
+		"mend": func(t *rapid.T) {
+			known("mend", "--halves", rapid.SampledFrom([]string{"keep-both", "newer"}).Draw(t, "halves"))(t)
+		},
+		"check":     func(*rapid.T) { b.run("check") },
+		"resume":    func(*rapid.T) { b.ended("resume") },
+		"take back": func(*rapid.T) { b.ended("undo") },
+		"record": func(t *rapid.T) {
+			name := folder.Draw(t, "folder")
+			b.run("record", filepath.Join(b.home, name), "--name", strings.ToLower(name), "--yes", "-q")
 		},
 		"kill the next": func(t *rapid.T) { b.kill = rapid.IntRange(20, 1500).Draw(t, "call") },
-		"mend": func(t *rapid.T) {
-			b.known("mend", "--halves", rapid.SampledFrom([]string{"keep-both", "newer"}).Draw(t, "halves"))
-		},
 		"undo": func(*rapid.T) {
 			runs := b.n.JSON("history")["runs"].([]any)
 			if len(runs) > 0 {
@@ -233,6 +264,11 @@ func (b *bay) actions() map[string]func(*rapid.T) {
 		},
 		"": func(*rapid.T) { b.whole() },
 	}
+}
+
+// place draws a directory on a drive that folders are moved to.
+func (b *bay) place(t *rapid.T) string {
+	return rapid.SampledFrom([]string{b.a + "/ines", b.c + "/ines"}).Draw(t, "into")
 }
 
 // ended resumes or takes back the run that was stopped, if there is one.
@@ -275,29 +311,25 @@ func (b *bay) putRight() {
 	}
 }
 
-// dangles reports a link of the folder that leads nowhere although the drive is
-// where it belongs.
-func (b *bay) dangles() bool {
-	_, err := os.Stat(b.folder)
-	st, lerr := os.Lstat(b.folder)
-	return err != nil && lerr == nil && st.Mode()&fs.ModeSymlink != 0
-}
-
-// saveThere saves where the folder is; a program that finds nothing there
-// complains.
-func (b *bay) saveThere(name string) {
-	if !b.leadsNowhere() {
-		b.save(name)
-	}
-}
-
-// known runs a command on the redirect, if there is one.
-func (b *bay) known(command string, args ...string) {
+// redirects are the names that list knows.
+func (b *bay) redirects() (names []string) {
 	for _, r := range b.n.JSON("list")["redirects"].([]any) {
-		if r.(map[string]any)["name"] == "notes" {
-			b.run(append([]string{command, "notes", "--yes", "-q"}, args...)...)
-			return
-		}
+		names = append(names, r.(map[string]any)["name"].(string))
+	}
+	return names
+}
+
+// dangles reports a link of a known folder that leads nowhere although the drive
+// is where it belongs.
+func (b *bay) dangles(folder string) bool {
+	st, err := os.Lstat(filepath.Join(b.home, folder))
+	return slices.Contains(b.redirects(), strings.ToLower(folder)) && err == nil && st.Mode()&fs.ModeSymlink != 0 && b.leadsNowhere(folder)
+}
+
+// known runs a command on a redirect, if there is one of that name.
+func (b *bay) known(name, command string, args ...string) {
+	if slices.Contains(b.redirects(), name) {
+		b.run(append([]string{command, name, "--yes", "-q"}, args...)...)
 	}
 }
 
@@ -316,17 +348,17 @@ func TestModel(t *testing.T) {
 	}
 	runs := 0
 	scratch := t.TempDir()
-	basalt, dune := lab.NewPlug(t, "ext4", "BASALT", 16), lab.NewPlug(t, "ext4", "DUNE", 16)
+	basalt, dune, skerry := lab.NewPlug(t, "ext4", "BASALT", 16), lab.NewPlug(t, "ext4", "DUNE", 16), lab.NewPlug(t, "ext4", "SKERRY", 16)
 	steps := 0
 	rapid.Check(t, func(rt *rapid.T) {
 		runs++
-		b := newBay(t, filepath.Join(scratch, fmt.Sprint(runs)), basalt, dune)
+		b := newBay(t, filepath.Join(scratch, fmt.Sprint(runs)), basalt, dune, skerry)
 		defer func() {
 			steps += len(b.log)
-			basalt.Unmount()
-			dune.Unmount()
-			clearDrive(t, basalt, b.a)
-			clearDrive(t, dune, b.a)
+			for _, drive := range []*lab.Plug{basalt, dune, skerry} {
+				drive.Unmount()
+				clearDrive(t, drive, b.a)
+			}
 			require.NoError(t, os.RemoveAll(filepath.Dir(b.home)))
 		}()
 		rt.Repeat(b.actions())
@@ -342,11 +374,17 @@ func TestModel(t *testing.T) {
 		}
 		b.kill = 0
 		b.putRight()
-		b.whole()
-		// What was forgotten is nobody's to look after.
-		if b.dangles() && len(b.n.JSON("list")["redirects"].([]any)) > 0 {
-			b.t.Fatalf("%s\nthe link leads nowhere", strings.Join(b.log, "\n"))
+		for _, folder := range folders { // what was forgotten is nobody's to look after
+			if b.dangles(folder) {
+				b.t.Fatalf("%s\nthe link of %s leads nowhere", strings.Join(b.log, "\n"), folder)
+			}
 		}
+		// And everything comes home, if need be by what refusals say.
+		for _, name := range b.redirects() {
+			b.did("comes home: " + name)
+			b.did(fmt.Sprint(led(b.n, "bring-back", name)))
+		}
+		b.whole()
 	})
 	t.Logf("%d sequences, %d steps", runs, steps)
 }
