@@ -543,7 +543,7 @@ func TestCrashMatrixThroughFUSE(t *testing.T) {
 	stories := slices.DeleteFunc(crashStories(), func(s crashStory) bool {
 		return strings.Contains("move-on detach bring-back with what is held", s.name) && s.name != "bring-back"
 	})
-	crashMatrix(t, [3]string{skerry, lab.Faulty(t).At, skerry}, stories, 8)
+	crashMatrix(t, [3]string{skerry, lab.Faulty(t).At, skerry}, stories, everyNth(12))
 }
 
 // crashMatrix kills at every so many-th step. Where it is every one, cases go

@@ -45,6 +45,7 @@ func goTree(t *testing.T, to string) {
 }
 
 func TestMoveGoTreeBetweenDrives(t *testing.T) {
+	t.Parallel()
 	skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 900), lab.Drive(t, "ext4", "BASALT", 900)
 	folder := filepath.Join(skerry, "home", "ines", "Documents")
 	require.NoError(t, os.MkdirAll(filepath.Dir(folder), 0o755))
@@ -53,10 +54,10 @@ func TestMoveGoTreeBetweenDrives(t *testing.T) {
 	lab.Run(t, "cp", "-a", folder, kept)
 	before := lab.Print(t, folder)
 	files := []string{"LICENSE", "src/fmt/print.go", "src/a link"}
-	n := lab.New(t, program)
+	n := lab.New(t, plain(t)) // the detector of races takes four times as long
 
 	r := lab.Read(folder, files...)
-	n.Want(0, "move", folder, "--into", "BASALT:/ines", "--yes")
+	n.Want(0, "move", folder, "--into", basalt+"/ines", "--yes")
 	r.Stop(t)
 	target := filepath.Join(basalt, "ines", "Documents")
 	text, err := os.Readlink(folder)
@@ -91,7 +92,7 @@ func TestMoveGoTreeBetweenDrives(t *testing.T) {
 
 	// The held target goes; another move; detach leaves the data.
 	n.Want(0, "discard-original", "documents", "--yes")
-	n.Want(0, "move", folder, "--into", "BASALT:/ines", "--yes", "-q")
+	n.Want(0, "move", folder, "--into", basalt+"/ines", "--yes", "-q")
 	n.Want(0, "detach", "documents", "--yes")
 	require.NoFileExists(t, folder)
 	require.Equal(t, before, lab.Print(t, target))
@@ -374,6 +375,7 @@ func TestMappedWrites(t *testing.T) {
 // A bit that flips on the drive, while no time stamp moves, is rot: the held
 // original is not given up, neither is it while a run is resumed.
 func TestRotIsFound(t *testing.T) {
+	t.Parallel()
 	rot := func(t *testing.T, at string, content, bad string) {
 		t.Helper()
 		lab.Run(t, "umount", at)
@@ -414,12 +416,10 @@ func TestRotIsFound(t *testing.T) {
 		require.Equal(t, before, lab.Print(t, filepath.Join(skerry, "Notes")))
 	})
 	t.Run("resume", func(t *testing.T) {
-		faulty, err := lab.Program("faults")
-		require.NoError(t, err)
 		skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 32), lab.Drive(t, "ext4", "BASALT", 32)
 		lab.Tree{"Notes/a: " + content, "Notes/b: b"}.Make(t, skerry)
 		before := lab.Print(t, filepath.Join(skerry, "Notes"))
-		n := lab.New(t, faulty)
+		n := lab.New(t, program)
 		n.Env = []string{"NEXLIN_FAULT=kill:sealed"}
 		n.Want(-1, "move", filepath.Join(skerry, "Notes"), "--into", basalt, "--yes", "-q")
 		n.Env = nil

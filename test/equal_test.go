@@ -17,10 +17,10 @@ import (
 // and hard links is not proven: it is told before the held original goes, and
 // needs a consent.
 func TestProvenMeansEqual(t *testing.T) {
-	plain, err := lab.PlainProgram("")
-	require.NoError(t, err)
+	t.Parallel()
+	released := plain(t)
 	skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 64), lab.Drive(t, "ext4", "BASALT", 64)
-	n := lab.New(t, plain)
+	n := lab.New(t, released)
 	for name, c := range map[string]struct{ change, code string }{
 		"link became a file":       {`rm link; echo own >link`, "changed-since"},
 		"link became an empty one": {`rm link; : >link`, "changed-since"},
@@ -66,6 +66,7 @@ func TestProvenMeansEqual(t *testing.T) {
 // A merge leaves what the target has already with the target's own metadata;
 // what the half had otherwise is told before it goes.
 func TestProvenAfterAMerge(t *testing.T) {
+	t.Parallel()
 	skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 64), lab.Drive(t, "ext4", "BASALT", 64)
 	n := lab.New(t, program)
 	folder, target := filepath.Join(skerry, "Backups"), filepath.Join(basalt, "Backups")

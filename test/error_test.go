@@ -47,11 +47,11 @@ func TestErrorMatrix(t *testing.T) {
 				seen[call]++
 			}
 			for j, call := range slices.Sorted(maps.Keys(seen)) {
-				if k > 0 && (j+k)%everyNth(2) != 0 {
-					continue // of the stories after the first every other call, in turn
+				if k > 0 && (j+k)%everyNth(3) != 0 {
+					continue // of the stories after the first every third call, in turn
 				}
 				last := seen[call]
-				for i, at := range sample(last, everyNth(800)) {
+				for i, at := range sample(last, everyNth(1200)) {
 					errno := errnos[(i+len(call))%len(errnos)]
 					for _, on := range []string{"", "+"} {
 						if on == "+" && i%3 != 0 {
@@ -69,7 +69,7 @@ func TestErrorMatrix(t *testing.T) {
 			steps := newCrashBed(t, faulty, drives).points(s, "list", "step")
 			slices.Sort(steps)
 			for i, step := range slices.Compact(steps) {
-				if i%everyNth(8) != 0 {
+				if i%everyNth(12) != 0 {
 					continue
 				}
 				cases++

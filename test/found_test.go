@@ -65,6 +65,7 @@ func TestOverlay(t *testing.T) {
 
 // Files that come and go are changes, and no errors, in every walk.
 func TestTemporaryFilesComeAndGo(t *testing.T) {
+	t.Parallel()
 	skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 32), lab.Drive(t, "ext4", "BASALT", 32)
 	folder := filepath.Join(skerry, "docs")
 	for i := range 400 {

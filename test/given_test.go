@@ -78,8 +78,6 @@ func TestUnpackedWithoutRights(t *testing.T) {
 // What a directory hands down to what is made in it gives nobody rights that the
 // original did not give, and stops no run.
 func TestInheritedRights(t *testing.T) {
-	faulty, err := lab.Program("faults")
-	require.NoError(t, err)
 	skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 64), lab.Drive(t, "ext4", "BASALT", 64)
 	handsDown := func(dir string) { lab.Run(t, "setfacl", "-d", "-m", "u:12345:rwx,o::rwx", dir) }
 	rights := func(path string) string { return lab.Run(t, "getfacl", "-c", "-p", path) }
@@ -87,7 +85,7 @@ func TestInheritedRights(t *testing.T) {
 	folder := filepath.Join(skerry, "Notes")
 	lab.Tree{"deep/a: a", "deep/b: b"}.Make(t, folder)
 	handsDown(filepath.Join(folder, "deep"))
-	n := lab.New(t, faulty)
+	n := lab.New(t, program)
 
 	// A file is made during the copy, without what its directory hands down.
 	out, code := midway(t, n, "pass-1", func(*os.Process) {

@@ -112,6 +112,7 @@ func TestHandoverKilledAtEveryStep(t *testing.T) {
 
 // What engines do to people who move their stores.
 func TestHandoverTraps(t *testing.T) {
+	t.Parallel()
 	drives := memoryDrives(t)
 	t.Run("carrying in fails: it is carried in again at its old place", func(t *testing.T) {
 		n := newNests(t, drives, program)

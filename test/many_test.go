@@ -23,11 +23,10 @@ import (
 // what hangs, or has become slower by far.
 func TestCheckThousand(t *testing.T) {
 	const many = 1000
-	plain, err := lab.PlainProgram("")
-	require.NoError(t, err)
+	released := plain(t)
 	basalt := lab.Drive(t, "ext4", "BASALT", 64)
 	home := t.TempDir()
-	n := lab.New(t, plain)
+	n := lab.New(t, released)
 	lab.Tree{"first/a: a"}.Make(t, home)
 	n.Want(0, "move", filepath.Join(home, "first"), "--into", basalt+"/ines", "--yes", "-q")
 	l, err := ledger.Open(n.State)

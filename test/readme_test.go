@@ -49,6 +49,7 @@ func TestReadmeNamesEveryCommand(t *testing.T) {
 
 // The demo tells its whole story, and leaves nothing behind.
 func TestDemo(t *testing.T) {
+	t.Parallel()
 	cmd := exec.Command(program, "demo", "--no-color")
 	tmp := t.TempDir()
 	cmd.Env = append(os.Environ(), "TMPDIR="+tmp)

@@ -90,6 +90,7 @@ func blockers(in any, said map[string]string) {
 
 // Whoever does what a refusal says gets to what he wanted.
 func TestRefusalsSayTheWay(t *testing.T) {
+	t.Parallel()
 	faulty := faults(t)
 	moved := func(s *stand, options ...string) {
 		s.Want(0, append([]string{"move", s.at("Notes"), "--into", s.dir + "/basalt/ines", "--yes", "-q"}, options...)...)

@@ -53,6 +53,7 @@ func cardsFit(t *testing.T, c *jsonschema.Compiler) {
 
 // Every command's document is what its schema says.
 func TestDocumentsFitTheirSchemas(t *testing.T) {
+	t.Parallel()
 	c := schemas(t)
 	dir := t.TempDir()
 	home := filepath.Join(dir, "skerry", "home", "ines")

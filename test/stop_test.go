@@ -50,8 +50,6 @@ func midway(t *testing.T, n *lab.Nexlin, step string, do func(*os.Process), args
 // A run that is stopped in the middle says why and in which state, leaves
 // the folder whole, and goes on when the cause is put right.
 func TestStoppedInTheMiddle(t *testing.T) {
-	faulty, err := lab.Program("faults")
-	require.NoError(t, err)
 	signal := func(s syscall.Signal) func(*testing.T, string, *os.Process) {
 		return func(t *testing.T, _ string, p *os.Process) { require.NoError(t, p.Signal(s)) }
 	}
@@ -98,7 +96,7 @@ func TestStoppedInTheMiddle(t *testing.T) {
 			tr.Make(t, skerry)
 			folder := filepath.Join(skerry, "Documents")
 			before := lab.Print(t, folder)
-			n := lab.New(t, faulty)
+			n := lab.New(t, program)
 			out, code := midway(t, n, c.step, func(p *os.Process) { c.do(t, basalt, p) }, "move", folder, "--into", basalt, "--yes", "-q")
 			require.Equal(t, 5, code, out)
 			require.Contains(t, out, c.says)
@@ -129,15 +127,13 @@ func plugIn(t *testing.T, at string) {
 // The drive with the records fills up in the middle: that is said, and the run
 // goes on once there is room.
 func TestLedgerDriveFull(t *testing.T) {
-	faulty, err := lab.Program("faults")
-	require.NoError(t, err)
 	for _, step := range []string{"part.intent", "pass-1", "sealed", "switch.act", "tried"} {
 		t.Run(step, func(t *testing.T) {
 			skerry, basalt, records := lab.Drive(t, "ext4", "SKERRY", 32), lab.Drive(t, "ext4", "BASALT", 32), lab.MemoryDrive(t, "RECORDS", 6)
 			lab.Tree{"Documents/a: a", "Documents/sub/b: b"}.Make(t, skerry)
 			folder := filepath.Join(skerry, "Documents")
 			before := lab.Print(t, folder)
-			n := lab.New(t, faulty)
+			n := lab.New(t, program)
 			n.State = filepath.Join(records, "state")
 			fill := filepath.Join(records, "fill")
 			out, code := midway(t, n, step, func(*os.Process) {
@@ -160,15 +156,13 @@ func TestLedgerDriveFull(t *testing.T) {
 // A program that opens a file for writing after the inspection keeps the run
 // from switching; with --wait-quiet the run waits for it.
 func TestWriterAppears(t *testing.T) {
-	faulty, err := lab.Program("faults")
-	require.NoError(t, err)
 	for wait, want := range map[string]int{"0s": 6, "60s": 0} {
 		t.Run("wait "+wait, func(t *testing.T) {
 			t.Parallel()
 			skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 32), lab.Drive(t, "ext4", "BASALT", 32)
 			lab.Tree{"Documents/log: first\n", "Documents/b: b"}.Make(t, skerry)
 			folder := filepath.Join(skerry, "Documents")
-			n := lab.New(t, faulty)
+			n := lab.New(t, program)
 			writer := exec.Command("sh", "-c", `exec 9>>"$1"; echo; sleep 10; echo last >&9`, "sh", filepath.Join(folder, "log"))
 			out, code := midway(t, n, "verified-1", func(*os.Process) {
 				opened, err := writer.StdoutPipe()
@@ -195,13 +189,11 @@ func TestWriterAppears(t *testing.T) {
 
 // A second signal ends the run at once; it is recoverable all the same.
 func TestSecondSignal(t *testing.T) {
-	faulty, err := lab.Program("faults")
-	require.NoError(t, err)
 	skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 32), lab.Drive(t, "ext4", "BASALT", 32)
 	lab.Tree{"Documents/a: a"}.Make(t, skerry)
 	folder := filepath.Join(skerry, "Documents")
 	before := lab.Print(t, folder)
-	n := lab.New(t, faulty)
+	n := lab.New(t, program)
 	_, code := midway(t, n, "switch.act", func(p *os.Process) {
 		require.NoError(t, p.Signal(syscall.SIGINT))
 		require.Eventually(t, func() bool { // until the first one is taken
@@ -222,8 +214,6 @@ func zombie(pid int) bool {
 // A program that reads through the link path notices nothing of a resume or
 // an undo either (I1).
 func TestReadersDuringRecovery(t *testing.T) {
-	faulty, err := lab.Program("faults")
-	require.NoError(t, err)
 	skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 64), lab.Drive(t, "ext4", "BASALT", 64)
 	var tr lab.Tree
 	for i := range 300 {
@@ -231,7 +221,7 @@ func TestReadersDuringRecovery(t *testing.T) {
 	}
 	tr.Make(t, skerry)
 	folder := filepath.Join(skerry, "Documents")
-	n := lab.New(t, faulty)
+	n := lab.New(t, program)
 	for _, c := range []struct {
 		step, way string
 		command   []string
@@ -253,11 +243,9 @@ func TestReadersDuringRecovery(t *testing.T) {
 
 // Two runs at once on one state directory, of two folders: both are done.
 func TestTwoFoldersAtOnce(t *testing.T) {
-	faulty, err := lab.Program("faults")
-	require.NoError(t, err)
 	skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 32), lab.Drive(t, "ext4", "BASALT", 32)
 	lab.Tree{"one/a: 1", "two/b: 2"}.Make(t, skerry)
-	n := lab.New(t, faulty)
+	n := lab.New(t, program)
 	out, code := midway(t, n, "pass-1", func(*os.Process) {
 		n.Want(0, "move", filepath.Join(skerry, "two"), "--into", basalt, "--yes", "-q")
 		n.Want(6, "resume", n.LastGoing(), "--yes")
@@ -275,13 +263,11 @@ func TestTwoFoldersAtOnce(t *testing.T) {
 
 // Two at once: the second one refuses (I7).
 func TestTwoAtOnce(t *testing.T) {
-	faulty, err := lab.Program("faults")
-	require.NoError(t, err)
 	skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 32), lab.Drive(t, "ext4", "BASALT", 32)
 	lab.Tree{"outer/inner/deep/a: 1", "outer/b: 2"}.Make(t, skerry)
 	for _, second := range []string{"outer", "outer/inner", "outer/inner/deep"} {
 		t.Run(second, func(t *testing.T) {
-			n, other := lab.New(t, faulty), lab.New(t, faulty)
+			n, other := lab.New(t, program), lab.New(t, program)
 			for name, who := range map[string]*lab.Nexlin{"the same ledger": n, "another ledger": other} {
 				out, code := midway(t, n, "part.done", func(*os.Process) {
 					out, code := who.Exit("move", filepath.Join(skerry, second), "--into", filepath.Join(basalt, "two"), "--yes", "-q")

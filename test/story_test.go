@@ -34,7 +34,7 @@ func TestMain(m *testing.M) {
 		os.Setenv("GORACE", "atexit_sleep_ms=0")
 		program = os.Getenv("NEXLIN_TEST_PROGRAM")
 		if program == "" {
-			p, err := lab.Program("")
+			p, err := lab.Program("faults")
 			if err != nil {
 				fmt.Fprintln(os.Stderr, err)
 				return 1
@@ -51,6 +51,20 @@ const drivesFile = `drives:
   - {label: BASALT, id: ba5a17c0-77d2-4f5b-9c11-0b0a57a1e002, path: basalt, capacity: 64 MiB}
   - {label: DUNE, id: d00de5e0-3b1c-4a86-a7d4-0b0a57a1e003, path: dune, capacity: 256 KiB}
 `
+
+// plain is the program as it is released: without faults, and without the
+// detector of races, which takes longer to start than most commands to end.
+func plain(t *testing.T) string { return built(t, "") }
+
+// faults is the program with faults, and without that detector.
+func faults(t *testing.T) string { return built(t, "faults") }
+
+func built(t *testing.T, tags string) string {
+	t.Helper()
+	p, err := lab.PlainProgram(tags)
+	require.NoError(t, err)
+	return p
+}
 
 func scripts(t *testing.T) {
 	testscript.Run(t, testscript.Params{
@@ -105,6 +119,7 @@ func TestStories(t *testing.T) { scripts(t) }
 // TestStoriesAsOrdinaryAccount runs the same stories as an account without
 // rights.
 func TestStoriesAsOrdinaryAccount(t *testing.T) {
+	t.Parallel()
 	lab.Root(t)
 	dir, err := os.MkdirTemp("", "nexlin-ordinary-")
 	require.NoError(t, err)
@@ -120,7 +135,7 @@ func TestStoriesAsOrdinaryAccount(t *testing.T) {
 	require.NoError(t, os.Chown(tmp, nobody, nobody))
 	cmd := exec.Command(filepath.Join(dir, "stories"), "-test.run=^TestStories$", "-test.timeout=8m")
 	cmd.Dir = dir
-	cmd.Env = append(os.Environ(), "NEXLIN_TEST_PROGRAM="+program, "TMPDIR="+tmp, "HOME="+tmp)
+	cmd.Env = append(os.Environ(), "NEXLIN_TEST_PROGRAM="+plain(t), "TMPDIR="+tmp, "HOME="+tmp)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: nobody, Gid: nobody}}
 	out, err := cmd.CombinedOutput()
 	require.NoError(t, err, "%s", out)

@@ -55,13 +55,6 @@ func (s *stand) stopped(step string, args ...string) {
 	s.plain()
 }
 
-func faults(t *testing.T) string {
-	t.Helper()
-	p, err := lab.PlainProgram("faults")
-	require.NoError(t, err)
-	return p
-}
-
 // A stopped run is seen, keeps others from the redirect, and can be ended in
 // every way: finished, taken back, forgotten.
 func TestStoppedRunIsSeenAndCanBeEnded(t *testing.T) {
@@ -124,6 +117,7 @@ func TestStoppedDiscardIsEnded(t *testing.T) {
 
 // Every kind of run that says it can be taken back can.
 func TestEveryAdvertisedUndoWorks(t *testing.T) {
+	t.Parallel()
 	s := onStandins(t, program, lab.Tree{"Charts/coast: the coast", "Notes/monday: wind", "Videos/v: 1", "Pictures/p: 2",
 		".config/user-dirs.dirs: XDG_VIDEOS_DIR=\"$HOME/Videos\"\nXDG_PICTURES_DIR=\"$HOME/Pictures\"\n"})
 	world := func() (out string) {
@@ -260,6 +254,7 @@ func fifo(t *testing.T, path string) {
 
 // Without its ledger Nexlin says the ways out, and they work.
 func TestLedgerLost(t *testing.T) {
+	t.Parallel()
 	for name, harm := range map[string]func(t *testing.T, file string){
 		"empty": func(t *testing.T, file string) { require.NoError(t, os.Truncate(file, 0)) },
 		"no file": func(t *testing.T, file string) {
@@ -305,8 +300,9 @@ func TestLedgerLost(t *testing.T) {
 
 // The demo is the same whatever it is started in.
 func TestDemoAnywhere(t *testing.T) {
+	t.Parallel()
 	home := t.TempDir()
-	cmd := exec.Command("sh", "-c", `umask 077; cd / && exec "$0" demo --no-color --dir "$HOME/bay/kestrel"`, program)
+	cmd := exec.Command("sh", "-c", `umask 077; cd / && exec "$0" demo --no-color --dir "$HOME/bay/kestrel"`, plain(t))
 	cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + home, "LC_ALL=tr_TR.UTF-8", "LANG=xx", "TMPDIR=" + t.TempDir(), "GORACE=" + os.Getenv("GORACE"), "LANGUAGE=tr"}
 	for _, v := range []string{"XDG_CONFIG_HOME", "XDG_STATE_HOME", "XDG_DATA_HOME", "XDG_CACHE_HOME", "XDG_RUNTIME_DIR", "XDG_DOCUMENTS_DIR", "XDG_PICTURES_DIR", "NEXLIN_STATE_DIR", "NEXLIN_CONFIG"} {
 		cmd.Env = append(cmd.Env, v+"="+filepath.Join(home, "elsewhere", v))

@@ -25,11 +25,12 @@ import (
 func TestNothingOfANastyFolderIsLost(t *testing.T) {
 	for _, way := range [][2]string{{"ext4", "ext4"}, {"ext4", "xfs"}, {"ext4", "btrfs"}, {"btrfs", "ext4"}} {
 		t.Run(way[0]+" to "+way[1], func(t *testing.T) {
+			t.Parallel()
 			skerry, basalt := lab.Drive(t, way[0], "SKERRY", 320), lab.Drive(t, way[1], "BASALT", 320)
 			folder := filepath.Join(skerry, "home", "Nasty")
 			leadOut := lab.Nasty(t, folder)
 			before := lab.Print(t, folder)
-			n := lab.New(t, program)
+			n := lab.New(t, plain(t))
 			out := n.Want(0, "move", folder, "--into", filepath.Join(basalt, "ines"), "--yes")
 			require.Contains(t, out, "6 relative links lead out of")
 			target := filepath.Join(basalt, "ines", "Nasty")
@@ -115,6 +116,7 @@ func TestDrivesThatKeepLess(t *testing.T) {
 		},
 	} {
 		t.Run(kind, func(t *testing.T) {
+			t.Parallel()
 			skerry := lab.Drive(t, "ext4", "SKERRY", 320)
 			dune, remount := lab.FuseDrive(t, kind, "DUNE", 128)
 			folder := filepath.Join(skerry, "home", "Nasty")
@@ -269,6 +271,7 @@ func (o op) do(root string) {
 
 // Any tree survives a move and a bring-back.
 func TestAnyTreeSurvives(t *testing.T) {
+	t.Parallel()
 	skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 64), lab.Drive(t, "btrfs", "BASALT", 256)
 	for seed := range 12 {
 		folder := filepath.Join(skerry, fmt.Sprintf("tree %d", seed))

@@ -15,6 +15,7 @@ import (
 // What the Windows program says and does under Wine, and the tests of what
 // stands nearest to the system, on its own calls.
 func TestWindowsUnderWine(t *testing.T) {
+	t.Parallel()
 	exe, err := lab.WindowsProgram()
 	require.NoError(t, err)
 	w := lab.NewWine(t, exe)
