@@ -173,7 +173,7 @@ func (a *app) mendOne(e *redirect.Engine, r ledger.Redirect, f mendFlags) (doc, 
 
 // showMending says what is going to be put right.
 func (a *app) showMending(p *redirect.Plan) {
-	if p.Into == "" || p.LinkText == "" {
+	if p.Into == "" || p.LinkText == "" || p.Mend.After.State == ledger.Detached {
 		a.print("%s", bold.Render(p.Name))
 	} else {
 		a.print("%s", led(p.Methods, a.path(string(p.Link)), on(&p.IntoNow, string(p.Target))))
@@ -298,9 +298,13 @@ func (a *app) showMended(o *redirect.Outcome) {
 		a.print("%s  %s", good.Render("done"), bold.Render(p.Name))
 		return
 	}
-	a.print("%s  %s", good.Render("done"), led(p.Methods, a.path(string(p.Link)), on(&p.IntoNow, string(p.Target))))
-	a.proof(o)
-	a.tried(p)
+	if p.Mend != nil && p.Mend.After.State == ledger.Detached {
+		a.print("%s  %s stays detached; its data is at %s", good.Render("done"), bold.Render(p.Name), on(&p.IntoNow, string(p.Target)))
+	} else {
+		a.print("%s  %s", good.Render("done"), led(p.Methods, a.path(string(p.Link)), on(&p.IntoNow, string(p.Target))))
+		a.proof(o)
+		a.tried(p)
+	}
 	a.news(o)
 	if p.Kind == redirect.KindMerge {
 		a.print("")

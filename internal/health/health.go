@@ -178,8 +178,12 @@ func (r *Report) drive(e *redirect.Engine) error {
 			fmt.Sprintf("%s is at %s, not at %s", pathtext.Show(want.Label), pathtext.Show(w.Drive.Mount), pathtext.Show(string(want.Mount)))).
 			Instead("mount it at " + pathtext.Quote(string(want.Mount)) + " again: the engine looks for its store there"))
 	case w.Drive.Mount != string(want.Mount):
-		r.add(r.find(finding.DriveElsewhere, r.Redirect.Target,
-			fmt.Sprintf("%s is at %s, not at %s", pathtext.Show(want.Label), pathtext.Show(w.Drive.Mount), pathtext.Show(string(want.Mount)))))
+		f := r.find(finding.DriveElsewhere, r.Redirect.Target,
+			fmt.Sprintf("%s is at %s, not at %s", pathtext.Show(want.Label), pathtext.Show(w.Drive.Mount), pathtext.Show(string(want.Mount))))
+		if r.Redirect.State == ledger.Detached {
+			f = f.Instead("`nexlin mend " + pathtext.Quote(r.Redirect.Name) + "` takes the drive's new place into the records; it stays detached")
+		}
+		r.add(f)
 	}
 	if w.NoTag {
 		r.add(r.find(finding.TagMissing, w.Drive.Mount, "the drive tag of "+pathtext.Show(want.Label)+" is gone"))

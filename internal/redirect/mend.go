@@ -62,7 +62,7 @@ func (e *Engine) PlanMend(ctx context.Context, r ledger.Redirect, o MendOptions)
 	if err := e.unfinished(p); err != nil {
 		return nil, err
 	}
-	if r.State == ledger.Ended || Owned(r) || r.State == ledger.Detached && !o.Attach {
+	if r.State == ledger.Ended || Owned(r) {
 		return e.mendHeld(p)
 	}
 	w, err := e.Whereabouts(r.Drive, r.Target)
@@ -75,17 +75,25 @@ func (e *Engine) PlanMend(ctx context.Context, r ledger.Redirect, o MendOptions)
 		}
 		w.Found, p.Mend.Tag = true, true
 	}
+	detached := r.State == ledger.Detached && !o.Attach
+	if !w.Found && detached {
+		return e.mendHeld(p)
+	}
 	if !w.Found {
 		p.find(e.Absence(&w, r.Name, r.Drive, r.Target).As(finding.Blocker))
 		return p, nil
 	}
-	if err := e.wantLinkDrive(p, &r); err != nil || p.Blocked() != nil {
-		return p, err
+	if !detached {
+		if err := e.wantLinkDrive(p, &r); err != nil || p.Blocked() != nil {
+			return p, err
+		}
 	}
 	after := &p.Mend.After
 	after.Target = w.Path(r.Drive, r.Target)
 	after.Drive.Mount = pathtext.Path(w.Drive.Mount)
-	after.State = ledger.Linked
+	if !detached {
+		after.State = ledger.Linked
+	}
 	p.IntoNow, p.IntoDrive, p.IntoFuse = w.Drive, after.Drive, w.Drive.Fuse
 	if after.Text = textFor(&r, after.Target); o.Seen != "" {
 		p.Target = pathtext.Path(after.Target)
@@ -103,13 +111,16 @@ func (e *Engine) PlanMend(ctx context.Context, r ledger.Redirect, o MendOptions)
 	if err != nil || p.Blocked() != nil {
 		return p, err
 	}
-	if err := e.settingsOf(p, r, false); err != nil {
-		return nil, err
-	}
-	split, err := e.mendLink(p)
-	p.accept(o.Accept)
-	if err != nil || p.Blocked() != nil {
-		return p, err
+	split := false
+	if !detached { // what leads there stays away, as it was meant
+		if err := e.settingsOf(p, r, false); err != nil {
+			return nil, err
+		}
+		split, err = e.mendLink(p)
+		p.accept(o.Accept)
+		if err != nil || p.Blocked() != nil {
+			return p, err
+		}
 	}
 	p.Mend.Note = staleNote(*after) && e.noteKnown(r)
 	if split {
@@ -137,8 +148,8 @@ func (e *Engine) noteKnown(r ledger.Redirect) bool {
 	return err == nil
 }
 
-// mendHeld mends a redirect that was brought back, or detached on purpose: what
-// is held may lie on a drive that is elsewhere now.
+// mendHeld mends a redirect of which there is nothing else to mend: what is held
+// may lie on a drive that is elsewhere now.
 func (e *Engine) mendHeld(p *Plan) (*Plan, error) {
 	var err error
 	if p.Mend.Held, err = e.heldMoves(*p.Before); err != nil || len(p.Mend.Held) == 0 {
@@ -232,8 +243,12 @@ func (e *Engine) Mend(ctx context.Context, p *Plan) (*Outcome, error) {
 		return nil, err
 	}
 	m := e.mover(p)
-	return m.conduct(func() error { return m.openMend(true) }, func() error { return m.stopped(m.mend(ctx)) })
+	return m.conduct(func() error { return m.openMend(p.leads()) }, func() error { return m.stopped(m.mend(ctx)) })
 }
+
+// leads says that something leads to the target once the mend is done: not if the
+// redirect is detached and stays so.
+func (p *Plan) leads() bool { return p.Mend.After.State != ledger.Detached }
 
 // openMend takes the handles of a mend, that of the link's directory if it is
 // needed, and wants the drive to be the one of
@@ -323,7 +338,7 @@ func (m *mover) tryMended(ctx context.Context) error {
 	}
 	t := trialData{probeNames(), st.Mtime}
 	via := string(m.p.Target)
-	if !m.p.Linkless() {
+	if m.p.leads() && !m.p.Linkless() {
 		if via, m.p.ByBytes, err = way(m.linkIn, m.base(), string(m.p.LinkText), target); err != nil {
 			return fmt.Errorf("the trial failed: %w", err)
 		}

@@ -98,7 +98,7 @@ func (m *mover) openAny() error {
 	case KindFuture:
 		return m.checkDrive(string(m.p.Into), m.p.IntoDrive)
 	case KindMend:
-		return m.openMend(true)
+		return m.openMend(m.p.leads())
 	case KindRenew:
 		return m.openMend(false)
 	case KindRecord:
