@@ -116,6 +116,9 @@ func (a *app) explain(err error) fault {
 		f.Code, f.Message = "interrupted", "it was interrupted before anything was done"
 	case errors.Is(err, errConsent):
 		f.Code, f.Exit = "consent-missing", exitRefused
+	case errors.Is(err, handle.ErrNotFile), errors.Is(err, handle.ErrTooLarge):
+		f.Code, f.Exit = "file-unusable", exitRefused
+		f.Next = []string{"look at what stands there, set it aside under another name, and try again"}
 	case errors.Is(err, fs.ErrPermission):
 		f.Code, f.Next = "permission", []string{"run as the account that owns it, or as administrator"}
 	}

@@ -186,7 +186,7 @@ func (r *Report) drive(e *redirect.Engine) error {
 		r.add(f)
 	}
 	if w.NoTag {
-		r.add(r.find(finding.TagMissing, w.Drive.Mount, "the drive tag of "+pathtext.Show(want.Label)+" is gone"))
+		r.add(r.find(finding.TagMissing, w.Drive.Mount, "the drive tag of "+pathtext.Show(want.Label)+" is gone, or is none"))
 	}
 	return nil
 }

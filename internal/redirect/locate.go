@@ -249,13 +249,14 @@ func matches(d *drive.Drive, want ledger.DriveRef) (*drive.Tag, error) {
 	switch {
 	case err == nil && tag.ID == want.ID:
 		return tag, nil
-	case err == nil, errors.Is(err, drive.ErrTag):
+	case err == nil:
 		return nil, errOther
-	case !noTag(err):
-		return nil, err
-	case missing(err) && want.UUID != "":
-		// Without a tag the UUID alone has to do, and none is no identity.
+	case (missing(err) || errors.Is(err, drive.ErrTag)) && want.UUID != "":
+		// Without a tag that can be read the UUID alone has to do, and none is no
+		// identity.
 		return nil, nil
+	case !noTag(err) && !errors.Is(err, drive.ErrTag):
+		return nil, err
 	}
 	return nil, errOther
 }

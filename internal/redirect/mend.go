@@ -248,7 +248,7 @@ func (e *Engine) Mend(ctx context.Context, p *Plan) (*Outcome, error) {
 
 // leads says that something leads to the target once the mend is done: not if the
 // redirect is detached and stays so.
-func (p *Plan) leads() bool { return p.Mend.After.State != ledger.Detached }
+func (p *Plan) leads() bool { return p.Mend == nil || p.Mend.After.State != ledger.Detached }
 
 // openMend takes the handles of a mend, that of the link's directory if it is
 // needed, and wants the drive to be the one of

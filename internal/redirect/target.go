@@ -359,7 +359,8 @@ func (e *Engine) tagPlace(p *Plan, anchor string) error {
 			}
 			return err
 		case errors.Is(err, drive.ErrTag):
-			p.find(finding.New(finding.DriveDoubtful, at, fmt.Sprintf("the drive tag in %s is damaged or of another version", pathtext.Show(at)), subject("", d.Name(), "")))
+			p.find(finding.New(finding.DriveDoubtful, at, fmt.Sprintf("the drive tag in %s is damaged or of another version", pathtext.Show(at)), subject("", d.Name(), "")).
+				Instead("unless a newer Nexlin wrote it, set the file aside under another name, and try again: it is written anew"))
 			return nil
 		case errors.Is(err, fs.ErrPermission):
 			hidden[at] = true // whether there is one is not for this account to know
