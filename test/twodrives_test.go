@@ -93,3 +93,29 @@ func moveRun(n *lab.Nexlin) string {
 	n.T.Fatal("there is no move")
 	return ""
 }
+
+// A run of several whose drive is plugged in elsewhere says what a run of one says:
+// where the drive is to be mounted, and goes on then.
+func TestTogetherWithADriveElsewhere(t *testing.T) {
+	dir := t.TempDir()
+	basalt := lab.NewPlug(t, "ext4", "BASALT", 16)
+	n := lab.New(t, faults(t))
+	n.Home = filepath.Join(dir, "home")
+	lab.Tree{"Notes/a: a", "Calls/b: b", ".config/user-dirs.dirs: XDG_DOCUMENTS_DIR=\"$HOME/Notes\"\nXDG_MUSIC_DIR=\"$HOME/Calls\"\n"}.Make(t, n.Home)
+	at, elsewhere := filepath.Join(dir, "at"), filepath.Join(dir, "elsewhere")
+	basalt.Mount(at)
+	t.Cleanup(basalt.Unmount)
+	n.Env = []string{"NEXLIN_FAULT=kill:pass-1"}
+	n.Want(-1, "move", "--profile", "documents,music", "--into", at+"/ines", "--yes", "-q")
+	n.Env = nil
+	basalt.Unmount()
+	basalt.Mount(elsewhere)
+	for _, way := range []string{"resume", "undo"} {
+		require.Contains(t, n.Want(3, way, "--yes", "-q"), "mount it at "+at+" again", way)
+	}
+	basalt.Unmount()
+	require.Contains(t, n.Want(7, "resume", "--yes", "-q"), "plug BASALT in and mount it")
+	basalt.Mount(at)
+	n.Want(0, "resume", "--yes", "-q")
+	n.Want(0, "check")
+}

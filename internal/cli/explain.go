@@ -221,6 +221,13 @@ func (a *app) explainStopped(s *redirect.StoppedError) fault {
 		f.Exit, f.Code = exitBusy, "held-by-a-program"
 		f.Next = append([]string{"quit the programs that have the folder or something in it open"}, f.Next...)
 	}
+	// What one of several refuses is told as when it is alone.
+	if refused := (*redirect.RefusedError)(nil); errors.As(s.Err, &refused) {
+		f.Found, f.Exit = refused.Findings, refusal(refused)
+		for i, b := range finding.Blockers(refused.Findings) {
+			f.Next = slices.Insert(f.Next, i, b.Remedy)
+		}
+	}
 	return f
 }
 
