@@ -115,6 +115,21 @@ func TestStoppedDiscardIsEnded(t *testing.T) {
 	require.Equal(t, "the deep", string(b))
 }
 
+// A detach whose undo was stopped, and a program that made a folder of its own in
+// the link's place meanwhile: undo refuses, resume leaves what is there.
+func TestDetachEndsBesideSomethingNew(t *testing.T) {
+	s := onStandins(t, faults(t), lab.Tree{"Notes/monday: wind"})
+	s.Want(0, "move", s.at("Notes"), "--into", s.dir+"/basalt/ines", "--yes", "-q")
+	s.Want(0, "detach", "notes", "--yes", "-q")
+	s.stopped("undo-begun", "undo", s.LastRun(), "--yes", "-q")
+	lab.Tree{"Notes/own: own"}.Make(t, s.Home)
+	before := lab.Print(t, s.at("Notes"))
+	s.Want(3, "undo", "--yes", "-q")
+	s.Want(0, "resume", "--yes", "-q")
+	require.Equal(t, before, lab.Print(t, s.at("Notes")))
+	require.Contains(t, s.Want(0, "check"), "detached  notes")
+}
+
 // Every kind of run that says it can be taken back can.
 func TestEveryAdvertisedUndoWorks(t *testing.T) {
 	t.Parallel()

@@ -3,6 +3,7 @@ package redirect
 import (
 	"cmp"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"path/filepath"
@@ -256,11 +257,16 @@ func (m *mover) detach(ctx context.Context) error {
 		return err
 	}
 	defer parent.Release()
+	begun, err := m.lastData("unlink", new(json.RawMessage))
+	if err != nil {
+		return err
+	}
 	err = m.act(ctx, "unlink", m.p.LinkText, func() error {
-		if err := link.Remove(parent, m.base(), string(m.p.LinkText)); err != nil {
-			return err
+		err := link.Remove(parent, m.base(), string(m.p.LinkText))
+		if begun && errors.Is(err, link.ErrNotOurs) {
+			err = nil // the link is gone: what stands there by now is somebody's own
 		}
-		return parent.Sync()
+		return flushed(err, parent)
 	}, nil)
 	if err != nil {
 		return err
