@@ -139,9 +139,11 @@ func (b *bay) whole() {
 		b.has[what] = map[string]bool{}
 		contents(b.t, at, b.has[what])
 	}
-	for what, at := range map[string]string{"home": b.home, "SKERRY": b.c} {
-		b.has[what] = map[string]bool{}
-		contents(b.t, at, b.has[what])
+	for what, at := range map[string]string{"home": b.home, "SKERRY": b.c, "beside a": b.a + "-2", "beside b": b.b + "-2"} {
+		if lab.Exists(at) { // the last two where a remedy mounts something
+			b.has[what] = map[string]bool{}
+			contents(b.t, at, b.has[what])
+		}
 	}
 	for name, content := range b.live {
 		if !slices.ContainsFunc(slices.Collect(maps.Values(b.has)), func(in map[string]bool) bool { return in[content] }) {
@@ -404,6 +406,52 @@ func TestModel(t *testing.T) {
 		b.whole()
 	})
 	t.Logf("%d sequences, %d steps", runs, steps)
+}
+
+// Two drives that belong at one place, and a drive that covers data below its mount
+// point: doing what check says leads out of both.
+func TestTwoForOnePlace(t *testing.T) {
+	basalt, dune, skerry := lab.NewPlug(t, "ext4", "BASALT", 16), lab.NewPlug(t, "ext4", "DUNE", 16), lab.NewPlug(t, "ext4", "SKERRY", 16)
+	for name, set := range map[string]func(*bay){
+		"two drives": func(b *bay) {
+			b.run("move", b.home+"/Calls", "--into", b.a+"/ines", "--yes", "-q")
+			basalt.Unmount()
+			dune.Mount(b.a)
+			b.run("move", b.home+"/Notes", "--into", b.a+"/ines", "--yes", "-q")
+			dune.Unmount()
+		},
+		"below the mount point": func(b *bay) {
+			b.run("move", b.home+"/Notes", "--into", b.c+"/ines", "--yes", "-q")
+			b.run("move", b.home+"/Calls", "--into", b.a+"/ines", "--yes", "-q")
+			b.run("detach", "calls", "--yes", "-q")
+			basalt.Unmount()
+			basalt.Mount(b.b)
+			b.run("mend", "calls", "--yes", "-q")
+			b.run("move", "notes", "--into", b.a+"/ines", "--yes", "-q")
+			basalt.Unmount()
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			b := newBay(t, t.TempDir(), basalt, dune, skerry)
+			defer func() {
+				for _, drive := range []*lab.Plug{basalt, dune, skerry} {
+					drive.Unmount()
+					clearDrive(t, drive, b.a)
+				}
+			}()
+			set(b)
+			b.plug(b.a)
+			for _, name := range []string{"notes", "calls"} {
+				require.Contains(t, b.redirects(), name)
+			}
+			b.putRight()
+			b.whole()
+			for _, name := range b.redirects() {
+				b.comesHome(name)
+			}
+			b.whole()
+		})
+	}
 }
 
 func flagGiven(name string) (given bool) {

@@ -44,6 +44,9 @@ func (r *Report) mountPoint(e *redirect.Engine) error {
 	if err := below.EachName(func(string) error { entries++; return nil }); err != nil || entries == 0 {
 		return nil
 	}
+	if known, err := e.KnownBelow(at, r.Redirect.Drive); known || err != nil {
+		return err // it is data of another redirect, whose own look tells what hides it
+	}
 	mount, aside := pathtext.Quote(at), pathtext.Quote(at+".stray-"+drive.NewID()[:8])
 	label := pathtext.Show(r.Redirect.Drive.Label)
 	f := r.find(finding.BelowMount, at, fmt.Sprintf("the mount point %s itself holds something (%d), on another drive than %s", pathtext.Show(at), entries, label))

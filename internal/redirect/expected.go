@@ -2,7 +2,9 @@ package redirect
 
 import (
 	"errors"
+	"fmt"
 	"path/filepath"
+	"slices"
 
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
@@ -38,6 +40,32 @@ func (e *Engine) knownPlaces() ([]knownPlace, error) {
 		out = append(out, knownPlace{h.Redirect, h.Drive, h.Path})
 	}
 	return out, nil
+}
+
+// KnownBelow reports whether something that the ledger knows on another drive than
+// this one lies below a directory.
+func (e *Engine) KnownBelow(dir string, than ledger.DriveRef) (bool, error) {
+	return e.knownOff(than, func(k *knownPlace) bool { return within(k.path, dir) && string(k.ref.Mount) != dir })
+}
+
+// contested reports whether another drive than this one belongs at its mount point,
+// too: of the two one has to go elsewhere.
+func (e *Engine) contested(mount string, than ledger.DriveRef) (bool, error) {
+	return e.knownOff(than, func(k *knownPlace) bool { return pathtext.Equal(string(k.ref.Mount), mount) })
+}
+
+func (e *Engine) knownOff(than ledger.DriveRef, is func(*knownPlace) bool) (bool, error) {
+	places, err := e.knownPlaces()
+	return slices.ContainsFunc(places, func(k knownPlace) bool {
+		return (k.ref.UUID != than.UUID || k.ref.ID != than.ID) && is(&k)
+	}), err
+}
+
+// mountElsewhere is the command that mounts a file system beside a mount point that
+// another one needs.
+func mountElsewhere(uuid, mount string) string {
+	beside := pathtext.Quote(mount + "-2")
+	return fmt.Sprintf("mkdir -p -- %s && mount UUID=%s %[1]s", beside, uuid)
 }
 
 // expected adds a finding if a drive belongs where something is to be written

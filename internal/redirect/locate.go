@@ -275,13 +275,20 @@ func (e *Engine) Absence(w *Whereabouts, name string, want ledger.DriveRef, path
 		return finding.New(finding.DriveTwice, path, fmt.Sprintf("%d drives here say to be %s: at %s", len(w.Twice), label, shownAll(w.Twice)), about).
 			Instead(fmt.Sprintf("unmount the copy, so that only %s itself is here: `umount %s` if that is the copy", label, pathtext.Quote(w.Twice[len(w.Twice)-1])))
 	case w.Cover != "":
-		return finding.New(finding.Covered, path, fmt.Sprintf("%s is here, but something else is mounted at %s and hides %s", label, pathtext.Show(w.Cover), pathtext.Show(path)), about).
+		f := finding.New(finding.Covered, path, fmt.Sprintf("%s is here, but something else is mounted at %s and hides %s", label, pathtext.Show(w.Cover), pathtext.Show(path)), about).
 			Instead(fmt.Sprintf("`umount %s`; the data is below it", pathtext.Quote(w.Cover)))
+		if d, err := e.Drives.Of(w.Cover); err == nil && d.UUID != "" && e.isContested(w.Cover, want) {
+			f.Remedy = fmt.Sprintf("the data is below %s, which needs another place: `umount %s && %s`", pathtext.Show(d.Name()), pathtext.Quote(w.Cover), mountElsewhere(d.UUID, w.Cover))
+		}
+		return f
 	case w.Older != "":
 		return finding.New(finding.OlderClone, path, fmt.Sprintf("what is mounted at %s is an older copy of %s: it has not seen the last run", pathtext.Show(w.Older), label), about)
 	case w.Other != nil:
 		f := finding.New(finding.DriveSwapped, path, fmt.Sprintf("another drive, %s, is mounted at %s, where %s belongs", pathtext.Show(w.Other.Name()), mount, label), about)
-		if bring != "" {
+		switch {
+		case bring != "" && e.isContested(string(want.Mount), want):
+			f.Remedy = fmt.Sprintf("both belong there, and one needs another place: plug %s in, then `%s`; no data is lost", label, mountElsewhere(want.UUID, string(want.Mount)))
+		case bring != "":
 			f.Remedy = fmt.Sprintf("plug %s in, then `umount %s && %s`; no data is lost", label, pathtext.Quote(string(want.Mount)), bring)
 		}
 		return f
@@ -291,6 +298,13 @@ func (e *Engine) Absence(w *Whereabouts, name string, want ledger.DriveRef, path
 		f.Remedy = fmt.Sprintf("plug %s in and mount it: `%s`, or open it in the file manager; no data is lost", label, bring)
 	}
 	return f
+}
+
+// isContested is [Engine.contested] where only words depend on it: a ledger that
+// can't be asked is told elsewhere.
+func (e *Engine) isContested(mount string, than ledger.DriveRef) bool {
+	is, err := e.contested(mount, than)
+	return is && err == nil
 }
 
 func shownAll(paths []string) string {
