@@ -7,8 +7,11 @@ package finding
 
 import (
 	"cmp"
+	"fmt"
 	"slices"
 	"strings"
+
+	"nexlin/internal/pathtext"
 )
 
 // A Severity says what a finding stops.
@@ -48,27 +51,57 @@ type Finding struct {
 	Details  []string // what is to be said of each of Paths; empty if nothing
 }
 
-// Subject fills the placeholders of a remedy; empty fields stay words.
+// Subject is what a finding is about, as it is called: the name of a redirect, the
+// label of a drive, the id of a run. Any may be empty.
 type Subject struct{ Name, Drive, Run string }
 
-// New makes a finding of a listed code with its listed severity and remedy.
-// It panics for a code that is not in the list: that is a caller's bug.
-func New(code Code, path, message string, about Subject) Finding {
+// New makes a finding of a listed code with its listed severity and remedy. The
+// message is made as by [fmt.Sprintf]; strings, paths and errors in it are hostile
+// text and are made safe to show. It panics for a code that is not in the list:
+// that is a caller's bug.
+func New(code Code, path, format string, args ...any) Finding {
 	k, ok := kinds[code]
 	if !ok {
 		panic("finding: code is not in the list: " + string(code))
 	}
-	fill := []string{}
-	for _, p := range [][2]string{{"NAME", about.Name}, {"DRIVE", about.Drive}, {"RUN", about.Run}} {
-		if p[1] != "" {
-			fill = append(fill, p[0], p[1])
+	for i, a := range args {
+		switch a := a.(type) {
+		case string:
+			args[i] = pathtext.Show(a)
+		case pathtext.Path:
+			args[i] = pathtext.Show(string(a))
+		case error:
+			args[i] = pathtext.Show(a.Error())
 		}
 	}
-	return Finding{
-		Code: code, Severity: k.Severity, Message: message, Path: path, Shows: shows[code],
-		Remedy: strings.NewReplacer(fill...).Replace(k.Remedy),
-	}
+	return Finding{Code: code, Severity: k.Severity, Message: fmt.Sprintf(format, args...), Path: path, Shows: shows[code], Remedy: k.Remedy}
 }
+
+// About puts the subject's names where its remedy has words for them, quoted so that
+// the command can be typed as it stands. What is empty stays a word.
+func (f Finding) About(s Subject) Finding {
+	var fill []string
+	if s.Name != "" {
+		fill = append(fill, "NAME", pathtext.Quote(s.Name))
+	}
+	if s.Drive != "" {
+		fill = append(fill, "DRIVE", pathtext.Show(s.Drive))
+	}
+	if s.Run != "" {
+		fill = append(fill, "RUN", pathtext.Quote(s.Run))
+	}
+	f.Remedy = strings.NewReplacer(fill...).Replace(f.Remedy)
+	return f
+}
+
+// Named is [Finding.About] a redirect.
+func (f Finding) Named(name string) Finding { return f.About(Subject{Name: name}) }
+
+// OnDrive is [Finding.About] a drive.
+func (f Finding) OnDrive(label string) Finding { return f.About(Subject{Drive: label}) }
+
+// OfRun is [Finding.About] a run.
+func (f Finding) OfRun(id string) Finding { return f.About(Subject{Run: id}) }
 
 // Acceptable reports whether a person may accept findings of this code and
 // go on. Losses of content or names are never acceptable.

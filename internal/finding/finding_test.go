@@ -17,17 +17,17 @@ func TestListIsWhole(t *testing.T) {
 		require.NotEmpty(t, k.Remedy)
 		require.Regexp(t, `^[a-z]+(-[a-z]+)*$`, string(k.Code))
 	}
-	require.Panics(t, func() { New("no-such-code", "", "", Subject{}) })
+	require.Panics(t, func() { New("no-such-code", "", "") })
 }
 
 func TestRemedyNamesTheSubject(t *testing.T) {
-	f := New(RunStopped, "/x", "m", Subject{Name: "documents", Run: "20260101-abcde"})
+	f := New(RunStopped, "/x", "m").About(Subject{Name: "documents", Run: "20260101-abcde"})
 	require.Contains(t, f.Remedy, "nexlin resume 20260101-abcde")
-	require.Contains(t, New(DriveAway, "/x", "m", Subject{Drive: "BASALT"}).Remedy, "mount BASALT")
+	require.Contains(t, New(DriveAway, "/x", "m").OnDrive("BASALT").Remedy, "mount BASALT")
 }
 
 func TestWorstOrdersForReading(t *testing.T) {
-	a, b, c := New(Rot, "", "", Subject{}), New(LateWrite, "", "", Subject{}), New(BackupReminder, "", "", Subject{})
+	a, b, c := New(Rot, "", ""), New(LateWrite, "", ""), New(BackupReminder, "", "")
 	require.Equal(t, []Finding{a, b, c}, Worst([]Finding{c, b, a}))
 	require.Equal(t, []Finding{a}, Blockers([]Finding{c, b, a}))
 	require.True(t, Has([]Finding{c}, BackupReminder))

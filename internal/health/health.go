@@ -45,13 +45,13 @@ func (r *Report) add(fs ...finding.Finding) {
 	r.State = stateOf(r.Redirect, r.Findings)
 }
 
-func (r *Report) find(code finding.Code, path, message string) finding.Finding {
-	return finding.New(code, path, message, finding.Subject{Name: pathtext.Quote(r.Redirect.Name), Drive: pathtext.Show(r.Redirect.Drive.Label)})
+func (r *Report) find(code finding.Code, path, format string, args ...any) finding.Finding {
+	return finding.New(code, path, format, args...).About(finding.Subject{Name: r.Redirect.Name, Drive: r.Redirect.Drive.Label})
 }
 
 // warn reports a finding that stops nothing here: check only tells.
-func (r *Report) warn(code finding.Code, path, message string) {
-	r.add(r.find(code, path, message).As(finding.Warning))
+func (r *Report) warn(code finding.Code, path, format string, args ...any) {
+	r.add(r.find(code, path, format, args...).As(finding.Warning))
 }
 
 // unseen makes an error about what lies on a drive a finding: one redirect that
@@ -61,7 +61,7 @@ func (r *Report) unseen(err error) error {
 	if !errors.As(err, &pe) || errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
 		return err
 	}
-	r.add(r.find(finding.Unseen, pe.Path, fmt.Sprintf("%s can't be looked at: %v", pathtext.Show(pe.Path), pe.Err)))
+	r.add(r.find(finding.Unseen, pe.Path, "%s can't be looked at: %v", pe.Path, pe.Err))
 	return nil
 }
 
@@ -108,7 +108,7 @@ func Check(ctx context.Context, e *redirect.Engine, r ledger.Redirect) (*Report,
 				return nil, err
 			}
 		} else if len(fs) == 0 {
-			out.add(out.find(finding.HeldWaiting, h.Path, fmt.Sprintf("the held original of %s waits to be discarded", h.Since.Local().Format("2006-01-02"))))
+			out.add(out.find(finding.HeldWaiting, h.Path, "the held original of %s waits to be discarded", h.Since.Local().Format("2006-01-02")))
 		}
 	}
 	return out, nil
@@ -175,18 +175,18 @@ func (r *Report) drive(e *redirect.Engine) error {
 		r.add(e.Absence(&w, r.Redirect.Name, want, r.Redirect.Target).As(finding.Warning))
 	case w.Drive.Mount != string(want.Mount) && redirect.Owned(r.Redirect):
 		r.add(r.find(finding.DriveElsewhere, r.Redirect.Target,
-			fmt.Sprintf("%s is at %s, not at %s", pathtext.Show(want.Label), pathtext.Show(w.Drive.Mount), pathtext.Show(string(want.Mount)))).
+			"%s is at %s, not at %s", want.Label, w.Drive.Mount, want.Mount).
 			Instead("mount it at " + pathtext.Quote(string(want.Mount)) + " again: the engine looks for its store there"))
 	case w.Drive.Mount != string(want.Mount):
 		f := r.find(finding.DriveElsewhere, r.Redirect.Target,
-			fmt.Sprintf("%s is at %s, not at %s", pathtext.Show(want.Label), pathtext.Show(w.Drive.Mount), pathtext.Show(string(want.Mount))))
+			"%s is at %s, not at %s", want.Label, w.Drive.Mount, want.Mount)
 		if r.Redirect.State == ledger.Detached {
 			f = f.Instead("`nexlin mend " + pathtext.Quote(r.Redirect.Name) + "` takes the drive's new place into the records; it stays detached")
 		}
 		r.add(f)
 	}
 	if w.NoTag {
-		r.add(r.find(finding.TagMissing, w.Drive.Mount, "the drive tag of "+pathtext.Show(want.Label)+" is gone, or is none"))
+		r.add(r.find(finding.TagMissing, w.Drive.Mount, "the drive tag of %s is gone, or is none", want.Label))
 	}
 	return nil
 }
@@ -211,8 +211,7 @@ func (r *Report) stopped(e *redirect.Engine) error {
 	}
 	for _, row := range rows {
 		if row.Redirect == r.Redirect.Name {
-			r.add(finding.New(finding.RunStopped, r.Redirect.Link, fmt.Sprintf("run %s (%s) was stopped before its end", row.ID, row.Kind),
-				finding.Subject{Name: pathtext.Quote(r.Redirect.Name), Run: row.ID}))
+			r.add(finding.New(finding.RunStopped, r.Redirect.Link, "run %s (%s) was stopped before its end", row.ID, row.Kind).OfRun(row.ID))
 		}
 	}
 	return nil
@@ -225,12 +224,12 @@ func (r *Report) target(e *redirect.Engine) error {
 	switch {
 	case err == nil:
 	case errors.Is(err, fs.ErrPermission):
-		r.warn(finding.TargetNoWrite, red.Target, "this account may not look into "+pathtext.Show(red.Target))
+		r.warn(finding.TargetNoWrite, red.Target, "this account may not look into %s", red.Target)
 		return nil
 	case handle.Absent(err):
 		return r.lost(e)
 	default:
-		r.add(r.find(finding.TargetUnread, red.Target, fmt.Sprintf("%s can't be opened: %v", pathtext.Show(red.Target), plain(err))))
+		r.add(r.find(finding.TargetUnread, red.Target, "%s can't be opened: %v", red.Target, plain(err)))
 		return nil
 	}
 	defer target.Release()
@@ -245,13 +244,13 @@ func (r *Report) target(e *redirect.Engine) error {
 	switch err := target.Access(".", handle.MayWrite|handle.MayEnter); {
 	case errors.Is(err, fs.ErrPermission), errors.Is(err, syscall.EROFS):
 		if !d.ReadOnly {
-			r.warn(finding.TargetNoWrite, red.Target, "this account may not write in "+pathtext.Show(red.Target))
+			r.warn(finding.TargetNoWrite, red.Target, "this account may not write in %s", red.Target)
 		}
 	case err != nil:
-		r.add(r.find(finding.TargetUnread, red.Target, fmt.Sprintf("%s can't be looked at: %v", pathtext.Show(red.Target), plain(err))))
+		r.add(r.find(finding.TargetUnread, red.Target, "%s can't be looked at: %v", red.Target, plain(err)))
 	case r.State == Good:
 		if _, err := redirect.Try(red, target); err != nil {
-			r.add(r.find(finding.TrialFailed, red.Link, err.Error()))
+			r.add(r.find(finding.TrialFailed, red.Link, "%s", err.Error()))
 		}
 	}
 	r.note()
@@ -275,7 +274,7 @@ func (r *Report) onlyCopy(e *redirect.Engine) error {
 	if len(packs) > 0 {
 		when = "the last archive of it was made on " + packs[0].Made.Local().Format("2006-01-02")
 	}
-	f := r.find(finding.NoOtherCopy, r.Redirect.Target, fmt.Sprintf("%s holds the only copy of %s: %s", pathtext.Show(r.Redirect.Drive.Label), pathtext.Show(r.Redirect.Name), when))
+	f := r.find(finding.NoOtherCopy, r.Redirect.Target, "%s holds the only copy of %s: %s", r.Redirect.Drive.Label, r.Redirect.Name, when)
 	if e.CopyWithin > 0 {
 		f = f.As(finding.Warning) // asked for, it is a problem
 	}
@@ -286,7 +285,7 @@ func (r *Report) onlyCopy(e *redirect.Engine) error {
 // lost tells what can be said of a target that is not on its drive.
 func (r *Report) lost(e *redirect.Engine) error {
 	f := r.find(finding.TargetMissing, r.Redirect.Target,
-		fmt.Sprintf("%s is here, but the target %s is not", pathtext.Show(r.Redirect.Drive.Label), pathtext.Show(r.Redirect.Target)))
+		"%s is here, but the target %s is not", r.Redirect.Drive.Label, r.Redirect.Target)
 	switch at, err := e.RenamedTarget(r.Redirect); {
 	case err != nil:
 		return err
@@ -306,14 +305,14 @@ func (r *Report) lost(e *redirect.Engine) error {
 
 func (r *Report) room(d *drive.Drive) {
 	if d.ReadOnly {
-		f := r.find(finding.DriveReadOnly, r.Redirect.Target, pathtext.Show(d.Name())+" is mounted read-only")
+		f := r.find(finding.DriveReadOnly, r.Redirect.Target, "%s is mounted read-only", d.Name())
 		if !d.Standin {
 			f = f.Instead(fmt.Sprintf("`mount -o remount,rw %s`; a drive that turned read-only by itself had an error, and `dmesg` tells which", pathtext.Quote(d.Mount)))
 		}
 		r.add(f)
 	}
 	if d.Free < max(d.Reserve(), d.Size/lowSpace) {
-		r.add(r.find(finding.SpaceLow, d.Mount, fmt.Sprintf("%s has %d%% of its room left", pathtext.Show(d.Name()), d.Free*100/max(d.Size, 1))))
+		r.add(r.find(finding.SpaceLow, d.Mount, "%s has %d%% of its room left", d.Name(), d.Free*100/max(d.Size, 1)))
 	}
 }
 
@@ -326,8 +325,7 @@ func (r *Report) growth(e *redirect.Engine, d *drive.Drive) error {
 	// It was moved with so many bytes; whatever came since is on the drive already.
 	want := int64(float64(r.Redirect.Bytes) * (factor - 1))
 	if d.Free-d.Reserve() < want {
-		f := r.find(finding.NoRoomToGrow, r.Redirect.Target, fmt.Sprintf("%s has %s free, and %s is expected to need %s more",
-			pathtext.Show(d.Name()), humanize.IBytes(uint64(max(d.Free, 0))), pathtext.Show(r.Redirect.Name), humanize.IBytes(uint64(want))))
+		f := r.find(finding.NoRoomToGrow, r.Redirect.Target, "%s has %s free, and %s is expected to need %s more", d.Name(), humanize.IBytes(uint64(max(d.Free, 0))), r.Redirect.Name, humanize.IBytes(uint64(want)))
 		r.add(f.Instead("free room there, or `nexlin move " + pathtext.Quote(r.Redirect.Name) + " --into DIR` on a larger drive"))
 	}
 	return nil
@@ -338,7 +336,7 @@ func (r *Report) note() {
 		return // the engine keeps its own records
 	}
 	if err := redirect.LookForNote(r.Redirect); err != nil {
-		r.add(r.find(finding.NoteMissing, r.Redirect.Target, fmt.Sprintf("the target note of %s can't be read: %v", pathtext.Show(r.Redirect.Name), plain(err))))
+		r.add(r.find(finding.NoteMissing, r.Redirect.Target, "the target note of %s can't be read: %v", r.Redirect.Name, plain(err)))
 	}
 }
 

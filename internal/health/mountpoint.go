@@ -49,7 +49,7 @@ func (r *Report) mountPoint(e *redirect.Engine) error {
 	}
 	mount, aside := pathtext.Quote(at), pathtext.Quote(at+".stray-"+drive.NewID()[:8])
 	label := pathtext.Show(r.Redirect.Drive.Label)
-	f := r.find(finding.BelowMount, at, fmt.Sprintf("the mount point %s itself holds something (%d), on another drive than %s", pathtext.Show(at), entries, label))
+	f := r.find(finding.BelowMount, at, "the mount point %s itself holds something (%d), on another drive than %s", at, entries, label)
 	if !hidden {
 		r.add(f.Instead(fmt.Sprintf("set it aside before %s is mounted over it: `mv -nT -- %s %s && mkdir -- %[2]s`", label, mount, aside)))
 		return nil
@@ -68,10 +68,10 @@ func (r *Report) nextStart() {
 	label := pathtext.Show(d.Name())
 	switch r.Start {
 	case drive.StartLogin:
-		r.add(r.find(finding.NotAtStart, d.Mount, label+" is mounted only once somebody has logged in at the desktop").
+		r.add(r.find(finding.NotAtStart, d.Mount, "%s is mounted only once somebody has logged in at the desktop", label).
 			Instead("programs that start by themselves find it too late; a line in /etc/fstab mounts it at every start: " + d.FstabLine()))
 	case drive.StartNever:
-		r.add(r.find(finding.NotAtStart, d.Mount, "nothing mounts "+label+" when the machine starts").
+		r.add(r.find(finding.NotAtStart, d.Mount, "nothing mounts %s when the machine starts", label).
 			Instead("that is usual for a portable drive; for one that stays, a line in /etc/fstab: " + d.FstabLine()))
 	}
 }

@@ -20,9 +20,9 @@ import (
 // redirect; nothing if it is its link, or if it is not this account's to look
 // at.
 func LookAtLink(r ledger.Redirect) ([]finding.Finding, error) {
-	about := subject(r.Name, pathtext.Show(r.Drive.Label), "")
+	about := finding.Subject{Name: r.Name, Drive: r.Drive.Label}
 	one := func(code finding.Code, text string) ([]finding.Finding, error) {
-		return []finding.Finding{finding.New(code, r.Link, text, about)}, nil
+		return []finding.Finding{finding.New(code, r.Link, "%s", text).About(about)}, nil
 	}
 	shown := pathtext.Show(r.Link)
 	parent, err := handle.OpenReal(filepath.Dir(r.Link))

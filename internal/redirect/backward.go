@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io/fs"
 	"path/filepath"
 	"syscall"
@@ -118,7 +117,7 @@ func (m *mover) neverCopiedUnchanged(ctx context.Context) error {
 
 func (m *mover) heldRefused(bad []string, what string) error {
 	held := m.p.HeldPath()
-	f := finding.New(finding.HeldChanged, filepath.Join(held, bad[0]), fmt.Sprintf("%s %s the held original at %s: the folder would not come back as it was", pathtext.Show(bad[0]), what, pathtext.Show(held)), subject(m.p.Name, "", m.p.Run))
+	f := finding.New(finding.HeldChanged, filepath.Join(held, bad[0]), "%s %s the held original at %s: the folder would not come back as it was", bad[0], what, held).Named(m.p.Name).OfRun(m.p.Run)
 	switch {
 	case m.p.Kind == KindBringBack:
 		f = f.Instead("the folder is real again: `nexlin move` moves it, as it is now")
@@ -267,7 +266,7 @@ func (m *mover) removePart(ctx context.Context) error {
 	if left {
 		path := m.into.Join(partName(m.p.Run))
 		m.out.Findings = append(m.out.Findings, finding.New(finding.Stranger, path,
-			"entries that Nexlin did not make are left in "+pathtext.Show(path), subject(m.p.Name, "", "")))
+			"entries that Nexlin did not make are left in %s", path).Named(m.p.Name))
 	}
 	if err := step(ctx, "part-removed"); err != nil {
 		return err

@@ -47,7 +47,7 @@ func (e *Engine) PlanBringBack(ctx context.Context, r ledger.Redirect, o BackOpt
 		}
 	}
 	if r.State == ledger.Ended {
-		f := finding.New(finding.SourceMissing, r.Link, fmt.Sprintf("%s was brought back already: %s is a real folder", r.Name, pathtext.Show(r.Link)), subject(r.Name, "", ""))
+		f := finding.New(finding.SourceMissing, r.Link, "%s was brought back already: %s is a real folder", r.Name, r.Link).Named(r.Name)
 		f.Remedy = "nothing needs doing; `nexlin list --held` shows what is still held of it"
 		p.find(f)
 		return p, nil
@@ -124,8 +124,7 @@ func (p *Plan) after(made *Plan) {
 	}
 	if len(less) > 0 {
 		slices.Sort(less)
-		p.find(finding.New(finding.NotComingBack, string(p.From), fmt.Sprintf("%s does not keep %s: the folder comes back as the drive shows it",
-			pathtext.Show(made.IntoDrive.Label), strings.Join(less, ", ")), subject(p.Name, "", "")))
+		p.find(finding.New(finding.NotComingBack, string(p.From), "%s does not keep %s: the folder comes back as the drive shows it", made.IntoDrive.Label, strings.Join(less, ", ")).Named(p.Name))
 	}
 }
 
@@ -133,7 +132,7 @@ func (p *Plan) after(made *Plan) {
 func (e *Engine) oldPlace(p *Plan) error {
 	parent, err := handle.OpenReal(string(p.Into))
 	if err != nil {
-		p.find(finding.New(finding.TargetNoWrite, string(p.Into), fmt.Sprintf("%s can't be opened: %v", pathtext.Show(string(p.Into)), cause(err)), subject("", "", "")))
+		p.find(finding.New(finding.TargetNoWrite, string(p.Into), "%s can't be opened: %v", p.Into, cause(err)))
 		return nil
 	}
 	defer parent.Release()
@@ -142,7 +141,7 @@ func (e *Engine) oldPlace(p *Plan) error {
 	}
 	p.IntoDrive = ref(&p.IntoNow)
 	if parent.Access(".", handle.MayWrite|handle.MayEnter) != nil {
-		p.find(finding.New(finding.TargetNoWrite, string(p.Into), "this account may not write in "+pathtext.Show(string(p.Into)), subject("", "", "")))
+		p.find(finding.New(finding.TargetNoWrite, string(p.Into), "this account may not write in %s", p.Into))
 		return nil
 	}
 	ours, err := link.Is(parent, string(p.Final), string(p.LinkText))
@@ -155,7 +154,7 @@ func (e *Engine) oldPlace(p *Plan) error {
 		if gone {
 			what = "the link at " + pathtext.Show(string(p.Link)) + " is gone"
 		}
-		f := finding.New(finding.OldPlaceTaken, string(p.Link), what, subject(p.Name, "", ""))
+		f := finding.New(finding.OldPlaceTaken, string(p.Link), "%s", what).Named(p.Name)
 		if gone {
 			f.Remedy = fmt.Sprintf("`nexlin detach %s` records that, then `nexlin bring-back %s` works", pathtext.Quote(p.Name), pathtext.Quote(p.Name))
 		}
@@ -179,7 +178,7 @@ type DetachPlan struct {
 func (e *Engine) PlanDetach(r ledger.Redirect) (*DetachPlan, error) {
 	d := &DetachPlan{Redirect: r}
 	if r.State != ledger.Linked {
-		f := finding.New(finding.LinkMissing, r.Link, fmt.Sprintf("%s has no link: it is %s", r.Name, map[string]string{ledger.Detached: "detached already", ledger.Ended: "brought back"}[r.State]), subject(r.Name, "", ""))
+		f := finding.New(finding.LinkMissing, r.Link, "%s has no link: it is %s", r.Name, map[string]string{ledger.Detached: "detached already", ledger.Ended: "brought back"}[r.State]).Named(r.Name)
 		f.Remedy = "nothing needs doing"
 		d.Findings = append(d.Findings, f.As(finding.Blocker))
 		return d, nil
@@ -213,7 +212,7 @@ func (e *Engine) PlanDetach(r ledger.Redirect) (*DetachPlan, error) {
 		d.Gone = !Linkless(r.Methods)
 	} else if !ours {
 		d.Findings = append(d.Findings, finding.New(finding.OldPlaceTaken, r.Link,
-			"something else than our link stands at "+pathtext.Show(r.Link), subject(r.Name, "", "")))
+			"something else than our link stands at %s", r.Link).Named(r.Name))
 	}
 	if f, err := inHands(parent); err != nil {
 		return nil, err
@@ -224,13 +223,13 @@ func (e *Engine) PlanDetach(r ledger.Redirect) (*DetachPlan, error) {
 	if _, found, err := e.Locate(r.Drive, r.Target); err != nil {
 		return nil, err
 	} else if !found {
-		f := finding.New(finding.DriveAway, r.Target, fmt.Sprintf("%s is not here; the data stays on it, and the link goes all the same", pathtext.Show(r.Drive.Label)), subject(r.Name, r.Drive.Label, "")).As(finding.Info)
+		f := finding.New(finding.DriveAway, r.Target, "%s is not here; the data stays on it, and the link goes all the same", r.Drive.Label).Named(r.Name).OnDrive(r.Drive.Label).As(finding.Info)
 		f.Remedy = "nothing needs doing"
 		d.Findings = append(d.Findings, f)
 	}
 	if parent.Access(".", handle.MayWrite|handle.MayEnter) != nil {
 		d.Findings = append(d.Findings, finding.New(finding.LinkImpossible, filepath.Dir(r.Link),
-			"this account may not remove the link from "+pathtext.Show(filepath.Dir(r.Link)), subject(r.Name, "", "")))
+			"this account may not remove the link from %s", filepath.Dir(r.Link)).Named(r.Name))
 	}
 	return d, nil
 }
@@ -296,7 +295,7 @@ func (m *mover) attach(ctx context.Context) error {
 		}, nil)
 		if errors.Is(err, syscall.EEXIST) {
 			return &RefusedError{[]finding.Finding{finding.New(finding.OldPlaceTaken, string(m.p.Link),
-				"something stands at "+pathtext.Show(string(m.p.Link))+" by now", subject(m.p.Name, "", ""))}}
+				"something stands at %s by now", m.p.Link).Named(m.p.Name)}}
 		}
 		if err != nil {
 			return err

@@ -154,7 +154,7 @@ func (e *Engine) PlanCard(ctx context.Context, u *CardUse, o MoveOptions) (*Toge
 		plans = append(plans, p)
 	}
 	if len(plans) == 0 {
-		more = append(more, finding.New(finding.SourceMissing, "", "none of the folders of card "+u.Card.Name+" is there", subject("", "", "")))
+		more = append(more, finding.New(finding.SourceMissing, "", "none of the folders of card %s is there", u.Card.Name))
 	}
 	t := NewTogether(KindMoveTogether, "card:"+u.Card.Name, plans)
 	u.furnish(t)
@@ -199,13 +199,13 @@ func (e *Engine) isWhole(ctx context.Context, u *CardUse, f *card.Folder, path s
 	is, err := e.keeps(ctx, u, f.Whole)
 	if err != nil {
 		return []finding.Finding{finding.New(finding.OnDemand, path,
-			fmt.Sprintf("whether %s is a whole copy can't be seen: %v", pathtext.Show(path), cause(err)), subject("", "", ""))}, nil
+			"whether %s is a whole copy can't be seen: %v", path, cause(err))}, nil
 	}
 	if is == f.Whole.Is {
 		return nil, nil
 	}
 	return []finding.Finding{finding.New(finding.OnDemand, path,
-		fmt.Sprintf("the program keeps %q in %s, not %q", pathtext.Show(is), pathtext.Show(path), f.Whole.Is), subject("", "", ""))}, nil
+		"the program keeps %q in %s, not %q", is, path, f.Whole.Is)}, nil
 }
 
 // knownTo holds a folder against the cards: a place that must stay is a
@@ -231,13 +231,13 @@ func (e *Engine) knownTo(p *Plan) {
 				if path != at && within(at, path) {
 					what = "holds " + pathtext.Show(at) + ", which must stay where it is"
 				}
-				p.find(finding.New(finding.MustStay, path, fmt.Sprintf("%s %s: %s (card %s)", pathtext.Show(path), what, s.Why, c.Name), subject("", "", "")))
+				p.find(finding.New(finding.MustStay, path, "%s %s: %s (card %s)", path, what, s.Why, c.Name))
 			}
 		}
 		if p.Card == "" && slices.ContainsFunc(c.Folders, func(f card.Folder) bool {
 			return f.On(runtime.GOOS) != "" && card.Expand(f.On(runtime.GOOS), vars) == path
 		}) {
-			p.find(finding.New(finding.CardKnown, path, fmt.Sprintf("card %s knows this folder: %s", c.Name, c.About), subject("", "", "")).
+			p.find(finding.New(finding.CardKnown, path, "card %s knows this folder: %s", c.Name, c.About).
 				Instead("`nexlin move card:" + c.Name + " --into …` goes by it"))
 		}
 	}
@@ -446,7 +446,7 @@ func (e *Engine) sandboxes(p *Plan) error {
 			grants = append(grants, "`"+pathtext.Show(c.Grant)+"`")
 		}
 	}
-	f := finding.New(finding.SandboxCut, p.Copy(), fmt.Sprintf("%s may see %s and not %s", strings.Join(names, ", "), pathtext.Show(string(p.Link)), pathtext.Show(p.Copy())), subject(p.Name, "", ""))
+	f := finding.New(finding.SandboxCut, p.Copy(), "%s may see %s and not %s", strings.Join(names, ", "), p.Link, p.Copy()).Named(p.Name)
 	if len(grants) > 0 {
 		f = f.Instead(strings.Join(grants, ", "))
 	}

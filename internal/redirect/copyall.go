@@ -318,6 +318,5 @@ func (m *mover) stranger(aside []string) {
 	m.out.Aside = append(m.out.Aside, aside...)
 	path := m.into.Join(asideName(m.p.Run))
 	m.out.Findings = append(m.out.Findings, finding.New(finding.Stranger, path,
-		fmt.Sprintf("%d entries that this run has no record of making lay in its part; they are in %s", len(aside), pathtext.Show(path)),
-		subject(m.p.Name, "", "")).Listing(len(aside), aside))
+		"%d entries that this run has no record of making lay in its part; they are in %s", len(aside), path).Named(m.p.Name).Listing(len(aside), aside))
 }

@@ -144,7 +144,7 @@ func pacer(perSecond int64) func(ctx context.Context, bytes int) error {
 // passed over. If it is stopped, the next one goes on where it was.
 func (e *Engine) CheckDeep(ctx context.Context, r ledger.Redirect, o DeepOptions) (*Deep, error) {
 	d := &Deep{}
-	about := subject(r.Name, r.Drive.Label, "")
+	about := finding.Subject{Name: r.Name, Drive: r.Drive.Label}
 	live, err := handle.OpenReal(r.Target)
 	if err != nil {
 		return d, nil // that is a finding already
@@ -180,7 +180,7 @@ func (e *Engine) CheckDeep(ctx context.Context, r ledger.Redirect, o DeepOptions
 		})
 	}
 	if recordBroken(err) {
-		f := finding.New(finding.LedgerBroken, r.Target, err.Error(), about)
+		f := finding.New(finding.LedgerBroken, r.Target, "%s", err).About(about)
 		d.Findings = append(d.Findings, f.As(finding.Warning))
 		return d, nil
 	}

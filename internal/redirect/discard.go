@@ -12,7 +12,6 @@ import (
 	"nexlin/internal/inuse"
 	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
-	"nexlin/internal/pathtext"
 	"nexlin/internal/transfer"
 )
 
@@ -68,7 +67,7 @@ func (e *Engine) PlanDiscard(ctx context.Context, r ledger.Redirect, o DiscardOp
 		return d, err
 	}
 	if len(held) == 0 {
-		f := finding.New(finding.HeldMissing, d.Live, "nothing is held of "+r.Name, subject(r.Name, "", ""))
+		f := finding.New(finding.HeldMissing, d.Live, "nothing is held of %s", r.Name).Named(r.Name)
 		f.Remedy = "nothing needs doing"
 		d.Findings = append(d.Findings, f.As(finding.Blocker))
 		return d, nil
@@ -78,7 +77,7 @@ func (e *Engine) PlanDiscard(ctx context.Context, r ledger.Redirect, o DiscardOp
 	}
 	live, err := handle.OpenReal(d.Live)
 	if err != nil {
-		f := finding.New(finding.TargetMissing, d.Live, fmt.Sprintf("the folder in use, %s, can't be opened: %v", pathtext.Show(d.Live), cause(err)), subject(r.Name, "", ""))
+		f := finding.New(finding.TargetMissing, d.Live, "the folder in use, %s, can't be opened: %v", d.Live, cause(err)).Named(r.Name)
 		d.Findings = append(d.Findings, f.As(finding.Blocker))
 		return d, nil
 	}
@@ -112,7 +111,7 @@ func (e *Engine) liveAway(d *DiscardPlan) (bool, error) {
 func (e *Engine) judgeHeld(ctx context.Context, d *DiscardPlan, h ledger.Held, live *handle.Dir) error {
 	v := &Verdict{Held: h}
 	d.Verdicts = append(d.Verdicts, v)
-	about := subject(d.Redirect.Name, h.Drive.Label, "")
+	about := finding.Subject{Name: d.Redirect.Name, Drive: h.Drive.Label}
 	p := Plan{Name: d.Redirect.Name}
 	if err := e.present(&p, h.Drive, h.Path); err != nil || len(p.Findings) > 0 {
 		d.Findings = append(d.Findings, p.Findings...)
@@ -123,7 +122,7 @@ func (e *Engine) judgeHeld(ctx context.Context, d *DiscardPlan, h ledger.Held, l
 	}
 	held, err := handle.OpenReal(h.Path)
 	if missing(err) {
-		f := finding.New(finding.HeldMissing, h.Path, pathtext.Show(h.Path)+" is not there any more", about)
+		f := finding.New(finding.HeldMissing, h.Path, "%s is not there any more", h.Path).About(about)
 		f.Severity, f.Remedy = finding.Info, "the record of it is closed"
 		d.Findings = append(d.Findings, f)
 		return nil
@@ -135,13 +134,13 @@ func (e *Engine) judgeHeld(ctx context.Context, d *DiscardPlan, h ledger.Held, l
 	if st, err := held.Self(); err != nil {
 		return err
 	} else if !isDir(&st, h.Ino) {
-		d.Findings = append(d.Findings, finding.New(finding.DriveDoubtful, h.Path, pathtext.Show(h.Path)+" is another folder than the one that was held", about))
+		d.Findings = append(d.Findings, finding.New(finding.DriveDoubtful, h.Path, "%s is another folder than the one that was held", h.Path).About(about))
 		return nil
 	}
 	if used, err := inuse.Below(ctx, h.Path); err != nil {
 		return err
 	} else if len(used.Holders) > 0 {
-		d.Findings = append(d.Findings, finding.New(finding.HeldInUse, h.Path, fmt.Sprintf("%s is in use: %s", pathtext.Show(h.Path), programs(used.Holders)), about))
+		d.Findings = append(d.Findings, finding.New(finding.HeldInUse, h.Path, "%s is in use: %s", h.Path, programs(used.Holders)).About(about))
 	}
 	plan, err := e.planOfRun(h.Run)
 	if err != nil {
@@ -172,7 +171,7 @@ func (e *Engine) judgeHeld(ctx context.Context, d *DiscardPlan, h ledger.Held, l
 	}
 	v.late.forget()
 	if recordBroken(err) {
-		d.Findings = append(d.Findings, finding.New(finding.LedgerBroken, h.Path, err.Error(), about))
+		d.Findings = append(d.Findings, finding.New(finding.LedgerBroken, h.Path, "%s", err).About(about))
 		return nil
 	}
 	if err != nil {
@@ -195,7 +194,7 @@ func (e *Engine) judgeArchive(ctx context.Context, d *DiscardPlan, v *Verdict) e
 		return !a.Done.IsZero() && (strings.HasPrefix(a.Name, "carry-in") || strings.HasPrefix(a.Name, "carry-back"))
 	})
 	if !carried {
-		d.Findings = append(d.Findings, finding.New(finding.LedgerBroken, h.Path, "the archive was never carried in", subject(d.Redirect.Name, "", "")))
+		d.Findings = append(d.Findings, finding.New(finding.LedgerBroken, h.Path, "the archive was never carried in").Named(d.Redirect.Name))
 	} else if err := e.archiveProven(ctx, d, v, acts); err != nil {
 		return err
 	}
@@ -241,7 +240,7 @@ func (d *DiscardPlan) cases(v *Verdict) {
 		{finding.MetaDiffers, "at %s with other permissions, owners, attributes or hard links than in the held original"},
 	}
 	for _, s := range says {
-		f, any := v.told(s.code, s.text, v.Live, subject(d.Redirect.Name, "", ""))
+		f, any := v.told(s.code, s.text, v.Live, finding.Subject{Name: d.Redirect.Name})
 		if !any {
 			continue
 		}

@@ -364,7 +364,7 @@ func (m *mover) erase(ctx context.Context, d *DiscardPlan, v *Verdict) error {
 		}
 		if v.left && !d.Options.OnlyEqual {
 			m.out.Findings = append(m.out.Findings, finding.New(finding.LateWrite, h.Path,
-				"entries of the held original changed while it was being deleted; they are still there", subject(m.p.Name, "", "")))
+				"entries of the held original changed while it was being deleted; they are still there").Named(m.p.Name))
 		}
 		return parent.Sync()
 	}, gone)

@@ -74,7 +74,7 @@ func mountElsewhere(uuid, mount string) string {
 // well.
 func (e *Engine) expected(p *Plan, into, path string) (bool, error) {
 	if at := drive.Unmounted(into); at != "" {
-		p.find(finding.New(finding.DriveUnmounted, at, "no drive is mounted at "+pathtext.Show(at), subject("", "", "")))
+		p.find(finding.New(finding.DriveUnmounted, at, "no drive is mounted at %s", at))
 		return false, nil
 	}
 	places, err := e.knownPlaces()
@@ -130,8 +130,7 @@ func (e *Engine) awayFrom(k knownPlace, into, path string) (*finding.Finding, er
 // the one where it is wanted. path lies on it.
 func elsewhere(w *Whereabouts, name string, want ledger.DriveRef, path string) finding.Finding {
 	label := pathtext.Show(want.Label)
-	return finding.New(finding.DriveElsewhere, path, label+" is mounted at "+pathtext.Show(w.Drive.Mount)+", not at "+pathtext.Show(string(want.Mount)),
-		subject(name, label, "")).As(finding.Blocker)
+	return finding.New(finding.DriveElsewhere, path, "%s is mounted at %s, not at %s", label, w.Drive.Mount, want.Mount).Named(name).OnDrive(label).As(finding.Blocker)
 }
 
 // expectedAround is [Engine.expected] for the directory around a link that is

@@ -8,7 +8,6 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
-	"nexlin/internal/pathtext"
 )
 
 // A Forgetting is what the ledger forgets, and what stays where it lies: no byte
@@ -69,7 +68,7 @@ func (e *Engine) PlanForget(arg, cwd string) (*Forgetting, error) {
 }
 
 func (f *Forgetting) busy() finding.Finding {
-	return finding.New(finding.FolderBusy, f.Link, "another Nexlin is at work on "+pathtext.Show(f.Name), subject(f.Name, "", ""))
+	return finding.New(finding.FolderBusy, f.Link, "another Nexlin is at work on %s", f.Name).Named(f.Name)
 }
 
 // forgetRun finds out what a run leaves: a copy that was begun, and the run of

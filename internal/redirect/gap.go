@@ -233,8 +233,7 @@ func (m *mover) takePlace(from *handle.Dir, name string) error {
 		}
 		if err == nil {
 			m.out.Findings = append(m.out.Findings, finding.New(finding.GapFilled, m.linkIn.Join(aside),
-				fmt.Sprintf("something was made at %s in the moment of the switch, and is %s now", pathtext.Show(string(m.p.Link)), pathtext.Show(m.linkIn.Join(aside))),
-				subject(m.p.Name, "", "")))
+				"something was made at %s in the moment of the switch, and is %s now", m.p.Link, m.linkIn.Join(aside)).Named(m.p.Name))
 		}
 	}
 	return &BusyError{string(m.p.Link), fs.ErrExist}
@@ -287,7 +286,7 @@ func (e *Engine) gapAhead(p *Plan) {
 
 func (p *Plan) gap() {
 	link := string(p.Link)
-	p.find(finding.New(finding.SwitchGap, link, fmt.Sprintf("for a moment nothing will stand at %s: its file system can't exchange link and folder in one act", pathtext.Show(link)), subject(p.Name, "", "")))
+	p.find(finding.New(finding.SwitchGap, link, "for a moment nothing will stand at %s: its file system can't exchange link and folder in one act", link).Named(p.Name))
 }
 
 // hideHeld marks what is held as hidden, where a name that begins with a full

@@ -112,7 +112,7 @@ func (e *Engine) PlanHandover(ctx context.Context, u *CardUse, store string, o M
 		if r.State != ledger.Ended && r.Target == s.Place {
 			p.Before, p.Link = &r, pathtext.Path(r.Link) // on to a third drive
 		} else if r.State != ledger.Ended {
-			p.find(finding.New(finding.NameTaken, s.Place, fmt.Sprintf("a redirect called %s is in the ledger already", p.Name), subject(p.Name, "", "")))
+			p.find(finding.New(finding.NameTaken, s.Place, "a redirect called %s is in the ledger already", p.Name).Named(p.Name))
 		}
 	}
 	return p, e.handoverPlaces(ctx, p, o)
@@ -141,7 +141,7 @@ func (e *Engine) PlanHandoverBack(ctx context.Context, r ledger.Redirect, o Back
 		return p, err
 	}
 	if s.Place != r.Target {
-		p.find(finding.New(finding.StoreElsewhere, s.Place, fmt.Sprintf("the engine has %s at %s, not at %s", pathtext.Show(s.Name), pathtext.Show(s.Place), pathtext.Show(r.Target)), subject(r.Name, "", "")).As(finding.Blocker))
+		p.find(finding.New(finding.StoreElsewhere, s.Place, "the engine has %s at %s, not at %s", s.Name, s.Place, r.Target).Named(r.Name).As(finding.Blocker))
 	}
 	p.Before, p.Store.Home = &r, true
 	p.Link, p.From, p.Target = pathtext.Path(r.Link), pathtext.Path(s.Place), pathtext.Path(r.Link)
@@ -178,7 +178,7 @@ func (e *Engine) handover(ctx context.Context, u *CardUse, store string, o MoveO
 	if sp.Stores, err = e.stores(ctx, u.For, sp.List, h.Stay); err != nil {
 		return nil, nil, err
 	}
-	about := subject(p.Name, "", "")
+	about := finding.Subject{Name: p.Name}
 	i := slices.IndexFunc(sp.Stores, func(s Store) bool { return s.Name == store })
 	if i < 0 {
 		var near []string
@@ -187,7 +187,7 @@ func (e *Engine) handover(ctx context.Context, u *CardUse, store string, o MoveO
 				near = append(near, s.Name)
 			}
 		}
-		f := finding.New(finding.NoStore, "", fmt.Sprintf("the engine has no store called %s", pathtext.Show(store)), about)
+		f := finding.New(finding.NoStore, "", "the engine has no store called %s", store).About(about)
 		if len(near) > 0 {
 			f = f.Instead("names must match exactly; did you mean " + strings.Join(near, " or ") + "?")
 		}
@@ -197,13 +197,13 @@ func (e *Engine) handover(ctx context.Context, u *CardUse, store string, o MoveO
 	s := sp.Stores[i]
 	switch {
 	case s.Stays:
-		p.find(finding.New(finding.MustStay, s.Place, fmt.Sprintf("%s is the engine's own and must stay where it is (card %s)", pathtext.Show(s.Name), u.Card.Name), about))
+		p.find(finding.New(finding.MustStay, s.Place, "%s is the engine's own and must stay where it is (card %s)", s.Name, u.Card.Name).About(about))
 		return p, nil, nil
 	case !filepath.IsAbs(s.Place):
-		p.find(finding.New(finding.NoStore, s.Place, fmt.Sprintf("the engine does not say where %s lies: %q", pathtext.Show(s.Name), s.Place), about))
+		p.find(finding.New(finding.NoStore, s.Place, "the engine does not say where %s lies: %q", s.Name, s.Place).About(about))
 		return p, nil, nil
 	case s.State != h.Resting:
-		p.find(finding.New(finding.ProgramRuns, s.Place, fmt.Sprintf("%s is %s, and must be %s", pathtext.Show(s.Name), pathtext.Show(s.State), h.Resting), about))
+		p.find(finding.New(finding.ProgramRuns, s.Place, "%s is %s, and must be %s", s.Name, s.State, h.Resting).About(about))
 	}
 	return p, &s, nil
 }
@@ -212,7 +212,7 @@ func (e *Engine) handover(ctx context.Context, u *CardUse, store string, o MoveO
 func (e *Engine) handoverPlaces(ctx context.Context, p *Plan, o MoveOptions) error {
 	st, err := handle.Lstat(string(p.From))
 	if err != nil {
-		p.find(finding.New(finding.SourceMissing, string(p.From), fmt.Sprintf("the engine says that the store lies at %s: %v", pathtext.Show(string(p.From)), cause(err)), subject(p.Name, "", "")))
+		p.find(finding.New(finding.SourceMissing, string(p.From), "the engine says that the store lies at %s: %v", p.From, cause(err)).Named(p.Name))
 		return nil
 	}
 	p.FromIno = st.Ino
@@ -244,8 +244,7 @@ func (e *Engine) handoverPlaces(ctx context.Context, p *Plan, o MoveOptions) err
 	// The archive lies beside the store until it is discarded.
 	p.Need += p.Bytes
 	if short := p.Need + p.IntoNow.Reserve() - p.IntoNow.Free; p.IntoNow.Mount != "" && short > 0 && !finding.Has(p.Findings, finding.SpaceShort) {
-		p.find(finding.New(finding.SpaceShort, string(p.Into), fmt.Sprintf("%s has too little room for the store and its archive: needed %s, free %s, short by %s",
-			p.IntoNow.Name(), size(p.Need), size(p.IntoNow.Free), size(short)), subject("", p.IntoNow.Name(), "")))
+		p.find(finding.New(finding.SpaceShort, string(p.Into), "%s has too little room for the store and its archive: needed %s, free %s, short by %s", p.IntoNow.Name(), size(p.Need), size(p.IntoNow.Free), size(short)).OnDrive(p.IntoNow.Name()))
 	}
 	p.accept(o.Accept)
 	return e.unfinished(p)
@@ -735,18 +734,18 @@ func (e *Engine) CheckStore(ctx context.Context, r ledger.Redirect) ([]finding.F
 	if err != nil || p.Store == nil {
 		return nil, err
 	}
-	about := subject(r.Name, "", "")
+	about := finding.Subject{Name: r.Name}
 	all, err := e.stores(ctx, p.Store.For, p.Store.List, nil)
 	if err != nil {
-		return []finding.Finding{finding.New(finding.StoreElsewhere, r.Target, "the engine does not say what it has: "+err.Error(), about)}, nil
+		return []finding.Finding{finding.New(finding.StoreElsewhere, r.Target, "the engine does not say what it has: %s", err).About(about)}, nil
 	}
 	for _, s := range all {
 		if s.Name == p.Store.Store && s.Place == r.Target {
 			return nil, nil
 		}
 		if s.Name == p.Store.Store {
-			return []finding.Finding{finding.New(finding.StoreElsewhere, s.Place, fmt.Sprintf("the engine has %s at %s, not at %s", pathtext.Show(s.Name), pathtext.Show(s.Place), pathtext.Show(r.Target)), about)}, nil
+			return []finding.Finding{finding.New(finding.StoreElsewhere, s.Place, "the engine has %s at %s, not at %s", s.Name, s.Place, r.Target).About(about)}, nil
 		}
 	}
-	return []finding.Finding{finding.New(finding.StoreElsewhere, r.Target, fmt.Sprintf("the engine does not list %s any more", pathtext.Show(p.Store.Store)), about)}, nil
+	return []finding.Finding{finding.New(finding.StoreElsewhere, r.Target, "the engine does not list %s any more", p.Store.Store).About(about)}, nil
 }

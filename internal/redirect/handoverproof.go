@@ -147,7 +147,7 @@ func (m *mover) carriedBefore(ctx context.Context, way, place string) error {
 // from and the one that was made from it. What an older build did not compare is
 // compared with the store in use now.
 func (e *Engine) archiveProven(ctx context.Context, d *DiscardPlan, v *Verdict, acts []ledger.Act) error {
-	about := subject(d.Redirect.Name, "", "")
+	about := finding.Subject{Name: d.Redirect.Name}
 	h := v.Held
 	way := ""
 	if plan, err := e.planOfRun(h.Run); err != nil {
@@ -166,7 +166,7 @@ func (e *Engine) archiveProven(ctx context.Context, d *DiscardPlan, v *Verdict, 
 	x, known, err := archive.IndexOf(ctx, f, e.Ledger.Dir())
 	var damage *archive.DamageError
 	if errors.As(err, &damage) {
-		d.Findings = append(d.Findings, finding.New(finding.LedgerBroken, h.Path, damage.Error(), about))
+		d.Findings = append(d.Findings, finding.New(finding.LedgerBroken, h.Path, "%s", damage).About(about))
 		return nil
 	}
 	if err != nil || !known {
@@ -196,7 +196,7 @@ func (e *Engine) archiveProven(ctx context.Context, d *DiscardPlan, v *Verdict, 
 		if c.n == 0 {
 			continue
 		}
-		f := finding.New(c.code, h.Path, fmt.Sprintf(c.text, entryCount(c.n), pathtext.Show(d.Live)), about).As(finding.Blocker)
+		f := finding.New(c.code, h.Path, c.text, entryCount(c.n), d.Live).About(about).As(finding.Blocker)
 		if d.accepted[c.code] {
 			f = f.As(finding.Info)
 		}

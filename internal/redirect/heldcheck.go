@@ -3,14 +3,12 @@ package redirect
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io/fs"
 	"path/filepath"
 
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
-	"nexlin/internal/pathtext"
 	"nexlin/internal/transfer"
 )
 
@@ -30,21 +28,20 @@ func (e *Engine) checkNeverCopied(ctx context.Context, h ledger.Held, held *hand
 		return nil, err
 	}
 	return []finding.Finding{finding.New(finding.LateWrite, filepath.Join(h.Path, since.written[0]),
-		fmt.Sprintf("%s written to the held original after the switch, and is nowhere else", entriesWere(since.nWritten)), subject(h.Redirect, h.Drive.Label, "")).
+		"%s written to the held original after the switch, and is nowhere else", entriesWere(since.nWritten)).Named(h.Redirect).OnDrive(h.Drive.Label).
 		Instead("a program still has the old folder open, or knows it by its held name: copy what is needed to the folder in use").Listing(since.nWritten, under(h.Path, since.written))}, nil
 }
 
 // CheckHeld holds a held original against its snapshot and changes nothing.
 // live is the folder in use; while that is away there is nothing to say.
 func (e *Engine) CheckHeld(ctx context.Context, h ledger.Held, live string) ([]finding.Finding, error) {
-	about := subject(h.Redirect, h.Drive.Label, "")
+	about := finding.Subject{Name: h.Redirect, Drive: h.Drive.Label}
 	w, err := e.Whereabouts(h.Drive, h.Path)
 	if err != nil || !w.Found {
 		return nil, err // the redirect's own drive is reported elsewhere
 	}
 	if at := w.Path(h.Drive, h.Path); at != h.Path {
-		return []finding.Finding{finding.New(finding.DriveElsewhere, h.Path, fmt.Sprintf("%s is at %s, and the held original on it at %s",
-			pathtext.Show(h.Drive.Label), pathtext.Show(w.Drive.Mount), pathtext.Show(at)), about)}, nil
+		return []finding.Finding{finding.New(finding.DriveElsewhere, h.Path, "%s is at %s, and the held original on it at %s", h.Drive.Label, w.Drive.Mount, at).About(about)}, nil
 	}
 	st, err := handle.Lstat(h.Path)
 	made, perr := e.planOfRun(h.Run)
@@ -53,12 +50,12 @@ func (e *Engine) CheckHeld(ctx context.Context, h ledger.Held, live string) ([]f
 		return nil, nil // an archive: it is proven before it goes
 	}
 	if err == nil && !isDir(&st, h.Ino) || handle.Absent(err) && !missing(err) {
-		return []finding.Finding{finding.New(finding.HeldChanged, h.Path, "something else than the held original stands at "+pathtext.Show(h.Path), about).As(finding.Warning).
+		return []finding.Finding{finding.New(finding.HeldChanged, h.Path, "something else than the held original stands at %s", h.Path).About(about).As(finding.Warning).
 			Instead("look at it: somebody has put it there; the held original has another name now, or is gone")}, nil
 	}
 	held, err := handle.OpenReal(h.Path)
 	if missing(err) {
-		return []finding.Finding{finding.New(finding.HeldMissing, h.Path, "the held original is not at "+pathtext.Show(h.Path), about)}, nil
+		return []finding.Finding{finding.New(finding.HeldMissing, h.Path, "the held original is not at %s", h.Path).About(about)}, nil
 	}
 	if errors.Is(err, fs.ErrPermission) {
 		return nil, nil
@@ -72,7 +69,7 @@ func (e *Engine) CheckHeld(ctx context.Context, h ledger.Held, live string) ([]f
 	}
 	spool, err := e.spoolOf(h.Run)
 	if err != nil {
-		return []finding.Finding{finding.New(finding.LedgerBroken, h.Path, err.Error(), about)}, nil
+		return []finding.Finding{finding.New(finding.LedgerBroken, h.Path, "%s", err).About(about)}, nil
 	}
 	defer spool.Close()
 	l := &lateWrites{held: held, livePath: live, spool: spool, side: sideOf(h), lookOnly: true, fuse: h.Ino == 0}

@@ -138,7 +138,7 @@ func (e *Engine) innerLinks(p *Plan, root *handle.Dir) error {
 		what = fmt.Sprintf("%d relative links lead", l.Count)
 	}
 	path := filepath.Join(string(p.From), l.Paths[0])
-	f := finding.New(finding.LinksLeadOut, path, what+" out of "+pathtext.Show(string(p.From)), subject(p.Name, "", "")).Listing(l.Count, paths)
+	f := finding.New(finding.LinksLeadOut, path, "%s out of %s", what, p.From).Named(p.Name).Listing(l.Count, paths)
 	f.Details = details
 	switch {
 	case p.InnerLinks == RewriteLinks && forOthers(p.Methods):

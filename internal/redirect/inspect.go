@@ -81,7 +81,7 @@ func (e *Engine) folder(ctx context.Context, p *Plan, progress func(entries, byt
 	st, err := handle.Lstat(path)
 	switch {
 	case missing(err) || errors.Is(err, syscall.ENOTDIR):
-		p.find(finding.New(finding.SourceMissing, path, "there is nothing at "+pathtext.Show(path), subject("", "", "")))
+		p.find(finding.New(finding.SourceMissing, path, "there is nothing at %s", path))
 		return nil
 	case err != nil:
 		return err
@@ -90,14 +90,14 @@ func (e *Engine) folder(ctx context.Context, p *Plan, progress func(entries, byt
 		if err != nil {
 			return err
 		}
-		p.find(finding.New(finding.SourceIsLink, path, pathtext.Show(path)+" is a link that leads to "+pathtext.Show(text), subject("", "", "")))
+		p.find(finding.New(finding.SourceIsLink, path, "%s is a link that leads to %s", path, text))
 		return nil
 	case !st.IsDir():
-		p.find(finding.New(finding.SourceNotFolder, path, pathtext.Show(path)+" is no folder", subject("", "", "")))
+		p.find(finding.New(finding.SourceNotFolder, path, "%s is no folder", path))
 		return nil
 	}
 	if st.MountRoot {
-		p.find(finding.New(finding.SourceIsMount, path, "a drive is mounted at "+pathtext.Show(path), subject("", "", "")))
+		p.find(finding.New(finding.SourceIsMount, path, "a drive is mounted at %s", path))
 		return nil
 	}
 	p.FromIno, p.UID, p.GID = st.Ino, st.UID, st.GID
@@ -107,7 +107,7 @@ func (e *Engine) folder(ctx context.Context, p *Plan, progress func(entries, byt
 		return err
 	}
 	if why != "" && p.Kind == KindMove {
-		f := finding.New(finding.Protected, path, pathtext.Show(path)+" "+why, subject("", "", ""))
+		f := finding.New(finding.Protected, path, "%s %s", path, why)
 		if why == isOurs {
 			f = f.Instead("it stays where it is; `nexlin list --held` says what is held, and `nexlin discard-original` deletes it once it is proven")
 		}
@@ -161,15 +161,15 @@ func (e *Engine) nested(p *Plan) error {
 		if r.Name == p.Name && p.Kind != KindMove {
 			continue
 		}
-		about := subject(r.Name, r.Drive.Label, "")
+		about := finding.Subject{Name: r.Name, Drive: r.Drive.Label}
 		if string(p.From) == r.Target {
-			p.find(finding.New(finding.TargetShared, r.Link, fmt.Sprintf("%s is the target of redirect %s, too", pathtext.Show(string(p.From)), r.Name), about).
+			p.find(finding.New(finding.TargetShared, r.Link, "%s is the target of redirect %s, too", p.From, r.Name).About(about).
 				Instead(fmt.Sprintf("`nexlin detach %[1]s` and then `nexlin forget %[1]s`: both lead to the same data", pathtext.Quote(r.Name))))
 		} else if within(string(p.From), r.Target) {
-			p.find(finding.New(finding.InsideRedirect, string(p.From), fmt.Sprintf("%s lies inside the target of redirect %s", pathtext.Show(string(p.From)), r.Name), about))
+			p.find(finding.New(finding.InsideRedirect, string(p.From), "%s lies inside the target of redirect %s", p.From, r.Name).About(about))
 		}
 		if r.Link != string(p.Link) && within(r.Link, string(p.From)) {
-			p.find(finding.New(finding.HoldsRedirect, r.Link, fmt.Sprintf("%s holds the link of redirect %s", pathtext.Show(string(p.From)), r.Name), about))
+			p.find(finding.New(finding.HoldsRedirect, r.Link, "%s holds the link of redirect %s", p.From, r.Name).About(about))
 		}
 	}
 	return nil
@@ -180,7 +180,7 @@ func (e *Engine) shared(p *Plan, target string) error {
 	all, err := e.Ledger.Redirects(false)
 	for _, r := range all {
 		if r.Target == target && r.Name != p.Name {
-			p.find(finding.New(finding.TargetShared, target, fmt.Sprintf("%s is the target of redirect %s", pathtext.Show(target), r.Name), subject(r.Name, r.Drive.Label, "")))
+			p.find(finding.New(finding.TargetShared, target, "%s is the target of redirect %s", target, r.Name).Named(r.Name).OnDrive(r.Drive.Label))
 		}
 	}
 	return err
@@ -191,7 +191,7 @@ func (e *Engine) shared(p *Plan, target string) error {
 func (e *Engine) measure(ctx context.Context, p *Plan, progress func(entries, bytes int64)) error {
 	root, err := handle.OpenReal(string(p.From))
 	if errors.Is(err, fs.ErrPermission) {
-		p.find(finding.New(finding.Unreadable, string(p.From), "this account may not look into "+pathtext.Show(string(p.From)), subject("", "", "")))
+		p.find(finding.New(finding.Unreadable, string(p.From), "this account may not look into %s", p.From))
 		return nil
 	}
 	if err != nil {
@@ -202,7 +202,7 @@ func (e *Engine) measure(ctx context.Context, p *Plan, progress func(entries, by
 		return err
 	}
 	if !p.FromNow.ReadOnly && errors.Is(root.Access(".", handle.MayWrite), syscall.EROFS) {
-		p.find(finding.New(finding.Immutable, string(p.From), pathtext.Show(string(p.From))+" can only be read, as a snapshot of a subvolume can", subject("", "", "")).
+		p.find(finding.New(finding.Immutable, string(p.From), "%s can only be read, as a snapshot of a subvolume can", p.From).
 			Instead("name a folder that can be written to; `btrfs property set -ts DIR ro false` makes a snapshot one"))
 		return nil
 	}
@@ -251,7 +251,7 @@ func (e *Engine) sockets(p *Plan) {
 	if len(live) == 0 {
 		return // names that a program left behind: kept as they are
 	}
-	f := finding.New(finding.SocketsLive, live[0], fmt.Sprintf("a program waits for connections at %s", pathtext.Show(live[0])), subject("", "", ""))
+	f := finding.New(finding.SocketsLive, live[0], "a program waits for connections at %s", live[0])
 	if p.WhileInUse || p.Stops {
 		f.Severity = finding.Warning
 	}
@@ -273,7 +273,7 @@ func entries(p *Plan, code finding.Code, l inventory.Listing, what string) {
 		noun = "entry"
 		what = singular(what)
 	}
-	p.find(finding.New(code, paths[0], fmt.Sprintf("%d %s in %s %s", l.Count, noun, pathtext.Show(root), what), subject("", "", "")).Listing(l.Count, paths))
+	p.find(finding.New(code, paths[0], "%d %s in %s %s", l.Count, noun, root, what).Listing(l.Count, paths))
 }
 
 // singular turns what is said of many entries into what is said of one.
@@ -314,13 +314,13 @@ func (e *Engine) users(ctx context.Context, p *Plan) error {
 	}
 	p.InUse = report
 	if !report.Complete {
-		p.find(finding.New(finding.InUseUnknown, string(p.From), "not every program can be looked at, so one may have the folder open unseen", subject("", "", "")))
+		p.find(finding.New(finding.InUseUnknown, string(p.From), "not every program can be looked at, so one may have the folder open unseen"))
 	}
 	if len(report.Holders) == 0 {
 		return nil
 	}
 	writers := report.Writers()
-	f := finding.New(finding.InUse, string(p.From), fmt.Sprintf("%s is open in %s", pathtext.Show(string(p.From)), programs(report.Holders)), subject("", "", ""))
+	f := finding.New(finding.InUse, string(p.From), "%s is open in %s", p.From, programs(report.Holders))
 	f = f.Listing(len(report.Holders), paths(report.Holders))
 	switch {
 	case len(writers) == 0:

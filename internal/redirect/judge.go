@@ -19,7 +19,6 @@ import (
 	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
 	"nexlin/internal/manifest"
-	"nexlin/internal/pathtext"
 	"nexlin/internal/transfer"
 )
 
@@ -58,8 +57,7 @@ func (v *Verdict) told(code finding.Code, text, live string, about finding.Subje
 		return finding.Finding{}, false
 	}
 	slices.Sort(l.paths)
-	message := fmt.Sprintf("%s "+text, entryCount(l.count), pathtext.Show(live))
-	return finding.New(code, l.paths[0], message, about).Listing(int(l.count), l.paths), true
+	return finding.New(code, l.paths[0], "%s "+text, entryCount(l.count), live).About(about).Listing(int(l.count), l.paths), true
 }
 
 // judge holds the live folder against the manifest frozen at the switch,

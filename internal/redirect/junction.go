@@ -1,7 +1,6 @@
 package redirect
 
 import (
-	"fmt"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -46,7 +45,7 @@ func (e *Engine) linkSays(p *Plan, form TargetForm, seen string) {
 	}
 	text, err := link.JunctionTo(place)
 	if err != nil {
-		p.find(finding.New(finding.LinkImpossible, string(p.Link), err.Error(), subject(p.Name, "", "")).
+		p.find(finding.New(finding.LinkImpossible, string(p.Link), "%s", err).Named(p.Name).
 			Instead("a junction leads to a directory on a drive of the machine, such as `D:\\ines\\Documents`"))
 		return
 	}
@@ -56,7 +55,7 @@ func (e *Engine) linkSays(p *Plan, form TargetForm, seen string) {
 		path  pathtext.Path
 	}{{p.linkDrive(), p.Link}, {&p.IntoNow, p.Target}} {
 		if d.drive.Mount != "" && !d.drive.ForWindows() {
-			p.find(finding.New(finding.WindowsUnseen, string(d.path), fmt.Sprintf("%s lies on %s (%s), which Windows can't read", pathtext.Show(string(d.path)), d.drive.Name(), d.drive.FS), subject(p.Name, "", "")))
+			p.find(finding.New(finding.WindowsUnseen, string(d.path), "%s lies on %s (%s), which Windows can't read", d.path, d.drive.Name(), d.drive.FS).Named(p.Name))
 		}
 	}
 }
@@ -82,7 +81,7 @@ func (p *Plan) linkDrive() *drive.Drive {
 // Windows is at home.
 func (e *Engine) forWindows(p *Plan) {
 	if d := p.linkDrive(); !handle.Windows && d.NTFS() && !p.Linkless() {
-		p.find(finding.New(finding.WindowsUnseen, string(p.Link), fmt.Sprintf("%s lies on a drive of Windows, which does not follow the links that this system makes", pathtext.Show(string(p.Link))), subject(p.Name, "", "")))
+		p.find(finding.New(finding.WindowsUnseen, string(p.Link), "%s lies on a drive of Windows, which does not follow the links that this system makes", p.Link).Named(p.Name))
 	}
 }
 
@@ -96,18 +95,18 @@ func windowsName(p *Plan, form TargetForm, seen string) (string, bool) {
 		}
 		name := drive.VolumeName(p.IntoNow.Mount)
 		if name == "" {
-			p.find(finding.New(finding.LinkImpossible, target, p.IntoNow.Name()+" has no volume name", subject(p.Name, "", "")).Instead("`--target-form letter`"))
+			p.find(finding.New(finding.LinkImpossible, target, "%s has no volume name", p.IntoNow.Name()).Named(p.Name).Instead("`--target-form letter`"))
 			return "", false
 		}
 		return name + strings.TrimPrefix(target, filepath.VolumeName(target)+`\`), true
 	}
 	if seen == "" {
-		p.find(finding.New(finding.SeenMissing, target, "a junction has to name the target as Windows does, and this system does not know how that is", subject(p.Name, "", "")))
+		p.find(finding.New(finding.SeenMissing, target, "a junction has to name the target as Windows does, and this system does not know how that is").Named(p.Name))
 		return "", false
 	}
 	place, err := junction.Clean(withRoot(seen))
 	if err != nil {
-		p.find(finding.New(finding.SeenDiffers, seen, err.Error(), subject(p.Name, "", "")))
+		p.find(finding.New(finding.SeenDiffers, seen, "%s", err).Named(p.Name))
 		return "", false
 	}
 	rel := strings.ReplaceAll(string(relative(p.IntoNow.Mount, target)), "/", `\`)
@@ -115,7 +114,7 @@ func windowsName(p *Plan, form TargetForm, seen string) (string, bool) {
 		return strings.TrimSuffix(place, `\`) + `\` + rel, true
 	}
 	if !strings.HasSuffix(strings.ToLower(place), `\`+strings.ToLower(rel)) {
-		p.find(finding.New(finding.SeenDiffers, place, fmt.Sprintf("%s does not end in the target's path on %s, %s", pathtext.Show(place), p.IntoNow.Name(), pathtext.Show(rel)), subject(p.Name, "", "")))
+		p.find(finding.New(finding.SeenDiffers, place, "%s does not end in the target's path on %s, %s", place, p.IntoNow.Name(), rel).Named(p.Name))
 		return "", false
 	}
 	return place, true
@@ -184,7 +183,7 @@ func (e *Engine) by(p *Plan, asked []string) []string {
 	if len(asked) > 0 || !handle.Windows || !p.limits.NoSymlinks || !p.IntoNow.NTFS() {
 		return asked
 	}
-	p.find(finding.New(finding.JunctionTaken, string(p.Link), "this account may not make symbolic links", subject(p.Name, "", "")))
+	p.find(finding.New(finding.JunctionTaken, string(p.Link), "this account may not make symbolic links").Named(p.Name))
 	return []string{ByJunction}
 }
 

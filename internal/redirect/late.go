@@ -266,11 +266,11 @@ func (m *mover) late(ctx context.Context) error {
 
 // findings says what was found; done tells whether it was brought over.
 func (l *lateWrites) findings(name, held string, done bool) []finding.Finding {
-	about := subject(name, "", "")
+	about := finding.Subject{Name: name}
 	var out []finding.Finding
 	if n := len(l.brought); n > 0 {
 		f := finding.New(finding.LateWrite, filepath.Join(held, l.brought[0]),
-			fmt.Sprintf("%s written to the held original after the switch", entriesWere(n)), about)
+			"%s written to the held original after the switch", entriesWere(n)).About(about)
 		if done {
 			f.Severity, f.Remedy = finding.Info, "they were brought over to the target"
 			f.Message = fmt.Sprintf("%s written to the folder after it was copied, and brought over", entriesWere(n))
@@ -279,7 +279,7 @@ func (l *lateWrites) findings(name, held string, done bool) []finding.Finding {
 	}
 	if n := len(l.conflicts); n > 0 {
 		out = append(out, finding.New(finding.LateConflict, filepath.Join(held, l.conflicts[0]),
-			fmt.Sprintf("%s changed both in the held original and at the target; both are kept", entriesWere(n)), about).
+			"%s changed both in the held original and at the target; both are kept", entriesWere(n)).About(about).
 			Listing(n, under(held, l.conflicts)))
 	}
 	return out

@@ -29,10 +29,10 @@ func (e *Engine) lend(ctx context.Context, p *Plan, take bool) error {
 	if err != nil {
 		return err
 	}
-	about := subject(p.Name, p.IntoNow.Name(), "")
+	about := finding.Subject{Name: p.Name, Drive: p.IntoNow.Name()}
 	if held == nil {
 		if take {
-			p.find(finding.New(finding.HeldNotUsable, string(p.Link), "no held original that "+pathtext.Show(string(p.From))+" was made from lies on "+p.IntoNow.Name(), about))
+			p.find(finding.New(finding.HeldNotUsable, string(p.Link), "no held original that %s was made from lies on %s", p.From, p.IntoNow.Name()).About(about))
 		}
 		e.space(p)
 		return nil

@@ -264,7 +264,7 @@ func matches(d *drive.Drive, want ledger.DriveRef) (*drive.Tag, error) {
 // Absence gives the finding about a drive that was not found: the one cause,
 // and what brings it back. path lies on it.
 func (e *Engine) Absence(w *Whereabouts, name string, want ledger.DriveRef, path string) finding.Finding {
-	about := subject(name, pathtext.Show(want.Label), "")
+	about := finding.Subject{Name: name, Drive: want.Label}
 	label, mount := pathtext.Show(want.Label), pathtext.Show(string(want.Mount))
 	bring := ""
 	if want.UUID != "" && e.Drives.File == "" && want.Mount != "/" {
@@ -272,19 +272,19 @@ func (e *Engine) Absence(w *Whereabouts, name string, want ledger.DriveRef, path
 	}
 	switch {
 	case len(w.Twice) > 0:
-		return finding.New(finding.DriveTwice, path, fmt.Sprintf("%d drives here say to be %s: at %s", len(w.Twice), label, shownAll(w.Twice)), about).
+		return finding.New(finding.DriveTwice, path, "%d drives here say to be %s: at %s", len(w.Twice), label, shownAll(w.Twice)).About(about).
 			Instead(fmt.Sprintf("unmount the copy, so that only %s itself is here: `umount %s` if that is the copy", label, pathtext.Quote(w.Twice[len(w.Twice)-1])))
 	case w.Cover != "":
-		f := finding.New(finding.Covered, path, fmt.Sprintf("%s is here, but something else is mounted at %s and hides %s", label, pathtext.Show(w.Cover), pathtext.Show(path)), about).
+		f := finding.New(finding.Covered, path, "%s is here, but something else is mounted at %s and hides %s", label, w.Cover, path).About(about).
 			Instead(fmt.Sprintf("`umount %s`; the data is below it", pathtext.Quote(w.Cover)))
 		if d, err := e.Drives.Of(w.Cover); err == nil && d.UUID != "" && e.isContested(w.Cover, want) {
 			f.Remedy = fmt.Sprintf("the data is below %s, which needs another place: `umount %s && %s`", pathtext.Show(d.Name()), pathtext.Quote(w.Cover), mountElsewhere(d.UUID, w.Cover))
 		}
 		return f
 	case w.Older != "":
-		return finding.New(finding.OlderClone, path, fmt.Sprintf("what is mounted at %s is an older copy of %s: it has not seen the last run", pathtext.Show(w.Older), label), about)
+		return finding.New(finding.OlderClone, path, "what is mounted at %s is an older copy of %s: it has not seen the last run", w.Older, label).About(about)
 	case w.Other != nil:
-		f := finding.New(finding.DriveSwapped, path, fmt.Sprintf("another drive, %s, is mounted at %s, where %s belongs", pathtext.Show(w.Other.Name()), mount, label), about)
+		f := finding.New(finding.DriveSwapped, path, "another drive, %s, is mounted at %s, where %s belongs", w.Other.Name(), mount, label).About(about)
 		switch {
 		case bring != "" && e.isContested(string(want.Mount), want):
 			f.Remedy = fmt.Sprintf("both belong there, and one needs another place: plug %s in, then `%s`; no data is lost", label, mountElsewhere(want.UUID, string(want.Mount)))
@@ -293,7 +293,7 @@ func (e *Engine) Absence(w *Whereabouts, name string, want ledger.DriveRef, path
 		}
 		return f
 	}
-	f := finding.New(finding.DriveAway, path, fmt.Sprintf("%s is not here, and %s lies on it", label, pathtext.Show(path)), about)
+	f := finding.New(finding.DriveAway, path, "%s is not here, and %s lies on it", label, path).About(about)
 	if bring != "" {
 		f.Remedy = fmt.Sprintf("plug %s in and mount it: `%s`, or open it in the file manager; no data is lost", label, bring)
 	}

@@ -182,8 +182,7 @@ func (e *Engine) heldMoves(r ledger.Redirect) ([]HeldMove, error) {
 func (e *Engine) mendTarget(p *Plan) error {
 	d, err := handle.OpenReal(string(p.Target))
 	if handle.Absent(err) {
-		p.find(finding.New(finding.TargetMissing, string(p.Target), fmt.Sprintf("%s is here, but the target %s is not", pathtext.Show(p.IntoDrive.Label), pathtext.Show(string(p.Target))),
-			subject(p.Name, "", "")).As(finding.Blocker))
+		p.find(finding.New(finding.TargetMissing, string(p.Target), "%s is here, but the target %s is not", p.IntoDrive.Label, p.Target).Named(p.Name).As(finding.Blocker))
 		return nil
 	}
 	if err != nil {
@@ -198,7 +197,7 @@ func (e *Engine) mendTarget(p *Plan) error {
 func (e *Engine) mendLink(p *Plan) (split bool, err error) {
 	parent, err := handle.OpenReal(filepath.Dir(string(p.Link)))
 	if err != nil {
-		f := finding.New(finding.LinkImpossible, filepath.Dir(string(p.Link)), fmt.Sprintf("%s can't be opened: %v", pathtext.Show(filepath.Dir(string(p.Link))), cause(err)), subject(p.Name, "", ""))
+		f := finding.New(finding.LinkImpossible, filepath.Dir(string(p.Link)), "%s can't be opened: %v", filepath.Dir(string(p.Link)), cause(err)).Named(p.Name)
 		p.find(f.Instead("make the directory again, or run as the account that owns it"))
 		return false, nil
 	}
@@ -214,7 +213,7 @@ func (e *Engine) mendLink(p *Plan) (split bool, err error) {
 	case st.IsDir():
 		return true, nil
 	case !st.IsSymlink():
-		p.find(finding.New(finding.OldPlaceTaken, string(p.Link), fmt.Sprintf("a file stands at %s, where the link belongs", pathtext.Show(string(p.Link))), subject(p.Name, "", "")))
+		p.find(finding.New(finding.OldPlaceTaken, string(p.Link), "a file stands at %s, where the link belongs", p.Link).Named(p.Name))
 		return false, nil
 	default:
 		text, err := parent.Readlink(base)

@@ -94,7 +94,7 @@ func (e *Engine) planMerge(ctx context.Context, p *Plan, o MendOptions) error {
 	}
 	defer dir.Release()
 	if dir.Access(".", handle.MayWrite|handle.MayEnter) != nil {
-		p.find(finding.New(finding.TargetNoWrite, string(p.Into), "this account may not write in "+pathtext.Show(string(p.Into)), subject(p.Name, "", "")))
+		p.find(finding.New(finding.TargetNoWrite, string(p.Into), "this account may not write in %s", p.Into).Named(p.Name))
 		return nil
 	}
 	if err := e.abilities(p, dir); err != nil {
@@ -297,8 +297,7 @@ func (e *Engine) moveMerging(ctx context.Context, p *Plan) error {
 		return nil
 	})
 	if err == nil && count > 0 {
-		p.find(finding.New(finding.MergeConflict, both[0], fmt.Sprintf("%s of %s and of %s have one name and other content", entryCount(int64(count)), pathtext.Show(string(p.From)), pathtext.Show(p.Copy())),
-			subject(p.Name, "", "")).Listing(count, both))
+		p.find(finding.New(finding.MergeConflict, both[0], "%s of %s and of %s have one name and other content", entryCount(int64(count)), p.From, p.Copy()).Named(p.Name).Listing(count, both))
 	}
 	return err
 }

@@ -393,7 +393,7 @@ func (m *mover) tidy(ctx context.Context) error {
 		}
 		if _, err := m.into.Stat(aside); err == nil {
 			at := m.into.Join(aside)
-			f := finding.New(finding.OlderAside, at, "what the target had of entries that were replaced is in "+pathtext.Show(at), subject(m.p.Name, "", ""))
+			f := finding.New(finding.OlderAside, at, "what the target had of entries that were replaced is in %s", at).Named(m.p.Name)
 			m.out.Findings = append(m.out.Findings, f)
 		}
 		return m.into.Sync()

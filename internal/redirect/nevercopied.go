@@ -3,7 +3,6 @@ package redirect
 import (
 	"context"
 	"errors"
-	"fmt"
 	"os"
 	"path/filepath"
 
@@ -111,7 +110,7 @@ func (e *Engine) neverCopied(ctx context.Context, d *DiscardPlan, v *Verdict, he
 	}
 	if since != nil && since.nWritten > 0 {
 		d.Findings = append(d.Findings, finding.New(finding.LateWrite, filepath.Join(v.Held.Path, since.written[0]),
-			fmt.Sprintf("%s written to the held original after the switch, and is nowhere else", entriesWere(since.nWritten)), subject(d.Redirect.Name, "", "")).
+			"%s written to the held original after the switch, and is nowhere else", entriesWere(since.nWritten)).Named(d.Redirect.Name).
 			As(finding.Blocker).Instead("copy what is needed to the folder in use, and take it away there").Listing(since.nWritten, under(v.Held.Path, since.written)))
 	}
 	if l.count == 0 {

@@ -15,7 +15,6 @@ import (
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/manifest"
-	"nexlin/internal/pathtext"
 )
 
 // A note on a drive is written by whoever had the drive in his hands. What it
@@ -31,7 +30,7 @@ func (e *Engine) trustNote(ctx context.Context, r *Restore, drv *drive.Drive, di
 	if err != nil || known {
 		return err
 	}
-	about := subject(r.Name, "", "")
+	about := finding.Subject{Name: r.Name}
 	add := func(f finding.Finding) {
 		for _, c := range o.Accept {
 			if c == f.Code {
@@ -41,11 +40,11 @@ func (e *Engine) trustNote(ctx context.Context, r *Restore, drv *drive.Drive, di
 		r.find(f)
 	}
 	if hiddenIn(home, r.Link) {
-		add(finding.New(finding.HiddenPlace, r.Link, pathtext.Show(r.Link)+" lies in a hidden place, and only this drive says that a link belongs there", about))
+		add(finding.New(finding.HiddenPlace, r.Link, "%s lies in a hidden place, and only this drive says that a link belongs there", r.Link).About(about))
 	}
 	usable, err := usableManifest(ctx, dir, &r.Note)
 	if err == nil && !usable {
-		add(finding.New(finding.NoteUnproven, r.Target, "the note about "+pathtext.Show(r.Target)+" does not fit the manifest beside it, so nothing bears out what it says", about))
+		add(finding.New(finding.NoteUnproven, r.Target, "the note about %s does not fit the manifest beside it, so nothing bears out what it says", r.Target).About(about))
 	}
 	return err
 }

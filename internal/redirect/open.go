@@ -68,8 +68,7 @@ func inHands(d *handle.Dir) (*finding.Finding, error) {
 	if !errors.As(err, &hands) {
 		return nil, err
 	}
-	f := finding.New(finding.OthersHands, d.Path(), fmt.Sprintf("%s, or a directory above it, belongs to %s and lies in a directory of %s, who could have put it there",
-		pathtext.Show(d.Path()), accountName(hands.Owner), accountName(hands.Hands)), subject("", "", ""))
+	f := finding.New(finding.OthersHands, d.Path(), "%s, or a directory above it, belongs to %s and lies in a directory of %s, who could have put it there", d.Path(), accountName(hands.Owner), accountName(hands.Hands))
 	return &f, nil
 }
 
@@ -160,7 +159,7 @@ func (m *mover) checkDrive(path string, want ledger.DriveRef) error {
 	}
 	f := m.Absence(&w, m.p.Name, want, path).As(finding.Blocker)
 	if w.Found {
-		f = finding.New(finding.DriveElsewhere, path, fmt.Sprintf("%s is not where it was when the run began: %s", pathtext.Show(want.Label), pathtext.Show(string(want.Mount))), subject(m.p.Name, want.Label, "")).
+		f = finding.New(finding.DriveElsewhere, path, "%s is not where it was when the run began: %s", want.Label, want.Mount).Named(m.p.Name).OnDrive(want.Label).
 			As(finding.Blocker).Instead(fmt.Sprintf("mount it at %s again; then the run can be finished or taken back", pathtext.Show(string(want.Mount))))
 	}
 	return &RefusedError{[]finding.Finding{f}}
@@ -236,7 +235,7 @@ func (m *mover) openRenamed() error {
 
 func (m *mover) busy(path string) error {
 	return &RefusedError{[]finding.Finding{finding.New(finding.FolderBusy, path,
-		"another Nexlin is at work on "+pathtext.Show(path)+", or on a folder above or inside it", subject(m.p.Name, "", ""))}}
+		"another Nexlin is at work on %s, or on a folder above or inside it", path).Named(m.p.Name)}}
 }
 
 // lock takes the folder exclusively and its ancestors shared. A nested run

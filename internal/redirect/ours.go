@@ -8,7 +8,6 @@ import (
 
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
-	"nexlin/internal/pathtext"
 )
 
 // heldLike is what a held original is called, also one that another ledger
@@ -51,7 +50,7 @@ func (e *Engine) notOurs(p *Plan) (bool, error) {
 			return true, nil
 		}
 	}
-	p.find(finding.New(finding.Protected, at, pathtext.Show(at)+" "+isOurs, subject("", "", "")).Instead("name another place"))
+	p.find(finding.New(finding.Protected, at, "%s %s", at, isOurs).Instead("name another place"))
 	return false, nil
 }
 

@@ -3,7 +3,6 @@ package redirect
 import (
 	"context"
 	"errors"
-	"fmt"
 	"path/filepath"
 	"syscall"
 
@@ -46,8 +45,7 @@ func (m *mover) tryFolder(ctx context.Context) error {
 		return errors.Join(err, m.untryFolder(), ignorePermission(m.linkIn.SetTimes(times.Atime, times.Mtime)))
 	}, nil)
 	if errors.Is(err, syscall.EXDEV) {
-		return &RefusedError{[]finding.Finding{finding.New(finding.LinkImpossible, string(m.p.Link), fmt.Sprintf(
-			"%s lies in a lower layer of an overlay, which can't rename it", pathtext.Show(string(m.p.Link))), subject(m.p.Name, "", "")).
+		return &RefusedError{[]finding.Finding{finding.New(finding.LinkImpossible, string(m.p.Link), "%s lies in a lower layer of an overlay, which can't rename it", m.p.Link).Named(m.p.Name).
 			Instead("move it where the layer itself is mounted, or mount the overlay with redirect_dir=on")}}
 	}
 	return err

@@ -5,7 +5,6 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
-	"fmt"
 	"io"
 	"os"
 	"path/filepath"
@@ -86,17 +85,16 @@ func (e *Engine) PlanPack(ctx context.Context, o PackOptions) (*Plan, error) {
 	}
 	defer dir.Release()
 	if _, err := dir.Stat(string(p.Final)); err == nil {
-		p.find(finding.New(finding.TargetTaken, o.File, pathtext.Show(o.File)+" exists already", subject("", "", "")).Instead("name another file, or set that one aside"))
+		p.find(finding.New(finding.TargetTaken, o.File, "%s exists already", o.File).Instead("name another file, or set that one aside"))
 	}
 	if within(string(p.Into), o.Folder) {
-		p.find(finding.New(finding.TargetInSource, o.File, "the archive would lie in the folder itself", subject("", "", "")))
+		p.find(finding.New(finding.TargetInSource, o.File, "the archive would lie in the folder itself"))
 	}
 	if p.FromNow.Mount != "" && p.FromNow.Mount == p.IntoNow.Mount {
-		p.find(finding.New(finding.PackSameDrive, o.File, "the archive would lie on "+pathtext.Show(p.IntoNow.Name())+", as the folder does", subject("", "", "")))
+		p.find(finding.New(finding.PackSameDrive, o.File, "the archive would lie on %s, as the folder does", p.IntoNow.Name()))
 	}
 	if short := p.Bytes + p.IntoNow.Reserve() - p.IntoNow.Free; short > 0 {
-		p.find(finding.New(finding.SpaceShort, o.File, fmt.Sprintf("%s has %s free, and the folder has %s: it fits only if it becomes smaller in the archive",
-			pathtext.Show(p.IntoNow.Name()), size(p.IntoNow.Free), size(p.Bytes)), subject("", "", "")).As(finding.Warning).
+		p.find(finding.New(finding.SpaceShort, o.File, "%s has %s free, and the folder has %s: it fits only if it becomes smaller in the archive", p.IntoNow.Name(), size(p.IntoNow.Free), size(p.Bytes)).As(finding.Warning).
 			Instead("nothing is lost if it does not fit: the archive is taken away again"))
 	}
 	p.accept(o.Accept)
@@ -108,7 +106,7 @@ func (e *Engine) packed(ctx context.Context, p *Plan, progress func(entries, byt
 	path := string(p.From)
 	root, err := handle.OpenReal(path)
 	if handle.Absent(err) {
-		p.find(finding.New(finding.SourceMissing, path, "there is no folder at "+pathtext.Show(path), subject("", "", "")))
+		p.find(finding.New(finding.SourceMissing, path, "there is no folder at %s", path))
 		return nil
 	}
 	if err != nil {
@@ -149,7 +147,7 @@ func (e *Engine) outDir(p *Plan) (*handle.Dir, error) {
 	}
 	dir, err := handle.OpenReal(into)
 	if err != nil {
-		p.find(finding.New(finding.TargetNoWrite, into, fmt.Sprintf("%s can't be used: %v", pathtext.Show(into), cause(err)), subject("", "", "")))
+		p.find(finding.New(finding.TargetNoWrite, into, "%s can't be used: %v", into, cause(err)))
 		return nil, nil
 	}
 	if err := p.hands(dir); err != nil {
@@ -160,7 +158,7 @@ func (e *Engine) outDir(p *Plan) (*handle.Dir, error) {
 	}
 	p.IntoDrive = ref(&p.IntoNow)
 	if dir.Access(".", handle.MayWrite|handle.MayEnter) != nil {
-		p.find(finding.New(finding.TargetNoWrite, into, "this account may not write in "+pathtext.Show(into), subject("", "", "")))
+		p.find(finding.New(finding.TargetNoWrite, into, "this account may not write in %s", into))
 	}
 	return dir, nil
 }
@@ -376,8 +374,7 @@ func (m *mover) writeArchive(ctx context.Context, root *handle.Dir, list string,
 		if own {
 			err = f.Chown(m.p.UID, m.p.GID)
 		} else {
-			m.out.Findings = append(m.out.Findings, finding.New(finding.ArchiveKept, m.p.Copy(), fmt.Sprintf("%s holds entries of other accounts than %s, so the archive belongs to the administrator and is readable by nobody else",
-				pathtext.Show(string(m.p.From)), pathtext.Show(m.p.Account)), subject(m.p.Name, "", "")))
+			m.out.Findings = append(m.out.Findings, finding.New(finding.ArchiveKept, m.p.Copy(), "%s holds entries of other accounts than %s, so the archive belongs to the administrator and is readable by nobody else", m.p.From, m.p.Account).Named(m.p.Name))
 		}
 		if err != nil && !errors.Is(err, os.ErrPermission) {
 			return err
@@ -447,11 +444,11 @@ func (e *Engine) PlanUnpack(o PackOptions) (*Plan, error) {
 	st, err := os.Stat(o.File)
 	switch {
 	case missing(err):
-		p.find(finding.New(finding.SourceMissing, o.File, "there is no archive at "+pathtext.Show(o.File), subject("", "", "")))
+		p.find(finding.New(finding.SourceMissing, o.File, "there is no archive at %s", o.File))
 	case err != nil:
 		return nil, err
 	case !st.Mode().IsRegular():
-		p.find(finding.New(finding.SourceMissing, o.File, pathtext.Show(o.File)+" is no file", subject("", "", "")))
+		p.find(finding.New(finding.SourceMissing, o.File, "%s is no file", o.File))
 	default:
 		p.Bytes = st.Size()
 	}
@@ -462,7 +459,7 @@ func (e *Engine) PlanUnpack(o PackOptions) (*Plan, error) {
 	defer dir.Release()
 	if o.As != "" {
 		if _, err := dir.Stat(o.As); err == nil {
-			p.find(finding.New(finding.TargetTaken, p.Copy(), pathtext.Show(p.Copy())+" exists already", subject("", "", "")))
+			p.find(finding.New(finding.TargetTaken, p.Copy(), "%s exists already", p.Copy()))
 		}
 	}
 	p.accept(o.Accept)
@@ -556,7 +553,7 @@ func (m *mover) unpack(ctx context.Context) error {
 	}
 	err = m.act(ctx, "place", m.p.Final, func() error { return m.placeMade(&a.made) }, nil)
 	if errors.Is(err, os.ErrExist) {
-		return &RefusedError{[]finding.Finding{finding.New(finding.TargetTaken, m.p.Copy(), pathtext.Show(m.p.Copy())+" exists already", subject("", "", "")).Instead("`--as` gives the folder another name")}}
+		return &RefusedError{[]finding.Finding{finding.New(finding.TargetTaken, m.p.Copy(), "%s exists already", m.p.Copy()).Instead("`--as` gives the folder another name")}}
 	}
 	if err != nil {
 		return err
@@ -580,8 +577,7 @@ func (m *mover) roomFor(bytes int64) error {
 	if d.Free-bytes >= d.Reserve() {
 		return nil
 	}
-	return &RefusedError{[]finding.Finding{finding.New(finding.SpaceShort, string(m.p.Into), fmt.Sprintf("%s has too little room for what is in the archive: %s more are needed, and a reserve of %s; free %s",
-		pathtext.Show(d.Name()), size(bytes), size(d.Reserve()), size(d.Free)), subject("", d.Name(), ""))}}
+	return &RefusedError{[]finding.Finding{finding.New(finding.SpaceShort, string(m.p.Into), "%s has too little room for what is in the archive: %s more are needed, and a reserve of %s; free %s", d.Name(), size(bytes), size(d.Reserve()), size(d.Free)).OnDrive(d.Name())}}
 }
 
 // mayPlace refuses a name that is Nexlin's own for what an archive holds.
@@ -590,7 +586,7 @@ func (m *mover) mayPlace() (bool, error) {
 	if err != nil || !ours(m.p.Copy()) {
 		return err == nil, err
 	}
-	return false, &RefusedError{[]finding.Finding{finding.New(finding.Protected, m.p.Copy(), pathtext.Show(m.p.Copy())+" "+isOurs, subject("", "", "")).Instead("`--as` gives the folder another name")}}
+	return false, &RefusedError{[]finding.Finding{finding.New(finding.Protected, m.p.Copy(), "%s %s", m.p.Copy(), isOurs).Instead("`--as` gives the folder another name")}}
 }
 
 // makePart makes the directory that an archive is unpacked into: this account's

@@ -79,7 +79,7 @@ func (e *Engine) PlanProfile(ctx context.Context, home string, kinds []string, o
 			passed = "lies outside the home already"
 		}
 		if passed != "" {
-			f := finding.New(finding.PassedOver, p.Path, fmt.Sprintf("%s, %s, %s", p.Kind, pathtext.Show(p.Path), passed), subject("", "", ""))
+			f := finding.New(finding.PassedOver, p.Path, "%s, %s, %s", p.Kind, p.Path, passed)
 			more = append(more, f)
 			continue
 		}
@@ -98,15 +98,15 @@ func (e *Engine) PlanProfile(ctx context.Context, home string, kinds []string, o
 	}
 	for _, k := range kinds {
 		if slices.Contains(withoutSetting, k) && !slices.Contains(setting.Kinds(), k) {
-			more = append(more, finding.New(finding.NoSetting, home, "this system keeps no location setting for "+k, subject("", "", "")).
+			more = append(more, finding.New(finding.NoSetting, home, "this system keeps no location setting for %s", k).
 				Instead("if there is such a folder, move it by itself: `nexlin move FOLDER --into DIR --by symlink`, and programs follow the link"))
 		} else if !all && !slices.ContainsFunc(profiles, func(p setting.Profile) bool { return p.Kind == k }) {
-			more = append(more, finding.New(finding.NoSetting, home, k+" is switched off: its setting names the home itself", subject("", "", "")).
+			more = append(more, finding.New(finding.NoSetting, home, "%s is switched off: its setting names the home itself", k).
 				Instead("leave it out"))
 		}
 	}
 	if len(plans) == 0 && len(finding.Blockers(more)) == 0 {
-		more = append(more, finding.New(finding.SourceMissing, home, "none of the profile folders is there to be moved", subject("", "", "")))
+		more = append(more, finding.New(finding.SourceMissing, home, "none of the profile folders is there to be moved"))
 	}
 	t := NewTogether(KindMoveTogether, "profile folders", plans)
 	t.Findings = append(t.Findings, more...)
@@ -136,7 +136,7 @@ func (e *Engine) PlanFuture(home string, folders []string, o MoveOptions) (*Plan
 			return nil, err
 		}
 		if !ok {
-			p.find(finding.New(finding.NoSetting, f, "the system keeps no location setting for "+pathtext.Show(f), subject("", "", "")))
+			p.find(finding.New(finding.NoSetting, f, "the system keeps no location setting for %s", f))
 			continue
 		}
 		p.Target = pathtext.Path(filepath.Join(string(p.Into), filepath.Base(f)))
@@ -148,7 +148,7 @@ func (e *Engine) PlanFuture(home string, folders []string, o MoveOptions) (*Plan
 		return nil, err
 	}
 	if len(p.Settings) == 0 && p.Blocked() == nil {
-		p.find(finding.New(finding.SettingDiffers, string(p.Link), "the location settings lead to the new place already", subject("", "", "")).Instead("nothing needs doing"))
+		p.find(finding.New(finding.SettingDiffers, string(p.Link), "the location settings lead to the new place already").Instead("nothing needs doing"))
 	}
 	p.accept(o.Accept)
 	p.Accepted = o.Accept

@@ -75,7 +75,7 @@ func (m *mover) waitQuiet(ctx context.Context) error {
 			return ctx.Err()
 		}
 		return &RefusedError{[]finding.Finding{finding.New(finding.InUse, string(m.p.From),
-			programs(w)+" still writes to the folder after "+m.p.WaitQuiet.String(), subject("", "", "")).Listing(len(w), paths(w))}}
+			"%s still writes to the folder after %s", programs(w), m.p.WaitQuiet.String()).Listing(len(w), paths(w))}}
 	}
 }
 

@@ -1,7 +1,6 @@
 package redirect
 
 import (
-	"fmt"
 	"path/filepath"
 
 	"nexlin/internal/finding"
@@ -35,7 +34,7 @@ func (p *Plan) shrinks() error {
 			return err
 		}
 		if closed != "" {
-			p.find(finding.New(finding.RightsShrink, closed, fmt.Sprintf("%s can look into %s now, and could not pass %s on the way to where it goes", who.what, pathtext.Show(string(p.Link)), pathtext.Show(closed)), subject(p.Name, "", "")))
+			p.find(finding.New(finding.RightsShrink, closed, "%s can look into %s now, and could not pass %s on the way to where it goes", who.what, p.Link, closed).Named(p.Name))
 			return nil
 		}
 	}

@@ -3,7 +3,6 @@ package redirect
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io/fs"
 	"path/filepath"
 	"strings"
@@ -43,7 +42,7 @@ func (e *Engine) PlanRecord(o RecordOptions) (*Plan, error) {
 		return nil, err
 	} else if r != nil {
 		p.Name = r.Name
-		p.find(finding.New(finding.KnownAlready, r.Link, fmt.Sprintf("%s is the redirect %s already", pathtext.Show(r.Link), r.Name), subject(r.Name, "", "")).As(finding.Blocker))
+		p.find(finding.New(finding.KnownAlready, r.Link, "%s is the redirect %s already", r.Link, r.Name).Named(r.Name).As(finding.Blocker))
 		return p, nil
 	}
 	if err := p.byOthersLinks(above(o.Path), o.Copy, o.Original); err != nil {
@@ -108,18 +107,18 @@ func (e *Engine) recordSides(p *Plan, o RecordOptions) (string, error) {
 	st, err := handle.Lstat(at)
 	switch {
 	case missing(err):
-		p.find(finding.New(finding.SourceMissing, at, "there is nothing at "+pathtext.Show(at), subject("", "", "")))
+		p.find(finding.New(finding.SourceMissing, at, "there is nothing at %s", at))
 		return "", nil
 	case err != nil:
 		return "", err
 	case st.IsSymlink():
 		return e.recordLink(p, o)
 	case !st.IsDir() || st.MountRoot:
-		p.find(finding.New(finding.SourceNotFolder, at, pathtext.Show(at)+" is neither a link nor a folder that could become one", subject("", "", "")))
+		p.find(finding.New(finding.SourceNotFolder, at, "%s is neither a link nor a folder that could become one", at))
 		return "", nil
 	}
 	if o.Copy == "" {
-		f := finding.New(finding.SourceNotFolder, at, pathtext.Show(at)+" is a real folder, and nothing says where its copy lies", subject("", "", ""))
+		f := finding.New(finding.SourceNotFolder, at, "%s is a real folder, and nothing says where its copy lies", at)
 		p.find(f.Instead("name the copy with `--copy DIR`, or move the folder: `nexlin move`"))
 		return "", nil
 	}
@@ -128,7 +127,7 @@ func (e *Engine) recordSides(p *Plan, o RecordOptions) (string, error) {
 		return "", err
 	}
 	if why != "" {
-		p.find(finding.New(finding.Protected, at, pathtext.Show(at)+" "+why, subject("", "", "")))
+		p.find(finding.New(finding.Protected, at, "%s %s", at, why))
 		return "", nil
 	}
 	p.From, p.FromIno = p.Link, st.Ino
@@ -144,7 +143,7 @@ func (e *Engine) recordLink(p *Plan, o RecordOptions) (string, error) {
 		copy, err = realDir(o.Copy), nil // only Windows knows its drive letters
 	}
 	if err != nil {
-		p.find(finding.New(finding.TargetMissing, at, fmt.Sprintf("%s leads nowhere: %v", pathtext.Show(at), cause(err)), subject("", "", "")).As(finding.Blocker))
+		p.find(finding.New(finding.TargetMissing, at, "%s leads nowhere: %v", at, cause(err)).As(finding.Blocker))
 		return "", nil
 	}
 	p.OldText = pathtext.Path(steps[len(steps)-1].Text)
@@ -157,7 +156,7 @@ func (e *Engine) recordLink(p *Plan, o RecordOptions) (string, error) {
 		p.Methods, p.LinkText = []string{ByJunction}, text
 	}
 	if o.Copy != "" && realDir(o.Copy) != copy {
-		p.find(finding.New(finding.LinkChanged, at, fmt.Sprintf("%s leads to %s, not to %s", pathtext.Show(at), pathtext.Show(copy), pathtext.Show(o.Copy)), subject("", "", "")).As(finding.Blocker).
+		p.find(finding.New(finding.LinkChanged, at, "%s leads to %s, not to %s", at, copy, o.Copy).As(finding.Blocker).
 			Instead("leave out --copy, or name where the link leads"))
 		return "", nil
 	}
@@ -179,19 +178,19 @@ func (e *Engine) recordLink(p *Plan, o RecordOptions) (string, error) {
 		}
 		switch len(found) {
 		case 0:
-			p.find(finding.New(finding.NothingToProve, at, "no original lies beside "+pathtext.Show(at), subject("", "", "")))
+			p.find(finding.New(finding.NothingToProve, at, "no original lies beside %s", at))
 			return copy, nil
 		case 1:
 			original = found[0]
 		default:
-			p.find(finding.New(finding.SeveralLeft, found[0], fmt.Sprintf("%d folders beside %s could be its original", len(found), pathtext.Show(at)), subject("", "", "")).Listing(len(found), found))
+			p.find(finding.New(finding.SeveralLeft, found[0], "%d folders beside %s could be its original", len(found), at).Listing(len(found), found))
 			return "", nil
 		}
 	}
 	original = real(original)
 	st, err := handle.Lstat(original)
 	if err != nil || !st.IsDir() {
-		p.find(finding.New(finding.SourceMissing, original, "there is no folder at "+pathtext.Show(original), subject("", "", "")))
+		p.find(finding.New(finding.SourceMissing, original, "there is no folder at %s", original))
 		return "", ignoreMissing(err)
 	}
 	p.From, p.FromIno = pathtext.Path(original), st.Ino
@@ -222,11 +221,11 @@ func (e *Engine) recordTarget(p *Plan) error {
 	copy := string(p.Target)
 	d, err := handle.OpenReal(copy)
 	if handle.Absent(err) {
-		p.find(finding.New(finding.TargetMissing, copy, "there is no folder at "+pathtext.Show(copy), subject("", "", "")).As(finding.Blocker))
+		p.find(finding.New(finding.TargetMissing, copy, "there is no folder at %s", copy).As(finding.Blocker))
 		return nil
 	}
 	if errors.Is(err, fs.ErrPermission) {
-		p.find(finding.New(finding.Unreadable, copy, "this account may not look into "+pathtext.Show(copy), subject("", "", "")))
+		p.find(finding.New(finding.Unreadable, copy, "this account may not look into %s", copy))
 		return nil
 	}
 	if err != nil {
@@ -245,12 +244,12 @@ func (e *Engine) recordTarget(p *Plan) error {
 		return err
 	}
 	if copy == p.IntoNow.Mount {
-		p.find(finding.New(finding.SourceIsMount, copy, pathtext.Show(copy)+" is a whole drive, not a folder on one", subject("", "", "")))
+		p.find(finding.New(finding.SourceIsMount, copy, "%s is a whole drive, not a folder on one", copy))
 		return nil
 	}
 	p.IntoDrive, p.IntoFuse = ref(&p.IntoNow), p.IntoNow.Fuse
 	if p.IntoNow.Memory {
-		p.find(finding.New(finding.TargetInMemory, copy, pathtext.Show(copy)+" lies in memory", subject("", "", "")))
+		p.find(finding.New(finding.TargetInMemory, copy, "%s lies in memory", copy))
 	}
 	return e.tagPlace(p, string(p.Into))
 }
@@ -266,7 +265,7 @@ func (e *Engine) recordRights(p *Plan) (err error) {
 	}
 	p.FromDrive, p.FromFuse = ref(&p.FromNow), p.FromNow.Fuse
 	if p.FromNow.Same(&p.IntoNow) {
-		p.find(finding.New(finding.SameDrive, string(p.Target), fmt.Sprintf("%s and %s both lie on %s", pathtext.Show(at), pathtext.Show(string(p.Target)), p.IntoNow.Name()), subject("", "", "")))
+		p.find(finding.New(finding.SameDrive, string(p.Target), "%s and %s both lie on %s", at, p.Target, p.IntoNow.Name()))
 	}
 	if err := e.linkPlace(p); err != nil {
 		return err

@@ -3,7 +3,6 @@ package redirect
 import (
 	"context"
 	"errors"
-	"fmt"
 	"path/filepath"
 	"slices"
 
@@ -107,8 +106,7 @@ func (m *mover) adopt(ctx context.Context, n int) (*transfer.Adopted, error) {
 	m.p.Files, m.p.Bytes, m.p.Entries = a.Files, a.Bytes, a.Entries
 	found := slices.Concat(content.finding(finding.CopyDiffers, m.p), meta.finding(finding.MetaDiffers, m.p))
 	if n := a.LeadOut; n > 0 && m.from != nil {
-		found = append(found, finding.New(finding.HardLinksOut, m.from.Join(a.LeadOutPaths[0]), fmt.Sprintf("%s in %s have further names outside of it", entryCount(int64(n)), pathtext.Show(m.from.Path())),
-			subject(m.p.Name, "", "")).As(finding.Blocker).Listing(n, under(m.from.Path(), a.LeadOutPaths)))
+		found = append(found, finding.New(finding.HardLinksOut, m.from.Join(a.LeadOutPaths[0]), "%s in %s have further names outside of it", entryCount(int64(n)), m.from.Path()).Named(m.p.Name).As(finding.Blocker).Listing(n, under(m.from.Path(), a.LeadOutPaths)))
 	}
 	if m.from != nil {
 		more, first, err := transfer.Beyond(ctx, m.from, live, firstListed)
@@ -116,7 +114,7 @@ func (m *mover) adopt(ctx context.Context, n int) (*transfer.Adopted, error) {
 			return a, err
 		}
 		if more > 0 {
-			found = append(found, finding.New(finding.MoreInCopy, filepath.Join(m.p.Copy(), first[0]), fmt.Sprintf("%s in %s that %s has not", entryCount(int64(more)), pathtext.Show(m.p.Copy()), pathtext.Show(string(m.p.From))), subject(m.p.Name, "", "")).
+			found = append(found, finding.New(finding.MoreInCopy, filepath.Join(m.p.Copy(), first[0]), "%s in %s that %s has not", entryCount(int64(more)), m.p.Copy(), m.p.From).Named(m.p.Name).
 				Listing(more, under(m.p.Copy(), first)))
 		}
 	}
@@ -143,7 +141,7 @@ func (d *differing) finding(code finding.Code, p *Plan) []finding.Finding {
 	if d.n == 0 {
 		return nil
 	}
-	f := finding.New(code, filepath.Join(string(p.From), d.paths[0]), fmt.Sprintf("%s in %s differ in %s", entryCount(int64(d.n)), pathtext.Show(string(p.From)), pathtext.Show(p.Copy())), subject(p.Name, "", ""))
+	f := finding.New(code, filepath.Join(string(p.From), d.paths[0]), "%s in %s differ in %s", entryCount(int64(d.n)), p.From, p.Copy()).Named(p.Name)
 	f = f.Listing(d.n, under(string(p.From), d.paths))
 	f.Details = d.whats
 	return []finding.Finding{f}

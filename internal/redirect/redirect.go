@@ -221,11 +221,6 @@ type Space struct {
 	FreeBefore, FreeAfter int64
 }
 
-// Subject fills the remedies of findings about a redirect.
-func subject(name, drv, run string) finding.Subject {
-	return finding.Subject{Name: pathtext.Quote(name), Drive: drv, Run: run}
-}
-
 // Lookup finds a redirect by its name, or by the path of its link. The
 // error is a *NameError with near names.
 func (e *Engine) Lookup(arg, cwd string) (ledger.Redirect, error) {

@@ -120,7 +120,7 @@ func TestTry(t *testing.T) {
 }
 
 func TestRefusedErrorKnowsItsCause(t *testing.T) {
-	f := func(c finding.Code) finding.Finding { return finding.New(c, "/x", "m", finding.Subject{}) }
+	f := func(c finding.Code) finding.Finding { return finding.New(c, "/x", "m") }
 	busy := &RefusedError{[]finding.Finding{f(finding.InUse), f(finding.BackupReminder)}}
 	require.True(t, busy.OnlyBusy())
 	require.False(t, busy.OnlyAway())
@@ -134,8 +134,8 @@ func TestRefusedErrorKnowsItsCause(t *testing.T) {
 // docs/architecture.md draws them.
 func TestImportsPointDown(t *testing.T) {
 	floors := [][]string{
-		{"junction"},
-		{"finding", "handle", "hardlink", "pathtext"},
+		{"junction", "pathtext"},
+		{"finding", "handle", "hardlink"},
 		{"drive", "inventory", "manifest", "link", "setting", "inuse", "ledger"},
 		{"transfer", "card", "archive"},
 		{"redirect"},

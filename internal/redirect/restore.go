@@ -172,7 +172,7 @@ func (s *noteSearch) notes(d *handle.Dir, path string) (map[string]bool, error) 
 
 // planRestore finds out what one note means here.
 func (e *Engine) planRestore(ctx context.Context, d *drive.Drive, r *Restore, o RestoreOptions, f foundNote, names map[string]bool) error {
-	about := subject(r.Name, pathtext.Show(d.Name()), "")
+	about := finding.Subject{Name: r.Name, Drive: d.Name()}
 	r.Account = r.Note.Account
 	if to := o.Accounts[r.Account]; to != "" {
 		r.Account = to
@@ -180,13 +180,13 @@ func (e *Engine) planRestore(ctx context.Context, d *drive.Drive, r *Restore, o 
 	r.Link = string(r.Note.Link)
 	uid, home, ok := accountOf(r.Account)
 	if !ok {
-		r.find(finding.New(finding.AccountUnknown, r.Target, fmt.Sprintf("there is no account %s here, whose %s this is", pathtext.Show(r.Account), pathtext.Show(string(r.Note.Link))), about).
+		r.find(finding.New(finding.AccountUnknown, r.Target, "there is no account %s here, whose %s this is", r.Account, r.Note.Link).About(about).
 			Instead(fmt.Sprintf("`--account %s=NAME` says which account it is here", pathtext.Quote(r.Note.Account))))
 		return nil
 	}
 	own := uid == uint32(os.Geteuid())
 	if os.Geteuid() != 0 && !own {
-		r.find(finding.New(finding.OtherAccount, r.Target, fmt.Sprintf("%s belongs to %s", pathtext.Show(r.Target), pathtext.Show(r.Account)), about).As(finding.Blocker))
+		r.find(finding.New(finding.OtherAccount, r.Target, "%s belongs to %s", r.Target, r.Account).About(about).As(finding.Blocker))
 		return nil
 	}
 	if o.Home != "" && own {
@@ -196,12 +196,12 @@ func (e *Engine) planRestore(ctx context.Context, d *drive.Drive, r *Restore, o 
 		r.Link = filepath.Join(home, strings.TrimPrefix(r.Link, was))
 	}
 	if r.Link = filepath.Clean(r.Link); !filepath.IsAbs(r.Link) {
-		r.find(finding.New(finding.OutsideHome, r.Target, "the note names no link path that could be used: "+pathtext.Show(r.Link), about).Instead("nothing can be made of this note; `nexlin record` takes the data in by hand"))
+		r.find(finding.New(finding.OutsideHome, r.Target, "the note names no link path that could be used: %s", r.Link).About(about).Instead("nothing can be made of this note; `nexlin record` takes the data in by hand"))
 		return nil
 	}
 	r.Link = real(r.Link)
 	if home == "" || !within(r.Link, realDir(home)) || r.Link == realDir(home) {
-		f := finding.New(finding.OutsideHome, r.Link, fmt.Sprintf("%s lies outside the home of %s", pathtext.Show(r.Link), pathtext.Show(r.Account)), about)
+		f := finding.New(finding.OutsideHome, r.Link, "%s lies outside the home of %s", r.Link, r.Account).About(about)
 		why, err := e.protected(r.Link)
 		if err != nil {
 			return err
@@ -238,7 +238,7 @@ func (e *Engine) restorePlan(d *drive.Drive, r *Restore, o RestoreOptions, dir s
 	for _, x := range rows {
 		if x.State != ledger.Ended && (x.Target == r.Target || x.Link == r.Link) {
 			r.Known, r.Name = x.Target == r.Target, x.Name
-			f := finding.New(finding.KnownAlready, x.Link, fmt.Sprintf("%s is the redirect %s already", pathtext.Show(x.Link), x.Name), subject(x.Name, "", ""))
+			f := finding.New(finding.KnownAlready, x.Link, "%s is the redirect %s already", x.Link, x.Name).Named(x.Name)
 			if r.Known {
 				if r.Linked, err = linked(x); err != nil {
 					return err
@@ -260,7 +260,7 @@ func (e *Engine) restorePlan(d *drive.Drive, r *Restore, o RestoreOptions, dir s
 	p.Name = r.Name
 	live, err := handle.OpenReal(r.Target)
 	if err != nil {
-		r.find(finding.New(finding.TargetMissing, r.Target, fmt.Sprintf("the target %s can't be opened: %v", pathtext.Show(r.Target), cause(err)), subject(r.Name, "", "")).As(finding.Blocker))
+		r.find(finding.New(finding.TargetMissing, r.Target, "the target %s can't be opened: %v", r.Target, cause(err)).Named(r.Name).As(finding.Blocker))
 		return nil
 	}
 	defer live.Release()
@@ -278,10 +278,10 @@ func (e *Engine) restorePlan(d *drive.Drive, r *Restore, o RestoreOptions, dir s
 	at.accept(p.Accepted)
 	r.Findings = append(r.Findings, at.Findings...)
 	if _, to, err := link.Chain(r.Link); err == nil && to != r.Link && to != r.Target {
-		r.find(finding.New(finding.OldPlaceTaken, r.Link, fmt.Sprintf("a link stands at %s, and leads to %s, which is there", pathtext.Show(r.Link), pathtext.Show(to)), subject(r.Name, "", "")))
+		r.find(finding.New(finding.OldPlaceTaken, r.Link, "a link stands at %s, and leads to %s, which is there", r.Link, to).Named(r.Name))
 	}
 	if st, err := handle.Lstat(r.Link); err == nil && st.IsDir() {
-		r.find(finding.New(finding.FolderInWay, r.Link, "a real folder stands at "+pathtext.Show(r.Link), subject(r.Name, "", "")))
+		r.find(finding.New(finding.FolderInWay, r.Link, "a real folder stands at %s", r.Link).Named(r.Name))
 	}
 	return nil
 }

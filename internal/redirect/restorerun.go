@@ -194,7 +194,7 @@ func (m *mover) spoolFromDrive(ctx context.Context, live *handle.Dir) (*transfer
 			return spool, err
 		}
 	}
-	m.out.Findings = append(m.out.Findings, finding.New(finding.RecordLost, m.p.Copy(), "the manifest of "+pathtext.Show(m.p.Copy())+" can't be used", subject(m.p.Name, "", "")))
+	m.out.Findings = append(m.out.Findings, finding.New(finding.RecordLost, m.p.Copy(), "the manifest of %s can't be used", m.p.Copy()).Named(m.p.Name))
 	a, err := transfer.Adopt(ctx, transfer.Adoption{Copy: live, Dir: m.run.Dir(), N: 1, Digest: m.p.Digest, CopyFuse: m.p.IntoFuse, Progress: m.Progress})
 	return a.Spool, err
 }
@@ -297,7 +297,7 @@ func (m *mover) unrestore() error {
 			return err
 		}
 		if ours {
-			return &RefusedError{[]finding.Finding{finding.New(finding.KnownAlready, string(m.p.Link), "the link of "+m.p.Name+" is there; detach it first", subject(m.p.Name, "", "")).As(finding.Blocker).
+			return &RefusedError{[]finding.Finding{finding.New(finding.KnownAlready, string(m.p.Link), "the link of %s is there; detach it first", m.p.Name).Named(m.p.Name).As(finding.Blocker).
 				Instead("`nexlin detach " + pathtext.Quote(m.p.Name) + "`")}}
 		}
 	}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io/fs"
 	"os"
 	"slices"
@@ -158,14 +157,14 @@ func (p *Plan) stillHolds(t *ledger.Tx) error {
 		return nil
 	}
 	return &RefusedError{[]finding.Finding{finding.New(finding.PlanOld, string(p.Link),
-		"another command has changed what the ledger says of "+pathtext.Show(p.Name)+" since it was looked at", subject(p.Name, "", ""))}}
+		"another command has changed what the ledger says of %s since it was looked at", p.Name).Named(p.Name)}}
 }
 
 // StoppedRun is the finding about a run that was stopped; path is what it is about,
 // empty where that is not known.
 func StoppedRun(row ledger.RunRow, path string) finding.Finding {
 	name := strings.TrimPrefix(row.Redirect, "-") // of a folder that is no redirect
-	return finding.New(finding.RunStopped, path, fmt.Sprintf("run %s (%s of %s) was stopped before its end", row.ID, row.Kind, pathtext.Show(name)), subject(name, "", row.ID))
+	return finding.New(finding.RunStopped, path, "run %s (%s of %s) was stopped before its end", row.ID, row.Kind, name).Named(name).OfRun(row.ID)
 }
 
 // stoppedBefore is that finding where the run stands in the way.
@@ -280,7 +279,7 @@ func (m *mover) tryLink() error {
 		return nil // settings alone lead to the copy, and no link is made
 	case errors.Is(err, fs.ErrPermission), errors.Is(err, syscall.EROFS), errors.Is(err, syscall.EOPNOTSUPP), errors.Is(err, syscall.ENOSYS),
 		errors.Is(err, link.ErrNotMade):
-		f := finding.New(finding.LinkImpossible, m.linkIn.Path(), fmt.Sprintf("a trial link in %s failed: %v", pathtext.Show(m.linkIn.Path()), cause(err)), subject(p.Name, "", ""))
+		f := finding.New(finding.LinkImpossible, m.linkIn.Path(), "a trial link in %s failed: %v", m.linkIn.Path(), cause(err)).Named(p.Name)
 		if handle.Windows && !slices.Contains(p.Methods, ByJunction) {
 			f = f.Instead("`--by junction` needs no right of its own on NTFS; symbolic links need an administrator or the developer mode")
 		}

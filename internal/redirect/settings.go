@@ -139,10 +139,10 @@ func (c *SettingChange) read(open func(dir string) (*handle.Dir, error)) (*setti
 // fits looks whether a change can be made now; what stands in the way is a
 // finding. use is false for what is to be passed over.
 func (e *Engine) fits(p *Plan, c *SettingChange) (use bool, err error) {
-	about := subject(p.Name, "", "")
+	about := finding.Subject{Name: p.Name}
 	file := string(c.File)
 	say := func(code finding.Code, format string, args ...any) {
-		f := finding.New(code, file, fmt.Sprintf(format, args...), about)
+		f := finding.New(code, file, format, args...).About(about)
 		if c.Back != nil { // the data comes back all the same
 			f = f.As(finding.Warning).Instead("it is left as it is; look at it afterwards and set it by hand")
 		}
@@ -187,7 +187,7 @@ func (e *Engine) fits(p *Plan, c *SettingChange) (use bool, err error) {
 		return true, nil
 	}
 	if !c.Optional && !c.leads(f) {
-		f := finding.New(finding.SettingDiffers, file, fmt.Sprintf("%s at %s does not name %s", pathtext.Show(file), c.At, pathtext.Show(string(c.From[0]))), about)
+		f := finding.New(finding.SettingDiffers, file, "%s at %s does not name %s", file, c.At, c.From[0]).About(about)
 		p.find(f)
 	}
 	return false, nil
@@ -429,7 +429,7 @@ func (m *mover) settingBack(ctx context.Context, i int, c *SettingChange, d *set
 		}
 		if out = back; len(left) > 0 {
 			m.out.Findings = append(m.out.Findings, finding.New(finding.SettingDrifted, string(c.File),
-				fmt.Sprintf("%s says something else at %s by now, and was left so", pathtext.Show(string(c.File)), strings.Join(left, ", ")), subject(m.p.Name, "", "")).Instead("look at it and set it by hand"))
+				"%s says something else at %s by now, and was left so", c.File, strings.Join(left, ", ")).Named(m.p.Name).Instead("look at it and set it by hand"))
 			if len(left) == len(d.Edits) {
 				return nil
 			}
@@ -530,7 +530,7 @@ func (e *Engine) CheckSettings(r ledger.Redirect) ([]finding.Finding, error) {
 	for _, rec := range rs {
 		if why := rec.drifted(r.Target); why != "" {
 			out = append(out, finding.New(finding.SettingDrifted, string(rec.File),
-				fmt.Sprintf("%s at %s %s", pathtext.Show(string(rec.File)), rec.At, why), subject(r.Name, "", "")))
+				"%s at %s %s", rec.File, rec.At, why).Named(r.Name))
 		}
 	}
 	return out, nil
@@ -589,7 +589,7 @@ func (e *Engine) lead(p *Plan, o MoveOptions) error {
 			return err
 		}
 		if home == "" || !ok {
-			p.find(finding.New(finding.NoSetting, string(p.Link), "the system keeps no location setting for "+pathtext.Show(string(p.Link)), subject(p.Name, "", "")))
+			p.find(finding.New(finding.NoSetting, string(p.Link), "the system keeps no location setting for %s", p.Link).Named(p.Name))
 			return nil
 		}
 		places = own

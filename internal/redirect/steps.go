@@ -176,12 +176,12 @@ func (e *Engine) AtRest(ctx context.Context, who Actor, u Use) ([]finding.Findin
 			return nil, err
 		}
 		if len(hs) > 0 {
-			out = append(out, finding.New(finding.ProgramRuns, "", programs(hs)+" is running", subject("", "", "")))
+			out = append(out, finding.New(finding.ProgramRuns, "", "%s is running", programs(hs)))
 		}
 	}
 	if u.Command != nil {
 		if err := e.do(ctx, who, *u.Command); err != nil {
-			out = append(out, finding.New(finding.ProgramRuns, "", "it is not at rest: "+err.Error(), subject("", "", "")))
+			out = append(out, finding.New(finding.ProgramRuns, "", "it is not at rest: %s", err))
 		}
 	}
 	return out, nil

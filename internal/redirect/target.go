@@ -75,7 +75,7 @@ func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
 	if r != nil {
 		p.Kind, p.Before, p.Name, p.Methods = KindMoveOn, r, r.Name, r.Methods
 		if Owned(*r) {
-			p.find(finding.New(finding.MustStay, r.Link, "the engine that owns "+pathtext.Show(r.Name)+" has to move it", subject(r.Name, "", "")).
+			p.find(finding.New(finding.MustStay, r.Link, "the engine that owns %s has to move it", r.Name).Named(r.Name).
 				Instead("`nexlin move card:" + r.Card + " --store NAME --into DIR`"))
 		}
 		p.From, p.OldText = pathtext.Path(r.Target), pathtext.Path(r.LinkText())
@@ -146,7 +146,7 @@ func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
 	p.accept(o.Accept)
 	p.allow()
 	if p.Blocked() == nil && !p.IntoNow.Memory && !p.Bare {
-		p.find(finding.New(finding.BackupReminder, string(p.Target), "after discarding, the only copy lies on "+p.IntoNow.Name(), subject(p.Name, "", "")))
+		p.find(finding.New(finding.BackupReminder, string(p.Target), "after discarding, the only copy lies on %s", p.IntoNow.Name()).Named(p.Name))
 	}
 	p.Accepted = o.Accept
 	return p, nil
@@ -198,7 +198,7 @@ func (e *Engine) chooseName(p *Plan, name, base string) error {
 		p.Name = name
 		used, err := taken(name)
 		if used {
-			p.find(finding.New(finding.NameTaken, string(p.Link), fmt.Sprintf("a redirect called %s is in the ledger already", name), subject(name, "", "")))
+			p.find(finding.New(finding.NameTaken, string(p.Link), "a redirect called %s is in the ledger already", name).Named(name))
 		}
 		return err
 	}
@@ -232,12 +232,12 @@ func (e *Engine) target(p *Plan) error {
 	}
 	anchor, err := drive.Existing(into)
 	if err != nil {
-		p.find(finding.New(finding.TargetNoWrite, into, fmt.Sprintf("%s can't be used: %v", pathtext.Show(into), err), subject("", "", "")))
+		p.find(finding.New(finding.TargetNoWrite, into, "%s can't be used: %v", into, err))
 		return nil
 	}
 	if p.IntoNow, err = e.Drives.Of(anchor); err != nil {
 		if errors.Is(err, drive.ErrNoDrive) {
-			p.find(finding.New(finding.DriveAway, into, "the drive of "+pathtext.Show(into)+" is not here", subject("", "the drive", "")))
+			p.find(finding.New(finding.DriveAway, into, "the drive of %s is not here", into).OnDrive("the drive"))
 			return nil
 		}
 		return err
@@ -245,18 +245,18 @@ func (e *Engine) target(p *Plan) error {
 	d := &p.IntoNow
 	p.IntoDrive = ref(d)
 	if d.Memory {
-		p.find(finding.New(finding.TargetInMemory, into, pathtext.Show(into)+" lies in memory", subject("", "", "")))
+		p.find(finding.New(finding.TargetInMemory, into, "%s lies in memory", into))
 	}
 	if d.Network {
-		p.find(finding.New(finding.NotKeptYet, into, fmt.Sprintf("%s is a network file system (%s), on which this version can't yet prove what it keeps", d.Name(), d.FS), subject("", "", "")))
+		p.find(finding.New(finding.NotKeptYet, into, "%s is a network file system (%s), on which this version can't yet prove what it keeps", d.Name(), d.FS))
 	}
 	if d.ReadOnly {
-		p.find(finding.New(finding.TargetNoWrite, into, d.Name()+" is mounted read-only", subject("", "", "")))
+		p.find(finding.New(finding.TargetNoWrite, into, "%s is mounted read-only", d.Name()))
 		return nil
 	}
 	dir, err := handle.OpenReal(anchor)
 	if err != nil {
-		p.find(finding.New(finding.TargetNoWrite, anchor, fmt.Sprintf("%s can't be opened: %v", pathtext.Show(anchor), cause(err)), subject("", "", "")))
+		p.find(finding.New(finding.TargetNoWrite, anchor, "%s can't be opened: %v", anchor, cause(err)))
 		return nil
 	}
 	defer dir.Release()
@@ -264,7 +264,7 @@ func (e *Engine) target(p *Plan) error {
 		return err
 	}
 	if err := dir.Access(".", handle.MayWrite|handle.MayEnter); err != nil {
-		p.find(finding.New(finding.TargetNoWrite, anchor, fmt.Sprintf("this account may not write in %s", pathtext.Show(anchor)), subject("", "", "")))
+		p.find(finding.New(finding.TargetNoWrite, anchor, "this account may not write in %s", anchor))
 		return nil
 	}
 	if err := e.taken(p, anchor); err != nil {
@@ -297,7 +297,7 @@ func (p *Plan) hands(d *handle.Dir) error {
 func (e *Engine) taken(p *Plan, anchor string) error {
 	if anchor != string(p.Into) {
 		if fi, err := os.Lstat(anchor); err == nil && !fi.IsDir() {
-			p.find(finding.New(finding.TargetTaken, anchor, pathtext.Show(anchor)+" is no directory", subject("", "", "")))
+			p.find(finding.New(finding.TargetTaken, anchor, "%s is no directory", anchor))
 		}
 		return nil
 	}
@@ -309,7 +309,7 @@ func (e *Engine) taken(p *Plan, anchor string) error {
 	if err != nil {
 		return err
 	}
-	f := finding.New(finding.TargetTaken, target, "something stands at "+pathtext.Show(target)+" already", subject("", "", ""))
+	f := finding.New(finding.TargetTaken, target, "something stands at %s already", target)
 	if !st.IsDir() || st.MountRoot {
 		p.find(f)
 		return nil
@@ -359,7 +359,7 @@ func (e *Engine) tagPlace(p *Plan, anchor string) error {
 			}
 			return err
 		case errors.Is(err, drive.ErrTag):
-			p.find(finding.New(finding.DriveDoubtful, at, fmt.Sprintf("the drive tag in %s is damaged or of another version", pathtext.Show(at)), subject("", d.Name(), "")).
+			p.find(finding.New(finding.DriveDoubtful, at, "the drive tag in %s is damaged or of another version", at).OnDrive(d.Name()).
 				Instead("unless a newer Nexlin wrote it, set the file aside under another name, and try again: it is written anew"))
 			return nil
 		case errors.Is(err, fs.ErrPermission):
@@ -404,11 +404,11 @@ func (e *Engine) abilities(p *Plan, dir *handle.Dir) error {
 	a, err := drive.Try(dir)
 	if err != nil {
 		if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) {
-			p.find(finding.New(finding.SpaceShort, dir.Path(), fmt.Sprintf("%s has no room even for a trial file", p.IntoNow.Name()), subject("", p.IntoNow.Name(), "")))
+			p.find(finding.New(finding.SpaceShort, dir.Path(), "%s has no room even for a trial file", p.IntoNow.Name()).OnDrive(p.IntoNow.Name()))
 			return nil
 		}
 		if errors.Is(err, fs.ErrPermission) || errors.Is(err, syscall.EROFS) {
-			p.find(finding.New(finding.TargetNoWrite, dir.Path(), fmt.Sprintf("nothing can be made in %s: %v", pathtext.Show(dir.Path()), cause(err)), subject("", "", "")))
+			p.find(finding.New(finding.TargetNoWrite, dir.Path(), "nothing can be made in %s: %v", dir.Path(), cause(err)))
 			return nil
 		}
 		return fmt.Errorf("trying what %s can keep: %w", p.IntoNow.Name(), err)
@@ -424,12 +424,12 @@ func (e *Engine) apart(p *Plan) {
 	from, copy := string(p.From), p.Copy()
 	switch {
 	case within(copy, from):
-		p.find(finding.New(finding.TargetInSource, copy, fmt.Sprintf("%s lies inside %s", pathtext.Show(copy), pathtext.Show(from)), subject("", "", "")))
+		p.find(finding.New(finding.TargetInSource, copy, "%s lies inside %s", copy, from))
 	case within(from, copy):
-		p.find(finding.New(finding.SourceInTarget, from, fmt.Sprintf("%s lies inside %s", pathtext.Show(from), pathtext.Show(copy)), subject("", "", "")))
+		p.find(finding.New(finding.SourceInTarget, from, "%s lies inside %s", from, copy))
 	}
 	if p.FromNow.Mount != "" && p.IntoNow.Mount != "" && p.FromNow.Same(&p.IntoNow) {
-		p.find(finding.New(finding.SameDrive, copy, fmt.Sprintf("%s and %s both lie on %s", pathtext.Show(from), pathtext.Show(string(p.Into)), p.IntoNow.Name()), subject("", "", "")))
+		p.find(finding.New(finding.SameDrive, copy, "%s and %s both lie on %s", from, p.Into, p.IntoNow.Name()))
 	}
 }
 
@@ -449,23 +449,16 @@ func (e *Engine) space(p *Plan) {
 		grown = int64(float64(p.Need) * p.Growth)
 	}
 	if short := p.Need + d.Reserve() - d.Free; short > 0 {
-		p.find(finding.New(finding.SpaceShort, string(p.Into), fmt.Sprintf(
-			"%s has too little room: needed %s and a reserve of %s, free %s, short by %s",
-			d.Name(), size(p.Need), size(d.Reserve()), size(d.Free), size(short)), subject("", d.Name(), "")))
+		p.find(finding.New(finding.SpaceShort, string(p.Into), "%s has too little room: needed %s and a reserve of %s, free %s, short by %s", d.Name(), size(p.Need), size(d.Reserve()), size(d.Free), size(short)).OnDrive(d.Name()))
 	}
 	if short := grown + d.Reserve() - d.Free; short > 0 && p.Need+d.Reserve() <= d.Free {
-		p.find(finding.New(finding.NoRoomToGrow, string(p.Into), fmt.Sprintf(
-			"%s has room for the folder as it is, and not for what it becomes: %s with room to grow by the factor %g, free %s, short by %s",
-			d.Name(), size(grown), p.Growth, size(d.Free), size(short)), subject("", d.Name(), "")).As(finding.Blocker))
+		p.find(finding.New(finding.NoRoomToGrow, string(p.Into), "%s has room for the folder as it is, and not for what it becomes: %s with room to grow by the factor %g, free %s, short by %s", d.Name(), size(grown), p.Growth, size(d.Free), size(short)).OnDrive(d.Name()).As(finding.Blocker))
 	}
 	if d.Inodes >= 0 && p.Entries+16 > d.Inodes {
-		p.find(finding.New(finding.InodesShort, string(p.Into), fmt.Sprintf(
-			"%s has %d inodes left, and the folder has %d entries", d.Name(), d.Inodes, p.Entries), subject("", d.Name(), "")))
+		p.find(finding.New(finding.InodesShort, string(p.Into), "%s has %d inodes left, and the folder has %d entries", d.Name(), d.Inodes, p.Entries).OnDrive(d.Name()))
 	}
 	if free, err := ledger.CheckRoom(e.Ledger.Dir()); err == nil && free < ledgerRoom+p.Entries*recordSize {
-		p.find(finding.New(finding.LedgerRoom, e.Ledger.Dir(), fmt.Sprintf(
-			"the records of this run need %s, and the drive of %s has %s free",
-			size(ledgerRoom+p.Entries*recordSize), pathtext.Show(e.Ledger.Dir()), size(free)), subject("", "", "")))
+		p.find(finding.New(finding.LedgerRoom, e.Ledger.Dir(), "the records of this run need %s, and the drive of %s has %s free", size(ledgerRoom+p.Entries*recordSize), e.Ledger.Dir(), size(free)))
 	}
 }
 
@@ -478,7 +471,7 @@ func (e *Engine) linkPlace(p *Plan) error {
 			continue
 		}
 		if err != nil {
-			p.find(finding.New(finding.LinkImpossible, at, fmt.Sprintf("%s can't be opened: %v", pathtext.Show(at), cause(err)), subject("", "", "")))
+			p.find(finding.New(finding.LinkImpossible, at, "%s can't be opened: %v", at, cause(err)))
 			continue
 		}
 		st, err := d.Self()
@@ -490,7 +483,7 @@ func (e *Engine) linkPlace(p *Plan) error {
 		me := uint32(os.Geteuid())
 		sticky := st.Mode&handle.Sticky != 0 && me != 0 && st.UID != me && p.UID != me
 		if denied || sticky {
-			p.find(finding.New(finding.LinkImpossible, at, "this account may not rename entries in "+pathtext.Show(at), subject("", "", "")))
+			p.find(finding.New(finding.LinkImpossible, at, "this account may not rename entries in %s", at))
 		}
 	}
 	return nil

@@ -61,16 +61,14 @@ func NewTogether(kind, name string, plans []*Plan) *Together {
 	for mount, n := range need {
 		d := on[mount]
 		if short := n + d.Reserve() - d.Free; short > 0 && len(plans) > 1 {
-			t.Findings = append(t.Findings, finding.New(finding.SpaceShort, mount, fmt.Sprintf(
-				"%s has too little room for all of them: needed %s and a reserve of %s, free %s, short by %s",
-				d.Name(), size(n), size(d.Reserve()), size(d.Free), size(short)), subject("", d.Name(), "")))
+			t.Findings = append(t.Findings, finding.New(finding.SpaceShort, mount, "%s has too little room for all of them: needed %s and a reserve of %s, free %s, short by %s", d.Name(), size(n), size(d.Reserve()), size(d.Free), size(short)).OnDrive(d.Name()))
 		}
 	}
 	seen := map[string]string{}
 	for _, p := range plans {
 		if other, taken := seen[p.Copy()]; taken {
 			t.Findings = append(t.Findings, finding.New(finding.TargetTaken, p.Copy(),
-				fmt.Sprintf("%s and %s would both become %s", pathtext.Show(other), pathtext.Show(string(p.Link)), pathtext.Show(p.Copy())), subject("", "", "")))
+				"%s and %s would both become %s", other, p.Link, p.Copy()))
 		}
 		seen[p.Copy()] = string(p.Link)
 	}
@@ -326,7 +324,7 @@ func (c *crew) stillWritten(ctx context.Context) ([]finding.Finding, error) {
 			return nil, err
 		}
 		if len(w) > 0 {
-			out = append(out, finding.New(finding.InUse, string(p.From), programs(w)+" still has files open for writing in "+pathtext.Show(string(p.From)), subject("", "", "")).Listing(len(w), paths(w)))
+			out = append(out, finding.New(finding.InUse, string(p.From), "%s still has files open for writing in %s", programs(w), p.From).Listing(len(w), paths(w)))
 		}
 	}
 	return out, nil
@@ -536,7 +534,7 @@ func (c *crew) back(ctx context.Context) error {
 func (c *crew) startAgain(ctx context.Context) {
 	for _, s := range c.t.After {
 		if err := c.do(ctx, c.t.For, s); err != nil {
-			c.out.Findings = append(c.out.Findings, finding.New(finding.StepFailed, "", err.Error(), subject("", "", "")))
+			c.out.Findings = append(c.out.Findings, finding.New(finding.StepFailed, "", "%s", err))
 		}
 	}
 }
@@ -657,7 +655,7 @@ func (e *Engine) UndoTogether(ctx context.Context, row ledger.RunRow) (*Together
 	}
 	for _, s := range c.t.Before {
 		if err := c.do(ctx, c.t.For, s); err != nil {
-			return refused(&RefusedError{[]finding.Finding{finding.New(finding.ProgramRuns, "", err.Error(), subject("", "", ""))}})
+			return refused(&RefusedError{[]finding.Finding{finding.New(finding.ProgramRuns, "", "%s", err)}})
 		}
 	}
 	// Only a program at rest leaves the folders as they are while it is looked.

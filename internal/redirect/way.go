@@ -1,14 +1,12 @@
 package redirect
 
 import (
-	"fmt"
 	"os"
 	"path/filepath"
 
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/link"
-	"nexlin/internal/pathtext"
 )
 
 // byOthersLinks finds links of other accounts on the way to a place that a person
@@ -38,8 +36,7 @@ func (p *Plan) byOthersLinks(named ...string) error {
 				return err
 			}
 			if st.UID != 0 && st.UID != to.UID {
-				p.find(finding.New(finding.OthersHands, s.Path, fmt.Sprintf("the way to %s leads over %s, a link of %s, to what belongs to %s",
-					pathtext.Show(path), pathtext.Show(s.Path), accountName(st.UID), accountName(to.UID)), subject(p.Name, "", "")))
+				p.find(finding.New(finding.OthersHands, s.Path, "the way to %s leads over %s, a link of %s, to what belongs to %s", path, s.Path, accountName(st.UID), accountName(to.UID)).Named(p.Name))
 				break
 			}
 		}
