@@ -132,7 +132,7 @@ func (a *app) showCheck(r *health.Report) {
 		if !r.Deep.Since.IsZero() {
 			since = ", going on with the check of " + day(r.Deep.Since)
 		}
-		a.print("  read  %s, %s, and held against the manifest%s", plural(r.Deep.Files, "file", "files"), size(r.Deep.Bytes), since)
+		a.print("  read  %s, %s, and held against the manifest%s", plural(r.Deep.Files, "file", "files"), pathtext.Size(r.Deep.Bytes), since)
 	}
 	a.findings(a.out, a.untold(r.Findings))
 }

@@ -110,11 +110,11 @@ func (a *app) showDiscard(d *redirect.DiscardPlan) {
 		case v.IsArchive():
 			a.print("  an archive: it was carried in, and reads to its end")
 		case v.Proven > 0:
-			a.print("  proven to be in the folder in use: %s, %s", plural(v.Proven, "file", "files"), size(v.Bytes))
+			a.print("  proven to be in the folder in use: %s, %s", plural(v.Proven, "file", "files"), pathtext.Size(v.Bytes))
 		}
 	}
 	if n := d.Frees(); n > 0 {
-		a.print("  deleting frees about %s", size(n))
+		a.print("  deleting frees about %s", pathtext.Size(n))
 	}
 	if len(d.Findings) > 0 {
 		a.print("")

@@ -108,7 +108,7 @@ func (a *app) listDrives(e *redirect.Engine, all bool) error {
 			names = "–"
 		}
 		rows = append(rows, []string{
-			pathtext.Show(ds[i].Name()), a.path(string(d.Mount)), d.FS, size(d.Size), size(d.Free), gauge(d.Size, d.Free), short(d.ID), names,
+			pathtext.Show(ds[i].Name()), a.path(string(d.Mount)), d.FS, pathtext.Size(d.Size), pathtext.Size(d.Free), gauge(d.Size, d.Free), short(d.ID), names,
 		})
 	}
 	a.columns(a.out, []string{"drive", "mounted at", "file system", "size", "free", "", "identity", "redirects"}, rows, 3, 4)
@@ -160,7 +160,7 @@ func (a *app) oneDrive(e *redirect.Engine, ref string) error {
 	}
 	rows := [][]string{
 		{"mounted at", a.path(d.Mount)}, {"device", pathtext.Show(d.Source)}, {"file system", d.FS},
-		{"size", size(d.Size)}, {"free", size(d.Free) + "  " + gauge(d.Size, d.Free)},
+		{"size", pathtext.Size(d.Size)}, {"free", pathtext.Size(d.Free) + "  " + gauge(d.Size, d.Free)},
 		{"identity", orNone(x.ID)},
 	}
 	if d.Tag != nil {

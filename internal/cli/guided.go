@@ -104,7 +104,7 @@ func (a *app) chooseFolder(e *redirect.Engine) (survey.Folder, error) {
 		if f.Redirect != "" || f.Allocated == 0 || len(options) == few {
 			continue
 		}
-		options = append(options, huh.NewOption(fmt.Sprintf("%-34s frees %10s on %s", a.path(f.Path), size(f.Allocated), pathtext.Show(f.Drive)), i))
+		options = append(options, huh.NewOption(fmt.Sprintf("%-34s frees %10s on %s", a.path(f.Path), pathtext.Size(f.Allocated), pathtext.Show(f.Drive)), i))
 	}
 	if len(options) == 0 {
 		return survey.Folder{}, fmt.Errorf("%w: there is no folder here to move", errConsent)
@@ -133,9 +133,9 @@ func (a *app) chooseTarget(e *redirect.Engine, f survey.Folder) (string, error) 
 			continue
 		}
 		need := redirect.Need(f.Rounded, f.Entries, d.Block)
-		fit := fmt.Sprintf("%s free, %s after", size(d.Free), size(d.Free-need))
+		fit := fmt.Sprintf("%s free, %s after", pathtext.Size(d.Free), pathtext.Size(d.Free-need))
 		if need+d.Reserve() > d.Free {
-			fit = fmt.Sprintf("%s free: too little", size(d.Free))
+			fit = fmt.Sprintf("%s free: too little", pathtext.Size(d.Free))
 		}
 		options = append(options, huh.NewOption(fmt.Sprintf("%-12s %s", pathtext.Show(d.Name()), fit), i))
 	}

@@ -98,7 +98,7 @@ func (a *app) showHandover(p *redirect.Plan) {
 		if p.IntoNow.Mount != "" {
 			a.print("")
 			a.columns(a.out, []string{"drive", "needed", "free now", "free after"}, [][]string{
-				{pathtext.Show(p.IntoNow.Name()), size(p.Need), size(p.IntoNow.Free), size(p.IntoNow.Free - p.Need)},
+				{pathtext.Show(p.IntoNow.Name()), pathtext.Size(p.Need), pathtext.Size(p.IntoNow.Free), pathtext.Size(p.IntoNow.Free - p.Need)},
 			}, 1, 2)
 		}
 	}

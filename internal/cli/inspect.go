@@ -84,9 +84,9 @@ func (a *app) showInspect(l *redirect.Look) {
 		add("redirect", fmt.Sprintf("%s, on %s", l.Redirect.Name, pathtext.Show(l.Redirect.Drive.Label)))
 	}
 	if p.FromIno != 0 {
-		add("drive", fmt.Sprintf("%s, %s free", pathtext.Show(p.FromNow.Name()), size(p.FromNow.Free)))
+		add("drive", fmt.Sprintf("%s, %s free", pathtext.Show(p.FromNow.Name()), pathtext.Size(p.FromNow.Free)))
 		add("holds", fmt.Sprintf("%s, %s, %s", plural(p.Facts.Files, "file", "files"), plural(p.Facts.Dirs, "directory", "directories"), plural(p.Facts.Links, "link", "links")))
-		add("size", fmt.Sprintf("%s; moving it frees %s", size(p.Bytes), size(p.Allocated)))
+		add("size", fmt.Sprintf("%s; moving it frees %s", pathtext.Size(p.Bytes), pathtext.Size(p.Allocated)))
 		add("belongs to", p.Account)
 		used := "nobody that can be seen"
 		if len(p.InUse.Holders) > 0 {

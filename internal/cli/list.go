@@ -55,10 +55,10 @@ func (a *app) listRedirects(e *redirect.Engine) error {
 		docs = append(docs, reportDoc(rep, false))
 		held := "–"
 		if len(rep.Held) > 0 {
-			held = size(heldBytes(rep.Held))
+			held = pathtext.Size(heldBytes(rep.Held))
 		}
 		cells = append(cells, []string{
-			r.Name, stateWord(rep.State), a.path(r.Link) + ledArrow(r.Methods) + a.onDrive(r), size(r.Bytes), held,
+			r.Name, stateWord(rep.State), a.path(r.Link) + ledArrow(r.Methods) + a.onDrive(r), pathtext.Size(r.Bytes), held,
 		})
 	}
 	if a.json {
@@ -86,7 +86,7 @@ func (a *app) heldLine(e *redirect.Engine) error {
 		return err
 	}
 	a.print("")
-	a.print("  %s held, %s: nexlin list --held", plural(int64(len(all)), "original is", "originals are"), size(heldBytes(all)))
+	a.print("  %s held, %s: nexlin list --held", plural(int64(len(all)), "original is", "originals are"), pathtext.Size(heldBytes(all)))
 	return nil
 }
 
@@ -139,7 +139,7 @@ func (a *app) listHeld(e *redirect.Engine) error {
 	}
 	var cells [][]string
 	for _, h := range held {
-		cells = append(cells, []string{h.Redirect, a.path(h.Path), size(h.Bytes), pathtext.Show(h.Drive.Label), day(h.Since) + " (" + ago(h.Since) + ")"})
+		cells = append(cells, []string{h.Redirect, a.path(h.Path), pathtext.Size(h.Bytes), pathtext.Show(h.Drive.Label), day(h.Since) + " (" + ago(h.Since) + ")"})
 	}
 	a.columns(a.out, []string{"name", "held as", "frees", "on", "since"}, cells, 2)
 	a.print("")
@@ -188,13 +188,13 @@ func (a *app) showRedirect(e *redirect.Engine, rep *health.Report) error {
 	rows := [][]string{
 		{"link", a.path(r.Link)}, {"target", a.path(r.Target)}, {"method", strings.Join(r.Methods, "+")}, {"account", r.Account},
 		{"drive", fmt.Sprintf("%s, identity %s", pathtext.Show(r.Drive.Label), orNone(r.Drive.Identity()))},
-		{"moved", fmt.Sprintf("%s, %s, on %s", plural(r.Files, "file", "files"), size(r.Bytes), day(r.Created))},
+		{"moved", fmt.Sprintf("%s, %s, on %s", plural(r.Files, "file", "files"), pathtext.Size(r.Bytes), day(r.Created))},
 	}
 	if r.Text != "" {
 		rows = append(rows, []string{"junction", "leads to " + pathtext.Show(link.Seen(r.Text)) + ", as Windows names it"})
 	}
 	for _, h := range rep.Held {
-		rows = append(rows, []string{"held", fmt.Sprintf("%s, %s, since %s", a.path(h.Path), size(h.Bytes), day(h.Since))})
+		rows = append(rows, []string{"held", fmt.Sprintf("%s, %s, since %s", a.path(h.Path), pathtext.Size(h.Bytes), day(h.Since))})
 	}
 	runs, err := e.Ledger.Runs()
 	if err != nil {

@@ -201,7 +201,7 @@ func (a *app) showMending(p *redirect.Plan) {
 		a.print("  held      %s on the drive, recorded at the new place", plural(int64(n), "held original", "held originals"))
 	}
 	if p.Kind == redirect.KindMerge {
-		a.print("  halves    the real folder at %s (%s, %s) is merged into the target,", a.path(string(p.From)), plural(p.Files, "file", "files"), size(p.Bytes))
+		a.print("  halves    the real folder at %s (%s, %s) is merged into the target,", a.path(string(p.From)), plural(p.Files, "file", "files"), pathtext.Size(p.Bytes))
 		a.print("            the link takes its place, and it is held as %s", a.path(p.HeldPath()))
 	}
 	if len(p.Findings) > 0 {

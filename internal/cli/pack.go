@@ -80,7 +80,7 @@ func (a *app) packOne(e *redirect.Engine, o redirect.PackOptions, preview bool) 
 	}
 	if !a.json {
 		a.print("%s   packed into %s", bold.Render(a.path(string(plan.From))), bold.Render(a.path(plan.Copy())))
-		a.print("  packs     %s, %s", plural(plan.Files, "file", "files"), size(plan.Bytes))
+		a.print("  packs     %s, %s", plural(plan.Files, "file", "files"), pathtext.Size(plan.Bytes))
 		if len(plan.Findings) > 0 {
 			a.findings(a.out, plan.Findings)
 		}
@@ -123,7 +123,7 @@ func (a *app) showArchived(o *redirect.Outcome) {
 	a.print("")
 	if o.Kind == redirect.KindUnpack {
 		a.print("%s  %s", good.Render("done"), bold.Render(a.path(o.Plan.Copy())))
-		a.print("  verified  %s, %s, each read back and equal to its digest", plural(x.Count.Files, "file", "files"), size(x.Count.Bytes))
+		a.print("  verified  %s, %s, each read back and equal to its digest", plural(x.Count.Files, "file", "files"), pathtext.Size(x.Count.Bytes))
 		for _, f := range x.Flaws {
 			a.print("  not kept  %s of %s", f.What, pathtext.Show(f.Path))
 		}
@@ -133,7 +133,7 @@ func (a *app) showArchived(o *redirect.Outcome) {
 		return
 	}
 	a.print("%s  %s", good.Render("done"), bold.Render(a.path(x.File)))
-	a.print("  holds     %s, %s, in %s", plural(x.Count.Files, "file", "files"), size(x.Count.Bytes), size(x.Bytes))
+	a.print("  holds     %s, %s, in %s", plural(x.Count.Files, "file", "files"), pathtext.Size(x.Count.Bytes), pathtext.Size(x.Bytes))
 	where := "to its end"
 	if o.Device {
 		where = "from the device, to its end"

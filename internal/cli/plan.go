@@ -43,7 +43,7 @@ func fromWhere(a *app, p *redirect.Plan) string {
 }
 
 func (a *app) planNumbers(p *redirect.Plan) {
-	what := plural(p.Files, "file", "files") + ", " + size(p.Bytes)
+	what := plural(p.Files, "file", "files") + ", " + pathtext.Size(p.Bytes)
 	if p.Facts.Links > 0 {
 		what += ", " + plural(p.Facts.Links, "link", "links")
 	}
@@ -67,16 +67,16 @@ func (a *app) planNumbers(p *redirect.Plan) {
 	a.settingLines(p)
 	a.print("")
 	into, from := &p.IntoNow, &p.FromNow
-	later := fmt.Sprintf("%s, and %s more once the original is discarded", size(from.Free), size(p.FreesLater))
+	later := fmt.Sprintf("%s, and %s more once the original is discarded", pathtext.Size(from.Free), pathtext.Size(p.FreesLater))
 	switch {
 	case p.Bare:
-		later = fmt.Sprintf("%s; the original is the only copy of what is in it", size(from.Free))
+		later = fmt.Sprintf("%s; the original is the only copy of what is in it", pathtext.Size(from.Free))
 	case p.DiscardOld:
-		later = fmt.Sprintf("%s, since the original is deleted at the end", size(from.Free+p.FreesLater))
+		later = fmt.Sprintf("%s, since the original is deleted at the end", pathtext.Size(from.Free+p.FreesLater))
 	}
 	a.columns(a.out, []string{"drive", "needed", "free now", "free after"}, [][]string{
-		{pathtext.Show(into.Name()), size(p.Need), size(into.Free), size(into.Free - p.Need)},
-		{pathtext.Show(from.Name()), "–", size(from.Free), later},
+		{pathtext.Show(into.Name()), pathtext.Size(p.Need), pathtext.Size(into.Free), pathtext.Size(into.Free - p.Need)},
+		{pathtext.Show(from.Name()), "–", pathtext.Size(from.Free), later},
 	}, 1, 2)
 }
 
@@ -87,11 +87,11 @@ func (a *app) spaces(o *redirect.Outcome) {
 		diff := "unchanged"
 		switch d := s.FreeAfter - s.FreeBefore; {
 		case d > 0:
-			diff = size(d) + " freed"
+			diff = pathtext.Size(d) + " freed"
 		case d < 0:
-			diff = size(-d) + " taken"
+			diff = pathtext.Size(-d) + " taken"
 		}
-		rows = append(rows, []string{pathtext.Show(s.Drive), size(s.FreeBefore), size(s.FreeAfter), diff})
+		rows = append(rows, []string{pathtext.Show(s.Drive), pathtext.Size(s.FreeBefore), pathtext.Size(s.FreeAfter), diff})
 	}
 	if len(rows) > 0 {
 		a.columns(a.out, []string{"drive", "free before", "free now", ""}, rows, 1, 2)
@@ -101,7 +101,7 @@ func (a *app) spaces(o *redirect.Outcome) {
 // proof says what was copied and how it was proven.
 func (a *app) proof(o *redirect.Outcome) {
 	if o.Copied.Files > 0 {
-		a.print("  copied    %s, %s in %s", plural(o.Copied.Files, "file", "files"), size(o.Copied.Bytes), seconds(o.Copied.Seconds))
+		a.print("  copied    %s, %s in %s", plural(o.Copied.Files, "file", "files"), pathtext.Size(o.Copied.Bytes), seconds(o.Copied.Seconds))
 	}
 	if o.Verified.Files > 0 {
 		where := "through the file system (what lies below it may have answered from memory)"
@@ -147,9 +147,9 @@ func (a *app) showMoved(o *redirect.Outcome) {
 	discard := "nexlin discard-original " + name
 	if p.Bare {
 		a.print("  nothing of it was copied: it is the only copy of what is in it")
-		a.print("  deletes that copy, and frees %s on %s:   %s --accept never-copied", size(p.FreesLater), pathtext.Show(p.FromNow.Name()), discard)
+		a.print("  deletes that copy, and frees %s on %s:   %s --accept never-copied", pathtext.Size(p.FreesLater), pathtext.Show(p.FromNow.Name()), discard)
 	} else {
-		a.print("  frees %s on %s:   %s", size(p.FreesLater), pathtext.Show(p.FromNow.Name()), discard)
+		a.print("  frees %s on %s:   %s", pathtext.Size(p.FreesLater), pathtext.Show(p.FromNow.Name()), discard)
 	}
 	a.print("  brings the data back:   nexlin bring-back %s", name)
 	a.print("  takes this move back:   nexlin undo %s", o.Run)

@@ -12,6 +12,8 @@ import (
 	"github.com/vbauerster/mpb/v8"
 	"github.com/vbauerster/mpb/v8/decor"
 	"golang.org/x/term"
+
+	"nexlin/internal/pathtext"
 )
 
 // progress shows how far a run is: a bar on a terminal, a line a phase
@@ -81,7 +83,7 @@ func (p *progress) Phase(name string, files, bytes int64) {
 	case progressLines:
 		line := "nexlin: " + word
 		if files > 0 {
-			line += fmt.Sprintf(" (%s, %s)", plural(files, "file", "files"), size(bytes))
+			line += fmt.Sprintf(" (%s, %s)", plural(files, "file", "files"), pathtext.Size(bytes))
 		}
 		fmt.Fprintln(p.err, line)
 	case progressBars:
@@ -112,11 +114,11 @@ func (p *progress) startBar(word string) {
 // moment's.
 func (p *progress) figures(width int) string {
 	done, gone := p.bytes.Load(), time.Since(p.began).Seconds()
-	parts := []string{fmt.Sprintf("%s of %s", size(done), size(p.totalBytes)), fmt.Sprintf("%s of %s files", count(p.files.Load()), count(p.totalFiles))}
+	parts := []string{fmt.Sprintf("%s of %s", pathtext.Size(done), pathtext.Size(p.totalBytes)), fmt.Sprintf("%s of %s files", count(p.files.Load()), count(p.totalFiles))}
 	if gone > 0.5 && done > 0 {
 		rate := float64(done) / gone
 		left := time.Duration(float64(max(0, p.totalBytes-done)) / rate * float64(time.Second)).Round(time.Second)
-		parts = append(parts, left.String()+" left", size(int64(rate))+"/s")
+		parts = append(parts, left.String()+" left", pathtext.Size(int64(rate))+"/s")
 	}
 	out := ""
 	for i, s := range parts {

@@ -127,7 +127,7 @@ func (a *app) showRecorded(o *redirect.Outcome) {
 	if p.From != "" {
 		what = "compared with the original, every one equal"
 	}
-	a.print("  proven    %s, %s: %s", plural(p.Files, "file", "files"), size(p.Bytes), what)
+	a.print("  proven    %s, %s: %s", plural(p.Files, "file", "files"), pathtext.Size(p.Bytes), what)
 	a.print("  tried     a file saved through the link shows up at the target, and the other way round")
 	if len(o.Findings) > len(p.Findings) {
 		a.print("")

@@ -185,7 +185,7 @@ func (a *app) showRestore(d *drive.Drive, r *redirect.Restore) {
 	if r.Account != r.Note.Account {
 		whose += ", there " + r.Note.Account
 	}
-	a.print("  %s   %s, %s, of %s on %s, account %s", pathtext.Show(r.Name), plural(r.Note.Files, "file", "files"), size(r.Note.Bytes),
+	a.print("  %s   %s, %s, of %s on %s, account %s", pathtext.Show(r.Name), plural(r.Note.Files, "file", "files"), pathtext.Size(r.Note.Bytes),
 		r.Note.Made.Local().Format("2006-01-02"), pathtext.Show(r.Note.Machine), pathtext.Show(whose))
 	a.findings(a.out, r.Findings)
 }

@@ -110,7 +110,7 @@ func (a *app) surveyFolders(e *redirect.Engine, args []string, all bool) error {
 		if f.Partial {
 			note = "not all of it can be read by this account"
 		}
-		rows = append(rows, []string{a.path(f.Path), what, size(f.Bytes), size(f.Allocated), count(f.Files), pathtext.Show(f.Drive), note})
+		rows = append(rows, []string{a.path(f.Path), what, pathtext.Size(f.Bytes), pathtext.Size(f.Allocated), count(f.Files), pathtext.Show(f.Drive), note})
 	}
 	a.columns(a.out, []string{"folder", "kind", "size", "moving frees", "files", "drive", ""}, rows, 2, 3, 4)
 	if len(fs) > len(rows) {
@@ -128,7 +128,7 @@ func (a *app) freeLine(e *redirect.Engine) error {
 	}
 	for i := range ds {
 		d := &ds[i]
-		a.print("  %-10s %s free of %s  %s", pathtext.Show(d.Name()), size(d.Free), size(d.Size), gauge(d.Size, d.Free))
+		a.print("  %-10s %s free of %s  %s", pathtext.Show(d.Name()), pathtext.Size(d.Free), pathtext.Size(d.Size), gauge(d.Size, d.Free))
 	}
 	return nil
 }
@@ -159,21 +159,21 @@ func (a *app) surveyNeed(e *redirect.Engine, args []string) error {
 	}
 	var rows [][]string
 	for _, f := range n.Folders {
-		rows = append(rows, []string{a.path(f.Path), size(f.Bytes), count(f.Files)})
+		rows = append(rows, []string{a.path(f.Path), pathtext.Size(f.Bytes), count(f.Files)})
 	}
 	a.columns(a.out, []string{"folder", "size", "files"}, rows, 1, 2)
 	a.print("")
-	a.print("  the drive must have  %s free", bold.Render(size(n.Total)))
-	a.print("    for the folders    %s, in blocks of 4 KiB and with their manifests", size(n.Bytes))
-	a.print("    kept free          %s, so that the drive stays usable", size(n.Reserve))
+	a.print("  the drive must have  %s free", bold.Render(pathtext.Size(n.Total)))
+	a.print("    for the folders    %s, in blocks of 4 KiB and with their manifests", pathtext.Size(n.Bytes))
+	a.print("    kept free          %s, so that the drive stays usable", pathtext.Size(n.Reserve))
 	a.print("  a folder that still grows needs as much more as it is going to grow")
 	a.print("")
 	for _, f := range n.Fits {
 		says := good.Render("has the room")
 		if f.Short > 0 {
-			says = caution.Render("lacks " + size(f.Short))
+			says = caution.Render("lacks " + pathtext.Size(f.Short))
 		}
-		a.print("  %-10s %s free: %s", pathtext.Show(f.Drive), size(f.Free), says)
+		a.print("  %-10s %s free: %s", pathtext.Show(f.Drive), pathtext.Size(f.Free), says)
 	}
 	if len(n.Fits) == 0 {
 		fmt.Fprintln(a.out, "  no other drive is here")

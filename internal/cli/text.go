@@ -29,8 +29,6 @@ var (
 	cell    = lipgloss.NewStyle().PaddingRight(2)
 )
 
-func size(n int64) string { return humanize.IBytes(uint64(max(n, 0))) }
-
 func count(n int64) string { return humanize.Comma(n) }
 
 // plural writes a number with its noun.

@@ -101,7 +101,7 @@ func (a *app) showPlans(t *redirect.Together) {
 		} else {
 			a.print("%s", led(p.Methods, a.path(string(p.Link)), target))
 		}
-		a.print("  redirect  %s: %s, %s", p.Name, plural(p.Files, "file", "files"), size(p.Bytes))
+		a.print("  redirect  %s: %s, %s", p.Name, plural(p.Files, "file", "files"), pathtext.Size(p.Bytes))
 		a.settingLines(p)
 		if p.IntoNow.Mount != "" && p.FromNow.Mount != "" {
 			into, from := of(&p.IntoNow), of(&p.FromNow)
@@ -118,15 +118,15 @@ func (a *app) showPlans(t *redirect.Together) {
 	}
 	var rows [][]string
 	for _, s := range order {
-		later := size(s.d.Free - s.need)
+		later := pathtext.Size(s.d.Free - s.need)
 		if s.gives {
-			later += fmt.Sprintf(", and %s more once the originals are discarded", size(s.frees))
+			later += fmt.Sprintf(", and %s more once the originals are discarded", pathtext.Size(s.frees))
 		}
 		need := "–"
 		if s.takes {
-			need = size(s.need)
+			need = pathtext.Size(s.need)
 		}
-		rows = append(rows, []string{pathtext.Show(s.d.Name()), need, size(s.d.Free), later})
+		rows = append(rows, []string{pathtext.Show(s.d.Name()), need, pathtext.Size(s.d.Free), later})
 	}
 	if len(rows) > 0 {
 		a.print("")
@@ -239,7 +239,7 @@ func (a *app) showTogetherDone(o *redirect.TogetherOutcome) {
 			names = append(names, pathtext.Quote(p.Name))
 		}
 		a.print("%s the originals are held beside their old places", caution.Render("nothing is freed yet:"))
-		a.print("  frees %s:   nexlin discard-original %s", size(freed), strings.Join(names, " "))
+		a.print("  frees %s:   nexlin discard-original %s", pathtext.Size(freed), strings.Join(names, " "))
 		back := strings.Join(names, " ")
 		if o.Plan.Card != "" {
 			back = "card:" + o.Plan.Card

@@ -86,11 +86,11 @@ func roomLine(where string, r health.Room) string {
 	change := "nothing taken"
 	switch n := r.Taken(); {
 	case n > 0:
-		change = size(n) + " taken"
+		change = pathtext.Size(n) + " taken"
 	case n < 0:
-		change = size(-n) + " freed"
+		change = pathtext.Size(-n) + " freed"
 	}
-	return fmt.Sprintf("%s %-8s %9s free, %-15s", where, pathtext.Show(r.Drive), size(r.Now), change)
+	return fmt.Sprintf("%s %-8s %9s free, %-15s", where, pathtext.Show(r.Drive), pathtext.Size(r.Now), change)
 }
 
 func (a *app) showTrial(t *health.Trial) {

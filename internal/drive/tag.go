@@ -215,7 +215,7 @@ func WriteRecord(rec *handle.Dir, name string, mode uint32, by Maker, content io
 func writeRecord(rec *handle.Dir, name, mark string, mode uint32, by Maker, content io.Reader) (err error) {
 	tmp := TempRecord(name + mark)
 	if mark == "" {
-		if err := ignoreMissing(rec.Unlink(tmp)); err != nil { // of one that was stopped
+		if err := handle.IgnoreMissing(rec.Unlink(tmp)); err != nil { // of one that was stopped
 			return err
 		}
 	}
@@ -225,7 +225,7 @@ func writeRecord(rec *handle.Dir, name, mark string, mode uint32, by Maker, cont
 	}
 	defer func() {
 		if err != nil {
-			err = errors.Join(err, ignoreMissing(rec.Unlink(tmp)))
+			err = errors.Join(err, handle.IgnoreMissing(rec.Unlink(tmp)))
 		}
 	}()
 	_, err = io.Copy(f, content)
@@ -251,13 +251,6 @@ func writeRecord(rec *handle.Dir, name, mark string, mode uint32, by Maker, cont
 // has told what that means for names that are private.
 func kept(err error) error {
 	if errors.Is(err, syscall.EPERM) || errors.Is(err, syscall.EOPNOTSUPP) || errors.Is(err, syscall.ENOSYS) {
-		return nil
-	}
-	return err
-}
-
-func ignoreMissing(err error) error {
-	if errors.Is(err, syscall.ENOENT) {
 		return nil
 	}
 	return err

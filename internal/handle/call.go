@@ -2,6 +2,7 @@ package handle
 
 import (
 	"errors"
+	"io/fs"
 	"slices"
 	"syscall"
 )
@@ -42,6 +43,26 @@ func Scarce(err error) bool {
 // Passing reports an error that may pass by itself: somebody has the entry open
 // in a way that keeps others from it.
 func Passing(err error) bool { return isOne(err, passing) }
+
+// Missing reports that an entry is not there.
+func Missing(err error) bool { return errors.Is(err, fs.ErrNotExist) }
+
+// IgnoreMissing is err, and nil if it says that an entry is not there.
+func IgnoreMissing(err error) error {
+	if Missing(err) {
+		return nil
+	}
+	return err
+}
+
+// Cause is what went wrong, without the call and the path.
+func Cause(err error) error {
+	var pe *fs.PathError
+	if errors.As(err, &pe) {
+		return pe.Err
+	}
+	return err
+}
 
 // Absent reports that nothing can be reached under a path: it is not there,
 // or what should be a directory on the way is none, or a link stands there.

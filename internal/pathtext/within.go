@@ -30,6 +30,12 @@ func Below(path, dir string) (rel string, ok bool) {
 	return rest, true
 }
 
+// Within reports whether path is dir or lies below it, both absolute and clean.
+func Within(path, dir string) bool {
+	_, ok := Below(path, dir)
+	return ok
+}
+
 // IsRoot reports the root of all paths, or of a drive's.
 func IsRoot(path string) bool {
 	return path == filepath.VolumeName(path)+string(filepath.Separator)

@@ -44,11 +44,11 @@ func LookAtLink(r ledger.Redirect) ([]finding.Finding, error) {
 		fs, _ := one(finding.FolderInWay, "a real folder stands at "+shown+", where the link was before it was taken away")
 		fs[0] = fs[0].Instead("nothing needs doing; `nexlin mend " + pathtext.Quote(r.Name) + " --attach` merges it into the target and makes the link again")
 		return fs, nil
-	case r.State == ledger.Detached && (err == nil || missing(err)):
+	case r.State == ledger.Detached && (err == nil || handle.Missing(err)):
 		return nil, nil // whatever stands there, it is somebody's own
-	case missing(err) && Linkless(r.Methods):
+	case handle.Missing(err) && Linkless(r.Methods):
 		return nil, nil
-	case missing(err):
+	case handle.Missing(err):
 		return one(finding.LinkMissing, "the link "+shown+" is gone")
 	case err != nil:
 		return nil, err

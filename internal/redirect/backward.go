@@ -168,7 +168,7 @@ func (m *mover) switchBack(ctx context.Context) error {
 // unhold gives what was held its own name again.
 func (m *mover) unhold() error {
 	st, err := m.heldIn.Stat(string(m.p.Held))
-	if missing(err) || err == nil && !isDir(&st, m.p.fromID()) {
+	if handle.Missing(err) || err == nil && !isDir(&st, m.p.fromID()) {
 		return nil // it was not renamed yet
 	}
 	if err != nil {
@@ -219,7 +219,7 @@ func (m *mover) setAside(ctx context.Context, at position) (string, error) {
 	}
 	for _, name := range []string{string(m.p.Final), partName(m.p.Run)} {
 		st, err := m.into.Stat(name)
-		if err != nil && !missing(err) {
+		if err != nil && !handle.Missing(err) {
 			return "", err
 		}
 		if err != nil || !isDir(&st, d.Ino) || at == before && !wasLive {
@@ -244,7 +244,7 @@ func (m *mover) setAside(ctx context.Context, at position) (string, error) {
 	if err == nil && isDir(&st, d.Ino) {
 		return aside, nil
 	}
-	return "", ignoreMissing(err)
+	return "", handle.IgnoreMissing(err)
 }
 
 // copyAside is what the copy is called once it is set aside.
@@ -315,7 +315,7 @@ func (m *mover) dropOwn(dirs ...*handle.Dir) error {
 // dropScratch removes what giving a directory away left in dir.
 func (m *mover) dropScratch(dir *handle.Dir) error {
 	name := scratchName(m.p.Run)
-	if _, err := dir.Stat(name); missing(err) {
+	if _, err := dir.Stat(name); handle.Missing(err) {
 		return nil
 	}
 	p, err := dir.Private(name, m.p.Allow.Owners)
@@ -355,7 +355,7 @@ func (m *mover) forget() error {
 // nothing else is in it.
 func (m *mover) dropNote() error {
 	rec, err := m.into.Beneath(drive.RecordDir)
-	if missing(err) {
+	if handle.Missing(err) {
 		return nil
 	}
 	if err != nil {
@@ -365,7 +365,7 @@ func (m *mover) dropNote() error {
 	n, err := ReadNote(rec, m.p.Name)
 	if err == nil && n.Run == m.p.Run {
 		for _, name := range []string{m.p.Name + ".json", m.p.Name + ".mtree"} {
-			if err := rec.Unlink(name); err != nil && !missing(err) {
+			if err := rec.Unlink(name); err != nil && !handle.Missing(err) {
 				return err
 			}
 		}
@@ -379,7 +379,7 @@ func (m *mover) dropNote() error {
 // dropTempRecords removes what a stop left of writing the run's records.
 func (m *mover) dropTempRecords(rec *handle.Dir) error {
 	for _, name := range []string{m.p.Name + ".json", m.p.Name + ".mtree", drive.TagFile} {
-		if err := rec.Unlink(drive.TempRecord(name)); err != nil && !missing(err) {
+		if err := rec.Unlink(drive.TempRecord(name)); err != nil && !handle.Missing(err) {
 			return ignorePermission(err)
 		}
 	}
@@ -390,7 +390,7 @@ func (m *mover) dropTempRecords(rec *handle.Dir) error {
 func (m *mover) dropTag() error {
 	id := m.p.IntoDrive.ID
 	d, err := m.openOn(string(m.p.TagIn), m.p.IntoDrive)
-	if missing(err) {
+	if handle.Missing(err) {
 		return nil
 	}
 	if err != nil {
@@ -401,7 +401,7 @@ func (m *mover) dropTag() error {
 		return err
 	}
 	t, err := drive.ReadTagIn(d)
-	if missing(err) || err == nil && (t.ID != id || t.Counter > 1) {
+	if handle.Missing(err) || err == nil && (t.ID != id || t.Counter > 1) {
 		return nil
 	}
 	if err != nil {
@@ -427,7 +427,7 @@ func (m *mover) dropTag() error {
 
 func rmdirIfEmpty(d *handle.Dir, name string) error {
 	err := d.Rmdir(name)
-	if missing(err) || errors.Is(err, syscall.ENOTEMPTY) || errors.Is(err, syscall.EEXIST) {
+	if handle.Missing(err) || errors.Is(err, syscall.ENOTEMPTY) || errors.Is(err, syscall.EEXIST) {
 		return nil
 	}
 	return err

@@ -132,7 +132,7 @@ func (p *Plan) after(made *Plan) {
 func (e *Engine) oldPlace(p *Plan) error {
 	parent, err := handle.OpenReal(string(p.Into))
 	if err != nil {
-		p.find(finding.New(finding.TargetNoWrite, string(p.Into), "%s can't be opened: %v", p.Into, cause(err)))
+		p.find(finding.New(finding.TargetNoWrite, string(p.Into), "%s can't be opened: %v", p.Into, handle.Cause(err)))
 		return nil
 	}
 	defer parent.Release()
@@ -149,7 +149,7 @@ func (e *Engine) oldPlace(p *Plan) error {
 		return err
 	}
 	_, err = parent.Stat(string(p.Final))
-	if gone := missing(err); !ours && !gone || gone && p.Before.State != ledger.Detached && !p.Linkless() {
+	if gone := handle.Missing(err); !ours && !gone || gone && p.Before.State != ledger.Detached && !p.Linkless() {
 		what := "something else than our link stands at " + pathtext.Show(string(p.Link))
 		if gone {
 			what = "the link at " + pathtext.Show(string(p.Link)) + " is gone"
@@ -208,7 +208,7 @@ func (e *Engine) PlanDetach(r ledger.Redirect) (*DetachPlan, error) {
 		return nil, err
 	}
 	d.Settings, d.Findings = p.Settings, append(d.Findings, p.Findings...)
-	if _, err := parent.Stat(base); missing(err) {
+	if _, err := parent.Stat(base); handle.Missing(err) {
 		d.Gone = !Linkless(r.Methods)
 	} else if !ours {
 		d.Findings = append(d.Findings, finding.New(finding.OldPlaceTaken, r.Link,

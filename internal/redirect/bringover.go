@@ -18,7 +18,7 @@ func (l *lateWrites) setDirectory(d transfer.Difference) (transfer.Snap, error) 
 	}
 	defer dir.Release()
 	at, err := l.live.Beneath(d.Path)
-	if missing(err) && d.Was == nil {
+	if handle.Missing(err) && d.Was == nil {
 		var made transfer.Snap
 		_, err := l.place(dir, name, nil, func(private *handle.Dir, tmp string) error {
 			if err := private.Mkdir(tmp, 0o700); err != nil {
@@ -56,7 +56,7 @@ func (l *lateWrites) setDirectory(d transfer.Difference) (transfer.Snap, error) 
 
 // tidy removes what a run that was stopped left of [lateWrites.place].
 func (l *lateWrites) tidy(dir *handle.Dir) error {
-	if _, err := dir.Stat(l.tmp); missing(err) {
+	if _, err := dir.Stat(l.tmp); handle.Missing(err) {
 		return nil
 	}
 	private, err := dir.Private(l.tmp, l.job.Allow.Owners)
@@ -155,7 +155,7 @@ func (l *lateWrites) onlyTouched(ctx context.Context, d transfer.Difference) (bo
 // given, too; nil if nothing does.
 func (l *lateWrites) mayReplace(dir *handle.Dir, name string, d transfer.Difference) (*handle.Stat, bool, error) {
 	st, err := dir.Stat(name)
-	if missing(err) {
+	if handle.Missing(err) {
 		return nil, d.Was == nil, nil
 	}
 	if err != nil || d.Was == nil || l.busy[d.Path] {
@@ -173,7 +173,7 @@ func (l *lateWrites) mayReplace(dir *handle.Dir, name string, d transfer.Differe
 // that was stopped brought it over already, or a person did.
 func (l *lateWrites) equal(ctx context.Context, dir *handle.Dir, name string, held *inventory.Entry) (bool, error) {
 	st, err := dir.Stat(name)
-	if missing(err) || err == nil && st.Type() != held.Stat.Type() {
+	if handle.Missing(err) || err == nil && st.Type() != held.Stat.Type() {
 		return false, nil
 	}
 	if err != nil {

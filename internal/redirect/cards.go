@@ -130,7 +130,7 @@ func (e *Engine) PlanCard(ctx context.Context, u *CardUse, o MoveOptions) (*Toge
 			continue
 		}
 		path := card.Expand(on, u.Vars)
-		if _, err := handle.Lstat(path); missing(err) && f.Missing == "skip" {
+		if _, err := handle.Lstat(path); handle.Missing(err) && f.Missing == "skip" {
 			continue
 		}
 		one := o
@@ -199,7 +199,7 @@ func (e *Engine) isWhole(ctx context.Context, u *CardUse, f *card.Folder, path s
 	is, err := e.keeps(ctx, u, f.Whole)
 	if err != nil {
 		return []finding.Finding{finding.New(finding.OnDemand, path,
-			"whether %s is a whole copy can't be seen: %v", path, cause(err))}, nil
+			"whether %s is a whole copy can't be seen: %v", path, handle.Cause(err))}, nil
 	}
 	if is == f.Whole.Is {
 		return nil, nil
@@ -226,9 +226,9 @@ func (e *Engine) knownTo(p *Plan) {
 			if _, err := handle.Lstat(at); err != nil {
 				continue
 			}
-			if within(path, at) || within(at, path) {
+			if pathtext.Within(path, at) || pathtext.Within(at, path) {
 				what := "must stay where it is"
-				if path != at && within(at, path) {
+				if path != at && pathtext.Within(at, path) {
 					what = "holds " + pathtext.Show(at) + ", which must stay where it is"
 				}
 				p.find(finding.New(finding.MustStay, path, "%s %s: %s (card %s)", path, what, s.Why, c.Name))
@@ -264,10 +264,10 @@ func (e *Engine) TestCard(ctx context.Context, u *CardUse) ([]CardCheck, error) 
 		case path == "":
 			add(true, what, "the card names none for this system")
 			continue
-		case missing(err) && f.Missing == "skip":
+		case handle.Missing(err) && f.Missing == "skip":
 			add(true, what, "%s is not there; it is passed over", pathtext.Show(path))
 		case err != nil:
-			add(false, what, "%s: %v", pathtext.Show(path), cause(err))
+			add(false, what, "%s: %v", pathtext.Show(path), handle.Cause(err))
 		case st.IsSymlink():
 			add(true, what, "%s is a link already", pathtext.Show(path))
 		case !st.IsDir():

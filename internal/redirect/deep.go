@@ -79,7 +79,7 @@ func (e *Engine) checkedFile(name string) string {
 // there was none.
 func (e *Engine) LastDeep(name string) (*LastDeep, error) {
 	b, err := handle.ReadRegular(e.checkedFile(name), 1<<20)
-	if missing(err) || errors.Is(err, fs.ErrPermission) {
+	if handle.Missing(err) || errors.Is(err, fs.ErrPermission) {
 		return nil, nil
 	}
 	if err != nil {

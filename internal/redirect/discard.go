@@ -77,7 +77,7 @@ func (e *Engine) PlanDiscard(ctx context.Context, r ledger.Redirect, o DiscardOp
 	}
 	live, err := handle.OpenReal(d.Live)
 	if err != nil {
-		f := finding.New(finding.TargetMissing, d.Live, "the folder in use, %s, can't be opened: %v", d.Live, cause(err)).Named(r.Name)
+		f := finding.New(finding.TargetMissing, d.Live, "the folder in use, %s, can't be opened: %v", d.Live, handle.Cause(err)).Named(r.Name)
 		d.Findings = append(d.Findings, f.As(finding.Blocker))
 		return d, nil
 	}
@@ -121,7 +121,7 @@ func (e *Engine) judgeHeld(ctx context.Context, d *DiscardPlan, h ledger.Held, l
 		return e.judgeArchive(ctx, d, v)
 	}
 	held, err := handle.OpenReal(h.Path)
-	if missing(err) {
+	if handle.Missing(err) {
 		f := finding.New(finding.HeldMissing, h.Path, "%s is not there any more", h.Path).About(about)
 		f.Severity, f.Remedy = finding.Info, "the record of it is closed"
 		d.Findings = append(d.Findings, f)

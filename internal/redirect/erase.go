@@ -203,7 +203,7 @@ func (m *mover) lockHeld(d *DiscardPlan) error {
 	for _, at := range all {
 		path := at.path
 		dir, err := m.openOn(path, at.on)
-		if missing(err) {
+		if handle.Missing(err) {
 			continue
 		}
 		if err != nil {
@@ -343,7 +343,7 @@ func (m *mover) erase(ctx context.Context, d *DiscardPlan, v *Verdict) error {
 	}
 	return m.act(ctx, "erase", pathtext.Path(h.Path), func() error {
 		if v.file {
-			return flushed(ignoreMissing(parent.Unlink(filepath.Base(h.Path))), parent)
+			return flushed(handle.IgnoreMissing(parent.Unlink(filepath.Base(h.Path))), parent)
 		}
 		if v.bare {
 			return m.eraseWhole(ctx, d, v, parent)
@@ -380,7 +380,7 @@ func (m *mover) eraseWhole(ctx context.Context, d *DiscardPlan, v *Verdict, pare
 	base := filepath.Base(v.Held.Path)
 	st, err := parent.Stat(base)
 	if err != nil {
-		return ignoreMissing(err)
+		return handle.IgnoreMissing(err)
 	}
 	if !isDir(&st, v.Held.Ino) {
 		return &BrokenError{v.Held.Path, "it is another folder than the one that was held"}

@@ -17,7 +17,7 @@ func isBusy(err error) bool { return errors.Is(err, syscall.EWOULDBLOCK) }
 func recordBroken(err error) bool {
 	var spool *transfer.SpoolError
 	var format *manifest.FormatError
-	return errors.As(err, &spool) || errors.As(err, &format) || missing(err)
+	return errors.As(err, &spool) || errors.As(err, &format) || handle.Missing(err)
 }
 
 // inOrder does one step after the other, up to the first that fails: what follows

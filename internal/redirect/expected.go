@@ -45,7 +45,7 @@ func (e *Engine) knownPlaces() ([]knownPlace, error) {
 // KnownBelow reports whether something that the ledger knows on another drive than
 // this one lies below a directory.
 func (e *Engine) KnownBelow(dir string, than ledger.DriveRef) (bool, error) {
-	return e.knownOff(than, func(k *knownPlace) bool { return within(k.path, dir) && string(k.ref.Mount) != dir })
+	return e.knownOff(than, func(k *knownPlace) bool { return pathtext.Within(k.path, dir) && string(k.ref.Mount) != dir })
 }
 
 // contested reports whether another drive than this one belongs at its mount point,
@@ -100,8 +100,8 @@ func (e *Engine) expected(p *Plan, into, path string) (bool, error) {
 // to, but not where data of the absent one is expected.
 func (e *Engine) awayFrom(k knownPlace, into, path string) (*finding.Finding, error) {
 	mount := string(k.ref.Mount)
-	ofData := within(path, k.path) || within(k.path, path)
-	if mount == "" || pathtext.IsRoot(mount) || !within(into, mount) && !ofData {
+	ofData := pathtext.Within(path, k.path) || pathtext.Within(k.path, path)
+	if mount == "" || pathtext.IsRoot(mount) || !pathtext.Within(into, mount) && !ofData {
 		return nil, nil
 	}
 	w, err := e.Whereabouts(k.ref, k.path)
@@ -113,7 +113,7 @@ func (e *Engine) awayFrom(k knownPlace, into, path string) (*finding.Finding, er
 		return nil, err
 	}
 	d, err := e.Drives.Of(at)
-	if err == nil && within(d.Mount, mount) && !ofData {
+	if err == nil && pathtext.Within(d.Mount, mount) && !ofData {
 		return nil, nil
 	}
 	if err != nil && !errors.Is(err, drive.ErrNoDrive) {

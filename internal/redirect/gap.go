@@ -88,7 +88,7 @@ func (m *mover) linkInPlace(ctx context.Context, to *handle.Dir, away string) er
 		}
 	}
 	err = m.act(ctx, "aside", pathtext.Path(away), func() error {
-		if _, err := to.Stat(away); err == nil || !missing(err) {
+		if _, err := to.Stat(away); err == nil || !handle.Missing(err) {
 			return err // done before the stop
 		}
 		if err := m.rename(m.linkIn, m.base(), to, away); err != nil {
@@ -119,7 +119,7 @@ func (m *mover) outOfGap(to *handle.Dir, away, tmp, text string) error {
 		if err := flushed(m.rename(to, away, m.linkIn, m.base()), m.linkIn); err != nil {
 			return err
 		}
-	} else if !missing(err) {
+	} else if !handle.Missing(err) {
 		return err
 	}
 	return link.Remove(m.linkIn, tmp, text)
@@ -141,7 +141,7 @@ func (m *mover) linked(text string) (bool, error) {
 		return link.Is(m.linkIn, m.base(), text)
 	}
 	_, err := m.linkIn.Stat(m.base())
-	return missing(err), ignoreMissing(err)
+	return handle.Missing(err), handle.IgnoreMissing(err)
 }
 
 // makeTemp makes the link under its temporary name; one from before a stop is
@@ -162,7 +162,7 @@ func (m *mover) makeTemp(tmp, text string) error {
 func (m *mover) folderInPlace(ctx context.Context, from *handle.Dir, back string) error {
 	ctx = context.WithoutCancel(ctx)
 	tmp, text := tempName(m.p.Run), string(m.p.LinkText)
-	if _, err := from.Stat(back); missing(err) {
+	if _, err := from.Stat(back); handle.Missing(err) {
 		return m.dropTempLink() // done before the stop
 	}
 	err := m.act(ctx, "link-aside", pathtext.Path(tmp), func() error {
@@ -201,7 +201,7 @@ func (m *mover) aside(tmp, text string) error {
 	if err != nil || done {
 		return err
 	}
-	if _, err := m.linkIn.Stat(m.base()); !missing(err) {
+	if _, err := m.linkIn.Stat(m.base()); !handle.Missing(err) {
 		return errors.Join(&BrokenError{string(m.p.Link), "it is not the link that Nexlin made any more"}, err)
 	}
 	return nil
@@ -228,7 +228,7 @@ func (m *mover) takePlace(from *handle.Dir, name string) error {
 		if err == nil {
 			err = m.rename(m.linkIn, m.base(), m.linkIn, aside)
 		}
-		if err != nil && !missing(err) {
+		if err != nil && !handle.Missing(err) {
 			return err
 		}
 		if err == nil {
@@ -247,7 +247,7 @@ func (m *mover) freeName(stem, end string) (string, error) {
 			name = shorten(stem, fmt.Sprintf("%s-%d", end, i))
 		}
 		if _, err := m.linkIn.Stat(name); err != nil {
-			return name, ignoreMissing(err)
+			return name, handle.IgnoreMissing(err)
 		}
 	}
 }
@@ -260,7 +260,7 @@ func (m *mover) inGap(to *handle.Dir, away string, id uint64) (bool, error) {
 	}
 	st, err := to.Stat(away)
 	if err != nil || !isDir(&st, id) {
-		return false, ignoreMissing(err)
+		return false, handle.IgnoreMissing(err)
 	}
 	done, err := m.linked(m.gapText())
 	return err == nil && !done, err
@@ -308,5 +308,5 @@ func (m *mover) showHeld() error {
 	if err != nil || !hid {
 		return err
 	}
-	return ignorePermission(ignoreMissing(m.heldIn.Hide(string(m.p.Held), false)))
+	return ignorePermission(handle.IgnoreMissing(m.heldIn.Hide(string(m.p.Held), false)))
 }

@@ -212,7 +212,7 @@ func (e *Engine) handover(ctx context.Context, u *CardUse, store string, o MoveO
 func (e *Engine) handoverPlaces(ctx context.Context, p *Plan, o MoveOptions) error {
 	st, err := handle.Lstat(string(p.From))
 	if err != nil {
-		p.find(finding.New(finding.SourceMissing, string(p.From), "the engine says that the store lies at %s: %v", p.From, cause(err)).Named(p.Name))
+		p.find(finding.New(finding.SourceMissing, string(p.From), "the engine says that the store lies at %s: %v", p.From, handle.Cause(err)).Named(p.Name))
 		return nil
 	}
 	p.FromIno = st.Ino
@@ -244,7 +244,7 @@ func (e *Engine) handoverPlaces(ctx context.Context, p *Plan, o MoveOptions) err
 	// The archive lies beside the store until it is discarded.
 	p.Need += p.Bytes
 	if short := p.Need + p.IntoNow.Reserve() - p.IntoNow.Free; p.IntoNow.Mount != "" && short > 0 && !finding.Has(p.Findings, finding.SpaceShort) {
-		p.find(finding.New(finding.SpaceShort, string(p.Into), "%s has too little room for the store and its archive: needed %s, free %s, short by %s", p.IntoNow.Name(), size(p.Need), size(p.IntoNow.Free), size(short)).OnDrive(p.IntoNow.Name()))
+		p.find(finding.New(finding.SpaceShort, string(p.Into), "%s has too little room for the store and its archive: needed %s, free %s, short by %s", p.IntoNow.Name(), pathtext.Size(p.Need), pathtext.Size(p.IntoNow.Free), pathtext.Size(short)).OnDrive(p.IntoNow.Name()))
 	}
 	p.accept(o.Accept)
 	return e.unfinished(p)
@@ -268,7 +268,7 @@ func (m *mover) openHandover() error {
 	if err == nil {
 		m.into = at
 	}
-	return ignoreMissing(err) // it is made when the run begins
+	return handle.IgnoreMissing(err) // it is made when the run begins
 }
 
 // handedOver ends a handover: one that failed and whose store is back at its
@@ -446,7 +446,7 @@ func (m *mover) carryOut(ctx context.Context, way, from string) error {
 		switch _, err := m.into.Stat(m.archiveName(way)); {
 		case err == nil:
 			return m.proveArchive(ctx, way, &d)
-		case !missing(err):
+		case !handle.Missing(err):
 			return err
 		}
 	}
@@ -454,7 +454,7 @@ func (m *mover) carryOut(ctx context.Context, way, from string) error {
 		return err
 	}
 	part := partName(m.p.Run) + way
-	if err := ignoreMissing(m.into.Unlink(part)); err != nil {
+	if err := handle.IgnoreMissing(m.into.Unlink(part)); err != nil {
 		return err
 	}
 	file := filepath.Join(string(m.p.Into), part)
@@ -540,7 +540,7 @@ func (m *mover) asLargeAs(ctx context.Context, place string, d *archiveData) err
 	case d.Bytes == 0 && facts.Bytes > 0:
 		return &archive.DamageError{What: "it is empty"}
 	case d.Stored >= 0 && d.Stored < facts.Bytes:
-		return &archive.DamageError{What: fmt.Sprintf("it holds %s, and the store has %s", size(d.Stored), size(facts.Bytes))}
+		return &archive.DamageError{What: fmt.Sprintf("it holds %s, and the store has %s", pathtext.Size(d.Stored), pathtext.Size(facts.Bytes))}
 	}
 	return nil
 }
@@ -684,12 +684,12 @@ func (m *mover) unhandover(ctx context.Context) error {
 	}
 	var held []ledger.Held
 	if m.into != nil {
-		if err := ignoreMissing(m.into.Unlink(partName(m.p.Run))); err != nil {
+		if err := handle.IgnoreMissing(m.into.Unlink(partName(m.p.Run))); err != nil {
 			return err
 		}
 		for _, way := range []string{"", "-back"} {
 			_, err := m.into.Stat(m.archiveName(way))
-			if ignoreMissing(err) != nil {
+			if handle.IgnoreMissing(err) != nil {
 				return err
 			}
 			if err == nil {

@@ -101,7 +101,7 @@ func (m *mover) carryOutWhole(ctx context.Context, way, from string) error {
 		last = h
 		// It is older than the store.
 		if err := m.act(ctx, "compared-out"+way, comparedData{notCompared}, func() error {
-			return ignoreMissing(m.into.Unlink(m.archiveName(way)))
+			return handle.IgnoreMissing(m.into.Unlink(m.archiveName(way)))
 		}, nil); err != nil {
 			return err
 		}
@@ -137,7 +137,7 @@ func (m *mover) carriedBefore(ctx context.Context, way, place string) error {
 		return err
 	}
 	if _, err := m.into.Stat(m.archiveName(way)); err != nil {
-		return ignoreMissing(err) // this run has carried nothing there
+		return handle.IgnoreMissing(err) // this run has carried nothing there
 	}
 	return m.carriedWhole(ctx, way, place)
 }

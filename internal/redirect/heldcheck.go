@@ -49,12 +49,12 @@ func (e *Engine) CheckHeld(ctx context.Context, h ledger.Held, live string) ([]f
 	if err == nil && st.IsRegular() && known && made.Kind == KindHandover {
 		return nil, nil // an archive: it is proven before it goes
 	}
-	if err == nil && !isDir(&st, h.Ino) || handle.Absent(err) && !missing(err) {
+	if err == nil && !isDir(&st, h.Ino) || handle.Absent(err) && !handle.Missing(err) {
 		return []finding.Finding{finding.New(finding.HeldChanged, h.Path, "something else than the held original stands at %s", h.Path).About(about).As(finding.Warning).
 			Instead("look at it: somebody has put it there; the held original has another name now, or is gone")}, nil
 	}
 	held, err := handle.OpenReal(h.Path)
-	if missing(err) {
+	if handle.Missing(err) {
 		return []finding.Finding{finding.New(finding.HeldMissing, h.Path, "the held original is not at %s", h.Path).About(about)}, nil
 	}
 	if errors.Is(err, fs.ErrPermission) {

@@ -121,7 +121,7 @@ func (e *Engine) innerLinks(p *Plan, root *handle.Dir) error {
 	var paths, details []string
 	for _, rel := range l.Paths {
 		text, err := readlink(root, rel)
-		if missing(err) {
+		if handle.Missing(err) {
 			continue
 		}
 		if err != nil {

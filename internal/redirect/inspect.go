@@ -39,7 +39,7 @@ func (e *Engine) Inspect(ctx context.Context, path string, progress func(entries
 	l := &Look{Path: path}
 	var err error
 	l.Chain, l.Real, err = link.Chain(path)
-	if err != nil && !missing(err) {
+	if err != nil && !handle.Missing(err) {
 		return nil, err
 	}
 	at := real(path)
@@ -80,7 +80,7 @@ func (e *Engine) folder(ctx context.Context, p *Plan, progress func(entries, byt
 	path := string(p.From)
 	st, err := handle.Lstat(path)
 	switch {
-	case missing(err) || errors.Is(err, syscall.ENOTDIR):
+	case handle.Missing(err) || errors.Is(err, syscall.ENOTDIR):
 		p.find(finding.New(finding.SourceMissing, path, "there is nothing at %s", path))
 		return nil
 	case err != nil:
@@ -139,11 +139,11 @@ func (e *Engine) protected(path string) (string, error) {
 	switch {
 	case pathtext.IsRoot(path) || slices.ContainsFunc(places, same):
 		return "is a place that the system needs where it is", nil
-	case slices.ContainsFunc(whole, func(w string) bool { return within(path, w) }):
+	case slices.ContainsFunc(whole, func(w string) bool { return pathtext.Within(path, w) }):
 		return "belongs to the system", nil
 	case slices.ContainsFunc(e.Homes, same):
 		return "is the home of an account", nil
-	case within(realDir(e.Ledger.Dir()), path):
+	case pathtext.Within(realDir(e.Ledger.Dir()), path):
 		return "holds Nexlin's own records", nil
 	case ours(path):
 		return isOurs, nil
@@ -165,10 +165,10 @@ func (e *Engine) nested(p *Plan) error {
 		if string(p.From) == r.Target {
 			p.find(finding.New(finding.TargetShared, r.Link, "%s is the target of redirect %s, too", p.From, r.Name).About(about).
 				Instead(fmt.Sprintf("`nexlin detach %[1]s` and then `nexlin forget %[1]s`: both lead to the same data", pathtext.Quote(r.Name))))
-		} else if within(string(p.From), r.Target) {
+		} else if pathtext.Within(string(p.From), r.Target) {
 			p.find(finding.New(finding.InsideRedirect, string(p.From), "%s lies inside the target of redirect %s", p.From, r.Name).About(about))
 		}
-		if r.Link != string(p.Link) && within(r.Link, string(p.From)) {
+		if r.Link != string(p.Link) && pathtext.Within(r.Link, string(p.From)) {
 			p.find(finding.New(finding.HoldsRedirect, r.Link, "%s holds the link of redirect %s", p.From, r.Name).About(about))
 		}
 	}

@@ -156,7 +156,7 @@ func (v *Verdict) keptBeside(live *handle.Dir, path string) (*inventory.Entry, e
 	}
 	dir, name, err := live.Parent(at)
 	if err != nil {
-		return nil, ignoreMissing(err)
+		return nil, handle.IgnoreMissing(err)
 	}
 	st, err := dir.Stat(name)
 	e := &inventory.Entry{Path: at, Name: name, Stat: st, Dir: dir}
@@ -165,7 +165,7 @@ func (v *Verdict) keptBeside(live *handle.Dir, path string) (*inventory.Entry, e
 	}
 	if err != nil {
 		dir.Release()
-		return nil, ignoreMissing(err)
+		return nil, handle.IgnoreMissing(err)
 	}
 	return e, nil
 }
@@ -273,7 +273,7 @@ func (j *judge) content(ctx context.Context, rec *transfer.Record, now *inventor
 	r := from.Get().(*transfer.Reader)
 	defer from.Put(r)
 	sum, _, err := r.ReadBack(ctx, now.Dir, now.Name, now.Stat.Size)
-	if missing(err) {
+	if handle.Missing(err) {
 		j.set(rec, finding.GoneAtTarget)
 		return nil
 	}
@@ -302,7 +302,7 @@ func (j *judge) equal(rec *transfer.Record, now *inventory.Entry) error {
 		same, err = j.sameMeta(rec, now)
 	}
 	switch {
-	case missing(err):
+	case handle.Missing(err):
 		j.set(rec, finding.GoneAtTarget)
 	case err != nil:
 		return err
@@ -339,11 +339,11 @@ func (j *judge) sameMeta(rec *transfer.Record, now *inventory.Entry) (bool, erro
 	}
 	dir, name, err := j.root.Parent(j.plan.besidePath(j.root, rec.Same))
 	if err != nil {
-		return false, ignoreMissing(err)
+		return false, handle.IgnoreMissing(err)
 	}
 	defer dir.Release()
 	first, err := dir.Stat(name)
-	return err == nil && first.SameInode(&now.Stat), ignoreMissing(err)
+	return err == nil && first.SameInode(&now.Stat), handle.IgnoreMissing(err)
 }
 
 func (v *Verdict) digest() transfer.Digest {

@@ -134,7 +134,7 @@ var errConflict = errors.New("changed on both sides")
 // orConflict keeps both sides where the place in the live folder is gone or
 // is something else now.
 func (l *lateWrites) orConflict(path string, err error) error {
-	if missing(err) || errors.Is(err, handle.ErrNotDir) || isLoop(err) {
+	if handle.Missing(err) || errors.Is(err, handle.ErrNotDir) || isLoop(err) {
 		return l.conflict(path)
 	}
 	return err
@@ -161,7 +161,7 @@ func (l *lateWrites) entry(ctx context.Context, d transfer.Difference) error {
 		return err
 	}
 	dir, name, err := l.live.Parent(d.Path)
-	if missing(err) && l.inNewDir(d.Path) {
+	if handle.Missing(err) && l.inNewDir(d.Path) {
 		l.seen++
 		l.brought = append(l.brought, d.Path)
 		return nil

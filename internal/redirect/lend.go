@@ -60,10 +60,10 @@ func (e *Engine) lend(ctx context.Context, p *Plan, take bool) error {
 		e.space(p)
 		return nil
 	}
-	p.Findings[short].Remedy = fmt.Sprintf("free room there; `nexlin discard-original %s` would free %s", pathtext.Quote(p.Name), size(held.Bytes))
+	p.Findings[short].Remedy = fmt.Sprintf("free room there; `nexlin discard-original %s` would free %s", pathtext.Quote(p.Name), pathtext.Size(held.Bytes))
 	if less+p.IntoNow.Reserve() <= p.IntoNow.Free {
 		p.Findings[short].Remedy = fmt.Sprintf("`nexlin bring-back %s --use-held` takes %s that are equal out of the held original, and needs %s",
-			pathtext.Quote(p.Name), fileCount(p.LentFiles), size(less))
+			pathtext.Quote(p.Name), fileCount(p.LentFiles), pathtext.Size(less))
 	}
 	return nil
 }
@@ -139,7 +139,7 @@ func (e *Engine) lender(p *Plan) (*transfer.Lender, func(), error) {
 		l.Digest = made.Digest
 	}
 	if l.Held, err = handle.OpenReal(string(p.Base.Path)); err != nil {
-		return nil, nil, ignoreMissing(err)
+		return nil, nil, handle.IgnoreMissing(err)
 	}
 	st, err := l.Held.Self()
 	if err == nil && !isDir(&st, p.Base.Ino) {

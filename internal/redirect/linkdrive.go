@@ -44,7 +44,7 @@ func (e *Engine) LinkDriveAway(r *ledger.Redirect, texts ...string) (*finding.Fi
 	if err != nil || want.Mount == "" || pathtext.IsRoot(string(want.Mount)) {
 		return nil, err
 	}
-	if within(realDir(e.Ledger.Dir()), string(want.Mount)) {
+	if pathtext.Within(realDir(e.Ledger.Dir()), string(want.Mount)) {
 		return nil, nil // what tells of it lies there itself: it is no empty mount point
 	}
 	dir := filepath.Dir(r.Link)
@@ -105,7 +105,7 @@ func (e *Engine) isMountedAs(want ledger.DriveRef, path string) (bool, error) {
 	if errors.Is(err, drive.ErrNoDrive) {
 		return false, nil
 	}
-	return err == nil && d.UUID == want.UUID && within(path, d.Mount) && pathtext.Path(d.Mount) == want.Mount, err
+	return err == nil && d.UUID == want.UUID && pathtext.Within(path, d.Mount) && pathtext.Path(d.Mount) == want.Mount, err
 }
 
 // wantLinkDrive adds that finding to a plan.

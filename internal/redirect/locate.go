@@ -7,8 +7,6 @@ import (
 	"strings"
 	"sync"
 
-	"github.com/dustin/go-humanize"
-
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
@@ -33,7 +31,7 @@ type Whereabouts struct {
 // Path gives where something is now that lay at path when the ledger wrote
 // ref.
 func (w *Whereabouts) Path(ref ledger.DriveRef, path string) string {
-	if !w.Found || w.Drive.Mount == string(ref.Mount) || !within(path, string(ref.Mount)) {
+	if !w.Found || w.Drive.Mount == string(ref.Mount) || !pathtext.Within(path, string(ref.Mount)) {
 		return path
 	}
 	return filepath.Join(w.Drive.Mount, strings.TrimPrefix(path, string(ref.Mount)))
@@ -115,7 +113,7 @@ func (e *Engine) Whereabouts(want ledger.DriveRef, path string) (Whereabouts, er
 // cover looks whether path, which lies on the drive that was found, can be
 // reached: what is mounted over it hides it (I5).
 func (e *Engine) cover(w *Whereabouts, path string) error {
-	if !w.Found || w.Drive.Standin || !within(path, w.Drive.Mount) {
+	if !w.Found || w.Drive.Standin || !pathtext.Within(path, w.Drive.Mount) {
 		return nil
 	}
 	at, err := drive.Existing(path)
@@ -132,7 +130,7 @@ func (e *Engine) cover(w *Whereabouts, path string) error {
 	if err != nil {
 		return err
 	}
-	if !d.Same(&w.Drive) && within(d.Mount, w.Drive.Mount) {
+	if !d.Same(&w.Drive) && pathtext.Within(d.Mount, w.Drive.Mount) {
 		w.Found, w.Cover = false, d.Mount
 	}
 	return nil
@@ -251,7 +249,7 @@ func matches(d *drive.Drive, want ledger.DriveRef) (*drive.Tag, error) {
 		return tag, nil
 	case err == nil:
 		return nil, errOther
-	case (missing(err) || errors.Is(err, drive.ErrTag)) && want.UUID != "":
+	case (handle.Missing(err) || errors.Is(err, drive.ErrTag)) && want.UUID != "":
 		// Without a tag that can be read the UUID alone has to do, and none is no
 		// identity.
 		return nil, nil
@@ -314,6 +312,3 @@ func shownAll(paths []string) string {
 	}
 	return strings.Join(out, ", ")
 }
-
-// size writes bytes the way people read them, IEC.
-func size(n int64) string { return humanize.IBytes(uint64(max(n, 0))) }

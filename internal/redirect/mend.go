@@ -197,7 +197,7 @@ func (e *Engine) mendTarget(p *Plan) error {
 func (e *Engine) mendLink(p *Plan) (split bool, err error) {
 	parent, err := handle.OpenReal(filepath.Dir(string(p.Link)))
 	if err != nil {
-		f := finding.New(finding.LinkImpossible, filepath.Dir(string(p.Link)), "%s can't be opened: %v", filepath.Dir(string(p.Link)), cause(err)).Named(p.Name)
+		f := finding.New(finding.LinkImpossible, filepath.Dir(string(p.Link)), "%s can't be opened: %v", filepath.Dir(string(p.Link)), handle.Cause(err)).Named(p.Name)
 		p.find(f.Instead("make the directory again, or run as the account that owns it"))
 		return false, nil
 	}
@@ -205,8 +205,8 @@ func (e *Engine) mendLink(p *Plan) (split bool, err error) {
 	base := filepath.Base(string(p.Link))
 	st, err := parent.Stat(base)
 	switch {
-	case missing(err) && p.Linkless():
-	case missing(err):
+	case handle.Missing(err) && p.Linkless():
+	case handle.Missing(err):
 		p.Mend.Link = true
 	case err != nil:
 		return false, err
@@ -367,7 +367,7 @@ func (m *mover) untried(target *handle.Dir) error {
 		if left = left || err == nil; err == nil {
 			err = dropProbe(target, n)
 		}
-		if ignoreMissing(err) != nil {
+		if handle.IgnoreMissing(err) != nil {
 			return err
 		}
 	}

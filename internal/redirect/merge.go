@@ -225,7 +225,7 @@ func (v *mergePreview) Visit(h *inventory.Entry) (bool, error) {
 	var target *handle.Stat
 	if st, err := dir.Stat(name); err == nil {
 		target = &st
-	} else if !missing(err) {
+	} else if !handle.Missing(err) {
 		return false, err
 	}
 	m.Fate, err = v.p.fate(h.Path, &h.Stat, target, func() (bool, error) {

@@ -74,7 +74,7 @@ func (m *mover) flushFUSE(dirs ...*handle.Dir) error {
 
 func (m *mover) mergeOne(ctx context.Context, live *handle.Dir, rec *transfer.Record) (moved bool, err error) {
 	from, name, err := m.part.Dir.Parent(rec.Path)
-	if missing(err) {
+	if handle.Missing(err) {
 		return false, nil // it went over with the directory around it
 	}
 	if err != nil {
@@ -82,7 +82,7 @@ func (m *mover) mergeOne(ctx context.Context, live *handle.Dir, rec *transfer.Re
 	}
 	defer from.Release()
 	half, err := from.Stat(name)
-	if missing(err) {
+	if handle.Missing(err) {
 		return false, nil
 	}
 	if err != nil {
@@ -96,7 +96,7 @@ func (m *mover) mergeOne(ctx context.Context, live *handle.Dir, rec *transfer.Re
 	var target *handle.Stat
 	if st, err := to.Stat(name); err == nil {
 		target = &st
-	} else if !missing(err) {
+	} else if !handle.Missing(err) {
 		return false, err
 	}
 	fate, err := m.p.fate(rec.Path, &half, target, func() (bool, error) { return m.targetHas(ctx, to, name, rec, target) })
@@ -225,7 +225,7 @@ func (m *mover) keepTimes(live *handle.Dir) error {
 // timesBack gives the target's directories the times and modes they had.
 func (m *mover) timesBack(live *handle.Dir) error {
 	f, err := handle.OpenRegular(filepath.Join(m.run.Dir(), timesFile))
-	if missing(err) {
+	if handle.Missing(err) {
 		return nil
 	}
 	if err != nil {
@@ -282,7 +282,7 @@ func (m *mover) settle(ctx context.Context) error {
 				return nil
 			}
 			_, err := m.inPart(rec.Path)
-			merged := missing(err)
+			merged := handle.Missing(err)
 			if err != nil && !merged {
 				return err
 			}
@@ -321,7 +321,7 @@ func (m *mover) settledAt(live *handle.Dir, rec *transfer.Record, merged bool) (
 			xattrs, err = dir.Xattrs(name)
 		}
 		dir.Release()
-		if missing(err) || err == nil && merged && !placedAs(rec, &st) || err == nil && st.Type() != rec.Type() {
+		if handle.Missing(err) || err == nil && merged && !placedAs(rec, &st) || err == nil && st.Type() != rec.Type() {
 			continue
 		}
 		if err != nil {

@@ -134,11 +134,6 @@ func realDir(path string) string {
 	return filepath.Join(r, strings.TrimPrefix(path, at))
 }
 
-func within(path, dir string) bool {
-	_, ok := pathtext.Below(path, dir)
-	return ok
-}
-
 // ref is by what the ledger knows a drive again.
 func ref(d *drive.Drive) ledger.DriveRef {
 	return ledger.DriveRef{ID: d.ID(), Label: d.Name(), UUID: d.UUID, Mount: pathtext.Path(d.Mount), TagPlace: "."}

@@ -38,7 +38,7 @@ func (m *mover) openReal(path string) (*handle.Dir, error) {
 // [mover.openReal], a *GoneError.
 func (m *mover) openOn(path string, want ledger.DriveRef) (*handle.Dir, error) {
 	d, err := m.openReal(path)
-	if want.Mount == "" || err != nil && !missing(err) {
+	if want.Mount == "" || err != nil && !handle.Missing(err) {
 		return d, err
 	}
 	here, herr := m.isMountedAs(want, path)
@@ -94,7 +94,7 @@ func (m *mover) open() error {
 	}
 	if d, err := m.openReal(string(m.p.Into)); err == nil {
 		m.into = d
-	} else if !missing(err) {
+	} else if !handle.Missing(err) {
 		return err
 	}
 	if m.p.Kind == KindMerge && m.into != nil {
@@ -179,7 +179,7 @@ func (m *mover) stillHere() error {
 			return err
 		}
 		again, err := handle.OpenReal(d.path)
-		gone := missing(err)
+		gone := handle.Missing(err)
 		var is handle.Stat
 		if err == nil {
 			is, err = again.Self()

@@ -8,6 +8,7 @@ import (
 
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
+	"nexlin/internal/pathtext"
 )
 
 // heldLike is what a held original is called, also one that another ledger
@@ -28,7 +29,7 @@ func (e *Engine) Ours() (func(path string) bool, error) {
 	}
 	return func(path string) bool {
 		parts := strings.Split(filepath.ToSlash(path), "/")
-		return slices.ContainsFunc(own, func(o string) bool { return within(path, o) }) || slices.ContainsFunc(parts, isOwnName)
+		return slices.ContainsFunc(own, func(o string) bool { return pathtext.Within(path, o) }) || slices.ContainsFunc(parts, isOwnName)
 	}, nil
 }
 

@@ -7,6 +7,7 @@ import (
 	"syscall"
 
 	"nexlin/internal/finding"
+	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
 	"nexlin/internal/pathtext"
@@ -57,7 +58,7 @@ func (m *mover) untryFolder() (err error) {
 	name, at := swapName(m.p.Run), m.linkIn
 	if at == nil {
 		if at, err = m.openReal(filepath.Dir(string(m.p.Link))); err != nil {
-			return ignoreMissing(err)
+			return handle.IgnoreMissing(err)
 		}
 		defer at.Release()
 	}

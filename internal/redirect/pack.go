@@ -87,14 +87,14 @@ func (e *Engine) PlanPack(ctx context.Context, o PackOptions) (*Plan, error) {
 	if _, err := dir.Stat(string(p.Final)); err == nil {
 		p.find(finding.New(finding.TargetTaken, o.File, "%s exists already", o.File).Instead("name another file, or set that one aside"))
 	}
-	if within(string(p.Into), o.Folder) {
+	if pathtext.Within(string(p.Into), o.Folder) {
 		p.find(finding.New(finding.TargetInSource, o.File, "the archive would lie in the folder itself"))
 	}
 	if p.FromNow.Mount != "" && p.FromNow.Mount == p.IntoNow.Mount {
 		p.find(finding.New(finding.PackSameDrive, o.File, "the archive would lie on %s, as the folder does", p.IntoNow.Name()))
 	}
 	if short := p.Bytes + p.IntoNow.Reserve() - p.IntoNow.Free; short > 0 {
-		p.find(finding.New(finding.SpaceShort, o.File, "%s has %s free, and the folder has %s: it fits only if it becomes smaller in the archive", p.IntoNow.Name(), size(p.IntoNow.Free), size(p.Bytes)).As(finding.Warning).
+		p.find(finding.New(finding.SpaceShort, o.File, "%s has %s free, and the folder has %s: it fits only if it becomes smaller in the archive", p.IntoNow.Name(), pathtext.Size(p.IntoNow.Free), pathtext.Size(p.Bytes)).As(finding.Warning).
 			Instead("nothing is lost if it does not fit: the archive is taken away again"))
 	}
 	p.accept(o.Accept)
@@ -147,7 +147,7 @@ func (e *Engine) outDir(p *Plan) (*handle.Dir, error) {
 	}
 	dir, err := handle.OpenReal(into)
 	if err != nil {
-		p.find(finding.New(finding.TargetNoWrite, into, "%s can't be used: %v", into, cause(err)))
+		p.find(finding.New(finding.TargetNoWrite, into, "%s can't be used: %v", into, handle.Cause(err)))
 		return nil, nil
 	}
 	if err := p.hands(dir); err != nil {
@@ -206,7 +206,7 @@ func (m *mover) dropPart() error {
 	name := partName(m.p.Run)
 	st, err := m.into.Stat(name)
 	if err != nil {
-		return ignoreMissing(err)
+		return handle.IgnoreMissing(err)
 	}
 	var made placeData
 	known, err := m.lastData("part-made", &made)
@@ -247,13 +247,13 @@ func (m *mover) clearPart(name string, st *handle.Stat) error {
 // looks at it again where nobody can exchange it.
 func (m *mover) removeSeen(name string, st *handle.Stat) error {
 	if os.Geteuid() != 0 {
-		return ignoreMissing(m.into.Unlink(name))
+		return handle.IgnoreMissing(m.into.Unlink(name))
 	}
 	err := m.into.RemoveSeen(name, st, scratchName(m.p.Run))
 	if errors.Is(err, handle.ErrReplaced) {
 		return nil // somebody else's by now: it stays
 	}
-	return ignoreMissing(err)
+	return handle.IgnoreMissing(err)
 }
 
 // notePart writes down by what the part is known again.
@@ -443,7 +443,7 @@ func (e *Engine) PlanUnpack(o PackOptions) (*Plan, error) {
 	}
 	st, err := os.Stat(o.File)
 	switch {
-	case missing(err):
+	case handle.Missing(err):
 		p.find(finding.New(finding.SourceMissing, o.File, "there is no archive at %s", o.File))
 	case err != nil:
 		return nil, err
@@ -577,7 +577,7 @@ func (m *mover) roomFor(bytes int64) error {
 	if d.Free-bytes >= d.Reserve() {
 		return nil
 	}
-	return &RefusedError{[]finding.Finding{finding.New(finding.SpaceShort, string(m.p.Into), "%s has too little room for what is in the archive: %s more are needed, and a reserve of %s; free %s", d.Name(), size(bytes), size(d.Reserve()), size(d.Free)).OnDrive(d.Name())}}
+	return &RefusedError{[]finding.Finding{finding.New(finding.SpaceShort, string(m.p.Into), "%s has too little room for what is in the archive: %s more are needed, and a reserve of %s; free %s", d.Name(), pathtext.Size(bytes), pathtext.Size(d.Reserve()), pathtext.Size(d.Free)).OnDrive(d.Name())}}
 }
 
 // mayPlace refuses a name that is Nexlin's own for what an archive holds.
@@ -647,12 +647,12 @@ func (m *mover) placedAlready() (bool, error) {
 	if known, err = m.lastData("part-made", &made); err != nil || !known {
 		return false, err
 	}
-	if _, err := m.into.Stat(partName(m.p.Run)); !missing(err) {
+	if _, err := m.into.Stat(partName(m.p.Run)); !handle.Missing(err) {
 		return false, err
 	}
 	st, err := m.into.Stat(string(final))
 	if err != nil {
-		return false, ignoreMissing(err)
+		return false, handle.IgnoreMissing(err)
 	}
 	// Where inode numbers change with every mount, the name has to do: nothing had
 	// it when the run began.

@@ -22,7 +22,7 @@ const lookedAt = 20_000
 // up again, which means another place once the folder is a link. What can't
 // be looked into is passed over.
 func (e *Engine) pointIn(ctx context.Context, p *Plan) {
-	i := slices.IndexFunc(e.Homes, func(h string) bool { return !pathtext.IsRoot(h) && within(string(p.Link), h) })
+	i := slices.IndexFunc(e.Homes, func(h string) bool { return !pathtext.IsRoot(h) && pathtext.Within(string(p.Link), h) })
 	if i < 0 {
 		return
 	}
@@ -101,5 +101,5 @@ func (p *Plan) breaks(dir, text string) bool {
 			at = filepath.Join(at, part)
 		}
 	}
-	return p.Kind != KindMove && within(at, string(p.From))
+	return p.Kind != KindMove && pathtext.Within(at, string(p.From))
 }

@@ -25,7 +25,7 @@ type TrialError struct {
 
 func (e *TrialError) Error() string {
 	if e.Err != nil {
-		return fmt.Sprintf("%s: %s: %v", e.Path, e.What, cause(e.Err))
+		return fmt.Sprintf("%s: %s: %v", e.Path, e.What, handle.Cause(e.Err))
 	}
 	return fmt.Sprintf("%s: %s", e.Path, e.What)
 }
@@ -73,7 +73,7 @@ func checkNames(target *handle.Dir) ([2]string, error) {
 	for _, n := range names {
 		st, err := target.Stat(n)
 		switch {
-		case missing(err):
+		case handle.Missing(err):
 		case err != nil:
 			return names, err
 		case time.Since(st.Mtime.Std()) < probeTakes:
@@ -125,7 +125,7 @@ func try(path string, target *handle.Dir, names [2]string) (err error) {
 // is nobody else's; what is no probe under it stays.
 func dropProbe(dir *handle.Dir, name string) error {
 	st, err := dir.Stat(name)
-	if missing(err) {
+	if handle.Missing(err) {
 		return nil
 	}
 	if err != nil || !st.IsRegular() || st.UID != uint32(os.Geteuid()) || st.Size > int64(len(name)) {

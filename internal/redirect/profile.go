@@ -69,13 +69,13 @@ func (e *Engine) PlanProfile(ctx context.Context, home string, kinds []string, o
 		passed := ""
 		switch {
 		case !all:
-		case missing(err):
+		case handle.Missing(err):
 			passed = "is not there"
 		case err != nil:
 			return nil, err
 		case st.IsSymlink():
 			passed = "is a link already"
-		case !within(p.Path, home):
+		case !pathtext.Within(p.Path, home):
 			passed = "lies outside the home already"
 		}
 		if passed != "" {
@@ -238,7 +238,7 @@ func (m *mover) dropDirs(made parentsData) error {
 			err = e
 		}
 		d.Release()
-		if err != nil && !missing(err) && !errors.Is(err, syscall.ENOTEMPTY) && !errors.Is(err, syscall.EEXIST) {
+		if err != nil && !handle.Missing(err) && !errors.Is(err, syscall.ENOTEMPTY) && !errors.Is(err, syscall.EEXIST) {
 			return err
 		}
 	}

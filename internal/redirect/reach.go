@@ -47,7 +47,7 @@ func closedAbove(path string, enters func(*handle.Stat) bool) (string, error) {
 	for at := path; ; at = filepath.Dir(at) {
 		st, err := handle.Lstat(at)
 		switch {
-		case missing(err):
+		case handle.Missing(err):
 		case err != nil:
 			return "", err
 		case st.IsDir() && !enters(&st):

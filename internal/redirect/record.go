@@ -106,7 +106,7 @@ func (e *Engine) recordSides(p *Plan, o RecordOptions) (string, error) {
 	at := string(p.Link)
 	st, err := handle.Lstat(at)
 	switch {
-	case missing(err):
+	case handle.Missing(err):
 		p.find(finding.New(finding.SourceMissing, at, "there is nothing at %s", at))
 		return "", nil
 	case err != nil:
@@ -143,7 +143,7 @@ func (e *Engine) recordLink(p *Plan, o RecordOptions) (string, error) {
 		copy, err = realDir(o.Copy), nil // only Windows knows its drive letters
 	}
 	if err != nil {
-		p.find(finding.New(finding.TargetMissing, at, "%s leads nowhere: %v", at, cause(err)).As(finding.Blocker))
+		p.find(finding.New(finding.TargetMissing, at, "%s leads nowhere: %v", at, handle.Cause(err)).As(finding.Blocker))
 		return "", nil
 	}
 	p.OldText = pathtext.Path(steps[len(steps)-1].Text)
@@ -191,7 +191,7 @@ func (e *Engine) recordLink(p *Plan, o RecordOptions) (string, error) {
 	st, err := handle.Lstat(original)
 	if err != nil || !st.IsDir() {
 		p.find(finding.New(finding.SourceMissing, original, "there is no folder at %s", original))
-		return "", ignoreMissing(err)
+		return "", handle.IgnoreMissing(err)
 	}
 	p.From, p.FromIno = pathtext.Path(original), st.Ino
 	p.HeldIn, p.Held = pathtext.Path(filepath.Dir(original)), pathtext.Path(filepath.Base(original))

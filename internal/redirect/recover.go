@@ -8,6 +8,7 @@ import (
 	"slices"
 
 	"nexlin/internal/drive"
+	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 )
 
@@ -140,7 +141,7 @@ func (m *mover) openCopy() (err error) {
 	if err := m.untryFolder(); err != nil {
 		return err
 	}
-	if m.into, err = m.openReal(string(m.p.Into)); missing(err) {
+	if m.into, err = m.openReal(string(m.p.Into)); handle.Missing(err) {
 		return nil // it was not made yet, or is gone with all in it
 	}
 	if err != nil || m.p.Base == nil || !m.p.Base.Take {

@@ -27,7 +27,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"strings"
 	"time"
 
@@ -252,5 +251,3 @@ func step(ctx context.Context, name string) error {
 	}
 	return fault(name)
 }
-
-func missing(err error) bool { return errors.Is(err, fs.ErrNotExist) }

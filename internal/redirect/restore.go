@@ -105,7 +105,7 @@ func (s *noteSearch) dir(d *handle.Dir, path string) error {
 		}
 		st, err := d.Stat(name)
 		if err != nil {
-			return ignoreMissing(err)
+			return handle.IgnoreMissing(err)
 		}
 		if !st.IsDir() || st.MountRoot {
 			return nil
@@ -127,7 +127,7 @@ func (s *noteSearch) passOver(path string, err error) error {
 		s.hidden = append(s.hidden, path)
 		return nil
 	}
-	return ignoreMissing(err)
+	return handle.IgnoreMissing(err)
 }
 
 // notes reads the record directory in a directory, if there is one, and gives
@@ -192,7 +192,7 @@ func (e *Engine) planRestore(ctx context.Context, d *drive.Drive, r *Restore, o 
 	if o.Home != "" && own {
 		home = o.Home
 	}
-	if was := string(r.Note.Home); was != "" && !pathtext.IsRoot(was) && home != "" && within(r.Link, was) && !within(r.Link, home) {
+	if was := string(r.Note.Home); was != "" && !pathtext.IsRoot(was) && home != "" && pathtext.Within(r.Link, was) && !pathtext.Within(r.Link, home) {
 		r.Link = filepath.Join(home, strings.TrimPrefix(r.Link, was))
 	}
 	if r.Link = filepath.Clean(r.Link); !filepath.IsAbs(r.Link) {
@@ -200,7 +200,7 @@ func (e *Engine) planRestore(ctx context.Context, d *drive.Drive, r *Restore, o 
 		return nil
 	}
 	r.Link = real(r.Link)
-	if home == "" || !within(r.Link, realDir(home)) || r.Link == realDir(home) {
+	if home == "" || !pathtext.Within(r.Link, realDir(home)) || r.Link == realDir(home) {
 		f := finding.New(finding.OutsideHome, r.Link, "%s lies outside the home of %s", r.Link, r.Account).About(about)
 		why, err := e.protected(r.Link)
 		if err != nil {
@@ -260,7 +260,7 @@ func (e *Engine) restorePlan(d *drive.Drive, r *Restore, o RestoreOptions, dir s
 	p.Name = r.Name
 	live, err := handle.OpenReal(r.Target)
 	if err != nil {
-		r.find(finding.New(finding.TargetMissing, r.Target, "the target %s can't be opened: %v", r.Target, cause(err)).Named(r.Name).As(finding.Blocker))
+		r.find(finding.New(finding.TargetMissing, r.Target, "the target %s can't be opened: %v", r.Target, handle.Cause(err)).Named(r.Name).As(finding.Blocker))
 		return nil
 	}
 	defer live.Release()

@@ -128,12 +128,12 @@ func (m *mover) heldBeside() (*handle.Dir, error) {
 	}
 	parent, err := handle.OpenReal(filepath.Dir(string(m.p.Link)))
 	if err != nil {
-		return nil, ignoreMissing(err)
+		return nil, handle.IgnoreMissing(err)
 	}
 	defer parent.Release()
 	name := heldName(filepath.Base(string(m.p.Link)), note.Run)
 	d, err := parent.Beneath(name)
-	if missing(err) || errors.Is(err, handle.ErrNotDir) || isLoop(err) {
+	if handle.Missing(err) || errors.Is(err, handle.ErrNotDir) || isLoop(err) {
 		return nil, nil
 	}
 	m.p.HeldIn, m.p.Held = pathtext.Path(parent.Path()), pathtext.Path(name)

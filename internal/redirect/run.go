@@ -227,12 +227,12 @@ func errorPath(err error) string {
 // driveOf names the drive that an error is about, by the path in it: the
 // ledger's own, or one of the plan's.
 func (m *mover) driveOf(err error, path string) string {
-	if path == "" && ledger.IsDrive(err) || path != "" && within(path, realDir(m.Ledger.Dir())) {
+	if path == "" && ledger.IsDrive(err) || path != "" && pathtext.Within(path, realDir(m.Ledger.Dir())) {
 		return "the drive with Nexlin's records, at " + m.Ledger.Dir()
 	}
 	var name, mount string
 	for _, d := range []ledger.DriveRef{m.p.FromDrive, m.p.IntoDrive} {
-		if at := string(d.Mount); at != "" && within(path, at) && len(at) > len(mount) {
+		if at := string(d.Mount); at != "" && pathtext.Within(path, at) && len(at) > len(mount) {
 			name, mount = d.Label, at
 		}
 	}
@@ -279,7 +279,7 @@ func (m *mover) tryLink() error {
 		return nil // settings alone lead to the copy, and no link is made
 	case errors.Is(err, fs.ErrPermission), errors.Is(err, syscall.EROFS), errors.Is(err, syscall.EOPNOTSUPP), errors.Is(err, syscall.ENOSYS),
 		errors.Is(err, link.ErrNotMade):
-		f := finding.New(finding.LinkImpossible, m.linkIn.Path(), "a trial link in %s failed: %v", m.linkIn.Path(), cause(err)).Named(p.Name)
+		f := finding.New(finding.LinkImpossible, m.linkIn.Path(), "a trial link in %s failed: %v", m.linkIn.Path(), handle.Cause(err)).Named(p.Name)
 		if handle.Windows && !slices.Contains(p.Methods, ByJunction) {
 			f = f.Instead("`--by junction` needs no right of its own on NTFS; symbolic links need an administrator or the developer mode")
 		}

@@ -203,7 +203,7 @@ func (m *mover) writeRecord(rec *handle.Dir, name string, r io.Reader) error {
 // that is gone is left so: it is a help, not a condition.
 func (m *mover) renote(dir *handle.Dir, name, state string) error {
 	rec, err := dir.Beneath(drive.RecordDir)
-	if missing(err) {
+	if handle.Missing(err) {
 		return nil
 	}
 	if err != nil {
@@ -211,7 +211,7 @@ func (m *mover) renote(dir *handle.Dir, name, state string) error {
 	}
 	defer rec.Release()
 	n, err := ReadNote(rec, name)
-	if missing(err) || errors.Is(err, ErrNote) {
+	if handle.Missing(err) || errors.Is(err, ErrNote) {
 		return nil
 	}
 	if err != nil {

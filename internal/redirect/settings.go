@@ -77,7 +77,7 @@ func records(r ledger.Redirect) ([]SettingRecord, error) {
 // that is known.
 func (e *Engine) HomeOf(path string) (home string) {
 	for _, h := range e.Homes {
-		if !pathtext.IsRoot(h) && within(path, h) && len(h) > len(home) {
+		if !pathtext.IsRoot(h) && pathtext.Within(path, h) && len(h) > len(home) {
 			home = h
 		}
 	}
@@ -112,7 +112,7 @@ func settingsFile(at setting.Place) (string, error) {
 		return at.File, nil
 	}
 	_, file, err := link.Chain(at.File)
-	if missing(err) {
+	if handle.Missing(err) {
 		return at.File, nil
 	}
 	return file, err
@@ -163,10 +163,10 @@ func (e *Engine) fits(p *Plan, c *SettingChange) (use bool, err error) {
 	case hands != nil:
 		p.find(*hands)
 		return false, nil
-	case missing(err) && c.Optional:
+	case handle.Missing(err) && c.Optional:
 		return false, nil
 	case err != nil:
-		say(finding.SettingUnusable, "the settings file %s can't be read: %v", pathtext.Show(file), cause(err))
+		say(finding.SettingUnusable, "the settings file %s can't be read: %v", pathtext.Show(file), handle.Cause(err))
 		return false, nil
 	}
 	defer dir.Release()
@@ -222,7 +222,7 @@ func foreign(dir *handle.Dir, f *setting.File, uid uint32) (string, error) {
 // the new place already.
 func (c *SettingChange) leads(f *setting.File) bool {
 	vs, err := setting.Paths(c.Format, f.Data, c.At, string(c.Home))
-	return err == nil && slices.ContainsFunc(vs, func(v setting.Value) bool { return within(v.Text, string(c.To)) })
+	return err == nil && slices.ContainsFunc(vs, func(v setting.Value) bool { return pathtext.Within(v.Text, string(c.To)) })
 }
 
 // compute gives the file as it will be. No edits mean that nothing there
@@ -320,7 +320,7 @@ func (m *mover) withSetting(i int, do func(*SettingChange, *setting.File) error)
 	if dir != nil {
 		// What a write that was stopped left beside it is the run's own; an older
 		// build left a file.
-		if err = ignoreMissing(dir.Unlink(tempName(m.p.Run))); err == nil {
+		if err = handle.IgnoreMissing(dir.Unlink(tempName(m.p.Run))); err == nil {
 			err = m.dropScratch(dir)
 		}
 	}
@@ -540,7 +540,7 @@ func (e *Engine) CheckSettings(r ledger.Redirect) ([]finding.Finding, error) {
 func (rec *SettingRecord) drifted(target string) string {
 	f, dir, err := rec.read(handle.OpenReal)
 	if err != nil {
-		return "can't be looked at: " + cause(err).Error()
+		return "can't be looked at: " + handle.Cause(err).Error()
 	}
 	defer dir.Release()
 	if !f.Exists {
@@ -553,9 +553,9 @@ func (rec *SettingRecord) drifted(target string) string {
 	if err != nil {
 		return "can't be read: " + err.Error()
 	}
-	leads := slices.ContainsFunc(vs, func(v setting.Value) bool { return within(v.Text, target) })
+	leads := slices.ContainsFunc(vs, func(v setting.Value) bool { return pathtext.Within(v.Text, target) })
 	old := slices.IndexFunc(vs, func(v setting.Value) bool {
-		return slices.ContainsFunc(rec.From, func(p pathtext.Path) bool { return within(v.Text, string(p)) })
+		return slices.ContainsFunc(rec.From, func(p pathtext.Path) bool { return pathtext.Within(v.Text, string(p)) })
 	})
 	switch {
 	case old >= 0:

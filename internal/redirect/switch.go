@@ -68,7 +68,7 @@ func (m *mover) place(ctx context.Context, data placeData) error {
 	if m.p.Empty != nil {
 		err := m.act(ctx, "drop-empty", m.p.Empty, func() error {
 			err := m.into.Rmdir(string(m.p.Final))
-			if missing(err) {
+			if handle.Missing(err) {
 				return nil
 			}
 			return err
@@ -125,7 +125,7 @@ func (m *mover) exchangeAgain(ctx context.Context) error {
 		return m.folderInPlace(ctx, m.heldIn, held)
 	}
 	if m.p.Linkless() {
-		if _, err := m.linkIn.Stat(m.base()); missing(err) {
+		if _, err := m.linkIn.Stat(m.base()); handle.Missing(err) {
 			return flushed(m.heldIn.Rename(held, m.linkIn, m.base()), m.linkIn, m.heldIn)
 		}
 	}
@@ -201,7 +201,7 @@ func (m *mover) halfLinked(text string) (bool, error) {
 	if !handle.Windows {
 		return false, nil
 	}
-	if _, err := m.linkIn.Stat(m.base()); !missing(err) {
+	if _, err := m.linkIn.Stat(m.base()); !handle.Missing(err) {
 		return false, err
 	}
 	return link.Is(m.linkIn, tempName(m.p.Run), text)
@@ -215,7 +215,7 @@ func (m *mover) exchangeBack(ctx context.Context) error {
 		return m.folderInPlace(ctx, m.into, part)
 	}
 	if m.unlinked() {
-		if _, err := m.linkIn.Stat(m.base()); missing(err) {
+		if _, err := m.linkIn.Stat(m.base()); handle.Missing(err) {
 			return flushed(m.into.Rename(part, m.linkIn, m.base()), m.linkIn)
 		}
 	}
@@ -319,7 +319,7 @@ func (m *mover) reopen() error {
 func (m *mover) hold() error {
 	name := filepath.Base(string(m.p.From))
 	st, err := m.heldIn.Stat(name)
-	if missing(err) || err == nil && !isDir(&st, m.p.fromID()) {
+	if handle.Missing(err) || err == nil && !isDir(&st, m.p.fromID()) {
 		held, err := m.heldIn.Stat(string(m.p.Held))
 		if err == nil && isDir(&held, m.p.fromID()) {
 			return nil

@@ -256,7 +256,7 @@ func (e *Engine) target(p *Plan) error {
 	}
 	dir, err := handle.OpenReal(anchor)
 	if err != nil {
-		p.find(finding.New(finding.TargetNoWrite, anchor, "%s can't be opened: %v", anchor, cause(err)))
+		p.find(finding.New(finding.TargetNoWrite, anchor, "%s can't be opened: %v", anchor, handle.Cause(err)))
 		return nil
 	}
 	defer dir.Release()
@@ -274,14 +274,6 @@ func (e *Engine) target(p *Plan) error {
 		return err
 	}
 	return e.abilities(p, dir)
-}
-
-func cause(err error) error {
-	var pe *fs.PathError
-	if errors.As(err, &pe) {
-		return pe.Err
-	}
-	return err
 }
 
 // hands finds a directory that lies in another account's hands.
@@ -303,7 +295,7 @@ func (e *Engine) taken(p *Plan, anchor string) error {
 	}
 	target := p.Copy()
 	st, err := handle.Lstat(target)
-	if missing(err) {
+	if handle.Missing(err) {
 		return nil
 	}
 	if err != nil {
@@ -339,7 +331,7 @@ func (e *Engine) taken(p *Plan, anchor string) error {
 func (e *Engine) tagPlace(p *Plan, anchor string) error {
 	d := &p.IntoNow
 	way := []string{}
-	for at := anchor; within(at, d.Mount); at = filepath.Dir(at) {
+	for at := anchor; pathtext.Within(at, d.Mount); at = filepath.Dir(at) {
 		way = append(way, at)
 		if at == d.Mount || pathtext.IsRoot(at) {
 			break
@@ -387,7 +379,7 @@ func (e *Engine) tagPlace(p *Plan, anchor string) error {
 // noTag tells that there is no drive tag, or none that this account may see,
 // from a drive that can't be read.
 func noTag(err error) bool {
-	return missing(err) || errors.Is(err, fs.ErrPermission) || errors.Is(err, handle.ErrNotDir) || isLoop(err) || errors.Is(err, handle.ErrMount)
+	return handle.Missing(err) || errors.Is(err, fs.ErrPermission) || errors.Is(err, handle.ErrNotDir) || isLoop(err) || errors.Is(err, handle.ErrMount)
 }
 
 func relative(mount, path string) pathtext.Path {
@@ -408,7 +400,7 @@ func (e *Engine) abilities(p *Plan, dir *handle.Dir) error {
 			return nil
 		}
 		if errors.Is(err, fs.ErrPermission) || errors.Is(err, syscall.EROFS) {
-			p.find(finding.New(finding.TargetNoWrite, dir.Path(), "nothing can be made in %s: %v", dir.Path(), cause(err)))
+			p.find(finding.New(finding.TargetNoWrite, dir.Path(), "nothing can be made in %s: %v", dir.Path(), handle.Cause(err)))
 			return nil
 		}
 		return fmt.Errorf("trying what %s can keep: %w", p.IntoNow.Name(), err)
@@ -423,9 +415,9 @@ func (e *Engine) abilities(p *Plan, dir *handle.Dir) error {
 func (e *Engine) apart(p *Plan) {
 	from, copy := string(p.From), p.Copy()
 	switch {
-	case within(copy, from):
+	case pathtext.Within(copy, from):
 		p.find(finding.New(finding.TargetInSource, copy, "%s lies inside %s", copy, from))
-	case within(from, copy):
+	case pathtext.Within(from, copy):
 		p.find(finding.New(finding.SourceInTarget, from, "%s lies inside %s", from, copy))
 	}
 	if p.FromNow.Mount != "" && p.IntoNow.Mount != "" && p.FromNow.Same(&p.IntoNow) {
@@ -449,16 +441,16 @@ func (e *Engine) space(p *Plan) {
 		grown = int64(float64(p.Need) * p.Growth)
 	}
 	if short := p.Need + d.Reserve() - d.Free; short > 0 {
-		p.find(finding.New(finding.SpaceShort, string(p.Into), "%s has too little room: needed %s and a reserve of %s, free %s, short by %s", d.Name(), size(p.Need), size(d.Reserve()), size(d.Free), size(short)).OnDrive(d.Name()))
+		p.find(finding.New(finding.SpaceShort, string(p.Into), "%s has too little room: needed %s and a reserve of %s, free %s, short by %s", d.Name(), pathtext.Size(p.Need), pathtext.Size(d.Reserve()), pathtext.Size(d.Free), pathtext.Size(short)).OnDrive(d.Name()))
 	}
 	if short := grown + d.Reserve() - d.Free; short > 0 && p.Need+d.Reserve() <= d.Free {
-		p.find(finding.New(finding.NoRoomToGrow, string(p.Into), "%s has room for the folder as it is, and not for what it becomes: %s with room to grow by the factor %g, free %s, short by %s", d.Name(), size(grown), p.Growth, size(d.Free), size(short)).OnDrive(d.Name()).As(finding.Blocker))
+		p.find(finding.New(finding.NoRoomToGrow, string(p.Into), "%s has room for the folder as it is, and not for what it becomes: %s with room to grow by the factor %g, free %s, short by %s", d.Name(), pathtext.Size(grown), p.Growth, pathtext.Size(d.Free), pathtext.Size(short)).OnDrive(d.Name()).As(finding.Blocker))
 	}
 	if d.Inodes >= 0 && p.Entries+16 > d.Inodes {
 		p.find(finding.New(finding.InodesShort, string(p.Into), "%s has %d inodes left, and the folder has %d entries", d.Name(), d.Inodes, p.Entries).OnDrive(d.Name()))
 	}
 	if free, err := ledger.CheckRoom(e.Ledger.Dir()); err == nil && free < ledgerRoom+p.Entries*recordSize {
-		p.find(finding.New(finding.LedgerRoom, e.Ledger.Dir(), "the records of this run need %s, and the drive of %s has %s free", size(ledgerRoom+p.Entries*recordSize), e.Ledger.Dir(), size(free)))
+		p.find(finding.New(finding.LedgerRoom, e.Ledger.Dir(), "the records of this run need %s, and the drive of %s has %s free", pathtext.Size(ledgerRoom+p.Entries*recordSize), e.Ledger.Dir(), pathtext.Size(free)))
 	}
 }
 
@@ -467,11 +459,11 @@ func (e *Engine) space(p *Plan) {
 func (e *Engine) linkPlace(p *Plan) error {
 	for _, at := range slices.Compact([]string{filepath.Dir(string(p.Link)), string(p.HeldIn)}) {
 		d, err := handle.OpenReal(at)
-		if missing(err) {
+		if handle.Missing(err) {
 			continue
 		}
 		if err != nil {
-			p.find(finding.New(finding.LinkImpossible, at, "%s can't be opened: %v", at, cause(err)))
+			p.find(finding.New(finding.LinkImpossible, at, "%s can't be opened: %v", at, handle.Cause(err)))
 			continue
 		}
 		st, err := d.Self()
@@ -505,7 +497,7 @@ func (e *Engine) unfinished(p *Plan) error {
 			return err
 		}
 		row.ID = under(o)
-		if o.Name == p.Name || within(string(o.Link), string(p.From)) || within(string(p.From), string(o.Link)) || o.Copy() == p.Copy() {
+		if o.Name == p.Name || pathtext.Within(string(o.Link), string(p.From)) || pathtext.Within(string(p.From), string(o.Link)) || o.Copy() == p.Copy() {
 			p.find(stoppedBefore(row, string(o.Link)))
 		}
 	}

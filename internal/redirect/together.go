@@ -61,7 +61,7 @@ func NewTogether(kind, name string, plans []*Plan) *Together {
 	for mount, n := range need {
 		d := on[mount]
 		if short := n + d.Reserve() - d.Free; short > 0 && len(plans) > 1 {
-			t.Findings = append(t.Findings, finding.New(finding.SpaceShort, mount, "%s has too little room for all of them: needed %s and a reserve of %s, free %s, short by %s", d.Name(), size(n), size(d.Reserve()), size(d.Free), size(short)).OnDrive(d.Name()))
+			t.Findings = append(t.Findings, finding.New(finding.SpaceShort, mount, "%s has too little room for all of them: needed %s and a reserve of %s, free %s, short by %s", d.Name(), pathtext.Size(n), pathtext.Size(d.Reserve()), pathtext.Size(d.Free), pathtext.Size(short)).OnDrive(d.Name()))
 		}
 	}
 	seen := map[string]string{}

@@ -36,7 +36,7 @@ func (m *mover) tryIt(ctx context.Context) error {
 // via is the path that the trial goes through.
 func (m *mover) via(target *handle.Dir) (via string, err error) {
 	at, err := m.linkIn.Stat(m.base())
-	if m.p.Linkless() && (missing(err) || err == nil && !at.IsSymlink() && m.p.Kind != KindBringBack) {
+	if m.p.Linkless() && (handle.Missing(err) || err == nil && !at.IsSymlink() && m.p.Kind != KindBringBack) {
 		return string(m.p.Target), nil // the way programs are led by settings
 	}
 	if m.p.Kind == KindBringBack {

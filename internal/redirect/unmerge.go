@@ -38,10 +38,10 @@ func (m *mover) startOver(ctx context.Context) error {
 			return nil
 		}
 		_, err := m.inPart(rec.Path)
-		if missing(err) {
+		if handle.Missing(err) {
 			rec.Fact.Flags, rec.Fact.Copy = 0, transfer.Snap{}
 		}
-		return ignoreMissing(err)
+		return handle.IgnoreMissing(err)
 	})
 	if err != nil {
 		return err
@@ -91,7 +91,7 @@ func (m *mover) unmerge(ctx context.Context, spool *transfer.Spool) error {
 		return err
 	}
 	err = os.Remove(filepath.Join(m.run.Dir(), timesFile))
-	return ignoreMissing(err)
+	return handle.IgnoreMissing(err)
 }
 
 func (m *mover) unmergeOne(live *handle.Dir, rec *transfer.Record, settled bool) (moved bool, err error) {
@@ -114,12 +114,12 @@ func (m *mover) unmergeOne(live *handle.Dir, rec *transfer.Record, settled bool)
 
 // takeBack moves an entry from its place in the target into the part.
 func (m *mover) takeBack(to *handle.Dir, name string, rec *transfer.Record) (bool, error) {
-	if _, err := m.inPart(rec.Path); !missing(err) {
+	if _, err := m.inPart(rec.Path); !handle.Missing(err) {
 		return false, err // it was not placed, or is back already
 	}
 	for _, as := range []string{name, m.p.beside(name, ofHalf)} {
 		st, err := to.Stat(as)
-		if missing(err) {
+		if handle.Missing(err) {
 			continue
 		}
 		if err != nil {
@@ -168,7 +168,7 @@ func (m *mover) inPart(path string) (handle.Stat, error) {
 // away on the way is made again.
 func (m *mover) makeWay(path string) (*handle.Dir, error) {
 	dir, _, err := m.part.Dir.Parent(path)
-	if !missing(err) {
+	if !handle.Missing(err) {
 		return dir, err
 	}
 	up := filepath.Dir(path)
@@ -187,9 +187,9 @@ func (m *mover) makeWay(path string) (*handle.Dir, error) {
 func (m *mover) nameBack(to *handle.Dir, name string, rec *transfer.Record) (bool, error) {
 	beside := m.p.beside(name, ofTarget)
 	from := to
-	if _, err := to.Stat(beside); missing(err) {
+	if _, err := to.Stat(beside); handle.Missing(err) {
 		dir, _, err := m.part.Dir.Parent(rec.Path)
-		if missing(err) {
+		if handle.Missing(err) {
 			return false, nil
 		}
 		if err != nil {
@@ -199,9 +199,9 @@ func (m *mover) nameBack(to *handle.Dir, name string, rec *transfer.Record) (boo
 		from = dir
 	}
 	if _, err := from.Stat(beside); err != nil {
-		return false, ignoreMissing(err)
+		return false, handle.IgnoreMissing(err)
 	}
-	if _, err := to.Stat(name); !missing(err) {
+	if _, err := to.Stat(name); !handle.Missing(err) {
 		return false, err // the name is taken: both stay
 	}
 	if err := writable(from, to); err != nil {
@@ -217,7 +217,7 @@ func (m *mover) nameBack(to *handle.Dir, name string, rec *transfer.Record) (boo
 // was tidied away.
 func (m *mover) partAgain() (*transfer.Part, error) {
 	if _, err := m.into.Stat(m.asideDir()); err == nil {
-		if _, err := m.into.Stat(partName(m.p.Run)); missing(err) {
+		if _, err := m.into.Stat(partName(m.p.Run)); handle.Missing(err) {
 			if err := m.into.Rename(m.asideDir(), m.into, partName(m.p.Run)); err != nil {
 				return nil, err
 			}
@@ -362,7 +362,7 @@ func (m *mover) takeAllBack(ctx context.Context, wasLive bool) (string, error) {
 	next, err := m.rewrite(ctx, live, func(rec *transfer.Record) error {
 		st, err := m.inPart(rec.Path)
 		if err != nil || rec.Path == "." {
-			return ignoreMissing(err)
+			return handle.IgnoreMissing(err)
 		}
 		dir, name, err := m.part.Dir.Parent(rec.Path)
 		if err != nil {

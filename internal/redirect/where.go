@@ -33,13 +33,6 @@ func (m *mover) placeData(st *handle.Stat) placeData {
 	return d
 }
 
-func ignoreMissing(err error) error {
-	if missing(err) {
-		return nil
-	}
-	return err
-}
-
 func (m *mover) base() string { return filepath.Base(string(m.p.Link)) }
 
 // where judges by the disks how far the run got; the journal only tells
@@ -68,7 +61,7 @@ func (m *mover) copyAt() (bool, error) {
 		return false, err
 	}
 	st, err := m.into.Stat(string(m.p.Final))
-	if missing(err) {
+	if handle.Missing(err) {
 		return false, nil
 	}
 	if err != nil || !isDir(&st, d.Ino) {
@@ -79,7 +72,7 @@ func (m *mover) copyAt() (bool, error) {
 	}
 	// Without a number to know it by: it has its final name if the part's is gone.
 	_, err = m.into.Stat(partName(m.p.Run))
-	return missing(err), ignoreMissing(err)
+	return handle.Missing(err), handle.IgnoreMissing(err)
 }
 
 func (m *mover) placedOrBefore() (position, error) {
@@ -92,15 +85,15 @@ func (m *mover) placedOrBefore() (position, error) {
 
 func (m *mover) whereMove() (position, error) {
 	st, err := m.linkIn.Stat(m.base())
-	if err != nil && !missing(err) {
+	if err != nil && !handle.Missing(err) {
 		return before, err
 	}
-	if missing(err) && m.p.Linkless() {
+	if handle.Missing(err) && m.p.Linkless() {
 		held, err := m.heldIn.Stat(string(m.p.Held))
 		if err == nil && isDir(&held, m.p.fromID()) {
 			return switched, nil
 		}
-		if ignoreMissing(err) != nil {
+		if handle.IgnoreMissing(err) != nil {
 			return before, err
 		}
 	}
@@ -118,7 +111,7 @@ func (m *mover) whereMove() (position, error) {
 		return before, err
 	}
 	held, err := m.heldIn.Stat(string(m.p.Held))
-	if ignoreMissing(err) != nil {
+	if handle.IgnoreMissing(err) != nil {
 		return before, err
 	}
 	if ours && err == nil && isDir(&held, m.p.fromID()) {
@@ -177,9 +170,9 @@ func (m *mover) whereBringBack() (position, error) {
 	if ours || err != nil {
 		return before, err
 	}
-	if _, err := m.linkIn.Stat(m.base()); missing(err) && m.unlinked() {
+	if _, err := m.linkIn.Stat(m.base()); handle.Missing(err) && m.unlinked() {
 		return before, nil
-	} else if ignoreMissing(err) != nil {
+	} else if handle.IgnoreMissing(err) != nil {
 		return before, err
 	}
 	return before, &BrokenError{string(m.p.Link), "it is not the link that Nexlin made"}

@@ -204,10 +204,3 @@ func (f *File) unchanged() error {
 	}
 	return nil
 }
-
-func ignoreMissing(err error) error {
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	return err
-}
