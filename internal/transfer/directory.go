@@ -90,8 +90,12 @@ func (p *pass) directory(parent *handle.Dir, e *inventory.Entry, old *Fact) (*ha
 	return d, nil
 }
 
-// Leave implements [inventory.Visitor].
+// Leave implements [inventory.Visitor]. What was known below the directory and was
+// not met is gone, and leaves the part before the directory gets its times.
 func (p *pass) Leave(e *inventory.Entry) error {
+	if err := p.dropBelow(e.Path); err != nil {
+		return err
+	}
 	n := p.stack[e.Depth]
 	p.stack = p.stack[:e.Depth]
 	return p.done(n)

@@ -275,16 +275,24 @@ func (p *pass) drop() error {
 // dropped is [pass.drop] for an entry that the old spool's cursor has passed.
 func (p *pass) dropped(r *Record) error {
 	lent := p.lending.lentIno(r.Path)
-	for below := p.old.Peek(); below != nil && handle.Within(below.Path, r.Path); below = p.old.Peek() {
-		if err := p.drop(); err != nil {
-			return err
-		}
+	if err := p.dropBelow(r.Path); err != nil {
+		return err
 	}
 	if r.Path == "." {
 		return nil
 	}
 	p.tally.changed(r.Path)
 	return p.Part.remove(r, lent)
+}
+
+// dropBelow drops what the old spool has next, as far as it lies in a directory.
+func (p *pass) dropBelow(dir string) error {
+	for below := p.old.Peek(); below != nil && handle.Within(below.Path, dir); below = p.old.Peek() {
+		if err := p.drop(); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // remove takes one recorded entry out of the part. What stands there and

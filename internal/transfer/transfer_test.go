@@ -117,6 +117,14 @@ func TestPassesCatchUpWithEveryChange(t *testing.T) {
 		"same size":     func(b *bench) { b.write("a", "two") },
 		"new":           func(b *bench) { b.write("d/new", "x") },
 		"gone":          func(b *bench) { require.NoError(b.t, os.Remove(filepath.Join(b.source, "d/b"))) },
+		"last one gone": func(b *bench) { require.NoError(b.t, os.RemoveAll(filepath.Join(b.source, "d/e"))) },
+		"all of a dir gone": func(b *bench) {
+			entries, err := os.ReadDir(filepath.Join(b.source, "d"))
+			require.NoError(b.t, err)
+			for _, e := range entries {
+				require.NoError(b.t, os.RemoveAll(filepath.Join(b.source, "d", e.Name())))
+			}
+		},
 		"tree gone":     func(b *bench) { require.NoError(b.t, os.RemoveAll(filepath.Join(b.source, "d"))) },
 		"mode":          func(b *bench) { require.NoError(b.t, os.Chmod(filepath.Join(b.source, "a"), 0o4711)) },
 		"mode of a dir": func(b *bench) { require.NoError(b.t, os.Chmod(filepath.Join(b.source, "d"), 0o500)) },
@@ -165,6 +173,8 @@ func TestPassesCatchUpWithEveryChange(t *testing.T) {
 			require.NoError(t, err)
 			change(b)
 			b.mustPass()
+			_, err = b.verify()
+			require.NoError(t, err)
 			b.equal()
 			require.Zero(t, b.mustPass().Changed, "a pass after the last change finds nothing")
 			require.NoDirExists(t, filepath.Join(b.dir, "parent", "aside"))
@@ -349,6 +359,9 @@ func TestAnyTreeConverges(t *testing.T) {
 				mutate(rt, b.source)
 			}
 			if _, err := b.pass(); err != nil {
+				rt.Fatal(err)
+			}
+			if _, err := b.verify(); err != nil {
 				rt.Fatal(err)
 			}
 		}
