@@ -30,8 +30,9 @@ type bay struct {
 	t            *testing.T
 	n            *lab.Nexlin
 	basalt, dune *lab.Plug
+	skerry       *lab.Plug // the drive that stays, at c
 	home         string
-	a, b, c      string                     // mount points; at c is the drive that stays
+	a, b, c      string                     // mount points
 	at           string                     // where BASALT is mounted; empty if it is not
 	swapped      bool                       // DUNE is mounted at a
 	live         map[string]string          // what each path below the home was given last, by its unique content; the model
@@ -42,7 +43,7 @@ type bay struct {
 }
 
 func newBay(t *testing.T, dir string, basalt, dune, skerry *lab.Plug) *bay {
-	b := &bay{t: t, basalt: basalt, dune: dune, live: map[string]string{}, has: map[string]map[string]bool{}}
+	b := &bay{t: t, basalt: basalt, dune: dune, skerry: skerry, live: map[string]string{}, has: map[string]map[string]bool{}}
 	b.n = lab.New(t, faults(t))
 	b.home, b.a, b.b, b.c = filepath.Join(dir, "home"), filepath.Join(dir, "a"), filepath.Join(dir, "b"), filepath.Join(dir, "c")
 	b.n.Home = b.home
@@ -128,19 +129,14 @@ func contents(t *testing.T, dir string, into map[string]bool) {
 
 // whole wants everything that the model has to be somewhere.
 func (b *bay) whole() {
-	for _, at := range []string{b.a, b.b} {
-		what := "below " + at
-		switch {
-		case b.at == at:
-			what = "BASALT"
-		case b.swapped && at == b.a:
-			what = "DUNE"
+	places := map[string]string{b.home: "home", b.a: "below a", b.b: "below b", b.a + "-2": "beside a", b.b + "-2": "beside b"} // remedies mount there
+	for _, drive := range []*lab.Plug{b.basalt, b.dune, b.skerry} {
+		if at := drive.At(); at != "" {
+			places[at] = drive.Label
 		}
-		b.has[what] = map[string]bool{}
-		contents(b.t, at, b.has[what])
 	}
-	for what, at := range map[string]string{"home": b.home, "SKERRY": b.c, "beside a": b.a + "-2", "beside b": b.b + "-2"} {
-		if lab.Exists(at) { // the last two where a remedy mounts something
+	for at, what := range places {
+		if lab.Exists(at) {
 			b.has[what] = map[string]bool{}
 			contents(b.t, at, b.has[what])
 		}
@@ -301,6 +297,7 @@ func (b *bay) putRight() {
 			return
 		}
 		b.did(told)
+		b.whole()
 		if seen[told]++; remedy == "" || seen[told] > 2 || round == 20 {
 			b.t.Fatalf("%s\nwhat check says leads nowhere", strings.Join(b.log, "\n"))
 		}

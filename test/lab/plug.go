@@ -62,13 +62,22 @@ func (p *Plug) Mount(at string) {
 	Run(p.T, "mount", p.Loop, at)
 }
 
+// At is where it is mounted; empty if it is not.
+func (p *Plug) At() string {
+	out, err := exec.Command("findmnt", "-n", "-o", "TARGET", "-S", p.Loop).Output()
+	at, _, _ := strings.Cut(strings.TrimSpace(string(out)), "\n")
+	if err != nil {
+		return ""
+	}
+	return at
+}
+
 // Unmount takes it off wherever it is mounted.
 func (p *Plug) Unmount() {
 	p.T.Helper()
 	for range 8 {
-		out, err := exec.Command("findmnt", "-n", "-o", "TARGET", "-S", p.Loop).Output()
-		at, _, _ := strings.Cut(strings.TrimSpace(string(out)), "\n")
-		if err != nil || at == "" {
+		at := p.At()
+		if at == "" {
 			return
 		}
 		if exec.Command("umount", at).Run() != nil {
