@@ -14,7 +14,6 @@ import (
 
 	"nexlin/internal/drive"
 	"nexlin/internal/ledger"
-	"nexlin/internal/pathtext"
 	"nexlin/test/lab"
 )
 
@@ -44,7 +43,7 @@ func TestCheckThousand(t *testing.T) {
 			require.NoError(t, os.Symlink(r.Target, r.Link))
 			var one map[string]any
 			require.NoError(t, json.Unmarshal(note, &one))
-			one["name"], one["link"], one["target"] = r.Name, pathtext.Path(r.Link), r.Name
+			one["name"], one["link"], one["target"] = r.Name, r.Link, r.Name
 			b, err := json.Marshal(one)
 			require.NoError(t, err)
 			require.NoError(t, os.WriteFile(filepath.Join(basalt, "ines", drive.RecordDir, r.Name+".json"), b, 0o644))

@@ -123,7 +123,7 @@ func (a *app) cardListCmd() *cobra.Command {
 				if c.File != "" {
 					whose = "your own"
 				}
-				docs = append(docs, doc{"name": c.Name, "about": c.About, "family": c.Family, "here": here, "file": pathtext.Path(c.File)})
+				docs = append(docs, doc{"name": c.Name, "about": c.About, "family": c.Family, "here": here, "file": c.File})
 				rows = append(rows, []string{bold.Render(c.Name), string(c.Family), mark, whose, pathtext.Show(c.About)})
 			}
 			if a.json {
@@ -158,9 +158,9 @@ func (a *app) cardShowCmd() *cobra.Command {
 				if a.json {
 					folders := []doc{}
 					for _, f := range c.Folders {
-						folders = append(folders, doc{"name": f.Name, "path": pathtext.Path(card.Expand(f.On(runtime.GOOS), u.Vars)), "growth": f.Growth})
+						folders = append(folders, doc{"name": f.Name, "path": card.Expand(f.On(runtime.GOOS), u.Vars), "growth": f.Growth})
 					}
-					return a.emit(doc{"name": c.Name, "about": c.About, "family": c.Family, "file": pathtext.Path(c.File), "folders": folders})
+					return a.emit(doc{"name": c.Name, "about": c.About, "family": c.Family, "file": c.File, "folders": folders})
 				}
 				a.print("%s  %s", bold.Render(c.Name), pathtext.Show(c.About))
 				rows := [][]string{{"family", string(c.Family)}}

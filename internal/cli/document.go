@@ -1,9 +1,7 @@
 package cli
 
 import (
-	"bytes"
 	"cmp"
-	"encoding/json"
 	"time"
 
 	"nexlin/internal/drive"
@@ -35,49 +33,38 @@ func (a *app) emit(d doc) error {
 // writeJSON prints a document, one on a line without an indent. Names in it are
 // hostile text, and somebody may look at it on a terminal.
 func (a *app) writeJSON(d doc, indent string) error {
-	var b bytes.Buffer
-	enc := json.NewEncoder(&b)
-	enc.SetEscapeHTML(false)
-	enc.SetIndent("", indent)
-	if err := enc.Encode(d); err != nil {
+	b, err := pathtext.MarshalIndent(d, indent)
+	if err != nil {
 		return err
 	}
-	_, err := a.rawOut.Write(pathtext.EscapeJSON(b.Bytes()))
+	_, err = a.rawOut.Write(append(pathtext.EscapeJSON(b), '\n'))
 	return err
 }
 
 type findingDoc struct {
-	Code     string          `json:"code"`
-	Severity string          `json:"severity"`
-	Message  string          `json:"message"`
-	Remedy   string          `json:"remedy"`
-	Shows    string          `json:"programs_show,omitempty"`
-	Path     pathtext.Path   `json:"path"`
-	Count    int             `json:"count,omitempty"`
-	Paths    []pathtext.Path `json:"paths,omitempty"`
-	Details  []string        `json:"details,omitempty"`
+	Code     string   `json:"code"`
+	Severity string   `json:"severity"`
+	Message  string   `json:"message"`
+	Remedy   string   `json:"remedy"`
+	Shows    string   `json:"programs_show,omitempty"`
+	Path     string   `json:"path"`
+	Count    int      `json:"count,omitempty"`
+	Paths    []string `json:"paths,omitempty"`
+	Details  []string `json:"details,omitempty"`
 }
 
 func findingDocs(fs []finding.Finding) []findingDoc {
 	out := []findingDoc{}
 	for _, f := range finding.Worst(fs) {
-		out = append(out, findingDoc{string(f.Code), string(f.Severity), f.Message, f.Remedy, f.Shows, pathtext.Path(f.Path), f.Count, rawPaths(f.Paths), f.Details})
-	}
-	return out
-}
-
-func rawPaths(in []string) []pathtext.Path {
-	out := make([]pathtext.Path, 0, len(in))
-	for _, p := range in {
-		out = append(out, pathtext.Path(p))
+		out = append(out, findingDoc{string(f.Code), string(f.Severity), f.Message, f.Remedy, f.Shows, f.Path, f.Count, f.Paths, f.Details})
 	}
 	return out
 }
 
 type heldDoc struct {
-	Path  pathtext.Path `json:"path"`
-	Bytes int64         `json:"bytes"`
-	Since time.Time     `json:"since"`
+	Path  string    `json:"path"`
+	Bytes int64     `json:"bytes"`
+	Since time.Time `json:"since"`
 }
 
 type driveRefDoc struct {
@@ -87,18 +74,18 @@ type driveRefDoc struct {
 }
 
 type redirectDoc struct {
-	Name    string        `json:"name"`
-	Link    pathtext.Path `json:"link"`
-	Target  pathtext.Path `json:"target"`
-	Methods []string      `json:"methods"`
-	Seen    string        `json:"junction_target,omitempty"` // of a junction: the target as Windows names it
-	Account string        `json:"account"`
-	Drive   driveRefDoc   `json:"drive"`
-	Bytes   int64         `json:"bytes"`
-	Files   int64         `json:"files"`
-	State   string        `json:"state,omitempty"`
-	Held    []heldDoc     `json:"held"`
-	Created time.Time     `json:"created"`
+	Name    string      `json:"name"`
+	Link    string      `json:"link"`
+	Target  string      `json:"target"`
+	Methods []string    `json:"methods"`
+	Seen    string      `json:"junction_target,omitempty"` // of a junction: the target as Windows names it
+	Account string      `json:"account"`
+	Drive   driveRefDoc `json:"drive"`
+	Bytes   int64       `json:"bytes"`
+	Files   int64       `json:"files"`
+	State   string      `json:"state,omitempty"`
+	Held    []heldDoc   `json:"held"`
+	Created time.Time   `json:"created"`
 	// Findings is there in the documents of check and show.
 	Findings *[]findingDoc `json:"findings,omitempty"`
 	Deep     *deepDoc      `json:"deep,omitempty"`
@@ -106,7 +93,7 @@ type redirectDoc struct {
 
 func redirectOf(r ledger.Redirect, held []ledger.Held, state string, present bool) redirectDoc {
 	d := redirectDoc{
-		Name: r.Name, Link: pathtext.Path(r.Link), Target: pathtext.Path(r.Target), Methods: r.Methods, Account: r.Account,
+		Name: r.Name, Link: r.Link, Target: r.Target, Methods: r.Methods, Account: r.Account,
 		Drive: driveRefDoc{r.Drive.Identity(), r.Drive.Label, present}, Bytes: r.Bytes, Files: r.Files, State: state,
 		Held: []heldDoc{}, Created: r.Created,
 	}
@@ -114,7 +101,7 @@ func redirectOf(r ledger.Redirect, held []ledger.Held, state string, present boo
 		d.Seen = link.Seen(r.Text)
 	}
 	for _, h := range held {
-		d.Held = append(d.Held, heldDoc{pathtext.Path(h.Path), h.Bytes, h.Since})
+		d.Held = append(d.Held, heldDoc{h.Path, h.Bytes, h.Since})
 	}
 	return d
 }
@@ -205,7 +192,7 @@ func planDoc(p *redirect.Plan) doc {
 	return doc{
 		"preview": true,
 		"plan": doc{
-			"kind": p.Kind, "name": p.Name, "link": p.Link, "from": p.From, "target": pathtext.Path(p.Copy()),
+			"kind": p.Kind, "name": p.Name, "link": p.Link, "from": p.From, "target": p.Copy(),
 			"files": p.Files, "bytes": p.Bytes, "needed": p.Need, "gap": p.Gap,
 			"space": doc{
 				"source": doc{"drive": p.FromNow.Name(), "free": p.FromNow.Free},

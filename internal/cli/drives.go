@@ -46,7 +46,7 @@ func (a *app) drivesCmd() *cobra.Command {
 type driveDoc struct {
 	ID        string        `json:"id"`
 	Label     string        `json:"label"`
-	Mount     pathtext.Path `json:"mount"`
+	Mount     string        `json:"mount"`
 	FS        string        `json:"fs"`
 	Size      int64         `json:"size"`
 	Free      int64         `json:"free"`
@@ -65,7 +65,7 @@ func (a *app) driveDocs(e *redirect.Engine, ds []drive.Drive) ([]driveDoc, error
 	out := []driveDoc{}
 	for i := range ds {
 		d := &ds[i]
-		x := driveDoc{ID: d.Identity(), Label: d.Label, Mount: pathtext.Path(d.Mount), FS: d.FS, Size: d.Size, Free: d.Free, ReadOnly: d.ReadOnly, Redirects: []string{}}
+		x := driveDoc{ID: d.Identity(), Label: d.Label, Mount: d.Mount, FS: d.FS, Size: d.Size, Free: d.Free, ReadOnly: d.ReadOnly, Redirects: []string{}}
 		for _, r := range rows {
 			if on, err := lies(e, r, d); err == nil && on {
 				x.Redirects = append(x.Redirects, r.Name)
@@ -108,7 +108,7 @@ func (a *app) listDrives(e *redirect.Engine, all bool) error {
 			names = "–"
 		}
 		rows = append(rows, []string{
-			pathtext.Show(ds[i].Name()), a.path(string(d.Mount)), d.FS, pathtext.Size(d.Size), pathtext.Size(d.Free), gauge(d.Size, d.Free), short(d.ID), names,
+			pathtext.Show(ds[i].Name()), a.path(d.Mount), d.FS, pathtext.Size(d.Size), pathtext.Size(d.Free), gauge(d.Size, d.Free), short(d.ID), names,
 		})
 	}
 	a.columns(a.out, []string{"drive", "mounted at", "file system", "size", "free", "", "identity", "redirects"}, rows, 3, 4)
@@ -316,7 +316,7 @@ func (a *app) unplug(e *redirect.Engine, d *drive.Drive, names []string) (*unplu
 }
 
 func touches(p *redirect.Plan, mount string) bool {
-	for _, path := range []string{string(p.Into), string(p.From), string(p.HeldIn)} {
+	for _, path := range []string{p.Into, p.From, p.HeldIn} {
 		if rel, err := filepath.Rel(mount, path); err == nil && rel != ".." && !strings.HasPrefix(rel, "../") {
 			return true
 		}

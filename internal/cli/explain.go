@@ -295,7 +295,7 @@ func (a *app) fail(err error) int {
 
 func faultDoc(f fault) doc {
 	return doc{
-		"code": f.Code, "message": f.Message, "path": pathtext.Path(f.Path), "state": f.State,
+		"code": f.Code, "message": f.Message, "path": f.Path, "state": f.State,
 		"next": strings.Join(f.Next, "; "), "exit": f.Exit,
 	}
 }

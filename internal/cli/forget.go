@@ -97,7 +97,7 @@ func (a *app) showForgetting(f *redirect.Forgetting) {
 }
 
 func forgettingDoc(f *redirect.Forgetting, rep *health.Report, preview bool) doc {
-	d := doc{"name": f.Name, "link": pathtext.Path(f.Link), "at_link": f.At, "parts": rawPaths(f.Parts), "findings": findingDocs(f.Findings)}
+	d := doc{"name": f.Name, "link": f.Link, "at_link": f.At, "parts": append([]string{}, f.Parts...), "findings": findingDocs(f.Findings)}
 	if preview {
 		d["preview"] = true
 	}

@@ -62,7 +62,7 @@ func (a *app) handOver(e *redirect.Engine, plan *redirect.Plan, preview bool) (d
 func storeDocs(p *redirect.Plan) []doc {
 	out := []doc{}
 	for _, s := range p.Store.Stores {
-		out = append(out, doc{"name": s.Name, "state": s.State, "place": pathtext.Path(s.Place), "stays": s.Stays})
+		out = append(out, doc{"name": s.Name, "state": s.State, "place": s.Place, "stays": s.Stays})
 	}
 	return out
 }
@@ -82,12 +82,12 @@ func (a *app) showHandover(p *redirect.Plan) {
 	}
 	a.columns(a.out, []string{"store", "state", "place", ""}, rows)
 	if p.Target != "" {
-		target := a.path(string(s.To))
+		target := a.path(s.To)
 		if p.IntoNow.Mount != "" {
-			target = on(&p.IntoNow, string(s.To))
+			target = on(&p.IntoNow, s.To)
 		}
 		a.print("")
-		a.print("%s ──handover──▶ %s", bold.Render(a.path(string(s.From))), bold.Render(target))
+		a.print("%s ──handover──▶ %s", bold.Render(a.path(s.From)), bold.Render(target))
 		a.print("")
 		a.print("  carries out   to an archive beside the new place, which is read to its end")
 		a.print("  signs off     only after that: the engine then deletes the store at the old place")
@@ -111,7 +111,7 @@ func (a *app) showHandover(p *redirect.Plan) {
 func (a *app) showHandedOver(o *redirect.Outcome) {
 	p := o.Plan
 	a.print("")
-	a.print("%s  the engine has %s at %s", good.Render("done"), bold.Render(pathtext.Show(p.Store.Store)), bold.Render(on(&p.IntoNow, string(p.Store.To))))
+	a.print("%s  the engine has %s at %s", good.Render("done"), bold.Render(pathtext.Show(p.Store.Store)), bold.Render(on(&p.IntoNow, p.Store.To)))
 	for _, f := range o.Facts {
 		text := pathtext.Show(f.After)
 		if f.Set {

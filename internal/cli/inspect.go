@@ -53,13 +53,13 @@ func (a *app) inspectCmd() *cobra.Command {
 func inspectDoc(l *redirect.Look) doc {
 	chain, users := []doc{}, []doc{}
 	for _, s := range l.Chain {
-		chain = append(chain, doc{"link": pathtext.Path(s.Path), "text": pathtext.Path(s.Text)})
+		chain = append(chain, doc{"link": s.Path, "text": s.Text})
 	}
 	for _, h := range l.Plan.InUse.Holders {
-		users = append(users, doc{"pid": h.PID, "program": h.Program, "path": pathtext.Path(h.Path), "how": string(h.How)})
+		users = append(users, doc{"pid": h.PID, "program": h.Program, "path": h.Path, "how": string(h.How)})
 	}
 	d := doc{
-		"path": pathtext.Path(l.Path), "real": pathtext.Path(l.Real), "chain": chain, "in_use": users, "methods": append([]string{}, l.Methods...),
+		"path": l.Path, "real": l.Real, "chain": chain, "in_use": users, "methods": append([]string{}, l.Methods...),
 		"files": l.Plan.Files, "bytes": l.Plan.Bytes, "allocated": l.Plan.Allocated, "drive": l.Plan.FromNow.Name(),
 		"findings": findingDocs(l.Plan.Findings),
 	}

@@ -92,7 +92,7 @@ func (a *app) heldLine(e *redirect.Engine) error {
 
 // onDrive writes the target by the label its drive had.
 func (a *app) onDrive(r ledger.Redirect) string {
-	mount := string(r.Drive.Mount)
+	mount := r.Drive.Mount
 	if rel, ok := pathtext.Below(r.Target, mount); ok && r.Drive.Label != mount {
 		return pathtext.Show(r.Drive.Label + ":/" + filepath.ToSlash(rel))
 	}

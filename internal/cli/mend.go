@@ -176,20 +176,20 @@ func (a *app) showMending(p *redirect.Plan) {
 	if p.Into == "" || p.LinkText == "" || p.Mend.After.State == ledger.Detached {
 		a.print("%s", bold.Render(p.Name))
 	} else {
-		a.print("%s", led(p.Methods, a.path(string(p.Link)), on(&p.IntoNow, string(p.Target))))
+		a.print("%s", led(p.Methods, a.path(p.Link), on(&p.IntoNow, p.Target)))
 	}
 	m := p.Mend
 	if m.After.Drive.Mount != p.Before.Drive.Mount {
-		a.print("  place     %s is at %s now, until now %s", pathtext.Show(p.Before.Drive.Label), a.path(string(m.After.Drive.Mount)), a.path(string(p.Before.Drive.Mount)))
+		a.print("  place     %s is at %s now, until now %s", pathtext.Show(p.Before.Drive.Label), a.path(m.After.Drive.Mount), a.path(p.Before.Drive.Mount))
 	}
 	switch {
 	case m.Link && p.OldText != "":
-		a.print("  link      leads to %s now, and will lead to %s", a.path(link.Seen(string(p.OldText))), a.path(link.Seen(string(p.LinkText))))
+		a.print("  link      leads to %s now, and will lead to %s", a.path(link.Seen(p.OldText)), a.path(link.Seen(p.LinkText)))
 	case m.Link:
-		a.print("  link      is made: nothing stands at %s now", a.path(string(p.Link)))
+		a.print("  link      is made: nothing stands at %s now", a.path(p.Link))
 	}
 	for _, s := range p.Settings {
-		a.print("  setting   %s at %s leads to %s again", a.path(string(s.File)), pathtext.Show(s.At), a.path(string(s.To)))
+		a.print("  setting   %s at %s leads to %s again", a.path(s.File), pathtext.Show(s.At), a.path(s.To))
 	}
 	if m.Tag {
 		a.print("  drive     its tag is written anew")
@@ -201,7 +201,7 @@ func (a *app) showMending(p *redirect.Plan) {
 		a.print("  held      %s on the drive, recorded at the new place", plural(int64(n), "held original", "held originals"))
 	}
 	if p.Kind == redirect.KindMerge {
-		a.print("  halves    the real folder at %s (%s, %s) is merged into the target,", a.path(string(p.From)), plural(p.Files, "file", "files"), pathtext.Size(p.Bytes))
+		a.print("  halves    the real folder at %s (%s, %s) is merged into the target,", a.path(p.From), plural(p.Files, "file", "files"), pathtext.Size(p.Bytes))
 		a.print("            the link takes its place, and it is held as %s", a.path(p.HeldPath()))
 	}
 	if len(p.Findings) > 0 {
@@ -235,7 +235,7 @@ func (a *app) previewMerge(e *redirect.Engine, p *redirect.Plan, ask bool) ([]do
 		if err != nil {
 			return nil, err
 		}
-		p.Choices = append(p.Choices, redirect.Choice{Path: pathtext.Path(m.Path), Keep: keep})
+		p.Choices = append(p.Choices, redirect.Choice{Path: m.Path, Keep: keep})
 	}
 	return out, nil
 }
@@ -251,7 +251,7 @@ func (a *app) showMerge(preview func(visit func(redirect.MergeEntry) error) erro
 		any = true
 		switch {
 		case a.json:
-			out = append(out, doc{"path": pathtext.Path(m.Path), "fate": m.Fate, "bytes": m.Bytes, "beside": pathtext.Path(m.Beside)})
+			out = append(out, doc{"path": m.Path, "fate": m.Fate, "bytes": m.Bytes, "beside": m.Beside})
 		case m.Fate == redirect.FateInside || m.Dir && m.Fate == redirect.FateNew:
 		default:
 			a.print("  %-12s %s%s", fates[m.Fate], pathtext.Show(m.Path), keepsBoth(m))
@@ -299,9 +299,9 @@ func (a *app) showMended(o *redirect.Outcome) {
 		return
 	}
 	if p.Mend != nil && p.Mend.After.State == ledger.Detached {
-		a.print("%s  %s stays detached; its data is at %s", good.Render("done"), bold.Render(p.Name), on(&p.IntoNow, string(p.Target)))
+		a.print("%s  %s stays detached; its data is at %s", good.Render("done"), bold.Render(p.Name), on(&p.IntoNow, p.Target))
 	} else {
-		a.print("%s  %s", good.Render("done"), led(p.Methods, a.path(string(p.Link)), on(&p.IntoNow, string(p.Target))))
+		a.print("%s  %s", good.Render("done"), led(p.Methods, a.path(p.Link), on(&p.IntoNow, p.Target)))
 		a.proof(o)
 		a.tried(p)
 	}

@@ -254,7 +254,7 @@ func (a *app) several(args []string, key string, each func(string) (doc, error))
 		f := a.explain(err)
 		a.grave(f.Exit)
 		if a.json {
-			docs = append(docs, doc{"argument": pathtext.Path(arg), "error": faultDoc(f), "findings": findingDocs(f.Found)})
+			docs = append(docs, doc{"argument": arg, "error": faultDoc(f), "findings": findingDocs(f.Found)})
 		} else {
 			a.tell(f)
 		}

@@ -79,7 +79,7 @@ func (a *app) packOne(e *redirect.Engine, o redirect.PackOptions, preview bool) 
 		return nil, err
 	}
 	if !a.json {
-		a.print("%s   packed into %s", bold.Render(a.path(string(plan.From))), bold.Render(a.path(plan.Copy())))
+		a.print("%s   packed into %s", bold.Render(a.path(plan.From)), bold.Render(a.path(plan.Copy())))
 		a.print("  packs     %s, %s", plural(plan.Files, "file", "files"), pathtext.Size(plan.Bytes))
 		if len(plan.Findings) > 0 {
 			a.findings(a.out, plan.Findings)
@@ -107,9 +107,9 @@ func (a *app) archived(e *redirect.Engine, run func() (*redirect.Outcome, error)
 	if x := out.Archive; x != nil {
 		flaws := []doc{}
 		for _, f := range x.Flaws {
-			flaws = append(flaws, doc{"path": pathtext.Path(f.Path), "lost": f.What})
+			flaws = append(flaws, doc{"path": f.Path, "lost": f.What})
 		}
-		d["archive"] = doc{"file": pathtext.Path(x.File), "bytes": x.Bytes, "sha256": x.Digest, "files": x.Count.Files, "content": x.Count.Bytes, "not_kept": flaws}
+		d["archive"] = doc{"file": x.File, "bytes": x.Bytes, "sha256": x.Digest, "files": x.Count.Files, "content": x.Count.Bytes, "not_kept": flaws}
 	}
 	return d, nil
 }
@@ -179,7 +179,7 @@ func (a *app) unpackCmd() *cobra.Command {
 				return err
 			}
 			if !a.json {
-				a.print("%s   unpacked into %s", bold.Render(a.path(o.File)), bold.Render(a.path(string(plan.Into))))
+				a.print("%s   unpacked into %s", bold.Render(a.path(o.File)), bold.Render(a.path(plan.Into)))
 				a.findings(a.out, plan.Findings)
 			}
 			if stop, err := a.goOn(plan.Blocked(), preview, "unpack it?"); err != nil || stop {

@@ -19,11 +19,11 @@ func (a *app) showPlan(p *redirect.Plan) {
 	}
 	switch p.Kind {
 	case redirect.KindBringBack:
-		a.print("%s   (a real folder again; the data comes from %s)", bold.Render(a.path(string(p.Link))), fromWhere(a, p))
+		a.print("%s   (a real folder again; the data comes from %s)", bold.Render(a.path(p.Link)), fromWhere(a, p))
 	case redirect.KindMoveOn:
-		a.print("%s   (until now %s)", led(p.Methods, a.path(string(p.Link)), target), fromWhere(a, p))
+		a.print("%s   (until now %s)", led(p.Methods, a.path(p.Link), target), fromWhere(a, p))
 	default:
-		a.print("%s", led(p.Methods, a.path(string(p.Link)), target))
+		a.print("%s", led(p.Methods, a.path(p.Link), target))
 	}
 	if p.FromNow.Mount != "" && p.IntoNow.Mount != "" {
 		a.print("")
@@ -37,9 +37,9 @@ func (a *app) showPlan(p *redirect.Plan) {
 
 func fromWhere(a *app, p *redirect.Plan) string {
 	if p.FromNow.Mount != "" {
-		return on(&p.FromNow, string(p.From))
+		return on(&p.FromNow, p.From)
 	}
-	return a.path(string(p.From))
+	return a.path(p.From)
 }
 
 func (a *app) planNumbers(p *redirect.Plan) {
@@ -56,10 +56,10 @@ func (a *app) planNumbers(p *redirect.Plan) {
 	default:
 		a.print("  moves     %s", what)
 	}
-	a.print("  from      %s", a.path(string(p.From)))
+	a.print("  from      %s", a.path(p.From))
 	a.print("  to        %s", a.path(p.Copy()))
-	if link.IsJunction(string(p.LinkText)) && !handle.Windows {
-		a.print("  as seen   %s, by Windows", a.path(link.Seen(string(p.LinkText))))
+	if link.IsJunction(p.LinkText) && !handle.Windows {
+		a.print("  as seen   %s, by Windows", a.path(link.Seen(p.LinkText)))
 	}
 	if p.LentFiles > 0 && p.Base.Take {
 		a.print("  takes     %s out of the held original that are equal; they need no room", plural(p.LentFiles, "file", "files"))
@@ -130,7 +130,7 @@ func (a *app) showMoved(o *redirect.Outcome) {
 	p := o.Plan
 	name := pathtext.Quote(p.Name)
 	a.print("")
-	a.print("%s  %s", good.Render("done"), led(p.Methods, a.path(string(p.Link)), on(&p.IntoNow, p.Copy())))
+	a.print("%s  %s", good.Render("done"), led(p.Methods, a.path(p.Link), on(&p.IntoNow, p.Copy())))
 	a.proof(o)
 	a.tried(p)
 	a.news(o)
@@ -162,7 +162,7 @@ func (a *app) settingLines(p *redirect.Plan) {
 		if s.Back != nil {
 			what = "says again what it said before"
 		}
-		a.print("  setting   %s at %s %s", a.path(string(s.File)), pathtext.Show(s.At), what)
+		a.print("  setting   %s at %s %s", a.path(s.File), pathtext.Show(s.At), what)
 	}
 	if p.Linkless() && p.Kind == redirect.KindMove && p.Card == "" {
 		a.print("  link      none: programs that have the old path built in will not find the folder (--by setting+symlink leads them, too)")
@@ -174,19 +174,19 @@ func (a *app) tried(p *redirect.Plan) {
 	switch {
 	case p.Linkless():
 	case p.ByBytes:
-		a.print("  junction  says %s, as it was made; this system does not know that place, so no file was saved through it", a.path(link.Seen(string(p.LinkText))))
+		a.print("  junction  says %s, as it was made; this system does not know that place, so no file was saved through it", a.path(link.Seen(p.LinkText)))
 	default:
 		a.print("  tried     a file saved through the link shows up at the target, and the other way round")
 	}
 	for _, s := range p.Settings {
-		a.print("  setting   %s at %s leads there", a.path(string(s.File)), pathtext.Show(s.At))
+		a.print("  setting   %s at %s leads there", a.path(s.File), pathtext.Show(s.At))
 	}
 }
 
 func (a *app) showBroughtBack(o *redirect.Outcome) {
 	p := o.Plan
 	a.print("")
-	a.print("%s  %s is a real folder again", good.Render("done"), bold.Render(a.path(string(p.Link))))
+	a.print("%s  %s is a real folder again", good.Render("done"), bold.Render(a.path(p.Link)))
 	a.proof(o)
 	if o.Lent > 0 {
 		a.print("  taken     %s out of the original that was held here", plural(o.Lent, "file", "files"))

@@ -77,7 +77,7 @@ func (a *app) futureOnly(e *redirect.Engine, args []string, f moveFlags, o redir
 	if !a.json {
 		a.print("%s", bold.Render("new things will go to another place; nothing is moved"))
 		for _, s := range plan.Settings {
-			a.print("  setting   %s at %s: until now %s, from now on %s", a.path(string(s.File)), pathtext.Show(s.At), a.path(string(s.From[0])), a.path(string(s.To)))
+			a.print("  setting   %s at %s: until now %s, from now on %s", a.path(s.File), pathtext.Show(s.At), a.path(s.From[0]), a.path(s.To))
 		}
 		a.findings(a.out, plan.Findings)
 	}

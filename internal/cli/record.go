@@ -98,20 +98,20 @@ func (a *app) recordOne(e *redirect.Engine, o redirect.RecordOptions, preview bo
 }
 
 func (a *app) showRecord(p *redirect.Plan) {
-	target := a.path(string(p.Target))
+	target := a.path(p.Target)
 	if p.IntoNow.Mount != "" {
-		target = on(&p.IntoNow, string(p.Target))
+		target = on(&p.IntoNow, p.Target)
 	}
-	a.print("%s", led(p.Methods, a.path(string(p.Link)), target))
+	a.print("%s", led(p.Methods, a.path(p.Link), target))
 	a.print("  redirect  %s", p.Name)
 	switch {
 	case p.From == p.Link && p.From != "":
-		a.print("  original  %s: the folder itself, which is exchanged for the link and held", a.path(string(p.From)))
+		a.print("  original  %s: the folder itself, which is exchanged for the link and held", a.path(p.From))
 	case p.From != "":
-		a.print("  original  %s, which is held where it is", a.path(string(p.From)))
+		a.print("  original  %s, which is held where it is", a.path(p.From))
 	}
 	if p.OldText != "" && p.OldText != p.LinkText {
-		a.print("  link      says %s now, and will say %s", a.path(string(p.OldText)), a.path(string(p.LinkText)))
+		a.print("  link      says %s now, and will say %s", a.path(p.OldText), a.path(p.LinkText))
 	}
 	if len(p.Findings) > 0 {
 		a.print("")
@@ -122,7 +122,7 @@ func (a *app) showRecord(p *redirect.Plan) {
 func (a *app) showRecorded(o *redirect.Outcome) {
 	p := o.Plan
 	a.print("")
-	a.print("%s  %s", good.Render("recorded"), led(p.Methods, a.path(string(p.Link)), on(&p.IntoNow, p.Copy())))
+	a.print("%s  %s", good.Render("recorded"), led(p.Methods, a.path(p.Link), on(&p.IntoNow, p.Copy())))
 	what := "read, and taken in as they are"
 	if p.From != "" {
 		what = "compared with the original, every one equal"

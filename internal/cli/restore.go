@@ -160,7 +160,7 @@ func (a *app) restore(e *redirect.Engine, d *drive.Drive, o redirect.RestoreOpti
 		}
 	}
 	if a.json {
-		return a.emit(doc{"preview": f.preview, "drive": doc{"id": d.Identity(), "label": d.Label, "mount": pathtext.Path(d.Mount)}, "restored": docs})
+		return a.emit(doc{"preview": f.preview, "drive": doc{"id": d.Identity(), "label": d.Label, "mount": d.Mount}, "restored": docs})
 	}
 	return nil
 }
@@ -174,7 +174,7 @@ func (a *app) say(format string, args ...any) {
 
 func restoreDoc(r *redirect.Restore) doc {
 	return doc{
-		"name": r.Name, "link": pathtext.Path(r.Link), "target": pathtext.Path(r.Target), "account": r.Account,
+		"name": r.Name, "link": r.Link, "target": r.Target, "account": r.Account,
 		"known": r.Known, "files": r.Note.Files, "bytes": r.Note.Bytes, "findings": findingDocs(r.Findings),
 	}
 }

@@ -38,21 +38,21 @@ func (a *app) surveyCmd() *cobra.Command {
 }
 
 type folderDoc struct {
-	Path      pathtext.Path `json:"path"`
-	Kind      string        `json:"kind"`
-	Bytes     int64         `json:"bytes"`
-	Allocated int64         `json:"allocated"`
-	Files     int64         `json:"files"`
-	Drive     string        `json:"drive"`
-	State     string        `json:"state"`
-	Redirect  string        `json:"redirect,omitempty"`
-	Partial   bool          `json:"partial,omitempty"`
+	Path      string `json:"path"`
+	Kind      string `json:"kind"`
+	Bytes     int64  `json:"bytes"`
+	Allocated int64  `json:"allocated"`
+	Files     int64  `json:"files"`
+	Drive     string `json:"drive"`
+	State     string `json:"state"`
+	Redirect  string `json:"redirect,omitempty"`
+	Partial   bool   `json:"partial,omitempty"`
 }
 
 func folderDocs(fs []survey.Folder) []folderDoc {
 	out := []folderDoc{}
 	for _, f := range fs {
-		d := folderDoc{pathtext.Path(f.Path), f.Kind, f.Bytes, f.Allocated, f.Files, f.Drive, "here", f.Redirect, f.Partial}
+		d := folderDoc{f.Path, f.Kind, f.Bytes, f.Allocated, f.Files, f.Drive, "here", f.Redirect, f.Partial}
 		if f.Redirect != "" {
 			d.State = "redirected"
 		}

@@ -97,9 +97,9 @@ func (a *app) showPlans(t *redirect.Together) {
 			target = on(&p.IntoNow, p.Copy())
 		}
 		if p.Kind == redirect.KindBringBack {
-			a.print("%s   (a real folder again; the data comes from %s)", bold.Render(a.path(string(p.Link))), fromWhere(a, p))
+			a.print("%s   (a real folder again; the data comes from %s)", bold.Render(a.path(p.Link)), fromWhere(a, p))
 		} else {
-			a.print("%s", led(p.Methods, a.path(string(p.Link)), target))
+			a.print("%s", led(p.Methods, a.path(p.Link), target))
 		}
 		a.print("  redirect  %s: %s, %s", p.Name, plural(p.Files, "file", "files"), pathtext.Size(p.Bytes))
 		a.settingLines(p)
@@ -196,15 +196,15 @@ func (a *app) showTogetherDone(o *redirect.TogetherOutcome) {
 		}
 		switch {
 		case o.State == ledger.Undone:
-			a.print("%s  %s is as it was before the run", word, bold.Render(a.path(string(p.Link))))
+			a.print("%s  %s is as it was before the run", word, bold.Render(a.path(p.Link)))
 			if m.SetAside != "" {
 				a.print("  the copy is held as  %s", a.path(m.SetAside))
 			}
 		case p.Kind == redirect.KindBringBack:
-			a.print("%s  %s is a real folder again", word, bold.Render(a.path(string(p.Link))))
+			a.print("%s  %s is a real folder again", word, bold.Render(a.path(p.Link)))
 			a.proof(m)
 		default:
-			a.print("%s  %s", word, led(p.Methods, a.path(string(p.Link)), on(&p.IntoNow, p.Copy())))
+			a.print("%s  %s", word, led(p.Methods, a.path(p.Link), on(&p.IntoNow, p.Copy())))
 			a.proof(m)
 		}
 		a.news(m)
@@ -262,7 +262,7 @@ func (a *app) showTogetherRecovery(e *redirect.Engine, r *redirect.Recovery) {
 		if row, err := e.Ledger.Run(p.Run); err == nil {
 			state = map[string]string{ledger.Done: "leads to the new place", ledger.Stopped: "still leads to the old place", ledger.Undone: "taken back"}[row.State]
 		}
-		a.print("  %s   %s", a.path(string(p.Link)), state)
+		a.print("  %s   %s", a.path(p.Link), state)
 	}
 }
 

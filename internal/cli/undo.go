@@ -104,7 +104,7 @@ func (a *app) detachCmd() *cobra.Command {
 				}
 				if preview {
 					a.sayPreview()
-					return doc{"preview": true, "plan": doc{"kind": redirect.KindDetach, "name": r.Name, "link": pathtext.Path(r.Link)}, "findings": findingDocs(plan.Findings)}, nil
+					return doc{"preview": true, "plan": doc{"kind": redirect.KindDetach, "name": r.Name, "link": r.Link}, "findings": findingDocs(plan.Findings)}, nil
 				}
 				if err := a.confirm("take the link away?", true, "--yes"); err != nil {
 					return nil, err
@@ -219,7 +219,7 @@ func (a *app) afterRestart(e *redirect.Engine, row ledger.RunRow) error {
 		return err
 	}
 	if a.json {
-		return a.emit(doc{"run": runDoc{row.ID, row.Kind, row.State, []phaseDoc{}}, "unit": pathtext.Path(file), "findings": []doc{}})
+		return a.emit(doc{"run": runDoc{row.ID, row.Kind, row.State, []phaseDoc{}}, "unit": file, "findings": []doc{}})
 	}
 	a.print("%s  run %s goes on when the machine was restarted", good.Render("done"), row.ID)
 	a.print("  the unit      %s; it takes itself away", a.path(file))
@@ -236,7 +236,7 @@ func (a *app) showRecovery(r *redirect.Recovery, forward bool) {
 		redirect.KindRenew: "update of the manifest", redirect.KindFuture: "change of location settings",
 		redirect.KindPack: "pack", redirect.KindUnpack: "unpack", redirect.KindHandover: "handover",
 	}[p.Kind]
-	a.print("run %s: %s of %s, %s", bold.Render(r.Run.ID), what, bold.Render(a.path(string(p.Link))), r.Run.State)
+	a.print("run %s: %s of %s, %s", bold.Render(r.Run.ID), what, bold.Render(a.path(p.Link)), r.Run.State)
 	if r.Run.Message != "" && r.Run.State == ledger.Stopped {
 		a.print("  it stopped because    %s", pathtext.Show(r.Run.Message))
 	}
@@ -252,9 +252,9 @@ func (a *app) showRecovery(r *redirect.Recovery, forward bool) {
 	}
 	a.print("  how far it got        %s", at)
 	if forward {
-		a.print("  when it is finished   %s", a.path(string(p.Link))+" leads to "+a.path(p.Copy()))
+		a.print("  when it is finished   %s", a.path(p.Link)+" leads to "+a.path(p.Copy()))
 	} else {
-		a.print("  when it is undone     %s is as it was before the run", a.path(string(p.Link)))
+		a.print("  when it is undone     %s is as it was before the run", a.path(p.Link))
 	}
 }
 
@@ -315,7 +315,7 @@ func (a *app) showUndone(o *redirect.Outcome) {
 	if o.Stays != "" {
 		state = "is as it was; " + a.path(o.Stays) + " was whole and had its name already: it stays, and is yours to keep or to delete"
 	}
-	a.print("%s  %s %s", good.Render("undone"), bold.Render(a.path(string(p.Link))), state)
+	a.print("%s  %s %s", good.Render("undone"), bold.Render(a.path(p.Link)), state)
 	a.news(o)
 	if o.SetAside != "" {
 		a.print("  the copy is held as  %s", a.path(o.SetAside))

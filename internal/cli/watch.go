@@ -207,7 +207,7 @@ func (a *app) event(ev health.Event) {
 func eventDoc(ev health.Event) doc {
 	d := doc{"nexlin": 1, "command": "watch", "time": ev.Time, "event": ev.Kind}
 	if ev.Report == nil {
-		d["drive"] = doc{"id": ev.Drive.Identity(), "label": ev.Drive.Label, "mount": pathtext.Path(ev.Drive.Mount)}
+		d["drive"] = doc{"id": ev.Drive.Identity(), "label": ev.Drive.Label, "mount": ev.Drive.Mount}
 		return d
 	}
 	d["was"], d["redirect"] = ev.Was, reportDoc(ev.Report, true)

@@ -68,8 +68,6 @@ func New(code Code, path, format string, args ...any) Finding {
 		switch a := a.(type) {
 		case string:
 			args[i] = pathtext.Show(a)
-		case pathtext.Path:
-			args[i] = pathtext.Show(string(a))
 		case error:
 			args[i] = pathtext.Show(a.Error())
 		}

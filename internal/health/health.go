@@ -160,7 +160,7 @@ func CheckDeep(ctx context.Context, e *redirect.Engine, r ledger.Redirect, o red
 
 // inPlace reports that the drive is mounted where the redirect expects it.
 func (r *Report) inPlace() bool {
-	return r.Present && r.Drive.Mount == string(r.Redirect.Drive.Mount)
+	return r.Present && r.Drive.Mount == r.Redirect.Drive.Mount
 }
 
 func (r *Report) drive(e *redirect.Engine) error {
@@ -173,11 +173,11 @@ func (r *Report) drive(e *redirect.Engine) error {
 	switch {
 	case !w.Found:
 		r.add(e.Absence(&w, r.Redirect.Name, want, r.Redirect.Target).As(finding.Warning))
-	case w.Drive.Mount != string(want.Mount) && redirect.Owned(r.Redirect):
+	case w.Drive.Mount != want.Mount && redirect.Owned(r.Redirect):
 		r.add(r.find(finding.DriveElsewhere, r.Redirect.Target,
 			"%s is at %s, not at %s", want.Label, w.Drive.Mount, want.Mount).
-			Instead("mount it at " + pathtext.Quote(string(want.Mount)) + " again: the engine looks for its store there"))
-	case w.Drive.Mount != string(want.Mount):
+			Instead("mount it at " + pathtext.Quote(want.Mount) + " again: the engine looks for its store there"))
+	case w.Drive.Mount != want.Mount:
 		f := r.find(finding.DriveElsewhere, r.Redirect.Target,
 			"%s is at %s, not at %s", want.Label, w.Drive.Mount, want.Mount)
 		if r.Redirect.State == ledger.Detached {

@@ -15,7 +15,6 @@ import (
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/ledger"
-	"nexlin/internal/pathtext"
 	"nexlin/internal/redirect"
 	"nexlin/test/lab"
 )
@@ -96,7 +95,7 @@ func scene(t *testing.T, dir string) (*redirect.Engine, ledger.Redirect) {
 	t.Cleanup(func() { l.Close() })
 	r := ledger.Redirect{
 		Name: "docs", State: ledger.Linked, Link: dir + "/skerry/docs", Target: dir + "/basalt/docs", Methods: []string{"symlink"},
-		Drive:   ledger.DriveRef{ID: basaltID, Label: "BASALT", UUID: basaltID, Mount: pathtext.Path(dir + "/basalt"), TagPlace: "."},
+		Drive:   ledger.DriveRef{ID: basaltID, Label: "BASALT", UUID: basaltID, Mount: string(dir + "/basalt"), TagPlace: "."},
 		Created: time.Now(), Run: "none",
 	}
 	require.NoError(t, l.Do(func(tx *ledger.Tx) error {

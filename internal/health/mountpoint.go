@@ -16,7 +16,7 @@ import (
 // will be again at the next start, and whether somebody wrote into it while
 // the drive was not there.
 func (r *Report) mountPoint(e *redirect.Engine) error {
-	at := string(r.Redirect.Drive.Mount)
+	at := r.Redirect.Drive.Mount
 	if redirect.ForOthers(r.Redirect) {
 		return nil
 	}

@@ -2,13 +2,14 @@ package ledger
 
 import (
 	"database/sql"
-	"encoding/json"
 	"os"
 	"path/filepath"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"nexlin/internal/pathtext"
 )
 
 func fresh(t *testing.T) *Ledger {
@@ -76,10 +77,10 @@ func TestRedirectsAndHeldKeepEveryByte(t *testing.T) {
 	got, err := l.Redirect("documents")
 	require.NoError(t, err)
 	require.Equal(t, want, got)
-	text, err := json.Marshal(want)
+	text, err := pathtext.Marshal(want)
 	require.NoError(t, err)
 	var inPlan Redirect
-	require.NoError(t, json.Unmarshal(text, &inPlan))
+	require.NoError(t, pathtext.Unmarshal(text, &inPlan))
 	require.Equal(t, want, inPlan, "in a plan, too")
 	hs, err := l.HeldOf("documents")
 	require.NoError(t, err)

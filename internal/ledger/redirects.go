@@ -22,12 +22,12 @@ const (
 
 // A DriveRef is by what a drive is known again.
 type DriveRef struct {
-	ID       string        `json:"id"` // drive tag, or UUID where there is no tag
-	Label    string        `json:"label"`
-	UUID     string        `json:"uuid"`
-	Mount    pathtext.Path `json:"mount"`             // where it was mounted
-	TagPlace pathtext.Path `json:"tag_place"`         // directory of the tag, relative to the mount; "." is its root
-	Counter  int64         `json:"counter,omitempty"` // what the tag counted after the run; 0 where that is not known
+	ID       string `json:"id"` // drive tag, or UUID where there is no tag
+	Label    string `json:"label"`
+	UUID     string `json:"uuid"`
+	Mount    string `json:"mount"`             // where it was mounted
+	TagPlace string `json:"tag_place"`         // directory of the tag, relative to the mount; "." is its root
+	Counter  int64  `json:"counter,omitempty"` // what the tag counted after the run; 0 where that is not known
 }
 
 // Identity is what the drive is called by in documents, as drive.Drive has it.
@@ -52,15 +52,15 @@ type Redirect struct {
 	Run       string
 	// Settings is what was changed in settings files, as JSON of package
 	// redirect; nil if nothing was.
-	Settings json.RawMessage
+	Settings json.RawMessage `json:",omitempty"`
 	Card     string // the card it was made by; empty without one
 	Text     string // what a junction says, see package link; empty: the link says the target's path
 }
 
 // Equal reports whether two rows say the same.
 func (r *Redirect) Equal(o *Redirect) bool {
-	a, err := json.Marshal(r)
-	b, err2 := json.Marshal(o)
+	a, err := pathtext.Marshal(r)
+	b, err2 := pathtext.Marshal(o)
 	return err == nil && err2 == nil && string(a) == string(b)
 }
 
@@ -79,33 +79,6 @@ func (r *Redirect) LinkText() string {
 		return r.Text
 	}
 	return r.Target
-}
-
-// MarshalJSON implements [json.Marshaler]: a redirect also stands in the plan
-// of a run, and its paths keep every byte there, too.
-func (r Redirect) MarshalJSON() ([]byte, error) {
-	type plain Redirect
-	return json.Marshal(struct {
-		plain
-		Link, Target pathtext.Path
-	}{plain(r), pathtext.Path(r.Link), pathtext.Path(r.Target)})
-}
-
-// UnmarshalJSON implements [json.Unmarshaler].
-func (r *Redirect) UnmarshalJSON(b []byte) error {
-	type plain Redirect
-	in := struct {
-		*plain
-		Link, Target pathtext.Path
-	}{plain: (*plain)(r)}
-	if err := json.Unmarshal(b, &in); err != nil {
-		return err
-	}
-	r.Link, r.Target = string(in.Link), string(in.Target)
-	if string(r.Settings) == "null" {
-		r.Settings = nil
-	}
-	return nil
 }
 
 // A Held is a held original: the folder as it was, or after a bring-back
@@ -140,10 +113,10 @@ func scanRedirect(s scanner) (Redirect, error) {
 		r.Settings = settings
 	}
 	r.Link, r.Target, r.Methods, r.Created = string(link), string(target), strings.Split(methods, "+"), parseTime(created)
-	if err := json.Unmarshal(linkDrive, &r.LinkDrive); err != nil {
+	if err := pathtext.Unmarshal(linkDrive, &r.LinkDrive); err != nil {
 		return r, err
 	}
-	return r, json.Unmarshal(drive, &r.Drive)
+	return r, pathtext.Unmarshal(drive, &r.Drive)
 }
 
 // Redirects lists the redirects by name; with ended also those that were
@@ -175,11 +148,11 @@ func (t *Tx) Redirect(name string) (Redirect, error) {
 // remembers what the tag of its drive counts: a copy of the drive is known by
 // that also when no redirect is left on it.
 func (t *Tx) SaveRedirect(r Redirect) error {
-	drive, err := json.Marshal(r.Drive)
+	drive, err := pathtext.Marshal(r.Drive)
 	if err != nil {
 		return err
 	}
-	linkDrive, err := json.Marshal(r.LinkDrive)
+	linkDrive, err := pathtext.Marshal(r.LinkDrive)
 	if err != nil {
 		return err
 	}
@@ -254,7 +227,7 @@ func scanHeld(s scanner) (Held, error) {
 	}
 	h.Ino = uint64(ino)
 	h.Path, h.Since, h.Gone = string(path), parseTime(since), parseTime(gone)
-	return h, json.Unmarshal(drive, &h.Drive)
+	return h, pathtext.Unmarshal(drive, &h.Drive)
 }
 
 // HeldOf lists what is still held for a redirect, oldest first; for all
@@ -270,7 +243,7 @@ func (l *Ledger) HeldOf(name string) ([]Held, error) {
 // AddHeld records a held original. One of the same run and path is replaced,
 // so that a resumed run may say it again.
 func (t *Tx) AddHeld(h Held) error {
-	drive, err := json.Marshal(h.Drive)
+	drive, err := pathtext.Marshal(h.Drive)
 	if err != nil {
 		return err
 	}
@@ -291,7 +264,7 @@ func (t *Tx) ResizeHeld(h Held) error {
 // MoveHeld records that what is held is reached by another path now, since
 // its drive is mounted elsewhere.
 func (t *Tx) MoveHeld(id int64, path string, on DriveRef) error {
-	drive, err := json.Marshal(on)
+	drive, err := pathtext.Marshal(on)
 	if err != nil {
 		return err
 	}

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"nexlin/internal/handle"
+	"nexlin/internal/pathtext"
 )
 
 // States of a run.
@@ -163,7 +164,7 @@ func (l *Ledger) RunDir(id string) string { return filepath.Join(l.dir, "runs", 
 // Behind the lock check, which may be nil, looks at what the ledger says by now;
 // with an error of its own nothing is recorded.
 func (l *Ledger) Begin(id, kind, redirect string, plan any, check func(*Tx) error) (*Run, error) {
-	b, err := json.Marshal(plan)
+	b, err := pathtext.Marshal(plan)
 	if err != nil {
 		return nil, err
 	}
@@ -294,7 +295,7 @@ func (r *Run) Release() { r.lock.Close() }
 
 // Intend journals an act before it is done and returns its number.
 func (r *Run) Intend(act string, data any) (seq int64, err error) {
-	b, err := json.Marshal(data)
+	b, err := pathtext.Marshal(data)
 	if err != nil {
 		return 0, err
 	}
@@ -344,7 +345,7 @@ func (r *Run) Set(state, message string, f func(*Tx) error) error {
 
 // SetPlan keeps another plan for the run: what was planned anew on the way.
 func (r *Run) SetPlan(plan any) error {
-	b, err := json.Marshal(plan)
+	b, err := pathtext.Marshal(plan)
 	if err != nil {
 		return err
 	}

@@ -8,44 +8,12 @@ package pathtext
 
 import (
 	"bytes"
-	"encoding/json"
-	"errors"
 	"fmt"
 	"strings"
 	"unicode"
 	"unicode/utf16"
 	"unicode/utf8"
 )
-
-// A Path is a path or a link text: any bytes but zero. In JSON it is a
-// string, or, where the bytes are no valid UTF-8, an object {"base64": "…"},
-// so that nothing is lost.
-type Path string
-
-// MarshalJSON implements [json.Marshaler].
-func (p Path) MarshalJSON() ([]byte, error) {
-	if utf8.ValidString(string(p)) {
-		return json.Marshal(string(p))
-	}
-	return json.Marshal(map[string][]byte{"base64": []byte(p)})
-}
-
-// UnmarshalJSON implements [json.Unmarshaler].
-func (p *Path) UnmarshalJSON(b []byte) error {
-	var s string
-	if json.Unmarshal(b, &s) == nil {
-		*p = Path(s)
-		return nil
-	}
-	var o struct {
-		Base64 *[]byte `json:"base64"`
-	}
-	if err := json.Unmarshal(b, &o); err != nil || o.Base64 == nil {
-		return errors.New("neither a text nor an object with base64")
-	}
-	*p = Path(*o.Base64)
-	return nil
-}
 
 // Show makes text safe for a terminal and keeps it on one line: control
 // characters, marks that turn the direction of writing, and bytes that are

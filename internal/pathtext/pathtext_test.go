@@ -5,7 +5,9 @@ import (
 	"os/exec"
 	"strings"
 	"testing"
+	"time"
 	"unicode"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/require"
 )
@@ -55,22 +57,62 @@ func FuzzEscapeJSON(f *testing.F) {
 	})
 }
 
-func FuzzPathJSON(f *testing.F) {
+func FuzzCodec(f *testing.F) {
 	f.Add("a\xffb")
-	f.Add("�")
+	f.Add("\x00base64:YQ==")
+	f.Add("{\"base64\":\"YQ==\"}")
 	f.Fuzz(func(t *testing.T, s string) {
-		b, err := json.Marshal(Path(s))
+		type inner struct{ A any }
+		type all struct {
+			S    string `json:"s"`
+			L    []string
+			M    map[string]string
+			P    *string
+			I    any
+			In   inner
+			Raw  json.RawMessage
+			T    time.Time
+			Skip string `json:"-"`
+			B    []byte
+		}
+		raw, err := Marshal(s)
 		require.NoError(t, err)
-		var back Path
-		require.NoError(t, json.Unmarshal(b, &back))
-		require.Equal(t, s, string(back))
+		in := all{s, []string{"x", s}, map[string]string{"k": s}, &s, s, inner{[]any{s, 1.5, nil}}, raw, time.Unix(5, 0).UTC(), "", []byte(s)}
+		b, err := Marshal(in)
+		require.NoError(t, err)
+		require.True(t, json.Valid(b))
+		require.True(t, utf8.Valid(b))
+		var out all
+		require.NoError(t, UnmarshalStrict(b, &out))
+		var again string
+		require.NoError(t, Unmarshal(out.Raw, &again))
+		require.Equal(t, s, again)
+		in.Raw, out.Raw = nil, nil
+		if s == "" {
+			in.B, out.B = nil, nil
+		}
+		require.Equal(t, in, out)
 	})
 }
 
-func TestPathRefusesOtherObjects(t *testing.T) {
-	var p Path
-	for _, s := range []string{`{}`, `{"base64": 3}`, `3`, `{"base64":"§"}`} {
-		require.Error(t, json.Unmarshal([]byte(s), &p), s)
+// The form is that of ledgers and notes written before.
+func TestCodecKeepsItsForm(t *testing.T) {
+	for s, want := range map[string]string{"plain": `"plain"`, "a\xffb": `{"base64":"Yf9i"}`, "<&>": `"<&>"`} {
+		b, err := Marshal(s)
+		require.NoError(t, err)
+		require.Equal(t, want, string(b))
+	}
+	var got struct{ A string }
+	require.NoError(t, Unmarshal([]byte("{\n \"A\": {\n  \"base64\": \"Yf9i\"\n }\n}"), &got))
+	require.Equal(t, "a\xffb", got.A)
+	require.Error(t, Unmarshal([]byte(`{"A":{"base64":5}}`), &got))
+	require.Error(t, UnmarshalStrict([]byte(`{"A":"","B":""}`), &got))
+}
+
+func TestCodecRefusesOtherObjects(t *testing.T) {
+	var p string
+	for _, s := range []string{`{}`, `{"base64": 3}`, `3`, `{"base64":"§"}`, `{"base64":"A"}`} {
+		require.Error(t, Unmarshal([]byte(s), &p), s)
 	}
 }
 

@@ -105,7 +105,7 @@ func noteBeside(r ledger.Redirect) (*Note, error) {
 // staleNote reports a note that is gone, or speaks of another machine's link.
 func staleNote(r ledger.Redirect) bool {
 	n, err := noteBeside(r)
-	return err != nil || n != nil && (string(n.Link) != r.Link || n.Account != r.Account || n.Run != r.Run)
+	return err != nil || n != nil && (n.Link != r.Link || n.Account != r.Account || n.Run != r.Run)
 }
 
 // RenamedTarget looks beside a target that is gone for the same directory

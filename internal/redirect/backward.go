@@ -51,7 +51,7 @@ func (m *mover) backward(ctx context.Context) error {
 	}
 	if m.p.Kind == KindMove {
 		// Killed between making the link under the held name and the exchange.
-		if err := link.Remove(m.heldIn, string(m.p.Held), string(m.p.LinkText)); err != nil {
+		if err := link.Remove(m.heldIn, m.p.Held, m.p.LinkText); err != nil {
 			return err
 		}
 	}
@@ -74,7 +74,7 @@ func (m *mover) backward(ctx context.Context) error {
 		return err
 	}
 	if setAside != "" {
-		m.out.SetAside = filepath.Join(string(m.p.Into), setAside)
+		m.out.SetAside = filepath.Join(m.p.Into, setAside)
 	}
 	return m.undone(ctx, setAside)
 }
@@ -87,7 +87,7 @@ func (m *mover) heldUnchanged(ctx context.Context) error {
 	if m.p.Bare {
 		return m.neverCopiedUnchanged(ctx)
 	}
-	live, err := m.into.Beneath(string(m.p.Final))
+	live, err := m.into.Beneath(m.p.Final)
 	if err != nil {
 		return err
 	}
@@ -131,7 +131,7 @@ func (m *mover) heldRefused(bad []string, what string) error {
 // whichever way it was on its way.
 func (m *mover) dropTempLink() error {
 	name := tempName(m.p.Run)
-	for _, text := range []string{string(m.p.LinkText), string(m.p.OldText)} {
+	for _, text := range []string{m.p.LinkText, m.p.OldText} {
 		ours, err := link.Is(m.linkIn, name, text)
 		if err != nil {
 			return err
@@ -156,7 +156,7 @@ func (m *mover) switchBack(ctx context.Context) error {
 			if m.p.Linkless() {
 				return nil
 			}
-			return m.setLink(string(m.p.LinkText), string(m.p.OldText))
+			return m.setLink(m.p.LinkText, m.p.OldText)
 		}, nil)
 	}
 	if err := m.act(ctx, "unhold", m.p.Held, m.unhold, nil); err != nil {
@@ -167,14 +167,14 @@ func (m *mover) switchBack(ctx context.Context) error {
 
 // unhold gives what was held its own name again.
 func (m *mover) unhold() error {
-	st, err := m.heldIn.Stat(string(m.p.Held))
+	st, err := m.heldIn.Stat(m.p.Held)
 	if handle.Missing(err) || err == nil && !isDir(&st, m.p.fromID()) {
 		return nil // it was not renamed yet
 	}
 	if err != nil {
 		return err
 	}
-	if err := m.rename(m.heldIn, string(m.p.Held), m.heldIn, filepath.Base(string(m.p.From))); err != nil {
+	if err := m.rename(m.heldIn, m.p.Held, m.heldIn, filepath.Base(m.p.From)); err != nil {
 		return err
 	}
 	return m.heldIn.Sync()
@@ -191,14 +191,14 @@ func (m *mover) linkAgain(ctx context.Context) error {
 	if m.p.Gap {
 		return m.linkInPlace(ctx, m.into, part)
 	}
-	if err := link.Remove(m.into, part, string(m.p.LinkText)); err != nil {
+	if err := link.Remove(m.into, part, m.p.LinkText); err != nil {
 		return err
 	}
-	if err := link.MakeFor(m.into, part, string(m.p.LinkText), m.owner()); err != nil {
+	if err := link.MakeFor(m.into, part, m.p.LinkText, m.owner()); err != nil {
 		return err
 	}
 	if err := link.Exchange(m.linkIn, m.base(), m.into, part); err != nil {
-		return errors.Join(err, link.Remove(m.into, part, string(m.p.LinkText)))
+		return errors.Join(err, link.Remove(m.into, part, m.p.LinkText))
 	}
 	return m.linkIn.Sync()
 }
@@ -217,7 +217,7 @@ func (m *mover) setAside(ctx context.Context, at position) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	for _, name := range []string{string(m.p.Final), partName(m.p.Run)} {
+	for _, name := range []string{m.p.Final, partName(m.p.Run)} {
 		st, err := m.into.Stat(name)
 		if err != nil && !handle.Missing(err) {
 			return "", err
@@ -225,7 +225,7 @@ func (m *mover) setAside(ctx context.Context, at position) (string, error) {
 		if err != nil || !isDir(&st, d.Ino) || at == before && !wasLive {
 			continue
 		}
-		return aside, m.act(ctx, "set-aside", pathtext.Path(aside), func() error {
+		return aside, m.act(ctx, "set-aside", aside, func() error {
 			copied, err := m.into.Beneath(name)
 			if err != nil {
 				return err
@@ -248,7 +248,7 @@ func (m *mover) setAside(ctx context.Context, at position) (string, error) {
 }
 
 // copyAside is what the copy is called once it is set aside.
-func (m *mover) copyAside() string { return heldName(string(m.p.Final), m.p.Run) }
+func (m *mover) copyAside() string { return heldName(m.p.Final, m.p.Run) }
 
 // removePart takes away what the run made before it gave it a name.
 func (m *mover) removePart(ctx context.Context) error {
@@ -284,7 +284,7 @@ func (m *mover) emptyAgain() error {
 	if err != nil || !known {
 		return err
 	}
-	d, err := m.into.MkdirFor(string(m.p.Final), a.Mode, a.UID, a.GID, scratchName(m.p.Run), m.p.Allow.Owners)
+	d, err := m.into.MkdirFor(m.p.Final, a.Mode, a.UID, a.GID, scratchName(m.p.Run), m.p.Allow.Owners)
 	if errors.Is(err, fs.ErrExist) {
 		return nil
 	}
@@ -389,7 +389,7 @@ func (m *mover) dropTempRecords(rec *handle.Dir) error {
 // dropTag removes a drive tag that this run made and no other has used.
 func (m *mover) dropTag() error {
 	id := m.p.IntoDrive.ID
-	d, err := m.openOn(string(m.p.TagIn), m.p.IntoDrive)
+	d, err := m.openOn(m.p.TagIn, m.p.IntoDrive)
 	if handle.Missing(err) {
 		return nil
 	}
@@ -489,7 +489,7 @@ func (m *mover) undone(ctx context.Context, setAside string) error {
 // deletes it by the same rules.
 func (m *mover) asideHeld() ledger.Held {
 	h := m.held()
-	h.Path = filepath.Join(string(m.p.Into), m.copyAside())
+	h.Path = filepath.Join(m.p.Into, m.copyAside())
 	h.Drive, h.Copy = m.p.IntoDrive, true
 	var d placeData
 	if known, err := m.lastData("place", &d); err == nil && known {

@@ -36,11 +36,11 @@ func (e *Engine) PlanBringBack(ctx context.Context, r ledger.Redirect, o BackOpt
 	now := time.Now()
 	p := &Plan{
 		Run: ledger.NewRunID(now), Kind: KindBringBack, Made: now, WhileInUse: o.WhileInUse, Stops: o.Stops, WaitQuiet: o.WaitQuiet, Name: r.Name, Before: &r,
-		Link: pathtext.Path(r.Link), Target: pathtext.Path(r.Target), From: pathtext.Path(r.Target),
-		Into: pathtext.Path(filepath.Dir(r.Link)), Final: pathtext.Path(filepath.Base(r.Link)), LinkText: pathtext.Path(r.LinkText()),
-		HeldIn: pathtext.Path(filepath.Dir(r.Target)), Digest: transfer.SHA256, InnerLinks: rewriteFor(r), Methods: r.Methods,
+		Link: r.Link, Target: r.Target, From: r.Target,
+		Into: filepath.Dir(r.Link), Final: filepath.Base(r.Link), LinkText: r.LinkText(),
+		HeldIn: filepath.Dir(r.Target), Digest: transfer.SHA256, InnerLinks: rewriteFor(r), Methods: r.Methods,
 	}
-	p.Held = pathtext.Path(heldName(filepath.Base(r.Target), p.Run))
+	p.Held = heldName(filepath.Base(r.Target), p.Run)
 	if row, err := e.Ledger.Run(r.Run); err == nil {
 		if made, err := e.planOf(row); err == nil {
 			p.after(made)
@@ -101,7 +101,7 @@ func (e *Engine) ifLost(p *Plan) error {
 				continue
 			}
 			p.Findings[i].Remedy = fmt.Sprintf("%s; if the drive is lost for good, the folder as it was on %s is %s: `nexlin detach %s`, then rename it to %s",
-				f.Remedy, h.Since.Local().Format("2006-01-02"), pathtext.Show(h.Path), pathtext.Quote(p.Name), pathtext.Show(string(p.Link)))
+				f.Remedy, h.Since.Local().Format("2006-01-02"), pathtext.Show(h.Path), pathtext.Quote(p.Name), pathtext.Show(p.Link))
 			break
 		}
 	}
@@ -124,37 +124,37 @@ func (p *Plan) after(made *Plan) {
 	}
 	if len(less) > 0 {
 		slices.Sort(less)
-		p.find(finding.New(finding.NotComingBack, string(p.From), "%s does not keep %s: the folder comes back as the drive shows it", made.IntoDrive.Label, strings.Join(less, ", ")).Named(p.Name))
+		p.find(finding.New(finding.NotComingBack, p.From, "%s does not keep %s: the folder comes back as the drive shows it", made.IntoDrive.Label, strings.Join(less, ", ")).Named(p.Name))
 	}
 }
 
 // oldPlace looks at what stands where the folder is to come back to.
 func (e *Engine) oldPlace(p *Plan) error {
-	parent, err := handle.OpenReal(string(p.Into))
+	parent, err := handle.OpenReal(p.Into)
 	if err != nil {
-		p.find(finding.New(finding.TargetNoWrite, string(p.Into), "%s can't be opened: %v", p.Into, handle.Cause(err)))
+		p.find(finding.New(finding.TargetNoWrite, p.Into, "%s can't be opened: %v", p.Into, handle.Cause(err)))
 		return nil
 	}
 	defer parent.Release()
-	if p.IntoNow, err = e.Drives.Of(string(p.Into)); err != nil {
+	if p.IntoNow, err = e.Drives.Of(p.Into); err != nil {
 		return err
 	}
 	p.IntoDrive = ref(&p.IntoNow)
 	if parent.Access(".", handle.MayWrite|handle.MayEnter) != nil {
-		p.find(finding.New(finding.TargetNoWrite, string(p.Into), "this account may not write in %s", p.Into))
+		p.find(finding.New(finding.TargetNoWrite, p.Into, "this account may not write in %s", p.Into))
 		return nil
 	}
-	ours, err := link.Is(parent, string(p.Final), string(p.LinkText))
+	ours, err := link.Is(parent, p.Final, p.LinkText)
 	if err != nil {
 		return err
 	}
-	_, err = parent.Stat(string(p.Final))
+	_, err = parent.Stat(p.Final)
 	if gone := handle.Missing(err); !ours && !gone || gone && p.Before.State != ledger.Detached && !p.Linkless() {
-		what := "something else than our link stands at " + pathtext.Show(string(p.Link))
+		what := "something else than our link stands at " + pathtext.Show(p.Link)
 		if gone {
-			what = "the link at " + pathtext.Show(string(p.Link)) + " is gone"
+			what = "the link at " + pathtext.Show(p.Link) + " is gone"
 		}
-		f := finding.New(finding.OldPlaceTaken, string(p.Link), "%s", what).Named(p.Name)
+		f := finding.New(finding.OldPlaceTaken, p.Link, "%s", what).Named(p.Name)
 		if gone {
 			f.Remedy = fmt.Sprintf("`nexlin detach %s` records that, then `nexlin bring-back %s` works", pathtext.Quote(p.Name), pathtext.Quote(p.Name))
 		}
@@ -243,7 +243,7 @@ func (e *Engine) Detach(ctx context.Context, d *DetachPlan) (*Outcome, error) {
 	r := d.Redirect
 	p := &Plan{
 		Run: ledger.NewRunID(now), Kind: KindDetach, Made: now, Name: r.Name, Before: &r,
-		Link: pathtext.Path(r.Link), Target: pathtext.Path(r.Target), LinkText: pathtext.Path(r.LinkText()), FromDrive: r.Drive,
+		Link: r.Link, Target: r.Target, LinkText: r.LinkText(), FromDrive: r.Drive,
 		UID: r.UID, GID: accountGroup(r.UID), Account: r.Account, Methods: r.Methods, Settings: d.Settings,
 	}
 	m := e.mover(p)
@@ -251,7 +251,7 @@ func (e *Engine) Detach(ctx context.Context, d *DetachPlan) (*Outcome, error) {
 }
 
 func (m *mover) detach(ctx context.Context) error {
-	parent, err := m.openReal(filepath.Dir(string(m.p.Link)))
+	parent, err := m.openReal(filepath.Dir(m.p.Link))
 	if err != nil {
 		return err
 	}
@@ -261,7 +261,7 @@ func (m *mover) detach(ctx context.Context) error {
 		return err
 	}
 	err = m.act(ctx, "unlink", m.p.LinkText, func() error {
-		err := link.Remove(parent, m.base(), string(m.p.LinkText))
+		err := link.Remove(parent, m.base(), m.p.LinkText)
 		if begun && errors.Is(err, link.ErrNotOurs) {
 			err = nil // the link is gone: what stands there by now is somebody's own
 		}
@@ -280,21 +280,21 @@ func (m *mover) detach(ctx context.Context) error {
 
 // attach puts the link of a detach back, where nothing stands.
 func (m *mover) attach(ctx context.Context) error {
-	parent, err := m.openReal(filepath.Dir(string(m.p.Link)))
+	parent, err := m.openReal(filepath.Dir(m.p.Link))
 	if err != nil {
 		return err
 	}
 	defer parent.Release()
-	ours, err := link.Is(parent, m.base(), string(m.p.LinkText))
+	ours, err := link.Is(parent, m.base(), m.p.LinkText)
 	if err != nil {
 		return err
 	}
 	if !ours && !m.p.Linkless() {
 		err = m.act(ctx, "link", m.p.LinkText, func() error {
-			return flushed(link.MakeFor(parent, m.base(), string(m.p.LinkText), m.owner()), parent)
+			return flushed(link.MakeFor(parent, m.base(), m.p.LinkText, m.owner()), parent)
 		}, nil)
 		if errors.Is(err, syscall.EEXIST) {
-			return &RefusedError{[]finding.Finding{finding.New(finding.OldPlaceTaken, string(m.p.Link),
+			return &RefusedError{[]finding.Finding{finding.New(finding.OldPlaceTaken, m.p.Link,
 				"something stands at %s by now", m.p.Link).Named(m.p.Name)}}
 		}
 		if err != nil {

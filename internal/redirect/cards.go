@@ -37,7 +37,7 @@ func (e *Engine) CardFor(c card.Card, home string) (*CardUse, error) {
 	if err != nil {
 		return nil, err
 	}
-	u.For = Actor{UID: st.UID, GID: st.GID, Name: accountName(st.UID), Home: pathtext.Path(home)}
+	u.For = Actor{UID: st.UID, GID: st.GID, Name: accountName(st.UID), Home: home}
 	return u, nil
 }
 
@@ -211,7 +211,7 @@ func (e *Engine) isWhole(ctx context.Context, u *CardUse, f *card.Folder, path s
 // knownTo holds a folder against the cards: a place that must stay is a
 // blocker; a folder that a card knows is told.
 func (e *Engine) knownTo(p *Plan) {
-	home := e.HomeOf(string(p.Link))
+	home := e.HomeOf(p.Link)
 	if home == "" || p.Kind != KindMove {
 		return
 	}
@@ -219,7 +219,7 @@ func (e *Engine) knownTo(p *Plan) {
 	if err != nil {
 		return // its user-dirs.dirs can't be read: then no card fits
 	}
-	path := string(p.Link)
+	path := p.Link
 	for _, c := range e.Cards {
 		for _, s := range c.Stays {
 			at := card.Expand(s.Path, vars)
@@ -352,8 +352,8 @@ func (e *Engine) has(name string) error {
 
 func (e *Engine) testPlace(s setting.Place, path string) (bool, string) {
 	where := pathtext.Show(s.File) + " at " + s.At
-	p := &Plan{Link: pathtext.Path(path), Target: "/"}
-	if err := e.places(p, []setting.Place{s}, pathtext.Path(path)); err != nil {
+	p := &Plan{Link: path, Target: "/"}
+	if err := e.places(p, []setting.Place{s}, path); err != nil {
 		return false, where + ": " + err.Error()
 	}
 	if len(p.Settings) > 0 {
@@ -427,15 +427,15 @@ func (e *Engine) Growth(r ledger.Redirect) (float64, error) {
 // sandboxes finds programs in sandboxes that see the folder where it is and
 // would not see it where it goes: they follow no link out of what they see.
 func (e *Engine) sandboxes(p *Plan) error {
-	home := e.HomeOf(string(p.Link))
+	home := e.HomeOf(p.Link)
 	if home == "" || p.FromIno == 0 {
 		return nil
 	}
-	kind, _, _, err := setting.Location(home, string(p.Link))
+	kind, _, _, err := setting.Location(home, p.Link)
 	if err != nil {
 		return err
 	}
-	cut, err := inuse.Sandbox{Root: "/", Home: home}.Cut(string(p.Link), p.Copy(), kind)
+	cut, err := inuse.Sandbox{Root: "/", Home: home}.Cut(p.Link, p.Copy(), kind)
 	if err != nil || len(cut) == 0 {
 		return err
 	}

@@ -276,7 +276,7 @@ func (m *mover) fromPath() string {
 	if p := m.from.RealPath(); p != "" {
 		return p
 	}
-	return string(m.p.From)
+	return m.p.From
 }
 
 // readBack flushes the copy and reads what is new in it from the device (I2).

@@ -2,7 +2,6 @@ package redirect
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -16,6 +15,7 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
+	"nexlin/internal/pathtext"
 	"nexlin/internal/transfer"
 )
 
@@ -86,7 +86,7 @@ func (e *Engine) LastDeep(name string) (*LastDeep, error) {
 		return nil, err
 	}
 	var d LastDeep
-	if json.Unmarshal(b, &d) != nil {
+	if pathtext.Unmarshal(b, &d) != nil {
 		return nil, nil // it helps, and is no record of anything
 	}
 	return &d, nil
@@ -96,9 +96,12 @@ func (e *Engine) LastDeep(name string) (*LastDeep, error) {
 // there has to begin anew each time.
 func (e *Engine) keepDeep(name string, d *LastDeep) error {
 	path := e.checkedFile(name)
-	err := os.MkdirAll(filepath.Dir(path), 0o700)
+	b, err := pathtext.Marshal(d)
 	if err == nil {
-		err = writeFile(path, func(w io.Writer) error { return json.NewEncoder(w).Encode(d) })
+		err = os.MkdirAll(filepath.Dir(path), 0o700)
+	}
+	if err == nil {
+		err = writeFile(path, func(w io.Writer) error { _, err := w.Write(b); return err })
 	}
 	return ignorePermission(err)
 }

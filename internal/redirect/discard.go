@@ -218,7 +218,7 @@ func (p *Plan) halfOf(h ledger.Held) *handle.Dir {
 	if p.Kind != KindMerge || !h.Copy {
 		return nil
 	}
-	d, err := handle.OpenReal(string(p.Link))
+	d, err := handle.OpenReal(p.Link)
 	if err != nil {
 		return nil // the link stands there again, and leads to the target
 	}

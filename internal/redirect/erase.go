@@ -2,7 +2,6 @@ package redirect
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"path/filepath"
 	"slices"
@@ -28,7 +27,7 @@ func (e *Engine) Discard(ctx context.Context, d *DiscardPlan) (*Outcome, error) 
 	now := time.Now()
 	p := &Plan{
 		Run: ledger.NewRunID(now), Kind: KindDiscard, Made: now, Name: r.Name, Before: &r,
-		Link: pathtext.Path(r.Link), Target: pathtext.Path(r.Target), Accepted: d.Options.Accept, OnlyEqual: d.Options.OnlyEqual, HeldOf: d.Options.Run,
+		Link: r.Link, Target: r.Target, Accepted: d.Options.Accept, OnlyEqual: d.Options.OnlyEqual, HeldOf: d.Options.Run,
 	}
 	m := e.mover(p)
 	m.out.Findings = d.Findings
@@ -77,7 +76,7 @@ func (e *Engine) discardAfter(ctx context.Context, out *Outcome) error {
 	}
 	var stopped *StoppedError
 	if err != nil && !errors.As(err, &stopped) {
-		err = &KeptError{p.Name, string(p.Link), err}
+		err = &KeptError{p.Name, p.Link, err}
 	}
 	return err
 }
@@ -226,7 +225,7 @@ func (m *mover) anythingHeld(d *DiscardPlan) bool {
 // bringOver brings late writes to the live folder and takes them into the
 // records of the run that holds them.
 func (m *mover) bringOver(ctx context.Context, d *DiscardPlan, v *Verdict) error {
-	return m.act(ctx, "late-writes", pathtext.Path(v.Held.Path), func() error {
+	return m.act(ctx, "late-writes", v.Held.Path, func() error {
 		held, err := m.openOn(v.Held.Path, v.Held.Drive)
 		if err != nil {
 			return err
@@ -317,11 +316,11 @@ func (e *Engine) erasing(h ledger.Held) (bool, error) {
 		return false, err
 	}
 	for _, a := range acts {
-		var path pathtext.Path
-		if err := json.Unmarshal(a.Data, &path); err != nil {
+		var path string
+		if err := pathtext.Unmarshal(a.Data, &path); err != nil {
 			return false, err
 		}
-		if string(path) == h.Path || filepath.Base(string(path)) == filepath.Base(h.Path) && strings.HasSuffix(h.Path, ".held-"+h.Run) {
+		if path == h.Path || filepath.Base(path) == filepath.Base(h.Path) && strings.HasSuffix(h.Path, ".held-"+h.Run) {
 			return true, nil
 		}
 	}
@@ -341,7 +340,7 @@ func (m *mover) erase(ctx context.Context, d *DiscardPlan, v *Verdict) error {
 		}
 		return t.HeldGone(h.Run, h.Path)
 	}
-	return m.act(ctx, "erase", pathtext.Path(h.Path), func() error {
+	return m.act(ctx, "erase", h.Path, func() error {
 		if v.file {
 			return flushed(handle.IgnoreMissing(parent.Unlink(filepath.Base(h.Path))), parent)
 		}

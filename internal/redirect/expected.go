@@ -45,13 +45,13 @@ func (e *Engine) knownPlaces() ([]knownPlace, error) {
 // KnownBelow reports whether something that the ledger knows on another drive than
 // this one lies below a directory.
 func (e *Engine) KnownBelow(dir string, than ledger.DriveRef) (bool, error) {
-	return e.knownOff(than, func(k *knownPlace) bool { return pathtext.Within(k.path, dir) && string(k.ref.Mount) != dir })
+	return e.knownOff(than, func(k *knownPlace) bool { return pathtext.Within(k.path, dir) && k.ref.Mount != dir })
 }
 
 // contested reports whether another drive than this one belongs at its mount point,
 // too: of the two one has to go elsewhere.
 func (e *Engine) contested(mount string, than ledger.DriveRef) (bool, error) {
-	return e.knownOff(than, func(k *knownPlace) bool { return pathtext.Equal(string(k.ref.Mount), mount) })
+	return e.knownOff(than, func(k *knownPlace) bool { return pathtext.Equal(k.ref.Mount, mount) })
 }
 
 func (e *Engine) knownOff(than ledger.DriveRef, is func(*knownPlace) bool) (bool, error) {
@@ -99,7 +99,7 @@ func (e *Engine) expected(p *Plan, into, path string) (bool, error) {
 // is not there. Another drive that is mounted at the same place may be written
 // to, but not where data of the absent one is expected.
 func (e *Engine) awayFrom(k knownPlace, into, path string) (*finding.Finding, error) {
-	mount := string(k.ref.Mount)
+	mount := k.ref.Mount
 	ofData := pathtext.Within(path, k.path) || pathtext.Within(k.path, path)
 	if mount == "" || pathtext.IsRoot(mount) || !pathtext.Within(into, mount) && !ofData {
 		return nil, nil

@@ -83,12 +83,12 @@ func (e *Engine) forgetRun(f *Forgetting, row ledger.RunRow) error {
 		return nil // nothing can be read in it; it goes
 	}
 	if f.Link == "" {
-		f.Link = string(p.Link)
+		f.Link = p.Link
 	}
 	if row.State != ledger.Stopped {
 		return nil
 	}
-	if part := filepath.Join(string(p.Into), partName(p.Run)); p.Into != "" {
+	if part := filepath.Join(p.Into, partName(p.Run)); p.Into != "" {
 		if _, err := handle.Lstat(part); err == nil {
 			f.Parts = append(f.Parts, part)
 		}

@@ -43,7 +43,7 @@ func (e *BusyError) Unwrap() error { return e.Err }
 func (m *mover) exchange(ctx context.Context) error {
 	var err error
 	if m.p.Gap {
-		err = m.linkInPlace(ctx, m.heldIn, string(m.p.Held))
+		err = m.linkInPlace(ctx, m.heldIn, m.p.Held)
 	} else {
 		err = m.exchangeAtOnce()
 	}
@@ -59,9 +59,9 @@ func (m *mover) exchange(ctx context.Context) error {
 		return err // the look has failed, which says nothing: the next one decides
 	}
 	if back := m.exchangeAgain(context.WithoutCancel(ctx)); back != nil {
-		return fmt.Errorf("%w; and the exchange could not be taken back: %w", &BrokenError{string(m.p.Link), "the exchange met another folder than the one inspected"}, back)
+		return fmt.Errorf("%w; and the exchange could not be taken back: %w", &BrokenError{m.p.Link, "the exchange met another folder than the one inspected"}, back)
 	}
-	return &BrokenError{string(m.p.Link), "the exchange met another folder than the one inspected, and was taken back"}
+	return &BrokenError{m.p.Link, "the exchange met another folder than the one inspected, and was taken back"}
 }
 
 // backFromGap takes a switch back that was stopped between its two renames.
@@ -87,7 +87,7 @@ func (m *mover) linkInPlace(ctx context.Context, to *handle.Dir, away string) er
 			return err
 		}
 	}
-	err = m.act(ctx, "aside", pathtext.Path(away), func() error {
+	err = m.act(ctx, "aside", away, func() error {
 		if _, err := to.Stat(away); err == nil || !handle.Missing(err) {
 			return err // done before the stop
 		}
@@ -97,7 +97,7 @@ func (m *mover) linkInPlace(ctx context.Context, to *handle.Dir, away string) er
 		return flushed(m.linkIn.Sync(), to)
 	}, nil)
 	if err == nil && text != "" {
-		err = m.act(ctx, "link", pathtext.Path(text), func() error {
+		err = m.act(ctx, "link", text, func() error {
 			return flushed(m.takePlace(m.linkIn, tmp), m.linkIn)
 		}, nil)
 	}
@@ -131,7 +131,7 @@ func (m *mover) gapText() string {
 	if m.p.Linkless() {
 		return ""
 	}
-	return string(m.p.LinkText)
+	return m.p.LinkText
 }
 
 // linked reports whether the switch was done: our link stands at the link path,
@@ -161,11 +161,11 @@ func (m *mover) makeTemp(tmp, text string) error {
 // what stands in from under the name back takes its place.
 func (m *mover) folderInPlace(ctx context.Context, from *handle.Dir, back string) error {
 	ctx = context.WithoutCancel(ctx)
-	tmp, text := tempName(m.p.Run), string(m.p.LinkText)
+	tmp, text := tempName(m.p.Run), m.p.LinkText
 	if _, err := from.Stat(back); handle.Missing(err) {
 		return m.dropTempLink() // done before the stop
 	}
-	err := m.act(ctx, "link-aside", pathtext.Path(tmp), func() error {
+	err := m.act(ctx, "link-aside", tmp, func() error {
 		ours, err := link.Is(m.linkIn, m.base(), text)
 		if err != nil {
 			return err
@@ -181,7 +181,7 @@ func (m *mover) folderInPlace(ctx context.Context, from *handle.Dir, back string
 	if err != nil {
 		return err
 	}
-	err = m.act(ctx, "folder", pathtext.Path(back), func() error {
+	err = m.act(ctx, "folder", back, func() error {
 		return flushed(m.takePlace(from, back), m.linkIn, from)
 	}, nil)
 	if err != nil {
@@ -202,7 +202,7 @@ func (m *mover) aside(tmp, text string) error {
 		return err
 	}
 	if _, err := m.linkIn.Stat(m.base()); !handle.Missing(err) {
-		return errors.Join(&BrokenError{string(m.p.Link), "it is not the link that Nexlin made any more"}, err)
+		return errors.Join(&BrokenError{m.p.Link, "it is not the link that Nexlin made any more"}, err)
 	}
 	return nil
 }
@@ -236,7 +236,7 @@ func (m *mover) takePlace(from *handle.Dir, name string) error {
 				"something was made at %s in the moment of the switch, and is %s now", m.p.Link, m.linkIn.Join(aside)).Named(m.p.Name))
 		}
 	}
-	return &BusyError{string(m.p.Link), fs.ErrExist}
+	return &BusyError{m.p.Link, fs.ErrExist}
 }
 
 // freeName is a name beside the link that nothing has.
@@ -270,7 +270,7 @@ func (m *mover) inGap(to *handle.Dir, away string, id uint64) (bool, error) {
 // renames.
 func (p *Plan) aside() string {
 	if p.Kind == KindBringBack {
-		return string(p.From)
+		return p.From
 	}
 	return p.HeldPath()
 }
@@ -285,28 +285,28 @@ func (e *Engine) gapAhead(p *Plan) {
 }
 
 func (p *Plan) gap() {
-	link := string(p.Link)
+	link := p.Link
 	p.find(finding.New(finding.SwitchGap, link, "for a moment nothing will stand at %s: its file system can't exchange link and folder in one act", link).Named(p.Name))
 }
 
 // hideHeld marks what is held as hidden, where a name that begins with a full
 // stop is not.
 func (m *mover) hideHeld(ctx context.Context) error {
-	hidden, ok, err := m.heldIn.Hidden(string(m.p.Held))
+	hidden, ok, err := m.heldIn.Hidden(m.p.Held)
 	if err != nil || hidden || !ok {
 		return ignorePermission(err)
 	}
 	return m.act(ctx, "hide", m.p.Held, func() error {
-		return ignorePermission(m.heldIn.Hide(string(m.p.Held), true))
+		return ignorePermission(m.heldIn.Hide(m.p.Held, true))
 	}, nil)
 }
 
 // showHeld takes the mark away again, if this run has put it there: the folder
 // is about to get its own name.
 func (m *mover) showHeld() error {
-	hid, err := m.lastData("hide", new(pathtext.Path))
+	hid, err := m.lastData("hide", new(string))
 	if err != nil || !hid {
 		return err
 	}
-	return ignorePermission(handle.IgnoreMissing(m.heldIn.Hide(string(m.p.Held), false)))
+	return ignorePermission(handle.IgnoreMissing(m.heldIn.Hide(m.p.Held, false)))
 }

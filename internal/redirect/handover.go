@@ -42,21 +42,21 @@ type Store struct {
 
 // A StorePlan is what a handover is about, beside the plan.
 type StorePlan struct {
-	Store    string        `json:"store"`
-	From     pathtext.Path `json:"from"`
-	To       pathtext.Path `json:"to"`
-	Home     bool          `json:"home"` // it comes back to where it was before
-	For      Actor         `json:"for"`
-	List     Step          `json:"list"`
-	CarryOut Step          `json:"carry_out"`
-	Verify   *Step         `json:"verify"`
-	SignOff  Step          `json:"sign_off"`
-	CarryIn  Step          `json:"carry_in"`
-	Resting  string        `json:"resting"`
-	Locked   string        `json:"locked"`
-	Before   []Step        `json:"before"`
-	After    []Step        `json:"after"`
-	Facts    []Fact        `json:"facts"`
+	Store    string `json:"store"`
+	From     string `json:"from"`
+	To       string `json:"to"`
+	Home     bool   `json:"home"` // it comes back to where it was before
+	For      Actor  `json:"for"`
+	List     Step   `json:"list"`
+	CarryOut Step   `json:"carry_out"`
+	Verify   *Step  `json:"verify"`
+	SignOff  Step   `json:"sign_off"`
+	CarryIn  Step   `json:"carry_in"`
+	Resting  string `json:"resting"`
+	Locked   string `json:"locked"`
+	Before   []Step `json:"before"`
+	After    []Step `json:"after"`
+	Facts    []Fact `json:"facts"`
 
 	Stores []Store `json:"-"` // all that the engine lists
 }
@@ -98,19 +98,19 @@ func (e *Engine) PlanHandover(ctx context.Context, u *CardUse, store string, o M
 	if err != nil || s == nil {
 		return p, err
 	}
-	p.Into = pathtext.Path(realDir(o.Into))
+	p.Into = realDir(o.Into)
 	if err := p.byOthersLinks(o.Into); err != nil {
 		return nil, err
 	}
-	p.Final = pathtext.Path(filepath.Base(s.Place))
+	p.Final = filepath.Base(s.Place)
 	if o.As != "" {
-		p.Final = pathtext.Path(o.As)
+		p.Final = o.As
 	}
-	p.Link, p.From, p.Target = pathtext.Path(s.Place), pathtext.Path(s.Place), pathtext.Path(p.Copy())
+	p.Link, p.From, p.Target = s.Place, s.Place, p.Copy()
 	p.Store.From, p.Store.To = p.From, p.Target
 	if r, err := e.Ledger.Redirect(p.Name); err == nil {
 		if r.State != ledger.Ended && r.Target == s.Place {
-			p.Before, p.Link = &r, pathtext.Path(r.Link) // on to a third drive
+			p.Before, p.Link = &r, r.Link // on to a third drive
 		} else if r.State != ledger.Ended {
 			p.find(finding.New(finding.NameTaken, s.Place, "a redirect called %s is in the ledger already", p.Name).Named(p.Name))
 		}
@@ -131,7 +131,7 @@ func (e *Engine) PlanHandoverBack(ctx context.Context, r ledger.Redirect, o Back
 	if err != nil {
 		return nil, err
 	}
-	u, err := e.CardFor(c, string(made.Store.For.Home))
+	u, err := e.CardFor(c, made.Store.For.Home)
 	if err != nil {
 		return nil, err
 	}
@@ -144,8 +144,8 @@ func (e *Engine) PlanHandoverBack(ctx context.Context, r ledger.Redirect, o Back
 		p.find(finding.New(finding.StoreElsewhere, s.Place, "the engine has %s at %s, not at %s", s.Name, s.Place, r.Target).Named(r.Name).As(finding.Blocker))
 	}
 	p.Before, p.Store.Home = &r, true
-	p.Link, p.From, p.Target = pathtext.Path(r.Link), pathtext.Path(s.Place), pathtext.Path(r.Link)
-	p.Into, p.Final = pathtext.Path(filepath.Dir(r.Link)), pathtext.Path(filepath.Base(r.Link))
+	p.Link, p.From, p.Target = r.Link, s.Place, r.Link
+	p.Into, p.Final = filepath.Dir(r.Link), filepath.Base(r.Link)
 	p.Store.From, p.Store.To = p.From, p.Link
 	return p, e.handoverPlaces(ctx, p, mo)
 }
@@ -210,22 +210,22 @@ func (e *Engine) handover(ctx context.Context, u *CardUse, store string, o MoveO
 
 // handoverPlaces looks at both drives: the archive and the store need room.
 func (e *Engine) handoverPlaces(ctx context.Context, p *Plan, o MoveOptions) error {
-	st, err := handle.Lstat(string(p.From))
+	st, err := handle.Lstat(p.From)
 	if err != nil {
-		p.find(finding.New(finding.SourceMissing, string(p.From), "the engine says that the store lies at %s: %v", p.From, handle.Cause(err)).Named(p.Name))
+		p.find(finding.New(finding.SourceMissing, p.From, "the engine says that the store lies at %s: %v", p.From, handle.Cause(err)).Named(p.Name))
 		return nil
 	}
 	p.FromIno = st.Ino
-	if p.FromNow, err = e.Drives.Of(string(p.From)); err != nil {
+	if p.FromNow, err = e.Drives.Of(p.From); err != nil {
 		return err
 	}
 	p.FromDrive = ref(&p.FromNow)
 	p.HeldIn = p.Into
-	p.Held = pathtext.Path(heldName(string(p.Final), p.Run) + ".archive")
+	p.Held = string(heldName(p.Final, p.Run) + ".archive")
 	if err := e.target(p); err != nil {
 		return err
 	}
-	root, err := handle.OpenReal(string(p.From))
+	root, err := handle.OpenReal(p.From)
 	if err != nil {
 		return err
 	}
@@ -244,7 +244,7 @@ func (e *Engine) handoverPlaces(ctx context.Context, p *Plan, o MoveOptions) err
 	// The archive lies beside the store until it is discarded.
 	p.Need += p.Bytes
 	if short := p.Need + p.IntoNow.Reserve() - p.IntoNow.Free; p.IntoNow.Mount != "" && short > 0 && !finding.Has(p.Findings, finding.SpaceShort) {
-		p.find(finding.New(finding.SpaceShort, string(p.Into), "%s has too little room for the store and its archive: needed %s, free %s, short by %s", p.IntoNow.Name(), pathtext.Size(p.Need), pathtext.Size(p.IntoNow.Free), pathtext.Size(short)).OnDrive(p.IntoNow.Name()))
+		p.find(finding.New(finding.SpaceShort, p.Into, "%s has too little room for the store and its archive: needed %s, free %s, short by %s", p.IntoNow.Name(), pathtext.Size(p.Need), pathtext.Size(p.IntoNow.Free), pathtext.Size(short)).OnDrive(p.IntoNow.Name()))
 	}
 	p.accept(o.Accept)
 	return e.unfinished(p)
@@ -261,10 +261,10 @@ func (e *Engine) Handover(ctx context.Context, p *Plan) (*Outcome, error) {
 }
 
 func (m *mover) openHandover() error {
-	if err := m.checkDrive(string(m.p.Into), m.p.IntoDrive); err != nil {
+	if err := m.checkDrive(m.p.Into, m.p.IntoDrive); err != nil {
 		return err
 	}
-	at, err := m.openReal(string(m.p.Into))
+	at, err := m.openReal(m.p.Into)
 	if err == nil {
 		m.into = at
 	}
@@ -319,7 +319,7 @@ func (m *mover) handover(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := m.carry(ctx, "", string(sp.From), string(sp.To)); err != nil {
+	if err := m.carry(ctx, "", sp.From, sp.To); err != nil {
 		return err
 	}
 	if err := m.begin("finish", 0, 0); err != nil {
@@ -420,10 +420,10 @@ func (m *mover) carry(ctx context.Context, way, from, to string) error {
 }
 
 // archiveName is what the archive of one way is called beside the new place.
-func (m *mover) archiveName(way string) string { return string(m.p.Held) + way }
+func (m *mover) archiveName(way string) string { return m.p.Held + way }
 
 func (m *mover) archivePath(way string) string {
-	return filepath.Join(string(m.p.Into), m.archiveName(way))
+	return filepath.Join(m.p.Into, m.archiveName(way))
 }
 
 type archiveData struct {
@@ -457,8 +457,8 @@ func (m *mover) carryOut(ctx context.Context, way, from string) error {
 	if err := handle.IgnoreMissing(m.into.Unlink(part)); err != nil {
 		return err
 	}
-	file := filepath.Join(string(m.p.Into), part)
-	err = m.act(ctx, "carry-out"+way, pathtext.Path(part), func() error {
+	file := filepath.Join(m.p.Into, part)
+	err = m.act(ctx, "carry-out"+way, part, func() error {
 		_, err := m.command(ctx, sp.For, with(sp.CarryOut.Args, "{archive}", file), sp.CarryOut.Within)
 		return err
 	}, nil)
@@ -664,16 +664,16 @@ func (m *mover) unhandover(ctx context.Context) error {
 		return err
 	}
 	switch {
-	case s != nil && s.Place == string(sp.From):
-	case s != nil && s.Place == string(sp.To):
+	case s != nil && s.Place == sp.From:
+	case s != nil && s.Place == sp.To:
 		if m.into == nil {
-			return &BrokenError{string(m.p.Into), "the directory around the store is not there"}
+			return &BrokenError{m.p.Into, "the directory around the store is not there"}
 		}
-		if err := m.carry(ctx, "-back", string(sp.To), string(sp.From)); err != nil {
+		if err := m.carry(ctx, "-back", sp.To, sp.From); err != nil {
 			return err
 		}
 	case s == nil:
-		if err := m.act(ctx, "carry-back", sp.Store, func() error { return m.carryIn(ctx, "", string(sp.From)) }, nil); err != nil {
+		if err := m.act(ctx, "carry-back", sp.Store, func() error { return m.carryIn(ctx, "", sp.From) }, nil); err != nil {
 			return err
 		}
 	default:

@@ -152,7 +152,7 @@ func (e *Engine) archiveProven(ctx context.Context, d *DiscardPlan, v *Verdict, 
 	way := ""
 	if plan, err := e.planOfRun(h.Run); err != nil {
 		return err
-	} else if h.Path == filepath.Join(string(plan.Into), string(plan.Held)+"-back") {
+	} else if h.Path == filepath.Join(plan.Into, plan.Held+"-back") {
 		way = "-back"
 	}
 	has := func(name string) bool {

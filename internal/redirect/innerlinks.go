@@ -105,7 +105,7 @@ func (p *Plan) rewritten(rel, text string) (made, origin string) {
 	if p.InnerLinks != RewriteLinks || !inventory.LeadsOut(rel, text) {
 		return "", ""
 	}
-	dir := filepath.ToSlash(filepath.Dir(filepath.Join(string(p.From), rel)))
+	dir := filepath.ToSlash(filepath.Dir(filepath.Join(p.From, rel)))
 	return filepath.FromSlash(meant(dir, text)), text
 }
 
@@ -131,13 +131,13 @@ func (e *Engine) innerLinks(p *Plan, root *handle.Dir) error {
 		if made, _ := becomes(rel, text); made != "" {
 			any, said = true, said+", will be → "+pathtext.Show(made)
 		}
-		paths, details = append(paths, filepath.Join(string(p.From), rel)), append(details, said)
+		paths, details = append(paths, filepath.Join(p.From, rel)), append(details, said)
 	}
 	what := "1 relative link leads"
 	if l.Count > 1 {
 		what = fmt.Sprintf("%d relative links lead", l.Count)
 	}
-	path := filepath.Join(string(p.From), l.Paths[0])
+	path := filepath.Join(p.From, l.Paths[0])
 	f := finding.New(finding.LinksLeadOut, path, "%s out of %s", what, p.From).Named(p.Name).Listing(l.Count, paths)
 	f.Details = details
 	switch {

@@ -6,8 +6,6 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
-
-	"nexlin/internal/pathtext"
 )
 
 func TestMeant(t *testing.T) {
@@ -32,7 +30,7 @@ func TestMeant(t *testing.T) {
 
 func TestBreaks(t *testing.T) {
 	move := &Plan{Kind: KindMove, From: "/h/Docs", Link: "/h/Docs"}
-	on := &Plan{Kind: KindMoveOn, From: "/mnt/b/Docs", Link: pathtext.Path("/h/Docs")}
+	on := &Plan{Kind: KindMoveOn, From: "/mnt/b/Docs", Link: string("/h/Docs")}
 	for _, c := range []struct {
 		plan      *Plan
 		dir, text string

@@ -48,7 +48,7 @@ func (e *Engine) Inspect(ctx context.Context, path string, progress func(entries
 	} else if r != nil {
 		l.Redirect = r
 	}
-	p := &Plan{Kind: KindMove, Link: pathtext.Path(at), From: pathtext.Path(at)}
+	p := &Plan{Kind: KindMove, Link: at, From: at}
 	l.Plan = p
 	if err := e.folder(ctx, p, progress); err != nil {
 		return nil, err
@@ -77,7 +77,7 @@ func (e *Engine) byLink(path string) (*ledger.Redirect, error) {
 // folder inspects what is to be copied: that it is a folder, may be taken,
 // and is kept whole by this version. It fills in the plan's facts.
 func (e *Engine) folder(ctx context.Context, p *Plan, progress func(entries, bytes int64)) error {
-	path := string(p.From)
+	path := p.From
 	st, err := handle.Lstat(path)
 	switch {
 	case handle.Missing(err) || errors.Is(err, syscall.ENOTDIR):
@@ -162,13 +162,13 @@ func (e *Engine) nested(p *Plan) error {
 			continue
 		}
 		about := finding.Subject{Name: r.Name, Drive: r.Drive.Label}
-		if string(p.From) == r.Target {
+		if p.From == r.Target {
 			p.find(finding.New(finding.TargetShared, r.Link, "%s is the target of redirect %s, too", p.From, r.Name).About(about).
 				Instead(fmt.Sprintf("`nexlin detach %[1]s` and then `nexlin forget %[1]s`: both lead to the same data", pathtext.Quote(r.Name))))
-		} else if pathtext.Within(string(p.From), r.Target) {
-			p.find(finding.New(finding.InsideRedirect, string(p.From), "%s lies inside the target of redirect %s", p.From, r.Name).About(about))
+		} else if pathtext.Within(p.From, r.Target) {
+			p.find(finding.New(finding.InsideRedirect, p.From, "%s lies inside the target of redirect %s", p.From, r.Name).About(about))
 		}
-		if r.Link != string(p.Link) && pathtext.Within(r.Link, string(p.From)) {
+		if r.Link != p.Link && pathtext.Within(r.Link, p.From) {
 			p.find(finding.New(finding.HoldsRedirect, r.Link, "%s holds the link of redirect %s", p.From, r.Name).About(about))
 		}
 	}
@@ -189,9 +189,9 @@ func (e *Engine) shared(p *Plan, target string) error {
 // measure walks the folder once, in parallel, and turns what it finds into
 // findings. Blocks are rounded for the target where it is known already.
 func (e *Engine) measure(ctx context.Context, p *Plan, progress func(entries, bytes int64)) error {
-	root, err := handle.OpenReal(string(p.From))
+	root, err := handle.OpenReal(p.From)
 	if errors.Is(err, fs.ErrPermission) {
-		p.find(finding.New(finding.Unreadable, string(p.From), "this account may not look into %s", p.From))
+		p.find(finding.New(finding.Unreadable, p.From, "this account may not look into %s", p.From))
 		return nil
 	}
 	if err != nil {
@@ -202,7 +202,7 @@ func (e *Engine) measure(ctx context.Context, p *Plan, progress func(entries, by
 		return err
 	}
 	if !p.FromNow.ReadOnly && errors.Is(root.Access(".", handle.MayWrite), syscall.EROFS) {
-		p.find(finding.New(finding.Immutable, string(p.From), "%s can only be read, as a snapshot of a subvolume can", p.From).
+		p.find(finding.New(finding.Immutable, p.From, "%s can only be read, as a snapshot of a subvolume can", p.From).
 			Instead("name a folder that can be written to; `btrfs property set -ts DIR ro false` makes a snapshot one"))
 		return nil
 	}
@@ -247,7 +247,7 @@ func (e *Engine) sockets(p *Plan) {
 	if p.Facts.Sockets.Count == 0 {
 		return
 	}
-	live := inuse.Listening(string(p.From))
+	live := inuse.Listening(p.From)
 	if len(live) == 0 {
 		return // names that a program left behind: kept as they are
 	}
@@ -263,7 +263,7 @@ func entries(p *Plan, code finding.Code, l inventory.Listing, what string) {
 	if l.Count == 0 {
 		return
 	}
-	root := string(p.From)
+	root := p.From
 	var paths []string
 	for _, rel := range l.Paths {
 		paths = append(paths, filepath.Join(root, rel))
@@ -308,19 +308,19 @@ func mayGive(uid, gid uint32) bool { return uid == uint32(os.Geteuid()) && ownGr
 
 // users looks for programs that have the folder open.
 func (e *Engine) users(ctx context.Context, p *Plan) error {
-	report, err := inuse.Below(ctx, string(p.From))
+	report, err := inuse.Below(ctx, p.From)
 	if err != nil {
 		return err
 	}
 	p.InUse = report
 	if !report.Complete {
-		p.find(finding.New(finding.InUseUnknown, string(p.From), "not every program can be looked at, so one may have the folder open unseen"))
+		p.find(finding.New(finding.InUseUnknown, p.From, "not every program can be looked at, so one may have the folder open unseen"))
 	}
 	if len(report.Holders) == 0 {
 		return nil
 	}
 	writers := report.Writers()
-	f := finding.New(finding.InUse, string(p.From), "%s is open in %s", p.From, programs(report.Holders))
+	f := finding.New(finding.InUse, p.From, "%s is open in %s", p.From, programs(report.Holders))
 	f = f.Listing(len(report.Holders), paths(report.Holders))
 	switch {
 	case len(writers) == 0:
@@ -336,7 +336,7 @@ func (e *Engine) users(ctx context.Context, p *Plan) error {
 		f.Severity = finding.Warning
 		f.Remedy = "the run waits for up to " + p.WaitQuiet.String() + " until they are done"
 	default:
-		f.Message = fmt.Sprintf("%s has files open for writing in %s", programs(writers), pathtext.Show(string(p.From)))
+		f.Message = fmt.Sprintf("%s has files open for writing in %s", programs(writers), pathtext.Show(p.From))
 		if s := writers[0].Service; s != "" {
 			f.Remedy = "it is a service: `systemctl stop " + pathtext.Quote(s) + "`, with --user for one of your own; `--while-in-use` goes on knowingly"
 		}

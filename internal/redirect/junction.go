@@ -11,7 +11,6 @@ import (
 	"nexlin/internal/junction"
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
-	"nexlin/internal/pathtext"
 )
 
 // ByJunction is the method of Windows: a junction on NTFS. Windows itself
@@ -45,17 +44,17 @@ func (e *Engine) linkSays(p *Plan, form TargetForm, seen string) {
 	}
 	text, err := link.JunctionTo(place)
 	if err != nil {
-		p.find(finding.New(finding.LinkImpossible, string(p.Link), "%s", err).Named(p.Name).
+		p.find(finding.New(finding.LinkImpossible, p.Link, "%s", err).Named(p.Name).
 			Instead("a junction leads to a directory on a drive of the machine, such as `D:\\ines\\Documents`"))
 		return
 	}
-	p.LinkText = pathtext.Path(text)
+	p.LinkText = text
 	for _, d := range []struct {
 		drive *drive.Drive
-		path  pathtext.Path
+		path  string
 	}{{p.linkDrive(), p.Link}, {&p.IntoNow, p.Target}} {
 		if d.drive.Mount != "" && !d.drive.ForWindows() {
-			p.find(finding.New(finding.WindowsUnseen, string(d.path), "%s lies on %s (%s), which Windows can't read", d.path, d.drive.Name(), d.drive.FS).Named(p.Name))
+			p.find(finding.New(finding.WindowsUnseen, d.path, "%s lies on %s (%s), which Windows can't read", d.path, d.drive.Name(), d.drive.FS).Named(p.Name))
 		}
 	}
 }
@@ -81,14 +80,14 @@ func (p *Plan) linkDrive() *drive.Drive {
 // Windows is at home.
 func (e *Engine) forWindows(p *Plan) {
 	if d := p.linkDrive(); !handle.Windows && d.NTFS() && !p.Linkless() {
-		p.find(finding.New(finding.WindowsUnseen, string(p.Link), "%s lies on a drive of Windows, which does not follow the links that this system makes", p.Link).Named(p.Name))
+		p.find(finding.New(finding.WindowsUnseen, p.Link, "%s lies on a drive of Windows, which does not follow the links that this system makes", p.Link).Named(p.Name))
 	}
 }
 
 // windowsName is the target as Windows names it; false if that can't be known,
 // which is a finding.
 func windowsName(p *Plan, form TargetForm, seen string) (string, bool) {
-	target := string(p.Target)
+	target := p.Target
 	if handle.Windows && seen == "" {
 		if form != ByVolume {
 			return target, true
@@ -109,7 +108,7 @@ func windowsName(p *Plan, form TargetForm, seen string) (string, bool) {
 		p.find(finding.New(finding.SeenDiffers, seen, "%s", err).Named(p.Name))
 		return "", false
 	}
-	rel := strings.ReplaceAll(string(relative(p.IntoNow.Mount, target)), "/", `\`)
+	rel := strings.ReplaceAll(relative(p.IntoNow.Mount, target), "/", `\`)
 	if junction.IsRoot(place) {
 		return strings.TrimSuffix(place, `\`) + `\` + rel, true
 	}
@@ -183,7 +182,7 @@ func (e *Engine) by(p *Plan, asked []string) []string {
 	if len(asked) > 0 || !handle.Windows || !p.limits.NoSymlinks || !p.IntoNow.NTFS() {
 		return asked
 	}
-	p.find(finding.New(finding.JunctionTaken, string(p.Link), "this account may not make symbolic links").Named(p.Name))
+	p.find(finding.New(finding.JunctionTaken, p.Link, "this account may not make symbolic links").Named(p.Name))
 	return []string{ByJunction}
 }
 

@@ -238,7 +238,7 @@ func (m *mover) late(ctx context.Context) error {
 	if m.p.Bare {
 		return m.recordNeverCopied(ctx) // it was not copied, so nothing of it is late
 	}
-	target, err := m.into.Beneath(string(m.p.Final))
+	target, err := m.into.Beneath(m.p.Final)
 	if err != nil {
 		return err
 	}

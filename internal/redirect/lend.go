@@ -15,11 +15,11 @@ import (
 // A Base is the held original that a bring-back makes its copy from, where it
 // is equal to the target.
 type Base struct {
-	Path pathtext.Path `json:"path"`
-	Run  string        `json:"run"` // which made the target from it
-	Ino  uint64        `json:"ino"`
-	Copy bool          `json:"copy"` // see ledger.Held
-	Take bool          `json:"take"` // --use-held: rename, do not copy
+	Path string `json:"path"`
+	Run  string `json:"run"` // which made the target from it
+	Ino  uint64 `json:"ino"`
+	Copy bool   `json:"copy"` // see ledger.Held
+	Take bool   `json:"take"` // --use-held: rename, do not copy
 }
 
 // lend finds the held original that the target was made from, if it lies at
@@ -32,12 +32,12 @@ func (e *Engine) lend(ctx context.Context, p *Plan, take bool) error {
 	about := finding.Subject{Name: p.Name, Drive: p.IntoNow.Name()}
 	if held == nil {
 		if take {
-			p.find(finding.New(finding.HeldNotUsable, string(p.Link), "no held original that %s was made from lies on %s", p.From, p.IntoNow.Name()).About(about))
+			p.find(finding.New(finding.HeldNotUsable, p.Link, "no held original that %s was made from lies on %s", p.From, p.IntoNow.Name()).About(about))
 		}
 		e.space(p)
 		return nil
 	}
-	p.Base = &Base{Path: pathtext.Path(held.Path), Run: held.Run, Ino: held.Ino, Copy: held.Copy, Take: take}
+	p.Base = &Base{Path: held.Path, Run: held.Run, Ino: held.Ino, Copy: held.Copy, Take: take}
 	e.space(p)
 	short := -1
 	for i, f := range p.Findings {
@@ -105,7 +105,7 @@ func (e *Engine) lendable(ctx context.Context, p *Plan) (files, bytes int64, err
 		return 0, 0, err
 	}
 	defer done()
-	live, err := handle.OpenReal(string(p.From))
+	live, err := handle.OpenReal(p.From)
 	if err != nil {
 		return 0, 0, err
 	}
@@ -138,12 +138,12 @@ func (e *Engine) lender(p *Plan) (*transfer.Lender, func(), error) {
 	if made, err := e.planOfRun(p.Base.Run); err == nil {
 		l.Digest = made.Digest
 	}
-	if l.Held, err = handle.OpenReal(string(p.Base.Path)); err != nil {
+	if l.Held, err = handle.OpenReal(p.Base.Path); err != nil {
 		return nil, nil, handle.IgnoreMissing(err)
 	}
 	st, err := l.Held.Self()
 	if err == nil && !isDir(&st, p.Base.Ino) {
-		err = &BrokenError{string(p.Base.Path), "another directory than the held original stands there"}
+		err = &BrokenError{p.Base.Path, "another directory than the held original stands there"}
 	}
 	if err == nil {
 		l.Spool, err = e.spoolOf(p.Base.Run)
@@ -168,7 +168,7 @@ func (m *mover) openLender() (err error) {
 	}
 	if err := m.lender.Held.Lock(true); err != nil {
 		if isBusy(err) {
-			return m.busy(string(m.p.Base.Path))
+			return m.busy(m.p.Base.Path)
 		}
 		return err
 	}
@@ -205,7 +205,7 @@ func (m *mover) heldNow(ctx context.Context) (*ledger.Held, error) {
 		return nil, err
 	}
 	for _, h := range all {
-		if h.Path != string(m.p.Base.Path) {
+		if h.Path != m.p.Base.Path {
 			continue
 		}
 		facts, err := inventory.Measure(ctx, m.lender.Held, inventory.Options{Scratch: m.run.Dir()})

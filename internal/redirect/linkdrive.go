@@ -41,10 +41,10 @@ func (e *Engine) linkDriveOf(r *ledger.Redirect) (ledger.DriveRef, error) {
 // whichever drive that is by now: a system drive may have been exchanged.
 func (e *Engine) LinkDriveAway(r *ledger.Redirect, texts ...string) (*finding.Finding, error) {
 	want, err := e.linkDriveOf(r)
-	if err != nil || want.Mount == "" || pathtext.IsRoot(string(want.Mount)) {
+	if err != nil || want.Mount == "" || pathtext.IsRoot(want.Mount) {
 		return nil, err
 	}
-	if pathtext.Within(realDir(e.Ledger.Dir()), string(want.Mount)) {
+	if pathtext.Within(realDir(e.Ledger.Dir()), want.Mount) {
 		return nil, nil // what tells of it lies there itself: it is no empty mount point
 	}
 	dir := filepath.Dir(r.Link)
@@ -105,7 +105,7 @@ func (e *Engine) isMountedAs(want ledger.DriveRef, path string) (bool, error) {
 	if errors.Is(err, drive.ErrNoDrive) {
 		return false, nil
 	}
-	return err == nil && d.UUID == want.UUID && pathtext.Within(path, d.Mount) && pathtext.Path(d.Mount) == want.Mount, err
+	return err == nil && d.UUID == want.UUID && pathtext.Within(path, d.Mount) && d.Mount == want.Mount, err
 }
 
 // wantLinkDrive adds that finding to a plan.
@@ -123,7 +123,7 @@ func (m *mover) wantLinkDrive() error {
 	if m.p.Before == nil || slices.Contains([]string{KindDiscard, KindPack, KindRenew}, m.p.Kind) || m.p.Kind == KindMend && m.p.Into == "" {
 		return nil // it touches no link
 	}
-	f, err := m.LinkDriveAway(m.p.Before, string(m.p.LinkText), string(m.p.OldText))
+	f, err := m.LinkDriveAway(m.p.Before, m.p.LinkText, m.p.OldText)
 	if f != nil {
 		err = &RefusedError{[]finding.Finding{*f}}
 	}
@@ -132,7 +132,7 @@ func (m *mover) wantLinkDrive() error {
 
 // linkDriveNow is the drive that the link of the run stands on.
 func (m *mover) linkDriveNow() ledger.DriveRef {
-	at, err := drive.Existing(filepath.Dir(string(m.p.Link)))
+	at, err := drive.Existing(filepath.Dir(m.p.Link))
 	if err == nil {
 		if d, err := m.Drives.Of(at); err == nil {
 			return ref(&d)

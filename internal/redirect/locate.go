@@ -31,10 +31,10 @@ type Whereabouts struct {
 // Path gives where something is now that lay at path when the ledger wrote
 // ref.
 func (w *Whereabouts) Path(ref ledger.DriveRef, path string) string {
-	if !w.Found || w.Drive.Mount == string(ref.Mount) || !pathtext.Within(path, string(ref.Mount)) {
+	if !w.Found || w.Drive.Mount == ref.Mount || !pathtext.Within(path, ref.Mount) {
 		return path
 	}
-	return filepath.Join(w.Drive.Mount, strings.TrimPrefix(path, string(ref.Mount)))
+	return filepath.Join(w.Drive.Mount, strings.TrimPrefix(path, ref.Mount))
 }
 
 // A presence remembers what is mounted and what the ledger says, so that many
@@ -168,7 +168,7 @@ func (e *Engine) whereabouts(want ledger.DriveRef, path string) (w Whereabouts, 
 		tag, err := matches(d, want)
 		switch {
 		case errors.Is(err, errOther):
-			if w.Other == nil && pathtext.Equal(d.Mount, string(want.Mount)) && d.Mount != "/" {
+			if w.Other == nil && pathtext.Equal(d.Mount, want.Mount) && d.Mount != "/" {
 				w.Other = d
 			}
 			continue
@@ -238,12 +238,12 @@ func matches(d *drive.Drive, want ledger.DriveRef) (*drive.Tag, error) {
 	if want.ID == "" && want.UUID == "" {
 		// A drive without any identity is only ever one that data was moved off
 		// (a target gets a tag): it is the one at its place.
-		if d.Mount != string(want.Mount) {
+		if d.Mount != want.Mount {
 			return nil, errOther
 		}
 		return nil, nil
 	}
-	tag, err := drive.ReadTag(filepath.Join(d.Mount, string(want.TagPlace)))
+	tag, err := drive.ReadTag(filepath.Join(d.Mount, want.TagPlace))
 	switch {
 	case err == nil && tag.ID == want.ID:
 		return tag, nil
@@ -263,10 +263,10 @@ func matches(d *drive.Drive, want ledger.DriveRef) (*drive.Tag, error) {
 // and what brings it back. path lies on it.
 func (e *Engine) Absence(w *Whereabouts, name string, want ledger.DriveRef, path string) finding.Finding {
 	about := finding.Subject{Name: name, Drive: want.Label}
-	label, mount := pathtext.Show(want.Label), pathtext.Show(string(want.Mount))
+	label, mount := pathtext.Show(want.Label), pathtext.Show(want.Mount)
 	bring := ""
 	if want.UUID != "" && e.Drives.File == "" && want.Mount != "/" {
-		bring = fmt.Sprintf("mount UUID=%s %s", want.UUID, pathtext.Quote(string(want.Mount)))
+		bring = fmt.Sprintf("mount UUID=%s %s", want.UUID, pathtext.Quote(want.Mount))
 	}
 	switch {
 	case len(w.Twice) > 0:
@@ -284,10 +284,10 @@ func (e *Engine) Absence(w *Whereabouts, name string, want ledger.DriveRef, path
 	case w.Other != nil:
 		f := finding.New(finding.DriveSwapped, path, "another drive, %s, is mounted at %s, where %s belongs", w.Other.Name(), mount, label).About(about)
 		switch {
-		case bring != "" && e.isContested(string(want.Mount), want):
-			f.Remedy = fmt.Sprintf("both belong there, and one needs another place: plug %s in, then `%s`; no data is lost", label, mountElsewhere(want.UUID, string(want.Mount)))
+		case bring != "" && e.isContested(want.Mount, want):
+			f.Remedy = fmt.Sprintf("both belong there, and one needs another place: plug %s in, then `%s`; no data is lost", label, mountElsewhere(want.UUID, want.Mount))
 		case bring != "":
-			f.Remedy = fmt.Sprintf("plug %s in, then `umount %s && %s`; no data is lost", label, pathtext.Quote(string(want.Mount)), bring)
+			f.Remedy = fmt.Sprintf("plug %s in, then `umount %s && %s`; no data is lost", label, pathtext.Quote(want.Mount), bring)
 		}
 		return f
 	}

@@ -14,7 +14,6 @@ import (
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
-	"nexlin/internal/pathtext"
 )
 
 // A Mending is what a mend puts right, beside merging halves.
@@ -29,10 +28,10 @@ type Mending struct {
 // A HeldMove is a held original that is reached by another path now.
 type HeldMove struct {
 	ID    int64           `json:"id"`
-	Path  pathtext.Path   `json:"path"`
-	Was   pathtext.Path   `json:"was"`
+	Path  string          `json:"path"`
+	Was   string          `json:"was"`
 	Drive ledger.DriveRef `json:"drive"` // as it was
-	Mount pathtext.Path   `json:"mount"` // where it is now
+	Mount string          `json:"mount"` // where it is now
 }
 
 // MendOptions says how a redirect is to be mended.
@@ -54,7 +53,7 @@ type MendOptions struct {
 func (e *Engine) PlanMend(ctx context.Context, r ledger.Redirect, o MendOptions) (*Plan, error) {
 	now := time.Now()
 	p := &Plan{
-		Run: ledger.NewRunID(now), Kind: KindMend, Made: now, Name: r.Name, Before: &r, Link: pathtext.Path(r.Link),
+		Run: ledger.NewRunID(now), Kind: KindMend, Made: now, Name: r.Name, Before: &r, Link: r.Link,
 		UID: r.UID, GID: accountGroup(r.UID), Account: r.Account, FromDrive: r.Drive, IntoDrive: r.Drive,
 		Mend: &Mending{After: r}, Halves: o.Halves, Choices: o.Choices, Accepted: o.Accept, WhileInUse: o.WhileInUse, WaitQuiet: o.WaitQuiet,
 		InnerLinks: rewriteFor(r), Methods: r.Methods,
@@ -90,18 +89,18 @@ func (e *Engine) PlanMend(ctx context.Context, r ledger.Redirect, o MendOptions)
 	}
 	after := &p.Mend.After
 	after.Target = w.Path(r.Drive, r.Target)
-	after.Drive.Mount = pathtext.Path(w.Drive.Mount)
+	after.Drive.Mount = w.Drive.Mount
 	if !detached {
 		after.State = ledger.Linked
 	}
 	p.IntoNow, p.IntoDrive, p.IntoFuse = w.Drive, after.Drive, w.Drive.Fuse
 	if after.Text = textFor(&r, after.Target); o.Seen != "" {
-		p.Target = pathtext.Path(after.Target)
+		p.Target = after.Target
 		e.linkSays(p, "", o.Seen)
-		after.Text = string(p.LinkText)
+		after.Text = p.LinkText
 	}
-	p.Target, p.LinkText = pathtext.Path(after.Target), pathtext.Path(after.LinkText())
-	p.Into, p.Final = pathtext.Path(filepath.Dir(after.Target)), pathtext.Path(filepath.Base(after.Target))
+	p.Target, p.LinkText = after.Target, after.LinkText()
+	p.Into, p.Final = filepath.Dir(after.Target), filepath.Base(after.Target)
 	p.Mend.Tag = p.Mend.Tag || w.NoTag
 	if p.Mend.Held, err = e.heldMoves(r); err != nil {
 		return nil, err
@@ -172,7 +171,7 @@ func (e *Engine) heldMoves(r ledger.Redirect) ([]HeldMove, error) {
 			return nil, err
 		}
 		if at := w.Path(h.Drive, h.Path); at != h.Path {
-			out = append(out, HeldMove{h.ID, pathtext.Path(at), pathtext.Path(h.Path), h.Drive, pathtext.Path(w.Drive.Mount)})
+			out = append(out, HeldMove{h.ID, at, h.Path, h.Drive, w.Drive.Mount})
 		}
 	}
 	return out, nil
@@ -180,9 +179,9 @@ func (e *Engine) heldMoves(r ledger.Redirect) ([]HeldMove, error) {
 
 // mendTarget wants the target to be there: a link must not lead nowhere.
 func (e *Engine) mendTarget(p *Plan) error {
-	d, err := handle.OpenReal(string(p.Target))
+	d, err := handle.OpenReal(p.Target)
 	if handle.Absent(err) {
-		p.find(finding.New(finding.TargetMissing, string(p.Target), "%s is here, but the target %s is not", p.IntoDrive.Label, p.Target).Named(p.Name).As(finding.Blocker))
+		p.find(finding.New(finding.TargetMissing, p.Target, "%s is here, but the target %s is not", p.IntoDrive.Label, p.Target).Named(p.Name).As(finding.Blocker))
 		return nil
 	}
 	if err != nil {
@@ -195,14 +194,14 @@ func (e *Engine) mendTarget(p *Plan) error {
 // mendLink looks at what stands at the link path and whether this account may
 // change it. split says that a real folder stands there.
 func (e *Engine) mendLink(p *Plan) (split bool, err error) {
-	parent, err := handle.OpenReal(filepath.Dir(string(p.Link)))
+	parent, err := handle.OpenReal(filepath.Dir(p.Link))
 	if err != nil {
-		f := finding.New(finding.LinkImpossible, filepath.Dir(string(p.Link)), "%s can't be opened: %v", filepath.Dir(string(p.Link)), handle.Cause(err)).Named(p.Name)
+		f := finding.New(finding.LinkImpossible, filepath.Dir(p.Link), "%s can't be opened: %v", filepath.Dir(p.Link), handle.Cause(err)).Named(p.Name)
 		p.find(f.Instead("make the directory again, or run as the account that owns it"))
 		return false, nil
 	}
 	defer parent.Release()
-	base := filepath.Base(string(p.Link))
+	base := filepath.Base(p.Link)
 	st, err := parent.Stat(base)
 	switch {
 	case handle.Missing(err) && p.Linkless():
@@ -213,19 +212,19 @@ func (e *Engine) mendLink(p *Plan) (split bool, err error) {
 	case st.IsDir():
 		return true, nil
 	case !st.IsSymlink():
-		p.find(finding.New(finding.OldPlaceTaken, string(p.Link), "a file stands at %s, where the link belongs", p.Link).Named(p.Name))
+		p.find(finding.New(finding.OldPlaceTaken, p.Link, "a file stands at %s, where the link belongs", p.Link).Named(p.Name))
 		return false, nil
 	default:
 		text, err := parent.Readlink(base)
 		if err != nil {
 			return false, err
 		}
-		if text == string(p.LinkText) {
+		if text == p.LinkText {
 			return false, nil
 		}
-		p.OldText, p.Mend.Link = pathtext.Path(text), true
+		p.OldText, p.Mend.Link = text, true
 	}
-	p.HeldIn = pathtext.Path(filepath.Dir(string(p.Link)))
+	p.HeldIn = filepath.Dir(p.Link)
 	if err := p.hands(parent); err != nil {
 		return false, err
 	}
@@ -256,16 +255,16 @@ func (m *mover) openMend(withLink bool) error {
 	if m.p.Into == "" {
 		return nil // only records of what is held change
 	}
-	if err := m.checkDrive(string(m.p.Into), m.p.IntoDrive); err != nil {
+	if err := m.checkDrive(m.p.Into, m.p.IntoDrive); err != nil {
 		return err
 	}
 	var err error
 	if withLink {
-		if m.linkIn, err = m.openReal(filepath.Dir(string(m.p.Link))); err != nil {
+		if m.linkIn, err = m.openReal(filepath.Dir(m.p.Link)); err != nil {
 			return err
 		}
 	}
-	m.into, err = m.openReal(string(m.p.Into))
+	m.into, err = m.openReal(m.p.Into)
 	return err
 }
 
@@ -303,7 +302,7 @@ func (m *mover) mend(ctx context.Context) error {
 // mendedLink makes the link, or replaces the one that stands there as it was
 // seen.
 func (m *mover) mendedLink() error {
-	done, err := link.Is(m.linkIn, m.base(), string(m.p.LinkText))
+	done, err := link.Is(m.linkIn, m.base(), m.p.LinkText)
 	if err != nil {
 		return err
 	}
@@ -311,11 +310,11 @@ func (m *mover) mendedLink() error {
 		return m.dropOwn(m.linkIn)
 	}
 	if m.p.OldText != "" {
-		return m.setLink(string(m.p.OldText), string(m.p.LinkText))
+		return m.setLink(m.p.OldText, m.p.LinkText)
 	}
-	err = link.MakeFor(m.linkIn, m.base(), string(m.p.LinkText), m.owner())
+	err = link.MakeFor(m.linkIn, m.base(), m.p.LinkText, m.owner())
 	if errors.Is(err, syscall.EEXIST) {
-		err = &BrokenError{string(m.p.Link), "something stands there by now"}
+		err = &BrokenError{m.p.Link, "something stands there by now"}
 	}
 	return flushed(err, m.linkIn)
 }
@@ -323,7 +322,7 @@ func (m *mover) mendedLink() error {
 // tryMended does the trial through link and target. What a trial that was
 // stopped left, and the times it had changed, are put right first.
 func (m *mover) tryMended(ctx context.Context) error {
-	target, err := m.into.Beneath(string(m.p.Final))
+	target, err := m.into.Beneath(m.p.Final)
 	if err != nil {
 		return err
 	}
@@ -336,9 +335,9 @@ func (m *mover) tryMended(ctx context.Context) error {
 		return err
 	}
 	t := trialData{probeNames(), st.Mtime}
-	via := string(m.p.Target)
+	via := m.p.Target
 	if m.p.leads() && !m.p.Linkless() {
-		if via, m.p.ByBytes, err = way(m.linkIn, m.base(), string(m.p.LinkText), target); err != nil {
+		if via, m.p.ByBytes, err = way(m.linkIn, m.base(), m.p.LinkText, target); err != nil {
 			return fmt.Errorf("the trial failed: %w", err)
 		}
 	}
@@ -404,9 +403,9 @@ func (m *mover) newTag(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	place := filepath.Join(string(ref.Mount), string(ref.TagPlace))
+	place := filepath.Join(ref.Mount, ref.TagPlace)
 	count := max(known, ref.Counter) + 1
-	err = m.act(ctx, "tag", map[string]any{"in": pathtext.Path(place), "counter": count}, func() error {
+	err = m.act(ctx, "tag", map[string]any{"in": place, "counter": count}, func() error {
 		d, err := m.openOn(place, *ref)
 		if err != nil {
 			return err
@@ -440,7 +439,7 @@ func (m *mover) renewNote(ctx context.Context) error {
 // noteOf is the note of a redirect as the ledger has it.
 func (m *mover) noteOf(r *ledger.Redirect) Note {
 	return Note{
-		Name: r.Name, Link: pathtext.Path(r.Link), Target: m.p.Final, Account: r.Account, State: NoteHere,
+		Name: r.Name, Link: r.Link, Target: m.p.Final, Account: r.Account, State: NoteHere,
 		Run: r.Run, Bytes: r.Bytes, Files: r.Files, Created: r.Created,
 	}
 }
@@ -449,7 +448,7 @@ func (m *mover) saveMended(t *ledger.Tx) error {
 	for _, h := range m.p.Mend.Held {
 		on := h.Drive
 		on.Mount = h.Mount
-		if err := t.MoveHeld(h.ID, string(h.Path), on); err != nil {
+		if err := t.MoveHeld(h.ID, h.Path, on); err != nil {
 			return err
 		}
 	}
@@ -462,7 +461,7 @@ func (m *mover) saveMended(t *ledger.Tx) error {
 func (m *mover) unmend(ctx context.Context) error {
 	if m.p.Mend.Link {
 		err := m.act(ctx, "unlink", m.p.OldText, func() error {
-			ours, err := link.Is(m.linkIn, m.base(), string(m.p.LinkText))
+			ours, err := link.Is(m.linkIn, m.base(), m.p.LinkText)
 			if err != nil {
 				return err
 			}
@@ -470,9 +469,9 @@ func (m *mover) unmend(ctx context.Context) error {
 				return m.dropOwn(m.linkIn) // it was not made yet, or is another's by now
 			}
 			if m.p.OldText != "" {
-				return m.setLink(string(m.p.LinkText), string(m.p.OldText))
+				return m.setLink(m.p.LinkText, m.p.OldText)
 			}
-			return flushed(link.Remove(m.linkIn, m.base(), string(m.p.LinkText)), m.linkIn)
+			return flushed(link.Remove(m.linkIn, m.base(), m.p.LinkText), m.linkIn)
 		}, nil)
 		if err != nil {
 			return err
@@ -482,7 +481,7 @@ func (m *mover) unmend(ctx context.Context) error {
 		return err
 	}
 	if m.into != nil {
-		if target, err := m.into.Beneath(string(m.p.Final)); err == nil {
+		if target, err := m.into.Beneath(m.p.Final); err == nil {
 			err = m.untried(target)
 			target.Release()
 			if err != nil {
@@ -492,7 +491,7 @@ func (m *mover) unmend(ctx context.Context) error {
 	}
 	return m.run.Set(ledger.Undone, "", func(t *ledger.Tx) error {
 		for _, h := range m.p.Mend.Held {
-			if err := t.MoveHeld(h.ID, string(h.Was), h.Drive); err != nil {
+			if err := t.MoveHeld(h.ID, h.Was, h.Drive); err != nil {
 				return err
 			}
 		}

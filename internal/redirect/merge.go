@@ -13,7 +13,6 @@ import (
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
-	"nexlin/internal/pathtext"
 	"nexlin/internal/transfer"
 )
 
@@ -35,8 +34,8 @@ const (
 
 // A Choice is what a person wants of one path that both halves have.
 type Choice struct {
-	Path pathtext.Path `json:"path"` // relative
-	Keep Keep          `json:"keep"`
+	Path string `json:"path"` // relative
+	Keep Keep   `json:"keep"`
 }
 
 // Keep names what a person keeps.
@@ -79,22 +78,22 @@ type MergeEntry struct {
 // planMerge inspects the merging of a real folder into the target: it is
 // copied like the folder of a move, and then its entries get their places.
 func (e *Engine) planMerge(ctx context.Context, p *Plan, o MendOptions) error {
-	p.Kind, p.From, p.HeldIn = KindMerge, p.Link, pathtext.Path(filepath.Dir(string(p.Link)))
-	p.Held = pathtext.Path(heldName(filepath.Base(string(p.Link)), p.Run))
-	p.TagIn = pathtext.Path(filepath.Join(string(p.IntoDrive.Mount), string(p.IntoDrive.TagPlace)))
+	p.Kind, p.From, p.HeldIn = KindMerge, p.Link, filepath.Dir(p.Link)
+	p.Held = heldName(filepath.Base(p.Link), p.Run)
+	p.TagIn = filepath.Join(p.IntoDrive.Mount, p.IntoDrive.TagPlace)
 	if made, err := e.planOfRun(p.Before.Run); err == nil {
 		p.Digest = made.Digest
 	}
 	if p.Digest == "" {
 		p.Digest = transfer.SHA256
 	}
-	dir, err := handle.OpenReal(string(p.Into))
+	dir, err := handle.OpenReal(p.Into)
 	if err != nil {
 		return err
 	}
 	defer dir.Release()
 	if dir.Access(".", handle.MayWrite|handle.MayEnter) != nil {
-		p.find(finding.New(finding.TargetNoWrite, string(p.Into), "this account may not write in %s", p.Into).Named(p.Name))
+		p.find(finding.New(finding.TargetNoWrite, p.Into, "this account may not write in %s", p.Into).Named(p.Name))
 		return nil
 	}
 	if err := e.abilities(p, dir); err != nil {
@@ -143,7 +142,7 @@ func (p *Plan) fate(path string, half, target *handle.Stat, equal func() (bool, 
 		keep = KeepTarget
 	}
 	for _, c := range p.Choices {
-		if string(c.Path) == path {
+		if c.Path == path {
 			keep = c.Keep
 		}
 	}
@@ -184,12 +183,12 @@ const (
 // with what a merge would do with it. It reads what both have and changes
 // nothing.
 func (e *Engine) PreviewMerge(ctx context.Context, p *Plan, visit func(MergeEntry) error) error {
-	half, err := handle.OpenReal(string(p.From))
+	half, err := handle.OpenReal(p.From)
 	if err != nil {
 		return err
 	}
 	defer half.Release()
-	live, err := handle.OpenReal(string(p.Target))
+	live, err := handle.OpenReal(p.Target)
 	if err != nil {
 		return err
 	}
@@ -275,7 +274,7 @@ func (e *Engine) moveMerging(ctx context.Context, p *Plan) error {
 	live.Release()
 	p.Findings = slices.Delete(p.Findings, i, i+1)
 	now := ledger.Redirect{
-		Name: p.Name, State: ledger.Linked, Link: string(p.Link), Target: string(p.Target), Methods: p.Methods, Account: p.Account, UID: p.UID,
+		Name: p.Name, State: ledger.Linked, Link: p.Link, Target: p.Target, Methods: p.Methods, Account: p.Account, UID: p.UID,
 		Drive: p.IntoDrive, Bytes: p.Bytes, Files: p.Files, Created: p.Made, Run: p.Run, Card: p.Card,
 	}
 	if len(now.Methods) == 0 {
@@ -291,7 +290,7 @@ func (e *Engine) moveMerging(ctx context.Context, p *Plan) error {
 	err = e.PreviewMerge(ctx, p, func(m MergeEntry) error {
 		if m.Fate.Conflict() {
 			if count++; len(both) < firstListed {
-				both = append(both, filepath.Join(string(p.From), m.Path))
+				both = append(both, filepath.Join(p.From, m.Path))
 			}
 		}
 		return nil

@@ -3,7 +3,6 @@ package redirect
 import (
 	"bufio"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -24,7 +23,7 @@ import (
 
 // merge gives the entries of the part their places in the target.
 func (m *mover) merge(ctx context.Context) error {
-	live, err := m.into.Beneath(string(m.p.Final))
+	live, err := m.into.Beneath(m.p.Final)
 	if err != nil {
 		return err
 	}
@@ -186,10 +185,10 @@ func (m *mover) targetHas(ctx context.Context, dir *handle.Dir, name string, rec
 const timesFile = "times"
 
 type dirTimes struct {
-	Path  pathtext.Path `json:"path"`
-	Ino   uint64        `json:"ino"`
-	Mode  uint32        `json:"mode"`
-	Mtime handle.Time   `json:"mtime"`
+	Path  string      `json:"path"`
+	Ino   uint64      `json:"ino"`
+	Mode  uint32      `json:"mode"`
+	Mtime handle.Time `json:"mtime"`
 }
 
 // keepTimes writes down what the directories have that both halves have. It
@@ -200,7 +199,6 @@ func (m *mover) keepTimes(live *handle.Dir) error {
 		return nil
 	}
 	return writeFile(path, func(w io.Writer) error {
-		enc := json.NewEncoder(w)
 		for c := transfer.Read(m.spool); c.Peek() != nil; c.Next() {
 			if !c.Peek().IsDir() {
 				continue
@@ -214,7 +212,11 @@ func (m *mover) keepTimes(live *handle.Dir) error {
 			if err != nil {
 				return err
 			}
-			if err := enc.Encode(dirTimes{pathtext.Path(c.Peek().Path), st.Ino, st.Perm(), st.Mtime}); err != nil {
+			line, err := pathtext.Marshal(dirTimes{c.Peek().Path, st.Ino, st.Perm(), st.Mtime})
+			if err == nil {
+				_, err = w.Write(append(line, '\n'))
+			}
+			if err != nil {
 				return err
 			}
 		}
@@ -232,15 +234,13 @@ func (m *mover) timesBack(live *handle.Dir) error {
 		return err
 	}
 	defer f.Close()
-	dec := json.NewDecoder(bufio.NewReader(f))
-	for {
+	lines := bufio.NewScanner(f)
+	for lines.Scan() {
 		var t dirTimes
-		if err := dec.Decode(&t); err == io.EOF {
-			return nil
-		} else if err != nil {
+		if err := pathtext.Unmarshal(lines.Bytes(), &t); err != nil {
 			return err
 		}
-		d, err := live.Beneath(string(t.Path))
+		d, err := live.Beneath(t.Path)
 		if err != nil {
 			continue // others have taken it away
 		}
@@ -258,6 +258,7 @@ func (m *mover) timesBack(live *handle.Dir) error {
 			return err
 		}
 	}
+	return lines.Err()
 }
 
 // settle takes into the records where everything lies after the merge.
@@ -265,7 +266,7 @@ func (m *mover) settle(ctx context.Context) error {
 	if done, err := m.settledSince("merge", "unmerge"); done || err != nil {
 		return err
 	}
-	live, err := m.into.Beneath(string(m.p.Final))
+	live, err := m.into.Beneath(m.p.Final)
 	if err != nil {
 		return err
 	}
@@ -376,7 +377,7 @@ func (m *mover) rewrite(ctx context.Context, live *handle.Dir, change func(*tran
 // was the target's stays, under a name that says so.
 func (m *mover) tidy(ctx context.Context) error {
 	aside := m.asideDir()
-	return m.act(ctx, "tidy", pathtext.Path(aside), func() error {
+	return m.act(ctx, "tidy", aside, func() error {
 		if m.part != nil {
 			m.part.Close()
 			m.part = nil
@@ -401,4 +402,4 @@ func (m *mover) tidy(ctx context.Context) error {
 }
 
 // asideDir is where the target's entries lie that the half's replaced.
-func (m *mover) asideDir() string { return shorten("."+string(m.p.Final), ".replaced-"+m.p.Run) }
+func (m *mover) asideDir() string { return shorten("."+m.p.Final, ".replaced-"+m.p.Run) }

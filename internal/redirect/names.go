@@ -136,5 +136,5 @@ func realDir(path string) string {
 
 // ref is by what the ledger knows a drive again.
 func ref(d *drive.Drive) ledger.DriveRef {
-	return ledger.DriveRef{ID: d.ID(), Label: d.Name(), UUID: d.UUID, Mount: pathtext.Path(d.Mount), TagPlace: "."}
+	return ledger.DriveRef{ID: d.ID(), Label: d.Name(), UUID: d.UUID, Mount: d.Mount, TagPlace: "."}
 }

@@ -92,7 +92,7 @@ func (m *mover) open() error {
 			return err
 		}
 	}
-	if d, err := m.openReal(string(m.p.Into)); err == nil {
+	if d, err := m.openReal(m.p.Into); err == nil {
 		m.into = d
 	} else if !handle.Missing(err) {
 		return err
@@ -111,7 +111,7 @@ func (m *mover) openAround() (err error) {
 	if err := m.checkDrives(); err != nil {
 		return err
 	}
-	if m.linkIn, err = m.openReal(filepath.Dir(string(m.p.Link))); err != nil {
+	if m.linkIn, err = m.openReal(filepath.Dir(m.p.Link)); err != nil {
 		return err
 	}
 	if m.run != nil {
@@ -119,14 +119,14 @@ func (m *mover) openAround() (err error) {
 			return err
 		}
 	}
-	m.heldIn, err = m.openReal(string(m.p.HeldIn))
+	m.heldIn, err = m.openReal(m.p.HeldIn)
 	return err
 }
 
 // lockCopy takes the directory at the target, which is there already, for this
 // run alone.
 func (m *mover) lockCopy() error {
-	live, err := m.into.Beneath(string(m.p.Final))
+	live, err := m.into.Beneath(m.p.Final)
 	if err != nil {
 		return err
 	}
@@ -139,7 +139,7 @@ func (m *mover) lockCopy() error {
 }
 
 func (m *mover) checkDrives() error {
-	for path, want := range map[string]ledger.DriveRef{string(m.p.HeldIn): m.p.FromDrive, string(m.p.Into): m.p.IntoDrive} {
+	for path, want := range map[string]ledger.DriveRef{m.p.HeldIn: m.p.FromDrive, m.p.Into: m.p.IntoDrive} {
 		if err := m.checkDrive(path, want); err != nil {
 			return err
 		}
@@ -160,7 +160,7 @@ func (m *mover) checkDrive(path string, want ledger.DriveRef) error {
 	f := m.Absence(&w, m.p.Name, want, path).As(finding.Blocker)
 	if w.Found {
 		f = finding.New(finding.DriveElsewhere, path, "%s is not where it was when the run began: %s", want.Label, want.Mount).Named(m.p.Name).OnDrive(want.Label).
-			As(finding.Blocker).Instead(fmt.Sprintf("mount it at %s again; then the run can be finished or taken back", pathtext.Show(string(want.Mount))))
+			As(finding.Blocker).Instead(fmt.Sprintf("mount it at %s again; then the run can be finished or taken back", pathtext.Show(want.Mount)))
 	}
 	return &RefusedError{[]finding.Finding{f}}
 }
@@ -173,7 +173,7 @@ func (m *mover) stillHere() error {
 		dir  *handle.Dir
 		path string
 		on   string
-	}{{m.into, string(m.p.Into), m.p.IntoDrive.Label}, {m.heldIn, string(m.p.HeldIn), m.p.FromDrive.Label}} {
+	}{{m.into, m.p.Into, m.p.IntoDrive.Label}, {m.heldIn, m.p.HeldIn, m.p.FromDrive.Label}} {
 		was, err := d.dir.Self()
 		if err != nil {
 			return err
@@ -199,7 +199,7 @@ func (m *mover) stillHere() error {
 // findFrom opens the folder that is copied, under its held name, which is
 // nobody else's, or its own. Nil if it is under neither.
 func (m *mover) findFrom() (*handle.Dir, error) {
-	for _, name := range []string{string(m.p.Held), filepath.Base(string(m.p.From))} {
+	for _, name := range []string{m.p.Held, filepath.Base(m.p.From)} {
 		d, err := m.heldIn.Beneath(name)
 		if errors.Is(err, os.ErrNotExist) || errors.Is(err, handle.ErrNotDir) || isLoop(err) {
 			continue
@@ -247,7 +247,7 @@ func (m *mover) lock(d *handle.Dir) error {
 		}
 		return err
 	}
-	for _, start := range []string{filepath.Dir(string(m.p.From)), string(m.p.Into)} {
+	for _, start := range []string{filepath.Dir(m.p.From), m.p.Into} {
 		for at := start; ; at = filepath.Dir(at) {
 			a, err := handle.OpenReal(at)
 			if err == nil {

@@ -45,9 +45,9 @@ func (e *Engine) notOurs(p *Plan) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	at := string(p.Into)
+	at := p.Into
 	if !ours(at) {
-		if at = p.Copy(); !ours(at) || ours(string(p.From)) { // a folder of that name is refused as what it is
+		if at = p.Copy(); !ours(at) || ours(p.From) { // a folder of that name is refused as what it is
 			return true, nil
 		}
 	}

@@ -10,7 +10,6 @@ import (
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
-	"nexlin/internal/pathtext"
 )
 
 // swapName is the link that a folder is exchanged with for a trial. It leads to
@@ -33,7 +32,7 @@ func (m *mover) tryFolder(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	err = m.act(ctx, "try-folder", pathtext.Path(name), func() error {
+	err = m.act(ctx, "try-folder", name, func() error {
 		if err := link.MakeFor(m.linkIn, name, name, m.owner()); err != nil {
 			return err
 		}
@@ -46,7 +45,7 @@ func (m *mover) tryFolder(ctx context.Context) error {
 		return errors.Join(err, m.untryFolder(), ignorePermission(m.linkIn.SetTimes(times.Atime, times.Mtime)))
 	}, nil)
 	if errors.Is(err, syscall.EXDEV) {
-		return &RefusedError{[]finding.Finding{finding.New(finding.LinkImpossible, string(m.p.Link), "%s lies in a lower layer of an overlay, which can't rename it", m.p.Link).Named(m.p.Name).
+		return &RefusedError{[]finding.Finding{finding.New(finding.LinkImpossible, m.p.Link, "%s lies in a lower layer of an overlay, which can't rename it", m.p.Link).Named(m.p.Name).
 			Instead("move it where the layer itself is mounted, or mount the overlay with redirect_dir=on")}}
 	}
 	return err
@@ -57,7 +56,7 @@ func (m *mover) tryFolder(ctx context.Context) error {
 func (m *mover) untryFolder() (err error) {
 	name, at := swapName(m.p.Run), m.linkIn
 	if at == nil {
-		if at, err = m.openReal(filepath.Dir(string(m.p.Link))); err != nil {
+		if at, err = m.openReal(filepath.Dir(m.p.Link)); err != nil {
 			return handle.IgnoreMissing(err)
 		}
 		defer at.Release()

@@ -58,9 +58,9 @@ func (e *Engine) PlanPack(ctx context.Context, o PackOptions) (*Plan, error) {
 	now := time.Now()
 	p := &Plan{
 		Run: ledger.NewRunID(now), Kind: KindPack, Made: now, Name: o.Name, WhileInUse: o.WhileInUse, Accepted: o.Accept,
-		Link: pathtext.Path(o.Folder), From: pathtext.Path(o.Folder), Into: pathtext.Path(realDir(filepath.Dir(o.File))), Final: pathtext.Path(filepath.Base(o.File)),
+		Link: o.Folder, From: o.Folder, Into: realDir(filepath.Dir(o.File)), Final: filepath.Base(o.File),
 	}
-	p.Target = pathtext.Path(p.Copy())
+	p.Target = p.Copy()
 	if o.Name == "" {
 		p.Name = "-" + defaultName(filepath.Base(o.Folder)) // no redirect has such a name
 	}
@@ -84,10 +84,10 @@ func (e *Engine) PlanPack(ctx context.Context, o PackOptions) (*Plan, error) {
 		return p, err
 	}
 	defer dir.Release()
-	if _, err := dir.Stat(string(p.Final)); err == nil {
+	if _, err := dir.Stat(p.Final); err == nil {
 		p.find(finding.New(finding.TargetTaken, o.File, "%s exists already", o.File).Instead("name another file, or set that one aside"))
 	}
-	if pathtext.Within(string(p.Into), o.Folder) {
+	if pathtext.Within(p.Into, o.Folder) {
 		p.find(finding.New(finding.TargetInSource, o.File, "the archive would lie in the folder itself"))
 	}
 	if p.FromNow.Mount != "" && p.FromNow.Mount == p.IntoNow.Mount {
@@ -103,7 +103,7 @@ func (e *Engine) PlanPack(ctx context.Context, o PackOptions) (*Plan, error) {
 
 // packed looks at the folder that is to be packed.
 func (e *Engine) packed(ctx context.Context, p *Plan, progress func(entries, bytes int64)) error {
-	path := string(p.From)
+	path := p.From
 	root, err := handle.OpenReal(path)
 	if handle.Absent(err) {
 		p.find(finding.New(finding.SourceMissing, path, "there is no folder at %s", path))
@@ -138,7 +138,7 @@ func (e *Engine) packed(ctx context.Context, p *Plan, progress func(entries, byt
 // outDir opens the directory that an archive or a folder is to be made in; nil
 // with a finding if that can't be.
 func (e *Engine) outDir(p *Plan) (*handle.Dir, error) {
-	into := string(p.Into)
+	into := p.Into
 	if free, err := e.notOurs(p); !free || err != nil {
 		return nil, err
 	}
@@ -176,11 +176,11 @@ func (e *Engine) Pack(ctx context.Context, p *Plan) (*Outcome, error) {
 
 // openPack takes the handles of a pack or an unpack.
 func (m *mover) openPack() error {
-	if err := m.checkDrive(string(m.p.Into), m.p.IntoDrive); err != nil {
+	if err := m.checkDrive(m.p.Into, m.p.IntoDrive); err != nil {
 		return err
 	}
 	var err error
-	m.into, err = m.openReal(string(m.p.Into))
+	m.into, err = m.openReal(m.p.Into)
 	return err
 }
 
@@ -258,7 +258,7 @@ func (m *mover) removeSeen(name string, st *handle.Stat) error {
 
 // notePart writes down by what the part is known again.
 func (m *mover) notePart(st *handle.Stat) error {
-	seq, err := m.run.Intend("part-made", placeData{pathtext.Path(partName(m.p.Run)), st.Ino})
+	seq, err := m.run.Intend("part-made", placeData{partName(m.p.Run), st.Ino})
 	if err != nil {
 		return err
 	}
@@ -285,13 +285,13 @@ func (m *mover) pack(ctx context.Context) error {
 	if err := m.dropPart(); err != nil { // of a run that was stopped
 		return err
 	}
-	root, err := m.openReal(string(m.p.From))
+	root, err := m.openReal(m.p.From)
 	if err != nil {
 		return err
 	}
 	defer root.Release()
 	if st, err := root.Self(); err != nil || st.Ino != m.p.FromIno {
-		return errors.Join(err, &BrokenError{string(m.p.From), "another folder stands there than at inspection"})
+		return errors.Join(err, &BrokenError{m.p.From, "another folder stands there than at inspection"})
 	}
 	if err := root.SyncAll(); err != nil { // mapped writes show in times only then
 		return err
@@ -307,7 +307,7 @@ func (m *mover) pack(ctx context.Context) error {
 		return err
 	}
 	a := &Archive{File: m.p.Copy()}
-	if err := m.act(ctx, "pack", pathtext.Path(partName(m.p.Run)), func() error { return m.writeArchive(ctx, root, list, a) }, nil); err != nil {
+	if err := m.act(ctx, "pack", partName(m.p.Run), func() error { return m.writeArchive(ctx, root, list, a) }, nil); err != nil {
 		return err
 	}
 	if err := m.begin("read back", m.p.Files, m.p.Bytes); err != nil {
@@ -316,7 +316,7 @@ func (m *mover) pack(ctx context.Context) error {
 	if err := m.readArchive(ctx, a); err != nil {
 		return err
 	}
-	err = m.act(ctx, "place", pathtext.Path(m.p.Final), func() error { return m.placeMade(&a.made) }, nil)
+	err = m.act(ctx, "place", m.p.Final, func() error { return m.placeMade(&a.made) }, nil)
 	if err != nil {
 		return err
 	}
@@ -333,10 +333,10 @@ func (m *mover) pack(ctx context.Context) error {
 // to be what stands there then: whoever may write in that directory could have
 // exchanged the two (I6).
 func (m *mover) placeMade(made *handle.Stat) error {
-	if err := m.into.Rename(partName(m.p.Run), m.into, string(m.p.Final)); err != nil {
+	if err := m.into.Rename(partName(m.p.Run), m.into, m.p.Final); err != nil {
 		return err
 	}
-	now, err := m.into.Stat(string(m.p.Final))
+	now, err := m.into.Stat(m.p.Final)
 	if err == nil && !now.SameInode(made) {
 		err = &BrokenError{m.p.Copy(), "something else was put in the place of what was made"}
 	}
@@ -360,7 +360,7 @@ func (m *mover) writeArchive(ctx context.Context, root *handle.Dir, list string,
 	}
 	sum := sha256.New()
 	w := &countedWriter{w: io.MultiWriter(f, sum)}
-	n, err := archive.Pack(ctx, root, filepath.Base(string(m.p.From)), list, w, m.progress())
+	n, err := archive.Pack(ctx, root, filepath.Base(m.p.From), list, w, m.progress())
 	if err != nil {
 		return err
 	}
@@ -436,7 +436,7 @@ func (e *Engine) PlanUnpack(o PackOptions) (*Plan, error) {
 	now := time.Now()
 	p := &Plan{
 		Run: ledger.NewRunID(now), Kind: KindUnpack, Made: now, Name: "-" + defaultName(filepath.Base(o.File)), Accepted: o.Accept,
-		Link: pathtext.Path(o.File), From: pathtext.Path(o.File), Into: pathtext.Path(realDir(o.Into)), Final: pathtext.Path(o.As),
+		Link: o.File, From: o.File, Into: realDir(o.Into), Final: o.As,
 	}
 	if err := p.byOthersLinks(o.File, o.Into); err != nil {
 		return nil, err
@@ -494,9 +494,9 @@ func (m *mover) unpack(ctx context.Context) error {
 		return err
 	}
 	list := filepath.Join(m.run.Dir(), packManifest)
-	a := &Archive{File: string(m.p.From)}
+	a := &Archive{File: m.p.From}
 	top, build := "", (*archive.Builder)(nil)
-	err = m.act(ctx, "unpack", pathtext.Path(partName(m.p.Run)), func() error {
+	err = m.act(ctx, "unpack", partName(m.p.Run), func() error {
 		root, err := m.makePart()
 		if err != nil {
 			return err
@@ -546,7 +546,7 @@ func (m *mover) unpack(ctx context.Context) error {
 		return err
 	}
 	if m.p.Final == "" {
-		m.p.Final = pathtext.Path(top)
+		m.p.Final = top
 	}
 	if free, err := m.mayPlace(); !free || err != nil {
 		return err
@@ -577,7 +577,7 @@ func (m *mover) roomFor(bytes int64) error {
 	if d.Free-bytes >= d.Reserve() {
 		return nil
 	}
-	return &RefusedError{[]finding.Finding{finding.New(finding.SpaceShort, string(m.p.Into), "%s has too little room for what is in the archive: %s more are needed, and a reserve of %s; free %s", d.Name(), pathtext.Size(bytes), pathtext.Size(d.Reserve()), pathtext.Size(d.Free)).OnDrive(d.Name())}}
+	return &RefusedError{[]finding.Finding{finding.New(finding.SpaceShort, m.p.Into, "%s has too little room for what is in the archive: %s more are needed, and a reserve of %s; free %s", d.Name(), pathtext.Size(bytes), pathtext.Size(d.Reserve()), pathtext.Size(d.Free)).OnDrive(d.Name())}}
 }
 
 // mayPlace refuses a name that is Nexlin's own for what an archive holds.
@@ -638,7 +638,7 @@ func ownerAlike(d *handle.Dir) (bool, error) {
 // placedAlready reports whether a pack or an unpack that was stopped had come
 // to its end: what it made last has its name, and is the person's.
 func (m *mover) placedAlready() (bool, error) {
-	var final pathtext.Path
+	var final string
 	known, err := m.lastData("place", &final)
 	if err != nil || !known {
 		return false, err
@@ -650,7 +650,7 @@ func (m *mover) placedAlready() (bool, error) {
 	if _, err := m.into.Stat(partName(m.p.Run)); !handle.Missing(err) {
 		return false, err
 	}
-	st, err := m.into.Stat(string(final))
+	st, err := m.into.Stat(final)
 	if err != nil {
 		return false, handle.IgnoreMissing(err)
 	}
@@ -687,7 +687,7 @@ func (m *mover) packedAgain(ctx context.Context) error {
 	if err := m.begin("read back", m.p.Files, m.p.Bytes); err != nil {
 		return err
 	}
-	f, err := m.into.OpenFile(string(m.p.Final))
+	f, err := m.into.OpenFile(m.p.Final)
 	if err != nil {
 		return err
 	}
@@ -712,7 +712,7 @@ func (m *mover) packedAgain(ctx context.Context) error {
 // addPack has the ledger know an archive that was verified.
 func (m *mover) addPack(a *Archive) func(*ledger.Tx) error {
 	return func(t *ledger.Tx) error {
-		return t.AddPack(ledger.Pack{Redirect: m.p.Name, Folder: string(m.p.From), File: a.File, Bytes: a.Bytes, Files: a.Count.Files, Digest: a.Digest, Made: time.Now(), Run: m.p.Run})
+		return t.AddPack(ledger.Pack{Redirect: m.p.Name, Folder: m.p.From, File: a.File, Bytes: a.Bytes, Files: a.Count.Files, Digest: a.Digest, Made: time.Now(), Run: m.p.Run})
 	}
 }
 

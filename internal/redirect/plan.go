@@ -1,7 +1,6 @@
 package redirect
 
 import (
-	"encoding/json"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -31,25 +30,25 @@ import (
 //	bring-back  the target     the link path  beside the target
 //	merge       the real one   the target     beside the link
 type Plan struct {
-	Run      string        `json:"run"`
-	Kind     string        `json:"kind"`
-	Name     string        `json:"name"`
-	Link     pathtext.Path `json:"link"`
-	Target   pathtext.Path `json:"target"` // where the data lies after the run; for bring-back, before it
-	From     pathtext.Path `json:"from"`
-	FromIno  uint64        `json:"from_ino"`
-	FromFuse bool          `json:"from_fuse"` // see transfer.Job
-	IntoFuse bool          `json:"into_fuse"`
-	Into     pathtext.Path `json:"into"`
-	Final    pathtext.Path `json:"final"`
-	HeldIn   pathtext.Path `json:"held_in"`
-	Held     pathtext.Path `json:"held"`
-	LinkText pathtext.Path `json:"link_text"` // what the link says after a move, before a bring-back
-	OldText  pathtext.Path `json:"old_text"`  // move-on: what it said before
+	Run      string `json:"run"`
+	Kind     string `json:"kind"`
+	Name     string `json:"name"`
+	Link     string `json:"link"`
+	Target   string `json:"target"` // where the data lies after the run; for bring-back, before it
+	From     string `json:"from"`
+	FromIno  uint64 `json:"from_ino"`
+	FromFuse bool   `json:"from_fuse"` // see transfer.Job
+	IntoFuse bool   `json:"into_fuse"`
+	Into     string `json:"into"`
+	Final    string `json:"final"`
+	HeldIn   string `json:"held_in"`
+	Held     string `json:"held"`
+	LinkText string `json:"link_text"` // what the link says after a move, before a bring-back
+	OldText  string `json:"old_text"`  // move-on: what it said before
 
 	FromDrive ledger.DriveRef `json:"from_drive"`
 	IntoDrive ledger.DriveRef `json:"into_drive"`
-	TagIn     pathtext.Path   `json:"tag_in"` // where the drive tag lies, or is to be written
+	TagIn     string          `json:"tag_in"` // where the drive tag lies, or is to be written
 	NewTag    bool            `json:"new_tag"`
 	TagMade   bool            `json:"tag_made"` // another folder's run of the same run of several has written it
 
@@ -115,10 +114,10 @@ type DirAttrs struct {
 }
 
 // Copy is the full path of the copy at the end of the run.
-func (p *Plan) Copy() string { return filepath.Join(string(p.Into), string(p.Final)) }
+func (p *Plan) Copy() string { return filepath.Join(p.Into, p.Final) }
 
 // HeldPath is the full path of what the run holds.
-func (p *Plan) HeldPath() string { return filepath.Join(string(p.HeldIn), string(p.Held)) }
+func (p *Plan) HeldPath() string { return filepath.Join(p.HeldIn, p.Held) }
 
 // fromID is the inode number the folder is known by; 0 if that says nothing.
 func (p *Plan) fromID() uint64 {
@@ -182,7 +181,7 @@ func (e *Engine) planOf(row ledger.RunRow) (*Plan, error) {
 		return nil, fmt.Errorf("run %s is one of several folders", row.ID)
 	}
 	var p Plan
-	if err := json.Unmarshal(row.Plan, &p); err != nil {
+	if err := pathtext.Unmarshal(row.Plan, &p); err != nil {
 		return nil, fmt.Errorf("the plan of run %s can't be read: %w", row.ID, err)
 	}
 	if !p.sound() || p.Run != row.ID {
@@ -197,11 +196,11 @@ func (p *Plan) sound() bool {
 	name := func(s string) bool {
 		return s != "." && s != ".." && strings.IndexFunc(s, func(r rune) bool { return r == 0 || r < 0x80 && os.IsPathSeparator(uint8(r)) }) < 0
 	}
-	if p.Run == "" || !name(p.Run) || !name(p.Name) || !name(string(p.Final)) || !name(string(p.Held)) {
+	if p.Run == "" || !name(p.Run) || !name(p.Name) || !name(p.Final) || !name(p.Held) {
 		return false
 	}
-	for _, path := range []pathtext.Path{p.Link, p.Target, p.From, p.Into, p.HeldIn, p.TagIn} {
-		if s := string(path); s != "" && (!filepath.IsAbs(s) || strings.ContainsRune(s, 0)) {
+	for _, path := range []string{p.Link, p.Target, p.From, p.Into, p.HeldIn, p.TagIn} {
+		if s := path; s != "" && (!filepath.IsAbs(s) || strings.ContainsRune(s, 0)) {
 			return false
 		}
 	}

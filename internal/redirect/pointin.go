@@ -22,7 +22,7 @@ const lookedAt = 20_000
 // up again, which means another place once the folder is a link. What can't
 // be looked into is passed over.
 func (e *Engine) pointIn(ctx context.Context, p *Plan) {
-	i := slices.IndexFunc(e.Homes, func(h string) bool { return !pathtext.IsRoot(h) && pathtext.Within(string(p.Link), h) })
+	i := slices.IndexFunc(e.Homes, func(h string) bool { return !pathtext.IsRoot(h) && pathtext.Within(p.Link, h) })
 	if i < 0 {
 		return
 	}
@@ -67,7 +67,7 @@ func (s *linkSearch) dir(d *handle.Dir, path string) {
 		at := filepath.Join(path, name)
 		st, err := d.Stat(name)
 		switch {
-		case err != nil || at == string(s.plan.From) || at == string(s.plan.Link):
+		case err != nil || at == s.plan.From || at == s.plan.Link:
 		case st.IsSymlink():
 			if text, err := d.Readlink(name); err == nil && s.plan.breaks(path, text) {
 				s.paths, s.texts = append(s.paths, at), append(s.texts, "→ "+pathtext.Show(text))
@@ -90,7 +90,7 @@ func (p *Plan) breaks(dir, text string) bool {
 		at = "/"
 	}
 	for part := range strings.SplitSeq(text, "/") {
-		if part == ".." && p.Kind == KindMove && at == string(p.From) {
+		if part == ".." && p.Kind == KindMove && at == p.From {
 			return true // within the folder ".." stays the same; out of it, not
 		}
 		switch part {
@@ -101,5 +101,5 @@ func (p *Plan) breaks(dir, text string) bool {
 			at = filepath.Join(at, part)
 		}
 	}
-	return p.Kind != KindMove && pathtext.Within(at, string(p.From))
+	return p.Kind != KindMove && pathtext.Within(at, p.From)
 }

@@ -10,7 +10,6 @@ import (
 	"nexlin/internal/drive"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
-	"nexlin/internal/pathtext"
 	"nexlin/internal/transfer"
 )
 
@@ -25,7 +24,7 @@ func (m *mover) prepare(ctx context.Context, at position) error {
 		return err
 	}
 	if m.p.Kind == KindMerge && m.into == nil {
-		return &BrokenError{string(m.p.Into), "the directory around the target is not there"}
+		return &BrokenError{m.p.Into, "the directory around the target is not there"}
 	}
 	if err := m.parents(ctx); err != nil {
 		return err
@@ -57,7 +56,7 @@ func (m *mover) prepare(ctx context.Context, at position) error {
 	// Without inode numbers the journal has to do for knowing the part again.
 	allow := m.p.Allow
 	allow.Owners = allow.Owners || m.p.IntoFuse && before
-	err = m.act(ctx, "part", pathtext.Path(partName(m.p.Run)), func() error {
+	err = m.act(ctx, "part", partName(m.p.Run), func() error {
 		part, err := transfer.OpenPart(m.into, partName(m.p.Run), asideName(m.p.Run), known.Ino, &allow)
 		if err != nil {
 			return err
@@ -89,7 +88,7 @@ func (m *mover) parents(ctx context.Context) error {
 		return nil
 	}
 	var err error
-	m.into, err = m.makeDirs(ctx, "parents", string(m.p.Into), m.p.IntoDrive)
+	m.into, err = m.makeDirs(ctx, "parents", m.p.Into, m.p.IntoDrive)
 	return err
 }
 
@@ -102,7 +101,7 @@ func (m *mover) makeDirs(ctx context.Context, act, dir string, on ledger.DriveRe
 		return nil, err
 	}
 	names := strings.FieldsFunc(strings.TrimPrefix(dir, anchor), func(r rune) bool { return r < 0x80 && os.IsPathSeparator(uint8(r)) })
-	err = m.act(ctx, act, parentsData{pathtext.Path(anchor), asPaths(names)}, func() error {
+	err = m.act(ctx, act, parentsData{anchor, names}, func() error {
 		up, err := m.openOn(anchor, on)
 		for _, name := range names {
 			if err != nil {
@@ -119,16 +118,8 @@ func (m *mover) makeDirs(ctx context.Context, act, dir string, on ledger.DriveRe
 }
 
 type parentsData struct {
-	Anchor pathtext.Path   `json:"anchor"`
-	Names  []pathtext.Path `json:"names"`
-}
-
-func asPaths(in []string) []pathtext.Path {
-	var out []pathtext.Path
-	for _, s := range in {
-		out = append(out, pathtext.Path(s))
-	}
-	return out
+	Anchor string   `json:"anchor"`
+	Names  []string `json:"names"`
 }
 
 func (m *mover) parent(at **handle.Dir, name string) error {
@@ -159,7 +150,7 @@ func (m *mover) tag(ctx context.Context) error {
 		return err
 	}
 	return m.act(ctx, "tag", map[string]any{"in": m.p.TagIn, "new": m.p.NewTag}, func() error {
-		d, err := m.openOn(string(m.p.TagIn), m.p.IntoDrive)
+		d, err := m.openOn(m.p.TagIn, m.p.IntoDrive)
 		if err != nil {
 			return err
 		}
@@ -200,7 +191,7 @@ func (m *mover) knownTag(t *drive.Tag) error {
 		return nil
 	}
 	if !m.p.NewTag {
-		return &BrokenError{string(m.p.TagIn), "the drive tag is another one than at inspection"}
+		return &BrokenError{m.p.TagIn, "the drive tag is another one than at inspection"}
 	}
 	m.p.IntoDrive.ID, m.p.NewTag = t.ID, false
 	return m.run.SetPlan(m.p)

@@ -122,8 +122,8 @@ const KindFuture = "future-only"
 func (e *Engine) PlanFuture(home string, folders []string, o MoveOptions) (*Plan, error) {
 	now := time.Now()
 	p := &Plan{
-		Run: ledger.NewRunID(now), Kind: KindFuture, Made: now, Name: "location settings", Link: pathtext.Path(real(folders[0])),
-		Into: pathtext.Path(realDir(o.Into)), Methods: []string{BySetting},
+		Run: ledger.NewRunID(now), Kind: KindFuture, Made: now, Name: "location settings", Link: real(folders[0]),
+		Into: realDir(o.Into), Methods: []string{BySetting},
 	}
 	st, err := handle.Lstat(home)
 	if err != nil {
@@ -139,8 +139,8 @@ func (e *Engine) PlanFuture(home string, folders []string, o MoveOptions) (*Plan
 			p.find(finding.New(finding.NoSetting, f, "the system keeps no location setting for %s", f))
 			continue
 		}
-		p.Target = pathtext.Path(filepath.Join(string(p.Into), filepath.Base(f)))
-		if err := e.places(p, places[:1], pathtext.Path(real(f))); err != nil {
+		p.Target = filepath.Join(p.Into, filepath.Base(f))
+		if err := e.places(p, places[:1], real(f)); err != nil {
 			return nil, err
 		}
 	}
@@ -148,7 +148,7 @@ func (e *Engine) PlanFuture(home string, folders []string, o MoveOptions) (*Plan
 		return nil, err
 	}
 	if len(p.Settings) == 0 && p.Blocked() == nil {
-		p.find(finding.New(finding.SettingDiffers, string(p.Link), "the location settings lead to the new place already").Instead("nothing needs doing"))
+		p.find(finding.New(finding.SettingDiffers, p.Link, "the location settings lead to the new place already").Instead("nothing needs doing"))
 	}
 	p.accept(o.Accept)
 	p.Accepted = o.Accept
@@ -179,12 +179,12 @@ func (e *Engine) Future(ctx context.Context, p *Plan) (*Outcome, error) {
 		return nil, err
 	}
 	m := e.mover(p)
-	return m.conduct(func() error { return m.checkDrive(string(p.Into), p.IntoDrive) }, func() error { return m.stopped(m.future(ctx)) })
+	return m.conduct(func() error { return m.checkDrive(p.Into, p.IntoDrive) }, func() error { return m.stopped(m.future(ctx)) })
 }
 
 func (m *mover) future(ctx context.Context) error {
 	for i, s := range m.p.Settings {
-		d, err := m.makeDirs(ctx, fmt.Sprintf("dirs.%d", i), string(s.To), m.p.IntoDrive)
+		d, err := m.makeDirs(ctx, fmt.Sprintf("dirs.%d", i), s.To, m.p.IntoDrive)
 		if err != nil {
 			return err
 		}
@@ -220,11 +220,11 @@ func (m *mover) notFuture(ctx context.Context) error {
 // dropDirs removes directories that a run has made, the innermost first; what
 // is not empty stays.
 func (m *mover) dropDirs(made parentsData) error {
-	at := string(made.Anchor)
+	at := made.Anchor
 	dirs := []string{}
 	for _, n := range made.Names {
 		dirs = append(dirs, at)
-		at = filepath.Join(at, string(n))
+		at = filepath.Join(at, n)
 	}
 	for i, up := range slices.Backward(dirs) {
 		d, err := m.openReal(up)
@@ -232,7 +232,7 @@ func (m *mover) dropDirs(made parentsData) error {
 			continue
 		}
 		if made.Names[i] != "" {
-			err = d.Rmdir(string(made.Names[i]))
+			err = d.Rmdir(made.Names[i])
 		}
 		if e := m.dropScratch(d); err == nil {
 			err = e

@@ -64,7 +64,7 @@ func (m *mover) waitQuiet(ctx context.Context) error {
 	}
 	m.patience.left = m.p.WaitQuiet
 	for {
-		w, err := writersOf(ctx, string(m.p.From))
+		w, err := writersOf(ctx, m.p.From)
 		if err != nil || len(w) == 0 {
 			return err
 		}
@@ -74,7 +74,7 @@ func (m *mover) waitQuiet(ctx context.Context) error {
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
-		return &RefusedError{[]finding.Finding{finding.New(finding.InUse, string(m.p.From),
+		return &RefusedError{[]finding.Finding{finding.New(finding.InUse, m.p.From,
 			"%s still writes to the folder after %s", programs(w), m.p.WaitQuiet.String()).Listing(len(w), paths(w))}}
 	}
 }

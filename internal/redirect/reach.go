@@ -11,7 +11,7 @@ import (
 // shrinks finds a folder that other accounts can reach where it is and could not
 // where it goes. Access lists are not looked at: they name accounts one by one.
 func (p *Plan) shrinks() error {
-	st, err := handle.Lstat(string(p.From))
+	st, err := handle.Lstat(p.From)
 	if err != nil {
 		return nil // that is another finding
 	}
@@ -26,10 +26,10 @@ func (p *Plan) shrinks() error {
 		enters := func(d *handle.Stat) bool {
 			return d.Mode&0o001 != 0 || who.bits == 0o050 && d.GID == who.gid && d.Mode&0o010 != 0
 		}
-		if closed, err := closedAbove(filepath.Dir(string(p.Link)), enters); closed != "" || err != nil {
+		if closed, err := closedAbove(filepath.Dir(p.Link), enters); closed != "" || err != nil {
 			return err // it was closed before
 		}
-		closed, err := closedAbove(string(p.Into), enters)
+		closed, err := closedAbove(p.Into, enters)
 		if err != nil {
 			return err
 		}

@@ -12,7 +12,6 @@ import (
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
-	"nexlin/internal/pathtext"
 	"nexlin/internal/transfer"
 )
 
@@ -35,10 +34,10 @@ var leftOver = []string{".old", ".orig", ".bak", ".backup", "-old", "_old", " ol
 func (e *Engine) PlanRecord(o RecordOptions) (*Plan, error) {
 	now := time.Now()
 	p := &Plan{
-		Run: ledger.NewRunID(now), Kind: KindRecord, Made: now, Link: pathtext.Path(real(o.Path)), Digest: transfer.SHA256,
+		Run: ledger.NewRunID(now), Kind: KindRecord, Made: now, Link: real(o.Path), Digest: transfer.SHA256,
 		InnerLinks: KeepLinks, Accepted: o.Accept,
 	}
-	if r, err := e.byLink(string(p.Link)); err != nil {
+	if r, err := e.byLink(p.Link); err != nil {
 		return nil, err
 	} else if r != nil {
 		p.Name = r.Name
@@ -48,7 +47,7 @@ func (e *Engine) PlanRecord(o RecordOptions) (*Plan, error) {
 	if err := p.byOthersLinks(above(o.Path), o.Copy, o.Original); err != nil {
 		return nil, err
 	}
-	p.HeldIn = pathtext.Path(filepath.Dir(string(p.Link)))
+	p.HeldIn = filepath.Dir(p.Link)
 	if err := e.chooseRecordName(p, o.Name); err != nil {
 		return nil, err
 	}
@@ -60,20 +59,20 @@ func (e *Engine) PlanRecord(o RecordOptions) (*Plan, error) {
 	if err := e.shared(p, copy); err != nil {
 		return nil, err
 	}
-	p.Target = pathtext.Path(copy)
-	p.Into, p.Final = pathtext.Path(filepath.Dir(copy)), pathtext.Path(filepath.Base(copy))
+	p.Target = copy
+	p.Into, p.Final = filepath.Dir(copy), filepath.Base(copy)
 	if p.LinkText == "" {
 		p.LinkText = p.Target
 		if p.From == p.Link {
 			e.linkHere(p)
 		}
 	}
-	if well, err := e.expected(p, string(p.Into), p.Copy()); !well || err != nil {
+	if well, err := e.expected(p, p.Into, p.Copy()); !well || err != nil {
 		return p, err
 	}
 	err = e.recordTarget(p)
 	if p.Methods != nil && !handle.Windows && p.IntoNow.Mount != "" {
-		windowsName(p, "", link.Seen(string(p.LinkText))) // that it leads there
+		windowsName(p, "", link.Seen(p.LinkText)) // that it leads there
 	}
 	e.gapAhead(p)
 	p.accept(o.Accept)
@@ -97,13 +96,13 @@ func (e *Engine) chooseRecordName(p *Plan, name string) error {
 	kind := p.Kind
 	p.Kind = KindMove // it takes a new name, as a move does
 	defer func() { p.Kind = kind }()
-	return e.chooseName(p, name, filepath.Base(string(p.Link)))
+	return e.chooseName(p, name, filepath.Base(p.Link))
 }
 
 // recordSides finds out what is link, copy and original, and gives the copy's
 // real path.
 func (e *Engine) recordSides(p *Plan, o RecordOptions) (string, error) {
-	at := string(p.Link)
+	at := p.Link
 	st, err := handle.Lstat(at)
 	switch {
 	case handle.Missing(err):
@@ -131,13 +130,13 @@ func (e *Engine) recordSides(p *Plan, o RecordOptions) (string, error) {
 		return "", nil
 	}
 	p.From, p.FromIno = p.Link, st.Ino
-	p.Held = pathtext.Path(heldName(filepath.Base(at), p.Run))
+	p.Held = heldName(filepath.Base(at), p.Run)
 	return realDir(o.Copy), nil
 }
 
 // recordLink is [Engine.recordSides] for a link.
 func (e *Engine) recordLink(p *Plan, o RecordOptions) (string, error) {
-	at := string(p.Link)
+	at := p.Link
 	steps, copy, err := link.Chain(at)
 	if err != nil && o.Copy != "" && len(steps) > 0 && link.IsJunction(steps[0].Text) {
 		copy, err = realDir(o.Copy), nil // only Windows knows its drive letters
@@ -146,13 +145,13 @@ func (e *Engine) recordLink(p *Plan, o RecordOptions) (string, error) {
 		p.find(finding.New(finding.TargetMissing, at, "%s leads nowhere: %v", at, handle.Cause(err)).As(finding.Blocker))
 		return "", nil
 	}
-	p.OldText = pathtext.Path(steps[len(steps)-1].Text)
+	p.OldText = steps[len(steps)-1].Text
 	for _, s := range steps {
 		if s.Path == at {
-			p.OldText = pathtext.Path(s.Text)
+			p.OldText = s.Text
 		}
 	}
-	if text := p.OldText; link.IsJunction(string(text)) {
+	if text := p.OldText; link.IsJunction(text) {
 		p.Methods, p.LinkText = []string{ByJunction}, text
 	}
 	if o.Copy != "" && realDir(o.Copy) != copy {
@@ -193,8 +192,8 @@ func (e *Engine) recordLink(p *Plan, o RecordOptions) (string, error) {
 		p.find(finding.New(finding.SourceMissing, original, "there is no folder at %s", original))
 		return "", handle.IgnoreMissing(err)
 	}
-	p.From, p.FromIno = pathtext.Path(original), st.Ino
-	p.HeldIn, p.Held = pathtext.Path(filepath.Dir(original)), pathtext.Path(filepath.Base(original))
+	p.From, p.FromIno = original, st.Ino
+	p.HeldIn, p.Held = filepath.Dir(original), filepath.Base(original)
 	return copy, nil
 }
 
@@ -218,7 +217,7 @@ func heldBesideOf(at string) (found []string, err error) {
 
 // recordTarget looks at the copy and its drive.
 func (e *Engine) recordTarget(p *Plan) error {
-	copy := string(p.Target)
+	copy := p.Target
 	d, err := handle.OpenReal(copy)
 	if handle.Absent(err) {
 		p.find(finding.New(finding.TargetMissing, copy, "there is no folder at %s", copy).As(finding.Blocker))
@@ -251,21 +250,21 @@ func (e *Engine) recordTarget(p *Plan) error {
 	if p.IntoNow.Memory {
 		p.find(finding.New(finding.TargetInMemory, copy, "%s lies in memory", copy))
 	}
-	return e.tagPlace(p, string(p.Into))
+	return e.tagPlace(p, p.Into)
 }
 
 // recordRights looks at the drive of the link and at who may change it.
 func (e *Engine) recordRights(p *Plan) (err error) {
-	at := string(p.Link)
+	at := p.Link
 	if p.From != "" {
-		at = string(p.From)
+		at = p.From
 	}
 	if p.FromNow, err = e.Drives.Of(filepath.Dir(at)); err != nil {
 		return err
 	}
 	p.FromDrive, p.FromFuse = ref(&p.FromNow), p.FromNow.Fuse
 	if p.FromNow.Same(&p.IntoNow) {
-		p.find(finding.New(finding.SameDrive, string(p.Target), "%s and %s both lie on %s", at, p.Target, p.IntoNow.Name()))
+		p.find(finding.New(finding.SameDrive, p.Target, "%s and %s both lie on %s", at, p.Target, p.IntoNow.Name()))
 	}
 	if err := e.linkPlace(p); err != nil {
 		return err

@@ -10,7 +10,6 @@ import (
 	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
-	"nexlin/internal/pathtext"
 	"nexlin/internal/transfer"
 )
 
@@ -57,7 +56,7 @@ func (m *mover) openRecord() error {
 	if err != nil {
 		return err
 	}
-	if m.into, err = m.openReal(string(m.p.Into)); err != nil {
+	if m.into, err = m.openReal(m.p.Into); err != nil {
 		return err
 	}
 	if err := m.lockCopy(); err != nil {
@@ -70,7 +69,7 @@ func (m *mover) openRecord() error {
 		return err
 	}
 	if m.from == nil {
-		return &BrokenError{string(m.p.From), "the original is not there"}
+		return &BrokenError{m.p.From, "the original is not there"}
 	}
 	return m.lock(m.from)
 }
@@ -141,8 +140,8 @@ func (d *differing) finding(code finding.Code, p *Plan) []finding.Finding {
 	if d.n == 0 {
 		return nil
 	}
-	f := finding.New(code, filepath.Join(string(p.From), d.paths[0]), "%s in %s differ in %s", entryCount(int64(d.n)), p.From, p.Copy()).Named(p.Name)
-	f = f.Listing(d.n, under(string(p.From), d.paths))
+	f := finding.New(code, filepath.Join(p.From, d.paths[0]), "%s in %s differ in %s", entryCount(int64(d.n)), p.From, p.Copy()).Named(p.Name)
+	f = f.Listing(d.n, under(p.From, d.paths))
 	f.Details = d.whats
 	return []finding.Finding{f}
 }
@@ -190,7 +189,7 @@ func (m *mover) record(ctx context.Context) error {
 		return err
 	}
 	if m.from != nil {
-		if err := m.act(ctx, "late-writes", pathtext.Path(m.p.HeldPath()), func() error { return m.late(ctx) }, nil); err != nil {
+		if err := m.act(ctx, "late-writes", m.p.HeldPath(), func() error { return m.late(ctx) }, nil); err != nil {
 			return err
 		}
 	}
@@ -265,10 +264,10 @@ func (m *mover) prove(ctx context.Context) error {
 
 // whereRecord tells whether the link leads to the copy already.
 func (m *mover) whereRecord() (position, error) {
-	if gap, err := m.inGap(m.heldIn, string(m.p.Held), m.p.fromID()); gap || err != nil {
+	if gap, err := m.inGap(m.heldIn, m.p.Held, m.p.fromID()); gap || err != nil {
 		return between, err
 	}
-	ours, err := link.Is(m.linkIn, m.base(), string(m.p.LinkText))
+	ours, err := link.Is(m.linkIn, m.base(), m.p.LinkText)
 	if err != nil || !ours {
 		return before, err
 	}
@@ -289,25 +288,25 @@ func (m *mover) recordSwitch(ctx context.Context) error {
 	if m.p.From == m.p.Link {
 		return m.exchange(ctx)
 	}
-	done, err := link.Is(m.linkIn, m.base(), string(m.p.LinkText))
+	done, err := link.Is(m.linkIn, m.base(), m.p.LinkText)
 	if err != nil {
 		return err
 	}
 	if done {
 		return m.dropOwn(m.linkIn)
 	}
-	return m.setLink(string(m.p.OldText), string(m.p.LinkText))
+	return m.setLink(m.p.OldText, m.p.LinkText)
 }
 
 // unrecord takes a record back: link and folder are as they were, and the
 // ledger forgets both.
 func (m *mover) unrecord(ctx context.Context) error {
 	err := m.act(ctx, "switch-back", m.p.OldText, func() error {
-		ours, err := link.Is(m.linkIn, m.base(), string(m.p.LinkText))
+		ours, err := link.Is(m.linkIn, m.base(), m.p.LinkText)
 		if err != nil {
 			return err
 		}
-		gap, err := m.inGap(m.heldIn, string(m.p.Held), m.p.fromID())
+		gap, err := m.inGap(m.heldIn, m.p.Held, m.p.fromID())
 		if err != nil {
 			return err
 		}
@@ -315,9 +314,9 @@ func (m *mover) unrecord(ctx context.Context) error {
 		case m.p.From == m.p.Link && (ours || gap):
 			return m.exchangeAgain(ctx)
 		case m.p.From == m.p.Link:
-			return link.Remove(m.heldIn, string(m.p.Held), string(m.p.LinkText))
+			return link.Remove(m.heldIn, m.p.Held, m.p.LinkText)
 		case ours && m.p.OldText != m.p.LinkText:
-			return m.setLink(string(m.p.LinkText), string(m.p.OldText))
+			return m.setLink(m.p.LinkText, m.p.OldText)
 		}
 		return nil
 	}, nil)

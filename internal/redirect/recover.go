@@ -2,7 +2,6 @@ package redirect
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -10,6 +9,7 @@ import (
 	"nexlin/internal/drive"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
+	"nexlin/internal/pathtext"
 )
 
 // Stopped finds the run that resume or undo is about: the named one, or the
@@ -97,7 +97,7 @@ func (m *mover) openAny() error {
 	case KindHandover:
 		return m.openHandover()
 	case KindFuture:
-		return m.checkDrive(string(m.p.Into), m.p.IntoDrive)
+		return m.checkDrive(m.p.Into, m.p.IntoDrive)
 	case KindMend:
 		return m.openMend(m.p.leads())
 	case KindRenew:
@@ -126,7 +126,7 @@ func (m *mover) onlyCopied() (bool, error) {
 		if a.Name != "phase" {
 			continue
 		}
-		if err := json.Unmarshal(a.Data, &phase); err != nil || phase.Name == "switch" {
+		if err := pathtext.Unmarshal(a.Data, &phase); err != nil || phase.Name == "switch" {
 			return false, err
 		}
 	}
@@ -135,13 +135,13 @@ func (m *mover) onlyCopied() (bool, error) {
 
 // openCopy opens where the copy lies, and what has lent to it.
 func (m *mover) openCopy() (err error) {
-	if err := m.checkDrive(string(m.p.Into), m.p.IntoDrive); err != nil {
+	if err := m.checkDrive(m.p.Into, m.p.IntoDrive); err != nil {
 		return err
 	}
 	if err := m.untryFolder(); err != nil {
 		return err
 	}
-	if m.into, err = m.openReal(string(m.p.Into)); handle.Missing(err) {
+	if m.into, err = m.openReal(m.p.Into); handle.Missing(err) {
 		return nil // it was not made yet, or is gone with all in it
 	}
 	if err != nil || m.p.Base == nil || !m.p.Base.Take {
@@ -200,7 +200,7 @@ func (e *Engine) take(row ledger.RunRow, open func(*mover) error) (*mover, error
 	for _, d := range []struct {
 		at  string
 		now *drive.Drive
-	}{{string(p.HeldIn), &p.FromNow}, {string(p.Into), &p.IntoNow}} {
+	}{{p.HeldIn, &p.FromNow}, {p.Into, &p.IntoNow}} {
 		if now, err := e.Drives.Of(d.at); err == nil {
 			*d.now = now
 		}
@@ -325,7 +325,7 @@ func (e *Engine) undo(ctx context.Context, row ledger.RunRow) (*Outcome, error) 
 	}
 	if err != nil && wasDone {
 		// A run that was done counts as stopped only once it is half undone.
-		return m.out, errors.Join(&StoppedError{Run: row.ID, Kind: row.Kind, Phase: "undo", Link: string(m.p.Link), Switched: true, Err: err},
+		return m.out, errors.Join(&StoppedError{Run: row.ID, Kind: row.Kind, Phase: "undo", Link: m.p.Link, Switched: true, Err: err},
 			m.run.Set(ledger.Stopped, err.Error(), nil))
 	}
 	if err = m.stopped(err); err == nil {

@@ -9,7 +9,6 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
-	"nexlin/internal/pathtext"
 	"nexlin/internal/transfer"
 )
 
@@ -25,8 +24,8 @@ func (e *Engine) UpdateManifest(ctx context.Context, r ledger.Redirect, d *Deep)
 	now := time.Now()
 	p := *d.verdict.plan
 	p.Run, p.Kind, p.Made, p.Name, p.Before, p.Mend = ledger.NewRunID(now), KindRenew, now, r.Name, &r, nil
-	p.Link, p.Target, p.LinkText = pathtext.Path(r.Link), pathtext.Path(r.Target), pathtext.Path(r.LinkText())
-	p.Into, p.Final, p.IntoDrive = pathtext.Path(filepath.Dir(r.Target)), pathtext.Path(filepath.Base(r.Target)), r.Drive
+	p.Link, p.Target, p.LinkText = r.Link, r.Target, r.LinkText()
+	p.Into, p.Final, p.IntoDrive = filepath.Dir(r.Target), filepath.Base(r.Target), r.Drive
 	p.FromDrive, p.From, p.Held, p.Base, p.Empty = r.Drive, "", "", nil, nil
 	m := e.mover(&p)
 	m.verdict = d.verdict
@@ -44,7 +43,7 @@ func (m *mover) renewManifest(ctx context.Context) error {
 			return &BrokenError{m.p.Copy(), "it can't be read, or its records can't"}
 		}
 	}
-	live, err := m.into.Beneath(string(m.p.Final))
+	live, err := m.into.Beneath(m.p.Final)
 	if err != nil {
 		return err
 	}

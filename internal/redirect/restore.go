@@ -68,7 +68,7 @@ func (e *Engine) PlanRestore(ctx context.Context, d *drive.Drive, o RestoreOptio
 	}
 	names := map[string]bool{}
 	for _, f := range s.found {
-		r := &Restore{Note: f.note, Target: filepath.Join(f.dir, string(f.note.Target)), Name: f.note.Name}
+		r := &Restore{Note: f.note, Target: filepath.Join(f.dir, f.note.Target), Name: f.note.Name}
 		if err := e.planRestore(ctx, d, r, o, f, names); err != nil {
 			return nil, nil, err
 		}
@@ -162,7 +162,7 @@ func (s *noteSearch) notes(d *handle.Dir, path string) (map[string]bool, error) 
 			}
 			continue
 		}
-		targets[string(note.Target)] = true
+		targets[note.Target] = true
 		if note.State == NoteHere {
 			s.found = append(s.found, foundNote{*note, path})
 		}
@@ -177,7 +177,7 @@ func (e *Engine) planRestore(ctx context.Context, d *drive.Drive, r *Restore, o 
 	if to := o.Accounts[r.Account]; to != "" {
 		r.Account = to
 	}
-	r.Link = string(r.Note.Link)
+	r.Link = r.Note.Link
 	uid, home, ok := accountOf(r.Account)
 	if !ok {
 		r.find(finding.New(finding.AccountUnknown, r.Target, "there is no account %s here, whose %s this is", r.Account, r.Note.Link).About(about).
@@ -192,7 +192,7 @@ func (e *Engine) planRestore(ctx context.Context, d *drive.Drive, r *Restore, o 
 	if o.Home != "" && own {
 		home = o.Home
 	}
-	if was := string(r.Note.Home); was != "" && !pathtext.IsRoot(was) && home != "" && pathtext.Within(r.Link, was) && !pathtext.Within(r.Link, home) {
+	if was := r.Note.Home; was != "" && !pathtext.IsRoot(was) && home != "" && pathtext.Within(r.Link, was) && !pathtext.Within(r.Link, home) {
 		r.Link = filepath.Join(home, strings.TrimPrefix(r.Link, was))
 	}
 	if r.Link = filepath.Clean(r.Link); !filepath.IsAbs(r.Link) {
@@ -220,8 +220,8 @@ func (e *Engine) planRestore(ctx context.Context, d *drive.Drive, r *Restore, o 
 func (e *Engine) restorePlan(d *drive.Drive, r *Restore, o RestoreOptions, dir string, uid uint32, names map[string]bool) error {
 	now := time.Now()
 	p := &Plan{
-		Run: ledger.NewRunID(now), Kind: KindRestore, Made: now, Link: pathtext.Path(r.Link), Target: pathtext.Path(r.Target), LinkText: pathtext.Path(r.Target),
-		Into: pathtext.Path(dir), Final: r.Note.Target, UID: uid, GID: accountGroup(uid), Account: r.Account, IntoNow: *d, IntoDrive: ref(d), IntoFuse: d.Fuse,
+		Run: ledger.NewRunID(now), Kind: KindRestore, Made: now, Link: r.Link, Target: r.Target, LinkText: r.Target,
+		Into: dir, Final: r.Note.Target, UID: uid, GID: accountGroup(uid), Account: r.Account, IntoNow: *d, IntoDrive: ref(d), IntoFuse: d.Fuse,
 		Files: r.Note.Files, Bytes: r.Note.Bytes, Digest: transfer.SHA256, InnerLinks: RewriteLinks, FromDrive: ref(d),
 		Accepted: o.Accept,
 	}

@@ -50,10 +50,10 @@ func (e *Engine) Unrestore(ctx context.Context, run string, why error) error {
 }
 
 func (m *mover) openRestore() (err error) {
-	if err := m.checkDrive(string(m.p.Into), m.p.IntoDrive); err != nil {
+	if err := m.checkDrive(m.p.Into, m.p.IntoDrive); err != nil {
 		return err
 	}
-	m.into, err = m.openReal(string(m.p.Into))
+	m.into, err = m.openReal(m.p.Into)
 	return err
 }
 
@@ -62,7 +62,7 @@ func (m *mover) restore(ctx context.Context) error {
 	if err := m.linkParents(ctx); err != nil {
 		return err
 	}
-	live, err := m.into.Beneath(string(m.p.Final))
+	live, err := m.into.Beneath(m.p.Final)
 	if err != nil {
 		return err
 	}
@@ -110,7 +110,7 @@ func (m *mover) restore(ctx context.Context) error {
 
 // linkParents makes the directories around the link that a fresh home lacks.
 func (m *mover) linkParents(ctx context.Context) error {
-	dir := filepath.Dir(string(m.p.Link))
+	dir := filepath.Dir(m.p.Link)
 	if anchor, err := drive.Existing(dir); err != nil || anchor == dir {
 		return err
 	}
@@ -126,17 +126,17 @@ func (m *mover) heldBeside() (*handle.Dir, error) {
 	if err != nil || note == nil || note.Run == "" || strings.ContainsAny(note.Run, "/\x00") {
 		return nil, err
 	}
-	parent, err := handle.OpenReal(filepath.Dir(string(m.p.Link)))
+	parent, err := handle.OpenReal(filepath.Dir(m.p.Link))
 	if err != nil {
 		return nil, handle.IgnoreMissing(err)
 	}
 	defer parent.Release()
-	name := heldName(filepath.Base(string(m.p.Link)), note.Run)
+	name := heldName(filepath.Base(m.p.Link), note.Run)
 	d, err := parent.Beneath(name)
 	if handle.Missing(err) || errors.Is(err, handle.ErrNotDir) || isLoop(err) {
 		return nil, nil
 	}
-	m.p.HeldIn, m.p.Held = pathtext.Path(parent.Path()), pathtext.Path(name)
+	m.p.HeldIn, m.p.Held = parent.Path(), name
 	return d, err
 }
 
@@ -167,7 +167,7 @@ func (m *mover) restoredHeld(ctx context.Context, held *handle.Dir) (*ledger.Hel
 	if err != nil {
 		return nil, err
 	}
-	d, err := m.Drives.Of(string(m.p.HeldIn))
+	d, err := m.Drives.Of(m.p.HeldIn)
 	if err != nil {
 		return nil, err
 	}
@@ -290,14 +290,14 @@ func statBeneath(d *handle.Dir, path string) (handle.Stat, error) {
 // unrestore forgets a redirect again whose link was not made yet, or was
 // taken away.
 func (m *mover) unrestore() error {
-	if parent, err := handle.OpenReal(filepath.Dir(string(m.p.Link))); err == nil {
+	if parent, err := handle.OpenReal(filepath.Dir(m.p.Link)); err == nil {
 		defer parent.Release()
-		ours, err := link.Is(parent, m.base(), string(m.p.LinkText))
+		ours, err := link.Is(parent, m.base(), m.p.LinkText)
 		if err != nil {
 			return err
 		}
 		if ours {
-			return &RefusedError{[]finding.Finding{finding.New(finding.KnownAlready, string(m.p.Link), "the link of %s is there; detach it first", m.p.Name).Named(m.p.Name).As(finding.Blocker).
+			return &RefusedError{[]finding.Finding{finding.New(finding.KnownAlready, m.p.Link, "the link of %s is there; detach it first", m.p.Name).Named(m.p.Name).As(finding.Blocker).
 				Instead("`nexlin detach " + pathtext.Quote(m.p.Name) + "`")}}
 		}
 	}

@@ -2,7 +2,6 @@ package redirect
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"io/fs"
 	"os"
@@ -141,7 +140,7 @@ func (p *Plan) stillHolds(t *ledger.Tx) error {
 	}
 	for _, row := range open {
 		if !ofArchive(row.Kind) {
-			return &RefusedError{[]finding.Finding{stoppedBefore(row, string(p.Link))}}
+			return &RefusedError{[]finding.Finding{stoppedBefore(row, p.Link)}}
 		}
 	}
 	is, err := t.Redirect(p.Name)
@@ -156,7 +155,7 @@ func (p *Plan) stillHolds(t *ledger.Tx) error {
 	if was == nil && gone || was != nil && !gone && was.Equal(&is) || p.Kind == KindFuture {
 		return nil
 	}
-	return &RefusedError{[]finding.Finding{finding.New(finding.PlanOld, string(p.Link),
+	return &RefusedError{[]finding.Finding{finding.New(finding.PlanOld, p.Link,
 		"another command has changed what the ledger says of %s since it was looked at", p.Name).Named(p.Name)}}
 }
 
@@ -190,7 +189,7 @@ func (m *mover) stopped(err error) error {
 		return nil
 	}
 	m.out.State = ledger.Stopped
-	s := &StoppedError{Run: m.p.Run, Kind: m.p.Kind, Phase: m.phase, Link: string(m.p.Link), Switched: m.switched, Err: err}
+	s := &StoppedError{Run: m.p.Run, Kind: m.p.Kind, Phase: m.phase, Link: m.p.Link, Switched: m.switched, Err: err}
 	if errors.Is(err, ErrStillChanging) {
 		s.Writers = m.writers()
 	}
@@ -232,7 +231,7 @@ func (m *mover) driveOf(err error, path string) string {
 	}
 	var name, mount string
 	for _, d := range []ledger.DriveRef{m.p.FromDrive, m.p.IntoDrive} {
-		if at := string(d.Mount); at != "" && pathtext.Within(path, at) && len(at) > len(mount) {
+		if at := d.Mount; at != "" && pathtext.Within(path, at) && len(at) > len(mount) {
 			name, mount = d.Label, at
 		}
 	}
@@ -240,7 +239,7 @@ func (m *mover) driveOf(err error, path string) string {
 }
 
 func (m *mover) writers() []string {
-	holders, err := writersOf(context.Background(), string(m.p.From))
+	holders, err := writersOf(context.Background(), m.p.From)
 	if err != nil {
 		return nil
 	}
@@ -270,7 +269,7 @@ func (m *mover) tryLink() error {
 	p := m.p
 	exchanges := false
 	err := drive.InTrial(m.linkIn, func(t *handle.Dir) (err error) {
-		exchanges, err = link.TryIn(t, string(p.LinkText))
+		exchanges, err = link.TryIn(t, p.LinkText)
 		return err
 	})
 	switch {
@@ -376,7 +375,7 @@ func (m *mover) ready(ctx context.Context) error {
 // copyWhole makes and verifies the copy, up to the switch.
 func (m *mover) copyWhole(ctx context.Context, at position) error {
 	if m.from == nil {
-		return &BrokenError{string(m.p.From), "the folder that is to be copied is not there"}
+		return &BrokenError{m.p.From, "the folder that is to be copied is not there"}
 	}
 	if err := m.tryFolder(ctx); err != nil {
 		return err
@@ -428,7 +427,7 @@ func (m *mover) lastData(name string, out any) (bool, error) {
 	}
 	for _, a := range slices.Backward(acts) {
 		if a.Name == name {
-			return true, json.Unmarshal(a.Data, out)
+			return true, pathtext.Unmarshal(a.Data, out)
 		}
 	}
 	return false, nil

@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"io"
 	"os"
@@ -28,20 +27,20 @@ const frozenName = "frozen.mtree"
 // A Note is the target note: the small file beside a target that says whose
 // it is and where its link belongs, so that the drive explains itself.
 type Note struct {
-	Version  int           `json:"nexlin"`
-	Name     string        `json:"name"`
-	Link     pathtext.Path `json:"link"`
-	Target   pathtext.Path `json:"target"` // its name beside the note
-	Account  string        `json:"account"`
-	Home     pathtext.Path `json:"home"` // of the account on that machine; empty if it has none
-	Machine  string        `json:"machine"`
-	State    string        `json:"state"` // arriving, here, brought-back, moved-on, set-aside
-	Run      string        `json:"run"`
-	Bytes    int64         `json:"bytes"`
-	Files    int64         `json:"files"`
-	Manifest string        `json:"manifest_sha256"`
-	Made     time.Time     `json:"made"`    // the note
-	Created  time.Time     `json:"created"` // the redirect
+	Version  int       `json:"nexlin"`
+	Name     string    `json:"name"`
+	Link     string    `json:"link"`
+	Target   string    `json:"target"` // its name beside the note
+	Account  string    `json:"account"`
+	Home     string    `json:"home"` // of the account on that machine; empty if it has none
+	Machine  string    `json:"machine"`
+	State    string    `json:"state"` // arriving, here, brought-back, moved-on, set-aside
+	Run      string    `json:"run"`
+	Bytes    int64     `json:"bytes"`
+	Files    int64     `json:"files"`
+	Manifest string    `json:"manifest_sha256"`
+	Made     time.Time `json:"made"`    // the note
+	Created  time.Time `json:"created"` // the redirect
 }
 
 // States of a target note.
@@ -67,7 +66,7 @@ func (m *mover) seal(ctx context.Context) error {
 			return err
 		}
 	}
-	err := m.act(ctx, "dress", pathtext.Path(partName(m.p.Run)), func() error { return m.part.Finish(m.spool, &m.p.Allow) }, nil)
+	err := m.act(ctx, "dress", partName(m.p.Run), func() error { return m.part.Finish(m.spool, &m.p.Allow) }, nil)
 	if err != nil {
 		return err
 	}
@@ -173,12 +172,12 @@ func (m *mover) describeFrom(runDir string, n Note) error {
 	}
 	n.Version, n.Manifest, n.Made = 1, hex.EncodeToString(sum.Sum(nil)), time.Now().UTC()
 	_, home, _ := accountOf(n.Account)
-	n.Home = pathtext.Path(home)
+	n.Home = home
 	return m.writeNote(rec, n)
 }
 
 func (m *mover) writeNote(rec *handle.Dir, n Note) error {
-	b, err := json.MarshalIndent(n, "", "  ")
+	b, err := pathtext.MarshalIndent(n, "  ")
 	if err != nil {
 		return err
 	}
@@ -250,12 +249,10 @@ func ReadNote(rec *handle.Dir, name string) (*Note, error) {
 
 func parseNote(b []byte) (*Note, error) {
 	var n Note
-	dec := json.NewDecoder(strings.NewReader(string(b)))
-	dec.DisallowUnknownFields()
-	if err := dec.Decode(&n); err != nil || n.Version != 1 || !ValidName(n.Name) {
+	if err := pathtext.UnmarshalStrict(b, &n); err != nil || n.Version != 1 || !ValidName(n.Name) {
 		return nil, ErrNote
 	}
-	if t := string(n.Target); t == "" || t == "." || t == ".." || strings.ContainsAny(t, "/\x00") {
+	if t := n.Target; t == "" || t == "." || t == ".." || strings.ContainsAny(t, "/\x00") {
 		return nil, ErrNote
 	}
 	return &n, nil
@@ -264,18 +261,18 @@ func parseNote(b []byte) (*Note, error) {
 // ledgerRedirect is the redirect as the ledger will have it after the run.
 func (m *mover) ledgerRedirect() ledger.Redirect {
 	r := ledger.Redirect{
-		Name: m.p.Name, State: ledger.Linked, Link: string(m.p.Link), Target: string(m.p.Target), Methods: m.methods(),
+		Name: m.p.Name, State: ledger.Linked, Link: m.p.Link, Target: m.p.Target, Methods: m.methods(),
 		Account: m.p.Account, UID: m.p.UID, Drive: m.p.IntoDrive, Bytes: m.p.Bytes, Files: m.p.Files, Created: m.p.Made, Run: m.p.Run, Card: m.p.Card,
 	}
 	if m.p.LinkText != m.p.Target {
-		r.Text = string(m.p.LinkText)
+		r.Text = m.p.LinkText
 	}
 	if m.p.Before != nil {
 		r.Created = m.p.Before.Created
 	}
 	r.LinkDrive = m.linkDriveNow()
 	if m.p.TagIn != "" {
-		if t, err := drive.ReadTag(string(m.p.TagIn)); err == nil && t.ID == r.Drive.ID {
+		if t, err := drive.ReadTag(m.p.TagIn); err == nil && t.ID == r.Drive.ID {
 			r.Drive.Counter = t.Counter // as it is now: the run has raised it
 		}
 	}

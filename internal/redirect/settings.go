@@ -23,15 +23,15 @@ import (
 // A SettingChange is one value, or one list of values, in a settings file
 // that a run changes so that it leads to another place.
 type SettingChange struct {
-	File     pathtext.Path   `json:"file"` // the real one, no link to it
-	Format   setting.Format  `json:"format"`
-	At       string          `json:"at"` // its address, see [setting.Format]
-	Key      string          `json:"key"`
-	Optional bool            `json:"optional"`
-	From     []pathtext.Path `json:"from"` // what it may name before
-	To       pathtext.Path   `json:"to"`
-	Home     pathtext.Path   `json:"home"` // of the account, for ~ and $HOME
-	Back     *SettingRecord  `json:"back"` // what an earlier run changed, which this one takes back; nil for a change
+	File     string         `json:"file"` // the real one, no link to it
+	Format   setting.Format `json:"format"`
+	At       string         `json:"at"` // its address, see [setting.Format]
+	Key      string         `json:"key"`
+	Optional bool           `json:"optional"`
+	From     []string       `json:"from"` // what it may name before
+	To       string         `json:"to"`
+	Home     string         `json:"home"` // of the account, for ~ and $HOME
+	Back     *SettingRecord `json:"back"` // what an earlier run changed, which this one takes back; nil for a change
 }
 
 // A SettingRecord is what a redirect has changed in a settings file: all that
@@ -41,7 +41,7 @@ type SettingRecord struct {
 	Edits []setting.Edit `json:"edits"`
 	Was   string         `json:"was"`  // digest of the file before; empty if there was none
 	Now   string         `json:"now"`  // digest of the file as it was written
-	Held  pathtext.Path  `json:"held"` // the file as it was before; empty if it may only be given back value by value
+	Held  string         `json:"held"` // the file as it was before; empty if it may only be given back value by value
 	Mtime handle.Time    `json:"mtime"`
 }
 
@@ -67,7 +67,7 @@ func records(r ledger.Redirect) ([]SettingRecord, error) {
 		return nil, nil
 	}
 	var out []SettingRecord
-	if err := json.Unmarshal(r.Settings, &out); err != nil {
+	if err := pathtext.Unmarshal(r.Settings, &out); err != nil {
 		return nil, fmt.Errorf("the settings of redirect %s can't be read: %w", r.Name, err)
 	}
 	return out, nil
@@ -86,16 +86,16 @@ func (e *Engine) HomeOf(path string) (home string) {
 
 // places plans to change what the places of settings name from the folder to
 // its target. A value that is not there or names another folder is a blocker.
-func (e *Engine) places(p *Plan, places []setting.Place, from ...pathtext.Path) error {
-	home := e.HomeOf(string(p.Link))
+func (e *Engine) places(p *Plan, places []setting.Place, from ...string) error {
+	home := e.HomeOf(p.Link)
 	for _, at := range places {
 		file, err := settingsFile(at)
 		if err != nil {
 			return err
 		}
 		c := SettingChange{
-			File: pathtext.Path(file), Format: at.Format, At: at.At, Key: at.Key, Optional: at.Optional,
-			From: from, To: p.Target, Home: pathtext.Path(home),
+			File: file, Format: at.Format, At: at.At, Key: at.Key, Optional: at.Optional,
+			From: from, To: p.Target, Home: home,
 		}
 		if use, err := e.fits(p, &c); err != nil {
 			return err
@@ -125,11 +125,11 @@ func (c *SettingChange) read(open func(dir string) (*handle.Dir, error)) (*setti
 		f, err := setting.ReadKnown(c.Key)
 		return f, nil, err
 	}
-	dir, err := open(filepath.Dir(string(c.File)))
+	dir, err := open(filepath.Dir(c.File))
 	if err != nil {
 		return nil, nil, err
 	}
-	f, err := setting.Read(dir, filepath.Base(string(c.File)))
+	f, err := setting.Read(dir, filepath.Base(c.File))
 	if err != nil {
 		dir.Release()
 	}
@@ -140,7 +140,7 @@ func (c *SettingChange) read(open func(dir string) (*handle.Dir, error)) (*setti
 // finding. use is false for what is to be passed over.
 func (e *Engine) fits(p *Plan, c *SettingChange) (use bool, err error) {
 	about := finding.Subject{Name: p.Name}
-	file := string(c.File)
+	file := c.File
 	say := func(code finding.Code, format string, args ...any) {
 		f := finding.New(code, file, format, args...).About(about)
 		if c.Back != nil { // the data comes back all the same
@@ -221,8 +221,8 @@ func foreign(dir *handle.Dir, f *setting.File, uid uint32) (string, error) {
 // leads reports whether every path that the addressed values name leads to
 // the new place already.
 func (c *SettingChange) leads(f *setting.File) bool {
-	vs, err := setting.Paths(c.Format, f.Data, c.At, string(c.Home))
-	return err == nil && slices.ContainsFunc(vs, func(v setting.Value) bool { return pathtext.Within(v.Text, string(c.To)) })
+	vs, err := setting.Paths(c.Format, f.Data, c.At, c.Home)
+	return err == nil && slices.ContainsFunc(vs, func(v setting.Value) bool { return pathtext.Within(v.Text, c.To) })
 }
 
 // compute gives the file as it will be. No edits mean that nothing there
@@ -230,7 +230,7 @@ func (c *SettingChange) leads(f *setting.File) bool {
 func (c *SettingChange) compute(f *setting.File) ([]byte, []setting.Edit, error) {
 	if c.Back != nil {
 		if c.Back.Held != "" && f.Sum() == c.Back.Now {
-			b, err := handle.ReadRegular(string(c.Back.Held), setting.Limit)
+			b, err := handle.ReadRegular(c.Back.Held, setting.Limit)
 			if err != nil || setting.Sum(b) != c.Back.Was && c.Back.Was != "" {
 				return nil, nil, errors.Join(err, errors.New("the held settings file is damaged"))
 			}
@@ -243,7 +243,7 @@ func (c *SettingChange) compute(f *setting.File) ([]byte, []setting.Edit, error)
 		return b, c.Back.Edits, err
 	}
 	for _, from := range c.From {
-		b, edits, err := setting.Redirect(c.Format, f.Data, c.At, string(from), string(c.To), string(c.Home))
+		b, edits, err := setting.Redirect(c.Format, f.Data, c.At, from, c.To, c.Home)
 		if err != nil || len(edits) > 0 {
 			return b, edits, err
 		}
@@ -254,7 +254,7 @@ func (c *SettingChange) compute(f *setting.File) ([]byte, []setting.Edit, error)
 	if vs, err := setting.Values(c.Format, f.Data, c.At); err != nil || len(vs) > 0 {
 		return f.Data, nil, err
 	}
-	return setting.Put(c.Format, f.Data, c.Key, string(c.To))
+	return setting.Put(c.Format, f.Data, c.Key, c.To)
 }
 
 // settingsOf plans what becomes of the settings of a redirect: they are given
@@ -273,7 +273,7 @@ func (e *Engine) settingsOf(p *Plan, r ledger.Redirect, back bool) error {
 		if back {
 			c.Back = &rec
 		} else {
-			c.From, c.To = append(c.From, pathtext.Path(r.Target), pathtext.Path(r.Link)), p.Target
+			c.From, c.To = append(c.From, r.Target, r.Link), p.Target
 		}
 		if use, err := e.fits(p, &c); err != nil {
 			return err
@@ -314,7 +314,7 @@ func (m *mover) withSetting(i int, do func(*SettingChange, *setting.File) error)
 	c := &m.p.Settings[i]
 	f, dir, err := c.read(m.openReal)
 	if err != nil {
-		return &SettingError{string(c.File), c.At, err}
+		return &SettingError{c.File, c.At, err}
 	}
 	defer dir.Release()
 	if dir != nil {
@@ -335,7 +335,7 @@ func (m *mover) withSetting(i int, do func(*SettingChange, *setting.File) error)
 	}
 	var known *SettingError
 	if err != nil && !errors.As(err, &known) && !errors.Is(err, context.Canceled) {
-		err = &SettingError{string(c.File), c.At, err}
+		err = &SettingError{c.File, c.At, err}
 	}
 	return err
 }
@@ -414,7 +414,7 @@ func (m *mover) settingBack(ctx context.Context, i int, c *SettingChange, d *set
 		out, gone, w.Mtime = held, !d.Exists, &d.Mtime
 	case c.Back != nil:
 		vs := c.Back.SettingChange
-		vs.From = append(vs.From, pathtext.Path(m.p.Link))
+		vs.From = append(vs.From, m.p.Link)
 		again, edits, err := vs.compute(f)
 		if err != nil {
 			return err
@@ -428,7 +428,7 @@ func (m *mover) settingBack(ctx context.Context, i int, c *SettingChange, d *set
 			return err
 		}
 		if out = back; len(left) > 0 {
-			m.out.Findings = append(m.out.Findings, finding.New(finding.SettingDrifted, string(c.File),
+			m.out.Findings = append(m.out.Findings, finding.New(finding.SettingDrifted, c.File,
 				"%s says something else at %s by now, and was left so", c.File, strings.Join(left, ", ")).Named(m.p.Name).Instead("look at it and set it by hand"))
 			if len(left) == len(d.Edits) {
 				return nil
@@ -450,7 +450,7 @@ func (m *mover) linkAway(ctx context.Context) error {
 		return nil
 	}
 	return m.act(ctx, "link-away", m.p.LinkText, func() error {
-		return flushed(link.Remove(m.linkIn, m.base(), string(m.p.LinkText)), m.linkIn)
+		return flushed(link.Remove(m.linkIn, m.base(), m.p.LinkText), m.linkIn)
 	}, nil)
 }
 
@@ -485,7 +485,7 @@ func (m *mover) settingRecords() (json.RawMessage, error) {
 		if !known {
 			continue
 		}
-		rec := SettingRecord{SettingChange: c, Edits: d.Edits, Was: d.Was, Now: d.Now, Held: pathtext.Path(m.heldSetting(i)), Mtime: d.Mtime}
+		rec := SettingRecord{SettingChange: c, Edits: d.Edits, Was: d.Was, Now: d.Now, Held: m.heldSetting(i), Mtime: d.Mtime}
 		for j, o := range old {
 			if o.File == c.File && o.At == c.At {
 				rec.follow(&o)
@@ -498,7 +498,7 @@ func (m *mover) settingRecords() (json.RawMessage, error) {
 	if out = append(old, out...); len(out) == 0 {
 		return nil, nil
 	}
-	return json.Marshal(out)
+	return pathtext.Marshal(out)
 }
 
 // follow makes the record of a second change one of both: what comes back is
@@ -529,7 +529,7 @@ func (e *Engine) CheckSettings(r ledger.Redirect) ([]finding.Finding, error) {
 	var out []finding.Finding
 	for _, rec := range rs {
 		if why := rec.drifted(r.Target); why != "" {
-			out = append(out, finding.New(finding.SettingDrifted, string(rec.File),
+			out = append(out, finding.New(finding.SettingDrifted, rec.File,
 				"%s at %s %s", rec.File, rec.At, why).Named(r.Name))
 		}
 	}
@@ -549,13 +549,13 @@ func (rec *SettingRecord) drifted(target string) string {
 	if rec.Now == f.Sum() {
 		return ""
 	}
-	vs, err := setting.Paths(rec.Format, f.Data, rec.At, string(rec.Home))
+	vs, err := setting.Paths(rec.Format, f.Data, rec.At, rec.Home)
 	if err != nil {
 		return "can't be read: " + err.Error()
 	}
 	leads := slices.ContainsFunc(vs, func(v setting.Value) bool { return pathtext.Within(v.Text, target) })
 	old := slices.IndexFunc(vs, func(v setting.Value) bool {
-		return slices.ContainsFunc(rec.From, func(p pathtext.Path) bool { return pathtext.Within(v.Text, string(p)) })
+		return slices.ContainsFunc(rec.From, func(p string) bool { return pathtext.Within(v.Text, p) })
 	})
 	switch {
 	case old >= 0:
@@ -583,13 +583,13 @@ func (e *Engine) lead(p *Plan, o MoveOptions) error {
 	}
 	places := o.Places
 	if slices.Contains(o.By, BySetting) && len(o.Places) == 0 {
-		home := e.HomeOf(string(p.Link))
-		_, own, ok, err := setting.Location(home, string(p.Link))
+		home := e.HomeOf(p.Link)
+		_, own, ok, err := setting.Location(home, p.Link)
 		if err != nil {
 			return err
 		}
 		if home == "" || !ok {
-			p.find(finding.New(finding.NoSetting, string(p.Link), "the system keeps no location setting for %s", p.Link).Named(p.Name))
+			p.find(finding.New(finding.NoSetting, p.Link, "the system keeps no location setting for %s", p.Link).Named(p.Name))
 			return nil
 		}
 		places = own

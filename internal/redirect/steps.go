@@ -87,10 +87,10 @@ type AskFunc func(ctx context.Context, question string) error
 
 // An Actor is for whom commands are run.
 type Actor struct {
-	UID  uint32        `json:"uid"`
-	GID  uint32        `json:"gid"`
-	Name string        `json:"name"`
-	Home pathtext.Path `json:"home"`
+	UID  uint32 `json:"uid"`
+	GID  uint32 `json:"gid"`
+	Name string `json:"name"`
+	Home string `json:"home"`
 }
 
 // command runs a command for an account: with its home and name, whoever
@@ -110,11 +110,11 @@ func (e *Engine) command(ctx context.Context, who Actor, args []string, within t
 	if other {
 		env = append(env, fmt.Sprintf("XDG_RUNTIME_DIR=/run/user/%d", who.UID))
 	}
-	env = append(env, "HOME="+string(who.Home), "USER="+who.Name, "LOGNAME="+who.Name)
+	env = append(env, "HOME="+who.Home, "USER="+who.Name, "LOGNAME="+who.Name)
 	if within <= 0 {
 		within = time.Minute
 	}
-	return inuse.Command{Args: args, Within: within, UID: who.UID, GID: who.GID, Env: env, Dir: string(who.Home)}.Run(ctx)
+	return inuse.Command{Args: args, Within: within, UID: who.UID, GID: who.GID, Env: env, Dir: who.Home}.Run(ctx)
 }
 
 // take does one step.

@@ -67,7 +67,7 @@ func (m *mover) closeGap(ctx context.Context) error {
 func (m *mover) place(ctx context.Context, data placeData) error {
 	if m.p.Empty != nil {
 		err := m.act(ctx, "drop-empty", m.p.Empty, func() error {
-			err := m.into.Rmdir(string(m.p.Final))
+			err := m.into.Rmdir(m.p.Final)
 			if handle.Missing(err) {
 				return nil
 			}
@@ -78,7 +78,7 @@ func (m *mover) place(ctx context.Context, data placeData) error {
 		}
 	}
 	return m.act(ctx, "place", data, func() error {
-		if err := m.rename(m.into, string(data.Part), m.into, string(m.p.Final)); err != nil {
+		if err := m.rename(m.into, data.Part, m.into, m.p.Final); err != nil {
 			return err
 		}
 		return flushed(m.samePart(), m.into)
@@ -88,7 +88,7 @@ func (m *mover) place(ctx context.Context, data placeData) error {
 // samePart wants the copy at its final place to be the part that was
 // verified: whoever may write beside it could have exchanged the two (I6).
 func (m *mover) samePart() error {
-	is, err := m.into.Stat(string(m.p.Final))
+	is, err := m.into.Stat(m.p.Final)
 	if err != nil {
 		return err
 	}
@@ -102,25 +102,25 @@ func (m *mover) samePart() error {
 // exchangeAtOnce puts the link where the folder was and the folder under its
 // held name, in one act.
 func (m *mover) exchangeAtOnce() error {
-	held := string(m.p.Held)
-	if err := link.Remove(m.heldIn, held, string(m.p.LinkText)); err != nil {
+	held := m.p.Held
+	if err := link.Remove(m.heldIn, held, m.p.LinkText); err != nil {
 		return err
 	}
-	if err := link.MakeFor(m.heldIn, held, string(m.p.LinkText), m.owner()); err != nil {
+	if err := link.MakeFor(m.heldIn, held, m.p.LinkText, m.owner()); err != nil {
 		return err
 	}
 	if err := m.heldIn.Sync(); err != nil {
 		return err
 	}
 	if err := link.Exchange(m.linkIn, m.base(), m.heldIn, held); err != nil {
-		return errors.Join(err, link.Remove(m.heldIn, held, string(m.p.LinkText)))
+		return errors.Join(err, link.Remove(m.heldIn, held, m.p.LinkText))
 	}
 	return m.linkIn.Sync()
 }
 
 // exchangeAgain takes the exchange back.
 func (m *mover) exchangeAgain(ctx context.Context) error {
-	held := string(m.p.Held)
+	held := m.p.Held
 	if m.p.Gap {
 		return m.folderInPlace(ctx, m.heldIn, held)
 	}
@@ -135,7 +135,7 @@ func (m *mover) exchangeAgain(ctx context.Context) error {
 	if err := m.linkIn.Sync(); err != nil {
 		return err
 	}
-	return flushed(link.Remove(m.heldIn, held, string(m.p.LinkText)), m.heldIn)
+	return flushed(link.Remove(m.heldIn, held, m.p.LinkText), m.heldIn)
 }
 
 func (m *mover) exchangeAgainAct(ctx context.Context) error {
@@ -153,7 +153,7 @@ func (m *mover) relink() error {
 	if m.p.Linkless() {
 		return nil
 	}
-	return m.setLink(string(m.p.OldText), string(m.p.LinkText))
+	return m.setLink(m.p.OldText, m.p.LinkText)
 }
 
 // setLink has the link say text where it said old. Windows replaces no link to
@@ -168,7 +168,7 @@ func (m *mover) setLink(old, text string) error {
 		return flushed(m.linkIn.Rename(tempName(m.p.Run), m.linkIn, m.base()), m.linkIn)
 	}
 	if err == nil && !ours {
-		err = &BrokenError{string(m.p.Link), "the link was changed meanwhile"}
+		err = &BrokenError{m.p.Link, "the link was changed meanwhile"}
 	}
 	if err != nil {
 		return err
@@ -219,9 +219,9 @@ func (m *mover) exchangeBack(ctx context.Context) error {
 			return flushed(m.into.Rename(part, m.linkIn, m.base()), m.linkIn)
 		}
 	}
-	ours, err := link.Is(m.linkIn, m.base(), string(m.p.LinkText))
+	ours, err := link.Is(m.linkIn, m.base(), m.p.LinkText)
 	if err == nil && !ours {
-		err = &BrokenError{string(m.p.Link), "it is not the link that Nexlin made any more"}
+		err = &BrokenError{m.p.Link, "it is not the link that Nexlin made any more"}
 	}
 	if err != nil {
 		return err
@@ -240,7 +240,7 @@ func (m *mover) after(ctx context.Context) error {
 	if m.p.Kind == KindBringBack {
 		// The exchange left our link under the part's name, or two renames under
 		// its temporary one.
-		if err := link.Remove(m.linkIn, partName(m.p.Run), string(m.p.LinkText)); err != nil {
+		if err := link.Remove(m.linkIn, partName(m.p.Run), m.p.LinkText); err != nil {
 			return err
 		}
 		if err := m.dropTempLink(); err != nil {
@@ -284,7 +284,7 @@ func (m *mover) after(ctx context.Context) error {
 	if err := m.hideHeld(ctx); err != nil {
 		return err
 	}
-	if err := m.act(ctx, "late-writes", pathtext.Path(m.p.HeldPath()), func() error { return m.late(ctx) }, nil); err != nil {
+	if err := m.act(ctx, "late-writes", m.p.HeldPath(), func() error { return m.late(ctx) }, nil); err != nil {
 		return err
 	}
 	return m.finish(ctx)
@@ -294,14 +294,14 @@ func (m *mover) after(ctx context.Context) error {
 // switched in another process.
 func (m *mover) reopen() error {
 	if m.into == nil {
-		d, err := m.openReal(string(m.p.Into))
+		d, err := m.openReal(m.p.Into)
 		if err != nil {
 			return err
 		}
 		m.into = d
 	}
 	if m.from == nil {
-		return &BrokenError{string(m.p.From), "the folder that was copied is not there"}
+		return &BrokenError{m.p.From, "the folder that was copied is not there"}
 	}
 	if m.spool == nil {
 		var err error
@@ -317,19 +317,19 @@ func (m *mover) reopen() error {
 
 // hold gives what was copied its held name, so that nobody works there.
 func (m *mover) hold() error {
-	name := filepath.Base(string(m.p.From))
+	name := filepath.Base(m.p.From)
 	st, err := m.heldIn.Stat(name)
 	if handle.Missing(err) || err == nil && !isDir(&st, m.p.fromID()) {
-		held, err := m.heldIn.Stat(string(m.p.Held))
+		held, err := m.heldIn.Stat(m.p.Held)
 		if err == nil && isDir(&held, m.p.fromID()) {
 			return nil
 		}
-		return &BrokenError{string(m.p.From), "the target that was copied is not there"}
+		return &BrokenError{m.p.From, "the target that was copied is not there"}
 	}
 	if err != nil {
 		return err
 	}
-	if err := m.rename(m.heldIn, name, m.heldIn, string(m.p.Held)); err != nil {
+	if err := m.rename(m.heldIn, name, m.heldIn, m.p.Held); err != nil {
 		return err
 	}
 	return m.heldIn.Sync()
@@ -423,7 +423,7 @@ func (m *mover) unplace(ctx context.Context) error {
 		return err
 	}
 	return m.act(ctx, "unplace", m.p.Final, func() error {
-		if err := m.rename(m.into, string(m.p.Final), m.into, partName(m.p.Run)); err != nil {
+		if err := m.rename(m.into, m.p.Final, m.into, partName(m.p.Run)); err != nil {
 			return err
 		}
 		return m.into.Sync()
@@ -436,7 +436,7 @@ func (m *mover) copyUnchanged(ctx context.Context) error {
 	if err := m.reopen(); err != nil {
 		return err
 	}
-	d, err := m.into.Beneath(string(m.p.Final))
+	d, err := m.into.Beneath(m.p.Final)
 	if err != nil {
 		return err
 	}

@@ -62,13 +62,13 @@ func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
 	now := time.Now()
 	p := &Plan{
 		Run: ledger.NewRunID(now), Kind: KindMove, Made: now, WhileInUse: o.WhileInUse, Stops: o.Stops, WaitQuiet: o.WaitQuiet, DiscardOld: o.Discard,
-		Link: pathtext.Path(real(o.Folder)), Into: pathtext.Path(realDir(o.Into)),
+		Link: real(o.Folder), Into: realDir(o.Into),
 		Digest: cmp.Or(o.Digest, transfer.SHA256), InnerLinks: cmp.Or(o.InnerLinks, RewriteLinks), Growth: o.Growth, Card: o.Card,
 		Bare: o.StartEmpty, Methods: o.By,
 	}
 	p.From = p.Link
-	base := filepath.Base(string(p.Link))
-	r, err := e.byLink(string(p.Link))
+	base := filepath.Base(p.Link)
+	r, err := e.byLink(p.Link)
 	if err != nil {
 		return nil, err
 	}
@@ -78,7 +78,7 @@ func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
 			p.find(finding.New(finding.MustStay, r.Link, "the engine that owns %s has to move it", r.Name).Named(r.Name).
 				Instead("`nexlin move card:" + r.Card + " --store NAME --into DIR`"))
 		}
-		p.From, p.OldText = pathtext.Path(r.Target), pathtext.Path(r.LinkText())
+		p.From, p.OldText = r.Target, r.LinkText()
 		if err := e.present(p, r.Drive, r.Target); err != nil {
 			return nil, err
 		}
@@ -89,13 +89,13 @@ func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
 	if err := p.byOthersLinks(above(o.Folder), o.Into); err != nil {
 		return nil, err
 	}
-	p.Final = pathtext.Path(base)
+	p.Final = base
 	if o.As != "" {
-		p.Final = pathtext.Path(o.As)
+		p.Final = o.As
 	}
-	p.Target = pathtext.Path(p.Copy())
-	p.HeldIn = pathtext.Path(filepath.Dir(string(p.From)))
-	p.Held = pathtext.Path(heldName(filepath.Base(string(p.From)), p.Run))
+	p.Target = p.Copy()
+	p.HeldIn = filepath.Dir(p.From)
+	p.Held = heldName(filepath.Base(p.From), p.Run)
 	if err := e.chooseName(p, o.Name, base); err != nil {
 		return nil, err
 	}
@@ -146,7 +146,7 @@ func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
 	p.accept(o.Accept)
 	p.allow()
 	if p.Blocked() == nil && !p.IntoNow.Memory && !p.Bare {
-		p.find(finding.New(finding.BackupReminder, string(p.Target), "after discarding, the only copy lies on %s", p.IntoNow.Name()).Named(p.Name))
+		p.find(finding.New(finding.BackupReminder, p.Target, "after discarding, the only copy lies on %s", p.IntoNow.Name()).Named(p.Name))
 	}
 	p.Accepted = o.Accept
 	return p, nil
@@ -161,7 +161,7 @@ func (e *Engine) present(p *Plan, want ledger.DriveRef, path string) error {
 	switch {
 	case !w.Found:
 		p.find(e.Absence(&w, p.Name, want, path).As(finding.Blocker))
-	case w.Drive.Mount != string(want.Mount):
+	case w.Drive.Mount != want.Mount:
 		p.find(elsewhere(&w, p.Name, want, path))
 	}
 	return nil
@@ -198,13 +198,13 @@ func (e *Engine) chooseName(p *Plan, name, base string) error {
 		p.Name = name
 		used, err := taken(name)
 		if used {
-			p.find(finding.New(finding.NameTaken, string(p.Link), "a redirect called %s is in the ledger already", name).Named(name))
+			p.find(finding.New(finding.NameTaken, p.Link, "a redirect called %s is in the ledger already", name).Named(name))
 		}
 		return err
 	}
 	p.Name = defaultName(base)
 	// A folder that was moved before and is real again keeps its name.
-	if r, err := e.Ledger.Redirect(p.Name); err == nil && r.State == ledger.Ended && r.Link == string(p.Link) && p.From == p.Link {
+	if r, err := e.Ledger.Redirect(p.Name); err == nil && r.State == ledger.Ended && r.Link == p.Link && p.From == p.Link {
 		p.Ended = &r
 		return nil
 	}
@@ -220,7 +220,7 @@ func (e *Engine) chooseName(p *Plan, name, base string) error {
 // target inspects the directory the copy goes into: that it is there or can
 // be made, on which drive, and what that drive keeps.
 func (e *Engine) target(p *Plan) error {
-	into := string(p.Into)
+	into := p.Into
 	if free, err := e.notOurs(p); !free || err != nil {
 		return err
 	}
@@ -287,7 +287,7 @@ func (p *Plan) hands(d *handle.Dir) error {
 
 // taken looks at the place where the copy will stand.
 func (e *Engine) taken(p *Plan, anchor string) error {
-	if anchor != string(p.Into) {
+	if anchor != p.Into {
 		if fi, err := os.Lstat(anchor); err == nil && !fi.IsDir() {
 			p.find(finding.New(finding.TargetTaken, anchor, "%s is no directory", anchor))
 		}
@@ -344,8 +344,8 @@ func (e *Engine) tagPlace(p *Plan, anchor string) error {
 		switch {
 		case err == nil:
 			p.IntoDrive.ID, p.IntoDrive.TagPlace = tag.ID, relative(d.Mount, at)
-			p.TagIn = pathtext.Path(at)
-			w, err := e.Whereabouts(p.IntoDrive, string(p.Into))
+			p.TagIn = at
+			w, err := e.Whereabouts(p.IntoDrive, p.Into)
 			if err == nil && !w.Found {
 				p.find(e.Absence(&w, p.Name, p.IntoDrive, at).As(finding.Blocker))
 			}
@@ -365,7 +365,7 @@ func (e *Engine) tagPlace(p *Plan, anchor string) error {
 			continue
 		}
 		if handle.Access(at, handle.MayWrite|handle.MayEnter) == nil {
-			p.TagIn, p.NewTag = pathtext.Path(at), true
+			p.TagIn, p.NewTag = at, true
 			p.IntoDrive.ID, p.IntoDrive.TagPlace = drive.NewID(), relative(d.Mount, at)
 			if d.Standin {
 				p.IntoDrive.ID = d.UUID
@@ -382,12 +382,12 @@ func noTag(err error) bool {
 	return handle.Missing(err) || errors.Is(err, fs.ErrPermission) || errors.Is(err, handle.ErrNotDir) || isLoop(err) || errors.Is(err, handle.ErrMount)
 }
 
-func relative(mount, path string) pathtext.Path {
+func relative(mount, path string) string {
 	rel, err := filepath.Rel(mount, path)
 	if err != nil {
-		return pathtext.Path(path)
+		return path
 	}
-	return pathtext.Path(rel)
+	return rel
 }
 
 // abilities tries what the target's file system keeps and holds it against
@@ -413,7 +413,7 @@ func (e *Engine) abilities(p *Plan, dir *handle.Dir) error {
 
 // apart finds folder and target that are not two places on two drives.
 func (e *Engine) apart(p *Plan) {
-	from, copy := string(p.From), p.Copy()
+	from, copy := p.From, p.Copy()
 	switch {
 	case pathtext.Within(copy, from):
 		p.find(finding.New(finding.TargetInSource, copy, "%s lies inside %s", copy, from))
@@ -441,13 +441,13 @@ func (e *Engine) space(p *Plan) {
 		grown = int64(float64(p.Need) * p.Growth)
 	}
 	if short := p.Need + d.Reserve() - d.Free; short > 0 {
-		p.find(finding.New(finding.SpaceShort, string(p.Into), "%s has too little room: needed %s and a reserve of %s, free %s, short by %s", d.Name(), pathtext.Size(p.Need), pathtext.Size(d.Reserve()), pathtext.Size(d.Free), pathtext.Size(short)).OnDrive(d.Name()))
+		p.find(finding.New(finding.SpaceShort, p.Into, "%s has too little room: needed %s and a reserve of %s, free %s, short by %s", d.Name(), pathtext.Size(p.Need), pathtext.Size(d.Reserve()), pathtext.Size(d.Free), pathtext.Size(short)).OnDrive(d.Name()))
 	}
 	if short := grown + d.Reserve() - d.Free; short > 0 && p.Need+d.Reserve() <= d.Free {
-		p.find(finding.New(finding.NoRoomToGrow, string(p.Into), "%s has room for the folder as it is, and not for what it becomes: %s with room to grow by the factor %g, free %s, short by %s", d.Name(), pathtext.Size(grown), p.Growth, pathtext.Size(d.Free), pathtext.Size(short)).OnDrive(d.Name()).As(finding.Blocker))
+		p.find(finding.New(finding.NoRoomToGrow, p.Into, "%s has room for the folder as it is, and not for what it becomes: %s with room to grow by the factor %g, free %s, short by %s", d.Name(), pathtext.Size(grown), p.Growth, pathtext.Size(d.Free), pathtext.Size(short)).OnDrive(d.Name()).As(finding.Blocker))
 	}
 	if d.Inodes >= 0 && p.Entries+16 > d.Inodes {
-		p.find(finding.New(finding.InodesShort, string(p.Into), "%s has %d inodes left, and the folder has %d entries", d.Name(), d.Inodes, p.Entries).OnDrive(d.Name()))
+		p.find(finding.New(finding.InodesShort, p.Into, "%s has %d inodes left, and the folder has %d entries", d.Name(), d.Inodes, p.Entries).OnDrive(d.Name()))
 	}
 	if free, err := ledger.CheckRoom(e.Ledger.Dir()); err == nil && free < ledgerRoom+p.Entries*recordSize {
 		p.find(finding.New(finding.LedgerRoom, e.Ledger.Dir(), "the records of this run need %s, and the drive of %s has %s free", pathtext.Size(ledgerRoom+p.Entries*recordSize), e.Ledger.Dir(), pathtext.Size(free)))
@@ -457,7 +457,7 @@ func (e *Engine) space(p *Plan) {
 // linkPlace finds out whether this account may change the names in the
 // directory around the folder. The trial itself comes with the run.
 func (e *Engine) linkPlace(p *Plan) error {
-	for _, at := range slices.Compact([]string{filepath.Dir(string(p.Link)), string(p.HeldIn)}) {
+	for _, at := range slices.Compact([]string{filepath.Dir(p.Link), p.HeldIn}) {
 		d, err := handle.OpenReal(at)
 		if handle.Missing(err) {
 			continue
@@ -497,8 +497,8 @@ func (e *Engine) unfinished(p *Plan) error {
 			return err
 		}
 		row.ID = under(o)
-		if o.Name == p.Name || pathtext.Within(string(o.Link), string(p.From)) || pathtext.Within(string(p.From), string(o.Link)) || o.Copy() == p.Copy() {
-			p.find(stoppedBefore(row, string(o.Link)))
+		if o.Name == p.Name || pathtext.Within(o.Link, p.From) || pathtext.Within(p.From, o.Link) || o.Copy() == p.Copy() {
+			p.find(stoppedBefore(row, o.Link))
 		}
 	}
 	return nil

@@ -2,13 +2,13 @@ package redirect
 
 import (
 	"context"
-	"encoding/json"
 	"slices"
 	"time"
 
 	"nexlin/internal/drive"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
+	"nexlin/internal/pathtext"
 	"nexlin/internal/transfer"
 )
 
@@ -50,7 +50,7 @@ func stepsOf(acts []ledger.Act) (steps, error) {
 	if i < 0 {
 		return s, nil
 	}
-	return s, json.Unmarshal(acts[i].Data, &s)
+	return s, pathtext.Unmarshal(acts[i].Data, &s)
 }
 
 // restCopy waits until a change of the copy would show in its times: what

@@ -2,7 +2,6 @@ package redirect
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -70,7 +69,7 @@ func NewTogether(kind, name string, plans []*Plan) *Together {
 			t.Findings = append(t.Findings, finding.New(finding.TargetTaken, p.Copy(),
 				"%s and %s would both become %s", other, p.Link, p.Copy()))
 		}
-		seen[p.Copy()] = string(p.Link)
+		seen[p.Copy()] = p.Link
 	}
 	return t
 }
@@ -83,11 +82,11 @@ func oneTag(plans []*Plan) {
 		if !p.NewTag {
 			continue
 		}
-		if f := first[string(p.TagIn)]; f != nil {
+		if f := first[p.TagIn]; f != nil {
 			p.IntoDrive.ID, p.NewTag, p.TagMade = f.IntoDrive.ID, false, true
 			continue
 		}
-		first[string(p.TagIn)] = p
+		first[p.TagIn] = p
 	}
 }
 
@@ -232,7 +231,7 @@ func (c *crew) forward(ctx context.Context) error {
 	}
 	for i, p := range c.t.Plans {
 		if err := c.gather(ctx, i, p); err != nil {
-			return &failedAt{string(p.Link), false, err}
+			return &failedAt{p.Link, false, err}
 		}
 	}
 	for i, m := range c.movers {
@@ -240,7 +239,7 @@ func (c *crew) forward(ctx context.Context) error {
 			continue
 		}
 		if err := m.ready(ctx); err != nil {
-			return &failedAt{string(c.t.Plans[i].Link), false, m.stopped(err)}
+			return &failedAt{c.t.Plans[i].Link, false, m.stopped(err)}
 		}
 	}
 	if err := step(ctx, "all-ready"); err != nil {
@@ -251,7 +250,7 @@ func (c *crew) forward(ctx context.Context) error {
 			continue
 		}
 		if err := m.stopped(m.lead(ctx)); err != nil {
-			return &failedAt{string(c.t.Plans[i].Link), true, err}
+			return &failedAt{c.t.Plans[i].Link, true, err}
 		}
 	}
 	if err := c.steps(ctx, "after", c.t.After); err != nil {
@@ -319,12 +318,12 @@ func (c *crew) stillWritten(ctx context.Context) ([]finding.Finding, error) {
 		if !p.Stops || p.WhileInUse {
 			continue
 		}
-		w, err := writersOf(ctx, string(p.From))
+		w, err := writersOf(ctx, p.From)
 		if err != nil {
 			return nil, err
 		}
 		if len(w) > 0 {
-			out = append(out, finding.New(finding.InUse, string(p.From), "%s still has files open for writing in %s", programs(w), p.From).Listing(len(w), paths(w)))
+			out = append(out, finding.New(finding.InUse, p.From, "%s still has files open for writing in %s", programs(w), p.From).Listing(len(w), paths(w)))
 		}
 	}
 	return out, nil
@@ -365,7 +364,7 @@ func (c *crew) gather(ctx context.Context, i int, p *Plan) error {
 	case err != nil:
 		return err
 	case row.State == ledger.Undone:
-		return fmt.Errorf("the move of %s was taken back already; `nexlin undo %s` takes the others back, too", pathtext.Show(string(p.Link)), c.t.Run)
+		return fmt.Errorf("the move of %s was taken back already; `nexlin undo %s` takes the others back, too", pathtext.Show(p.Link), c.t.Run)
 	case row.State == ledger.Done:
 		c.out.Members[i] = &Outcome{Run: p.Run, Kind: p.Kind, Plan: p, State: row.State}
 		return nil
@@ -398,7 +397,7 @@ func (c *crew) factsBefore(ctx context.Context) (map[string]string, error) {
 	values := map[string]string{}
 	for _, a := range acts {
 		if a.Name == "facts" {
-			return values, json.Unmarshal(a.Data, &values)
+			return values, pathtext.Unmarshal(a.Data, &values)
 		}
 	}
 	for _, f := range c.t.Facts {
@@ -486,7 +485,7 @@ func (c *crew) stop(err error) error {
 		serr := m.run.Set(ledger.Stopped, "it waits for the others of run "+c.t.Run, nil)
 		err = errors.Join(err, m.run.Unreserve(), serr)
 	}
-	s := &StoppedError{Run: c.t.Run, Kind: c.t.Kind, Link: string(c.t.Plans[0].Link), Err: cleared(err)}
+	s := &StoppedError{Run: c.t.Run, Kind: c.t.Kind, Link: c.t.Plans[0].Link, Err: cleared(err)}
 	var at *failedAt
 	if errors.As(err, &at) {
 		s.Link = at.path
@@ -560,7 +559,7 @@ func (c *crew) mayAllGoBack(ctx context.Context) error {
 // Group is the plan of a run of several.
 func (e *Engine) Group(row ledger.RunRow) (*Together, error) {
 	var t Together
-	if err := json.Unmarshal(row.Plan, &t); err != nil {
+	if err := pathtext.Unmarshal(row.Plan, &t); err != nil {
 		return nil, fmt.Errorf("the plan of run %s can't be read: %w", row.ID, err)
 	}
 	return &t, nil

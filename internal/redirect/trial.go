@@ -12,7 +12,7 @@ import (
 // tryIt proves that the link path leads to the copy. What a trial that was
 // stopped left behind is taken away first.
 func (m *mover) tryIt(ctx context.Context) error {
-	target, err := m.into.Beneath(string(m.p.Final))
+	target, err := m.into.Beneath(m.p.Final)
 	if err != nil {
 		return err
 	}
@@ -37,12 +37,12 @@ func (m *mover) tryIt(ctx context.Context) error {
 func (m *mover) via(target *handle.Dir) (via string, err error) {
 	at, err := m.linkIn.Stat(m.base())
 	if m.p.Linkless() && (handle.Missing(err) || err == nil && !at.IsSymlink() && m.p.Kind != KindBringBack) {
-		return string(m.p.Target), nil // the way programs are led by settings
+		return m.p.Target, nil // the way programs are led by settings
 	}
 	if m.p.Kind == KindBringBack {
-		return string(m.p.Link), nil
+		return m.p.Link, nil
 	}
-	via, m.p.ByBytes, err = way(m.linkIn, m.base(), string(m.p.LinkText), target)
+	via, m.p.ByBytes, err = way(m.linkIn, m.base(), m.p.LinkText, target)
 	return via, err
 }
 

@@ -11,12 +11,11 @@ import (
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
-	"nexlin/internal/pathtext"
 	"nexlin/internal/transfer"
 )
 
 // begun reports whether the merge may have moved something.
-func (m *mover) begun() (bool, error) { return m.lastData("merge", new(pathtext.Path)) }
+func (m *mover) begun() (bool, error) { return m.lastData("merge", new(string)) }
 
 // startOver takes back a merge that was stopped, so that the part is whole
 // again and can catch up with the half.
@@ -75,7 +74,7 @@ func (m *mover) settledSince(not ...string) (bool, error) {
 // unmerge moves what was given a place back into the part, where it is still
 // what was placed, and gives the target's entries their names again.
 func (m *mover) unmerge(ctx context.Context, spool *transfer.Spool) error {
-	live, err := m.into.Beneath(string(m.p.Final))
+	live, err := m.into.Beneath(m.p.Final)
 	if err != nil {
 		return err
 	}
@@ -244,7 +243,7 @@ func (m *mover) mergeBackward(ctx context.Context) error {
 	}
 	live := at == switched
 	if begun && m.into == nil {
-		return &BrokenError{string(m.p.Into), "the directory around the target is not there"}
+		return &BrokenError{m.p.Into, "the directory around the target is not there"}
 	}
 	if live {
 		m.switched = true
@@ -273,7 +272,7 @@ func (m *mover) mergeBackward(ctx context.Context) error {
 	if err := m.settingsBack(ctx); err != nil {
 		return err
 	}
-	if err := link.Remove(m.heldIn, string(m.p.Held), string(m.p.LinkText)); err != nil {
+	if err := link.Remove(m.heldIn, m.p.Held, m.p.LinkText); err != nil {
 		return err
 	}
 	if err := m.dropOwn(m.linkIn, m.heldIn); err != nil {
@@ -304,7 +303,7 @@ func (m *mover) mergeBackward(ctx context.Context) error {
 				return err
 			}
 		}
-		m.out.SetAside = filepath.Join(string(m.p.Into), setAside)
+		m.out.SetAside = filepath.Join(m.p.Into, setAside)
 		if aside, err = m.mergedAside(setAside); err != nil {
 			return err
 		}
@@ -354,7 +353,7 @@ func (m *mover) takeAllBack(ctx context.Context, wasLive bool) (string, error) {
 	if !wasLive {
 		return "", nil
 	}
-	live, err := m.into.Beneath(string(m.p.Final))
+	live, err := m.into.Beneath(m.p.Final)
 	if err != nil {
 		return "", err
 	}
@@ -381,7 +380,7 @@ func (m *mover) takeAllBack(ctx context.Context, wasLive bool) (string, error) {
 	if err := m.part.Finish(next, &m.p.Allow); err != nil {
 		return "", err
 	}
-	return aside, m.act(ctx, "set-aside", pathtext.Path(aside), func() error {
+	return aside, m.act(ctx, "set-aside", aside, func() error {
 		return flushed(m.into.Rename(partName(m.p.Run), m.into, aside), m.into)
 	}, nil)
 }
@@ -393,7 +392,7 @@ func (m *mover) mergedAside(name string) (*ledger.Held, error) {
 		return nil, err
 	}
 	h := m.held()
-	h.Path, h.Drive, h.Copy, h.Ino = filepath.Join(string(m.p.Into), name), m.p.IntoDrive, true, st.Ino
+	h.Path, h.Drive, h.Copy, h.Ino = filepath.Join(m.p.Into, name), m.p.IntoDrive, true, st.Ino
 	if m.p.IntoFuse {
 		h.Ino = 0
 	}
@@ -411,7 +410,7 @@ func lostName(was, is *transfer.Snap) bool {
 // placedUnchanged wants what was placed to be as it was placed: a
 // *RefusedError if somebody worked on it.
 func (m *mover) placedUnchanged(ctx context.Context) error {
-	live, err := m.into.Beneath(string(m.p.Final))
+	live, err := m.into.Beneath(m.p.Final)
 	if err != nil {
 		return err
 	}

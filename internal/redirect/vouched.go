@@ -51,7 +51,7 @@ func (m *mover) limitFor(ctx context.Context, in *handle.File) (limit *archive.L
 
 // openArchive opens the archive that is to be unpacked, which is a regular file.
 func (m *mover) openArchive() (*handle.File, error) {
-	path, err := handle.Real(string(m.p.From))
+	path, err := handle.Real(m.p.From)
 	if err != nil {
 		return nil, err
 	}

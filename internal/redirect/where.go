@@ -7,7 +7,6 @@ import (
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
-	"nexlin/internal/pathtext"
 )
 
 // A position is where the disks say a run stands.
@@ -21,19 +20,19 @@ const (
 )
 
 type placeData struct {
-	Part pathtext.Path `json:"part"`
-	Ino  uint64        `json:"ino"`
+	Part string `json:"part"`
+	Ino  uint64 `json:"ino"`
 }
 
 func (m *mover) placeData(st *handle.Stat) placeData {
-	d := placeData{pathtext.Path(partName(m.p.Run)), st.Ino}
+	d := placeData{partName(m.p.Run), st.Ino}
 	if m.p.IntoFuse {
 		d.Ino = 0
 	}
 	return d
 }
 
-func (m *mover) base() string { return filepath.Base(string(m.p.Link)) }
+func (m *mover) base() string { return filepath.Base(m.p.Link) }
 
 // where judges by the disks how far the run got; the journal only tells
 // which inode the part had. A state that no step leaves behind is a
@@ -45,7 +44,7 @@ func (m *mover) where() (position, error) {
 	case KindMoveOn:
 		return m.whereMoveOn()
 	case KindRecord:
-		if ours, err := link.Is(m.linkIn, m.base(), string(m.p.LinkText)); ours || err != nil {
+		if ours, err := link.Is(m.linkIn, m.base(), m.p.LinkText); ours || err != nil {
 			return switched, err
 		}
 		return before, nil
@@ -60,7 +59,7 @@ func (m *mover) copyAt() (bool, error) {
 	if err != nil || !known || m.into == nil {
 		return false, err
 	}
-	st, err := m.into.Stat(string(m.p.Final))
+	st, err := m.into.Stat(m.p.Final)
 	if handle.Missing(err) {
 		return false, nil
 	}
@@ -89,7 +88,7 @@ func (m *mover) whereMove() (position, error) {
 		return before, err
 	}
 	if handle.Missing(err) && m.p.Linkless() {
-		held, err := m.heldIn.Stat(string(m.p.Held))
+		held, err := m.heldIn.Stat(m.p.Held)
 		if err == nil && isDir(&held, m.p.fromID()) {
 			return switched, nil
 		}
@@ -97,27 +96,27 @@ func (m *mover) whereMove() (position, error) {
 			return before, err
 		}
 	}
-	if gap, err := m.inGap(m.heldIn, string(m.p.Held), m.p.fromID()); gap || err != nil {
+	if gap, err := m.inGap(m.heldIn, m.p.Held, m.p.fromID()); gap || err != nil {
 		return between, err
 	}
 	if err != nil {
-		return before, &BrokenError{string(m.p.Link), "nothing stands there"}
+		return before, &BrokenError{m.p.Link, "nothing stands there"}
 	}
 	if isDir(&st, m.p.fromID()) {
 		return m.placedOrBefore()
 	}
-	ours, err := link.Is(m.linkIn, m.base(), string(m.p.LinkText))
+	ours, err := link.Is(m.linkIn, m.base(), m.p.LinkText)
 	if err != nil {
 		return before, err
 	}
-	held, err := m.heldIn.Stat(string(m.p.Held))
+	held, err := m.heldIn.Stat(m.p.Held)
 	if handle.IgnoreMissing(err) != nil {
 		return before, err
 	}
 	if ours && err == nil && isDir(&held, m.p.fromID()) {
 		return switched, nil
 	}
-	return before, &BrokenError{string(m.p.Link), "neither the folder nor our link with the held original beside it stands there"}
+	return before, &BrokenError{m.p.Link, "neither the folder nor our link with the held original beside it stands there"}
 }
 
 func (m *mover) whereMoveOn() (position, error) {
@@ -137,21 +136,21 @@ func (m *mover) whereMoveOn() (position, error) {
 		}
 		return m.placedOrBefore()
 	}
-	if ours, err := link.Is(m.linkIn, m.base(), string(m.p.LinkText)); ours || err != nil {
+	if ours, err := link.Is(m.linkIn, m.base(), m.p.LinkText); ours || err != nil {
 		return switched, err
 	}
-	if old, err := link.Is(m.linkIn, m.base(), string(m.p.OldText)); old || err != nil {
+	if old, err := link.Is(m.linkIn, m.base(), m.p.OldText); old || err != nil {
 		if err != nil {
 			return before, err
 		}
 		return m.placedOrBefore()
 	}
-	for _, text := range []string{string(m.p.LinkText), string(m.p.OldText)} {
+	for _, text := range []string{m.p.LinkText, m.p.OldText} {
 		if half, err := m.halfLinked(text); half || err != nil {
 			return placed, err
 		}
 	}
-	return before, &BrokenError{string(m.p.Link), "the link is neither the old one nor the new one"}
+	return before, &BrokenError{m.p.Link, "the link is neither the old one nor the new one"}
 }
 
 func (m *mover) whereBringBack() (position, error) {
@@ -160,13 +159,13 @@ func (m *mover) whereBringBack() (position, error) {
 	}
 	if m.p.Gap && !m.unlinked() {
 		// The link has its temporary name while the folder is not in its place.
-		if aside, err := link.Is(m.linkIn, tempName(m.p.Run), string(m.p.LinkText)); aside || err != nil {
-			if ours, err := link.Is(m.linkIn, m.base(), string(m.p.LinkText)); !ours || err != nil {
+		if aside, err := link.Is(m.linkIn, tempName(m.p.Run), m.p.LinkText); aside || err != nil {
+			if ours, err := link.Is(m.linkIn, m.base(), m.p.LinkText); !ours || err != nil {
 				return between, err
 			}
 		}
 	}
-	ours, err := link.Is(m.linkIn, m.base(), string(m.p.LinkText))
+	ours, err := link.Is(m.linkIn, m.base(), m.p.LinkText)
 	if ours || err != nil {
 		return before, err
 	}
@@ -175,7 +174,7 @@ func (m *mover) whereBringBack() (position, error) {
 	} else if handle.IgnoreMissing(err) != nil {
 		return before, err
 	}
-	return before, &BrokenError{string(m.p.Link), "it is not the link that Nexlin made"}
+	return before, &BrokenError{m.p.Link, "it is not the link that Nexlin made"}
 }
 
 // unlinked says that no link stands at the link path of a redirect that is
