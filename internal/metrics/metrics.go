@@ -6,18 +6,20 @@ package metrics
 
 import (
 	"bytes"
+	"fmt"
+	"maps"
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
 	"sync"
 	"time"
 
-	"github.com/prometheus/client_golang/prometheus"
-	"github.com/prometheus/client_golang/prometheus/promhttp"
-	"github.com/prometheus/common/expfmt"
-
 	"nexlin/internal/health"
 	"nexlin/internal/ledger"
+	"nexlin/internal/pathtext"
 	"nexlin/internal/redirect"
 )
 
@@ -43,22 +45,58 @@ func Take(e *redirect.Engine, reports []*health.Report) (*Snapshot, error) {
 	return s, nil
 }
 
-func describe(name, help string, labels ...string) *prometheus.Desc {
-	return prometheus.NewDesc("nexlin_"+name, help, labels, nil)
+// gauges are the numbers that there are: name, help, labels.
+var gauges = []struct {
+	name, help string
+	labels     []string
+}{
+	{"nexlin_redirects", "Redirects by state.", []string{"state"}},
+	{"nexlin_redirect_bytes", "Size of a redirect's data when it was moved, in bytes.", []string{"redirect"}},
+	{"nexlin_held_bytes", "What the held originals of a redirect take, in bytes.", []string{"redirect"}},
+	{"nexlin_findings", "Findings about a redirect, by code.", []string{"redirect", "code", "severity"}},
+	{"nexlin_drive_free_bytes", "What is free on a drive with redirects, in bytes.", []string{"drive", "id"}},
+	{"nexlin_drive_size_bytes", "Size of a drive with redirects, in bytes.", []string{"drive", "id"}},
+	{"nexlin_drive_present", "Whether a drive with redirects is here.", []string{"drive", "id"}},
+	{"nexlin_deep_check_timestamp_seconds", "When every file of a redirect was read last.", []string{"redirect"}},
+	{"nexlin_deep_check_bad_entries", "Entries of a redirect that the last such reading found bad.", []string{"redirect"}},
+	{"nexlin_check_timestamp_seconds", "When the redirects were looked at last.", nil},
 }
 
-var (
-	redirects = describe("redirects", "Redirects by state.", "state")
-	size      = describe("redirect_bytes", "Size of a redirect's data when it was moved, in bytes.", "redirect")
-	held      = describe("held_bytes", "What the held originals of a redirect take, in bytes.", "redirect")
-	findings  = describe("findings", "Findings about a redirect, by code.", "redirect", "code", "severity")
-	driveFree = describe("drive_free_bytes", "What is free on a drive with redirects, in bytes.", "drive", "id")
-	driveSize = describe("drive_size_bytes", "Size of a drive with redirects, in bytes.", "drive", "id")
-	present   = describe("drive_present", "Whether a drive with redirects is here.", "drive", "id")
-	deepAt    = describe("deep_check_timestamp_seconds", "When every file of a redirect was read last.", "redirect")
-	deepBad   = describe("deep_check_bad_entries", "Entries of a redirect that the last such reading found bad.", "redirect")
-	checkedAt = describe("check_timestamp_seconds", "When the redirects were looked at last.")
-)
+// samples are the values of gauges, by name and by label values joined with zero.
+type samples map[string]map[string]float64
+
+func (s samples) set(name string, v float64, labels ...string) {
+	if s["nexlin_"+name] == nil {
+		s["nexlin_"+name] = map[string]float64{}
+	}
+	s["nexlin_"+name][strings.Join(labels, "\x00")] = v
+}
+
+// text writes the samples in the text format, version 0.0.4, which OpenMetrics 1.0
+// reads, too, once its end is marked.
+func (s samples) text() []byte {
+	var b bytes.Buffer
+	for _, g := range gauges {
+		if len(s[g.name]) == 0 {
+			continue
+		}
+		fmt.Fprintf(&b, "# HELP %s %s\n# TYPE %[1]s gauge\n", g.name, g.help)
+		for _, key := range slices.Sorted(maps.Keys(s[g.name])) {
+			b.WriteString(g.name)
+			if values := strings.Split(key, "\x00"); len(g.labels) > 0 {
+				pairs := make([]string, len(g.labels))
+				for i, l := range g.labels {
+					pairs[i] = l + `="` + escape.Replace(pathtext.Show(values[i])) + `"`
+				}
+				b.WriteString("{" + strings.Join(pairs, ",") + "}")
+			}
+			b.WriteString(" " + strconv.FormatFloat(s[g.name][key], 'g', -1, 64) + "\n")
+		}
+	}
+	return b.Bytes()
+}
+
+var escape = strings.NewReplacer(`\`, `\\`, `"`, `\"`)
 
 // A Collector hands out the newest snapshot. The zero value has none.
 type Collector struct {
@@ -73,97 +111,72 @@ func (c *Collector) Set(s *Snapshot) {
 	c.now = s
 }
 
-// Describe implements [prometheus.Collector].
-func (c *Collector) Describe(out chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{redirects, size, held, findings, driveFree, driveSize, present, deepAt, deepBad, checkedAt} {
-		out <- d
-	}
-}
-
-// Collect implements [prometheus.Collector].
-func (c *Collector) Collect(out chan<- prometheus.Metric) {
+func (c *Collector) text() []byte {
 	c.mu.Lock()
 	s := c.now
 	c.mu.Unlock()
 	if s == nil {
-		return
+		return nil
 	}
-	gauge := func(d *prometheus.Desc, v float64, labels ...string) {
-		out <- prometheus.MustNewConstMetric(d, prometheus.GaugeValue, v, labels...)
-	}
-	states, drives := map[health.State]int{}, map[string]bool{}
+	out, states, drives := samples{}, map[health.State]int{}, map[string]bool{}
 	for _, r := range s.Reports {
 		states[r.State]++
-		s.redirect(r, gauge)
-		id := r.Redirect.Drive.Identity()
+		s.redirect(r, out)
+		id, label := r.Redirect.Drive.Identity(), r.Redirect.Drive.Label
 		if r.Redirect.State == ledger.Ended || drives[id] {
 			continue
 		}
 		drives[id] = true
-		gauge(present, truth(r.Present), r.Redirect.Drive.Label, id)
+		out.set("drive_present", 0, label, id)
 		if r.Present {
-			gauge(driveFree, float64(r.Drive.Free), r.Redirect.Drive.Label, id)
-			gauge(driveSize, float64(r.Drive.Size), r.Redirect.Drive.Label, id)
+			out.set("drive_present", 1, label, id)
+			out.set("drive_free_bytes", float64(r.Drive.Free), label, id)
+			out.set("drive_size_bytes", float64(r.Drive.Size), label, id)
 		}
 	}
 	for _, st := range health.States() {
-		gauge(redirects, float64(states[st]), string(st))
+		out.set("redirects", float64(states[st]), string(st))
 	}
-	gauge(checkedAt, float64(s.At.UnixMilli())/1000)
+	out.set("check_timestamp_seconds", float64(s.At.UnixMilli())/1000)
+	return out.text()
 }
 
-func (s *Snapshot) redirect(r *health.Report, gauge func(d *prometheus.Desc, v float64, labels ...string)) {
+func (s *Snapshot) redirect(r *health.Report, out samples) {
 	name := r.Redirect.Name
-	gauge(size, float64(r.Redirect.Bytes), name)
+	out.set("redirect_bytes", float64(r.Redirect.Bytes), name)
 	sum := int64(0)
 	for _, h := range r.Held {
 		sum += h.Bytes
 	}
-	gauge(held, float64(sum), name)
+	out.set("held_bytes", float64(sum), name)
 	count := map[[2]string]int{}
 	for _, f := range r.Findings {
 		count[[2]string{string(f.Code), string(f.Severity)}]++
 	}
 	for k, n := range count {
-		gauge(findings, float64(n), name, k[0], k[1])
+		out.set("findings", float64(n), name, k[0], k[1])
 	}
 	if d := s.Deep[name]; d != nil && !d.Ended.IsZero() {
-		gauge(deepAt, float64(d.Ended.UnixMilli())/1000, name)
-		gauge(deepBad, float64(d.Rot()), name)
+		out.set("deep_check_timestamp_seconds", float64(d.Ended.UnixMilli())/1000, name)
+		out.set("deep_check_bad_entries", float64(d.Rot()), name)
 	}
 }
 
-func truth(b bool) float64 {
-	if b {
-		return 1
-	}
-	return 0
-}
-
-func (c *Collector) registry() *prometheus.Registry {
-	reg := prometheus.NewPedanticRegistry()
-	reg.MustRegister(c)
-	return reg
-}
-
-// Handler serves the newest snapshot.
+// Handler serves the newest snapshot, as OpenMetrics to whom asks for that.
 func (c *Collector) Handler() http.Handler {
-	return promhttp.HandlerFor(c.registry(), promhttp.HandlerOpts{EnableOpenMetrics: true})
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		kind, end := "text/plain; version=0.0.4; charset=utf-8", ""
+		if strings.Contains(r.Header.Get("Accept"), "application/openmetrics-text") {
+			kind, end = "application/openmetrics-text; version=1.0.0; charset=utf-8", "# EOF\n"
+		}
+		w.Header().Set("Content-Type", kind)
+		_, _ = w.Write(append(c.text(), end...)) // whoever asked may have gone
+	})
 }
 
 // WriteFile writes the newest snapshot to a file, whole or not at all, so that
 // a gatherer of text files never sees half of it.
 func (c *Collector) WriteFile(path string) (err error) {
-	all, err := c.registry().Gather()
-	if err != nil {
-		return err
-	}
-	var b bytes.Buffer
-	for _, m := range all {
-		if _, err := expfmt.MetricFamilyToText(&b, m); err != nil {
-			return err
-		}
-	}
 	f, err := os.CreateTemp(filepath.Dir(path), ".nexlin-metrics-")
 	if err != nil {
 		return err
@@ -173,7 +186,7 @@ func (c *Collector) WriteFile(path string) (err error) {
 			_ = os.Remove(f.Name()) // it is only a scrap
 		}
 	}()
-	_, err = f.Write(b.Bytes())
+	_, err = f.Write(c.text())
 	if err == nil {
 		err = f.Chmod(0o644) // a gatherer runs as another account
 	}
