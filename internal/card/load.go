@@ -241,33 +241,41 @@ func (v *validator) folders(c *Card) {
 			v.fail(at+".name", "two folders are called %s", f.Name)
 		}
 		seen[f.Name] = true
-		if f.Linux == "" && f.MacOS == "" && f.Windows == "" {
-			v.fail(at, "it says for no system where the folder lies: linux, macos, windows")
+		v.folder(at, f)
+	}
+}
+
+func (v *validator) folder(at string, f Folder) {
+	if f.Linux == "" && f.MacOS == "" && f.Windows == "" {
+		v.fail(at, "it says for no system where the folder lies: linux, macos, windows")
+	}
+	for key, path := range map[string]string{"linux": f.Linux, "macos": f.MacOS, "windows": f.Windows} {
+		if path != "" {
+			v.path(at+"."+key, path)
 		}
-		for key, path := range map[string]string{"linux": f.Linux, "macos": f.MacOS, "windows": f.Windows} {
-			if path != "" {
-				v.path(at+"."+key, path)
-			}
-		}
-		if f.Growth != 0 && (f.Growth < 1 || f.Growth > 100) {
-			v.fail(at+".growth", "growth is a factor from 1 to 100")
-		}
-		if f.Missing != "" && f.Missing != "skip" {
-			v.fail(at+".missing", "missing is skip, or left out")
-		}
-		if w := f.Whole; w != nil {
-			switch {
-			case (w.Command == nil) == (w.Setting == nil) || w.Is == "":
-				v.fail(at+".whole", "whole is a command or a setting, and what it is where the copy is whole")
-			case w.Command != nil:
-				v.command(at+".whole.command", w.Command)
-			default:
-				v.setting(at+".whole.setting", w.Setting, nil)
-			}
-		}
-		if f.As == "." || f.As == ".." || strings.ContainsAny(f.As, "/\x00") {
-			v.fail(at+".as", "as is one name, no path")
-		}
+	}
+	if f.Growth != 0 && (f.Growth < 1 || f.Growth > 100) {
+		v.fail(at+".growth", "growth is a factor from 1 to 100")
+	}
+	if f.Missing != "" && f.Missing != "skip" {
+		v.fail(at+".missing", "missing is skip, or left out")
+	}
+	if f.As == "." || f.As == ".." || strings.ContainsAny(f.As, "/\x00") {
+		v.fail(at+".as", "as is one name, no path")
+	}
+	if f.Whole != nil {
+		v.whole(at+".whole", f.Whole)
+	}
+}
+
+func (v *validator) whole(at string, w *Whole) {
+	switch {
+	case (w.Command == nil) == (w.Setting == nil) || w.Is == "":
+		v.fail(at, "whole is a command or a setting, and what it is where the copy is whole")
+	case w.Command != nil:
+		v.command(at+".command", w.Command)
+	default:
+		v.setting(at+".setting", w.Setting, nil)
 	}
 }
 

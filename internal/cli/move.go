@@ -99,35 +99,30 @@ func (f *moveFlags) methods() []string {
 
 // check refuses values that no move takes.
 func (f *moveFlags) check() error {
-	switch {
-	case f.by != "" && !slices.Contains([]string{"symlink", "junction", "setting", "setting+symlink", "junction+setting"}, strings.Join(f.methods(), "+")):
-		return &usageError{"--by takes symlink, junction, setting, setting+symlink or setting+junction"}
-	case (f.form != "" || f.seen != "") && !slices.Contains(f.methods(), redirect.ByJunction):
-		return &usageError{"--target-form and --as-seen go with --by junction"}
-	case f.form != "" && f.form != string(redirect.ByLetter) && f.form != string(redirect.ByVolume):
-		return &usageError{"--target-form takes letter or volume"}
-	case f.form != "" && f.seen != "":
-		return &usageError{"--as-seen says itself how the target is named; leave out --target-form"}
-	case f.seen != "" && (len(f.profile) > 0 || f.futureOnly):
-		return &usageError{"--as-seen goes with one folder"}
-	case f.store != "" && (f.empty || f.merge || f.packFirst != "" || f.discard || f.by != ""):
-		return &usageError{"--store has the engine move its store: no other way goes with it"}
-	case f.empty && f.merge:
-		return &usageError{"--start-empty and --merge exclude each other"}
-	case f.empty && f.discard:
-		return &usageError{"--start-empty copies nothing, so there is nothing to discard the original by"}
-	case f.packFirst != "" && (len(f.profile) > 0 || f.futureOnly):
-		return &usageError{"--pack-first goes with one folder"}
-	case len(f.profile) > 0 && (f.as != "" || f.name != "" || f.discard):
-		return &usageError{"--as, --name and --discard-original go with one folder"}
-	case !slices.Contains([]string{"rewrite", "keep", "refuse"}, f.links):
-		return &usageError{"--inner-links takes rewrite, keep or refuse"}
-	case f.digest != string(transfer.SHA256) && f.digest != string(transfer.BLAKE3):
-		return &usageError{"--digest takes sha256 or blake3"}
-	case f.waitQuiet < 0:
-		return &usageError{"--wait-quiet takes a time such as 30s or 10m"}
-	case f.workers < 0 || f.workers > 64:
-		return &usageError{"--workers takes a number from 1 to 64, or 0"}
+	ways := []string{"symlink", "junction", "setting", "setting+symlink", "junction+setting"}
+	one := len(f.profile) == 0 && !f.futureOnly
+	for _, c := range []struct {
+		wrong bool
+		says  string
+	}{
+		{f.by != "" && !slices.Contains(ways, strings.Join(f.methods(), "+")), "--by takes symlink, junction, setting, setting+symlink or setting+junction"},
+		{(f.form != "" || f.seen != "") && !slices.Contains(f.methods(), redirect.ByJunction), "--target-form and --as-seen go with --by junction"},
+		{f.form != "" && f.form != string(redirect.ByLetter) && f.form != string(redirect.ByVolume), "--target-form takes letter or volume"},
+		{f.form != "" && f.seen != "", "--as-seen says itself how the target is named; leave out --target-form"},
+		{f.seen != "" && !one, "--as-seen goes with one folder"},
+		{f.store != "" && (f.empty || f.merge || f.packFirst != "" || f.discard || f.by != ""), "--store has the engine move its store: no other way goes with it"},
+		{f.empty && f.merge, "--start-empty and --merge exclude each other"},
+		{f.empty && f.discard, "--start-empty copies nothing, so there is nothing to discard the original by"},
+		{f.packFirst != "" && !one, "--pack-first goes with one folder"},
+		{len(f.profile) > 0 && (f.as != "" || f.name != "" || f.discard), "--as, --name and --discard-original go with one folder"},
+		{!slices.Contains([]string{"rewrite", "keep", "refuse"}, f.links), "--inner-links takes rewrite, keep or refuse"},
+		{f.digest != string(transfer.SHA256) && f.digest != string(transfer.BLAKE3), "--digest takes sha256 or blake3"},
+		{f.waitQuiet < 0, "--wait-quiet takes a time such as 30s or 10m"},
+		{f.workers < 0 || f.workers > 64, "--workers takes a number from 1 to 64, or 0"},
+	} {
+		if c.wrong {
+			return &usageError{c.says}
+		}
 	}
 	return checkNames(*f)
 }

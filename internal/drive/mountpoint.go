@@ -102,24 +102,33 @@ func (d *Drive) AtStart(etc string) Start {
 			return StartAlways
 		}
 	}
-	units, _ := filepath.Glob(filepath.Join(etc, "systemd/system/*.wants/*.mount")) // the pattern is whole
-	more, _ := filepath.Glob(filepath.Join(etc, "systemd/system/*.requires/*.mount"))
-	auto, _ := filepath.Glob(filepath.Join(etc, "systemd/system/*.wants/*.automount"))
-	for _, u := range slices.Concat(units, more, auto) {
-		b, err := os.ReadFile(u)
-		if err != nil {
-			continue
-		}
-		for line := range strings.SplitSeq(string(b), "\n") {
-			if key, value, ok := strings.Cut(line, "="); ok && strings.TrimSpace(key) == "Where" && filepath.Clean(strings.TrimSpace(value)) == d.Mount {
-				return StartAlways
-			}
-		}
+	if d.unit(filepath.Join(etc, "systemd/system")) {
+		return StartAlways
 	}
 	if strings.HasPrefix(d.Mount, "/run/media/") || strings.HasPrefix(d.Mount, "/media/") {
 		return StartLogin
 	}
 	return StartNever
+}
+
+// unit reports whether something wants a mount unit of the drive's.
+func (d *Drive) unit(dir string) bool {
+	for _, pattern := range []string{"*.wants/*.mount", "*.requires/*.mount", "*.wants/*.automount"} {
+		units, _ := filepath.Glob(filepath.Join(dir, pattern)) // the pattern is whole
+		for _, u := range units {
+			b, err := os.ReadFile(u)
+			if err != nil {
+				continue
+			}
+			for line := range strings.SplitSeq(string(b), "\n") {
+				key, value, ok := strings.Cut(line, "=")
+				if ok && strings.TrimSpace(key) == "Where" && filepath.Clean(strings.TrimSpace(value)) == d.Mount {
+					return true
+				}
+			}
+		}
+	}
+	return false
 }
 
 // named reports whether the source of a line in fstab(5) means this drive.

@@ -253,18 +253,7 @@ func (c *counter) taken(st *handle.Stat) int64 {
 // deep asks what only matters for a copy.
 func (c *counter) deep(e *Entry) {
 	f, st := &c.facts, &e.Stat
-	if c.m.o.MayGive != nil && !c.m.o.MayGive(st.UID, st.GID) {
-		f.Foreign.add(e.Path)
-	}
-	if st.Attributes&(handle.AttrImmutable|handle.AttrAppend) != 0 {
-		f.Immutable.add(e.Path)
-	}
-	if st.Attributes&handle.AttrEncrypted != 0 {
-		f.Other.add(e.Path)
-	}
-	if st.Attributes&handle.AttrPlaceholder != 0 {
-		f.Placeholders.add(e.Path)
-	}
+	c.standing(e)
 	if st.IsSymlink() {
 		c.link(e)
 	}
@@ -293,6 +282,24 @@ func (c *counter) deep(e *Entry) {
 		return !SystemLabel(x.Name) && !IsACL(x.Name) && handle.NeedsRights(x.Name)
 	}) {
 		f.Privileged.add(e.Path)
+	}
+}
+
+// standing lists what keeps an entry from being copied or put aside, by what its
+// file system says of it.
+func (c *counter) standing(e *Entry) {
+	f, st := &c.facts, &e.Stat
+	if c.m.o.MayGive != nil && !c.m.o.MayGive(st.UID, st.GID) {
+		f.Foreign.add(e.Path)
+	}
+	if st.Attributes&(handle.AttrImmutable|handle.AttrAppend) != 0 {
+		f.Immutable.add(e.Path)
+	}
+	if st.Attributes&handle.AttrEncrypted != 0 {
+		f.Other.add(e.Path)
+	}
+	if st.Attributes&handle.AttrPlaceholder != 0 {
+		f.Placeholders.add(e.Path)
 	}
 }
 

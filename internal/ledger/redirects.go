@@ -53,8 +53,8 @@ type Redirect struct {
 	// Settings is what was changed in settings files, as JSON of package
 	// redirect; nil if nothing was.
 	Settings json.RawMessage `json:",omitempty"`
-	Card     string // the card it was made by; empty without one
-	Text     string // what a junction says, see package link; empty: the link says the target's path
+	Card     string          // the card it was made by; empty without one
+	Text     string          // what a junction says, see package link; empty: the link says the target's path
 }
 
 // Equal reports whether two rows say the same.

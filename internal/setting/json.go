@@ -98,39 +98,58 @@ func blankComments(data []byte) []byte {
 	out := slices.Clone(data)
 	comma := -1 // a comma after which nothing has come yet
 	for i := 0; i < len(out); i++ {
-		switch c := out[i]; {
-		case c == '"':
-			for i++; i < len(out) && out[i] != '"'; i++ {
-				if out[i] == '\\' {
-					i++
-				}
-			}
-			comma = -1
-		case c == '/' && i+1 < len(out) && out[i+1] == '/':
-			for ; i < len(out) && out[i] != '\n'; i++ {
-				out[i] = ' '
-			}
-		case c == '/' && i+1 < len(out) && out[i+1] == '*':
-			end := bytes.Index(out[i+2:], []byte("*/"))
-			if end < 0 {
-				return out
-			}
-			for end += i + 4; i < end; i++ {
+		if end := commentEnd(out, i); end > i {
+			for ; i < end; i++ {
 				if out[i] != '\n' {
 					out[i] = ' '
 				}
 			}
 			i--
-		case c == ',':
+			continue
+		}
+		switch c := out[i]; c {
+		case ',':
 			comma = i
-		case c == ']' || c == '}':
+		case ']', '}':
 			if comma >= 0 {
 				out[comma] = ' '
 			}
 			comma = -1
-		case c != ' ' && c != '\t' && c != '\r' && c != '\n':
+		case '"':
+			i = stringEnd(out, i)
+			comma = -1
+		case ' ', '\t', '\r', '\n':
+		default:
 			comma = -1
 		}
 	}
 	return out
+}
+
+// commentEnd is where the comment ends that begins at i; i if none does, or if it
+// does not end.
+func commentEnd(b []byte, i int) int {
+	switch {
+	case bytes.HasPrefix(b[i:], []byte("//")):
+		if n := bytes.IndexByte(b[i:], '\n'); n >= 0 {
+			return i + n
+		}
+		return len(b)
+	case bytes.HasPrefix(b[i:], []byte("/*")):
+		if n := bytes.Index(b[i+2:], []byte("*/")); n >= 0 {
+			return i + n + 4
+		}
+	}
+	return i
+}
+
+// stringEnd is where the closing quote of the string stands that begins at i, or the
+// end of b.
+func stringEnd(b []byte, i int) int {
+	for i++; i < len(b) && b[i] != '"'; i++ {
+		if b[i] == '\\' {
+			i++
+		}
+	}
+	return i
 }
