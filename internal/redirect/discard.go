@@ -154,21 +154,8 @@ func (e *Engine) judgeHeld(ctx context.Context, d *DiscardPlan, h ledger.Held, l
 		defer half.Release()
 		live, v.Live = half, half.Path()
 	}
-	spool, err := e.spoolOf(h.Run)
-	if err == nil {
-		defer spool.Close()
-		v.late = &lateWrites{held: held, live: live, livePath: v.Live, spool: spool, side: sideOf(h), lookOnly: true, fuse: h.Ino == 0}
-		if v.late.erasing, err = e.erasing(h); err != nil {
-			return err
-		}
-		v.plan, v.meta = plan, true
-		if v.late.job, err = e.lateJob(plan, sideOf(h)); err == nil {
-			err = v.late.walk(ctx)
-		}
-		if err == nil {
-			err = v.judgeAll(ctx, live, v.Live, e.Ledger.RunDir(h.Run), spool, e.Progress, judging{})
-		}
-	}
+	v.plan, v.meta = plan, true
+	err = e.holdAgainst(ctx, v, held, live)
 	v.late.forget()
 	if recordBroken(err) {
 		d.Findings = append(d.Findings, finding.New(finding.LedgerBroken, h.Path, "%s", err).About(about))
@@ -180,6 +167,28 @@ func (e *Engine) judgeHeld(ctx context.Context, d *DiscardPlan, h ledger.Held, l
 	d.Findings = append(d.Findings, v.late.findings(d.Redirect.Name, h.Path, false)...)
 	d.cases(v)
 	return nil
+}
+
+// holdAgainst looks for late writes to what is held, and holds the live folder
+// against what was recorded of it.
+func (e *Engine) holdAgainst(ctx context.Context, v *Verdict, held, live *handle.Dir) error {
+	h := v.Held
+	spool, err := e.spoolOf(h.Run)
+	if err != nil {
+		return err
+	}
+	defer spool.Close()
+	v.late = &lateWrites{held: held, live: live, livePath: v.Live, spool: spool, side: sideOf(h), lookOnly: true, fuse: h.Ino == 0}
+	if v.late.erasing, err = e.erasing(h); err != nil {
+		return err
+	}
+	if v.late.job, err = e.lateJob(v.plan, sideOf(h)); err != nil {
+		return err
+	}
+	if err := v.late.walk(ctx); err != nil {
+		return err
+	}
+	return v.judgeAll(ctx, live, v.Live, e.Ledger.RunDir(h.Run), spool, e.Progress, judging{})
 }
 
 // judgeArchive is the verdict on a held archive: it may go once it was carried

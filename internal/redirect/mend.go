@@ -64,15 +64,9 @@ func (e *Engine) PlanMend(ctx context.Context, r ledger.Redirect, o MendOptions)
 	if r.State == ledger.Ended || Owned(r) {
 		return e.mendHeld(p)
 	}
-	w, err := e.Whereabouts(r.Drive, r.Target)
+	w, err := e.mendDrive(p, o)
 	if err != nil {
 		return nil, err
-	}
-	if w.Older != "" && slices.Contains(o.Accept, finding.OlderClone) {
-		if w.Drive, err = e.Drives.Of(w.Older); err != nil {
-			return nil, err
-		}
-		w.Found, p.Mend.Tag = true, true
 	}
 	detached := r.State == ledger.Detached && !o.Attach
 	if !w.Found && detached {
@@ -86,22 +80,9 @@ func (e *Engine) PlanMend(ctx context.Context, r ledger.Redirect, o MendOptions)
 		if err := e.wantLinkDrive(p, &r); err != nil || p.Blocked() != nil {
 			return p, err
 		}
+		p.Mend.After.State = ledger.Linked
 	}
-	after := &p.Mend.After
-	after.Target = w.Path(r.Drive, r.Target)
-	after.Drive.Mount = w.Drive.Mount
-	if !detached {
-		after.State = ledger.Linked
-	}
-	p.IntoNow, p.IntoDrive, p.IntoFuse = w.Drive, after.Drive, w.Drive.Fuse
-	if after.Text = textFor(&r, after.Target); o.Seen != "" {
-		p.Target = after.Target
-		e.linkSays(p, "", o.Seen)
-		after.Text = p.LinkText
-	}
-	p.Target, p.LinkText = after.Target, after.LinkText()
-	p.Into, p.Final = filepath.Dir(after.Target), filepath.Base(after.Target)
-	p.Mend.Tag = p.Mend.Tag || w.NoTag
+	e.mendPlace(p, w, o.Seen)
 	if p.Mend.Held, err = e.heldMoves(r); err != nil {
 		return nil, err
 	}
@@ -121,17 +102,50 @@ func (e *Engine) PlanMend(ctx context.Context, r ledger.Redirect, o MendOptions)
 			return p, err
 		}
 	}
-	p.Mend.Note = staleNote(*after) && e.noteKnown(r)
+	p.Mend.Note = staleNote(p.Mend.After) && e.noteKnown(r)
 	if split {
 		if err := e.planMerge(ctx, p, o); err != nil {
 			return nil, err
 		}
 	}
-	m := p.Mend
-	if p.Blocked() == nil && p.Kind == KindMend && !m.Link && !m.Tag && !m.Note && len(m.Held) == 0 && len(p.Settings) == 0 && sameRedirect(*after, r) {
+	if p.nothingToMend() {
 		return nil, nil
 	}
 	return p, nil
+}
+
+// nothingToMend says of the plan of a mend that all is as it should be.
+func (p *Plan) nothingToMend() bool {
+	m := p.Mend
+	return p.Blocked() == nil && p.Kind == KindMend && !m.Link && !m.Tag && !m.Note && len(m.Held) == 0 && len(p.Settings) == 0 &&
+		sameRedirect(m.After, *p.Before)
+}
+
+// mendDrive finds the drive of the redirect, an older copy of it if that is
+// accepted, which gets its tag anew then.
+func (e *Engine) mendDrive(p *Plan, o MendOptions) (Whereabouts, error) {
+	w, err := e.Whereabouts(p.Before.Drive, p.Before.Target)
+	if err == nil && w.Older != "" && slices.Contains(o.Accept, finding.OlderClone) {
+		w.Found, p.Mend.Tag = true, true
+		w.Drive, err = e.Drives.Of(w.Older)
+	}
+	p.Mend.Tag = p.Mend.Tag || w.NoTag
+	return w, err
+}
+
+// mendPlace has the redirect be where its drive is by now. seen is how Windows names
+// the target of a junction; empty: as before.
+func (e *Engine) mendPlace(p *Plan, w Whereabouts, seen string) {
+	after := &p.Mend.After
+	after.Target, after.Drive.Mount = w.Path(p.Before.Drive, p.Before.Target), w.Drive.Mount
+	p.IntoNow, p.IntoDrive, p.IntoFuse = w.Drive, after.Drive, w.Drive.Fuse
+	if after.Text = textFor(p.Before, after.Target); seen != "" {
+		p.Target = after.Target
+		e.linkSays(p, "", seen)
+		after.Text = p.LinkText
+	}
+	p.Target, p.LinkText = after.Target, after.LinkText()
+	p.Into, p.Final = filepath.Dir(after.Target), filepath.Base(after.Target)
 }
 
 func sameRedirect(a, b ledger.Redirect) bool {

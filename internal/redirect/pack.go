@@ -493,54 +493,10 @@ func (m *mover) unpack(ctx context.Context) error {
 	if err := m.begin("unpack", 0, 0); err != nil {
 		return err
 	}
-	list := filepath.Join(m.run.Dir(), packManifest)
-	a := &Archive{File: m.p.From}
-	top, build := "", (*archive.Builder)(nil)
-	err = m.act(ctx, "unpack", partName(m.p.Run), func() error {
-		root, err := m.makePart()
-		if err != nil {
-			return err
-		}
-		defer root.Release()
-		if a.made, err = root.Self(); err != nil {
-			return err
-		}
-		if err := m.notePart(&a.made); err != nil {
-			return err
-		}
-		build = archive.NewBuilder(ctx, root.Retain())
-		build.Room = m.roomFor
-		build.Limit = limit
-		defer build.Close()
-		var n archive.Count
-		if top, n, a.Digest, err = m.readWhole(ctx, in, packManifest, build); err != nil {
-			return err
-		}
-		a.Count = Count{Files: n.Files, Bytes: n.Bytes}
-		if vouched != "" && a.Digest != vouched {
-			return &archive.DamageError{What: "it was changed while it was read"}
-		}
-		if err := build.Finish(); err != nil {
-			return err
-		}
-		if err := root.SyncAll(); err != nil {
-			return err
-		}
-		if err := m.begin("read back", n.Files, n.Bytes); err != nil {
-			return err
-		}
-		if _, err := build.Verify(ctx, list, m.progress()); err != nil {
-			return err
-		}
-		// From here on it may be in an account's hands.
-		if err := build.FinishRoot(); err != nil {
-			return err
-		}
-		if err := root.Sync(); err != nil {
-			return err
-		}
-		a.Flaws, a.Lost = build.Flaws, build.Count
-		return nil
+	a, top := &Archive{File: m.p.From}, ""
+	err = m.act(ctx, "unpack", partName(m.p.Run), func() (err error) {
+		top, err = m.unpackPart(ctx, in, a, limit, vouched)
+		return err
 	}, nil)
 	if err != nil {
 		return err
@@ -563,6 +519,40 @@ func (m *mover) unpack(ctx context.Context) error {
 	}
 	m.out.Archive, m.out.Verified = a, a.Count
 	return m.run.Set(ledger.Done, "", nil)
+}
+
+// unpackPart makes what is in an archive below a new part and reads it back. limit is
+// what may be made, vouched the digest that the ledger knows of the archive, empty if
+// none. It gives the name of the folder in the archive.
+func (m *mover) unpackPart(ctx context.Context, in *handle.File, a *Archive, limit *archive.Limit, vouched string) (top string, err error) {
+	root, err := m.makePart()
+	if err != nil {
+		return "", err
+	}
+	defer root.Release()
+	if a.made, err = root.Self(); err != nil {
+		return "", err
+	}
+	if err := m.notePart(&a.made); err != nil {
+		return "", err
+	}
+	build := archive.NewBuilder(ctx, root.Retain())
+	build.Room, build.Limit = m.roomFor, limit
+	defer build.Close()
+	var n archive.Count
+	if top, n, a.Digest, err = m.readWhole(ctx, in, packManifest, build); err != nil {
+		return "", err
+	}
+	a.Count = Count{Files: n.Files, Bytes: n.Bytes}
+	if vouched != "" && a.Digest != vouched {
+		return "", &archive.DamageError{What: "it was changed while it was read"}
+	}
+	err = inOrder(build.Finish, root.SyncAll, func() error { return m.begin("read back", n.Files, n.Bytes) }, func() error {
+		_, err := build.Verify(ctx, filepath.Join(m.run.Dir(), packManifest), m.progress())
+		return err
+	}, build.FinishRoot, root.Sync) // from the last but one on it may be in an account's hands
+	a.Flaws, a.Lost = build.Flaws, build.Count
+	return top, err
 }
 
 // roomFor wants room on the target's drive for so many bytes more.

@@ -73,16 +73,7 @@ func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
 		return nil, err
 	}
 	if r != nil {
-		p.Kind, p.Before, p.Name, p.Methods = KindMoveOn, r, r.Name, r.Methods
-		if Owned(*r) {
-			p.find(finding.New(finding.MustStay, r.Link, "the engine that owns %s has to move it", r.Name).Named(r.Name).
-				Instead("`nexlin move card:" + r.Card + " --store NAME --into DIR`"))
-		}
-		p.From, p.OldText = r.Target, r.LinkText()
-		if err := e.present(p, r.Drive, r.Target); err != nil {
-			return nil, err
-		}
-		if err := e.linkInPlace(p, *r); err != nil {
+		if err := e.moveOn(p, r); err != nil {
 			return nil, err
 		}
 	}
@@ -113,30 +104,8 @@ func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
 	}
 	e.apart(p)
 	e.space(p)
-	if err := e.linkPlace(p); err != nil {
+	if err := e.moveLeads(p, o); err != nil {
 		return nil, err
-	}
-	if err := e.unfinished(p); err != nil {
-		return nil, err
-	}
-	if p.IntoNow.Mount != "" && !forOthers(p.Methods) {
-		if err := e.guard(p); err != nil {
-			return nil, err
-		}
-	}
-	if err := e.lead(p, o); err != nil {
-		return nil, err
-	}
-	e.linkSays(p, o.Form, o.Seen)
-	e.gapAhead(p)
-	e.knownTo(p)
-	if err := e.sandboxes(p); err != nil {
-		return nil, err
-	}
-	if p.FromIno != 0 && p.IntoNow.Mount != "" {
-		if err := p.shrinks(); err != nil {
-			return nil, err
-		}
 	}
 	if o.Merge {
 		if err := e.moveMerging(ctx, p); err != nil {
@@ -150,6 +119,47 @@ func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
 	}
 	p.Accepted = o.Accept
 	return p, nil
+}
+
+// moveOn plans the move of a folder that is redirected already: what moves is its
+// target.
+func (e *Engine) moveOn(p *Plan, r *ledger.Redirect) error {
+	p.Kind, p.Before, p.Name, p.Methods = KindMoveOn, r, r.Name, r.Methods
+	if Owned(*r) {
+		p.find(finding.New(finding.MustStay, r.Link, "the engine that owns %s has to move it", r.Name).Named(r.Name).
+			Instead("`nexlin move card:" + r.Card + " --store NAME --into DIR`"))
+	}
+	p.From, p.OldText = r.Target, r.LinkText()
+	return inOrder(func() error { return e.present(p, r.Drive, r.Target) }, func() error { return e.linkInPlace(p, *r) })
+}
+
+// moveLeads looks at how programs will be led to the target, and what could keep
+// them from it.
+func (e *Engine) moveLeads(p *Plan, o MoveOptions) error {
+	if err := e.linkPlace(p); err != nil {
+		return err
+	}
+	if err := e.unfinished(p); err != nil {
+		return err
+	}
+	if p.IntoNow.Mount != "" && !forOthers(p.Methods) {
+		if err := e.guard(p); err != nil {
+			return err
+		}
+	}
+	if err := e.lead(p, o); err != nil {
+		return err
+	}
+	e.linkSays(p, o.Form, o.Seen)
+	e.gapAhead(p)
+	e.knownTo(p)
+	if err := e.sandboxes(p); err != nil {
+		return err
+	}
+	if p.FromIno == 0 || p.IntoNow.Mount == "" {
+		return nil
+	}
+	return p.shrinks()
 }
 
 // present says that the drive a redirect's data lies on is not here.

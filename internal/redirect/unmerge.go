@@ -246,23 +246,9 @@ func (m *mover) mergeBackward(ctx context.Context) error {
 		return &BrokenError{m.p.Into, "the directory around the target is not there"}
 	}
 	if live {
-		m.switched = true
-		if err := m.reopen(); err != nil {
+		if err := m.unmergeSwitch(ctx); err != nil {
 			return err
 		}
-		if err := m.placedUnchanged(ctx); err != nil {
-			return err
-		}
-		if err := m.heldUnchanged(ctx); err != nil {
-			return err
-		}
-		if err := m.showHeld(); err != nil {
-			return err
-		}
-		if err := m.exchangeAgainAct(ctx); err != nil {
-			return err
-		}
-		m.switched = false
 	}
 	if at == between {
 		if _, err := m.backFromGap(ctx); err != nil {
@@ -308,27 +294,41 @@ func (m *mover) mergeBackward(ctx context.Context) error {
 			return err
 		}
 	}
-	return m.run.Set(ledger.Undone, "", func(t *ledger.Tx) error {
-		if err := t.HeldGone(m.p.Run, m.p.HeldPath()); err != nil {
+	return m.run.Set(ledger.Undone, "", func(t *ledger.Tx) error { return m.saveUnmerged(t, aside) })
+}
+
+// unmergeSwitch exchanges link and folder back, if nobody has worked in what the
+// merge placed or holds.
+func (m *mover) unmergeSwitch(ctx context.Context) error {
+	m.switched = true
+	err := inOrder(m.reopen, func() error { return m.placedUnchanged(ctx) }, func() error { return m.heldUnchanged(ctx) },
+		m.showHeld, func() error { return m.exchangeAgainAct(ctx) })
+	m.switched = err != nil
+	return err
+}
+
+// saveUnmerged has the ledger say what it said before the merge; aside is what was
+// set aside of it, nil if nothing was.
+func (m *mover) saveUnmerged(t *ledger.Tx, aside *ledger.Held) error {
+	if err := t.HeldGone(m.p.Run, m.p.HeldPath()); err != nil {
+		return err
+	}
+	if aside != nil {
+		if err := t.AddHeld(*aside); err != nil {
 			return err
 		}
-		if aside != nil {
-			if err := t.AddHeld(*aside); err != nil {
-				return err
-			}
-		}
-		switch {
-		case !m.p.Fresh:
-			return t.SaveRedirect(*m.p.Before)
-		case aside == nil && m.p.Ended != nil:
-			return t.SaveRedirect(*m.p.Ended)
-		case aside == nil:
-			return t.RemoveRedirect(m.p.Name)
-		}
-		ended := *m.p.Before
-		ended.State = ledger.Ended // kept for what is held of it
-		return t.SaveRedirect(ended)
-	})
+	}
+	switch {
+	case !m.p.Fresh:
+		return t.SaveRedirect(*m.p.Before)
+	case aside == nil && m.p.Ended != nil:
+		return t.SaveRedirect(*m.p.Ended)
+	case aside == nil:
+		return t.RemoveRedirect(m.p.Name)
+	}
+	ended := *m.p.Before
+	ended.State = ledger.Ended // kept for what is held of it
+	return t.SaveRedirect(ended)
 }
 
 // takeAllBack undoes the placing. What programs were led to once is set aside
