@@ -88,6 +88,10 @@ func (r *Record) Type() uint32 { return r.Fact.Source.Mode & 0o170000 }
 // IsDir reports whether the entry was a directory.
 func (r *Record) IsDir() bool { return r.Type() == 0o040000 }
 
+// undone says that the pass made no copy, since what it was to copy changed or went
+// under its hands.
+func (f *Fact) undone() bool { return f.Flags&(Again|Copied) == Again }
+
 // IsRegular reports whether the entry was a regular file.
 func (r *Record) IsRegular() bool { return r.Type() == 0o100000 }
 

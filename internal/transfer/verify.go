@@ -19,7 +19,8 @@ import (
 // has flushed the part before, so that what is read comes from the device;
 // the tally says how often that could be seen to be so.
 //
-// After a nil error each entry of the spool is Copied and Verified. A
+// After a nil error each entry of the spool is Copied and Verified, or was marked
+// Again by the pass, which saw it change or go: the next one redoes it. A
 // *DiffError names the first entry that differs; all that do are marked to
 // be copied again by the next pass.
 func Verify(ctx context.Context, j *Job) (*Tally, error) {
@@ -102,6 +103,9 @@ func (v *verify) missing(e *inventory.Entry) error {
 	for r := v.cur.Peek(); r != nil && (e == nil || handle.Compare(r.Path, e.Path) < 0); r = v.cur.Peek() {
 		rec := *r
 		v.cur.Next()
+		if rec.Fact.undone() {
+			continue
+		}
 		if err := v.differs(rec.Path, rec.Ord, &rec.Fact, "it is missing"); err != nil {
 			return err
 		}
@@ -120,8 +124,8 @@ func (v *verify) Visit(e *inventory.Entry) (bool, error) {
 	}
 	rec := *r
 	v.cur.Next()
-	if e.Depth == 0 {
-		return true, nil
+	if e.Depth == 0 || rec.Fact.undone() {
+		return e.Stat.IsDir(), nil
 	}
 	if err := e.ReadXattrs(); errors.Is(err, inventory.ErrGone) {
 		return false, v.differs(rec.Path, rec.Ord, &rec.Fact, "it is missing")
