@@ -149,6 +149,37 @@ func trialDir(d *handle.Dir) (name string, t *handle.Dir, err error) {
 	return "", nil, &fs.PathError{Op: "try", Path: d.Path(), Err: fs.ErrExist}
 }
 
+// DropTrials takes away what trials of this account that were killed have left in d.
+// One that goes on is left.
+func DropTrials(d *handle.Dir) error {
+	for i := range places {
+		name := fmt.Sprintf("%s%d", TrialName, i)
+		t, err := d.Sub(name)
+		if err != nil {
+			continue // there is none, or something else has the name
+		}
+		if err = dropTrial(d, name, t); err != nil && !errors.Is(err, syscall.EWOULDBLOCK) {
+			return err
+		}
+	}
+	return nil
+}
+
+func dropTrial(d *handle.Dir, name string, t *handle.Dir) error {
+	defer t.Release()
+	st, err := t.Self()
+	if err != nil || st.UID != uint32(os.Geteuid()) {
+		return err
+	}
+	if err := t.Lock(true); err != nil {
+		return err
+	}
+	if err := emptied(t); err != nil {
+		return err
+	}
+	return d.Rmdir(name)
+}
+
 // noLocks reports what a file system without locks answers (flock(2)).
 func noLocks(err error) bool {
 	for _, e := range []error{syscall.EOPNOTSUPP, syscall.ENOSYS, syscall.ENOLCK, syscall.EINVAL} {

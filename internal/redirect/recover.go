@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path/filepath"
 	"slices"
 
 	"nexlin/internal/drive"
@@ -150,8 +151,45 @@ func (m *mover) openCopy() (err error) {
 	return m.openLender()
 }
 
+// dropTrials takes away what trials that were killed have left around the link and
+// on the way to the target, as far as this account may.
+func (m *mover) dropTrials() error {
+	for _, at := range []string{filepath.Dir(m.p.Link), m.p.Into} {
+		if m.p.Link == "" || at == "" {
+			continue
+		}
+		if there, err := drive.Existing(at); err == nil {
+			at = there
+		}
+		d, err := handle.OpenReal(at)
+		if err != nil {
+			continue // nothing was tried there
+		}
+		err = drive.DropTrials(d)
+		d.Release()
+		if ignorePermission(err) != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// dropBesideLink takes away what a run that has only copied may have made beside
+// the link, if that place is there.
+func (m *mover) dropBesideLink() (err error) {
+	if m.linkIn == nil {
+		if m.linkIn, err = m.openReal(filepath.Dir(m.p.Link)); err != nil {
+			return handle.IgnoreMissing(err)
+		}
+	}
+	return m.dropOwn(m.linkIn)
+}
+
 // uncopied takes back a run that has only copied.
 func (m *mover) uncopied(ctx context.Context) error {
+	if err := m.dropBesideLink(); err != nil {
+		return err
+	}
 	if m.into != nil {
 		if err := m.dropScratch(m.into); err != nil {
 			return err
@@ -282,6 +320,9 @@ func (e *Engine) undo(ctx context.Context, row ledger.RunRow) (*Outcome, error) 
 	}
 	defer m.run.Release()
 	defer m.close()
+	if err := m.dropTrials(); err != nil {
+		return nil, err
+	}
 	wasDone := row.State == ledger.Done
 	m.wasDone = wasDone
 	if wasDone { // a stop from here on leaves a run that can be gone on with

@@ -507,7 +507,13 @@ func (c *crew) stop(err error) error {
 func (c *crew) back(ctx context.Context) error {
 	for i, p := range slices.Backward(c.t.Plans) {
 		row, err := c.Ledger.Run(p.Run)
-		if errors.Is(err, ledger.ErrNotFound) || err == nil && row.State == ledger.Undone {
+		if errors.Is(err, ledger.ErrNotFound) { // it was tried at most
+			if err := c.mover(p).dropTrials(); err != nil {
+				return err
+			}
+			continue
+		}
+		if err == nil && row.State == ledger.Undone {
 			continue
 		}
 		if err != nil {
