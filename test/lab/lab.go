@@ -151,8 +151,11 @@ func (b *built) begin() error {
 }
 
 // Program builds the program once for each set of build tags and returns
-// its path. With the race detector on in the tests, it is on in the program.
-func Program(tags string) (string, error) { return build(tags, raceOn) }
+// its path. With the race detector on in the tests, or NEXLIN_TEST_RACE set, it is
+// on in the program.
+func Program(tags string) (string, error) {
+	return build(tags, raceOn || os.Getenv("NEXLIN_TEST_RACE") != "")
+}
 
 // PlainProgram is [Program] without the race detector, which takes longer to
 // start than most commands to end.
