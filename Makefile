@@ -12,6 +12,9 @@ build:
 demo: build
 	bin/nexlin demo
 
+# The matrices of kills and errors, which go beside the stories.
+matrix = ^Test(Crash|Error|PowerCut|PulledIn|Model)
+
 # Never from the test cache: it does not see that the driven program changed.
 # The race detector needs a C compiler; without one the tests run without it. Of
 # the stories it watches the program that they drive, and not the driver.
@@ -23,8 +26,10 @@ test: lint
 	@if command -v gcc >/dev/null 2>&1; then race=-race; else race=; echo "no C compiler: the race detector is off"; fi; \
 	export CGO_ENABLED=$$( [ -n "$$race" ] && echo 1 || echo 0 ) NEXLIN_SKIPS=$(CURDIR)/build/skips.txt; \
 	$(GO) test $$race -count=1 -timeout 45m $$($(GO) list ./... | grep -v /test$$) >build/packages.txt 2>&1 & packages=$$!; \
-	NEXLIN_TEST_RACE=$$race $(GO) test -count=1 -timeout 45m ./test; status=$$?; \
-	wait $$packages || status=1; cat build/packages.txt; \
+	export NEXLIN_TEST_RACE=$$race; \
+	$(GO) test -count=1 -timeout 45m -run '$(matrix)' ./test >build/matrix.txt 2>&1 & matrix=$$!; \
+	$(GO) test -count=1 -timeout 45m -skip '$(matrix)' ./test; status=$$?; \
+	wait $$matrix || status=1; wait $$packages || status=1; cat build/matrix.txt build/packages.txt; \
 	if [ -s build/skips.txt ]; then echo "skipped:"; sort build/skips.txt | uniq -c; else echo "skipped: nothing"; fi; \
 	exit $$status
 

@@ -520,7 +520,7 @@ func TestCrashBetweenSteps(t *testing.T) {
 			calls := len(newCrashBed(t, faulty, drives).points(s, "calls", "call"))
 			// Parallel work, and drives that come and go on this machine, make the
 			// last numbers differ from run to run.
-			at := sample(calls*85/100, everyNth(130))
+			at := sample(calls*85/100, everyNth(160))
 			for i, n := range at {
 				way := []string{"resume", "undo"}[i%2]
 				if s.start == nil {
@@ -559,7 +559,7 @@ func crashMatrix(t *testing.T, drives [3]string, stories []crashStory, every int
 			for i, step := range slices.Compact(steps) {
 				nth := every
 				if k >= len(crashStories()) {
-					nth = max(every, everyNth(4)) // of the newer stories every fourth step
+					nth = max(every, everyNth(5)) // of the newer stories every fifth step
 				}
 				if i%nth != 0 {
 					continue
