@@ -289,8 +289,7 @@ func (b *bay) putRight() {
 		for _, f := range doc["findings"].([]any) {
 			if x := f.(map[string]any); x["severity"] != "info" && remedy == "" {
 				told = fmt.Sprint(x["code"], ": ", x["message"], " → ", x["remedy"])
-				_, rest, _ := strings.Cut(x["remedy"].(string), "`")
-				remedy, _, _ = strings.Cut(rest, "`")
+				_, remedy = toType(x["remedy"].(string))
 			}
 		}
 		if told == "" {

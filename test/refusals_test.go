@@ -3,7 +3,6 @@
 package test
 
 import (
-	"encoding/json"
 	"errors"
 	"os"
 	"os/exec"
@@ -24,7 +23,7 @@ import (
 func led(n *lab.Nexlin, args ...string) (met []string, stuck string) {
 	n.T.Helper()
 	for range 10 {
-		doc, code := document(n, append(slices.Clone(args), "--yes", "-q")...)
+		doc, code := n.Document(append(slices.Clone(args), "--yes")...)
 		if code == 0 {
 			return met, ""
 		}
@@ -38,8 +37,7 @@ func led(n *lab.Nexlin, args ...string) (met []string, stuck string) {
 				return met, code
 			}
 			met = append(met, code)
-			before, rest, _ := strings.Cut(remedy, "`")
-			way, _, _ := strings.Cut(rest, "`")
+			before, way := toType(remedy)
 			option, value, _ := strings.Cut(way, " ")
 			switch {
 			case way == "":
@@ -65,13 +63,11 @@ func led(n *lab.Nexlin, args ...string) (met []string, stuck string) {
 	return met, "it has no end"
 }
 
-// document is the JSON document of a command, and its exit status.
-func document(n *lab.Nexlin, args ...string) (doc map[string]any, code int) {
-	n.T.Helper()
-	out, code := n.Exit(append(args, "--json")...)
-	_, rest, _ := strings.Cut(out, "{\n")
-	require.NoError(n.T, json.NewDecoder(strings.NewReader("{"+rest)).Decode(&doc), out)
-	return doc, code
+// toType is what a remedy says to type, and what stands before it.
+func toType(remedy string) (before, way string) {
+	before, rest, _ := strings.Cut(remedy, "`")
+	way, _, _ = strings.Cut(rest, "`")
+	return before, way
 }
 
 // blockers gathers what the findings in a document say that is to be done, by code.

@@ -83,18 +83,26 @@ func (n *Nexlin) Want(status int, args ...string) string {
 // JSON runs the program with --json and decodes its one document.
 func (n *Nexlin) JSON(args ...string) map[string]any {
 	n.T.Helper()
+	doc, _ := n.Document(args...)
+	return doc
+}
+
+// Document is [Nexlin.JSON] with the exit status.
+func (n *Nexlin) Document(args ...string) (doc map[string]any, code int) {
+	n.T.Helper()
 	out, err := n.Cmd(append(args, "--json", "-q")...).Output()
-	if exit := (*exec.ExitError)(nil); err != nil && !errors.As(err, &exit) {
+	if exit := (*exec.ExitError)(nil); errors.As(err, &exit) {
+		code = exit.ExitCode()
+	} else if err != nil {
 		n.T.Fatal(err)
 	}
-	var doc map[string]any
 	if err := json.Unmarshal(out, &doc); err != nil {
 		n.T.Fatalf("nexlin %q: %v\n%s", args, err, out)
 	}
 	if args[0] == "history" && doc["runs"] == nil {
 		n.T.Fatalf("nexlin %q: %s", args, out)
 	}
-	return doc
+	return doc, code
 }
 
 // LastGoing is the id of the newest run that is going on.
