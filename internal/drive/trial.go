@@ -119,22 +119,7 @@ func trialDir(d *handle.Dir) (name string, t *handle.Dir, err error) {
 			}
 			continue // something else has the name
 		}
-		// Whoever may write in d could have put another directory there meanwhile.
-		// A file system that keeps no owners shows all of them as one: then there
-		// is nothing to tell apart, and the modes tell that it keeps none.
-		st, err := t.Self()
-		if err == nil && st.UID != uint32(os.Geteuid()) && st.Perm() == 0o700 {
-			err = &fs.PathError{Op: "try", Path: t.Path(), Err: fs.ErrPermission}
-		}
-		if err == nil {
-			err = t.Lock(true)
-		}
-		if made == nil && noLocks(err) {
-			err = nil // a file system without locks: what is new is ours all the same
-		}
-		if is, e := d.Stat(name); err == nil && (e != nil || !is.SameInode(&st)) {
-			err = syscall.EWOULDBLOCK // another trial has just taken it away
-		}
+		err := claim(d, name, t, made == nil)
 		if err == nil && made != nil {
 			err = emptied(t)
 		}
@@ -149,6 +134,29 @@ func trialDir(d *handle.Dir) (name string, t *handle.Dir, err error) {
 	return "", nil, &fs.PathError{Op: "try", Path: d.Path(), Err: fs.ErrExist}
 }
 
+// claim wants the trial directory t, called name in d, to be this account's, and
+// locks it. The error is EWOULDBLOCK if another trial is at work in it, or has just
+// taken it away.
+func claim(d *handle.Dir, name string, t *handle.Dir, fresh bool) error {
+	// Whoever may write in d could have put another directory there meanwhile.
+	// A file system that keeps no owners shows all of them as one: then there
+	// is nothing to tell apart, and the modes tell that it keeps none.
+	st, err := t.Self()
+	if err == nil && st.UID != uint32(os.Geteuid()) && st.Perm() == 0o700 {
+		err = &fs.PathError{Op: "try", Path: t.Path(), Err: fs.ErrPermission}
+	}
+	if err == nil {
+		err = t.Lock(true)
+	}
+	if fresh && noLocks(err) {
+		err = nil // a file system without locks: what is new is ours all the same
+	}
+	if is, e := d.Stat(name); err == nil && (e != nil || !is.SameInode(&st)) {
+		err = syscall.EWOULDBLOCK
+	}
+	return err
+}
+
 // DropTrials takes away what trials of this account that were killed have left in d.
 // One that goes on is left.
 func DropTrials(d *handle.Dir) error {
@@ -158,26 +166,16 @@ func DropTrials(d *handle.Dir) error {
 		if err != nil {
 			continue // there is none, or something else has the name
 		}
-		if err = dropTrial(d, name, t); err != nil && !errors.Is(err, syscall.EWOULDBLOCK) {
+		st, err := t.Self()
+		if err == nil && st.UID == uint32(os.Geteuid()) && claim(d, name, t, false) == nil { // else it is not for us to take away
+			err = handle.InOrder(func() error { return emptied(t) }, func() error { return d.Rmdir(name) })
+		}
+		t.Release()
+		if err != nil {
 			return err
 		}
 	}
 	return nil
-}
-
-func dropTrial(d *handle.Dir, name string, t *handle.Dir) error {
-	defer t.Release()
-	st, err := t.Self()
-	if err != nil || st.UID != uint32(os.Geteuid()) {
-		return err
-	}
-	if err := t.Lock(true); err != nil {
-		return err
-	}
-	if err := emptied(t); err != nil {
-		return err
-	}
-	return d.Rmdir(name)
 }
 
 // noLocks reports what a file system without locks answers (flock(2)).
