@@ -173,7 +173,7 @@ func (a *app) mendOne(e *redirect.Engine, r ledger.Redirect, f mendFlags) (doc, 
 
 // showMending says what is going to be put right.
 func (a *app) showMending(p *redirect.Plan) {
-	if p.Into == "" || p.LinkText == "" || p.Mend.After.State == ledger.Detached {
+	if p.Into == "" || p.LinkText == "" || p.StaysDetached() {
 		a.print("%s", bold.Render(p.Name))
 	} else {
 		a.print("%s", led(p.Methods, a.path(p.Link), on(&p.IntoNow, p.Target)))
@@ -298,7 +298,7 @@ func (a *app) showMended(o *redirect.Outcome) {
 		a.print("%s  %s", good.Render("done"), bold.Render(p.Name))
 		return
 	}
-	if p.Mend != nil && p.Mend.After.State == ledger.Detached {
+	if p.StaysDetached() {
 		a.print("%s  %s stays detached; its data is at %s", good.Render("done"), bold.Render(p.Name), on(&p.IntoNow, p.Target))
 	} else {
 		a.print("%s  %s", good.Render("done"), led(p.Methods, a.path(p.Link), on(&p.IntoNow, p.Target)))

@@ -55,6 +55,17 @@ func IgnoreMissing(err error) error {
 	return err
 }
 
+// InOrder does one step after the other, up to the first that fails: what follows
+// from a step is not done without it. [errors.Join] is for clean-up alone.
+func InOrder(steps ...func() error) error {
+	for _, step := range steps {
+		if err := step(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // Cause is what went wrong, without the call and the path.
 func Cause(err error) error {
 	var pe *fs.PathError

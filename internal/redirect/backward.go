@@ -274,7 +274,7 @@ func (m *mover) removePart(ctx context.Context) error {
 	if m.p.Kind == KindBringBack {
 		return m.into.Sync()
 	}
-	return inOrder(m.emptyAgain, m.forget)
+	return handle.InOrder(m.emptyAgain, m.forget)
 }
 
 // emptyAgain puts back the empty directory that stood at the target.

@@ -254,18 +254,16 @@ func (m *mover) oldSpools() []*transfer.Spool {
 // on the device by then: one of them has to outlast a power cut, or our own part
 // would be full of strangers.
 func (m *mover) dropSpools() error {
-	synced := false
-	for _, n := range transfer.Spools(m.run.Dir()) {
-		if n < m.pass {
-			if !synced {
-				if err := m.spool.Sync(); err != nil {
-					return err
-				}
-				synced = true
-			}
-			if err := transfer.RemoveSpool(m.run.Dir(), n); err != nil {
-				return err
-			}
+	before := slices.DeleteFunc(transfer.Spools(m.run.Dir()), func(n int) bool { return n >= m.pass })
+	if len(before) == 0 {
+		return nil
+	}
+	if err := m.spool.Sync(); err != nil {
+		return err
+	}
+	for _, n := range before {
+		if err := transfer.RemoveSpool(m.run.Dir(), n); err != nil {
+			return err
 		}
 	}
 	return nil

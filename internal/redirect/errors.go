@@ -20,17 +20,6 @@ func recordBroken(err error) bool {
 	return errors.As(err, &spool) || errors.As(err, &format) || handle.Missing(err)
 }
 
-// inOrder does one step after the other, up to the first that fails: what follows
-// from a step is not done without it. [errors.Join] is for clean-up alone.
-func inOrder(steps ...func() error) error {
-	for _, step := range steps {
-		if err := step(); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
 // flushed flushes directories once what has changed the names in them went well.
 func flushed(err error, dirs ...*handle.Dir) error {
 	for _, d := range dirs {

@@ -48,10 +48,12 @@ func (e *Engine) KnownBelow(dir string, than ledger.DriveRef) (bool, error) {
 	return e.knownOff(than, func(k *knownPlace) bool { return pathtext.Within(k.path, dir) && k.ref.Mount != dir })
 }
 
-// contested reports whether another drive than this one belongs at its mount point,
-// too: of the two one has to go elsewhere.
-func (e *Engine) contested(mount string, than ledger.DriveRef) (bool, error) {
-	return e.knownOff(than, func(k *knownPlace) bool { return pathtext.Equal(k.ref.Mount, mount) })
+// contested reports whether another drive than this one belongs at a mount point,
+// too: of the two one has to go elsewhere. Only words depend on it: a ledger that
+// can't be asked is told elsewhere.
+func (e *Engine) contested(mount string, than ledger.DriveRef) bool {
+	is, err := e.knownOff(than, func(k *knownPlace) bool { return pathtext.Equal(k.ref.Mount, mount) })
+	return is && err == nil
 }
 
 func (e *Engine) knownOff(than ledger.DriveRef, is func(*knownPlace) bool) (bool, error) {

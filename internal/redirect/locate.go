@@ -275,7 +275,7 @@ func (e *Engine) Absence(w *Whereabouts, name string, want ledger.DriveRef, path
 	case w.Cover != "":
 		f := finding.New(finding.Covered, path, "%s is here, but something else is mounted at %s and hides %s", label, w.Cover, path).About(about).
 			Instead(fmt.Sprintf("`umount %s`; the data is below it", pathtext.Quote(w.Cover)))
-		if d, err := e.Drives.Of(w.Cover); err == nil && d.UUID != "" && e.isContested(w.Cover, want) {
+		if d, err := e.Drives.Of(w.Cover); err == nil && d.UUID != "" && e.contested(w.Cover, want) {
 			f.Remedy = fmt.Sprintf("the data is below %s, which needs another place: `umount %s && %s`", pathtext.Show(d.Name()), pathtext.Quote(w.Cover), mountElsewhere(d.UUID, w.Cover))
 		}
 		return f
@@ -284,7 +284,7 @@ func (e *Engine) Absence(w *Whereabouts, name string, want ledger.DriveRef, path
 	case w.Other != nil:
 		f := finding.New(finding.DriveSwapped, path, "another drive, %s, is mounted at %s, where %s belongs", w.Other.Name(), mount, label).About(about)
 		switch {
-		case bring != "" && e.isContested(want.Mount, want):
+		case bring != "" && e.contested(want.Mount, want):
 			f.Remedy = fmt.Sprintf("both belong there, and one needs another place: plug %s in, then `%s`; no data is lost", label, mountElsewhere(want.UUID, want.Mount))
 		case bring != "":
 			f.Remedy = fmt.Sprintf("plug %s in, then `umount %s && %s`; no data is lost", label, pathtext.Quote(want.Mount), bring)
@@ -296,13 +296,6 @@ func (e *Engine) Absence(w *Whereabouts, name string, want ledger.DriveRef, path
 		f.Remedy = fmt.Sprintf("plug %s in and mount it: `%s`, or open it in the file manager; no data is lost", label, bring)
 	}
 	return f
-}
-
-// isContested is [Engine.contested] where only words depend on it: a ledger that
-// can't be asked is told elsewhere.
-func (e *Engine) isContested(mount string, than ledger.DriveRef) bool {
-	is, err := e.contested(mount, than)
-	return is && err == nil
 }
 
 func shownAll(paths []string) string {

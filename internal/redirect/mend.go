@@ -255,12 +255,12 @@ func (e *Engine) Mend(ctx context.Context, p *Plan) (*Outcome, error) {
 		return nil, err
 	}
 	m := e.mover(p)
-	return m.conduct(func() error { return m.openMend(p.leads()) }, func() error { return m.stopped(m.mend(ctx)) })
+	return m.conduct(func() error { return m.openMend(!p.StaysDetached()) }, func() error { return m.stopped(m.mend(ctx)) })
 }
 
-// leads says that something leads to the target once the mend is done: not if the
-// redirect is detached and stays so.
-func (p *Plan) leads() bool { return p.Mend == nil || p.Mend.After.State != ledger.Detached }
+// StaysDetached says of the plan of a mend that nothing leads to the target once it is
+// done, as it was meant.
+func (p *Plan) StaysDetached() bool { return p.Mend != nil && p.Mend.After.State == ledger.Detached }
 
 // openMend takes the handles of a mend, that of the link's directory if it is
 // needed, and wants the drive to be the one of
@@ -350,7 +350,7 @@ func (m *mover) tryMended(ctx context.Context) error {
 	}
 	t := trialData{probeNames(), st.Mtime}
 	via := m.p.Target
-	if m.p.leads() && !m.p.Linkless() {
+	if !m.p.StaysDetached() && !m.p.Linkless() {
 		if via, m.p.ByBytes, err = way(m.linkIn, m.base(), m.p.LinkText, target); err != nil {
 			return fmt.Errorf("the trial failed: %w", err)
 		}

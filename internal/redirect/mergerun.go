@@ -55,7 +55,7 @@ func (m *mover) eachMoved(ctx context.Context, spool *transfer.Spool, live *hand
 			}
 		}
 	}
-	return inOrder(func() error { return m.timesBack(live) }, live.SyncAll, m.part.Dir.Sync)
+	return handle.InOrder(func() error { return m.timesBack(live) }, live.SyncAll, m.part.Dir.Sync)
 }
 
 // flushFUSE flushes directories one by one where flushing the whole file

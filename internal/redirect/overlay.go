@@ -3,11 +3,9 @@ package redirect
 import (
 	"context"
 	"errors"
-	"path/filepath"
 	"syscall"
 
 	"nexlin/internal/finding"
-	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
 )
@@ -52,15 +50,9 @@ func (m *mover) tryFolder(ctx context.Context) error {
 }
 
 // untryFolder puts right what a trial left that was stopped between its two
-// exchanges. It opens the directory around the link if that is not open.
-func (m *mover) untryFolder() (err error) {
+// exchanges.
+func (m *mover) untryFolder() error {
 	name, at := swapName(m.p.Run), m.linkIn
-	if at == nil {
-		if at, err = m.openReal(filepath.Dir(m.p.Link)); err != nil {
-			return handle.IgnoreMissing(err)
-		}
-		defer at.Release()
-	}
 	ours, err := link.Is(at, m.base(), name)
 	if err == nil && ours {
 		if err = link.Exchange(at, m.base(), at, name); err == nil {

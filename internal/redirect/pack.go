@@ -547,7 +547,7 @@ func (m *mover) unpackPart(ctx context.Context, in *handle.File, a *Archive, lim
 	if vouched != "" && a.Digest != vouched {
 		return "", &archive.DamageError{What: "it was changed while it was read"}
 	}
-	err = inOrder(build.Finish, root.SyncAll, func() error { return m.begin("read back", n.Files, n.Bytes) }, func() error {
+	err = handle.InOrder(build.Finish, root.SyncAll, func() error { return m.begin("read back", n.Files, n.Bytes) }, func() error {
 		_, err := build.Verify(ctx, filepath.Join(m.run.Dir(), packManifest), m.progress())
 		return err
 	}, build.FinishRoot, root.Sync) // from the last but one on it may be in an account's hands

@@ -100,7 +100,7 @@ func (m *mover) openAny() error {
 	case KindFuture:
 		return m.checkDrive(m.p.Into, m.p.IntoDrive)
 	case KindMend:
-		return m.openMend(m.p.leads())
+		return m.openMend(!m.p.StaysDetached())
 	case KindRenew:
 		return m.openMend(false)
 	case KindRecord:
@@ -139,8 +139,13 @@ func (m *mover) openCopy() (err error) {
 	if err := m.checkDrive(m.p.Into, m.p.IntoDrive); err != nil {
 		return err
 	}
-	if err := m.untryFolder(); err != nil {
+	if m.linkIn, err = m.openReal(filepath.Dir(m.p.Link)); handle.IgnoreMissing(err) != nil {
 		return err
+	}
+	if m.linkIn != nil { // its place may be gone: the copy is taken back all the same
+		if err := m.untryFolder(); err != nil {
+			return err
+		}
 	}
 	if m.into, err = m.openReal(m.p.Into); handle.Missing(err) {
 		return nil // it was not made yet, or is gone with all in it
@@ -174,21 +179,12 @@ func (m *mover) dropTrials() error {
 	return nil
 }
 
-// dropBesideLink takes away what a run that has only copied may have made beside
-// the link, if that place is there.
-func (m *mover) dropBesideLink() (err error) {
-	if m.linkIn == nil {
-		if m.linkIn, err = m.openReal(filepath.Dir(m.p.Link)); err != nil {
-			return handle.IgnoreMissing(err)
-		}
-	}
-	return m.dropOwn(m.linkIn)
-}
-
 // uncopied takes back a run that has only copied.
 func (m *mover) uncopied(ctx context.Context) error {
-	if err := m.dropBesideLink(); err != nil {
-		return err
+	if m.linkIn != nil {
+		if err := m.dropOwn(m.linkIn); err != nil {
+			return err
+		}
 	}
 	if m.into != nil {
 		if err := m.dropScratch(m.into); err != nil {

@@ -130,7 +130,7 @@ func (e *Engine) moveOn(p *Plan, r *ledger.Redirect) error {
 			Instead("`nexlin move card:" + r.Card + " --store NAME --into DIR`"))
 	}
 	p.From, p.OldText = r.Target, r.LinkText()
-	return inOrder(func() error { return e.present(p, r.Drive, r.Target) }, func() error { return e.linkInPlace(p, *r) })
+	return handle.InOrder(func() error { return e.present(p, r.Drive, r.Target) }, func() error { return e.linkInPlace(p, *r) })
 }
 
 // moveLeads looks at how programs will be led to the target, and what could keep

@@ -301,7 +301,7 @@ func (m *mover) mergeBackward(ctx context.Context) error {
 // merge placed or holds.
 func (m *mover) unmergeSwitch(ctx context.Context) error {
 	m.switched = true
-	err := inOrder(m.reopen, func() error { return m.placedUnchanged(ctx) }, func() error { return m.heldUnchanged(ctx) },
+	err := handle.InOrder(m.reopen, func() error { return m.placedUnchanged(ctx) }, func() error { return m.heldUnchanged(ctx) },
 		m.showHeld, func() error { return m.exchangeAgainAct(ctx) })
 	m.switched = err != nil
 	return err

@@ -6,6 +6,8 @@ import (
 	"sync/atomic"
 
 	"golang.org/x/sync/errgroup"
+
+	"nexlin/internal/handle"
 )
 
 // How much is flushed and read back in one go behind the copying: enough
@@ -163,7 +165,7 @@ func (b *behind) send(ctx context.Context, tasks []readTask) error {
 func (b *behind) flush() error {
 	for tasks := range b.flushes {
 		if !b.flushesEach() {
-			if err := inOrder(b.New.SyncMade, b.Part.Dir.SyncAll); err != nil {
+			if err := handle.InOrder(b.New.SyncMade, b.Part.Dir.SyncAll); err != nil {
 				return err
 			}
 		}

@@ -182,7 +182,7 @@ func (s *Spool) Close() error {
 func (s *Spool) Flush() error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return inOrder(s.FlushNames, s.flushFacts)
+	return handle.InOrder(s.FlushNames, s.flushFacts)
 }
 
 // FlushNames writes the names appended so far. It has to be called before
@@ -198,7 +198,7 @@ func (s *Spool) FlushNames() error {
 }
 
 // Sync flushes the spool to the device.
-func (s *Spool) Sync() error { return inOrder(s.Flush, s.names.Sync, s.facts.Sync) }
+func (s *Spool) Sync() error { return handle.InOrder(s.FlushNames, s.SyncMade) }
 
 // SyncMade flushes to the device what the spool says of the entries that were
 // made so far. Any goroutine may call it while another appends.
@@ -206,17 +206,10 @@ func (s *Spool) SyncMade() error {
 	s.mu.Lock()
 	err := s.flushFacts()
 	s.mu.Unlock()
-	return errors.Join(err, s.names.Sync(), s.facts.Sync())
-}
-
-// inOrder does one step after the other, up to the first that fails.
-func inOrder(steps ...func() error) error {
-	for _, step := range steps {
-		if err := step(); err != nil {
-			return err
-		}
+	if err != nil {
+		return err
 	}
-	return nil
+	return handle.InOrder(s.names.Sync, s.facts.Sync)
 }
 
 // Which fields of a record are there.
