@@ -18,6 +18,7 @@ import (
 // second of its copy carries the same times, size and inode. It is known by its
 // content all the same, in both directions.
 func TestCoarseTimes(t *testing.T) {
+	t.Parallel()
 	faulty := faults(t)
 	skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 64, "-I", "128"), lab.Drive(t, "ext4", "BASALT", 64, "-I", "128")
 	stamp := func(file string) syscall.Stat_t {

@@ -99,6 +99,7 @@ func TestMoveGoTreeBetweenDrives(t *testing.T) {
 }
 
 func TestMoveAsOrdinaryAccount(t *testing.T) {
+	t.Parallel()
 	skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 64), lab.Drive(t, "xfs", "BASALT", 320)
 	home := filepath.Join(skerry, "ines")
 	lab.Tree{"Documents/", "Documents/a: a", "Documents/deep/er/b: b", "Documents/l => deep/er/b", "Documents/ro/: ", "Documents/none/"}.Make(t, home)
@@ -132,6 +133,7 @@ func TestMoveAsOrdinaryAccount(t *testing.T) {
 // An account without rights merges halves whose directories are read-only, and
 // they are so again afterwards.
 func TestMergeReadOnlyDirectories(t *testing.T) {
+	t.Parallel()
 	skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 32), lab.Drive(t, "ext4", "BASALT", 32)
 	home, theirs := filepath.Join(skerry, "ines"), filepath.Join(basalt, "ines")
 	lab.Tree{"Notes/a: a", "Notes/ro/x: old", "Notes/ro/deep/y: y"}.Make(t, home)
@@ -189,6 +191,7 @@ func TestMoveForAnotherAccount(t *testing.T) {
 // What belongs to one account and lies in another one's directory could have
 // been put there: an administrator is told, and has to say that it is right.
 func TestInOthersHands(t *testing.T) {
+	t.Parallel()
 	skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 32), lab.Drive(t, "ext4", "BASALT", 32)
 	lab.Tree{"wren/Documents/a: a", "wren/roots/x/b: b"}.Make(t, skerry)
 	lab.Tree{"wren/roots/"}.Make(t, basalt)
@@ -209,6 +212,7 @@ func TestInOthersHands(t *testing.T) {
 }
 
 func TestRefusalsOnDrives(t *testing.T) {
+	t.Parallel()
 	skerry := lab.Drive(t, "ext4", "SKERRY", 64)
 	lab.Tree{"Documents/a: a", "Documents/b/c: c"}.Make(t, skerry)
 	n := lab.New(t, program)
@@ -265,6 +269,7 @@ func TestRefusalsOnDrives(t *testing.T) {
 
 // The drive is told by its identity, not by its place (I5).
 func TestAnotherDriveAtTheSamePlace(t *testing.T) {
+	t.Parallel()
 	skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 32), lab.Drive(t, "ext4", "BASALT", 32)
 	lab.Tree{"Documents/a: a"}.Make(t, skerry)
 	n := lab.New(t, program)
@@ -282,13 +287,14 @@ func TestAnotherDriveAtTheSamePlace(t *testing.T) {
 // With the drive away there is nothing to bring back, and it is said what is
 // left if it never comes; a link can be taken away all the same.
 func TestDriveAway(t *testing.T) {
+	t.Parallel()
 	skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 32), lab.Drive(t, "ext4", "BASALT", 32)
 	lab.Tree{"Documents/a: a"}.Make(t, skerry)
 	folder := filepath.Join(skerry, "Documents")
 	before := lab.Print(t, folder)
 	n := lab.New(t, program)
 	n.Want(0, "move", folder, "--into", basalt, "--yes", "-q")
-	lab.Run(t, "umount", basalt)
+	lab.Unmount(t, basalt)
 	out := n.Want(7, "bring-back", "documents", "--yes")
 	require.Contains(t, out, "[drive-away]")
 	require.Regexp(t, `if the drive is lost for good, the folder as it was on .* is .*\.Documents\.held-.*: .nexlin detach documents., then rename it`, out)
@@ -308,6 +314,7 @@ func TestDriveAway(t *testing.T) {
 // no UTF-8 may stand anywhere: in the folder, the target, the drive's mount
 // point, the state directory.
 func TestOddPathsEverywhere(t *testing.T) {
+	t.Parallel()
 	const odd = "-o 'dd\"\n\xff%20?#"
 	dir, basalt := t.TempDir(), lab.Drive(t, "ext4", "BASALT", 32)
 	mount := filepath.Join(dir, "mount "+odd)
@@ -342,6 +349,7 @@ func TestOddPathsEverywhere(t *testing.T) {
 // A program that stores into a mapped page of the folder, before and after
 // the switch: nothing of it is lost, although no time stamp moves at once.
 func TestMappedWrites(t *testing.T) {
+	t.Parallel()
 	skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 32), lab.Drive(t, "ext4", "BASALT", 32)
 	lab.Tree{"Log/mapped: " + strings.Repeat("x", 8192), "Log/other: 1"}.Make(t, skerry)
 	folder := filepath.Join(skerry, "Log")
@@ -378,7 +386,7 @@ func TestRotIsFound(t *testing.T) {
 	t.Parallel()
 	rot := func(t *testing.T, at string, content, bad string) {
 		t.Helper()
-		lab.Run(t, "umount", at)
+		lab.Unmount(t, at)
 		img, err := os.ReadFile(at + ".img")
 		require.NoError(t, err)
 		require.Equal(t, 1, bytes.Count(img, []byte(content)))
@@ -434,6 +442,7 @@ func TestRotIsFound(t *testing.T) {
 // A system drive need not have an identity: what is held on it is found all
 // the same.
 func TestFromTheSystemDrive(t *testing.T) {
+	t.Parallel()
 	dir, basalt := t.TempDir(), lab.Drive(t, "ext4", "BASALT", 32)
 	lab.Tree{"Documents/a: a"}.Make(t, dir)
 	n := lab.New(t, program)

@@ -83,6 +83,7 @@ func TestProvenAfterAMerge(t *testing.T) {
 // A copy made by hand is held against the original in hard links and device
 // numbers, too.
 func TestRecordWantsTheSame(t *testing.T) {
+	t.Parallel()
 	skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 64), lab.Drive(t, "ext4", "BASALT", 64)
 	for name, c := range map[string]struct{ original, copy, code string }{
 		"split":     {`echo a >one; ln one two`, `cp -a one x; mv x one`, "metadata-differs"},

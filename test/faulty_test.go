@@ -16,6 +16,7 @@ import (
 // A drive that fails or lies is found out before anything is switched; once
 // it behaves, the run is finished, or was taken back.
 func TestFaultyDrives(t *testing.T) {
+	t.Parallel()
 	const bad = "dawn chorus.wav"
 	for what, c := range map[string]struct {
 		fault func(*lab.Fault)
@@ -66,6 +67,7 @@ func TestFaultyDrives(t *testing.T) {
 // A folder on a drive that can't be read any more stays where it is, and is
 // told by the file that fails.
 func TestFaultySource(t *testing.T) {
+	t.Parallel()
 	drive, basalt := lab.Faulty(t), lab.Drive(t, "ext4", "BASALT", 32)
 	folder := filepath.Join(drive.At, "Recordings")
 	lab.Tree{"a: " + strings.Repeat("a", 50_000), "b: b"}.Make(t, folder)

@@ -137,6 +137,7 @@ func TestLease(t *testing.T) {
 
 // What the copy could not have is found before it begins.
 func TestFoundBefore(t *testing.T) {
+	t.Parallel()
 	basalt := lab.Drive(t, "ext4", "BASALT", 64)
 	n := lab.New(t, program)
 	preview := func(status int, folder, code string) {
@@ -228,6 +229,7 @@ func TestOwnersOfContainers(t *testing.T) {
 // What hides a target, or stands where an original was held, is told, and keeps
 // nobody from looking at the rest.
 func TestHiddenAndOdd(t *testing.T) {
+	t.Parallel()
 	skerry, basalt, dune := lab.Drive(t, "ext4", "SKERRY", 16), lab.Drive(t, "ext4", "BASALT", 16), lab.Drive(t, "ext4", "DUNE", 16)
 	lab.Tree{"docs/a: 1", "music/b: 2"}.Make(t, skerry)
 	n := lab.New(t, program)

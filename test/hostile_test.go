@@ -38,6 +38,7 @@ const secret = "a nest that nobody may know of"
 // given away or deleted (I6), and nothing of the administrator's is readable. A thousand runs with NEXLIN_MATRIX=all, a third of
 // them in the suite.
 func TestHostileFolder(t *testing.T) {
+	t.Parallel()
 	faultless := plain(t)
 	runs := 1000 / everyNth(3)
 	if n, err := strconv.Atoi(os.Getenv("NEXLIN_HOSTILE_RUNS")); err == nil {

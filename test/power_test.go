@@ -78,7 +78,7 @@ func powerCut(t *testing.T, drives ...string) {
 	}
 	for i, at := range drives {
 		cut := fmt.Sprintf("%s.cut%d", at, i)
-		lab.Run(t, "umount", at)
+		lab.Unmount(t, at)
 		lab.Run(t, "cp", "--sparse=always", cut, at+".img")
 		lab.Run(t, "mount", "-o", "loop", at+".img", at)
 		require.NoError(t, os.Remove(cut))

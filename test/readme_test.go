@@ -50,7 +50,7 @@ func TestReadmeNamesEveryCommand(t *testing.T) {
 // The demo tells its whole story, and leaves nothing behind.
 func TestDemo(t *testing.T) {
 	t.Parallel()
-	cmd := exec.Command(program, "demo", "--no-color")
+	cmd := exec.Command(plain(t), "demo", "--no-color") // its acts are watched for races in the stories
 	tmp := t.TempDir()
 	cmd.Env = append(os.Environ(), "TMPDIR="+tmp)
 	out, err := cmd.CombinedOutput()

@@ -50,6 +50,7 @@ func midway(t *testing.T, n *lab.Nexlin, step string, do func(*os.Process), args
 // A run that is stopped in the middle says why and in which state, leaves
 // the folder whole, and goes on when the cause is put right.
 func TestStoppedInTheMiddle(t *testing.T) {
+	t.Parallel()
 	signal := func(s syscall.Signal) func(*testing.T, string, *os.Process) {
 		return func(t *testing.T, _ string, p *os.Process) { require.NoError(t, p.Signal(s)) }
 	}
@@ -120,7 +121,7 @@ func TestStoppedInTheMiddle(t *testing.T) {
 
 // plugIn mounts a drive anew.
 func plugIn(t *testing.T, at string) {
-	lab.Run(t, "umount", at)
+	lab.Unmount(t, at)
 	lab.Run(t, "mount", "-o", "loop", at+".img", at)
 }
 
@@ -214,6 +215,7 @@ func zombie(pid int) bool {
 // A program that reads through the link path notices nothing of a resume or
 // an undo either (I1).
 func TestReadersDuringRecovery(t *testing.T) {
+	t.Parallel()
 	skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 64), lab.Drive(t, "ext4", "BASALT", 64)
 	var tr lab.Tree
 	for i := range 300 {
@@ -263,6 +265,7 @@ func TestTwoFoldersAtOnce(t *testing.T) {
 
 // Two at once: the second one refuses (I7).
 func TestTwoAtOnce(t *testing.T) {
+	t.Parallel()
 	skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 32), lab.Drive(t, "ext4", "BASALT", 32)
 	lab.Tree{"outer/inner/deep/a: 1", "outer/b: 2"}.Make(t, skerry)
 	for _, second := range []string{"outer", "outer/inner", "outer/inner/deep"} {

@@ -15,6 +15,7 @@ import (
 // A redirect has two drives. While either is away, no command writes below its
 // empty mount point, and all is well once it is back.
 func TestEitherDriveAway(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	skerry, basalt := lab.NewPlug(t, "ext4", "SKERRY", 64), lab.NewPlug(t, "ext4", "BASALT", 64)
 	lab.Open(t, dir)

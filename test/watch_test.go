@@ -242,6 +242,7 @@ func (d *desk) Notify(_ string, _ uint32, _, title, body string, _ []string, _ m
 // What a program saves through the link takes nothing here and all of it
 // there.
 func TestTryLive(t *testing.T) {
+	t.Parallel()
 	n, _, _, folder := watched(t)
 	cmd := n.Cmd("try", "notes", "--live", "--for", "4s", "--json")
 	var out bytes.Buffer

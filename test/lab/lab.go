@@ -14,6 +14,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 )
 
 // Skip skips a test and notes it where `make test` counts what was skipped.
@@ -105,8 +106,23 @@ func FuseDrive(t testing.TB, kind, label string, mib int64) (at string, remount 
 	})
 	return at, func() {
 		t.Helper()
-		Run(t, "umount", at)
+		Unmount(t, at)
 		Run(t, mount, loop, at)
+	}
+}
+
+// Unmount unmounts. It tries again for a while when the drive is busy: every Nexlin
+// that looks at the drives, of other tests too, has each of them open for a moment.
+func Unmount(t testing.TB, at string) {
+	t.Helper()
+	for end := time.Now().Add(10 * time.Second); ; time.Sleep(50 * time.Millisecond) {
+		out, err := exec.Command("umount", at).CombinedOutput()
+		if err == nil {
+			return
+		}
+		if time.Now().After(end) {
+			t.Fatalf("umount %s: %v %s", at, err, out)
+		}
 	}
 }
 
