@@ -66,6 +66,18 @@ func InOrder(steps ...func() error) error {
 	return nil
 }
 
+// Flushed flushes directories once what has changed the names in them went well:
+// it is err, or else the first error of a flush.
+func Flushed(err error, dirs ...*Dir) error {
+	for _, d := range dirs {
+		if err != nil {
+			return err
+		}
+		err = d.Sync()
+	}
+	return err
+}
+
 // Cause is what went wrong, without the call and the path.
 func Cause(err error) error {
 	var pe *fs.PathError

@@ -45,7 +45,16 @@ var planned = sync.OnceValue(func() *faultPlan {
 	return p
 })
 
+// OnCall, if it is not nil, is asked before each call what the call answers instead
+// of being made; nil has it made. For tests in process, one at a time.
+var OnCall func(name string) error
+
 func fault(name string) error {
+	if OnCall != nil {
+		if err := OnCall(name); err != nil {
+			return err
+		}
+	}
 	p := planned()
 	if p.list {
 		fmt.Fprintln(os.Stderr, "call", name)
