@@ -18,6 +18,7 @@ import (
 	"nexlin/internal/health"
 	"nexlin/internal/ledger"
 	"nexlin/internal/redirect"
+	"nexlin/internal/swap"
 )
 
 func found(codes ...finding.Code) []finding.Finding {
@@ -56,7 +57,7 @@ func TestExplain(t *testing.T) {
 		{stopped(at(unix.EIO), false), exitStopped, "stopped", "input/output error", "as it was", "resume"},
 		{stopped(context.Canceled, false), exitStopped, "stopped", "interrupted", "as it was", "resume"},
 		{stopped(fmt.Errorf("%w: log", redirect.ErrStillChanging), false), exitBusy, "still-changing", "keeps changing", "as it was", "resume"},
-		{&redirect.BrokenError{Path: "/x", Found: "a"}, exitFailed, "not-as-left", "nothing was touched", untouched, "nexlin check"},
+		{&swap.BrokenError{Path: "/x", Found: "a"}, exitFailed, "not-as-left", "nothing was touched", untouched, "nexlin check"},
 		{&ledger.StateDirError{Dir: "/s", Why: "w"}, exitRefused, "state-directory", "/s", untouched, "--state-dir"},
 		{ledger.ErrBusy, exitBusy, "busy", "another Nexlin", untouched, "wait"},
 		{redirect.ErrNothingStopped, exitRefused, "nothing-stopped", "no run is stopped", untouched, "nexlin history"},

@@ -18,6 +18,7 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/redirect"
+	"nexlin/internal/swap"
 )
 
 // A fault is an error told to people and programs: what happened, to which
@@ -61,7 +62,7 @@ func (a *app) explain(err error) fault {
 		state   *ledger.StateDirError
 		lost    *ledger.DamagedError
 		trial   *redirect.TrialError
-		broken  *redirect.BrokenError
+		broken  *swap.BrokenError
 		pathErr *fs.PathError
 	)
 	f := fault{Code: "failed", Message: pathtext.Show(err.Error()), State: untouched, Exit: exitFailed}
@@ -217,7 +218,7 @@ func (a *app) explainStopped(s *redirect.StoppedError) fault {
 			f.Next = append(f.Next, "it is written to by "+w)
 		}
 	}
-	if busy := (*redirect.BusyError)(nil); errors.As(s.Err, &busy) {
+	if busy := (*swap.BusyError)(nil); errors.As(s.Err, &busy) {
 		f.Exit, f.Code = exitBusy, "held-by-a-program"
 		f.Next = append([]string{"quit the programs that have the folder or something in it open"}, f.Next...)
 	}

@@ -14,6 +14,7 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/swap"
 	"nexlin/internal/transfer"
 )
 
@@ -127,42 +128,31 @@ func (m *mover) heldRefused(bad []string, what string) error {
 	return &RefusedError{[]finding.Finding{f.Listing(len(bad), under(held, bad))}}
 }
 
-// dropTempLink removes the link that setLink makes beside the old one, from
-// whichever way it was on its way.
-func (m *mover) dropTempLink() error {
-	name := tempName(m.p.Run)
-	for _, text := range []string{m.p.LinkText, m.p.OldText} {
-		ours, err := link.Is(m.linkIn, name, text)
-		if err != nil {
-			return err
-		}
-		if ours {
-			return m.linkIn.Unlink(name)
-		}
-	}
-	return nil
-}
-
 // switchBack leads programs to the folder again.
 func (m *mover) switchBack(ctx context.Context) error {
 	switch m.p.Kind {
 	case KindMove:
-		return m.exchangeAgainAct(ctx)
+		return m.switchBackAct(ctx, m.toFolder)
 	case KindMoveOn:
 		if err := m.act(ctx, "unhold", m.p.Held, m.unhold, nil); err != nil {
 			return err
 		}
-		return m.act(ctx, "switch-back", m.p.OldText, func() error {
-			if m.p.Linkless() {
-				return nil
-			}
-			return m.setLink(m.p.LinkText, m.p.OldText)
-		}, nil)
+		return m.linkBackAct(ctx)
 	}
 	if err := m.act(ctx, "unhold", m.p.Held, m.unhold, nil); err != nil {
 		return err
 	}
-	return m.act(ctx, "switch-back", m.p.LinkText, func() error { return m.linkAgain(ctx) }, nil)
+	return m.switchBackAct(ctx, m.toLink)
+}
+
+// linkBackAct has the link of a move on say again what it said.
+func (m *mover) linkBackAct(ctx context.Context) error {
+	return m.act(ctx, "switch-back", m.p.OldText, func() error {
+		if m.p.Linkless() {
+			return nil
+		}
+		return m.linkPlace().Lead(m.p.LinkText, m.p.OldText)
+	}, nil)
 }
 
 // unhold gives what was held its own name again.
@@ -174,33 +164,10 @@ func (m *mover) unhold() error {
 	if err != nil {
 		return err
 	}
-	if err := m.rename(m.heldIn, m.p.Held, m.heldIn, filepath.Base(m.p.From)); err != nil {
+	if err := swap.Rename(m.heldIn, m.p.Held, m.heldIn, filepath.Base(m.p.From)); err != nil {
 		return err
 	}
 	return m.heldIn.Sync()
-}
-
-// linkAgain puts the link of a brought-back redirect in its place and the
-// folder that stood there under the part's name; for one that had been
-// detached the folder only leaves its place.
-func (m *mover) linkAgain(ctx context.Context) error {
-	part := partName(m.p.Run)
-	if m.unlinked() {
-		return flushed(m.linkIn.Rename(m.base(), m.into, part), m.linkIn)
-	}
-	if m.p.Gap {
-		return m.linkInPlace(ctx, m.into, part)
-	}
-	if err := link.Remove(m.into, part, m.p.LinkText); err != nil {
-		return err
-	}
-	if err := link.MakeFor(m.into, part, m.p.LinkText, m.owner()); err != nil {
-		return err
-	}
-	if err := link.Exchange(m.linkIn, m.base(), m.into, part); err != nil {
-		return errors.Join(err, link.Remove(m.into, part, m.p.LinkText))
-	}
-	return m.linkIn.Sync()
 }
 
 // setAside gives a copy that had its final name a held name: it is not
@@ -234,7 +201,7 @@ func (m *mover) setAside(ctx context.Context, at position) (string, error) {
 			if err := m.dropProbes(copied); err != nil {
 				return err
 			}
-			if err := m.rename(m.into, name, m.into, m.copyAside()); err != nil {
+			if err := swap.Rename(m.into, name, m.into, m.copyAside()); err != nil {
 				return err
 			}
 			return m.into.Sync()
@@ -301,7 +268,7 @@ func (m *mover) emptyAgain() error {
 // dropOwn removes what the run made for itself beside the link and in the
 // directories: its temporary link, and what giving something away left.
 func (m *mover) dropOwn(dirs ...*handle.Dir) error {
-	if err := m.dropTempLink(); err != nil {
+	if err := m.linkPlace().DropTemp(m.p.LinkText, m.p.OldText); err != nil {
 		return err
 	}
 	for _, d := range dirs {

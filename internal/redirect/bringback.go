@@ -261,11 +261,11 @@ func (m *mover) detach(ctx context.Context) error {
 		return err
 	}
 	err = m.act(ctx, "unlink", m.p.LinkText, func() error {
-		err := link.Remove(parent, m.base(), m.p.LinkText)
+		err := m.placeIn(parent).Remove(m.p.LinkText)
 		if begun && errors.Is(err, link.ErrNotOurs) {
 			err = nil // the link is gone: what stands there by now is somebody's own
 		}
-		return flushed(err, parent)
+		return err
 	}, nil)
 	if err != nil {
 		return err
@@ -291,7 +291,7 @@ func (m *mover) attach(ctx context.Context) error {
 	}
 	if !ours && !m.p.Linkless() {
 		err = m.act(ctx, "link", m.p.LinkText, func() error {
-			return flushed(link.MakeFor(parent, m.base(), m.p.LinkText, m.owner()), parent)
+			return m.placeIn(parent).Make(m.p.LinkText)
 		}, nil)
 		if errors.Is(err, syscall.EEXIST) {
 			return &RefusedError{[]finding.Finding{finding.New(finding.OldPlaceTaken, m.p.Link,

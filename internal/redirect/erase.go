@@ -14,6 +14,7 @@ import (
 	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/swap"
 	"nexlin/internal/transfer"
 )
 
@@ -342,7 +343,7 @@ func (m *mover) erase(ctx context.Context, d *DiscardPlan, v *Verdict) error {
 	}
 	return m.act(ctx, "erase", h.Path, func() error {
 		if v.file {
-			return flushed(handle.IgnoreMissing(parent.Unlink(filepath.Base(h.Path))), parent)
+			return handle.Flushed(handle.IgnoreMissing(parent.Unlink(filepath.Base(h.Path))), parent)
 		}
 		if v.bare {
 			return m.eraseWhole(ctx, d, v, parent)
@@ -382,12 +383,12 @@ func (m *mover) eraseWhole(ctx context.Context, d *DiscardPlan, v *Verdict, pare
 		return handle.IgnoreMissing(err)
 	}
 	if !isDir(&st, v.Held.Ino) {
-		return &BrokenError{v.Held.Path, "it is another folder than the one that was held"}
+		return swap.Broken(v.Held.Path, "it is another folder than the one that was held")
 	}
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	return flushed(archive.Remove(parent, base), parent)
+	return handle.Flushed(archive.Remove(parent, base), parent)
 }
 
 // spaceOf notes the room of the drives that hold something.

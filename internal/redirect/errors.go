@@ -19,14 +19,3 @@ func recordBroken(err error) bool {
 	var format *manifest.FormatError
 	return errors.As(err, &spool) || errors.As(err, &format) || handle.Missing(err)
 }
-
-// flushed flushes directories once what has changed the names in them went well.
-func flushed(err error, dirs ...*handle.Dir) error {
-	for _, d := range dirs {
-		if err != nil {
-			return err
-		}
-		err = d.Sync()
-	}
-	return err
-}

@@ -19,6 +19,7 @@ import (
 	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/swap"
 )
 
 // KindHandover is a run in which the engine that owns a registered store moves
@@ -369,7 +370,7 @@ func (m *mover) carry(ctx context.Context, way, from, to string) error {
 		return m.carriedBefore(ctx, way, to)
 	}
 	if s != nil && s.Place != from {
-		return &BrokenError{s.Place, "the engine has the store there, and not where the run left it"}
+		return swap.Broken(s.Place, "the engine has the store there, and not where the run left it")
 	}
 	if s != nil {
 		if s.State != sp.Resting {
@@ -475,7 +476,7 @@ func (m *mover) carryOut(ctx context.Context, way, from string) error {
 		return err
 	}
 	return m.act(ctx, "archive"+way, d, func() error {
-		return flushed(m.into.Rename(part, m.into, m.archiveName(way)), m.into)
+		return handle.Flushed(m.into.Rename(part, m.into, m.archiveName(way)), m.into)
 	}, nil)
 }
 
@@ -592,7 +593,7 @@ func (m *mover) carryIn(ctx context.Context, way, place string) error {
 	var d archiveData
 	known, err := m.lastData("archive"+way, &d)
 	if err != nil || !known {
-		return errors.Join(err, &BrokenError{m.archivePath(way), "the store is signed off, and no archive of it is known"})
+		return errors.Join(err, swap.Broken(m.archivePath(way), "the store is signed off, and no archive of it is known"))
 	}
 	if err := m.proveArchive(ctx, way, &d); err != nil {
 		return err
@@ -667,7 +668,7 @@ func (m *mover) unhandover(ctx context.Context) error {
 	case s != nil && s.Place == sp.From:
 	case s != nil && s.Place == sp.To:
 		if m.into == nil {
-			return &BrokenError{m.p.Into, "the directory around the store is not there"}
+			return swap.Broken(m.p.Into, "the directory around the store is not there")
 		}
 		if err := m.carry(ctx, "-back", sp.To, sp.From); err != nil {
 			return err
@@ -677,7 +678,7 @@ func (m *mover) unhandover(ctx context.Context) error {
 			return err
 		}
 	default:
-		return &BrokenError{s.Place, "the engine has the store there, and not where the run left it"}
+		return swap.Broken(s.Place, "the engine has the store there, and not where the run left it")
 	}
 	if err := m.storeFactsAgain(ctx, facts); err != nil {
 		return err

@@ -9,6 +9,7 @@ import (
 	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/swap"
 	"nexlin/internal/transfer"
 )
 
@@ -143,7 +144,7 @@ func (e *Engine) lender(p *Plan) (*transfer.Lender, func(), error) {
 	}
 	st, err := l.Held.Self()
 	if err == nil && !isDir(&st, p.Base.Ino) {
-		err = &BrokenError{p.Base.Path, "another directory than the held original stands there"}
+		err = swap.Broken(p.Base.Path, "another directory than the held original stands there")
 	}
 	if err == nil {
 		l.Spool, err = e.spoolOf(p.Base.Run)

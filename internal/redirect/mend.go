@@ -14,6 +14,7 @@ import (
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
+	"nexlin/internal/swap"
 )
 
 // A Mending is what a mend puts right, beside merging halves.
@@ -324,13 +325,13 @@ func (m *mover) mendedLink() error {
 		return m.dropOwn(m.linkIn)
 	}
 	if m.p.OldText != "" {
-		return m.setLink(m.p.OldText, m.p.LinkText)
+		return m.linkPlace().Lead(m.p.OldText, m.p.LinkText)
 	}
-	err = link.MakeFor(m.linkIn, m.base(), m.p.LinkText, m.owner())
+	err = m.linkPlace().Make(m.p.LinkText)
 	if errors.Is(err, syscall.EEXIST) {
-		err = &BrokenError{m.p.Link, "something stands there by now"}
+		err = swap.Broken(m.p.Link, "something stands there by now")
 	}
-	return flushed(err, m.linkIn)
+	return err
 }
 
 // tryMended does the trial through link and target. What a trial that was
@@ -483,9 +484,9 @@ func (m *mover) unmend(ctx context.Context) error {
 				return m.dropOwn(m.linkIn) // it was not made yet, or is another's by now
 			}
 			if m.p.OldText != "" {
-				return m.setLink(m.p.LinkText, m.p.OldText)
+				return m.linkPlace().Lead(m.p.LinkText, m.p.OldText)
 			}
-			return flushed(link.Remove(m.linkIn, m.base(), m.p.LinkText), m.linkIn)
+			return m.linkPlace().Remove(m.p.LinkText)
 		}, nil)
 		if err != nil {
 			return err

@@ -7,7 +7,7 @@ import (
 
 	"nexlin/internal/finding"
 	"nexlin/internal/ledger"
-	"nexlin/internal/link"
+	"nexlin/internal/swap"
 )
 
 // swapName is the link that a folder is exchanged with for a trial. It leads to
@@ -25,20 +25,15 @@ func (m *mover) tryFolder(ctx context.Context) error {
 	if done, err := m.finished("try-folder"); done || err != nil {
 		return err
 	}
-	name := swapName(m.p.Run)
 	times, err := m.linkIn.Self()
 	if err != nil {
 		return err
 	}
-	err = m.act(ctx, "try-folder", name, func() error {
-		if err := link.MakeFor(m.linkIn, name, name, m.owner()); err != nil {
-			return err
-		}
-		err := link.Exchange(m.linkIn, m.base(), m.linkIn, name)
+	s := m.trialSwap()
+	err = m.act(ctx, "try-folder", s.Name, func() error {
+		err := s.ToLink(ctx)
 		if err == nil {
-			if err = step(ctx, "try-folder.swapped"); err == nil {
-				err = link.Exchange(m.linkIn, m.base(), m.linkIn, name)
-			}
+			err = step(ctx, "try-folder.swapped")
 		}
 		return errors.Join(err, m.untryFolder(), ignorePermission(m.linkIn.SetTimes(times.Atime, times.Mtime)))
 	}, nil)
@@ -49,23 +44,20 @@ func (m *mover) tryFolder(ctx context.Context) error {
 	return err
 }
 
+// trialSwap has the folder change places with a link beside it.
+func (m *mover) trialSwap() *swap.Swap {
+	name := swapName(m.p.Run)
+	return &swap.Swap{Place: *m.linkPlace(), Text: name, Away: m.linkIn, Name: name, Ino: m.p.fromID()}
+}
+
 // untryFolder puts right what a trial left that was stopped between its two
 // exchanges.
 func (m *mover) untryFolder() error {
-	name, at := swapName(m.p.Run), m.linkIn
-	ours, err := link.Is(at, m.base(), name)
-	if err == nil && ours {
-		if err = link.Exchange(at, m.base(), at, name); err == nil {
-			err = at.Sync()
-		}
+	s := m.trialSwap()
+	if ours, err := s.Says(s.Text); err != nil || !ours {
+		return errors.Join(err, s.Tidy())
 	}
-	if err != nil {
-		return err
-	}
-	if ours, err = link.Is(at, name, name); err != nil || !ours {
-		return err
-	}
-	return flushed(link.Remove(at, name, name), at)
+	return s.ToFolder(context.Background())
 }
 
 // refusedEarly ends a run that was refused by a trial that had to be journaled:

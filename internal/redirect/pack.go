@@ -16,6 +16,7 @@ import (
 	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/swap"
 )
 
 // Kinds of run that pack and unpack.
@@ -222,7 +223,7 @@ func (m *mover) dropPart() error {
 	case ours || st.IsRegular() && st.Size == 0: // created, and not noted yet
 		err = m.removeSeen(name, &st)
 	}
-	return flushed(err, m.into)
+	return handle.Flushed(err, m.into)
 }
 
 func (m *mover) clearPart(name string, st *handle.Stat) error {
@@ -291,7 +292,7 @@ func (m *mover) pack(ctx context.Context) error {
 	}
 	defer root.Release()
 	if st, err := root.Self(); err != nil || st.Ino != m.p.FromIno {
-		return errors.Join(err, &BrokenError{m.p.From, "another folder stands there than at inspection"})
+		return errors.Join(err, swap.Broken(m.p.From, "another folder stands there than at inspection"))
 	}
 	if err := root.SyncAll(); err != nil { // mapped writes show in times only then
 		return err
@@ -338,7 +339,7 @@ func (m *mover) placeMade(made *handle.Stat) error {
 	}
 	now, err := m.into.Stat(m.p.Final)
 	if err == nil && !now.SameInode(made) {
-		err = &BrokenError{m.p.Copy(), "something else was put in the place of what was made"}
+		err = swap.Broken(m.p.Copy(), "something else was put in the place of what was made")
 	}
 	if err != nil {
 		return err
@@ -404,7 +405,7 @@ func (m *mover) readArchive(ctx context.Context, a *Archive) error {
 	}
 	defer f.Close()
 	if now, err := f.Stat(); err != nil || !now.SameInode(&a.made) {
-		return errors.Join(err, &BrokenError{m.into.Join(partName(m.p.Run)), "something else was put in the place of the archive"})
+		return errors.Join(err, swap.Broken(m.into.Join(partName(m.p.Run)), "something else was put in the place of the archive"))
 	}
 	m.out.Device = f.Uncache(0, 0)
 	_, n, digest, err := m.readWhole(ctx, f, readManifest, nil)
@@ -600,7 +601,7 @@ func (m *mover) makePart() (*handle.Dir, error) {
 		same, err = ownerAlike(root)
 	}
 	if err == nil && !same {
-		err = &BrokenError{root.Path(), "another directory was put in the place of the one that this run made"}
+		err = swap.Broken(root.Path(), "another directory was put in the place of the one that this run made")
 	}
 	if err != nil {
 		root.Release()

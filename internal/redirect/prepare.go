@@ -10,6 +10,7 @@ import (
 	"nexlin/internal/drive"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
+	"nexlin/internal/swap"
 	"nexlin/internal/transfer"
 )
 
@@ -24,7 +25,7 @@ func (m *mover) prepare(ctx context.Context, at position) error {
 		return err
 	}
 	if m.p.Kind == KindMerge && m.into == nil {
-		return &BrokenError{m.p.Into, "the directory around the target is not there"}
+		return swap.Broken(m.p.Into, "the directory around the target is not there")
 	}
 	if err := m.parents(ctx); err != nil {
 		return err
@@ -132,7 +133,7 @@ func (m *mover) parent(at **handle.Dir, name string) error {
 	if err != nil {
 		return err
 	}
-	if err = flushed(sub.Sync(), up); err != nil {
+	if err = handle.Flushed(sub.Sync(), up); err != nil {
 		sub.Release()
 		return err
 	}
@@ -191,7 +192,7 @@ func (m *mover) knownTag(t *drive.Tag) error {
 		return nil
 	}
 	if !m.p.NewTag {
-		return &BrokenError{m.p.TagIn, "the drive tag is another one than at inspection"}
+		return swap.Broken(m.p.TagIn, "the drive tag is another one than at inspection")
 	}
 	m.p.IntoDrive.ID, m.p.NewTag = t.ID, false
 	return m.run.SetPlan(m.p)

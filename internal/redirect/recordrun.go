@@ -10,6 +10,7 @@ import (
 	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
+	"nexlin/internal/swap"
 	"nexlin/internal/transfer"
 )
 
@@ -69,7 +70,7 @@ func (m *mover) openRecord() error {
 		return err
 	}
 	if m.from == nil {
-		return &BrokenError{m.p.From, "the original is not there"}
+		return swap.Broken(m.p.From, "the original is not there")
 	}
 	return m.lock(m.from)
 }
@@ -264,15 +265,12 @@ func (m *mover) prove(ctx context.Context) error {
 
 // whereRecord tells whether the link leads to the copy already.
 func (m *mover) whereRecord() (position, error) {
-	if gap, err := m.inGap(m.heldIn, m.p.Held, m.p.fromID()); gap || err != nil {
-		return between, err
+	if m.p.From == m.p.Link {
+		return m.whereMove()
 	}
 	ours, err := link.Is(m.linkIn, m.base(), m.p.LinkText)
 	if err != nil || !ours {
 		return before, err
-	}
-	if m.p.From == m.p.Link {
-		return m.whereMove()
 	}
 	// The link may have been so from the start: then nothing is proven yet.
 	done, err := m.finished("switch")
@@ -286,7 +284,7 @@ func (m *mover) whereRecord() (position, error) {
 // somebody made.
 func (m *mover) recordSwitch(ctx context.Context) error {
 	if m.p.From == m.p.Link {
-		return m.exchange(ctx)
+		return m.toLink(ctx)
 	}
 	done, err := link.Is(m.linkIn, m.base(), m.p.LinkText)
 	if err != nil {
@@ -295,30 +293,21 @@ func (m *mover) recordSwitch(ctx context.Context) error {
 	if done {
 		return m.dropOwn(m.linkIn)
 	}
-	return m.setLink(m.p.OldText, m.p.LinkText)
+	return m.linkPlace().Lead(m.p.OldText, m.p.LinkText)
 }
 
 // unrecord takes a record back: link and folder are as they were, and the
 // ledger forgets both.
 func (m *mover) unrecord(ctx context.Context) error {
 	err := m.act(ctx, "switch-back", m.p.OldText, func() error {
+		if m.p.From == m.p.Link {
+			return m.toFolder(ctx)
+		}
 		ours, err := link.Is(m.linkIn, m.base(), m.p.LinkText)
-		if err != nil {
+		if err != nil || !ours {
 			return err
 		}
-		gap, err := m.inGap(m.heldIn, m.p.Held, m.p.fromID())
-		if err != nil {
-			return err
-		}
-		switch {
-		case m.p.From == m.p.Link && (ours || gap):
-			return m.exchangeAgain(ctx)
-		case m.p.From == m.p.Link:
-			return link.Remove(m.heldIn, m.p.Held, m.p.LinkText)
-		case ours && m.p.OldText != m.p.LinkText:
-			return m.setLink(m.p.LinkText, m.p.OldText)
-		}
-		return nil
+		return m.linkPlace().Lead(m.p.LinkText, m.p.OldText)
 	}, nil)
 	if err != nil {
 		return err

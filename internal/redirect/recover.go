@@ -11,6 +11,7 @@ import (
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/swap"
 )
 
 // Stopped finds the run that resume or undo is about: the named one, or the
@@ -79,7 +80,7 @@ func (e *Engine) Recoverable(row ledger.RunRow) (*Recovery, error) {
 	}
 	at, err := m.where()
 	r.Switched = at == switched
-	if at == between {
+	if at == between && p.Gap {
 		r.Aside = p.aside()
 	}
 	return r, err
@@ -192,7 +193,7 @@ func (m *mover) uncopied(ctx context.Context) error {
 		}
 		setAside, err := m.setAside(ctx, before)
 		if err == nil && setAside != "" {
-			err = &BrokenError{m.p.Copy(), "the copy has its final name, and the journal does not say so"}
+			err = swap.Broken(m.p.Copy(), "the copy has its final name, and the journal does not say so")
 		}
 		if err == nil {
 			err = m.giveBack(ctx)

@@ -141,17 +141,6 @@ func (e *StoppedError) Unwrap() error { return e.Err }
 // ErrStillChanging stops a run whose folder does not come to rest.
 var ErrStillChanging = errors.New("the folder keeps changing")
 
-// A BrokenError reports disks in a state that no step of the run leaves
-// behind. Nothing was touched.
-type BrokenError struct {
-	Path  string
-	Found string
-}
-
-func (e *BrokenError) Error() string {
-	return fmt.Sprintf("%s: %s; this is not what the run left behind, so nothing was touched", pathtext.Show(e.Path), e.Found)
-}
-
 // A GoneError reports a drive that was taken away while a run was at work on
 // it.
 type GoneError struct {

@@ -9,6 +9,7 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
+	"nexlin/internal/swap"
 	"nexlin/internal/transfer"
 )
 
@@ -40,7 +41,7 @@ func (m *mover) renewManifest(ctx context.Context) error {
 			return err
 		}
 		if m.verdict = d.verdict; m.verdict == nil {
-			return &BrokenError{m.p.Copy(), "it can't be read, or its records can't"}
+			return swap.Broken(m.p.Copy(), "it can't be read, or its records can't")
 		}
 	}
 	live, err := m.into.Beneath(m.p.Final)

@@ -16,6 +16,7 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/swap"
 	"nexlin/internal/transfer"
 )
 
@@ -375,7 +376,7 @@ func (m *mover) ready(ctx context.Context) error {
 // copyWhole makes and verifies the copy, up to the switch.
 func (m *mover) copyWhole(ctx context.Context, at position) error {
 	if m.from == nil {
-		return &BrokenError{m.p.From, "the folder that is to be copied is not there"}
+		return swap.Broken(m.p.From, "the folder that is to be copied is not there")
 	}
 	if err := m.tryFolder(ctx); err != nil {
 		return err

@@ -449,9 +449,7 @@ func (m *mover) linkAway(ctx context.Context) error {
 	if !m.p.Linkless() || m.p.Kind == KindBringBack || m.p.Kind == KindMoveOn {
 		return nil
 	}
-	return m.act(ctx, "link-away", m.p.LinkText, func() error {
-		return flushed(link.Remove(m.linkIn, m.base(), m.p.LinkText), m.linkIn)
-	}, nil)
+	return m.act(ctx, "link-away", m.p.LinkText, func() error { return m.linkPlace().Remove(m.p.LinkText) }, nil)
 }
 
 // methods are those of the redirect that the run makes.

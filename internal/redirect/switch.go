@@ -11,6 +11,7 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/swap"
 	"nexlin/internal/transfer"
 )
 
@@ -26,7 +27,7 @@ func (m *mover) switchOver(ctx context.Context) error {
 		if err := m.merge(ctx); err != nil {
 			return err
 		}
-		return m.exchangeAct(ctx)
+		return m.switchAct(ctx)
 	}
 	data := m.placeData(&st)
 	if m.p.Kind == KindBringBack {
@@ -35,25 +36,27 @@ func (m *mover) switchOver(ctx context.Context) error {
 	if err := m.place(ctx, data); err != nil {
 		return err
 	}
-	if m.p.Kind == KindMoveOn {
-		return m.act(ctx, "switch", m.p.LinkText, m.relink, nil)
-	}
-	return m.exchangeAct(ctx)
+	return m.switchAct(ctx)
 }
 
-func (m *mover) exchangeAct(ctx context.Context) error {
-	return m.act(ctx, "switch", m.p.LinkText, func() error { return m.exchange(ctx) }, nil)
+func (m *mover) switchAct(ctx context.Context) error {
+	return m.act(ctx, "switch", m.p.LinkText, func() error {
+		if m.p.Kind == KindMoveOn {
+			return m.relink()
+		}
+		return m.toLink(ctx)
+	}, nil)
 }
 
 func (m *mover) placeBack(ctx context.Context, data placeData) error {
-	return m.act(ctx, "place", data, func() error { return m.exchangeBack(ctx) }, nil)
+	return m.act(ctx, "place", data, func() error { return m.toFolder(ctx) }, nil)
 }
 
 // closeGap finishes the switch of a run that was stopped between its two
 // renames.
 func (m *mover) closeGap(ctx context.Context) error {
 	if m.p.Kind != KindBringBack {
-		return m.exchangeAct(ctx)
+		return m.switchAct(ctx)
 	}
 	var data placeData
 	if _, err := m.lastData("place", &data); err != nil {
@@ -78,10 +81,10 @@ func (m *mover) place(ctx context.Context, data placeData) error {
 		}
 	}
 	return m.act(ctx, "place", data, func() error {
-		if err := m.rename(m.into, data.Part, m.into, m.p.Final); err != nil {
+		if err := swap.Rename(m.into, data.Part, m.into, m.p.Final); err != nil {
 			return err
 		}
-		return flushed(m.samePart(), m.into)
+		return handle.Flushed(m.samePart(), m.into)
 	}, nil)
 }
 
@@ -94,57 +97,63 @@ func (m *mover) samePart() error {
 	}
 	was, err := m.part.Dir.Self()
 	if err == nil && !was.SameInode(&is) {
-		err = &BrokenError{m.p.Copy(), "another directory was put in place of the copy"}
+		err = swap.Broken(m.p.Copy(), "another directory was put in place of the copy")
 	}
 	return err
 }
 
-// exchangeAtOnce puts the link where the folder was and the folder under its
-// held name, in one act.
-func (m *mover) exchangeAtOnce() error {
-	held := m.p.Held
-	if err := link.Remove(m.heldIn, held, m.p.LinkText); err != nil {
-		return err
-	}
-	if err := link.MakeFor(m.heldIn, held, m.p.LinkText, m.owner()); err != nil {
-		return err
-	}
-	if err := m.heldIn.Sync(); err != nil {
-		return err
-	}
-	if err := link.Exchange(m.linkIn, m.base(), m.heldIn, held); err != nil {
-		return errors.Join(err, link.Remove(m.heldIn, held, m.p.LinkText))
-	}
-	return m.linkIn.Sync()
+// linkPlace is the link path of the run.
+func (m *mover) linkPlace() *swap.Place { return m.placeIn(m.linkIn) }
+
+func (m *mover) placeIn(dir *handle.Dir) *swap.Place {
+	return &swap.Place{Dir: dir, Base: m.base(), Temp: tempName(m.p.Run), TwoActs: handle.Windows,
+		Owner: link.Owner{UID: m.p.UID, GID: m.p.GID, Scratch: scratchName(m.p.Run)}}
 }
 
-// exchangeAgain takes the exchange back.
-func (m *mover) exchangeAgain(ctx context.Context) error {
-	held := m.p.Held
-	if m.p.Gap {
-		return m.folderInPlace(ctx, m.heldIn, held)
+// swap is how link and folder change places in this run: a folder that leaves gets
+// its held name, and one that comes back had the part's.
+func (m *mover) swap() (*swap.Swap, error) {
+	s := &swap.Swap{Place: *m.linkPlace(), Text: m.p.LinkText, Away: m.heldIn, Name: m.p.Held, Ino: m.p.fromID(),
+		MayLack: m.p.Linkless(), Gap: m.p.Gap, Spare: m.spareName, SetAside: m.gapFilled,
+		Journal: func(ctx context.Context, name string, data any, do func() error) error {
+			return m.act(ctx, name, data, do, nil)
+		}}
+	if m.p.Kind == KindBringBack {
+		var d placeData
+		_, err := m.lastData("place", &d)
+		s.Away, s.Name, s.Ino, s.MayLack = m.into, partName(m.p.Run), d.Ino, m.p.unlinked()
+		return s, err
 	}
-	if m.p.Linkless() {
-		if _, err := m.linkIn.Stat(m.base()); handle.Missing(err) {
-			return flushed(m.heldIn.Rename(held, m.linkIn, m.base()), m.linkIn, m.heldIn)
-		}
+	if s.Gap && s.MayLack {
+		s.Text = "" // no link can keep the place meanwhile
 	}
-	if err := link.Exchange(m.linkIn, m.base(), m.heldIn, held); err != nil {
-		return err
-	}
-	if err := m.linkIn.Sync(); err != nil {
-		return err
-	}
-	return flushed(link.Remove(m.heldIn, held, m.p.LinkText), m.heldIn)
+	return s, nil
 }
 
-func (m *mover) exchangeAgainAct(ctx context.Context) error {
-	return m.act(ctx, "switch-back", m.p.LinkText, func() error { return m.exchangeAgain(ctx) }, nil)
+// toLink leads programs to the copy: the link takes the folder's place and the
+// folder its other name, in one act where that can be done (I1).
+func (m *mover) toLink(ctx context.Context) error {
+	s, err := m.swap()
+	if err != nil {
+		return err
+	}
+	if m.p.Kind == KindBringBack && m.p.unlinked() {
+		s.Text = "" // there was none
+	}
+	return s.ToLink(ctx)
 }
 
-// owner is the account that links are made for.
-func (m *mover) owner() link.Owner {
-	return link.Owner{UID: m.p.UID, GID: m.p.GID, Scratch: scratchName(m.p.Run)}
+// toFolder is the other way round.
+func (m *mover) toFolder(ctx context.Context) error {
+	s, err := m.swap()
+	if err != nil {
+		return err
+	}
+	return s.ToFolder(ctx)
+}
+
+func (m *mover) switchBackAct(ctx context.Context, do func(context.Context) error) error {
+	return m.act(ctx, "switch-back", m.p.LinkText, func() error { return do(ctx) }, nil)
 }
 
 // relink replaces the old link by the new one in one act; without a link the
@@ -153,83 +162,7 @@ func (m *mover) relink() error {
 	if m.p.Linkless() {
 		return nil
 	}
-	return m.setLink(m.p.OldText, m.p.LinkText)
-}
-
-// setLink has the link say text where it said old. Windows replaces no link to
-// a directory by another: there the old one goes first.
-func (m *mover) setLink(old, text string) error {
-	ours, err := link.Is(m.linkIn, m.base(), old)
-	half, e := m.halfLinked(text)
-	if e != nil {
-		return e
-	}
-	if half {
-		return flushed(m.linkIn.Rename(tempName(m.p.Run), m.linkIn, m.base()), m.linkIn)
-	}
-	if err == nil && !ours {
-		err = &BrokenError{m.p.Link, "the link was changed meanwhile"}
-	}
-	if err != nil {
-		return err
-	}
-	if link.IsJunction(old) && link.IsJunction(text) {
-		return flushed(link.Lead(m.linkIn, m.base(), text), m.linkIn)
-	}
-	tmp := tempName(m.p.Run)
-	if err := m.dropTempLink(); err != nil {
-		return err
-	}
-	if err := link.MakeFor(m.linkIn, tmp, text, m.owner()); err != nil {
-		return err
-	}
-	if handle.Windows {
-		if err := link.Remove(m.linkIn, m.base(), old); err != nil {
-			return err
-		}
-		return flushed(m.rename(m.linkIn, tmp, m.linkIn, m.base()), m.linkIn)
-	}
-	if err := m.linkIn.Replace(tmp, m.linkIn, m.base()); err != nil {
-		return errors.Join(err, link.Remove(m.linkIn, tmp, text))
-	}
-	return m.linkIn.Sync()
-}
-
-// halfLinked reports that a stop came between the old link and the new one, which
-// has its temporary name still.
-func (m *mover) halfLinked(text string) (bool, error) {
-	if !handle.Windows {
-		return false, nil
-	}
-	if _, err := m.linkIn.Stat(m.base()); !handle.Missing(err) {
-		return false, err
-	}
-	return link.Is(m.linkIn, tempName(m.p.Run), text)
-}
-
-// exchangeBack puts the real folder where the link was: exchanged with it
-// in one act, or given the name if the link had been detached.
-func (m *mover) exchangeBack(ctx context.Context) error {
-	part := partName(m.p.Run)
-	if m.p.Gap {
-		return m.folderInPlace(ctx, m.into, part)
-	}
-	if m.unlinked() {
-		if _, err := m.linkIn.Stat(m.base()); handle.Missing(err) {
-			return flushed(m.into.Rename(part, m.linkIn, m.base()), m.linkIn)
-		}
-	}
-	ours, err := link.Is(m.linkIn, m.base(), m.p.LinkText)
-	if err == nil && !ours {
-		err = &BrokenError{m.p.Link, "it is not the link that Nexlin made any more"}
-	}
-	if err != nil {
-		return err
-	}
-	if err := link.Exchange(m.linkIn, m.base(), m.into, part); err != nil {
-		return err
-	}
-	return m.linkIn.Sync()
+	return m.linkPlace().Lead(m.p.OldText, m.p.LinkText)
 }
 
 // after does what follows the switch; each step may be done already.
@@ -238,12 +171,11 @@ func (m *mover) after(ctx context.Context) error {
 		return err
 	}
 	if m.p.Kind == KindBringBack {
-		// The exchange left our link under the part's name, or two renames under
-		// its temporary one.
-		if err := link.Remove(m.linkIn, partName(m.p.Run), m.p.LinkText); err != nil {
+		s, err := m.swap()
+		if err != nil {
 			return err
 		}
-		if err := m.dropTempLink(); err != nil {
+		if err := s.Tidy(); err != nil { // a stop may have left our link under another name
 			return err
 		}
 	}
@@ -301,7 +233,7 @@ func (m *mover) reopen() error {
 		m.into = d
 	}
 	if m.from == nil {
-		return &BrokenError{m.p.From, "the folder that was copied is not there"}
+		return swap.Broken(m.p.From, "the folder that was copied is not there")
 	}
 	if m.spool == nil {
 		var err error
@@ -324,12 +256,12 @@ func (m *mover) hold() error {
 		if err == nil && isDir(&held, m.p.fromID()) {
 			return nil
 		}
-		return &BrokenError{m.p.From, "the target that was copied is not there"}
+		return swap.Broken(m.p.From, "the target that was copied is not there")
 	}
 	if err != nil {
 		return err
 	}
-	if err := m.rename(m.heldIn, name, m.heldIn, m.p.Held); err != nil {
+	if err := swap.Rename(m.heldIn, name, m.heldIn, m.p.Held); err != nil {
 		return err
 	}
 	return m.heldIn.Sync()
@@ -423,7 +355,7 @@ func (m *mover) unplace(ctx context.Context) error {
 		return err
 	}
 	return m.act(ctx, "unplace", m.p.Final, func() error {
-		if err := m.rename(m.into, m.p.Final, m.into, partName(m.p.Run)); err != nil {
+		if err := swap.Rename(m.into, m.p.Final, m.into, partName(m.p.Run)); err != nil {
 			return err
 		}
 		return m.into.Sync()

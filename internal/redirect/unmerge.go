@@ -11,6 +11,7 @@ import (
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
+	"nexlin/internal/swap"
 	"nexlin/internal/transfer"
 )
 
@@ -243,7 +244,7 @@ func (m *mover) mergeBackward(ctx context.Context) error {
 	}
 	live := at == switched
 	if begun && m.into == nil {
-		return &BrokenError{m.p.Into, "the directory around the target is not there"}
+		return swap.Broken(m.p.Into, "the directory around the target is not there")
 	}
 	if live {
 		if err := m.unmergeSwitch(ctx); err != nil {
@@ -302,7 +303,7 @@ func (m *mover) mergeBackward(ctx context.Context) error {
 func (m *mover) unmergeSwitch(ctx context.Context) error {
 	m.switched = true
 	err := handle.InOrder(m.reopen, func() error { return m.placedUnchanged(ctx) }, func() error { return m.heldUnchanged(ctx) },
-		m.showHeld, func() error { return m.exchangeAgainAct(ctx) })
+		m.showHeld, func() error { return m.switchBackAct(ctx, m.toFolder) })
 	m.switched = err != nil
 	return err
 }
@@ -381,7 +382,7 @@ func (m *mover) takeAllBack(ctx context.Context, wasLive bool) (string, error) {
 		return "", err
 	}
 	return aside, m.act(ctx, "set-aside", aside, func() error {
-		return flushed(m.into.Rename(partName(m.p.Run), m.into, aside), m.into)
+		return handle.Flushed(m.into.Rename(partName(m.p.Run), m.into, aside), m.into)
 	}, nil)
 }
 

@@ -12,6 +12,7 @@ import (
 
 	"nexlin/internal/archive"
 	"nexlin/internal/handle"
+	"nexlin/internal/swap"
 )
 
 // limitFor says what an archive may have made; nil: all that is in it. An
@@ -66,7 +67,7 @@ func (m *mover) openArchive() (*handle.File, error) {
 	}
 	st, err := f.Stat()
 	if err == nil && !st.IsRegular() {
-		err = &BrokenError{path, "it is no file any more"}
+		err = swap.Broken(path, "it is no file any more")
 	}
 	if err != nil {
 		return nil, errors.Join(err, f.Close())

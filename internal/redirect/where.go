@@ -7,6 +7,7 @@ import (
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
+	"nexlin/internal/swap"
 )
 
 // A position is where the disks say a run stands.
@@ -36,7 +37,7 @@ func (m *mover) base() string { return filepath.Base(m.p.Link) }
 
 // where judges by the disks how far the run got; the journal only tells
 // which inode the part had. A state that no step leaves behind is a
-// *BrokenError.
+// *swap.BrokenError.
 func (m *mover) where() (position, error) {
 	switch m.p.Kind {
 	case KindMove, KindMerge:
@@ -83,40 +84,20 @@ func (m *mover) placedOrBefore() (position, error) {
 }
 
 func (m *mover) whereMove() (position, error) {
-	st, err := m.linkIn.Stat(m.base())
-	if err != nil && !handle.Missing(err) {
+	s, err := m.swap()
+	if err != nil {
 		return before, err
 	}
-	if handle.Missing(err) && m.p.Linkless() {
-		held, err := m.heldIn.Stat(m.p.Held)
-		if err == nil && isDir(&held, m.p.fromID()) {
-			return switched, nil
-		}
-		if handle.IgnoreMissing(err) != nil {
-			return before, err
-		}
-	}
-	if gap, err := m.inGap(m.heldIn, m.p.Held, m.p.fromID()); gap || err != nil {
-		return between, err
-	}
-	if err != nil {
-		return before, &BrokenError{m.p.Link, "nothing stands there"}
-	}
-	if isDir(&st, m.p.fromID()) {
+	at, err := s.Where()
+	switch {
+	case err != nil:
+		return before, err
+	case at == swap.Folder:
 		return m.placedOrBefore()
+	case at == swap.Between:
+		return between, nil
 	}
-	ours, err := link.Is(m.linkIn, m.base(), m.p.LinkText)
-	if err != nil {
-		return before, err
-	}
-	held, err := m.heldIn.Stat(m.p.Held)
-	if handle.IgnoreMissing(err) != nil {
-		return before, err
-	}
-	if ours && err == nil && isDir(&held, m.p.fromID()) {
-		return switched, nil
-	}
-	return before, &BrokenError{m.p.Link, "neither the folder nor our link with the held original beside it stands there"}
+	return switched, nil
 }
 
 func (m *mover) whereMoveOn() (position, error) {
@@ -145,42 +126,39 @@ func (m *mover) whereMoveOn() (position, error) {
 		}
 		return m.placedOrBefore()
 	}
-	for _, text := range []string{m.p.LinkText, m.p.OldText} {
-		if half, err := m.halfLinked(text); half || err != nil {
-			return placed, err
-		}
+	if half, err := m.linkPlace().Half(m.p.LinkText, m.p.OldText); half || err != nil {
+		return between, err
 	}
-	return before, &BrokenError{m.p.Link, "the link is neither the old one nor the new one"}
+	return before, swap.Broken(m.p.Link, "the link is neither the old one nor the new one")
 }
 
 func (m *mover) whereBringBack() (position, error) {
 	if at, err := m.copyAt(); at || err != nil {
 		return switched, err
 	}
-	if m.p.Gap && !m.unlinked() {
-		// The link has its temporary name while the folder is not in its place.
-		if aside, err := link.Is(m.linkIn, tempName(m.p.Run), m.p.LinkText); aside || err != nil {
-			if ours, err := link.Is(m.linkIn, m.base(), m.p.LinkText); !ours || err != nil {
-				return between, err
-			}
+	s, err := m.swap()
+	if err != nil {
+		return before, err
+	}
+	if m.into != nil {
+		at, err := s.Where()
+		if err == nil && at != swap.Folder {
+			return map[swap.State]position{swap.Between: between, swap.Link: before}[at], nil
 		}
 	}
-	ours, err := link.Is(m.linkIn, m.base(), m.p.LinkText)
-	if ours || err != nil {
+	// The folder that comes back may not be there yet.
+	if ours, err := s.Says(m.p.LinkText); ours || err != nil {
 		return before, err
 	}
-	if _, err := m.linkIn.Stat(m.base()); handle.Missing(err) && m.unlinked() {
-		return before, nil
-	} else if handle.IgnoreMissing(err) != nil {
-		return before, err
+	nothing, err := s.Nothing()
+	if err == nil && !(nothing && s.MayLack) {
+		err = swap.Broken(m.p.Link, "it is not the link that Nexlin made")
 	}
-	return before, &BrokenError{m.p.Link, "it is not the link that Nexlin made"}
+	return before, err
 }
 
 // unlinked says that no link stands at the link path of a redirect that is
 // brought back: it was detached, or programs were led by settings alone.
-func (m *mover) unlinked() bool { return m.p.unlinked() }
-
 func (p *Plan) unlinked() bool {
 	return p.Before != nil && (p.Before.State == ledger.Detached || Linkless(p.Before.Methods))
 }
