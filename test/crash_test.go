@@ -37,7 +37,8 @@ type crashBed struct {
 
 // crashTree is small, and has one of everything.
 var crashTree = lab.Tree{
-	"Documents/a: a", "Documents/deep/er/b: b", "Documents/deep/er/c: c", "Documents/empty/", "Documents/hole: ", "Documents/l => deep/er/b", "Documents/z: z",
+	"Documents/a: a", "Documents/deep/er/b: b", "Documents/deep/er/c: c", "Documents/empty/", "Documents/hole: ",
+	"Documents/l => deep/er/b", "Documents/z: z",
 }
 
 // newCrashBed gives each case folders of its own on shared drives.
@@ -111,40 +112,48 @@ func crashStories() []crashStory {
 	stories := []crashStory{
 		{"move", nil, move("BASALT"), onBasalt, realFolder, nil, nil},
 		{"bring-back", [][]string{move("BASALT")}, back, realFolder, onBasalt, nil, nil},
-		{"bring-back with what is held", [][]string{move("BASALT")}, append(back, "--use-held"), realFolder, lent, workedIn, nil},
+		{"bring-back with what is held", [][]string{move("BASALT")}, append(back, "--use-held"), realFolder, lent,
+			workedIn, nil},
 		{"move-on", [][]string{move("BASALT")}, move("DUNE"), onDune, onBasalt, nil, nil},
-		{"detach", [][]string{move("BASALT")}, []string{"detach", "documents", "--yes"}, func(t *testing.T, b *crashBed) {
-			require.NoFileExists(t, b.folder)
-		}, onBasalt, nil, nil},
+		{"detach", [][]string{move("BASALT")}, []string{"detach", "documents", "--yes"},
+			func(t *testing.T, b *crashBed) {
+				require.NoFileExists(t, b.folder)
+			}, onBasalt, nil, nil},
 		{"discard-original", [][]string{move("BASALT")}, discard, discarded, nil, nil, nil},
-		{"mend", [][]string{move("BASALT")}, []string{"mend", "documents", "--yes", "-q"}, func(t *testing.T, b *crashBed) {
-			onBasalt(t, b)
-			require.Equal(t, b.content, lab.Print(t, b.folder+"/."))
-		}, func(t *testing.T, b *crashBed) {
-			text, err := os.Readlink(b.folder)
-			require.NoError(t, err)
-			require.Equal(t, "/nowhere", text)
-			require.Equal(t, b.content, lab.Print(t, filepath.Join(b.basalt, "ines", "Documents")))
-		}, astray, nil},
-		{"merge-halves", [][]string{move("BASALT"), discard}, []string{"mend", "documents", "--yes", "-q"}, onBasalt, func(t *testing.T, b *crashBed) {
-			realFolder(t, b)
-			require.Empty(t, lab.Changes(b.target, lab.Print(t, filepath.Join(b.basalt, "ines", "Documents"))))
-		}, split, nil},
-		{"restore-links", [][]string{move("BASALT"), discard}, []string{"restore-links", "BASALT/ines", "--accept", "outside-home", "--yes", "-q"}, func(t *testing.T, b *crashBed) {
-			b.run(0, []string{"restore-links", "BASALT/ines", "--accept", "outside-home", "--yes", "-q"}) // killed between its two runs, the link is still to be made
+		{"mend", [][]string{move("BASALT")}, []string{"mend", "documents", "--yes", "-q"},
+			func(t *testing.T, b *crashBed) {
+				onBasalt(t, b)
+				require.Equal(t, b.content, lab.Print(t, b.folder+"/."))
+			}, func(t *testing.T, b *crashBed) {
+				text, err := os.Readlink(b.folder)
+				require.NoError(t, err)
+				require.Equal(t, "/nowhere", text)
+				require.Equal(t, b.content, lab.Print(t, filepath.Join(b.basalt, "ines", "Documents")))
+			}, astray, nil},
+		{"merge-halves", [][]string{move("BASALT"), discard}, []string{"mend", "documents", "--yes", "-q"}, onBasalt,
+			func(t *testing.T, b *crashBed) {
+				realFolder(t, b)
+				require.Empty(t, lab.Changes(b.target, lab.Print(t, filepath.Join(b.basalt, "ines", "Documents"))))
+			}, split, nil},
+		{"restore-links", [][]string{move("BASALT"), discard}, []string{"restore-links", "BASALT/ines", "--accept",
+			"outside-home", "--yes", "-q"}, func(t *testing.T, b *crashBed) {
+			// killed between its two runs, the link is still to be made
+			b.run(0, []string{"restore-links", "BASALT/ines", "--accept", "outside-home", "--yes", "-q"})
 			onBasalt(t, b)
 			require.Equal(t, b.content, lab.Print(t, b.folder+"/."))
 		}, func(t *testing.T, b *crashBed) {
 			require.NoFileExists(t, b.folder)
 			require.Equal(t, b.content, lab.Print(t, filepath.Join(b.basalt, "ines", "Documents")))
 		}, freshSystem, nil},
-		{"record", nil, []string{"record", "FOLDER", "--copy", "BASALT/ines/Documents", "--accept", "target-in-memory", "--yes", "-q"}, onBasalt, realFolder, copiedByHand, nil},
-		{"update-manifest", [][]string{move("BASALT")}, []string{"check", "documents", "--deep", "--update-manifest", "-q"}, func(t *testing.T, b *crashBed) {
-			onBasalt(t, b)
-			if b.lastDone() == "update-manifest" {
-				require.NotContains(t, b.Want(0, "check", "--deep"), "changed-since")
-			}
-		}, onBasalt, workedIn, nil},
+		{"record", nil, []string{"record", "FOLDER", "--copy", "BASALT/ines/Documents", "--accept",
+			"target-in-memory", "--yes", "-q"}, onBasalt, realFolder, copiedByHand, nil},
+		{"update-manifest", [][]string{move("BASALT")},
+			[]string{"check", "documents", "--deep", "--update-manifest", "-q"}, func(t *testing.T, b *crashBed) {
+				onBasalt(t, b)
+				if b.lastDone() == "update-manifest" {
+					require.NotContains(t, b.Want(0, "check", "--deep"), "changed-since")
+				}
+			}, onBasalt, workedIn, nil},
 		{"discard-original after late writes", [][]string{move("BASALT")}, discard, discarded, nil, writeLate, nil},
 	}
 	return stories
@@ -209,7 +218,8 @@ func archiveStories() []crashStory {
 	}
 	unpacked := func(t *testing.T, b *crashBed) { require.Equal(t, b.content, lab.Print(t, back(b))) }
 	// What had its name already when the run was killed stays when it is undone, and is whole.
-	orNothing := func(path func(b *crashBed) string, whole func(t *testing.T, b *crashBed)) func(t *testing.T, b *crashBed) {
+	orNothing := func(path func(b *crashBed) string, whole func(t *testing.T, b *crashBed)) func(t *testing.T,
+		b *crashBed) {
 		return func(t *testing.T, b *crashBed) {
 			if _, err := os.Lstat(path(b)); err == nil {
 				whole(t, b)
@@ -218,7 +228,8 @@ func archiveStories() []crashStory {
 	}
 	return []crashStory{
 		{"pack", nil, pack, packed, orNothing(archive, packed), nil, nil},
-		{"unpack", [][]string{pack}, []string{"unpack", "DUNE/d.tar.zst", "--into", "DUNE", "--yes", "-q"}, unpacked, orNothing(back, unpacked), nil, nil},
+		{"unpack", [][]string{pack}, []string{"unpack", "DUNE/d.tar.zst", "--into", "DUNE", "--yes", "-q"}, unpacked,
+			orNothing(back, unpacked), nil, nil},
 	}
 }
 
@@ -256,16 +267,21 @@ func settingStories(move func(into string) []string, back []string) []crashStory
 		require.True(t, st.IsDir(), "all or nothing")
 	}
 	drift := func(t *testing.T, b *crashBed) {
-		require.NoError(t, os.WriteFile(filepath.Join(b.skerry, ".config", "user-dirs.dirs"), []byte(b.settings), 0o600))
+		require.NoError(t, os.WriteFile(filepath.Join(b.skerry, ".config", "user-dirs.dirs"), []byte(b.settings),
+			0o600))
 	}
 	return []crashStory{
 		{"move by setting", nil, by("BASALT", "setting"), led(onBasalt, false), asBefore, nil, withSettings},
-		{"bring-back of what a setting leads to", [][]string{by("BASALT", "setting")}, back, asBefore, led(onBasalt, false), nil, withSettings},
-		{"move-on of what a setting leads to", [][]string{by("BASALT", "setting")}, move("DUNE"), led(onDune, false), led(onBasalt, false), nil, withSettings},
-		{"mend of a setting", [][]string{by("BASALT", "setting+symlink")}, []string{"mend", "documents", "--yes", "-q"}, led(onBasalt, true), func(t *testing.T, b *crashBed) {
-			require.Equal(t, b.settings, b.userDirs())
-		}, drift, withSettings},
-		{"move-together", nil, []string{"move", "--profile", "documents,music", "--into", "BASALT/ines", "--yes", "-q", "--accept", "target-in-memory"}, both, neither, nil, withSettings},
+		{"bring-back of what a setting leads to", [][]string{by("BASALT", "setting")}, back, asBefore,
+			led(onBasalt, false), nil, withSettings},
+		{"move-on of what a setting leads to", [][]string{by("BASALT", "setting")}, move("DUNE"), led(onDune, false),
+			led(onBasalt, false), nil, withSettings},
+		{"mend of a setting", [][]string{by("BASALT", "setting+symlink")},
+			[]string{"mend", "documents", "--yes", "-q"}, led(onBasalt, true), func(t *testing.T, b *crashBed) {
+				require.Equal(t, b.settings, b.userDirs())
+			}, drift, withSettings},
+		{"move-together", nil, []string{"move", "--profile", "documents,music", "--into", "BASALT/ines", "--yes",
+			"-q", "--accept", "target-in-memory"}, both, neither, nil, withSettings},
 	}
 }
 
@@ -317,12 +333,15 @@ func freshSystem(t *testing.T, b *crashBed) {
 func split(t *testing.T, b *crashBed) {
 	require.NoError(t, os.Remove(b.folder))
 	lab.Tree{
-		"Documents/a: a", "Documents/new: new", "Documents/deep/er/b: younger", "Documents/deep/er/c: older", "Documents/deep/er/d: d",
-		"Documents/whole/new/one: 1", "Documents/whole/two: 2", "Documents/empty: a file", "Documents/l => deep/er/d", "Documents/l2 => new",
+		"Documents/a: a", "Documents/new: new", "Documents/deep/er/b: younger", "Documents/deep/er/c: older",
+		"Documents/deep/er/d: d",
+		"Documents/whole/new/one: 1", "Documents/whole/two: 2", "Documents/empty: a file", "Documents/l => deep/er/d",
+		"Documents/l2 => new",
 	}.Make(t, b.skerry)
 	require.NoError(t, lab.AgeTree(b.folder))
 	require.NoError(t, os.Link(filepath.Join(b.folder, "new"), filepath.Join(b.folder, "deep", "another")))
-	for name, at := range map[string]time.Time{"deep/er/b": time.Date(2035, 1, 1, 0, 0, 0, 0, time.UTC), "deep/er/c": time.Unix(1000, 0)} {
+	for name, at := range map[string]time.Time{"deep/er/b": time.Date(2035, 1, 1, 0, 0, 0, 0, time.UTC),
+		"deep/er/c": time.Unix(1000, 0)} {
 		require.NoError(t, os.Chtimes(filepath.Join(b.folder, name), at, at))
 	}
 	b.content, b.target = lab.Print(t, b.folder), lab.Print(t, filepath.Join(b.basalt, "ines", "Documents"))
@@ -644,7 +663,9 @@ func (b *crashBed) world(t *testing.T) string {
 
 // killRecovery kills the recovery at a step of its own, if it gets so far.
 func (b *crashBed) killRecovery(way, run string) {
-	for _, at := range []string{"place.act", "switch.act", "switch-back.act", "set-aside.intent", "hold.act", "unmerge.intent", "unmerged-2", "settle.act", "tidy.intent", "part-removed", "part.act", "erase.act", "link.act"} {
+	for _, at := range []string{"place.act", "switch.act", "switch-back.act", "set-aside.intent", "hold.act",
+		"unmerge.intent", "unmerged-2", "settle.act", "tidy.intent", "part-removed", "part.act", "erase.act",
+		"link.act"} {
 		b.Env = []string{"NEXLIN_FAULT=kill:" + at}
 		_, code := b.Exit(way, run, "--yes", "-q")
 		b.Env = nil
@@ -659,7 +680,8 @@ func (b *crashBed) stoppedRun() string {
 	b.T.Helper()
 	id := b.LastRun()
 	for _, r := range b.JSON("history")["runs"].([]any) {
-		if run := r.(map[string]any); run["state"] == "stopped" && strings.HasSuffix(run["kind"].(string), "-together") {
+		if run := r.(map[string]any); run["state"] == "stopped" &&
+			strings.HasSuffix(run["kind"].(string), "-together") {
 			id = run["id"].(string)
 		}
 	}

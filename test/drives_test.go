@@ -30,7 +30,8 @@ func goTree(t *testing.T, to string) {
 	lab.Run(t, "chmod", "-R", "u+w", to)
 	// A few large programs less: they cost the detector of races most of the time.
 	require.NoError(t, errors.Join(os.RemoveAll(filepath.Join(to, "bin")), os.RemoveAll(filepath.Join(to, "pkg"))))
-	lab.Run(t, "setfattr", "-n", "user.species", "-v", "redshank", filepath.Join(to, "LICENSE"), filepath.Join(to, "src"))
+	lab.Run(t, "setfattr", "-n", "user.species", "-v", "redshank", filepath.Join(to, "LICENSE"),
+		filepath.Join(to, "src"))
 	lab.Run(t, "setfacl", "-m", "u:65534:r", filepath.Join(to, "README.md"))
 	require.NoError(t, os.Symlink("../LICENSE", filepath.Join(to, "src", "a link")))
 	require.NoError(t, os.Chmod(filepath.Join(to, "PATENTS"), 0o4755))
@@ -102,7 +103,8 @@ func TestMoveAsOrdinaryAccount(t *testing.T) {
 	t.Parallel()
 	skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 64), lab.Drive(t, "xfs", "BASALT", 320)
 	home := filepath.Join(skerry, "ines")
-	lab.Tree{"Documents/", "Documents/a: a", "Documents/deep/er/b: b", "Documents/l => deep/er/b", "Documents/ro/: ", "Documents/none/"}.Make(t, home)
+	lab.Tree{"Documents/", "Documents/a: a", "Documents/deep/er/b: b", "Documents/l => deep/er/b", "Documents/ro/: ",
+		"Documents/none/"}.Make(t, home)
 	lab.Run(t, "chmod", "555", filepath.Join(home, "Documents/deep"))
 	lab.Run(t, "chmod", "400", filepath.Join(home, "Documents/a"))
 	lab.Run(t, "chown", "-hR", "65534:65534", home)
@@ -147,11 +149,13 @@ func TestMergeReadOnlyDirectories(t *testing.T) {
 	target := lab.Print(t, filepath.Join(theirs, "Notes"))
 	require.NoError(t, os.Remove(folder))
 	lab.Tree{"Notes/ro/x: new", "Notes/ro/z: z", "Notes/ro/deep/w: w", "Notes/ro/more/v: v"}.Make(t, home)
-	lab.Run(t, "chmod", "555", filepath.Join(folder, "ro"), filepath.Join(folder, "ro/deep"), filepath.Join(folder, "ro/more"))
+	lab.Run(t, "chmod", "555", filepath.Join(folder, "ro"), filepath.Join(folder, "ro/deep"),
+		filepath.Join(folder, "ro/more"))
 	lab.Run(t, "chown", "-hR", "65534:65534", folder)
 	half := lab.Print(t, folder)
 	n.Want(0, "mend", "notes", "--yes", "-q")
-	for path, want := range map[string]string{"ro/x": "new", "ro/z": "z", "ro/deep/y": "y", "ro/deep/w": "w", "ro/more/v": "v"} {
+	for path, want := range map[string]string{"ro/x": "new", "ro/z": "z", "ro/deep/y": "y", "ro/deep/w": "w",
+		"ro/more/v": "v"} {
 		got, err := os.ReadFile(filepath.Join(folder, path))
 		require.NoError(t, err)
 		require.Equal(t, want, string(got), path)
@@ -183,7 +187,8 @@ func TestMoveForAnotherAccount(t *testing.T) {
 	n.Want(0, "detach", "documents", "--yes")
 	n.Want(0, "undo", n.LastRun(), "--yes")
 	require.NotContains(t, lab.Print(t, home), " 0:0 ")
-	lab.Run(t, "setpriv", "--reuid", "65534", "--regid", "65534", "--clear-groups", "sh", "-c", "echo new > \"$1/Documents/new\"", "sh", home)
+	lab.Run(t, "setpriv", "--reuid", "65534", "--regid", "65534", "--clear-groups", "sh", "-c",
+		"echo new > \"$1/Documents/new\"", "sh", home)
 	n.Want(0, "bring-back", "documents", "--yes")
 	require.NotContains(t, lab.Print(t, filepath.Join(home, "Documents")), " 0:0 ")
 }
@@ -297,7 +302,8 @@ func TestDriveAway(t *testing.T) {
 	lab.Unmount(t, basalt)
 	out := n.Want(7, "bring-back", "documents", "--yes")
 	require.Contains(t, out, "[drive-away]")
-	require.Regexp(t, `if the drive is lost for good, the folder as it was on .* is .*\.Documents\.held-.*: .nexlin detach documents., then rename it`, out)
+	require.Regexp(t,
+		`if the drive is lost for good, the folder as it was on .* is .*\.Documents\.held-.*: .nexlin detach documents., then rename it`, out)
 	n.Want(7, "discard-original", "documents", "--yes")
 	n.Want(7, "undo", n.LastRun(), "--yes")
 	out = n.Want(0, "detach", "documents", "--yes")
@@ -332,7 +338,8 @@ func TestOddPathsEverywhere(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, filepath.Join(into, odd), text)
 	require.Equal(t, before, lab.Print(t, text))
-	for _, c := range [][]string{{"check"}, {"list"}, {"show", "odd"}, {"try", "odd"}, {"drives"}, {"inspect", folder}, {"survey", filepath.Dir(folder)}} {
+	for _, c := range [][]string{{"check"}, {"list"}, {"show", "odd"}, {"try", "odd"}, {"drives"},
+		{"inspect", folder}, {"survey", filepath.Dir(folder)}} {
 		require.NotContains(t, n.Want(0, c...), "\xff")
 	}
 	red := n.JSON("list")["redirects"].([]any)[0].(map[string]any)

@@ -46,7 +46,8 @@ func TestProvenMeansEqual(t *testing.T) {
 			in := func(dir, script string) {
 				lab.Run(t, "sh", "-c", `cd "$1" && `+script, "sh", dir)
 			}
-			in(folder, `echo a >file; cp -p file same; echo two >one; ln one two; ln -s file link; setfattr -n user.species -v redshank file`)
+			in(folder,
+				`echo a >file; cp -p file same; echo two >one; ln one two; ln -s file link; setfattr -n user.species -v redshank file`)
 			n.Want(0, "move", folder, "--into", basalt, "--yes", "--name", "it")
 			in(filepath.Join(basalt, filepath.Base(folder)), c.change)
 			if c.code != "" {
@@ -89,8 +90,9 @@ func TestRecordWantsTheSame(t *testing.T) {
 		"split":     {`echo a >one; ln one two`, `cp -a one x; mv x one`, "metadata-differs"},
 		"joined":    {`echo a >one; cp -p one two`, `ln -f one two`, "metadata-differs"},
 		"leads-out": {`echo a >one; ln one ../outside`, `:`, "hard-links-lead-out"},
-		"device":    {`mknod null c 1 3`, `rm null; mknod null c 1 5; touch -r "$2/null" null; chmod --reference="$2/null" null`, "copy-differs"},
-		"same":      {`echo a >one; ln one two; mknod null c 1 3`, `:`, ""},
+		"device": {`mknod null c 1 3`,
+			`rm null; mknod null c 1 5; touch -r "$2/null" null; chmod --reference="$2/null" null`, "copy-differs"},
+		"same": {`echo a >one; ln one two; mknod null c 1 3`, `:`, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			n := lab.New(t, program)

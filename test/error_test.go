@@ -28,7 +28,8 @@ func everyNth(n int) int {
 var errnos = []string{"EIO", "ENOSPC", "EROFS", "EACCES", "EMFILE"}
 
 // cannot is how Nexlin says that a drive is not able to keep something.
-var cannot = regexp.MustCompile(`\[[a-z-]*(not-kept|not-fit|split|rounded|filled|collide|too-large|exposed|special-files)[a-z-]*\]`)
+var cannot = regexp.MustCompile(
+	`\[[a-z-]*(not-kept|not-fit|split|rounded|filled|collide|too-large|exposed|special-files)[a-z-]*\]`)
 
 // Whatever system call fails, and however, the inspection and the trial of
 // the target's abilities included: the folder stays whole, the command ends
@@ -123,7 +124,8 @@ func (b *crashBed) fails(t *testing.T, s crashStory, fault string, resume bool) 
 	require.Contains(t, []int{1, 3, 6, 7}, code, out)
 	// What could not be removed again because removing failed stays, and is
 	// named; so do times that could not be put back.
-	if !strings.Contains(fault, "unlinkat") && !strings.Contains(fault, "rmdir") && !strings.Contains(fault, "utimensat") {
+	if !strings.Contains(fault, "unlinkat") && !strings.Contains(fault, "rmdir") &&
+		!strings.Contains(fault, "utimensat") {
 		require.Empty(t, lab.Changes(before, b.world(t)), out)
 	}
 	b.startedOrEnded(t, s)

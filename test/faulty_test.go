@@ -22,7 +22,8 @@ func TestFaultyDrives(t *testing.T) {
 		fault func(*lab.Fault)
 		says  string // empty: it does no harm
 	}{
-		"a bit flips on read-back":         {func(f *lab.Fault) { f.FlipAt = 70_000 }, bad + ": the copy differs: content"},
+		"a bit flips on read-back": {func(f *lab.Fault) { f.FlipAt = 70_000 },
+			bad + ": the copy differs: content"},
 		"the first bit flips":              {func(f *lab.Fault) { f.FlipAt = 0 }, bad + ": the copy differs: content"},
 		"a write that lies":                {func(f *lab.Fault) { f.Lie = true }, bad + ": the copy differs: content"},
 		"an error at a byte":               {func(f *lab.Fault) { f.WriteErrAt = 100_000 }, "input/output error"},
@@ -33,7 +34,8 @@ func TestFaultyDrives(t *testing.T) {
 		t.Run(what, func(t *testing.T) {
 			skerry, drive := lab.Drive(t, "ext4", "SKERRY", 32), lab.Faulty(t)
 			folder := filepath.Join(skerry, "Recordings")
-			lab.Tree{bad + ": " + strings.Repeat("a call at dawn, ", 10_000), "sub/other: quiet", "sub/link => other"}.Make(t, folder)
+			lab.Tree{bad + ": " + strings.Repeat("a call at dawn, ", 10_000), "sub/other: quiet",
+				"sub/link => other"}.Make(t, folder)
 			before := lab.Print(t, folder)
 			n := lab.New(t, program)
 			fault := lab.NoFault(bad)

@@ -24,14 +24,16 @@ import (
 // the copy. What lies in the upper one is moved, plain files are no mounts, and
 // a kill between the two exchanges of the trial leaves the folder reachable.
 func TestOverlay(t *testing.T) {
-	lower, upper, basalt := lab.Drive(t, "ext4", "LOWER", 16), lab.Drive(t, "ext4", "UPPER", 16), lab.Drive(t, "ext4", "BASALT", 16)
+	lower, upper, basalt := lab.Drive(t, "ext4", "LOWER", 16), lab.Drive(t, "ext4", "UPPER", 16),
+		lab.Drive(t, "ext4", "BASALT", 16)
 	lab.Tree{"home/low/a: 1", "home/low/deep/b: 2"}.Make(t, lower)
 	require.NoError(t, os.Link(filepath.Join(lower, "home/low/a"), filepath.Join(lower, "home/low/second")))
 	for _, d := range []string{"u", "w"} {
 		require.NoError(t, os.Mkdir(filepath.Join(upper, d), 0o755))
 	}
 	at := t.TempDir()
-	lab.Mount(t, at, "-t", "overlay", "-o", fmt.Sprintf("lowerdir=%s,upperdir=%s/u,workdir=%s/w", lower, upper, upper), "overlay")
+	lab.Mount(t, at, "-t", "overlay", "-o",
+		fmt.Sprintf("lowerdir=%s,upperdir=%s/u,workdir=%s/w", lower, upper, upper), "overlay")
 	low, up := filepath.Join(at, "home/low"), filepath.Join(at, "home/up")
 	lab.Tree{"up/a: 1", "up/deep/b: 2"}.Make(t, filepath.Dir(up))
 	require.NoError(t, os.Link(filepath.Join(up, "a"), filepath.Join(up, "second")))
@@ -163,7 +165,8 @@ func TestFoundBefore(t *testing.T) {
 		lab.Tree{"docs/in/a: 1"}.Make(t, skerry)
 		lab.Run(t, "chattr", "-p", "42", filepath.Join(skerry, "docs/in"))
 		preview(3, filepath.Join(skerry, "docs"), "marks-not-kept")
-		n.Want(0, "move", filepath.Join(skerry, "docs"), "--into", basalt+"/projects", "--yes", "-q", "--accept", "marks-not-kept")
+		n.Want(0, "move", filepath.Join(skerry, "docs"), "--into", basalt+"/projects", "--yes", "-q", "--accept",
+			"marks-not-kept")
 	})
 	t.Run("a subvolume, and a snapshot", func(t *testing.T) {
 		skerry := lab.Drive(t, "btrfs", "SKERRY", 150)
@@ -183,14 +186,16 @@ func TestFoundBefore(t *testing.T) {
 		require.NoError(t, os.Mkdir(closed, 0o700))
 		out := n.Want(0, "move", filepath.Join(skerry, "docs"), "--into", closed, "--preview")
 		require.Contains(t, out, "[rights-would-shrink]")
-		require.NotContains(t, n.Want(0, "move", filepath.Join(skerry, "docs"), "--into", basalt+"/open", "--preview"), "rights-would-shrink")
+		require.NotContains(t, n.Want(0, "move", filepath.Join(skerry, "docs"), "--into", basalt+"/open",
+			"--preview"), "rights-would-shrink")
 	})
 	t.Run("links of bytes on NTFS", func(t *testing.T) {
 		skerry := lab.Drive(t, "ext4", "SKERRY", 16)
 		ntfs, _ := lab.FuseDrive(t, "ntfs", "DUNE", 32)
 		lab.Tree{"docs/a: 1"}.Make(t, skerry)
 		require.NoError(t, os.Symlink("\xff\xfe", filepath.Join(skerry, "docs/bytes")))
-		require.Contains(t, n.Want(3, "move", filepath.Join(skerry, "docs"), "--into", ntfs, "--preview"), "[links-not-kept]")
+		require.Contains(t, n.Want(3, "move", filepath.Join(skerry, "docs"), "--into", ntfs, "--preview"),
+			"[links-not-kept]")
 	})
 	t.Run("a way over another account's link", func(t *testing.T) {
 		skerry := lab.Drive(t, "ext4", "SKERRY", 16)
@@ -199,8 +204,10 @@ func TestFoundBefore(t *testing.T) {
 		require.NoError(t, os.Symlink(filepath.Join(skerry, "private"), filepath.Join(skerry, "ines/way")))
 		lab.Run(t, "chown", "-hR", "12345:12345", filepath.Join(skerry, "ines"))
 		preview(3, filepath.Join(skerry, "ines/way/docs"), "in-others-hands")
-		require.Contains(t, n.Want(3, "pack", filepath.Join(skerry, "ines/way/docs"), "--output", basalt+"/p.tar.zst", "--preview"), "in-others-hands")
-		require.Contains(t, n.Want(3, "move", filepath.Join(basalt, "closed"), "--into", filepath.Join(skerry, "ines/way/new"), "--preview"), "in-others-hands")
+		require.Contains(t, n.Want(3, "pack", filepath.Join(skerry, "ines/way/docs"), "--output", basalt+"/p.tar.zst",
+			"--preview"), "in-others-hands")
+		require.Contains(t, n.Want(3, "move", filepath.Join(basalt, "closed"), "--into",
+			filepath.Join(skerry, "ines/way/new"), "--preview"), "in-others-hands")
 	})
 }
 
@@ -230,7 +237,8 @@ func TestOwnersOfContainers(t *testing.T) {
 // nobody from looking at the rest.
 func TestHiddenAndOdd(t *testing.T) {
 	t.Parallel()
-	skerry, basalt, dune := lab.Drive(t, "ext4", "SKERRY", 16), lab.Drive(t, "ext4", "BASALT", 16), lab.Drive(t, "ext4", "DUNE", 16)
+	skerry, basalt, dune := lab.Drive(t, "ext4", "SKERRY", 16), lab.Drive(t, "ext4", "BASALT", 16),
+		lab.Drive(t, "ext4", "DUNE", 16)
 	lab.Tree{"docs/a: 1", "music/b: 2"}.Make(t, skerry)
 	n := lab.New(t, program)
 	n.Want(0, "move", filepath.Join(skerry, "docs"), "--into", basalt+"/ines", "--yes", "-q")
@@ -286,7 +294,8 @@ func TestManyAtOnceTowardsAFreshDrive(t *testing.T) {
 	for i := range 12 {
 		lab.Tree{fmt.Sprintf("f%d/a: %d", i, i)}.Make(t, skerry)
 		n := lab.New(t, program) // each with records of its own, and so with a tag of its own in mind
-		cmds = append(cmds, n.Cmd("move", filepath.Join(skerry, fmt.Sprintf("f%d", i)), "--into", basalt, "--yes", "-q"))
+		cmds = append(cmds, n.Cmd("move", filepath.Join(skerry, fmt.Sprintf("f%d", i)), "--into", basalt, "--yes",
+			"-q"))
 	}
 	for _, c := range cmds {
 		require.NoError(t, c.Start())
@@ -365,7 +374,8 @@ func TestUnplugKnowsEveryAccount(t *testing.T) {
 	passwd, err := os.ReadFile("/etc/passwd")
 	require.NoError(t, err)
 	list := filepath.Join(t.TempDir(), "passwd")
-	require.NoError(t, os.WriteFile(list, append(passwd, fmt.Sprintf("ines:x:12345:12345::%s:/bin/sh\n", home)...), 0o644))
+	require.NoError(t, os.WriteFile(list, append(passwd, fmt.Sprintf("ines:x:12345:12345::%s:/bin/sh\n", home)...),
+		0o644))
 	lab.Mount(t, "/etc/passwd", "--bind", list)
 	ines, root := lab.New(t, faults(t)).As(12345), lab.New(t, faults(t))
 	ines.Home, ines.State = home, filepath.Join(home, ".local/state/nexlin")

@@ -42,7 +42,9 @@ func TestUnpackedWithoutRights(t *testing.T) {
 	skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 64), lab.Drive(t, "ext4", "BASALT", 64)
 	folder, archive := filepath.Join(skerry, "Tools"), filepath.Join(skerry, "tools.tar.zst")
 	lab.Tree{"plain: p", "program: x"}.Make(t, folder)
-	lab.Run(t, "sh", "-c", `cd "$1" && chmod 6755 program && cp -p program able && mknod null c 1 3 && setcap cap_net_raw+ep able`, "sh", folder)
+	lab.Run(t, "sh", "-c",
+		`cd "$1" && chmod 6755 program && cp -p program able && mknod null c 1 3 && setcap cap_net_raw+ep able`, "sh",
+		folder)
 	before := lab.Print(t, folder)
 	packer := lab.New(t, program)
 	packer.Want(0, "pack", folder, "--output", archive, "--yes")

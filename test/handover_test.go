@@ -27,9 +27,11 @@ func newNests(t *testing.T, drives [3]string, program string) *nests {
 	b := newCrashBed(t, program, drives)
 	b.Home = b.skerry
 	require.NoError(t, (&standin.Brooder{Home: b.Home}).Furnish(time.Date(2026, 5, 3, 4, 0, 0, 0, time.UTC)))
-	n := &nests{crashBed: b, config: filepath.Join(b.skerry, "config"), old: filepath.Join(b.skerry, "Brooder", "kestrel-calls"), fresh: filepath.Join(b.basalt, "ines", "kestrel-calls")}
+	n := &nests{crashBed: b, config: filepath.Join(b.skerry, "config"), old: filepath.Join(b.skerry, "Brooder",
+		"kestrel-calls"), fresh: filepath.Join(b.basalt, "ines", "kestrel-calls")}
 	require.NoError(t, os.MkdirAll(filepath.Join(n.config, "cards"), 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(n.config, "cards", "brooder.yaml"), []byte(standin.Card("brooder", program)), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(n.config, "cards", "brooder.yaml"),
+		[]byte(standin.Card("brooder", program)), 0o644))
 	n.content = n.files(t, n.old)
 	return n
 }
@@ -51,7 +53,8 @@ func (n *nests) at(t *testing.T) (place string) {
 }
 
 func (n *nests) move() []string {
-	return []string{"--config", n.config, "move", "card:brooder", "--store", "kestrel-calls", "--into", n.basalt + "/ines", "--yes", "-q", "--accept", "target-in-memory"}
+	return []string{"--config", n.config, "move", "card:brooder", "--store", "kestrel-calls", "--into",
+		n.basalt + "/ines", "--yes", "-q", "--accept", "target-in-memory"}
 }
 
 // is wants the engine to have the nest at a place, whole, with its facts.
@@ -75,7 +78,8 @@ func TestHandoverKilledAtEveryStep(t *testing.T) {
 	first.Env = nil
 	first.is(t, first.fresh)
 	// Both drives have their tags now; the cases go side by side.
-	first.Want(0, "--config", first.config, "bring-back", "kestrel-calls", "--yes", "-q", "--accept", "target-in-memory")
+	first.Want(0, "--config", first.config, "bring-back", "kestrel-calls", "--yes", "-q", "--accept",
+		"target-in-memory")
 	var steps []string
 	lines := bufio.NewScanner(strings.NewReader(out))
 	for lines.Scan() {
@@ -101,7 +105,8 @@ func TestHandoverKilledAtEveryStep(t *testing.T) {
 			n.Want(0, "--config", n.config, way, "--yes", "-q")
 			if way == "resume" {
 				n.is(t, n.fresh)
-				n.Want(0, "--config", n.config, "bring-back", "kestrel-calls", "--yes", "-q", "--accept", "target-in-memory")
+				n.Want(0, "--config", n.config, "bring-back", "kestrel-calls", "--yes", "-q", "--accept",
+					"target-in-memory")
 			}
 			n.is(t, n.old)
 			require.False(t, n.unfinished())
@@ -138,8 +143,10 @@ func TestHandoverTraps(t *testing.T) {
 	t.Run("the archive is cut short: nothing is signed off", func(t *testing.T) {
 		n := newNests(t, drives, program)
 		short := filepath.Join(n.config, "short.sh")
-		require.NoError(t, os.WriteFile(short, []byte("#!/bin/sh\n\""+program+"\" standin brooder carry-out \"$1\" \"$2\" && truncate -s 30000 \"$2\"\n"), 0o755))
-		card := strings.Replace(standin.Card("brooder", program), "["+program+", standin, brooder, carry-out,", "["+short+",", 1)
+		require.NoError(t, os.WriteFile(short, []byte("#!/bin/sh\n\""+program+"\" standin brooder carry-out \"$1\" "+
+			"\"$2\" && truncate -s 30000 \"$2\"\n"), 0o755))
+		card := strings.Replace(standin.Card("brooder", program), "["+program+", standin, brooder, carry-out,",
+			"["+short+",", 1)
 		require.NoError(t, os.WriteFile(filepath.Join(n.config, "cards", "brooder.yaml"), []byte(card), 0o644))
 		out, code := n.Exit(n.move()...)
 		require.Equal(t, 5, code, out)
@@ -153,7 +160,8 @@ func TestHandoverTraps(t *testing.T) {
 	// "$0" "$@", with what the script does around it.
 	scripted := func(t *testing.T, n *nests, step, script string) {
 		file := filepath.Join(n.config, step+".sh")
-		require.NoError(t, os.WriteFile(file, []byte("#!/bin/sh\nengine() { \""+program+"\" standin brooder "+step+" \"$@\"; }\nset -e\n"+script+"\n"), 0o755))
+		require.NoError(t, os.WriteFile(file, []byte("#!/bin/sh\nengine() { \""+program+"\" standin brooder "+step+
+			" \"$@\"; }\nset -e\n"+script+"\n"), 0o755))
 		at := filepath.Join(n.config, "cards", "brooder.yaml")
 		card, err := os.ReadFile(at)
 		require.NoError(t, err)
@@ -163,7 +171,8 @@ func TestHandoverTraps(t *testing.T) {
 	}
 	t.Run("jobs are written after a sign-off that failed: they are carried out, too", func(t *testing.T) {
 		n := newNests(t, drives, program)
-		scripted(t, n, "sign-off", `if [ ! -e "`+n.config+`/failed" ]; then touch "`+n.config+`/failed"; exit 1; fi; engine "$@"`)
+		scripted(t, n, "sign-off", `if [ ! -e "`+n.config+`/failed" ]; then touch "`+n.config+
+			`/failed"; exit 1; fi; engine "$@"`)
 		out, code := n.Exit(n.move()...)
 		require.Equal(t, 5, code, out)
 		require.NoError(t, os.WriteFile(filepath.Join(n.old, "job-00", "late.bin"), []byte("late"), 0o644))
@@ -176,7 +185,8 @@ func TestHandoverTraps(t *testing.T) {
 	})
 	t.Run("an archive as large as the store, and not it: nothing is signed off", func(t *testing.T) {
 		n := newNests(t, drives, program)
-		scripted(t, n, "carry-out", `head -c 400000 /dev/zero >"$2.zeros"; tar -cf "$2" -C / "${2#/}.zeros"; rm "$2.zeros"`)
+		scripted(t, n, "carry-out",
+			`head -c 400000 /dev/zero >"$2.zeros"; tar -cf "$2" -C / "${2#/}.zeros"; rm "$2.zeros"`)
 		out, code := n.Exit(n.move()...)
 		require.Equal(t, 5, code, out)
 		require.Contains(t, out, "does not have it as the store has it")
@@ -200,14 +210,16 @@ func TestHandoverTraps(t *testing.T) {
 		out, code := n.Exit(n.move()...)
 		require.Equal(t, 6, code, out)
 		require.Contains(t, out, "is hatching")
-		for name, says := range map[string]string{"kestrel-cals": "did you mean kestrel-calls", "brooder-own": "must stay"} {
+		for name, says := range map[string]string{"kestrel-cals": "did you mean kestrel-calls",
+			"brooder-own": "must stay"} {
 			args := slices.Clone(n.move())
 			args[slices.Index(args, "kestrel-calls")] = name
 			out, code := n.Exit(args...)
 			require.Equal(t, 3, code, out)
 			require.Contains(t, out, says)
 		}
-		out, code = n.Exit("--config", n.config, "move", n.old, "--into", n.basalt+"/ines", "--yes", "--accept", "target-in-memory")
+		out, code = n.Exit("--config", n.config, "move", n.old, "--into", n.basalt+"/ines", "--yes", "--accept",
+			"target-in-memory")
 		require.Equal(t, 3, code, out)
 		require.Contains(t, out, "must-stay")
 	})

@@ -35,7 +35,8 @@ const secret = "a nest that nobody may know of"
 // new ones, as fast as it can. It exchanges a file of its own, which everybody
 // may read, with one of the administrator's between any two calls, so that its
 // rights would get to that content. Nothing outside the folder is read, written,
-// given away or deleted (I6), and nothing of the administrator's is readable. A thousand runs with NEXLIN_MATRIX=all, a third of
+// given away or deleted (I6), and nothing of the administrator's is readable. A thousand runs with NEXLIN_MATRIX=all,
+// a third of
 // them in the suite.
 func TestHostileFolder(t *testing.T) {
 	t.Parallel()
@@ -49,7 +50,8 @@ func TestHostileFolder(t *testing.T) {
 	var watched []string
 	for _, dir := range []string{skerry, basalt, home, theirs} { // the last two may be renamed by the account
 		canary := filepath.Join(dir, "canary")
-		lab.Tree{"file: " + secret, "sub/deep: " + secret, "sub/link => deep", "a/x: " + secret, "b: " + secret}.Make(t, canary)
+		lab.Tree{"file: " + secret, "sub/deep: " + secret, "sub/link => deep", "a/x: " + secret,
+			"b: " + secret}.Make(t, canary)
 		require.NoError(t, os.Chmod(canary, 0o700))
 		watched = append(watched, canary)
 	}
@@ -161,7 +163,8 @@ func hostileRound(t *testing.T, program, home, theirs string, i int) map[int]int
 	t.Helper()
 	parent := filepath.Join(home, fmt.Sprintf("w%d", i))
 	folder := filepath.Join(parent, "Documents")
-	asAccount(`mkdir -p "$1/a" "$1/c/d" && for f in a/x a/y b c/d/e; do printf theirs > "$1/$f"; chmod 666 "$1/$f"; setfacl -m u:65534:rw "$1/$f"; done`, folder)
+	asAccount(
+		`mkdir -p "$1/a" "$1/c/d" && for f in a/x a/y b c/d/e; do printf theirs > "$1/$f"; chmod 666 "$1/$f"; setfacl -m u:65534:rw "$1/$f"; done`, folder)
 	n := lab.New(t, program)
 	ends := map[int]int{}
 	into := filepath.Join(theirs, fmt.Sprintf("t%d", i), "deep")
@@ -169,9 +172,11 @@ func hostileRound(t *testing.T, program, home, theirs string, i int) map[int]int
 	for _, c := range [][]string{
 		{"pack", folder, "--output", archive, "--yes", "-q", "--while-in-use"},
 		{"unpack", archive, "--into", theirs, "--as", fmt.Sprintf("u%d", i), "--yes", "-q"},
-		{"move", folder, "--into", into, "--yes", "-q", "--while-in-use", "--name", "theirs", "--accept", "target-in-memory"},
+		{"move", folder, "--into", into, "--yes", "-q", "--while-in-use", "--name", "theirs", "--accept",
+			"target-in-memory"},
 		{[]string{"resume", "undo"}[i%2], "--yes", "-q"},
-		{"mend", "theirs", "--yes", "-q", "--while-in-use", "--halves", []string{"keep-both", "newer"}[i%2], "--accept", "target-in-memory"},
+		{"mend", "theirs", "--yes", "-q", "--while-in-use", "--halves", []string{"keep-both", "newer"}[i%2],
+			"--accept", "target-in-memory"},
 		{[]string{"resume", "undo"}[i%2], "--yes", "-q"},
 		{[]string{"bring-back", "discard-original"}[i/2%2], "theirs", "--yes", "-q"},
 		{[]string{"discard-original", "detach"}[i/2%2], "theirs", "--yes", "-q"},
@@ -179,9 +184,11 @@ func hostileRound(t *testing.T, program, home, theirs string, i int) map[int]int
 	} {
 		switch c[0] {
 		case "discard-original": // a program of the account's writes to the old folder still
-			asAccount(`for d in "$1"/.Documents.held-*; do echo late > "$d/a/x"; echo late > "$d/late"; chmod 666 "$d/late"; setfacl -m u:65534:rw "$d/late"; done`, parent)
+			asAccount(
+				`for d in "$1"/.Documents.held-*; do echo late > "$d/a/x"; echo late > "$d/late"; chmod 666 "$d/late"; setfacl -m u:65534:rw "$d/late"; done`, parent)
 		case "mend": // a program of the account's has made a real folder in the link's place
-			asAccount(`rm "$1" && mkdir -p "$1/a" "$1/c/d" "$1/new" && for f in a/x a/z c/d/f new/g; do echo newer > "$1/$f"; done`, folder)
+			asAccount(
+				`rm "$1" && mkdir -p "$1/a" "$1/c/d" "$1/new" && for f in a/x a/z c/d/f new/g; do echo newer > "$1/$f"; done`, folder)
 		case "restore-links":
 			asAccount(`rm "$1"`, folder) // a link, or nothing
 			n.State += "-new"
@@ -202,7 +209,8 @@ func hostileRound(t *testing.T, program, home, theirs string, i int) map[int]int
 		ends[code]++
 	}
 	// As the account itself: what is in its place by now may be the administrator's.
-	asAccount(`rm -rf "$@"`, parent, filepath.Dir(into), archive, filepath.Join(theirs, fmt.Sprintf("u%d", i))) // what was renamed away in this moment, or is not the account's, stays
+	// what was renamed away in this moment, or is not the account's, stays
+	asAccount(`rm -rf "$@"`, parent, filepath.Dir(into), archive, filepath.Join(theirs, fmt.Sprintf("u%d", i)))
 	_ = os.RemoveAll(n.State)
 	return ends
 }

@@ -54,7 +54,8 @@ const (
 	junctionBytes = "030000a0" + "4800" + "0000" + "0000" + "2200" + "2400" + "1a00" +
 		"5c003f003f005c00" + "44003a005c00" + "69006e0065007300" + "5c00" + "4e006f00740065007300" + "0000" +
 		"44003a005c00" + "69006e0065007300" + "5c00" + "4e006f00740065007300" + "0000"
-	symlinkBytes = "0c0000a0" + "1c00" + "0000" + "0800" + "0800" + "0000" + "0800" + "01000000" + "2e002e005c006100" + "2e002e005c006100"
+	symlinkBytes = "0c0000a0" + "1c00" + "0000" + "0800" + "0800" + "0000" + "0800" + "01000000" +
+		"2e002e005c006100" + "2e002e005c006100"
 )
 
 // A folder of Windows moves while Windows does not run, and comes back.
@@ -220,9 +221,12 @@ func TestJunctionsInside(t *testing.T) {
 	out := filepath.Join(folder, "leads out")
 	require.NoError(t, os.WriteFile(out, nil, 0o644))
 	setReparse(t, out, symlinkBytes)
-	require.Contains(t, n.Want(3, "move", folder, "--into", basalt, "--by", "junction", "--as-seen", `D:\`, "--yes"), "[links-lead-out]")
-	n.Want(0, "move", folder, "--into", basalt, "--by", "junction", "--as-seen", `D:\`, "--yes", "--inner-links", "keep")
-	for rel, data := range map[string]string{"out": junctionBytes, "deep/round": junctionBytes, "deep/to a": symlinkBytes, "leads out": symlinkBytes} {
+	require.Contains(t, n.Want(3, "move", folder, "--into", basalt, "--by", "junction", "--as-seen", `D:\`, "--yes"),
+		"[links-lead-out]")
+	n.Want(0, "move", folder, "--into", basalt, "--by", "junction", "--as-seen", `D:\`, "--yes", "--inner-links",
+		"keep")
+	for rel, data := range map[string]string{"out": junctionBytes, "deep/round": junctionBytes,
+		"deep/to a": symlinkBytes, "leads out": symlinkBytes} {
 		require.Equal(t, data, reparse(t, filepath.Join(basalt, "Notes", rel)), rel)
 	}
 	n.Want(0, "check", "--deep")
@@ -239,7 +243,8 @@ func TestPlaceholders(t *testing.T) {
 	// A tag that stands for no other name, with four bytes of its owner's.
 	setReparse(t, filepath.Join(skerry, "Shared/far"), "1a000090"+"0400"+"0000"+"01000000")
 	n := lab.New(t, program)
-	doc := n.JSON("move", filepath.Join(skerry, "Shared"), "--into", basalt, "--by", "junction", "--as-seen", "D:", "--yes")
+	doc := n.JSON("move", filepath.Join(skerry, "Shared"), "--into", basalt, "--by", "junction", "--as-seen", "D:",
+		"--yes")
 	require.Equal(t, map[string]int{"placeholder-files": 1}, counts(doc, "blocker"))
 }
 

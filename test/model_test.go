@@ -32,25 +32,30 @@ type bay struct {
 	basalt, dune *lab.Plug
 	skerry       *lab.Plug // the drive that stays, at c
 	home         string
-	a, b, c      string                     // mount points
-	at           string                     // where BASALT is mounted; empty if it is not
-	swapped      bool                       // DUNE is mounted at a
-	live         map[string]string          // what each path below the home was given last, by its unique content; the model
-	has          map[string]map[string]bool // contents seen on each drive, and in each empty mount point, when it was last to be seen
-	written      int
-	kill         int // the next command is killed at its Nth call; 0: none is
-	log          []string
+	a, b, c      string // mount points
+	at           string // where BASALT is mounted; empty if it is not
+	swapped      bool   // DUNE is mounted at a
+	// what each path below the home was given last, by its unique content; the model
+	live map[string]string
+	// contents seen on each drive, and in each empty mount point, when it was last to be seen
+	has     map[string]map[string]bool
+	written int
+	kill    int // the next command is killed at its Nth call; 0: none is
+	log     []string
 }
 
 func newBay(t *testing.T, dir string, basalt, dune, skerry *lab.Plug) *bay {
-	b := &bay{t: t, basalt: basalt, dune: dune, skerry: skerry, live: map[string]string{}, has: map[string]map[string]bool{}}
+	b := &bay{t: t, basalt: basalt, dune: dune, skerry: skerry, live: map[string]string{},
+		has: map[string]map[string]bool{}}
 	b.n = lab.New(t, faults(t))
-	b.home, b.a, b.b, b.c = filepath.Join(dir, "home"), filepath.Join(dir, "a"), filepath.Join(dir, "b"), filepath.Join(dir, "c")
+	b.home, b.a, b.b, b.c = filepath.Join(dir, "home"), filepath.Join(dir, "a"), filepath.Join(dir, "b"),
+		filepath.Join(dir, "c")
 	b.n.Home = b.home
 	for _, d := range []string{b.home, b.a, b.b} {
 		require.NoError(t, os.MkdirAll(d, 0o755))
 	}
-	lab.Tree{".config/user-dirs.dirs: XDG_DOCUMENTS_DIR=\"$HOME/Notes\"\nXDG_MUSIC_DIR=\"$HOME/Calls\"\n"}.Make(t, b.home)
+	lab.Tree{".config/user-dirs.dirs: XDG_DOCUMENTS_DIR=\"$HOME/Notes\"\nXDG_MUSIC_DIR=\"$HOME/Calls\"\n"}.Make(t,
+		b.home)
 	for _, folder := range folders {
 		for _, name := range noteNames {
 			b.save(filepath.Join(folder, name))
@@ -129,7 +134,9 @@ func contents(t *testing.T, dir string, into map[string]bool) {
 
 // whole wants everything that the model has to be somewhere.
 func (b *bay) whole() {
-	places := map[string]string{b.home: "home", b.a: "below a", b.b: "below b", b.a + "-2": "beside a", b.b + "-2": "beside b"} // remedies mount there
+	// remedies mount there
+	places := map[string]string{b.home: "home", b.a: "below a", b.b: "below b", b.a + "-2": "beside a",
+		b.b + "-2": "beside b"}
 	for _, drive := range []*lab.Plug{b.basalt, b.dune, b.skerry} {
 		if at := drive.At(); at != "" {
 			places[at] = drive.Label
@@ -142,7 +149,8 @@ func (b *bay) whole() {
 		}
 	}
 	for name, content := range b.live {
-		if !slices.ContainsFunc(slices.Collect(maps.Values(b.has)), func(in map[string]bool) bool { return in[content] }) {
+		if !slices.ContainsFunc(slices.Collect(maps.Values(b.has)),
+			func(in map[string]bool) bool { return in[content] }) {
 			b.t.Fatalf("%s\n%s of %s is lost", strings.Join(b.log, "\n"), content, name)
 		}
 	}
@@ -165,7 +173,8 @@ func (b *bay) actions() map[string]func(*rapid.T) {
 	move := func(options ...string) func(*rapid.T) {
 		return func(t *rapid.T) {
 			name := folder.Draw(t, "folder")
-			b.run(append([]string{"move", filepath.Join(b.home, name), "--into", b.place(t), "--name", strings.ToLower(name), "--yes", "-q"}, options...)...)
+			b.run(append([]string{"move", filepath.Join(b.home, name), "--into", b.place(t), "--name",
+				strings.ToLower(name), "--yes", "-q"}, options...)...)
 		}
 	}
 	known := func(command string, args ...string) func(*rapid.T) {
@@ -339,7 +348,8 @@ func (b *bay) comesHome(name string) {
 // is where it belongs.
 func (b *bay) dangles(folder string) bool {
 	st, err := os.Lstat(filepath.Join(b.home, folder))
-	return slices.Contains(b.redirects(), strings.ToLower(folder)) && err == nil && st.Mode()&fs.ModeSymlink != 0 && b.leadsNowhere(folder)
+	return slices.Contains(b.redirects(), strings.ToLower(folder)) && err == nil && st.Mode()&fs.ModeSymlink != 0 &&
+		b.leadsNowhere(folder)
 }
 
 // known runs a command on a redirect, if there is one of that name.
@@ -364,7 +374,8 @@ func TestModel(t *testing.T) {
 	}
 	runs := 0
 	scratch := t.TempDir()
-	basalt, dune, skerry := lab.NewPlug(t, "ext4", "BASALT", 16), lab.NewPlug(t, "ext4", "DUNE", 16), lab.NewPlug(t, "ext4", "SKERRY", 16)
+	basalt, dune, skerry := lab.NewPlug(t, "ext4", "BASALT", 16), lab.NewPlug(t, "ext4", "DUNE", 16),
+		lab.NewPlug(t, "ext4", "SKERRY", 16)
 	steps := 0
 	rapid.Check(t, func(rt *rapid.T) {
 		runs++
@@ -407,7 +418,8 @@ func TestModel(t *testing.T) {
 // Two drives that belong at one place, and a drive that covers data below its mount
 // point: doing what check says leads out of both.
 func TestTwoForOnePlace(t *testing.T) {
-	basalt, dune, skerry := lab.NewPlug(t, "ext4", "BASALT", 16), lab.NewPlug(t, "ext4", "DUNE", 16), lab.NewPlug(t, "ext4", "SKERRY", 16)
+	basalt, dune, skerry := lab.NewPlug(t, "ext4", "BASALT", 16), lab.NewPlug(t, "ext4", "DUNE", 16),
+		lab.NewPlug(t, "ext4", "SKERRY", 16)
 	for name, set := range map[string]func(*bay){
 		"two drives": func(b *bay) {
 			b.run("move", b.home+"/Calls", "--into", b.a+"/ines", "--yes", "-q")

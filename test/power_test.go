@@ -19,14 +19,17 @@ import (
 // to the whole folder, and the run is finished or taken back.
 func TestPowerCut(t *testing.T) {
 	faulty := faults(t)
-	stories := slices.DeleteFunc(crashStories(), func(s crashStory) bool { return s.name == "move-on" || s.name == "detach" })
+	stories := slices.DeleteFunc(crashStories(),
+		func(s crashStory) bool { return s.name == "move-on" || s.name == "detach" })
 	for _, s := range stories {
 		t.Run(s.name, func(t *testing.T) {
 			steps := powerBed(t, faulty).points(s, "list", "step")
 			slices.Sort(steps)
 			cases := 0
 			for i, step := range slices.Compact(steps) {
-				if i%everyNth(2) != 0 && !slices.Contains([]string{"sealed", "place.act", "switch.act", "hold.act", "erase.act", "late-writes.act"}, step) {
+				if i%everyNth(2) != 0 &&
+					!slices.Contains([]string{"sealed", "place.act", "switch.act", "hold.act", "erase.act",
+						"late-writes.act"}, step) {
 					continue
 				}
 				cases++

@@ -55,8 +55,10 @@ func TestDemo(t *testing.T) {
 	cmd.Env = append(os.Environ(), "TMPDIR="+tmp)
 	out, err := cmd.CombinedOutput()
 	require.NoError(t, err, "%s", out)
-	for _, says := range []string{"away  callroost", "split  callroost", "elsewhere  pictures", "set 2026-05-03, 6 parts, complete", "set 2026-05-04, 6 parts, complete", "folder-in-the-way",
-		"all of them or none", "files to fetch again: 0", "40 tiles, no gaps", "did you mean kestrel-calls", "job limit: 16, set back", "documents.tar.zst"} {
+	for _, says := range []string{"away  callroost", "split  callroost", "elsewhere  pictures",
+		"set 2026-05-03, 6 parts, complete", "set 2026-05-04, 6 parts, complete", "folder-in-the-way",
+		"all of them or none", "files to fetch again: 0", "40 tiles, no gaps", "did you mean kestrel-calls",
+		"job limit: 16, set back", "documents.tar.zst"} {
 		require.Contains(t, string(out), says)
 	}
 	left, err := os.ReadDir(tmp)

@@ -92,7 +92,8 @@ func TestRefusalsSayTheWay(t *testing.T) {
 	t.Parallel()
 	faulty := faults(t)
 	moved := func(s *stand, options ...string) {
-		s.Want(0, append([]string{"move", s.at("Notes"), "--into", s.dir + "/basalt/ines", "--yes", "-q"}, options...)...)
+		s.Want(0, append([]string{"move", s.at("Notes"), "--into", s.dir + "/basalt/ines", "--yes", "-q"},
+			options...)...)
 	}
 	move := []string{"move", "HOME/Notes", "--into", "BASALT/ines"}
 	for name, c := range map[string]struct {
@@ -100,22 +101,35 @@ func TestRefusalsSayTheWay(t *testing.T) {
 		args []string
 		met  []string
 	}{
-		"another folder stands at the target": {func(s *stand) { lab.Tree{"basalt/ines/Notes/x: x"}.Make(s.T, s.dir) }, move, []string{"target-taken"}},
+		"another folder stands at the target": {func(s *stand) {
+			lab.Tree{"basalt/ines/Notes/x: x"}.Make(s.T,
+				s.dir)
+		}, move, []string{"target-taken"}},
 		"another redirect has the name": {func(s *stand) { moved(s) },
 			[]string{"move", "HOME/Calls", "--into", "BASALT/ines", "--name", "notes"}, []string{"name-taken"}},
 		"hard links lead out, and the target is taken": {func(s *stand) {
 			require.NoError(s.T, os.Link(s.at("Notes/a"), s.at("another name")))
 			lab.Tree{"basalt/ines/Notes/x: x"}.Make(s.T, s.dir)
 		}, move, []string{"hard-links-lead-out", "target-taken"}},
-		"both have it":    {func(s *stand) { lab.Tree{"basalt/ines/Notes/a: theirs"}.Make(s.T, s.dir) }, append(slices.Clone(move), "--merge"), []string{"both-have-it"}},
-		"memory":          {func(*stand) {}, []string{"move", "HOME/Notes", "--into", "MEMORY/ines"}, []string{"target-in-memory"}},
-		"no setting":      {func(*stand) {}, append(slices.Clone(move), "--by", "setting"), []string{"no-location-setting"}},
-		"a stopped run":   {func(s *stand) { moved(s); s.stopped("erase.intent", "discard-original", "notes", "--yes") }, []string{"bring-back", "notes"}, []string{"run-stopped"}},
-		"never copied":    {func(s *stand) { moved(s, "--start-empty") }, []string{"discard-original", "notes"}, []string{"never-copied"}},
-		"nothing is held": {func(s *stand) { moved(s); s.Want(0, "discard-original", "notes", "--yes") }, []string{"bring-back", "notes", "--use-held"}, []string{"held-not-usable"}},
+		"both have it": {func(s *stand) { lab.Tree{"basalt/ines/Notes/a: theirs"}.Make(s.T, s.dir) },
+			append(slices.Clone(move), "--merge"), []string{"both-have-it"}},
+		"memory": {func(*stand) {}, []string{"move", "HOME/Notes", "--into", "MEMORY/ines"},
+			[]string{"target-in-memory"}},
+		"no setting": {func(*stand) {}, append(slices.Clone(move), "--by", "setting"),
+			[]string{"no-location-setting"}},
+		"a stopped run": {func(s *stand) {
+			moved(s)
+			s.stopped("erase.intent", "discard-original", "notes",
+				"--yes")
+		}, []string{"bring-back", "notes"}, []string{"run-stopped"}},
+		"never copied": {func(s *stand) { moved(s, "--start-empty") }, []string{"discard-original", "notes"},
+			[]string{"never-copied"}},
+		"nothing is held": {func(s *stand) { moved(s); s.Want(0, "discard-original", "notes", "--yes") },
+			[]string{"bring-back", "notes", "--use-held"}, []string{"held-not-usable"}},
 		"people's changes": {func(s *stand) {
 			moved(s)
-			require.NoError(s.T, errors.Join(os.WriteFile(s.at("Notes/a"), []byte("new"), 0o644), os.Remove(s.at("Notes/b"))))
+			require.NoError(s.T, errors.Join(os.WriteFile(s.at("Notes/a"), []byte("new"), 0o644),
+				os.Remove(s.at("Notes/b"))))
 		}, []string{"discard-original", "notes"}, []string{"changed-since", "gone-at-target"}},
 		"other rights": {func(s *stand) {
 			require.NoError(s.T, os.MkdirAll(s.dir+"/basalt/ines", 0o755))
@@ -149,7 +163,8 @@ func (s *stand) fill(args []string) (out []string) {
 		if strings.HasPrefix(a, "MEMORY") && memory == "" {
 			memory = lab.MemoryDrive(s.T, "TERN", 8)
 		}
-		out = append(out, strings.NewReplacer("HOME", s.Home, "BASALT", filepath.Join(s.dir, "basalt"), "MEMORY", memory).Replace(a))
+		out = append(out, strings.NewReplacer("HOME", s.Home, "BASALT", filepath.Join(s.dir, "basalt"), "MEMORY",
+			memory).Replace(a))
 	}
 	return out
 }

@@ -52,17 +52,24 @@ func TestHostileInputsExhaustNothing(t *testing.T) {
 			card(s, roost+"settings:\n  - {file: \"{home}/set.json\", format: json, at: /folder}\n")
 			huge(s, s.at("set.json"))
 		}, []string{"move", "card:roost", "--into", "BASALT/ines", "--yes"}, 3},
-		"a card":             {func(s *stand) { card(s, ""); huge(s, s.at(".config/nexlin/cards/roost.yaml")) }, []string{"card", "list"}, 2},
-		"a card, nested":     {func(s *stand) { card(s, "card: "+strings.Repeat("[", 1<<20)) }, []string{"card", "list"}, 2},
-		"places of profiles": {func(s *stand) { huge(s, s.at(".config/user-dirs.dirs")) }, []string{"move", "--profile", "documents", "--into", "BASALT/ines", "--yes"}, 3},
-		"a target note":      {func(s *stand) { moved(s); huge(s, s.dir+"/basalt/ines/.nexlin/notes.json") }, []string{"check"}, 4},
-		"a note to restore":  {func(s *stand) { huge(s, s.dir+"/basalt/ines/.nexlin/notes.json") }, []string{"restore-links", "BASALT/ines", "--yes"}, 0},
+		"a card": {func(s *stand) { card(s, ""); huge(s, s.at(".config/nexlin/cards/roost.yaml")) },
+			[]string{"card", "list"}, 2},
+		"a card, nested": {func(s *stand) { card(s, "card: "+strings.Repeat("[", 1<<20)) },
+			[]string{"card", "list"}, 2},
+		"places of profiles": {func(s *stand) { huge(s, s.at(".config/user-dirs.dirs")) },
+			[]string{"move", "--profile", "documents", "--into", "BASALT/ines", "--yes"}, 3},
+		"a target note": {func(s *stand) { moved(s); huge(s, s.dir+"/basalt/ines/.nexlin/notes.json") },
+			[]string{"check"}, 4},
+		"a note to restore": {func(s *stand) { huge(s, s.dir+"/basalt/ines/.nexlin/notes.json") },
+			[]string{"restore-links", "BASALT/ines", "--yes"}, 0},
 		"a manifest": {func(s *stand) {
 			moved(s)
 			s.Want(0, "forget", "notes", "--yes")
 			huge(s, s.dir+"/basalt/ines/.nexlin/notes.mtree")
 		}, []string{"restore-links", "BASALT/ines", "--yes"}, 3},
-		"a drive tag":         {func(s *stand) { moved(s); huge(s, s.dir+"/basalt/.nexlin/drive.json") }, []string{"check"}, 0}, // the file system's UUID says the same
+		// the file system's UUID says the same
+		"a drive tag": {func(s *stand) { moved(s); huge(s, s.dir+"/basalt/.nexlin/drive.json") },
+			[]string{"check"}, 0},
 		"a file of stand-ins": {func(s *stand) { huge(s, s.dir+"/drives.yaml") }, []string{"drives"}, 2},
 		"zeros for an archive": {func(s *stand) { compressed(s.T, s.at("a.tar.zst"), 0) },
 			[]string{"unpack", "HOME/a.tar.zst", "--into", "HOME/new", "--yes"}, 3},

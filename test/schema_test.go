@@ -138,7 +138,8 @@ func TestDocumentsFitTheirSchemas(t *testing.T) {
 	fits("forget", "forget", "nobody", "-y")
 	fits("run", "move", "--profile", "pictures,music", "--into", "BASALT:/both", "-n")
 	fits("run", "pack", at("Notes"), "--output", filepath.Join(dir, "basalt", "n.tar.zst"), "-n")
-	require.NotEmpty(t, fits("run", "pack", at("Notes"), "--output", filepath.Join(dir, "basalt", "n.tar.zst"), "-y")["archive"])
+	require.NotEmpty(t, fits("run", "pack", at("Notes"), "--output", filepath.Join(dir, "basalt", "n.tar.zst"),
+		"-y")["archive"])
 	fits("run", "unpack", filepath.Join(dir, "basalt", "n.tar.zst"), "--into", filepath.Join(dir, "dune"), "-y")
 	fits("run", "unpack", filepath.Join(dir, "drives.yaml"), "--into", filepath.Join(dir, "dune"), "-y")
 	fits("card", "card", "list")

@@ -26,12 +26,14 @@ func TestSettingsOfAnotherAccountLeadNowhere(t *testing.T) {
 		"the file is a link": func(t *testing.T, home, system string) {
 			require.NoError(t, os.WriteFile(filepath.Join(system, "user-dirs.dirs"), []byte(userDirs), 0o644))
 			require.NoError(t, os.Mkdir(filepath.Join(home, ".config"), 0o755))
-			require.NoError(t, os.Symlink(filepath.Join(system, "user-dirs.dirs"), filepath.Join(home, ".config", "user-dirs.dirs")))
+			require.NoError(t, os.Symlink(filepath.Join(system, "user-dirs.dirs"),
+				filepath.Join(home, ".config", "user-dirs.dirs")))
 		},
 		"the file is another name": func(t *testing.T, home, system string) {
 			require.NoError(t, os.WriteFile(filepath.Join(system, "secret"), []byte(userDirs), 0o644))
 			require.NoError(t, os.Mkdir(filepath.Join(home, ".config"), 0o755))
-			require.NoError(t, os.Link(filepath.Join(system, "secret"), filepath.Join(home, ".config", "user-dirs.dirs")))
+			require.NoError(t, os.Link(filepath.Join(system, "secret"),
+				filepath.Join(home, ".config", "user-dirs.dirs")))
 		},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -46,7 +48,8 @@ func TestSettingsOfAnotherAccountLeadNowhere(t *testing.T) {
 				require.NoError(t, os.Lchown(d, account, account))
 			}
 			before := lab.Print(t, system)
-			out, code := b.Exit("move", filepath.Join(b.Home, "Documents"), "--into", b.basalt+"/ines", "--by", "setting", "--yes", "-q", "--accept", "target-in-memory", "--accept", "in-others-hands")
+			out, code := b.Exit("move", filepath.Join(b.Home, "Documents"), "--into", b.basalt+"/ines", "--by",
+				"setting", "--yes", "-q", "--accept", "target-in-memory", "--accept", "in-others-hands")
 			require.Equal(t, 3, code, out)
 			require.Contains(t, out, "setting-not-usable")
 			require.Equal(t, before, lab.Print(t, system))

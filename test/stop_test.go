@@ -66,12 +66,14 @@ func TestStoppedInTheMiddle(t *testing.T) {
 		}, "BASALT is full", func(t *testing.T, basalt string) { require.NoError(t, os.Remove(basalt+"/fill")) }},
 		{"out of inodes", "part.done", func(t *testing.T, basalt string, _ *os.Process) {
 			require.NoError(t, os.Mkdir(basalt+"/fill", 0o755))
-			for i := 0; os.WriteFile(filepath.Join(basalt, "fill", string(rune('a'+i%26))+strings.Repeat("x", i/26)), nil, 0o600) == nil; i++ {
+			for i := 0; os.WriteFile(filepath.Join(basalt, "fill", string(rune('a'+i%26))+strings.Repeat("x", i/26)),
+				nil, 0o600) == nil; i++ {
 			}
 		}, "BASALT is full", func(t *testing.T, basalt string) { require.NoError(t, os.RemoveAll(basalt+"/fill")) }},
 		{"read-only", "pass-1", func(t *testing.T, basalt string, _ *os.Process) {
 			lab.Run(t, "mount", "-o", "remount,ro", basalt)
-		}, "BASALT can only be read by now", func(t *testing.T, basalt string) { lab.Run(t, "mount", "-o", "remount,rw", basalt) }},
+		}, "BASALT can only be read by now",
+			func(t *testing.T, basalt string) { lab.Run(t, "mount", "-o", "remount,rw", basalt) }},
 		{"pulled", "pass-1", func(t *testing.T, basalt string, _ *os.Process) {
 			// The file system goes down as if its device were gone (ext4: EXT4_IOC_SHUTDOWN, nothing flushed).
 			d, err := os.Open(basalt)
@@ -81,7 +83,10 @@ func TestStoppedInTheMiddle(t *testing.T) {
 		}, "BASALT reports an input/output error", plugIn},
 		{"unmounted", "verified-1", func(t *testing.T, basalt string, _ *os.Process) {
 			lab.Run(t, "umount", "-l", basalt)
-		}, "BASALT is not at ", func(t *testing.T, basalt string) { lab.Run(t, "mount", "-o", "loop", basalt+".img", basalt) }},
+		}, "BASALT is not at ", func(t *testing.T,
+			basalt string) {
+			lab.Run(t, "mount", "-o", "loop", basalt+".img", basalt)
+		}},
 		{"interrupt", "pass-1", signal(syscall.SIGINT), "interrupted", nil},
 		{"terminate", "verified-1", signal(syscall.SIGTERM), "interrupted", nil},
 		{"hang-up", "sealed", signal(syscall.SIGHUP), "interrupted", nil},
@@ -98,7 +103,8 @@ func TestStoppedInTheMiddle(t *testing.T) {
 			folder := filepath.Join(skerry, "Documents")
 			before := lab.Print(t, folder)
 			n := lab.New(t, program)
-			out, code := midway(t, n, c.step, func(p *os.Process) { c.do(t, basalt, p) }, "move", folder, "--into", basalt, "--yes", "-q")
+			out, code := midway(t, n, c.step, func(p *os.Process) { c.do(t, basalt, p) }, "move", folder, "--into",
+				basalt, "--yes", "-q")
 			require.Equal(t, 5, code, out)
 			require.Contains(t, out, c.says)
 			require.Contains(t, out, "is as it was, whole, at its old place")
@@ -130,7 +136,8 @@ func plugIn(t *testing.T, at string) {
 func TestLedgerDriveFull(t *testing.T) {
 	for _, step := range []string{"part.intent", "pass-1", "sealed", "switch.act", "tried"} {
 		t.Run(step, func(t *testing.T) {
-			skerry, basalt, records := lab.Drive(t, "ext4", "SKERRY", 32), lab.Drive(t, "ext4", "BASALT", 32), lab.MemoryDrive(t, "RECORDS", 6)
+			skerry, basalt, records := lab.Drive(t, "ext4", "SKERRY", 32), lab.Drive(t, "ext4", "BASALT", 32),
+				lab.MemoryDrive(t, "RECORDS", 6)
 			lab.Tree{"Documents/a: a", "Documents/sub/b: b"}.Make(t, skerry)
 			folder := filepath.Join(skerry, "Documents")
 			before := lab.Print(t, folder)
@@ -164,7 +171,8 @@ func TestWriterAppears(t *testing.T) {
 			lab.Tree{"Documents/log: first\n", "Documents/b: b"}.Make(t, skerry)
 			folder := filepath.Join(skerry, "Documents")
 			n := lab.New(t, program)
-			writer := exec.Command("sh", "-c", `exec 9>>"$1"; echo; sleep 10; echo last >&9`, "sh", filepath.Join(folder, "log"))
+			writer := exec.Command("sh", "-c", `exec 9>>"$1"; echo; sleep 10; echo last >&9`, "sh",
+				filepath.Join(folder, "log"))
 			out, code := midway(t, n, "verified-1", func(*os.Process) {
 				opened, err := writer.StdoutPipe()
 				require.NoError(t, err)
@@ -198,7 +206,8 @@ func TestSecondSignal(t *testing.T) {
 	_, code := midway(t, n, "switch.act", func(p *os.Process) {
 		require.NoError(t, p.Signal(syscall.SIGINT))
 		require.Eventually(t, func() bool { // until the first one is taken
-			return p.Signal(syscall.SIGINT) != nil || exec.Command("kill", "-0", strconv.Itoa(p.Pid)).Run() != nil || zombie(p.Pid)
+			return p.Signal(syscall.SIGINT) != nil || exec.Command("kill", "-0", strconv.Itoa(p.Pid)).Run() != nil ||
+				zombie(p.Pid)
 		}, 10*time.Second, 50*time.Millisecond)
 	}, "move", folder, "--into", basalt, "--yes", "-q")
 	require.Equal(t, -1, code, "it waits at a step and does not hear the first one")
@@ -228,9 +237,12 @@ func TestReadersDuringRecovery(t *testing.T) {
 		step, way string
 		command   []string
 	}{
-		{"pass-1", "resume", []string{"move", folder, "--into", basalt}}, {"hold.act", "undo", []string{"bring-back", "documents"}},
-		{"place.act", "resume", []string{"bring-back", "documents"}}, {"place.act", "undo", []string{"move", folder, "--into", basalt}},
-		{"switch.act", "undo", []string{"move", folder, "--into", basalt}}, {"switch.intent", "resume", []string{"move", folder, "--into", basalt}},
+		{"pass-1", "resume", []string{"move", folder, "--into", basalt}},
+		{"hold.act", "undo", []string{"bring-back", "documents"}},
+		{"place.act", "resume", []string{"bring-back", "documents"}},
+		{"place.act", "undo", []string{"move", folder, "--into", basalt}},
+		{"switch.act", "undo", []string{"move", folder, "--into", basalt}},
+		{"switch.intent", "resume", []string{"move", folder, "--into", basalt}},
 	} {
 		n.Env = []string{"NEXLIN_FAULT=kill:" + c.step}
 		n.Want(-1, append(c.command, "--yes", "-q")...)
@@ -273,7 +285,8 @@ func TestTwoAtOnce(t *testing.T) {
 			n, other := lab.New(t, program), lab.New(t, program)
 			for name, who := range map[string]*lab.Nexlin{"the same ledger": n, "another ledger": other} {
 				out, code := midway(t, n, "part.done", func(*os.Process) {
-					out, code := who.Exit("move", filepath.Join(skerry, second), "--into", filepath.Join(basalt, "two"), "--yes", "-q")
+					out, code := who.Exit("move", filepath.Join(skerry, second), "--into",
+						filepath.Join(basalt, "two"), "--yes", "-q")
 					require.Contains(t, []int{3, 6}, code, "%s: %s", name, out)
 					require.Regexp(t, `\[(busy|run-stopped|in-use)\]|another Nexlin`, out)
 				}, "move", filepath.Join(skerry, "outer/inner"), "--into", basalt, "--yes", "-q")

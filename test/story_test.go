@@ -184,8 +184,9 @@ func age(ts *testscript.TestScript, _ bool, args []string) {
 func hostile(ts *testscript.TestScript, _ bool, args []string) {
 	dir := ts.MkAbs(args[0])
 	for i, name := range []string{
-		"with spaces", "-rf", "--into", "quote'\"", "new\nline", "tab\there", "back\\slash", "not\xff\xfeutf8", "\x1b[31mred", "#hash",
-		"*?[a]", "trailing ", ".hidden", "ünïcode", "a=b", "100%", "$HOME", "`id`", "‮gnp.exe",
+		"with spaces", "-rf", "--into", "quote'\"", "new\nline", "tab\there", "back\\slash", "not\xff\xfeutf8",
+		"\x1b[31mred", "#hash",
+		"*?[a]", "trailing ", ".hidden", "ünïcode", "a=b", "100%", "$HOME", "`id`", "\u202egnp.exe",
 	} {
 		sub := filepath.Join(dir, name)
 		ts.Check(os.MkdirAll(sub, 0o755))

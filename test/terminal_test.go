@@ -54,7 +54,8 @@ func TestGuidedMoveKeepsItsFlags(t *testing.T) {
 	term.Await("Into which directory", enter)
 	term.Await("move it?", "y"+enter)
 	require.Zero(t, term.Wait(), term.Screen())
-	require.Contains(t, term.Screen(), "nexlin move ~/Music --into BASALT:/ines --digest blake3 --name calls --workers 1")
+	require.Contains(t, term.Screen(),
+		"nexlin move ~/Music --into BASALT:/ines --digest blake3 --name calls --workers 1")
 	require.Contains(t, n.Want(0, "show", "calls", "--manifest", "blake3"), "  b")
 	require.FileExists(t, filepath.Join(home, "Music", "b"))
 	term = lab.OnTerminal(t, n.Cmd("move", "--digest", "crc"))
@@ -120,7 +121,8 @@ func TestMendAsks(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, want, string(got), name)
 	}
-	aside, err := filepath.Glob(filepath.Join(filepath.Dir(home), "..", "..", "basalt", "ines", ".Notes.replaced-*", "list.target-*"))
+	aside, err := filepath.Glob(filepath.Join(filepath.Dir(home), "..", "..", "basalt", "ines", ".Notes.replaced-*",
+		"list.target-*"))
 	require.NoError(t, err)
 	require.Len(t, aside, 1, "what was replaced is set aside")
 	held, err := filepath.Glob(filepath.Join(home, ".Notes.held-*", "plan"))

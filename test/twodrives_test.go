@@ -47,7 +47,8 @@ func TestEitherDriveAway(t *testing.T) {
 			}
 		})
 		for _, args := range [][]string{
-			{"mend", "music"}, {"bring-back", "music"}, {"detach", "music"}, {"move", other, "--into", home}, {"move", other, "--into", home, "--preview"},
+			{"mend", "music"}, {"bring-back", "music"}, {"detach", "music"}, {"move", other, "--into", home},
+			{"move", other, "--into", home, "--preview"},
 			{"undo", n.LastRun()}, {"restore-links", data, "--accept", "outside-home"},
 		} {
 			if args[0] == "undo" {
@@ -67,8 +68,10 @@ func TestEitherDriveAway(t *testing.T) {
 	t.Run("of the target", func(t *testing.T) {
 		basalt.Unmount()
 		for _, args := range [][]string{
-			{"move", other, "--into", data}, {"move", other, "--into", filepath.Join(data, "deep", "er")}, {"move", other, "--into", data, "--preview"},
-			{"pack", other, "--output", filepath.Join(data, "charts.tar.zst")}, {"unpack", archive, "--into", data, "--as", "Again"},
+			{"move", other, "--into", data}, {"move", other, "--into", filepath.Join(data, "deep", "er")},
+			{"move", other, "--into", data, "--preview"},
+			{"pack", other, "--output", filepath.Join(data, "charts.tar.zst")},
+			{"unpack", archive, "--into", data, "--as", "Again"},
 			{"move", folder, "--into", filepath.Join(dir, "third")}, {"mend", "music"}, {"bring-back", "music"},
 			{"move", other, "--into", home, "--pack-first", filepath.Join(data, "charts.tar.zst"), "--preview"},
 		} {
@@ -102,7 +105,8 @@ func TestTogetherWithADriveElsewhere(t *testing.T) {
 	basalt := lab.NewPlug(t, "ext4", "BASALT", 16)
 	n := lab.New(t, faults(t))
 	n.Home = filepath.Join(dir, "home")
-	lab.Tree{"Notes/a: a", "Calls/b: b", ".config/user-dirs.dirs: XDG_DOCUMENTS_DIR=\"$HOME/Notes\"\nXDG_MUSIC_DIR=\"$HOME/Calls\"\n"}.Make(t, n.Home)
+	lab.Tree{"Notes/a: a", "Calls/b: b",
+		".config/user-dirs.dirs: XDG_DOCUMENTS_DIR=\"$HOME/Notes\"\nXDG_MUSIC_DIR=\"$HOME/Calls\"\n"}.Make(t, n.Home)
 	at, elsewhere := filepath.Join(dir, "at"), filepath.Join(dir, "elsewhere")
 	basalt.Mount(at)
 	t.Cleanup(basalt.Unmount)

@@ -43,7 +43,8 @@ func (w *watching) said() string {
 
 func startWatch(t *testing.T, n *lab.Nexlin, args ...string) *watching {
 	t.Helper()
-	w := &watching{t: t, cmd: n.Cmd(append([]string{"watch", "--json"}, args...)...), events: make(chan map[string]any, 64), errors: filepath.Join(t.TempDir(), "stderr")}
+	w := &watching{t: t, cmd: n.Cmd(append([]string{"watch", "--json"}, args...)...),
+		events: make(chan map[string]any, 64), errors: filepath.Join(t.TempDir(), "stderr")}
 	out, err := w.cmd.StdoutPipe()
 	require.NoError(t, err)
 	said, err := os.Create(w.errors)
@@ -130,12 +131,14 @@ func TestWatch(t *testing.T) {
 	require.Greater(t, families["nexlin_drive_free_bytes"].Metric[0].Gauge.GetValue(), 1e6)
 
 	// The same in the file, whole at every moment; check writes it once.
-	require.Eventually(t, func() bool { return states(t, parseFile(t, file))["good"] == 1 }, 5*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return states(t, parseFile(t, file))["good"] == 1 }, 5*time.Second,
+		50*time.Millisecond)
 	n.Want(0, "check", "--deep", "-q")
 	once := filepath.Join(t.TempDir(), "once.prom")
 	n.Want(0, "check", "--metrics-file", once)
 	families = parseFile(t, once)
-	require.InDelta(t, float64(time.Now().Unix()), families["nexlin_deep_check_timestamp_seconds"].Metric[0].Gauge.GetValue(), 60)
+	require.InDelta(t, float64(time.Now().Unix()),
+		families["nexlin_deep_check_timestamp_seconds"].Metric[0].Gauge.GetValue(), 60)
 	require.Zero(t, families["nexlin_deep_check_bad_entries"].Metric[0].Gauge.GetValue())
 
 	// At another place, mended, and another drive in its place.
@@ -234,7 +237,8 @@ func TestWatchNotifies(t *testing.T) {
 type desk struct{ told chan string }
 
 // Notify is org.freedesktop.Notifications.Notify.
-func (d *desk) Notify(_ string, _ uint32, _, title, body string, _ []string, _ map[string]dbus.Variant, _ int32) (uint32, *dbus.Error) {
+func (d *desk) Notify(_ string, _ uint32, _, title, body string, _ []string, _ map[string]dbus.Variant,
+	_ int32) (uint32, *dbus.Error) {
 	d.told <- title + ": " + body
 	return 1, nil
 }

@@ -89,7 +89,8 @@ func TestStoppedRunIsSeenAndCanBeEnded(t *testing.T) {
 		s.stopped("undo-begun", "undo", s.LastRun(), "--yes")
 		s.Want(4, "check")
 		// Nothing else begins on it meanwhile.
-		for _, other := range [][]string{{"detach", "charts"}, {"discard-original", "charts"}, {"bring-back", "charts"}, {"mend", "charts"}} {
+		for _, other := range [][]string{{"detach", "charts"}, {"discard-original", "charts"},
+			{"bring-back", "charts"}, {"mend", "charts"}} {
 			require.Contains(t, s.Want(3, append(other, "--yes")...), "was stopped before its end", other)
 		}
 		s.Want(0, way, "--yes")
@@ -133,8 +134,9 @@ func TestDetachEndsBesideSomethingNew(t *testing.T) {
 // Every kind of run that says it can be taken back can.
 func TestEveryAdvertisedUndoWorks(t *testing.T) {
 	t.Parallel()
-	s := onStandins(t, program, lab.Tree{"Charts/coast: the coast", "Notes/monday: wind", "Videos/v: 1", "Pictures/p: 2",
-		".config/user-dirs.dirs: XDG_VIDEOS_DIR=\"$HOME/Videos\"\nXDG_PICTURES_DIR=\"$HOME/Pictures\"\n"})
+	s := onStandins(t, program,
+		lab.Tree{"Charts/coast: the coast", "Notes/monday: wind", "Videos/v: 1", "Pictures/p: 2",
+			".config/user-dirs.dirs: XDG_VIDEOS_DIR=\"$HOME/Videos\"\nXDG_PICTURES_DIR=\"$HOME/Pictures\"\n"})
 	world := func() (out string) {
 		t.Helper()
 		for _, d := range []string{"Charts", "Notes", "Videos", "Pictures"} {
@@ -155,10 +157,12 @@ func TestEveryAdvertisedUndoWorks(t *testing.T) {
 		{"move that begins empty", nil, []string{"move", s.at("Charts"), "--into", "BASALT:/b", "--start-empty"}},
 		{"several as one", nil, []string{"move", "--profile", "videos,pictures", "--into", "BASALT:/c"}},
 		{"a location setting alone", nil, []string{"move", s.at("Videos"), "--into", "BASALT:/d", "--future-only"}},
-		{"move on", [][]string{{"move", s.at("Charts"), "--into", "BASALT:/e"}}, []string{"move", s.at("Charts"), "--into", "DUNE:/e"}},
+		{"move on", [][]string{{"move", s.at("Charts"), "--into", "BASALT:/e"}},
+			[]string{"move", s.at("Charts"), "--into", "DUNE:/e"}},
 		{"bring-back", [][]string{{"move", s.at("Charts"), "--into", "BASALT:/f"}}, []string{"bring-back", "charts"}},
 		{"detach", [][]string{{"move", s.at("Charts"), "--into", "BASALT:/g"}}, []string{"detach", "charts"}},
-		{"mend", [][]string{{"move", s.at("Charts"), "--into", "BASALT:/h"}, {"detach", "charts"}}, []string{"mend", "charts", "--attach"}},
+		{"mend", [][]string{{"move", s.at("Charts"), "--into", "BASALT:/h"}, {"detach", "charts"}},
+			[]string{"mend", "charts", "--attach"}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			s.T = t
@@ -217,7 +221,10 @@ func TestNothingHangsOnAFIFO(t *testing.T) {
 			require.NoError(t, os.Mkdir(filepath.Join(s.State, "ledger.db"), 0o700))
 		},
 		"its journal is a FIFO": func(t *testing.T, s *stand) { fifo(t, filepath.Join(s.State, "ledger.db-journal")) },
-		"a lock is a FIFO":      func(t *testing.T, s *stand) { fifo(t, filepath.Join(s.State, "runs", s.LastRun(), "lock")) },
+		"a lock is a FIFO": func(t *testing.T,
+			s *stand) {
+			fifo(t, filepath.Join(s.State, "runs", s.LastRun(), "lock"))
+		},
 		"the settings are a FIFO": func(t *testing.T, s *stand) {
 			fifo(t, s.at(".config/user-dirs.dirs"))
 		},
@@ -244,8 +251,10 @@ func TestNothingHangsOnAFIFO(t *testing.T) {
 			s.Want(0, "move", s.at("Charts"), "--into", "BASALT:/ines", "--yes", "-q")
 			harm(t, s)
 			for _, args := range [][]string{
-				{"check"}, {"check", "--json"}, {"list"}, {"history"}, {"check", "--deep"}, {"move", s.at("Notes"), "--into", "BASALT:/ines", "-n"}, {"card", "list"},
-				{"discard-original", "charts", "--yes"}, {"undo", "none", "--yes"}, {"mend", "charts", "-n"}, {"bring-back", "charts", "-n"},
+				{"check"}, {"check", "--json"}, {"list"}, {"history"}, {"check", "--deep"},
+				{"move", s.at("Notes"), "--into", "BASALT:/ines", "-n"}, {"card", "list"},
+				{"discard-original", "charts", "--yes"}, {"undo", "none", "--yes"}, {"mend", "charts", "-n"},
+				{"bring-back", "charts", "-n"},
 			} {
 				cmd := s.Cmd(args...)
 				require.NoError(t, cmd.Start())
@@ -273,7 +282,8 @@ func TestLedgerLost(t *testing.T) {
 	for name, harm := range map[string]func(t *testing.T, file string){
 		"empty": func(t *testing.T, file string) { require.NoError(t, os.Truncate(file, 0)) },
 		"no file": func(t *testing.T, file string) {
-			require.NoError(t, os.WriteFile(file, []byte("gone to the birds, all of it, since a byte went astray\n"), 0o600))
+			require.NoError(t, os.WriteFile(file, []byte("gone to the birds, all of it, since a byte went astray\n"),
+				0o600))
 		},
 		"corrupt": func(t *testing.T, file string) {
 			b, err := os.ReadFile(file)
@@ -289,7 +299,8 @@ func TestLedgerLost(t *testing.T) {
 			s.Want(0, "move", s.at("Charts"), s.at("Notes"), "--into", "BASALT:/ines", "--yes", "-q")
 			harm(t, filepath.Join(s.State, "ledger.db"))
 			var aside string
-			for _, args := range [][]string{{"check"}, {"list"}, {"move", s.at("Notes"), "--into", "BASALT:/x", "--yes"}} {
+			for _, args := range [][]string{{"check"}, {"list"},
+				{"move", s.at("Notes"), "--into", "BASALT:/x", "--yes"}} {
 				out := s.Want(1, args...)
 				require.Contains(t, out, "can't be read")
 				for line := range strings.SplitSeq(out, "\n") {
@@ -318,8 +329,10 @@ func TestDemoAnywhere(t *testing.T) {
 	t.Parallel()
 	home := t.TempDir()
 	cmd := exec.Command("sh", "-c", `umask 077; cd / && exec "$0" demo --no-color --dir "$HOME/bay/kestrel"`, plain(t))
-	cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + home, "LC_ALL=tr_TR.UTF-8", "LANG=xx", "TMPDIR=" + t.TempDir(), "GORACE=" + os.Getenv("GORACE"), "LANGUAGE=tr"}
-	for _, v := range []string{"XDG_CONFIG_HOME", "XDG_STATE_HOME", "XDG_DATA_HOME", "XDG_CACHE_HOME", "XDG_RUNTIME_DIR", "XDG_DOCUMENTS_DIR", "XDG_PICTURES_DIR", "NEXLIN_STATE_DIR", "NEXLIN_CONFIG"} {
+	cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + home, "LC_ALL=tr_TR.UTF-8", "LANG=xx",
+		"TMPDIR=" + t.TempDir(), "GORACE=" + os.Getenv("GORACE"), "LANGUAGE=tr"}
+	for _, v := range []string{"XDG_CONFIG_HOME", "XDG_STATE_HOME", "XDG_DATA_HOME", "XDG_CACHE_HOME",
+		"XDG_RUNTIME_DIR", "XDG_DOCUMENTS_DIR", "XDG_PICTURES_DIR", "NEXLIN_STATE_DIR", "NEXLIN_CONFIG"} {
 		cmd.Env = append(cmd.Env, v+"="+filepath.Join(home, "elsewhere", v))
 	}
 	out, err := cmd.CombinedOutput()
@@ -336,9 +349,18 @@ func TestUnmountedWhileWaiting(t *testing.T) {
 		step string
 		args func(folder, basalt string) []string
 	}{
-		{"parents.intent", func(folder, basalt string) []string { return []string{"move", folder, "--into", basalt + "/ines/deep"} }},
-		{"tag.intent", func(folder, basalt string) []string { return []string{"move", folder, "--into", basalt + "/ines"} }},
-		{"part.intent", func(folder, basalt string) []string { return []string{"move", folder, "--into", basalt + "/ines"} }},
+		{"parents.intent", func(folder,
+			basalt string) []string {
+			return []string{"move", folder, "--into", basalt + "/ines/deep"}
+		}},
+		{"tag.intent", func(folder,
+			basalt string) []string {
+			return []string{"move", folder, "--into", basalt + "/ines"}
+		}},
+		{"part.intent", func(folder,
+			basalt string) []string {
+			return []string{"move", folder, "--into", basalt + "/ines"}
+		}},
 		{"erase.intent", func(string, string) []string { return []string{"discard-original", "docs"} }},
 	} {
 		t.Run(c.step, func(t *testing.T) {
@@ -356,7 +378,8 @@ func TestUnmountedWhileWaiting(t *testing.T) {
 				n.Want(0, "move", folder, "--into", basalt, "--yes", "-q")
 				n.Want(0, "bring-back", "docs", "--yes", "-q")
 			}
-			_, code := midway(t, n, c.step, func(*os.Process) { lab.Run(t, "umount", "-l", pulled) }, append(c.args(folder, basalt), "--yes", "-q")...)
+			_, code := midway(t, n, c.step, func(*os.Process) { lab.Run(t, "umount", "-l", pulled) },
+				append(c.args(folder, basalt), "--yes", "-q")...)
 			require.Equal(t, 5, code)
 			names, err := os.ReadDir(pulled)
 			require.NoError(t, err)

@@ -40,7 +40,8 @@ func TestNothingOfANastyFolderIsLost(t *testing.T) {
 			if _, err := exec.LookPath("mtree"); err != nil {
 				lab.Skip(t, "mtree is not installed")
 			}
-			require.Empty(t, lab.Run(t, "mtree", "-f", filepath.Join(basalt, "ines", ".nexlin", "nasty.mtree"), "-p", target))
+			require.Empty(t, lab.Run(t, "mtree", "-f", filepath.Join(basalt, "ines", ".nexlin", "nasty.mtree"), "-p",
+				target))
 			list, err := n.Cmd("show", "nasty", "--manifest", "sha256").Output()
 			require.NoError(t, err)
 			sums := filepath.Join(t.TempDir(), "sums")
@@ -106,12 +107,14 @@ func TestDrivesThatKeepLess(t *testing.T) {
 	}{
 		"exfat": {
 			map[string]int{"names-not-kept": 8, "names-collide": 2, "links-not-kept": 16, "special-files": 6},
-			map[string]int{"acls-not-kept": 2, "attributes-not-kept": 3, "hard-links-split": 8, "modes-not-kept": 418, "owners-not-kept": 15, "private-exposed": 7, "times-rounded": 435},
+			map[string]int{"acls-not-kept": 2, "attributes-not-kept": 3, "hard-links-split": 8, "modes-not-kept": 418,
+				"owners-not-kept": 15, "private-exposed": 7, "times-rounded": 435},
 			`find . -type l -delete; rm -r special names/readme names/*control names/new* names/tab* names/back* names/quote* names/a:* names/*not\ text`,
 		},
 		"ntfs": {
 			map[string]int{"names-not-kept": 2, "attributes-do-not-fit": 3, "links-not-kept": 1},
-			map[string]int{"acls-not-kept": 2, "modes-not-kept": 418, "owners-not-kept": 15, "private-exposed": 7, "times-rounded": 431},
+			map[string]int{"acls-not-kept": 2, "modes-not-kept": 418, "owners-not-kept": 15, "private-exposed": 7,
+				"times-rounded": 431},
 			`rm names/*not\ text links/bytes*; rm -r attributes`,
 		},
 	} {
@@ -146,7 +149,8 @@ func TestDrivesThatKeepLess(t *testing.T) {
 			target := filepath.Join(dune, "Nasty")
 			same := func(dir string) {
 				t.Helper()
-				lab.Run(t, "diff", "-r", "--no-dereference", "-x", "special", "-x", "links", "-x", "out at the top", "-x", "way", "-x", "through", kept, dir)
+				lab.Run(t, "diff", "-r", "--no-dereference", "-x", "special", "-x", "links", "-x", "out at the top",
+					"-x", "way", "-x", "through", kept, dir)
 			}
 			same(target)
 			require.Equal(t, []string{".nexlin", "Nasty"}, names(t, dune))
@@ -229,12 +233,14 @@ type op struct {
 // anyTree draws trees with few names, so that acts meet.
 func anyTree() *rapid.Generator[[]op] {
 	path := rapid.Custom(func(t *rapid.T) string {
-		parts := rapid.SliceOfN(rapid.SampledFrom([]string{"a", "b", "a b", "\xff", "c.d", "-x", "é"}), 1, 4).Draw(t, "path")
+		parts := rapid.SliceOfN(rapid.SampledFrom([]string{"a", "b", "a b", "\xff", "c.d", "-x", "é"}), 1, 4).Draw(t,
+			"path")
 		return filepath.Join(parts...)
 	})
 	return rapid.SliceOfN(rapid.Custom(func(t *rapid.T) op {
 		return op{
-			rapid.SampledFrom([]string{"dir", "file", "file", "file", "symlink", "link", "link", "fifo", "hole", "mode", "owner", "attribute"}).Draw(t, "act"),
+			rapid.SampledFrom([]string{"dir", "file", "file", "file", "symlink", "link", "link", "fifo", "hole",
+				"mode", "owner", "attribute"}).Draw(t, "act"),
 			path.Draw(t, "at"), path.Draw(t, "other"), rapid.IntRange(0, 1<<16).Draw(t, "n"),
 		}
 	}), 1, 60)

@@ -80,7 +80,8 @@ func windowsProgram(t *testing.T, w *lab.Wine) {
 	}
 	w.Want(0, "check", "--deep")
 	w.Want(0, "try", "documents")
-	w.Exit("reg", "add", `HKCU\Software\Microsoft\Windows\CurrentVersion\Explorer\User Shell Folders`, "/v", "Personal", "/t", "REG_EXPAND_SZ", "/d", personal, "/f")
+	w.Exit("reg", "add", `HKCU\Software\Microsoft\Windows\CurrentVersion\Explorer\User Shell Folders`, "/v",
+		"Personal", "/t", "REG_EXPAND_SZ", "/d", personal, "/f")
 	require.Contains(t, w.Want(4, "check"), "[setting-drifted]")
 	w.Want(0, "mend", "documents", "--yes")
 	require.Equal(t, `D:\ines\Documents`, w.Registry("Personal"))
@@ -101,7 +102,8 @@ func windowsProgram(t *testing.T, w *lab.Wine) {
 }
 
 func windowsPackages(t *testing.T, w *lab.Wine) {
-	for pkg, which := range map[string]string{"handle": ".", "junction": ".", "pathtext": "Show|Path|Below", "setting": "Known|Registry"} {
+	for pkg, which := range map[string]string{"handle": ".", "junction": ".", "pathtext": "Show|Path|Below",
+		"setting": "Known|Registry"} {
 		t.Run(pkg, func(t *testing.T) {
 			exe, err := lab.WindowsTest("nexlin/internal/" + pkg)
 			require.NoError(t, err)

@@ -39,7 +39,8 @@ func run(dir, date string) error {
 	}
 	root := cli.Commands()
 	root.DisableAutoGenTag = true
-	if err := pages(root, man, doc.GenManHeader{Section: "1", Date: &made, Source: "Nexlin", Manual: "Nexlin"}); err != nil {
+	if err := pages(root, man,
+		doc.GenManHeader{Section: "1", Date: &made, Source: "Nexlin", Manual: "Nexlin"}); err != nil {
 		return err
 	}
 	at := func(name string) string { return filepath.Join(completions, name) }

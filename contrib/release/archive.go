@@ -57,7 +57,8 @@ func writeTar(to, dir string, entries []entry, made time.Time) error {
 			if err != nil {
 				return err
 			}
-			h := &tar.Header{Name: path.Join(dir, filepath.ToSlash(e.to)), Mode: int64(e.mode), Size: int64(len(data)), ModTime: made, Format: tar.FormatUSTAR}
+			h := &tar.Header{Name: path.Join(dir, filepath.ToSlash(e.to)), Mode: int64(e.mode),
+				Size: int64(len(data)), ModTime: made, Format: tar.FormatUSTAR}
 			if err := t.WriteHeader(h); err != nil {
 				return err
 			}

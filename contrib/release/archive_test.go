@@ -22,7 +22,8 @@ func TestArchives(t *testing.T) {
 	require.NoError(t, os.WriteFile(from, []byte("program"), 0o600))
 	entries := []entry{{from, "nexlin", 0o755}, {from, filepath.Join("docs", "a.md"), 0o644}}
 	want := map[string]os.FileMode{"nexlin-1/nexlin": 0o755, "nexlin-1/docs/a.md": 0o644}
-	for ext, pack := range map[string]func(string, string, []entry, time.Time) error{".tar.gz": writeTar, ".zip": writeZip} {
+	for ext, pack := range map[string]func(string, string, []entry, time.Time) error{".tar.gz": writeTar,
+		".zip": writeZip} {
 		one, two := filepath.Join(dir, "one"+ext), filepath.Join(dir, "two"+ext)
 		require.NoError(t, pack(one, "nexlin-1", entries, made))
 		require.NoError(t, os.Chtimes(from, time.Unix(1, 0), time.Unix(1, 0)))

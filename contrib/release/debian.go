@@ -37,7 +37,8 @@ contents:
 	put(filepath.Join(manual, "completions", "nexlin.bash"), "/usr/share/bash-completion/completions/nexlin", "")
 	put(filepath.Join(manual, "completions", "_nexlin"), "/usr/share/zsh/vendor-completions/_nexlin", "")
 	put(filepath.Join(manual, "completions", "nexlin.fish"), "/usr/share/fish/vendor_completions.d/nexlin.fish", "")
-	for _, doc := range []string{"README.md", "CHANGELOG.md", "docs/findings.md", "docs/cards.md", "docs/platforms.md"} {
+	for _, doc := range []string{"README.md", "CHANGELOG.md", "docs/findings.md", "docs/cards.md",
+		"docs/platforms.md"} {
 		put(doc, "/usr/share/doc/nexlin/"+filepath.Base(doc), "")
 	}
 	return []byte(b.String())

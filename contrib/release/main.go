@@ -25,7 +25,8 @@ import (
 type target struct{ os, arch string }
 
 var targets = []target{
-	{"linux", "amd64"}, {"linux", "arm64"}, {"windows", "amd64"}, {"windows", "arm64"}, {"darwin", "amd64"}, {"darwin", "arm64"},
+	{"linux", "amd64"}, {"linux", "arm64"}, {"windows", "amd64"}, {"windows", "arm64"}, {"darwin", "amd64"},
+	{"darwin", "arm64"},
 }
 
 // nfpm makes Debian packages; it is run, not linked.
@@ -61,7 +62,8 @@ func (r *release) run(ctx context.Context) error {
 	}
 	r.made = time.Unix(commitTime(ctx), 0).UTC()
 	manual := filepath.Join(r.dir, "tree", "manual")
-	if err := r.command(ctx, nil, "go", "run", "./contrib/manual", "-dir", manual, "-date", r.made.Format("2006-01-02")); err != nil {
+	if err := r.command(ctx, nil, "go", "run", "./contrib/manual", "-dir", manual, "-date",
+		r.made.Format("2006-01-02")); err != nil {
 		return err
 	}
 	for _, t := range targets {
@@ -88,7 +90,8 @@ func (r *release) one(ctx context.Context, t target, manual string) error {
 	}
 	built := filepath.Join(r.dir, "tree", name, program)
 	err := r.command(ctx, []string{"CGO_ENABLED=0", "GOOS=" + t.os, "GOARCH=" + t.arch},
-		"go", "build", "-trimpath", "-ldflags", "-s -w -X nexlin/internal/cli.version="+r.version, "-o", built, "./cmd/nexlin")
+		"go", "build", "-trimpath", "-ldflags", "-s -w -X nexlin/internal/cli.version="+r.version, "-o", built,
+		"./cmd/nexlin")
 	if err != nil {
 		return err
 	}
@@ -98,7 +101,8 @@ func (r *release) one(ctx context.Context, t target, manual string) error {
 			return errors.Join(err, fmt.Errorf("it says that it is %q", out))
 		}
 	}
-	entries := []entry{{built, program, 0o755}, {"README.md", "README.md", 0o644}, {"CHANGELOG.md", "CHANGELOG.md", 0o644}}
+	entries := []entry{{built, program, 0o755}, {"README.md", "README.md", 0o644},
+		{"CHANGELOG.md", "CHANGELOG.md", 0o644}}
 	more, err := below(manual, func(rel string) bool { return t.os == "windows" == strings.HasSuffix(rel, ".ps1") })
 	if err != nil {
 		return err

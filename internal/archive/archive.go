@@ -147,7 +147,8 @@ func entryOf(e *inventory.Entry) (manifest.Entry, error) {
 
 // alike reports whether two descriptions say the same, but for the content.
 func alike(a, b *manifest.Entry) bool {
-	if a.Path != b.Path || a.Mode != b.Mode || a.UID != b.UID || a.GID != b.GID || a.Size != b.Size || a.Mtime != b.Mtime ||
+	if a.Path != b.Path || a.Mode != b.Mode || a.UID != b.UID || a.GID != b.GID || a.Size != b.Size ||
+		a.Mtime != b.Mtime ||
 		a.Link != b.Link || a.Rdev != b.Rdev || len(a.Xattrs) != len(b.Xattrs) {
 		return false
 	}

@@ -137,7 +137,8 @@ func TestStockToolsUnpackIt(t *testing.T) {
 	packed, want := pack(t, dir)
 	into := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(into, "x.tar.zst"), packed, 0o600))
-	out, err := exec.Command("sh", "-c", "cd '"+into+"' && zstd -t -q x.tar.zst && zstd -dc x.tar.zst | LC_ALL=C tar --xattrs --xattrs-include='*' -xpf - 2>&1").CombinedOutput()
+	out, err := exec.Command("sh", "-c", "cd '"+into+"' && zstd -t -q x.tar.zst && zstd -dc x.tar.zst | LC_ALL=C "+
+		"tar --xattrs --xattrs-include='*' -xpf - 2>&1").CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	got := describe(t, filepath.Join(into, "Call recordings"))
 	require.Equal(t, want, got)
@@ -206,15 +207,22 @@ func TestHostileArchives(t *testing.T) {
 	dirEntry := manifest.Entry{Path: "top", Mode: unix.S_IFDIR | 0o755}
 	head := "#mtree\n#nexlin manifest 1\n. type=dir mode=0755 uid=0 gid=0 time=1.000000000\n"
 	for name, b := range map[string][]byte{
-		"a path that leads out":      stored(t, head+"./../x type=file size=0 mode=0644 uid=0 gid=0 time=1.000000000 sha256digest="+strings.Repeat("0", 64)+"\n#nexlin end\n", dirEntry),
-		"an entry nobody lists":      stored(t, head+"#nexlin end\n", dirEntry, manifest.Entry{Path: "top/../../evil", Mode: unix.S_IFREG | 0o644}),
-		"through a link":             stored(t, head+"./l type=link link=/etc mode=0777 uid=0 gid=0 time=1.000000000\n./l/x type=dir mode=0755 uid=0 gid=0 time=1.000000000\n#nexlin end\n", dirEntry, manifest.Entry{Path: "top/l", Mode: unix.S_IFLNK | 0o777, Link: "/etc"}, manifest.Entry{Path: "top/l/x", Mode: unix.S_IFDIR | 0o755}),
-		"a top that leads out":       stored(t, head+"#nexlin end\n", manifest.Entry{Path: "..", Mode: unix.S_IFDIR | 0o755}),
-		"no manifest":                compress(t, make([]byte, 1024)),
-		"no end of the manifest":     stored(t, head, dirEntry),
-		"nothing":                    nil,
-		"no zstd":                    []byte("PK\x03\x04 and so on"),
-		"another entry in its place": stored(t, head+"./a type=dir mode=0755 uid=0 gid=0 time=1.000000000\n#nexlin end\n", dirEntry, manifest.Entry{Path: "top/b", Mode: unix.S_IFDIR | 0o755}),
+		"a path that leads out": stored(t, head+"./../x type=file size=0 mode=0644 uid=0 gid=0 "+
+			"time=1.000000000 sha256digest="+strings.Repeat("0", 64)+"\n#nexlin end\n", dirEntry),
+		"an entry nobody lists": stored(t, head+"#nexlin end\n", dirEntry,
+			manifest.Entry{Path: "top/../../evil", Mode: unix.S_IFREG | 0o644}),
+		"through a link": stored(t, head+"./l type=link link=/etc mode=0777 uid=0 gid=0 "+
+			"time=1.000000000\n./l/x type=dir mode=0755 uid=0 gid=0 time=1.000000000\n#nexlin end\n", dirEntry,
+			manifest.Entry{Path: "top/l", Mode: unix.S_IFLNK | 0o777, Link: "/etc"},
+			manifest.Entry{Path: "top/l/x", Mode: unix.S_IFDIR | 0o755}),
+		"a top that leads out": stored(t, head+"#nexlin end\n",
+			manifest.Entry{Path: "..", Mode: unix.S_IFDIR | 0o755}),
+		"no manifest":            compress(t, make([]byte, 1024)),
+		"no end of the manifest": stored(t, head, dirEntry),
+		"nothing":                nil,
+		"no zstd":                []byte("PK\x03\x04 and so on"),
+		"another entry in its place": stored(t, head+"./a type=dir mode=0755 uid=0 gid=0 time=1.000000000\n#nexlin "+
+			"end\n", dirEntry, manifest.Entry{Path: "top/b", Mode: unix.S_IFDIR | 0o755}),
 	} {
 		t.Run(name, func(t *testing.T) {
 			into := t.TempDir()
@@ -235,7 +243,8 @@ func TestHostileArchives(t *testing.T) {
 func FuzzContent(f *testing.F) {
 	var b bytes.Buffer
 	w := tar.NewWriter(&b)
-	for _, h := range []tar.Header{{Name: "a/b", Size: 3}, {Name: "c", Typeflag: tar.TypeSymlink, Linkname: "b"}, {Name: "d", Typeflag: tar.TypeLink, Linkname: "a/b"}} {
+	for _, h := range []tar.Header{{Name: "a/b", Size: 3}, {Name: "c", Typeflag: tar.TypeSymlink, Linkname: "b"},
+		{Name: "d", Typeflag: tar.TypeLink, Linkname: "a/b"}} {
 		h.Mode = 0o644
 		require.NoError(f, w.WriteHeader(&h))
 		if h.Size > 0 {

@@ -216,7 +216,8 @@ func (c *comparison) findPrefix(first string) error {
 		return err
 	}
 	var name []byte
-	err := c.x.tx.QueryRow(`select name from files where substr(name, -?) = ? order by length(name) limit 1`, len(first)+1, []byte("/"+first)).Scan(&name)
+	err := c.x.tx.QueryRow(`select name from files where substr(name, -?) = ? order by length(name) limit 1`,
+		len(first)+1, []byte("/"+first)).Scan(&name)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil
 	}

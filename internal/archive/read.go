@@ -225,7 +225,8 @@ func Content(ctx context.Context, r io.Reader) (n Count, known bool, err error) 
 
 // eachEntry calls f for every entry of a tar archive, in its order, and reads the
 // archive to its end; see [Content].
-func eachEntry(ctx context.Context, r io.Reader, f func(h *tar.Header, content io.Reader) error) (known bool, err error) {
+func eachEntry(ctx context.Context, r io.Reader, f func(h *tar.Header, content io.Reader) error) (known bool,
+	err error) {
 	b := bufio.NewReaderSize(r, 64<<10)
 	head, err := b.Peek(512)
 	if err != nil && !errors.Is(err, io.EOF) {

@@ -81,7 +81,8 @@ func (t *tarWriter) header(name string, m *manifest.Entry, holes []span, stored 
 	if err := t.data(body); err != nil {
 		return err
 	}
-	u := ustar{name: shown, link: link, flag: flag, size: stored, mode: m.Mode & 0o7777, uid: m.UID, gid: m.GID, mtime: max(m.Mtime.Sec, 0)}
+	u := ustar{name: shown, link: link, flag: flag, size: stored, mode: m.Mode & 0o7777, uid: m.UID, gid: m.GID,
+		mtime: max(m.Mtime.Sec, 0)}
 	if flag == '3' || flag == '4' {
 		major, minor := handle.DeviceParts(m.Rdev)
 		u.major, u.minor = uint64(major), uint64(minor)

@@ -90,7 +90,8 @@ func NewBuilder(ctx context.Context, root *handle.Dir) *Builder {
 
 // flaw notes what was not kept; other errors are passed on.
 func (b *Builder) flaw(path, what string, err error) error {
-	if errors.Is(err, fs.ErrPermission) || errors.Is(err, syscall.EOPNOTSUPP) || errors.Is(err, syscall.ENOSYS) || errors.Is(err, syscall.EINVAL) {
+	if errors.Is(err, fs.ErrPermission) || errors.Is(err, syscall.EOPNOTSUPP) || errors.Is(err, syscall.ENOSYS) ||
+		errors.Is(err, syscall.EINVAL) {
 		b.note(path, what)
 		return nil
 	}
@@ -347,11 +348,13 @@ func (v *verifier) Visit(e *inventory.Entry) (bool, error) {
 		if err := v.want.Next(&m); err != nil {
 			return false, &DamageError{Path: e.Path, What: "the manifest does not know it", Err: err}
 		}
-		if m.Path == is.Path || isType(m.Mode, handle.TypeRegular) || isType(m.Mode, handle.TypeDir) || isType(m.Mode, handle.TypeSymlink) {
+		if m.Path == is.Path || isType(m.Mode, handle.TypeRegular) || isType(m.Mode, handle.TypeDir) ||
+			isType(m.Mode, handle.TypeSymlink) {
 			break
 		} // a node that could not be made here was noted
 	}
-	if m.Path != is.Path || m.Mode&handle.TypeMask != is.Mode&handle.TypeMask || m.Size != is.Size || m.Link != is.Link {
+	if m.Path != is.Path || m.Mode&handle.TypeMask != is.Mode&handle.TypeMask || m.Size != is.Size ||
+		m.Link != is.Link {
 		return false, &DamageError{Path: m.Path, What: "it reads back otherwise"}
 	}
 	if e.Stat.IsRegular() {

@@ -114,9 +114,10 @@ type Handover struct {
 	Stay     []string `yaml:"stay"`      // stores that must stay
 	CarryOut Command  `yaml:"carry-out"` // writes the archive
 	Verify   *Command `yaml:"verify"`    // reads the archive to its end; nil: Nexlin does, if it is tar
-	Locked   string   `yaml:"locked"`    // what the engine says when a file of the store is locked for now; empty: it never does
-	SignOff  Command  `yaml:"sign-off"`
-	CarryIn  Command  `yaml:"carry-in"`
+	// what the engine says when a file of the store is locked for now; empty: it never does
+	Locked  string  `yaml:"locked"`
+	SignOff Command `yaml:"sign-off"`
+	CarryIn Command `yaml:"carry-in"`
 }
 
 // Limit is the time limit of the command.

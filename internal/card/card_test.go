@@ -43,7 +43,8 @@ func TestPathsAreFacts(t *testing.T) {
 		{"go-modules", "builds", []string{"go", "env", "GOCACHE"}},
 		{"npm", "", []string{"npm", "config", "get", "cache"}},
 		{"pip", "", []string{"pip3", "cache", "dir"}},
-		{"maven", "", []string{"mvn", "-q", "-o", "help:evaluate", "-Dexpression=settings.localRepository", "-DforceStdout"}},
+		{"maven", "", []string{"mvn", "-q", "-o", "help:evaluate", "-Dexpression=settings.localRepository",
+			"-DforceStdout"}},
 		{"podman", "", []string{"podman", "info", "--format", "{{.Store.GraphRoot}}"}},
 	} {
 		tool, err := exec.LookPath(c.ask[0])
@@ -64,7 +65,8 @@ func TestPathsAreFacts(t *testing.T) {
 				if k.Name == c.card && f.Name == c.folder {
 					says := strings.TrimSpace(string(out))
 					want := Expand(f.Linux, vars)
-					assert.True(t, says == want || strings.HasPrefix(says, want+"/"), "%s: the program says %s, the card %s", c.card, says, want)
+					assert.True(t, says == want || strings.HasPrefix(says, want+"/"),
+						"%s: the program says %s, the card %s", c.card, says, want)
 				}
 			}
 		}

@@ -8,7 +8,8 @@ import (
 )
 
 // variableNames are the directories of the platform that a card may name.
-var variableNames = []string{"home", "config", "data", "cache", "state", "documents", "pictures", "music", "videos", "downloads", "desktop"}
+var variableNames = []string{"home", "config", "data", "cache", "state", "documents", "pictures", "music", "videos",
+	"downloads", "desktop"}
 
 // Variables gives the directories for an account on Linux by the XDG Base
 // Directory Specification, with its defaults, and by its user directories.
@@ -62,7 +63,8 @@ func (c *Card) Places(folder string, vars map[string]string) []setting.Place {
 	var out []setting.Place
 	for _, s := range c.Settings {
 		if s.Folder == folder || s.Folder == "" && len(c.Folders) == 1 {
-			out = append(out, setting.Place{File: Expand(s.File, vars), Format: s.Format, At: s.At, Optional: s.Optional})
+			out = append(out, setting.Place{File: Expand(s.File, vars), Format: s.Format, At: s.At,
+				Optional: s.Optional})
 		}
 	}
 	return out

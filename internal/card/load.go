@@ -83,7 +83,8 @@ func Load(own string) ([]Card, error) {
 		path := filepath.Join(own, f.Name())
 		c, err := readFile(path)
 		if err == nil && byName[c.Name].File != "" {
-			err = &MistakeError{path, 1, 1, fmt.Sprintf("%s describes the card %s already", byName[c.Name].File, c.Name)}
+			err = &MistakeError{path, 1, 1,
+				fmt.Sprintf("%s describes the card %s already", byName[c.Name].File, c.Name)}
 		}
 		if err != nil {
 			mistakes = append(mistakes, err)
@@ -290,7 +291,8 @@ func (v *validator) setting(at string, s *Setting, c *Card) {
 	if c == nil {
 		return
 	}
-	if !slices.ContainsFunc(c.Folders, func(f Folder) bool { return f.Name == s.Folder || s.Folder == "" && len(c.Folders) == 1 }) {
+	if !slices.ContainsFunc(c.Folders,
+		func(f Folder) bool { return f.Name == s.Folder || s.Folder == "" && len(c.Folders) == 1 }) {
 		v.fail(at+".folder", "folder names none of the card's folders: %q", s.Folder)
 	}
 }
@@ -336,7 +338,8 @@ func (v *validator) fact(at string, f *Fact, c *Card) {
 }
 
 func (v *validator) handover(h *Handover) {
-	for key, c := range map[string]*Command{"list": &h.List, "carry-out": &h.CarryOut, "sign-off": &h.SignOff, "carry-in": &h.CarryIn} {
+	for key, c := range map[string]*Command{"list": &h.List, "carry-out": &h.CarryOut, "sign-off": &h.SignOff,
+		"carry-in": &h.CarryIn} {
 		v.command("$.handover."+key, c)
 	}
 	if h.Verify != nil {
@@ -345,8 +348,10 @@ func (v *validator) handover(h *Handover) {
 	if h.Resting == "" {
 		v.fail("$.handover", "resting is missing: the state in which a store may be moved")
 	}
-	for key, need := range map[string][]string{"carry-out": {"{store}", "{archive}"}, "sign-off": {"{store}"}, "carry-in": {"{store}", "{archive}", "{place}"}} {
-		run := map[string][]string{"carry-out": h.CarryOut.Run, "sign-off": h.SignOff.Run, "carry-in": h.CarryIn.Run}[key]
+	for key, need := range map[string][]string{"carry-out": {"{store}", "{archive}"}, "sign-off": {"{store}"},
+		"carry-in": {"{store}", "{archive}", "{place}"}} {
+		run := map[string][]string{"carry-out": h.CarryOut.Run, "sign-off": h.SignOff.Run,
+			"carry-in": h.CarryIn.Run}[key]
 		for _, n := range need {
 			if !strings.Contains(strings.Join(run, " "), n) {
 				v.fail("$.handover."+key, "%s does not say %s", key, n)

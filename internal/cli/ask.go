@@ -48,7 +48,8 @@ func (a *app) goOn(blocked error, preview bool, question string) (stop bool, err
 // choose asks for one of several things.
 func choose[T comparable](a *app, title, describe string, options []huh.Option[T]) (T, error) {
 	var v T
-	s := huh.NewSelect[T]().Title(title).Description(describe).Options(options...).Value(&v).Height(min(len(options)+4, 16))
+	s := huh.NewSelect[T]().Title(title).Description(describe).Options(options...).Value(&v).Height(
+		min(len(options)+4, 16))
 	return v, a.form(s)
 }
 
@@ -59,7 +60,8 @@ func (a *app) write(title, describe, value string) (string, error) {
 }
 
 func (a *app) form(f huh.Field) error {
-	err := huh.NewForm(huh.NewGroup(f)).WithTheme(huh.ThemeFunc(huh.ThemeBase)).WithInput(a.in).WithOutput(a.rawErr).RunWithContext(a.ctx)
+	err := huh.NewForm(huh.NewGroup(f)).WithTheme(huh.ThemeFunc(huh.ThemeBase)).WithInput(a.in).WithOutput(
+		a.rawErr).RunWithContext(a.ctx)
 	if errors.Is(err, huh.ErrUserAborted) {
 		return fmt.Errorf("%w: stopped", errConsent)
 	}

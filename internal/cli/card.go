@@ -123,8 +123,10 @@ func (a *app) cardListCmd() *cobra.Command {
 				if c.File != "" {
 					whose = "your own"
 				}
-				docs = append(docs, doc{"name": c.Name, "about": c.About, "family": c.Family, "here": here, "file": c.File})
-				rows = append(rows, []string{bold.Render(c.Name), string(c.Family), mark, whose, pathtext.Show(c.About)})
+				docs = append(docs, doc{"name": c.Name, "about": c.About, "family": c.Family, "here": here,
+					"file": c.File})
+				rows = append(rows, []string{bold.Render(c.Name), string(c.Family), mark, whose,
+					pathtext.Show(c.About)})
 			}
 			if a.json {
 				return a.emit(doc{"cards": docs})
@@ -158,9 +160,11 @@ func (a *app) cardShowCmd() *cobra.Command {
 				if a.json {
 					folders := []doc{}
 					for _, f := range c.Folders {
-						folders = append(folders, doc{"name": f.Name, "path": card.Expand(f.On(runtime.GOOS), u.Vars), "growth": f.Growth})
+						folders = append(folders,
+							doc{"name": f.Name, "path": card.Expand(f.On(runtime.GOOS), u.Vars), "growth": f.Growth})
 					}
-					return a.emit(doc{"name": c.Name, "about": c.About, "family": c.Family, "file": c.File, "folders": folders})
+					return a.emit(doc{"name": c.Name, "about": c.About, "family": c.Family, "file": c.File,
+						"folders": folders})
 				}
 				a.print("%s  %s", bold.Render(c.Name), pathtext.Show(c.About))
 				rows := [][]string{{"family", string(c.Family)}}
@@ -172,13 +176,15 @@ func (a *app) cardShowCmd() *cobra.Command {
 					rows = append(rows, []string{strings.TrimSpace("folder " + f.Name), text})
 				}
 				for _, s := range c.Settings {
-					rows = append(rows, []string{"setting", fmt.Sprintf("%s at %s (%s)", a.path(card.Expand(s.File, u.Vars)), s.At, s.Format)})
+					rows = append(rows, []string{"setting",
+						fmt.Sprintf("%s at %s (%s)", a.path(card.Expand(s.File, u.Vars)), s.At, s.Format)})
 				}
 				if len(c.InUse.Programs) > 0 {
 					rows = append(rows, []string{"in use if", strings.Join(c.InUse.Programs, ", ") + " runs"})
 				}
 				if c.InUse.Command != nil {
-					rows = append(rows, []string{"at rest if", fmt.Sprintf("`%s` says %q", strings.Join(c.InUse.Command.Args(u.Vars), " "), c.InUse.Command.Answer)})
+					rows = append(rows, []string{"at rest if", fmt.Sprintf("`%s` says %q",
+						strings.Join(c.InUse.Command.Args(u.Vars), " "), c.InUse.Command.Answer)})
 				}
 				for _, s := range c.Before {
 					rows = append(rows, []string{"first", cardStep(s, u)})
@@ -190,7 +196,8 @@ func (a *app) cardShowCmd() *cobra.Command {
 					rows = append(rows, []string{"compares", pathtext.Show(f.Name)})
 				}
 				for _, s := range c.Stays {
-					rows = append(rows, []string{"stays", a.path(card.Expand(s.Path, u.Vars)) + ": " + pathtext.Show(s.Why)})
+					rows = append(rows, []string{"stays", a.path(card.Expand(s.Path, u.Vars)) + ": " +
+						pathtext.Show(s.Why)})
 				}
 				a.columns(a.out, nil, rows)
 				return nil
@@ -303,11 +310,13 @@ func (a *app) backByCard(arg string, preview bool, o redirect.BackOptions) (done
 	return true, a.backTogether(e, r.Card, []ledger.Redirect{r}, preview, o)
 }
 
-func (a *app) backTogether(e *redirect.Engine, name string, rs []ledger.Redirect, preview bool, o redirect.BackOptions) error {
-	return a.togetherRun(e, preview, "bring it back?", func(progress func(entries, bytes int64)) (*redirect.Together, error) {
-		o.Progress = progress
-		return e.PlanBackTogether(a.ctx, name, rs, o)
-	})
+func (a *app) backTogether(e *redirect.Engine, name string, rs []ledger.Redirect, preview bool,
+	o redirect.BackOptions) error {
+	return a.togetherRun(e, preview, "bring it back?",
+		func(progress func(entries, bytes int64)) (*redirect.Together, error) {
+			o.Progress = progress
+			return e.PlanBackTogether(a.ctx, name, rs, o)
+		})
 }
 
 // giveCards reads the cards for a command that goes by them; the others start

@@ -52,12 +52,15 @@ func (a *app) checkCmd() *cobra.Command {
 		}),
 	}
 	fl := c.Flags()
-	fl.IntVar(&a.copyDays, "copy-within", 0, "find targets that are the only copy and were not packed in the last `DAYS`")
+	fl.IntVar(&a.copyDays, "copy-within", 0,
+		"find targets that are the only copy and were not packed in the last `DAYS`")
 	fl.BoolVar(&f.deep, "deep", false, "read every byte and hold it against the manifest")
 	fl.StringVar(&f.rate, "rate", "", "with --deep: read no more than this in a second (`SIZE`, as in 20MiB)")
 	fl.BoolVar(&f.o.FromStart, "from-start", false, "with --deep: do not go on where an earlier check was stopped")
-	fl.BoolVar(&f.update, "update-manifest", false, "with --deep: take what people changed into the manifest; what went bad is never taken in")
-	fl.StringVar(&f.metrics, "metrics-file", "", "write what was found to `FILE` in numbers, for a gatherer of text files")
+	fl.BoolVar(&f.update, "update-manifest", false,
+		"with --deep: take what people changed into the manifest; what went bad is never taken in")
+	fl.StringVar(&f.metrics, "metrics-file", "",
+		"write what was found to `FILE` in numbers, for a gatherer of text files")
 	return c
 }
 
@@ -132,7 +135,8 @@ func (a *app) showCheck(r *health.Report) {
 		if !r.Deep.Since.IsZero() {
 			since = ", going on with the check of " + day(r.Deep.Since)
 		}
-		a.print("  read  %s, %s, and held against the manifest%s", plural(r.Deep.Files, "file", "files"), pathtext.Size(r.Deep.Bytes), since)
+		a.print("  read  %s, %s, and held against the manifest%s", plural(r.Deep.Files, "file", "files"),
+			pathtext.Size(r.Deep.Bytes), since)
 	}
 	a.findings(a.out, a.untold(r.Findings))
 }
@@ -219,7 +223,8 @@ func (a *app) stoppedElsewhere(e *redirect.Engine, rows []ledger.Redirect) (out 
 		f := redirect.StoppedRun(row, "")
 		out = append(out, f)
 		if !a.json {
-			a.print("%s  %s  %s of it was stopped", stateWord(health.Unfinished), bold.Render(pathtext.Show(strings.TrimPrefix(row.Redirect, "-"))), row.Kind)
+			a.print("%s  %s  %s of it was stopped", stateWord(health.Unfinished),
+				bold.Render(pathtext.Show(strings.TrimPrefix(row.Redirect, "-"))), row.Kind)
 			a.findings(a.out, []finding.Finding{f})
 		}
 	}

@@ -34,7 +34,8 @@ func found(codes ...finding.Code) []finding.Finding {
 func TestExplain(t *testing.T) {
 	a := &app{home: "/home/ines", command: "move", topic: "move"}
 	stopped := func(err error, switched bool) error {
-		return &redirect.StoppedError{Run: "20261123-abcde", Kind: redirect.KindMove, Phase: "copy", Link: "/home/ines/Pictures", Switched: switched, Err: err, Drive: "BASALT", At: "/media/b/x"}
+		return &redirect.StoppedError{Run: "20261123-abcde", Kind: redirect.KindMove, Phase: "copy",
+			Link: "/home/ines/Pictures", Switched: switched, Err: err, Drive: "BASALT", At: "/media/b/x"}
 	}
 	at := func(err error) error { return &fs.PathError{Op: "write", Path: "/media/b/x", Err: err} }
 	for _, c := range []struct {
@@ -46,18 +47,28 @@ func TestExplain(t *testing.T) {
 		next    string
 	}{
 		{&usageError{"wrong"}, exitUsage, "usage", "wrong", untouched, "nexlin help move"},
-		{&redirect.NameError{Name: "docs", Near: []string{"documents"}}, exitUsage, "no-such-redirect", `"docs"`, untouched, "did you mean documents?"},
-		{&drive.NotFoundError{Ref: "BASLAT", Known: []string{"BASALT", "DUNE"}}, exitAway, "no-such-drive", "BASLAT", untouched, "did you mean BASALT?"},
-		{&redirect.RefusedError{Findings: found(finding.SpaceShort, finding.InUse)}, exitRefused, "space-short", "space-short", untouched, "free room there"},
-		{&redirect.RefusedError{Findings: found(finding.InUse)}, exitBusy, "in-use", "in-use", untouched, "quit the program"},
-		{&redirect.RefusedError{Findings: found(finding.DriveAway)}, exitAway, "drive-away", "drive-away", untouched, "plug in"},
-		{&shownError{&redirect.RefusedError{Findings: found(finding.SpaceShort)}}, exitRefused, "space-short", "space-short", untouched, ""},
-		{stopped(at(unix.ENOSPC), false), exitStopped, "stopped", "BASALT is full, at /media/b/x", "~/Pictures is as it was", "nexlin resume 20261123-abcde"},
-		{stopped(at(unix.EROFS), true), exitStopped, "stopped", "can only be read", "leads to the new place", "nexlin undo 20261123-abcde"},
+		{&redirect.NameError{Name: "docs", Near: []string{"documents"}}, exitUsage, "no-such-redirect", `"docs"`,
+			untouched, "did you mean documents?"},
+		{&drive.NotFoundError{Ref: "BASLAT", Known: []string{"BASALT", "DUNE"}}, exitAway, "no-such-drive", "BASLAT",
+			untouched, "did you mean BASALT?"},
+		{&redirect.RefusedError{Findings: found(finding.SpaceShort, finding.InUse)}, exitRefused, "space-short",
+			"space-short", untouched, "free room there"},
+		{&redirect.RefusedError{Findings: found(finding.InUse)}, exitBusy, "in-use", "in-use", untouched,
+			"quit the program"},
+		{&redirect.RefusedError{Findings: found(finding.DriveAway)}, exitAway, "drive-away", "drive-away", untouched,
+			"plug in"},
+		{&shownError{&redirect.RefusedError{Findings: found(finding.SpaceShort)}}, exitRefused, "space-short",
+			"space-short", untouched, ""},
+		{stopped(at(unix.ENOSPC), false), exitStopped, "stopped", "BASALT is full, at /media/b/x",
+			"~/Pictures is as it was", "nexlin resume 20261123-abcde"},
+		{stopped(at(unix.EROFS), true), exitStopped, "stopped", "can only be read", "leads to the new place",
+			"nexlin undo 20261123-abcde"},
 		{stopped(at(unix.EIO), false), exitStopped, "stopped", "input/output error", "as it was", "resume"},
 		{stopped(context.Canceled, false), exitStopped, "stopped", "interrupted", "as it was", "resume"},
-		{stopped(fmt.Errorf("%w: log", redirect.ErrStillChanging), false), exitBusy, "still-changing", "keeps changing", "as it was", "resume"},
-		{&swap.BrokenError{Path: "/x", Found: "a"}, exitFailed, "not-as-left", "nothing was touched", untouched, "nexlin check"},
+		{stopped(fmt.Errorf("%w: log", redirect.ErrStillChanging), false), exitBusy, "still-changing",
+			"keeps changing", "as it was", "resume"},
+		{&swap.BrokenError{Path: "/x", Found: "a"}, exitFailed, "not-as-left", "nothing was touched", untouched,
+			"nexlin check"},
 		{&ledger.StateDirError{Dir: "/s", Why: "w"}, exitRefused, "state-directory", "/s", untouched, "--state-dir"},
 		{ledger.ErrBusy, exitBusy, "busy", "another Nexlin", untouched, "wait"},
 		{redirect.ErrNothingStopped, exitRefused, "nothing-stopped", "no run is stopped", untouched, "nexlin history"},
@@ -96,7 +107,8 @@ func TestGravestStatus(t *testing.T) {
 // A check is 7 only if its single cause is a drive that is away.
 func TestCheckExit(t *testing.T) {
 	for want, codes := range map[int][]finding.Code{
-		exitDone: {finding.BackupReminder}, exitAway: {finding.DriveAway, finding.DriveAway}, exitProblems: {finding.DriveAway, finding.LinkMissing},
+		exitDone: {finding.BackupReminder}, exitAway: {finding.DriveAway, finding.DriveAway},
+		exitProblems: {finding.DriveAway, finding.LinkMissing},
 	} {
 		require.Equal(t, want, checkExit(&health.Report{Findings: found(codes...)}), "%v", codes)
 	}
@@ -105,7 +117,8 @@ func TestCheckExit(t *testing.T) {
 
 func TestTextForPeople(t *testing.T) {
 	a := &app{home: "/home/ines"}
-	for in, want := range map[string]string{"/home/ines": "~", "/home/ines/a b": "~/a b", "/home/inesx": "/home/inesx", "/x\n": `/x\n`} {
+	for in, want := range map[string]string{"/home/ines": "~", "/home/ines/a b": "~/a b",
+		"/home/inesx": "/home/inesx", "/x\n": `/x\n`} {
 		require.Equal(t, want, a.path(in))
 	}
 	require.Equal(t, "~/'a b'", a.typed("/home/ines/a b"))

@@ -32,12 +32,14 @@ func (a *app) discardCmd() *cobra.Command {
 		}),
 	}
 	c.Flags().BoolVar(&onlyEqual, "only-equal", false, "delete only what is proven equal, keep the rest held")
-	c.Flags().StringArrayVar(&accept, "accept", nil, "go on past the finding with this `CODE`: changed-since, gone-at-target, never-copied, metadata-differs")
+	c.Flags().StringArrayVar(&accept, "accept", nil,
+		"go on past the finding with this `CODE`: changed-since, gone-at-target, never-copied, metadata-differs")
 	a.previewFlag(c, &preview)
 	return c
 }
 
-func (a *app) discardOne(e *redirect.Engine, r ledger.Redirect, accept []finding.Code, onlyEqual, preview bool) (doc, error) {
+func (a *app) discardOne(e *redirect.Engine, r ledger.Redirect, accept []finding.Code, onlyEqual, preview bool) (doc,
+	error) {
 	o := redirect.DiscardOptions{Accept: accept, OnlyEqual: onlyEqual}
 	plan, err := a.compare(e, r, o)
 	if err != nil {
@@ -65,7 +67,8 @@ func (a *app) discardOne(e *redirect.Engine, r ledger.Redirect, accept []finding
 	}
 	if preview {
 		a.sayPreview()
-		return doc{"preview": true, "plan": doc{"kind": redirect.KindDiscard, "name": r.Name, "frees": plan.Frees()}, "findings": findingDocs(plan.Findings)}, nil
+		return doc{"preview": true, "plan": doc{"kind": redirect.KindDiscard, "name": r.Name, "frees": plan.Frees()},
+			"findings": findingDocs(plan.Findings)}, nil
 	}
 	if err := a.confirm("delete what is held?", true, "--yes"); err != nil {
 		return nil, err
@@ -110,7 +113,8 @@ func (a *app) showDiscard(d *redirect.DiscardPlan) {
 		case v.IsArchive():
 			a.print("  an archive: it was carried in, and reads to its end")
 		case v.Proven > 0:
-			a.print("  proven to be in the folder in use: %s, %s", plural(v.Proven, "file", "files"), pathtext.Size(v.Bytes))
+			a.print("  proven to be in the folder in use: %s, %s", plural(v.Proven, "file", "files"),
+				pathtext.Size(v.Bytes))
 		}
 	}
 	if n := d.Frees(); n > 0 {

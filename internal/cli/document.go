@@ -56,7 +56,8 @@ type findingDoc struct {
 func findingDocs(fs []finding.Finding) []findingDoc {
 	out := []findingDoc{}
 	for _, f := range finding.Worst(fs) {
-		out = append(out, findingDoc{string(f.Code), string(f.Severity), f.Message, f.Remedy, f.Shows, f.Path, f.Count, f.Paths, f.Details})
+		out = append(out, findingDoc{string(f.Code), string(f.Severity), f.Message, f.Remedy, f.Shows, f.Path,
+			f.Count, f.Paths, f.Details})
 	}
 	return out
 }
@@ -145,9 +146,10 @@ func (a *app) outcomeDoc(e *redirect.Engine, o *redirect.Outcome) doc {
 		run.Phases = append(run.Phases, phaseDoc{p.Name, p.State, p.Started, p.Ended})
 	}
 	d := doc{
-		"run":      run,
-		"copied":   doc{"files": o.Copied.Files, "bytes": o.Copied.Bytes, "seconds": o.Copied.Seconds},
-		"verified": doc{"files": o.Verified.Files, "bytes": o.Verified.Bytes, "digest": cmp.Or(o.Plan.Digest, transfer.SHA256), "from_device": o.Device},
+		"run":    run,
+		"copied": doc{"files": o.Copied.Files, "bytes": o.Copied.Bytes, "seconds": o.Copied.Seconds},
+		"verified": doc{"files": o.Verified.Files, "bytes": o.Verified.Bytes,
+			"digest": cmp.Or(o.Plan.Digest, transfer.SHA256), "from_device": o.Device},
 		"findings": findingDocs(o.Findings),
 		"space":    spaceDoc(o),
 	}
@@ -224,7 +226,8 @@ type abilitiesDoc struct {
 
 func abilitiesOf(a drive.Abilities) abilitiesDoc {
 	return abilitiesDoc{
-		Symlinks: a.Symlinks, Junctions: a.Junctions, HardLinks: a.HardLinks, Nodes: a.Nodes, Modes: a.Modes, Owners: a.Owners,
+		Symlinks: a.Symlinks, Junctions: a.Junctions, HardLinks: a.HardLinks, Nodes: a.Nodes, Modes: a.Modes,
+		Owners:    a.Owners,
 		Nanotimes: a.Nanotimes(), TimeStep: a.TimeStep.Seconds(), Xattrs: a.Xattrs, ACLs: a.ACLs, Exchange: a.Exchange,
 		AnyBytes: a.Bytes(), Case: a.CaseSeen, Composes: a.Composes, Holes: a.Holes, MaxFile: a.MaxFile,
 	}

@@ -65,7 +65,8 @@ func (a *app) driveDocs(e *redirect.Engine, ds []drive.Drive) ([]driveDoc, error
 	out := []driveDoc{}
 	for i := range ds {
 		d := &ds[i]
-		x := driveDoc{ID: d.Identity(), Label: d.Label, Mount: d.Mount, FS: d.FS, Size: d.Size, Free: d.Free, ReadOnly: d.ReadOnly, Redirects: []string{}}
+		x := driveDoc{ID: d.Identity(), Label: d.Label, Mount: d.Mount, FS: d.FS, Size: d.Size, Free: d.Free,
+			ReadOnly: d.ReadOnly, Redirects: []string{}}
 		for _, r := range rows {
 			if on, err := lies(e, r, d); err == nil && on {
 				x.Redirects = append(x.Redirects, r.Name)
@@ -108,10 +109,12 @@ func (a *app) listDrives(e *redirect.Engine, all bool) error {
 			names = "–"
 		}
 		rows = append(rows, []string{
-			pathtext.Show(ds[i].Name()), a.path(d.Mount), d.FS, pathtext.Size(d.Size), pathtext.Size(d.Free), gauge(d.Size, d.Free), short(d.ID), names,
+			pathtext.Show(ds[i].Name()), a.path(d.Mount), d.FS, pathtext.Size(d.Size), pathtext.Size(d.Free),
+			gauge(d.Size, d.Free), short(d.ID), names,
 		})
 	}
-	a.columns(a.out, []string{"drive", "mounted at", "file system", "size", "free", "", "identity", "redirects"}, rows, 3, 4)
+	a.columns(a.out, []string{"drive", "mounted at", "file system", "size", "free", "", "identity", "redirects"},
+		rows, 3, 4)
 	return nil
 }
 
@@ -164,7 +167,8 @@ func (a *app) oneDrive(e *redirect.Engine, ref string) error {
 		{"identity", orNone(x.ID)},
 	}
 	if d.Tag != nil {
-		rows = append(rows, []string{"drive tag", fmt.Sprintf("%s, made %s, used by %s", d.Tag.ID, day(d.Tag.Made), plural(d.Tag.Counter, "run", "runs"))})
+		rows = append(rows, []string{"drive tag",
+			fmt.Sprintf("%s, made %s, used by %s", d.Tag.ID, day(d.Tag.Made), plural(d.Tag.Counter, "run", "runs"))})
 	}
 	rows = append(rows, keeps(able, why)...)
 	if len(x.Redirects) > 0 {
@@ -220,7 +224,8 @@ func keeps(x *abilitiesDoc, why string) [][]string {
 		name string
 		can  bool
 	}{
-		{"links", x.Symlinks}, {"junctions", x.Junctions}, {"hard links", x.HardLinks}, {"FIFOs", x.Nodes}, {"modes", x.Modes}, {"owners", x.Owners},
+		{"links", x.Symlinks}, {"junctions", x.Junctions}, {"hard links", x.HardLinks}, {"FIFOs", x.Nodes},
+		{"modes", x.Modes}, {"owners", x.Owners},
 		{"exact times", x.Nanotimes}, {"attributes", x.Xattrs}, {"ACLs", x.ACLs}, {"holes", x.Holes},
 		{"upper and lower case", x.Case}, {"names of any bytes", x.AnyBytes}, {"files above 4 GiB", x.MaxFile == 0},
 	} {
@@ -288,9 +293,11 @@ func (a *app) unplug(e *redirect.Engine, d *drive.Drive, names []string) (*unplu
 		return nil, err
 	}
 	for _, row := range runs {
-		if r, err := e.Recoverable(row); err == nil && slices.ContainsFunc(r.Plans(), func(p *redirect.Plan) bool { return touches(p, d.Mount) }) {
+		if r, err := e.Recoverable(row); err == nil &&
+			slices.ContainsFunc(r.Plans(), func(p *redirect.Plan) bool { return touches(p, d.Mount) }) {
 			u.Stopped = append(u.Stopped, row.ID)
-			no("run %s (%s of %s) was stopped half-way: nexlin resume %s, or nexlin undo %s", row.ID, row.Kind, row.Redirect, row.ID, row.ID)
+			no("run %s (%s of %s) was stopped half-way: nexlin resume %s, or nexlin undo %s", row.ID, row.Kind,
+				row.Redirect, row.ID, row.ID)
 		}
 	}
 	if err := flush(d.Mount); err != nil && !errors.Is(err, fs.ErrPermission) {
@@ -300,7 +307,8 @@ func (a *app) unplug(e *redirect.Engine, d *drive.Drive, names []string) (*unplu
 	}
 	for _, o := range a.othersOn(d) {
 		if o.err != nil {
-			u.Reasons = append(u.Reasons, fmt.Sprintf("what account %s has there can't be asked: %v", pathtext.Show(o.account), o.err))
+			u.Reasons = append(u.Reasons,
+				fmt.Sprintf("what account %s has there can't be asked: %v", pathtext.Show(o.account), o.err))
 		}
 		for _, id := range o.stopped {
 			no("run %s of account %s was stopped half-way", pathtext.Show(id), pathtext.Show(o.account))

@@ -73,7 +73,8 @@ func (a *app) explain(err error) fault {
 	case errors.As(err, &usage):
 		f.Code, f.Exit, f.Next = "usage", exitUsage, []string{strings.TrimSpace("nexlin help " + a.topic)}
 	case errors.As(err, &mistake):
-		f.Code, f.Exit, f.Path, f.Next = "card-mistake", exitUsage, mistake.File, []string{"put it right there; `nexlin card test " + pathtext.Quote(mistake.File) + "` looks again"}
+		f.Code, f.Exit, f.Path, f.Next = "card-mistake", exitUsage, mistake.File,
+			[]string{"put it right there; `nexlin card test " + pathtext.Quote(mistake.File) + "` looks again"}
 	case errors.As(err, &noCard):
 		f.Code, f.Exit, f.Next = "no-such-card", exitUsage, []string{"nexlin card list shows them"}
 		if len(noCard.Known) > 0 {
@@ -97,12 +98,15 @@ func (a *app) explain(err error) fault {
 		f.State = "no folder, link or drive was touched; what Nexlin knew of them can't be read"
 		f.Next = []string{
 			"mv -n -- " + pathtext.Quote(file) + " " + pathtext.Quote(file+".damaged") + "   sets it aside; then:",
-			"nexlin restore-links DRIVE   takes in what a drive says of itself, with the originals that are held beside the links",
+			"nexlin restore-links DRIVE   takes in what a drive says of itself, with the originals that are held " +
+				"beside the links",
 			"nexlin record LINK   takes in a link that no drive tells of",
-			"the records of each run are still in " + a.path(filepath.Join(dir, "runs")) + ": frozen.mtree is what the copy was proven by",
+			"the records of each run are still in " + a.path(filepath.Join(dir, "runs")) +
+				": frozen.mtree is what the copy was proven by",
 		}
 	case errors.As(err, &state):
-		f.Code, f.Exit, f.Path, f.Next = "state-directory", exitRefused, state.Dir, []string{"--state-dir names another one"}
+		f.Code, f.Exit, f.Path, f.Next = "state-directory", exitRefused, state.Dir,
+			[]string{"--state-dir names another one"}
 	case errors.As(err, &broken):
 		f.Code, f.Path, f.Next = "not-as-left", broken.Path, []string{"nexlin check shows what stands where"}
 	case errors.As(err, &trial):
@@ -110,8 +114,10 @@ func (a *app) explain(err error) fault {
 	case errors.Is(err, ledger.ErrBusy):
 		f.Code, f.Exit, f.Next = "busy", exitBusy, []string{"wait until it has ended; nexlin history shows it"}
 	case errors.Is(err, redirect.ErrNothingStopped):
-		f.Code, f.Exit, f.Next = "nothing-stopped", exitRefused, []string{"nexlin history lists all runs; undo takes the id of one"}
-	case errors.Is(err, redirect.ErrSeveralStopped), errors.Is(err, redirect.ErrNotUndoable), errors.Is(err, redirect.ErrFinished), errors.Is(err, ledger.ErrNotFound):
+		f.Code, f.Exit, f.Next = "nothing-stopped", exitRefused,
+			[]string{"nexlin history lists all runs; undo takes the id of one"}
+	case errors.Is(err, redirect.ErrSeveralStopped), errors.Is(err, redirect.ErrNotUndoable),
+		errors.Is(err, redirect.ErrFinished), errors.Is(err, ledger.ErrNotFound):
 		f.Code, f.Exit, f.Next = "no-such-run", exitRefused, []string{"nexlin history lists all runs"}
 	case errors.Is(err, context.Canceled):
 		f.Code, f.Message = "interrupted", "it was interrupted before anything was done"
@@ -192,14 +198,16 @@ func (a *app) explainStopped(s *redirect.StoppedError) fault {
 		f.State = "the data on the drive was not touched"
 	case redirect.KindMerge:
 		if !s.Switched {
-			f.State = fmt.Sprintf("%s is the real folder still, and whole; everything the target had is there", a.path(s.Link))
+			f.State = fmt.Sprintf("%s is the real folder still, and whole; everything the target had is there",
+				a.path(s.Link))
 		}
 	}
 	if s.Kind == redirect.KindDiscard {
 		f.State = "the folder in use is whole; part of the held original may be gone already"
 	}
 	if s.Aside != "" {
-		f.State = fmt.Sprintf("for this moment nothing stands at %s; the folder is whole, as %s", a.path(s.Link), a.path(s.Aside))
+		f.State = fmt.Sprintf("for this moment nothing stands at %s; the folder is whole, as %s", a.path(s.Link),
+			a.path(s.Aside))
 	}
 	f.Next = []string{"nexlin resume " + s.Run + "   goes on", "nexlin undo " + s.Run + "     takes it back"}
 	if s.Kind == redirect.KindDiscard {

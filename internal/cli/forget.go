@@ -58,7 +58,8 @@ func (a *app) forget(e *redirect.Engine, arg, cwd string, preview bool) (doc, er
 	}
 	if !a.json {
 		a.print("")
-		a.print("%s  Nexlin knows nothing of %s any more; all of it is where it was", good.Render("done"), bold.Render(pathtext.Show(f.Name)))
+		a.print("%s  Nexlin knows nothing of %s any more; all of it is where it was", good.Render("done"),
+			bold.Render(pathtext.Show(f.Name)))
 		if r := f.Redirect; r != nil && f.At == redirect.AtLink && f.Here {
 			a.print("  takes it in again:   nexlin record %s", pathtext.Quote(r.Link))
 		}
@@ -97,7 +98,8 @@ func (a *app) showForgetting(f *redirect.Forgetting) {
 }
 
 func forgettingDoc(f *redirect.Forgetting, rep *health.Report, preview bool) doc {
-	d := doc{"name": f.Name, "link": f.Link, "at_link": f.At, "parts": append([]string{}, f.Parts...), "findings": findingDocs(f.Findings)}
+	d := doc{"name": f.Name, "link": f.Link, "at_link": f.At, "parts": append([]string{}, f.Parts...),
+		"findings": findingDocs(f.Findings)}
 	if preview {
 		d["preview"] = true
 	}

@@ -104,7 +104,9 @@ func (a *app) chooseFolder(e *redirect.Engine) (survey.Folder, error) {
 		if f.Redirect != "" || f.Allocated == 0 || len(options) == few {
 			continue
 		}
-		options = append(options, huh.NewOption(fmt.Sprintf("%-34s frees %10s on %s", a.path(f.Path), pathtext.Size(f.Allocated), pathtext.Show(f.Drive)), i))
+		options = append(options,
+			huh.NewOption(fmt.Sprintf("%-34s frees %10s on %s", a.path(f.Path), pathtext.Size(f.Allocated),
+				pathtext.Show(f.Drive)), i))
 	}
 	if len(options) == 0 {
 		return survey.Folder{}, fmt.Errorf("%w: there is no folder here to move", errConsent)
@@ -146,7 +148,8 @@ func (a *app) chooseTarget(e *redirect.Engine, f survey.Folder) (string, error) 
 	if err != nil {
 		return "", err
 	}
-	dir, err := a.write("Into which directory on it?", "It is made if it is not there.", string(filepath.Separator)+filepath.Base(a.home))
+	dir, err := a.write("Into which directory on it?", "It is made if it is not there.",
+		string(filepath.Separator)+filepath.Base(a.home))
 	if err != nil {
 		return "", err
 	}

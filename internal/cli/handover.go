@@ -98,7 +98,8 @@ func (a *app) showHandover(p *redirect.Plan) {
 		if p.IntoNow.Mount != "" {
 			a.print("")
 			a.columns(a.out, []string{"drive", "needed", "free now", "free after"}, [][]string{
-				{pathtext.Show(p.IntoNow.Name()), pathtext.Size(p.Need), pathtext.Size(p.IntoNow.Free), pathtext.Size(p.IntoNow.Free - p.Need)},
+				{pathtext.Show(p.IntoNow.Name()), pathtext.Size(p.Need), pathtext.Size(p.IntoNow.Free),
+					pathtext.Size(p.IntoNow.Free - p.Need)},
 			}, 1, 2)
 		}
 	}
@@ -111,7 +112,8 @@ func (a *app) showHandover(p *redirect.Plan) {
 func (a *app) showHandedOver(o *redirect.Outcome) {
 	p := o.Plan
 	a.print("")
-	a.print("%s  the engine has %s at %s", good.Render("done"), bold.Render(pathtext.Show(p.Store.Store)), bold.Render(on(&p.IntoNow, p.Store.To)))
+	a.print("%s  the engine has %s at %s", good.Render("done"), bold.Render(pathtext.Show(p.Store.Store)),
+		bold.Render(on(&p.IntoNow, p.Store.To)))
 	for _, f := range o.Facts {
 		text := pathtext.Show(f.After)
 		if f.Set {
@@ -122,7 +124,8 @@ func (a *app) showHandedOver(o *redirect.Outcome) {
 	a.print("")
 	a.spaces(o)
 	a.print("")
-	a.print("%s the archive is held as %s", caution.Render("nothing is deleted but by the engine:"), a.path(p.HeldPath()))
+	a.print("%s the archive is held as %s", caution.Render("nothing is deleted but by the engine:"),
+		a.path(p.HeldPath()))
 	a.print("  deletes it, after reading it once more:   nexlin discard-original %s", pathtext.Quote(p.Name))
 	if !p.Store.Home {
 		a.print("  brings the store back:                    nexlin bring-back %s", pathtext.Quote(p.Name))
@@ -145,5 +148,6 @@ func explainLocked(err error, run string) (next string, ok bool) {
 	if !errors.As(err, &locked) {
 		return "", false
 	}
-	return fmt.Sprintf("nexlin resume %s --after-restart   has it go on by itself when the machine was restarted", run), true
+	return fmt.Sprintf("nexlin resume %s --after-restart   has it go on by itself when the machine was restarted",
+		run), true
 }

@@ -85,7 +85,8 @@ func (a *app) showInspect(l *redirect.Look) {
 	}
 	if p.FromIno != 0 {
 		add("drive", fmt.Sprintf("%s, %s free", pathtext.Show(p.FromNow.Name()), pathtext.Size(p.FromNow.Free)))
-		add("holds", fmt.Sprintf("%s, %s, %s", plural(p.Facts.Files, "file", "files"), plural(p.Facts.Dirs, "directory", "directories"), plural(p.Facts.Links, "link", "links")))
+		add("holds", fmt.Sprintf("%s, %s, %s", plural(p.Facts.Files, "file", "files"),
+			plural(p.Facts.Dirs, "directory", "directories"), plural(p.Facts.Links, "link", "links")))
 		add("size", fmt.Sprintf("%s; moving it frees %s", pathtext.Size(p.Bytes), pathtext.Size(p.Allocated)))
 		add("belongs to", p.Account)
 		used := "nobody that can be seen"
@@ -114,6 +115,7 @@ func (a *app) showInspect(l *redirect.Look) {
 	a.print("")
 	a.findings(a.out, p.Findings)
 	if len(p.Findings) == 0 {
-		a.print("%s", good.Render("nothing stands in the way of a move; the drive it goes to is looked at by `nexlin move --preview`"))
+		a.print("%s", good.Render(
+			"nothing stands in the way of a move; the drive it goes to is looked at by `nexlin move --preview`"))
 	}
 }

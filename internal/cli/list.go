@@ -58,7 +58,8 @@ func (a *app) listRedirects(e *redirect.Engine) error {
 			held = pathtext.Size(heldBytes(rep.Held))
 		}
 		cells = append(cells, []string{
-			r.Name, stateWord(rep.State), a.path(r.Link) + ledArrow(r.Methods) + a.onDrive(r), pathtext.Size(r.Bytes), held,
+			r.Name, stateWord(rep.State), a.path(r.Link) + ledArrow(r.Methods) + a.onDrive(r), pathtext.Size(r.Bytes),
+			held,
 		})
 	}
 	if a.json {
@@ -86,7 +87,8 @@ func (a *app) heldLine(e *redirect.Engine) error {
 		return err
 	}
 	a.print("")
-	a.print("  %s held, %s: nexlin list --held", plural(int64(len(all)), "original is", "originals are"), pathtext.Size(heldBytes(all)))
+	a.print("  %s held, %s: nexlin list --held", plural(int64(len(all)), "original is", "originals are"),
+		pathtext.Size(heldBytes(all)))
 	return nil
 }
 
@@ -139,7 +141,8 @@ func (a *app) listHeld(e *redirect.Engine) error {
 	}
 	var cells [][]string
 	for _, h := range held {
-		cells = append(cells, []string{h.Redirect, a.path(h.Path), pathtext.Size(h.Bytes), pathtext.Show(h.Drive.Label), day(h.Since) + " (" + ago(h.Since) + ")"})
+		cells = append(cells, []string{h.Redirect, a.path(h.Path), pathtext.Size(h.Bytes),
+			pathtext.Show(h.Drive.Label), day(h.Since) + " (" + ago(h.Since) + ")"})
 	}
 	a.columns(a.out, []string{"name", "held as", "frees", "on", "since"}, cells, 2)
 	a.print("")
@@ -173,7 +176,8 @@ func (a *app) showCmd() *cobra.Command {
 			})
 		}),
 	}
-	c.Flags().StringVar(&manifest, "manifest", "", "print the manifest as `FORMAT`: mtree, or sha256 or blake3 in lines as sha256sum -c reads them")
+	c.Flags().StringVar(&manifest, "manifest", "",
+		"print the manifest as `FORMAT`: mtree, or sha256 or blake3 in lines as sha256sum -c reads them")
 	return c
 }
 
@@ -186,15 +190,19 @@ func (a *app) showRedirect(e *redirect.Engine, rep *health.Report) error {
 		a.print("  %s", led(r.Methods, a.path(r.Link), a.onDrive(r)))
 	}
 	rows := [][]string{
-		{"link", a.path(r.Link)}, {"target", a.path(r.Target)}, {"method", strings.Join(r.Methods, "+")}, {"account", r.Account},
+		{"link", a.path(r.Link)}, {"target", a.path(r.Target)}, {"method", strings.Join(r.Methods, "+")},
+		{"account", r.Account},
 		{"drive", fmt.Sprintf("%s, identity %s", pathtext.Show(r.Drive.Label), orNone(r.Drive.Identity()))},
-		{"moved", fmt.Sprintf("%s, %s, on %s", plural(r.Files, "file", "files"), pathtext.Size(r.Bytes), day(r.Created))},
+		{"moved", fmt.Sprintf("%s, %s, on %s", plural(r.Files, "file", "files"), pathtext.Size(r.Bytes),
+			day(r.Created))},
 	}
 	if r.Text != "" {
-		rows = append(rows, []string{"junction", "leads to " + pathtext.Show(link.Seen(r.Text)) + ", as Windows names it"})
+		rows = append(rows, []string{"junction", "leads to " + pathtext.Show(link.Seen(r.Text)) +
+			", as Windows names it"})
 	}
 	for _, h := range rep.Held {
-		rows = append(rows, []string{"held", fmt.Sprintf("%s, %s, since %s", a.path(h.Path), pathtext.Size(h.Bytes), day(h.Since))})
+		rows = append(rows, []string{"held",
+			fmt.Sprintf("%s, %s, since %s", a.path(h.Path), pathtext.Size(h.Bytes), day(h.Since))})
 	}
 	runs, err := e.Ledger.Runs()
 	if err != nil {
@@ -239,7 +247,8 @@ func (a *app) printManifest(e *redirect.Engine, r ledger.Redirect, format string
 	})
 	if errors.Is(err, redirect.ErrOtherDigest) {
 		other := map[string]transfer.Digest{"sha256": transfer.BLAKE3, "blake3": transfer.SHA256}[format]
-		return &usageError{fmt.Sprintf("%s has other digests than %s: --manifest %s prints them", r.Name, format, other)}
+		return &usageError{fmt.Sprintf("%s has other digests than %s: --manifest %s prints them", r.Name, format,
+			other)}
 	}
 	return err
 }
@@ -261,12 +270,14 @@ func (a *app) historyCmd() *cobra.Command {
 			}
 			docs, cells := []doc{}, [][]string{}
 			for _, r := range runs {
-				d := doc{"id": r.ID, "kind": r.Kind, "redirect": r.Redirect, "state": r.State, "started": r.Started, "message": r.Message}
+				d := doc{"id": r.ID, "kind": r.Kind, "redirect": r.Redirect, "state": r.State, "started": r.Started,
+					"message": r.Message}
 				if !r.Ended.IsZero() {
 					d["ended"] = r.Ended
 				}
 				docs = append(docs, d)
-				cells = append(cells, []string{r.ID, r.Kind, strings.TrimPrefix(r.Redirect, "-"), runWord(r.State), day(r.Started), pathtext.Show(r.Message)})
+				cells = append(cells, []string{r.ID, r.Kind, strings.TrimPrefix(r.Redirect, "-"), runWord(r.State),
+					day(r.Started), pathtext.Show(r.Message)})
 			}
 			if a.json {
 				return a.emit(doc{"runs": docs})

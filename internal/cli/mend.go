@@ -70,15 +70,19 @@ func (a *app) mendCmd() *cobra.Command {
 					return a.nothingToMend()
 				}
 			}
-			return a.named(args, !f.preview, "runs", func(e *redirect.Engine, r ledger.Redirect) (doc, error) { return a.mendOne(e, r, f) })
+			return a.named(args, !f.preview, "runs",
+				func(e *redirect.Engine, r ledger.Redirect) (doc, error) { return a.mendOne(e, r, f) })
 		}),
 	}
 	fl := c.Flags()
-	fl.StringVar(&f.halves, "halves", string(redirect.KeepBoth), "what both halves have, with other content: keep-both, newer (the older is held or set aside) or ask (`HOW`)")
-	fl.StringVar(&f.o.Seen, "as-seen", "", "of a junction on a Windows drive mounted here: the target, or its drive's root, as the running Windows sees it now (`PATH`)")
+	fl.StringVar(&f.halves, "halves", string(redirect.KeepBoth),
+		"what both halves have, with other content: keep-both, newer (the older is held or set aside) or ask (`HOW`)")
+	fl.StringVar(&f.o.Seen, "as-seen", "", "of a junction on a Windows drive mounted here: the target, or its "+
+		"drive's root, as the running Windows sees it now (`PATH`)")
 	fl.BoolVar(&f.o.Attach, "attach", false, "make the link of a detached redirect again")
 	fl.BoolVar(&f.o.WhileInUse, "while-in-use", false, "go on although programs write to the folder")
-	fl.DurationVar(&f.o.WaitQuiet, "wait-quiet", 0, "wait up to this long (`DURATION`, as in 10m) until no program writes to the folder")
+	fl.DurationVar(&f.o.WaitQuiet, "wait-quiet", 0,
+		"wait up to this long (`DURATION`, as in 10m) until no program writes to the folder")
 	fl.StringArrayVar(&f.accept, "accept", nil, "go on past the finding with this `CODE`")
 	a.previewFlag(c, &f.preview)
 	return c
@@ -180,11 +184,13 @@ func (a *app) showMending(p *redirect.Plan) {
 	}
 	m := p.Mend
 	if m.After.Drive.Mount != p.Before.Drive.Mount {
-		a.print("  place     %s is at %s now, until now %s", pathtext.Show(p.Before.Drive.Label), a.path(m.After.Drive.Mount), a.path(p.Before.Drive.Mount))
+		a.print("  place     %s is at %s now, until now %s", pathtext.Show(p.Before.Drive.Label),
+			a.path(m.After.Drive.Mount), a.path(p.Before.Drive.Mount))
 	}
 	switch {
 	case m.Link && p.OldText != "":
-		a.print("  link      leads to %s now, and will lead to %s", a.path(link.Seen(p.OldText)), a.path(link.Seen(p.LinkText)))
+		a.print("  link      leads to %s now, and will lead to %s", a.path(link.Seen(p.OldText)),
+			a.path(link.Seen(p.LinkText)))
 	case m.Link:
 		a.print("  link      is made: nothing stands at %s now", a.path(p.Link))
 	}
@@ -198,10 +204,12 @@ func (a *app) showMending(p *redirect.Plan) {
 		a.print("  note      the target note is written anew")
 	}
 	if n := len(m.Held); n > 0 {
-		a.print("  held      %s on the drive, recorded at the new place", plural(int64(n), "held original", "held originals"))
+		a.print("  held      %s on the drive, recorded at the new place",
+			plural(int64(n), "held original", "held originals"))
 	}
 	if p.Kind == redirect.KindMerge {
-		a.print("  halves    the real folder at %s (%s, %s) is merged into the target,", a.path(p.From), plural(p.Files, "file", "files"), pathtext.Size(p.Bytes))
+		a.print("  halves    the real folder at %s (%s, %s) is merged into the target,", a.path(p.From),
+			plural(p.Files, "file", "files"), pathtext.Size(p.Bytes))
 		a.print("            the link takes its place, and it is held as %s", a.path(p.HeldPath()))
 	}
 	if len(p.Findings) > 0 {
@@ -222,16 +230,20 @@ var fates = map[redirect.Fate]string{
 // previewMerge names every file of the half and what becomes of it, and asks
 // about those that both halves have, if that is wanted.
 func (a *app) previewMerge(e *redirect.Engine, p *redirect.Plan, ask bool) ([]doc, error) {
-	out, conflicts, err := a.showMerge(func(visit func(redirect.MergeEntry) error) error { return e.PreviewMerge(a.ctx, p, visit) })
+	out, conflicts, err := a.showMerge(
+		func(visit func(redirect.MergeEntry) error) error { return e.PreviewMerge(a.ctx, p, visit) })
 	if err != nil || !ask {
 		return out, err
 	}
 	for _, m := range conflicts {
-		keep, err := choose(a, pathtext.Show(m.Path), "the real folder and the target both have it, with other content", []huh.Option[redirect.Keep]{
-			huh.NewOption("keep both; the younger takes the name", redirect.KeepBothOf),
-			huh.NewOption("the one of the real folder takes the name, the target's is set aside", redirect.KeepHalf),
-			huh.NewOption("the target's keeps the name, the one of the real folder stays held", redirect.KeepTarget),
-		})
+		keep, err := choose(a, pathtext.Show(m.Path),
+			"the real folder and the target both have it, with other content", []huh.Option[redirect.Keep]{
+				huh.NewOption("keep both; the younger takes the name", redirect.KeepBothOf),
+				huh.NewOption("the one of the real folder takes the name, the target's is set aside",
+					redirect.KeepHalf),
+				huh.NewOption("the target's keeps the name, the one of the real folder stays held",
+					redirect.KeepTarget),
+			})
 		if err != nil {
 			return nil, err
 		}
@@ -242,7 +254,8 @@ func (a *app) previewMerge(e *redirect.Engine, p *redirect.Plan, ask bool) ([]do
 
 // showMerge names every entry that a merge is about and what becomes of it, and
 // gives those that both halves have.
-func (a *app) showMerge(preview func(visit func(redirect.MergeEntry) error) error) (out []doc, conflicts []redirect.MergeEntry, err error) {
+func (a *app) showMerge(preview func(visit func(redirect.MergeEntry) error) error) (out []doc,
+	conflicts []redirect.MergeEntry, err error) {
 	over, equal, any := int64(0), int64(0), false
 	err = preview(func(m redirect.MergeEntry) error {
 		if !any {
@@ -270,7 +283,8 @@ func (a *app) showMerge(preview func(visit func(redirect.MergeEntry) error) erro
 	})
 	if any {
 		a.say("")
-		a.say("  %s over, %s equal, %s in both halves with other content", plural(over, "goes", "go"), plural(equal, "is", "are"), plural(int64(len(conflicts)), "is", "are"))
+		a.say("  %s over, %s equal, %s in both halves with other content", plural(over, "goes", "go"),
+			plural(equal, "is", "are"), plural(int64(len(conflicts)), "is", "are"))
 	}
 	return out, conflicts, err
 }
@@ -299,7 +313,8 @@ func (a *app) showMended(o *redirect.Outcome) {
 		return
 	}
 	if p.StaysDetached() {
-		a.print("%s  %s stays detached; its data is at %s", good.Render("done"), bold.Render(p.Name), on(&p.IntoNow, p.Target))
+		a.print("%s  %s stays detached; its data is at %s", good.Render("done"), bold.Render(p.Name),
+			on(&p.IntoNow, p.Target))
 	} else {
 		a.print("%s  %s", good.Render("done"), led(p.Methods, a.path(p.Link), on(&p.IntoNow, p.Target)))
 		a.proof(o)

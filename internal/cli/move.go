@@ -53,7 +53,8 @@ func (a *app) moveCmd() *cobra.Command {
 				return a.moveGuided(f, given(cmd))
 			}
 			if f.into == "" || (len(args) == 0) == (len(f.profile) == 0) {
-				return &usageError{"name the folder, or some with --profile, and, with --into, the directory it goes into"}
+				return &usageError{"name the folder, or some with --profile, and, with --into, the directory it " +
+					"goes into"}
 			}
 			if len(args) > 1 && (f.as != "" || f.name != "" || f.packFirst != "") {
 				return &usageError{"--as, --name and --pack-first go with one folder"}
@@ -67,21 +68,33 @@ func (a *app) moveCmd() *cobra.Command {
 	fl.StringVar(&f.as, "as", "", "its name there (`DIRNAME`), if not its own")
 	fl.StringVar(&f.name, "name", "", "the `NAME` of the redirect")
 	fl.BoolVar(&f.whileInUse, "while-in-use", false, "go on although programs write to the folder")
-	fl.DurationVar(&f.waitQuiet, "wait-quiet", 0, "wait up to this long (`DURATION`, as in 10m) until no program writes to the folder")
-	fl.BoolVar(&f.discard, "discard-original", false, "delete the original at the end, as discard-original does: after proving the copy once more")
+	fl.DurationVar(&f.waitQuiet, "wait-quiet", 0,
+		"wait up to this long (`DURATION`, as in 10m) until no program writes to the folder")
+	fl.BoolVar(&f.discard, "discard-original", false,
+		"delete the original at the end, as discard-original does: after proving the copy once more")
 	fl.StringArrayVar(&f.accept, "accept", nil, "go on past the finding with this `CODE`")
-	fl.StringVar(&f.links, "inner-links", string(redirect.RewriteLinks), "relative links that lead out of the folder: rewrite, keep or refuse (`HOW`)")
-	fl.StringVar(&f.digest, "digest", string(transfer.SHA256), "the `DIGEST` of every file in the manifest: sha256, which stock tools check, or blake3, which is faster")
+	fl.StringVar(&f.links, "inner-links", string(redirect.RewriteLinks),
+		"relative links that lead out of the folder: rewrite, keep or refuse (`HOW`)")
+	fl.StringVar(&f.digest, "digest", string(transfer.SHA256),
+		"the `DIGEST` of every file in the manifest: sha256, which stock tools check, or blake3, which is faster")
 	fl.IntVar(&f.workers, "workers", 0, "how many files are copied at once (`N`); 0 follows the drives")
-	fl.StringVar(&f.by, "by", "", "how programs are led to the new place (`METHOD`): symlink, junction (NTFS), setting, or setting+ and one of the first two; symlink unless a card says else")
-	fl.StringVar(&f.form, "target-form", "", "how a junction names the drive (`FORM`): letter, or volume, which stays when the letter changes")
-	fl.StringVar(&f.seen, "as-seen", "", "of a Windows drive mounted here: the target, or its drive's root, as the running Windows will see it (`PATH`), such as 'D:\\'")
-	fl.StringSliceVar(&f.profile, "profile", nil, "move profile folders, all or none of them: all, or some of documents, pictures, music, videos, downloads, desktop… (`KINDS`)")
+	fl.StringVar(&f.by, "by", "", "how programs are led to the new place (`METHOD`): symlink, junction (NTFS), "+
+		"setting, or setting+ and one of the first two; symlink unless a card says else")
+	fl.StringVar(&f.form, "target-form", "",
+		"how a junction names the drive (`FORM`): letter, or volume, which stays when the letter changes")
+	fl.StringVar(&f.seen, "as-seen", "", "of a Windows drive mounted here: the target, or its drive's root, as the "+
+		"running Windows will see it (`PATH`), such as 'D:\\'")
+	fl.StringSliceVar(&f.profile, "profile", nil, "move profile folders, all or none of them: all, or some of "+
+		"documents, pictures, music, videos, downloads, desktop… (`KINDS`)")
 	fl.BoolVar(&f.perAccount, "per-account", false, "put the folders into a directory of the account's name in DIR")
-	fl.BoolVar(&f.futureOnly, "future-only", false, "change only where new things go: the location setting leads to the new place, nothing is moved")
-	fl.StringVar(&f.packFirst, "pack-first", "", "before anything else, make a whole copy of the folder in `FILE`, as pack does")
-	fl.BoolVar(&f.empty, "start-empty", false, "begin with an empty target: what is in the folder is held where it is, and not copied")
-	fl.BoolVar(&f.merge, "merge", false, "the directory at the target may have entries: the folder's are brought over beside them, replacing nothing")
+	fl.BoolVar(&f.futureOnly, "future-only", false,
+		"change only where new things go: the location setting leads to the new place, nothing is moved")
+	fl.StringVar(&f.packFirst, "pack-first", "",
+		"before anything else, make a whole copy of the folder in `FILE`, as pack does")
+	fl.BoolVar(&f.empty, "start-empty", false,
+		"begin with an empty target: what is in the folder is held where it is, and not copied")
+	fl.BoolVar(&f.merge, "merge", false,
+		"the directory at the target may have entries: the folder's are brought over beside them, replacing nothing")
 	fl.StringVar(&f.store, "store", "", "of a card whose engine has registered stores: the one that it moves (`NAME`)")
 	a.previewFlag(c, &f.preview)
 	return c
@@ -105,17 +118,23 @@ func (f *moveFlags) check() error {
 		wrong bool
 		says  string
 	}{
-		{f.by != "" && !slices.Contains(ways, strings.Join(f.methods(), "+")), "--by takes symlink, junction, setting, setting+symlink or setting+junction"},
-		{(f.form != "" || f.seen != "") && !slices.Contains(f.methods(), redirect.ByJunction), "--target-form and --as-seen go with --by junction"},
-		{f.form != "" && f.form != string(redirect.ByLetter) && f.form != string(redirect.ByVolume), "--target-form takes letter or volume"},
+		{f.by != "" && !slices.Contains(ways, strings.Join(f.methods(), "+")),
+			"--by takes symlink, junction, setting, setting+symlink or setting+junction"},
+		{(f.form != "" || f.seen != "") && !slices.Contains(f.methods(), redirect.ByJunction),
+			"--target-form and --as-seen go with --by junction"},
+		{f.form != "" && f.form != string(redirect.ByLetter) && f.form != string(redirect.ByVolume),
+			"--target-form takes letter or volume"},
 		{f.form != "" && f.seen != "", "--as-seen says itself how the target is named; leave out --target-form"},
 		{f.seen != "" && !one, "--as-seen goes with one folder"},
-		{f.store != "" && (f.empty || f.merge || f.packFirst != "" || f.discard || f.by != ""), "--store has the engine move its store: no other way goes with it"},
+		{f.store != "" && (f.empty || f.merge || f.packFirst != "" || f.discard || f.by != ""),
+			"--store has the engine move its store: no other way goes with it"},
 		{f.empty && f.merge, "--start-empty and --merge exclude each other"},
 		{f.empty && f.discard, "--start-empty copies nothing, so there is nothing to discard the original by"},
 		{f.packFirst != "" && !one, "--pack-first goes with one folder"},
-		{len(f.profile) > 0 && (f.as != "" || f.name != "" || f.discard), "--as, --name and --discard-original go with one folder"},
-		{!slices.Contains([]string{"rewrite", "keep", "refuse"}, f.links), "--inner-links takes rewrite, keep or refuse"},
+		{len(f.profile) > 0 && (f.as != "" || f.name != "" || f.discard),
+			"--as, --name and --discard-original go with one folder"},
+		{!slices.Contains([]string{"rewrite", "keep", "refuse"}, f.links),
+			"--inner-links takes rewrite, keep or refuse"},
 		{f.digest != string(transfer.SHA256) && f.digest != string(transfer.BLAKE3), "--digest takes sha256 or blake3"},
 		{f.waitQuiet < 0, "--wait-quiet takes a time such as 30s or 10m"},
 		{f.workers < 0 || f.workers > 64, "--workers takes a number from 1 to 64, or 0"},
@@ -145,7 +164,8 @@ func (a *app) folderArg(e *redirect.Engine, arg, cwd string) (string, error) {
 		return "", err
 	}
 	if _, err := os.Lstat(path); err == nil && path != r.Link {
-		return "", &usageError{fmt.Sprintf("%q is the name of a redirect and a path here; write ./%s for the path, %s for the redirect's link", arg, arg, pathtext.Quote(r.Link))}
+		return "", &usageError{fmt.Sprintf("%q is the name of a redirect and a path here; write ./%s for the path, "+
+			"%s for the redirect's link", arg, arg, pathtext.Quote(r.Link))}
 	}
 	return r.Link, nil
 }
@@ -164,8 +184,10 @@ func codes(in []string) ([]finding.Code, error) {
 
 func (f *moveFlags) options(folder, into string, accept []finding.Code) redirect.MoveOptions {
 	return redirect.MoveOptions{
-		Folder: folder, Into: into, As: f.as, Name: f.name, WhileInUse: f.whileInUse, WaitQuiet: f.waitQuiet, Discard: f.discard, Accept: accept,
-		Digest: transfer.Digest(f.digest), InnerLinks: redirect.InnerLinks(f.links), By: f.methods(), StartEmpty: f.empty, Merge: f.merge,
+		Folder: folder, Into: into, As: f.as, Name: f.name, WhileInUse: f.whileInUse, WaitQuiet: f.waitQuiet,
+		Discard: f.discard, Accept: accept,
+		Digest: transfer.Digest(f.digest), InnerLinks: redirect.InnerLinks(f.links), By: f.methods(),
+		StartEmpty: f.empty, Merge: f.merge,
 		Form: redirect.TargetForm(f.form), Seen: f.seen,
 	}
 }
@@ -197,7 +219,8 @@ func (a *app) moveAll(args []string, f moveFlags) error {
 	case len(f.profile) > 0:
 		return a.moveProfile(e, f, o)
 	case f.packFirst != "" && len(args) == 1 && strings.HasPrefix(args[0], cardPrefix):
-		return &usageError{"--pack-first goes with one folder, not with a card; `nexlin pack FOLDER --output FILE` makes the copy by itself"}
+		return &usageError{"--pack-first goes with one folder, not with a card; `nexlin pack FOLDER --output FILE` " +
+			"makes the copy by itself"}
 	case len(args) == 1 && strings.HasPrefix(args[0], cardPrefix):
 		return a.moveCard(e, strings.TrimPrefix(args[0], cardPrefix), f, o)
 	case slices.ContainsFunc(args, func(s string) bool { return strings.HasPrefix(s, cardPrefix) }):
@@ -219,7 +242,8 @@ func (a *app) moveAll(args []string, f moveFlags) error {
 
 func checkNames(f moveFlags) error {
 	if f.name != "" && !redirect.ValidName(f.name) {
-		return &usageError{fmt.Sprintf("%q is no name for a redirect: letters, digits, - _ . and at most 60 of them", f.name)}
+		return &usageError{fmt.Sprintf("%q is no name for a redirect: letters, digits, - _ . and at most 60 of them",
+			f.name)}
 	}
 	if f.as == "." || f.as == ".." || strings.ContainsAny(f.as, "/\x00") || strings.HasPrefix(f.as, ".nexlin") {
 		return &usageError{fmt.Sprintf("%q is no name for a directory: --as takes one name, no path", f.as)}
@@ -282,10 +306,11 @@ func (a *app) moveOne(e *redirect.Engine, o redirect.MoveOptions, preview bool) 
 	if o.Discard {
 		question = "move it, and delete the original once the copy is proven?"
 	}
-	return a.planned(e, preview, question, a.showMoved, func(progress func(entries, bytes int64)) (*redirect.Plan, error) {
-		o.Progress = progress
-		return e.PlanMove(a.ctx, o)
-	})
+	return a.planned(e, preview, question, a.showMoved,
+		func(progress func(entries, bytes int64)) (*redirect.Plan, error) {
+			o.Progress = progress
+			return e.PlanMove(a.ctx, o)
+		})
 }
 
 // planned makes a plan, shows it, asks, and carries it out.
@@ -313,7 +338,8 @@ func (a *app) carryOut(e *redirect.Engine, plan *redirect.Plan, show func(*redir
 }
 
 // carried does a run with progress and shows what it came to.
-func (a *app) carried(e *redirect.Engine, show func(*redirect.Outcome), run func() (*redirect.Outcome, error)) (doc, error) {
+func (a *app) carried(e *redirect.Engine, show func(*redirect.Outcome), run func() (*redirect.Outcome, error)) (doc,
+	error) {
 	p := a.progress()
 	e.Progress = p
 	out, err := run()
@@ -349,6 +375,7 @@ func (a *app) tellStopped(e *redirect.Engine) {
 		return // the command itself will meet the same and say it
 	}
 	for _, r := range rows {
-		a.note("run %s (%s of %s) was stopped before its end: nexlin resume %s goes on, nexlin undo %s takes it back", r.ID, r.Kind, strings.TrimPrefix(r.Redirect, "-"), r.ID, r.ID)
+		a.note("run %s (%s of %s) was stopped before its end: nexlin resume %s goes on, nexlin undo %s takes it back",
+			r.ID, r.Kind, strings.TrimPrefix(r.Redirect, "-"), r.ID, r.ID)
 	}
 }

@@ -39,8 +39,10 @@ func (a *app) othersOn(d *drive.Drive) (out []others) {
 		}
 		o := others{account: who.name}
 		text, err := inuse.Command{
-			Args: []string{self, "drives", "--json", "--quiet", "--state-dir", dir, d.Mount}, Within: askWithin, UID: who.uid, GID: who.gid,
-			Env: []string{"HOME=" + who.home, "USER=" + who.name, "LOGNAME=" + who.name, "PATH=/usr/bin:/bin"}, Dir: who.home,
+			Args: []string{self, "drives", "--json", "--quiet", "--state-dir", dir, d.Mount}, Within: askWithin,
+			UID: who.uid, GID: who.gid,
+			Env: []string{"HOME=" + who.home, "USER=" + who.name, "LOGNAME=" + who.name, "PATH=/usr/bin:/bin"},
+			Dir: who.home,
 		}.Run(a.ctx)
 		var says struct {
 			Drives []struct {

@@ -47,7 +47,8 @@ func (a *app) packCmd() *cobra.Command {
 		}),
 	}
 	c.Flags().StringVar(&output, "output", "", "the `FILE` of the archive; it must not exist")
-	c.Flags().BoolVar(&inUse, "while-in-use", false, "go on although programs write to the folder; what changes meanwhile still ends it")
+	c.Flags().BoolVar(&inUse, "while-in-use", false,
+		"go on although programs write to the folder; what changes meanwhile still ends it")
 	c.Flags().StringArrayVar(&accept, "accept", nil, "go on past the finding with this `CODE`")
 	a.previewFlag(c, &preview)
 	return c
@@ -109,7 +110,8 @@ func (a *app) archived(e *redirect.Engine, run func() (*redirect.Outcome, error)
 		for _, f := range x.Flaws {
 			flaws = append(flaws, doc{"path": f.Path, "lost": f.What})
 		}
-		d["archive"] = doc{"file": x.File, "bytes": x.Bytes, "sha256": x.Digest, "files": x.Count.Files, "content": x.Count.Bytes, "not_kept": flaws}
+		d["archive"] = doc{"file": x.File, "bytes": x.Bytes, "sha256": x.Digest, "files": x.Count.Files,
+			"content": x.Count.Bytes, "not_kept": flaws}
 	}
 	return d, nil
 }
@@ -123,7 +125,8 @@ func (a *app) showArchived(o *redirect.Outcome) {
 	a.print("")
 	if o.Kind == redirect.KindUnpack {
 		a.print("%s  %s", good.Render("done"), bold.Render(a.path(o.Plan.Copy())))
-		a.print("  verified  %s, %s, each read back and equal to its digest", plural(x.Count.Files, "file", "files"), pathtext.Size(x.Count.Bytes))
+		a.print("  verified  %s, %s, each read back and equal to its digest", plural(x.Count.Files, "file", "files"),
+			pathtext.Size(x.Count.Bytes))
 		for _, f := range x.Flaws {
 			a.print("  not kept  %s of %s", f.What, pathtext.Show(f.Path))
 		}
@@ -133,7 +136,8 @@ func (a *app) showArchived(o *redirect.Outcome) {
 		return
 	}
 	a.print("%s  %s", good.Render("done"), bold.Render(a.path(x.File)))
-	a.print("  holds     %s, %s, in %s", plural(x.Count.Files, "file", "files"), pathtext.Size(x.Count.Bytes), pathtext.Size(x.Bytes))
+	a.print("  holds     %s, %s, in %s", plural(x.Count.Files, "file", "files"), pathtext.Size(x.Count.Bytes),
+		pathtext.Size(x.Bytes))
 	where := "to its end"
 	if o.Device {
 		where = "from the device, to its end"
@@ -202,11 +206,15 @@ func (a *app) explainArchive(err error) (fault, bool) {
 	var damage *archive.DamageError
 	switch {
 	case errors.As(err, &changed):
-		return fault{Code: "changed-meanwhile", Message: pathtext.Show(changed.Error()), State: "nothing is left of the archive", Exit: exitBusy, Path: changed.Path,
+		return fault{Code: "changed-meanwhile", Message: pathtext.Show(changed.Error()),
+			State: "nothing is left of the archive", Exit: exitBusy, Path: changed.Path,
 			Next: []string{"quit the program that writes there, and try again"}}, true
 	case errors.As(err, &damage):
-		return fault{Code: "archive-damaged", Message: pathtext.Show(damage.Error()), State: "nothing is left of what was made", Exit: exitFailed, Path: damage.Path,
-			Next: []string{"use another copy of the archive; on a fresh one this points to the drive or the cable"}}, true
+		return fault{Code: "archive-damaged", Message: pathtext.Show(damage.Error()),
+				State: "nothing is left of what was made", Exit: exitFailed, Path: damage.Path,
+				Next: []string{"use another copy of the archive; on a fresh one this points to the drive or " +
+					"the cable"}},
+			true
 	}
 	return fault{}, false
 }
@@ -237,7 +245,8 @@ func (a *app) packFirst(e *redirect.Engine, o redirect.MoveOptions, file string,
 	if err != nil {
 		return err
 	}
-	if _, err := a.packOne(e, redirect.PackOptions{Folder: source, Name: name, File: absolute(file, cwd)}, preview); err != nil {
+	if _, err := a.packOne(e, redirect.PackOptions{Folder: source, Name: name, File: absolute(file, cwd)},
+		preview); err != nil {
 		return fmt.Errorf("packing %s: %w", pathtext.Show(filepath.Base(folder)), err)
 	}
 	a.say("")

@@ -62,12 +62,14 @@ func (a *app) planNumbers(p *redirect.Plan) {
 		a.print("  as seen   %s, by Windows", a.path(link.Seen(p.LinkText)))
 	}
 	if p.LentFiles > 0 && p.Base.Take {
-		a.print("  takes     %s out of the held original that are equal; they need no room", plural(p.LentFiles, "file", "files"))
+		a.print("  takes     %s out of the held original that are equal; they need no room",
+			plural(p.LentFiles, "file", "files"))
 	}
 	a.settingLines(p)
 	a.print("")
 	into, from := &p.IntoNow, &p.FromNow
-	later := fmt.Sprintf("%s, and %s more once the original is discarded", pathtext.Size(from.Free), pathtext.Size(p.FreesLater))
+	later := fmt.Sprintf("%s, and %s more once the original is discarded", pathtext.Size(from.Free),
+		pathtext.Size(p.FreesLater))
 	switch {
 	case p.Bare:
 		later = fmt.Sprintf("%s; the original is the only copy of what is in it", pathtext.Size(from.Free))
@@ -75,7 +77,8 @@ func (a *app) planNumbers(p *redirect.Plan) {
 		later = fmt.Sprintf("%s, since the original is deleted at the end", pathtext.Size(from.Free+p.FreesLater))
 	}
 	a.columns(a.out, []string{"drive", "needed", "free now", "free after"}, [][]string{
-		{pathtext.Show(into.Name()), pathtext.Size(p.Need), pathtext.Size(into.Free), pathtext.Size(into.Free - p.Need)},
+		{pathtext.Show(into.Name()), pathtext.Size(p.Need), pathtext.Size(into.Free),
+			pathtext.Size(into.Free - p.Need)},
 		{pathtext.Show(from.Name()), "–", pathtext.Size(from.Free), later},
 	}, 1, 2)
 }
@@ -91,7 +94,8 @@ func (a *app) spaces(o *redirect.Outcome) {
 		case d < 0:
 			diff = pathtext.Size(-d) + " taken"
 		}
-		rows = append(rows, []string{pathtext.Show(s.Drive), pathtext.Size(s.FreeBefore), pathtext.Size(s.FreeAfter), diff})
+		rows = append(rows, []string{pathtext.Show(s.Drive), pathtext.Size(s.FreeBefore), pathtext.Size(s.FreeAfter),
+			diff})
 	}
 	if len(rows) > 0 {
 		a.columns(a.out, []string{"drive", "free before", "free now", ""}, rows, 1, 2)
@@ -101,7 +105,8 @@ func (a *app) spaces(o *redirect.Outcome) {
 // proof says what was copied and how it was proven.
 func (a *app) proof(o *redirect.Outcome) {
 	if o.Copied.Files > 0 {
-		a.print("  copied    %s, %s in %s", plural(o.Copied.Files, "file", "files"), pathtext.Size(o.Copied.Bytes), seconds(o.Copied.Seconds))
+		a.print("  copied    %s, %s in %s", plural(o.Copied.Files, "file", "files"), pathtext.Size(o.Copied.Bytes),
+			seconds(o.Copied.Seconds))
 	}
 	if o.Verified.Files > 0 {
 		where := "through the file system (what lies below it may have answered from memory)"
@@ -116,7 +121,8 @@ func (a *app) proof(o *redirect.Outcome) {
 func (a *app) news(o *redirect.Outcome) {
 	var fs []finding.Finding
 	for _, f := range o.Findings {
-		if f.Code == finding.LateWrite || f.Code == finding.LateConflict || f.Code == finding.Stranger || f.Code == finding.OlderAside || f.Code == finding.GapFilled || f.Code == finding.ArchiveKept {
+		if f.Code == finding.LateWrite || f.Code == finding.LateConflict || f.Code == finding.Stranger ||
+			f.Code == finding.OlderAside || f.Code == finding.GapFilled || f.Code == finding.ArchiveKept {
 			fs = append(fs, f)
 		}
 	}
@@ -147,7 +153,8 @@ func (a *app) showMoved(o *redirect.Outcome) {
 	discard := "nexlin discard-original " + name
 	if p.Bare {
 		a.print("  nothing of it was copied: it is the only copy of what is in it")
-		a.print("  deletes that copy, and frees %s on %s:   %s --accept never-copied", pathtext.Size(p.FreesLater), pathtext.Show(p.FromNow.Name()), discard)
+		a.print("  deletes that copy, and frees %s on %s:   %s --accept never-copied", pathtext.Size(p.FreesLater),
+			pathtext.Show(p.FromNow.Name()), discard)
 	} else {
 		a.print("  frees %s on %s:   %s", pathtext.Size(p.FreesLater), pathtext.Show(p.FromNow.Name()), discard)
 	}
@@ -165,7 +172,8 @@ func (a *app) settingLines(p *redirect.Plan) {
 		a.print("  setting   %s at %s %s", a.path(s.File), pathtext.Show(s.At), what)
 	}
 	if p.Linkless() && p.Kind == redirect.KindMove && p.Card == "" {
-		a.print("  link      none: programs that have the old path built in will not find the folder (--by setting+symlink leads them, too)")
+		a.print("  link      none: programs that have the old path built in will not find the folder (--by " +
+			"setting+symlink leads them, too)")
 	}
 }
 
@@ -174,7 +182,8 @@ func (a *app) tried(p *redirect.Plan) {
 	switch {
 	case p.Linkless():
 	case p.ByBytes:
-		a.print("  junction  says %s, as it was made; this system does not know that place, so no file was saved through it", a.path(link.Seen(p.LinkText)))
+		a.print("  junction  says %s, as it was made; this system does not know that place, so no file was saved "+
+			"through it", a.path(link.Seen(p.LinkText)))
 	default:
 		a.print("  tried     a file saved through the link shows up at the target, and the other way round")
 	}
@@ -195,7 +204,8 @@ func (a *app) showBroughtBack(o *redirect.Outcome) {
 	a.print("")
 	a.spaces(o)
 	a.print("")
-	a.print("%s the data on %s is held as %s", caution.Render("nothing is deleted:"), pathtext.Show(p.FromNow.Name()), a.path(p.HeldPath()))
+	a.print("%s the data on %s is held as %s", caution.Render("nothing is deleted:"), pathtext.Show(p.FromNow.Name()),
+		a.path(p.HeldPath()))
 	a.print("  deletes what is held, after comparing:   nexlin discard-original %s", pathtext.Quote(p.Name))
 	a.print("  takes this bring-back back:              nexlin undo %s", o.Run)
 }

@@ -27,26 +27,29 @@ func (a *app) moveCard(e *redirect.Engine, name string, f moveFlags, o redirect.
 	if err != nil {
 		return err
 	}
-	return a.togetherRun(e, f.preview, "move it?", func(progress func(entries, bytes int64)) (*redirect.Together, error) {
-		o.Progress = progress
-		return e.PlanCard(a.ctx, u, o)
-	})
+	return a.togetherRun(e, f.preview, "move it?",
+		func(progress func(entries, bytes int64)) (*redirect.Together, error) {
+			o.Progress = progress
+			return e.PlanCard(a.ctx, u, o)
+		})
 }
 
 // moveProfile moves profile folders as one.
 func (a *app) moveProfile(e *redirect.Engine, f moveFlags, o redirect.MoveOptions) error {
 	for _, k := range f.profile {
 		if !slices.Contains(redirect.ProfileKinds(), k) {
-			return &usageError{"--profile takes " + strings.Join(redirect.ProfileKinds(), ", ") + ", not " + pathtext.Quote(k)}
+			return &usageError{"--profile takes " + strings.Join(redirect.ProfileKinds(), ", ") + ", not " +
+				pathtext.Quote(k)}
 		}
 	}
 	if len(o.By) == 0 {
 		o.By = redirect.ProfileMethods()
 	}
-	return a.togetherRun(e, f.preview, "move them?", func(progress func(entries, bytes int64)) (*redirect.Together, error) {
-		o.Progress = progress
-		return e.PlanProfile(a.ctx, a.home, f.profile, o)
-	})
+	return a.togetherRun(e, f.preview, "move them?",
+		func(progress func(entries, bytes int64)) (*redirect.Together, error) {
+			o.Progress = progress
+			return e.PlanProfile(a.ctx, a.home, f.profile, o)
+		})
 }
 
 // futureOnly changes where new things go.
@@ -77,7 +80,8 @@ func (a *app) futureOnly(e *redirect.Engine, args []string, f moveFlags, o redir
 	if !a.json {
 		a.print("%s", bold.Render("new things will go to another place; nothing is moved"))
 		for _, s := range plan.Settings {
-			a.print("  setting   %s at %s: until now %s, from now on %s", a.path(s.File), pathtext.Show(s.At), a.path(s.From[0]), a.path(s.To))
+			a.print("  setting   %s at %s: until now %s, from now on %s", a.path(s.File), pathtext.Show(s.At),
+				a.path(s.From[0]), a.path(s.To))
 		}
 		a.findings(a.out, plan.Findings)
 	}

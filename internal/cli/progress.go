@@ -114,7 +114,8 @@ func (p *progress) startBar(word string) {
 // moment's.
 func (p *progress) figures(width int) string {
 	done, gone := p.bytes.Load(), time.Since(p.began).Seconds()
-	parts := []string{fmt.Sprintf("%s of %s", pathtext.Size(done), pathtext.Size(p.totalBytes)), fmt.Sprintf("%s of %s files", count(p.files.Load()), count(p.totalFiles))}
+	parts := []string{fmt.Sprintf("%s of %s", pathtext.Size(done), pathtext.Size(p.totalBytes)),
+		fmt.Sprintf("%s of %s files", count(p.files.Load()), count(p.totalFiles))}
 	if gone > 0.5 && done > 0 {
 		rate := float64(done) / gone
 		left := time.Duration(float64(max(0, p.totalBytes-done)) / rate * float64(time.Second)).Round(time.Second)

@@ -52,7 +52,8 @@ func (a *app) recordCmd() *cobra.Command {
 		}),
 	}
 	c.Flags().StringVar(&copy, "copy", "", "where the copy of a real folder lies (`DIR`)")
-	c.Flags().StringVar(&original, "original", "", "what the copy was made of (`DIR`), if it is not found beside the link")
+	c.Flags().StringVar(&original, "original", "",
+		"what the copy was made of (`DIR`), if it is not found beside the link")
 	c.Flags().StringVar(&name, "name", "", "the `NAME` of the redirect")
 	c.Flags().StringArrayVar(&accept, "accept", nil, "go on past the finding with this `CODE`")
 	a.previewFlag(c, &preview)
@@ -85,7 +86,8 @@ func (a *app) recordOne(e *redirect.Engine, o redirect.RecordOptions, preview bo
 	if !a.json {
 		a.showRecord(plan)
 	}
-	if stop, err := a.goOn(plan.Blocked(), preview, "compare both, and take it in if they are equal?"); err != nil || stop {
+	if stop, err := a.goOn(plan.Blocked(), preview, "compare both, and take it in if they are equal?"); err != nil ||
+		stop {
 		return docIf(err, planDoc(plan)), err
 	}
 	d, err := a.carried(e, a.showRecorded, func() (*redirect.Outcome, error) { return e.Record(a.ctx, plan) })

@@ -31,7 +31,8 @@ func (a *app) restoreCmd() *cobra.Command {
 		Use:   "restore-links DRIVE[:/DIR]",
 		Short: "make the links again that a drive tells of: on a fresh system, or another machine",
 		Long: "Reads the target notes on DRIVE, or only those below a directory on it, and makes\n" +
-			"the link of each target again, for the account it belongs to. An account that has another name here is named with --account OLD=NEW. A real folder that\n" +
+			"the link of each target again, for the account it belongs to. An account that has another name here is " +
+			"named with --account OLD=NEW. A real folder that\n" +
 			"stands where a link belongs is merged into the target and held, or only held. A link is made only\n" +
 			"in the home of its account, unless that is accepted. Afterwards the records know what they knew.",
 		Example: "  nexlin restore-links BASALT --preview\n  nexlin restore-links BASALT --account ines=inesk",
@@ -60,7 +61,8 @@ func (a *app) restoreCmd() *cobra.Command {
 	fl := c.Flags()
 	fl.StringArrayVar(&f.accounts, "account", nil, "the account OLD on the drive is NEW here (`OLD=NEW`)")
 	fl.StringVar(&f.folders, "folders", "merge", "real folders that stand where a link belongs: merge or hold (`HOW`)")
-	fl.StringVar(&f.halves, "halves", string(redirect.KeepBoth), "what folder and target both have, with other content: keep-both or newer (`HOW`)")
+	fl.StringVar(&f.halves, "halves", string(redirect.KeepBoth),
+		"what folder and target both have, with other content: keep-both or newer (`HOW`)")
 	fl.StringArrayVar(&f.accept, "accept", nil, "go on past the finding with this `CODE`")
 	a.previewFlag(c, &f.preview)
 	return c
@@ -160,7 +162,8 @@ func (a *app) restore(e *redirect.Engine, d *drive.Drive, o redirect.RestoreOpti
 		}
 	}
 	if a.json {
-		return a.emit(doc{"preview": f.preview, "drive": doc{"id": d.Identity(), "label": d.Label, "mount": d.Mount}, "restored": docs})
+		return a.emit(doc{"preview": f.preview, "drive": doc{"id": d.Identity(), "label": d.Label, "mount": d.Mount},
+			"restored": docs})
 	}
 	return nil
 }
@@ -185,7 +188,8 @@ func (a *app) showRestore(d *drive.Drive, r *redirect.Restore) {
 	if r.Account != r.Note.Account {
 		whose += ", there " + r.Note.Account
 	}
-	a.print("  %s   %s, %s, of %s on %s, account %s", pathtext.Show(r.Name), plural(r.Note.Files, "file", "files"), pathtext.Size(r.Note.Bytes),
+	a.print("  %s   %s, %s, of %s on %s, account %s", pathtext.Show(r.Name), plural(r.Note.Files, "file", "files"),
+		pathtext.Size(r.Note.Bytes),
 		r.Note.Made.Local().Format("2006-01-02"), pathtext.Show(r.Note.Machine), pathtext.Show(whose))
 	a.findings(a.out, r.Findings)
 }

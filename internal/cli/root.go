@@ -14,9 +14,10 @@ func Commands() *cobra.Command { return (&app{}).root() }
 func (a *app) root() *cobra.Command {
 	cobra.EnableCommandSorting = false // the order of the work, not of the alphabet
 	root := &cobra.Command{
-		Use:           "nexlin",
-		Short:         "move folders to another drive and leave a link behind",
-		Long:          "Nexlin moves a folder to another drive and leaves a link behind, so that programs\nnotice nothing, no byte is lost, and it can always be undone.",
+		Use:   "nexlin",
+		Short: "move folders to another drive and leave a link behind",
+		Long: "Nexlin moves a folder to another drive and leaves a link behind, so that programs\nnotice " +
+			"nothing, no byte is lost, and it can always be undone.",
 		SilenceErrors: true, SilenceUsage: true,
 		Version: version,
 		Args: func(_ *cobra.Command, args []string) error {
@@ -32,7 +33,8 @@ func (a *app) root() *cobra.Command {
 	p := root.PersistentFlags()
 	p.StringVar(&a.stateDir, "state-dir", os.Getenv("NEXLIN_STATE_DIR"), "keep Nexlin's records in `DIR`")
 	p.StringVar(&a.config, "config", os.Getenv("NEXLIN_CONFIG"), "look for your own cards in `DIR`/cards")
-	p.StringVar(&a.standins, "standin-drives", os.Getenv("NEXLIN_STANDIN_DRIVES"), "use the stand-in drives described in `FILE`")
+	p.StringVar(&a.standins, "standin-drives", os.Getenv("NEXLIN_STANDIN_DRIVES"),
+		"use the stand-in drives described in `FILE`")
 	_ = p.MarkHidden("standin-drives") // it exists
 	p.BoolVar(&a.noColor, "no-color", false, "no colours (as with NO_COLOR)")
 	p.BoolVarP(&a.quiet, "quiet", "q", false, "no progress, and no words that were not asked for")
@@ -42,7 +44,8 @@ func (a *app) root() *cobra.Command {
 	p.BoolVar(&a.progressJSON, "progress-json", false, "progress as JSON Lines on standard error")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &usageError{err.Error()} })
 	for _, g := range []struct{ id, title string }{
-		{"look", "Look"}, {"move", "Move, and take it back"}, {"watch", "Watch over"}, {"many", "Kinds of folder"}, {"keep", "Keep a copy elsewhere"}, {"learn", "Learn"},
+		{"look", "Look"}, {"move", "Move, and take it back"}, {"watch", "Watch over"}, {"many", "Kinds of folder"},
+		{"keep", "Keep a copy elsewhere"}, {"learn", "Learn"},
 	} {
 		root.AddGroup(&cobra.Group{ID: g.id, Title: g.title + ":"})
 	}
@@ -54,7 +57,8 @@ func (a *app) root() *cobra.Command {
 	}
 	add("look", a.drivesCmd(), a.surveyCmd(), a.inspectCmd())
 	add("move", a.moveCmd(), a.bringBackCmd(), a.detachCmd(), a.discardCmd(), a.resumeCmd(), a.undoCmd(), a.forgetCmd())
-	add("watch", a.listCmd(), a.showCmd(), a.historyCmd(), a.checkCmd(), a.tryCmd(), a.mendCmd(), a.recordCmd(), a.restoreCmd(), a.watchCmd())
+	add("watch", a.listCmd(), a.showCmd(), a.historyCmd(), a.checkCmd(), a.tryCmd(), a.mendCmd(), a.recordCmd(),
+		a.restoreCmd(), a.watchCmd())
 	add("many", a.cardCmd())
 	add("keep", a.packCmd(), a.unpackCmd())
 	add("learn", a.demoCmd())

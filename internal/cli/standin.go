@@ -86,9 +86,10 @@ func (a *app) complain(err error) error {
 func (a *app) program(name, short string, acts map[string]func(args []string) error) *cobra.Command {
 	c := &cobra.Command{Use: name, Short: short}
 	for _, use := range slices.Sorted(maps.Keys(acts)) {
-		c.AddCommand(&cobra.Command{Use: use, Args: cobra.ArbitraryArgs, RunE: a.runner(func(_ *cobra.Command, args []string) error {
-			return a.complain(acts[use](args))
-		})})
+		c.AddCommand(&cobra.Command{Use: use, Args: cobra.ArbitraryArgs,
+			RunE: a.runner(func(_ *cobra.Command, args []string) error {
+				return a.complain(acts[use](args))
+			})})
 	}
 	return c
 }
@@ -96,35 +97,37 @@ func (a *app) program(name, short string, acts map[string]func(args []string) er
 // mudflatCmd is the stand-in for programs that keep a shared folder.
 func (a *app) mudflatCmd() *cobra.Command {
 	m := &standin.Mudflat{Home: a.home, Say: a.print}
-	return a.program("mudflat", "a made-up program that keeps the survey team's shared folder", map[string]func([]string) error{
-		"run":   func([]string) error { return m.Run(a.ctx.Done()) },
-		"start": func([]string) error { return standin.Start(m.Running, "standin", "mudflat", "run") },
-		"stop":  func([]string) error { return standin.Stop(m.Running()) },
-		"sync":  func([]string) error { return m.Sync() },
-		"status": func([]string) error {
-			if pid := m.Running(); pid != 0 {
-				a.print("running")
+	return a.program("mudflat", "a made-up program that keeps the survey team's shared folder",
+		map[string]func([]string) error{
+			"run":   func([]string) error { return m.Run(a.ctx.Done()) },
+			"start": func([]string) error { return standin.Start(m.Running, "standin", "mudflat", "run") },
+			"stop":  func([]string) error { return standin.Stop(m.Running()) },
+			"sync":  func([]string) error { return m.Sync() },
+			"status": func([]string) error {
+				if pid := m.Running(); pid != 0 {
+					a.print("running")
+					return nil
+				}
+				a.print("at rest")
 				return nil
-			}
-			a.print("at rest")
-			return nil
-		},
-		"pending": func([]string) error {
-			todo, err := m.Pending()
-			if err == nil {
-				a.print("%d", len(todo))
-			}
-			return err
-		},
-	})
+			},
+			"pending": func([]string) error {
+				todo, err := m.Pending()
+				if err == nil {
+					a.print("%d", len(todo))
+				}
+				return err
+			},
+		})
 }
 
 // sonogramCmd is the stand-in for programs with several path settings.
 func (a *app) sonogramCmd() *cobra.Command {
 	s := &standin.Sonogram{Home: a.home, Say: a.print}
-	return a.program("sonogram", "a made-up program that keeps spectrogram tiles on shelves", map[string]func([]string) error{
-		"show": func([]string) error { return s.Show() },
-	})
+	return a.program("sonogram", "a made-up program that keeps spectrogram tiles on shelves",
+		map[string]func([]string) error{
+			"show": func([]string) error { return s.Show() },
+		})
 }
 
 // brooderCmd is the stand-in for engines that register their stores.
@@ -158,31 +161,35 @@ func (a *app) standinDriveCmd() *cobra.Command {
 		return filepath.Abs(a.standins)
 	}
 	sub := func(use, short string, args cobra.PositionalArgs, f func(file string, args []string) error) {
-		c.AddCommand(&cobra.Command{Use: use, Short: short, Args: args, RunE: a.runner(func(_ *cobra.Command, args []string) error {
-			at, err := file()
-			if err != nil {
-				return err
-			}
-			return f(at, args)
-		})})
+		c.AddCommand(&cobra.Command{Use: use, Short: short, Args: args,
+			RunE: a.runner(func(_ *cobra.Command, args []string) error {
+				at, err := file()
+				if err != nil {
+					return err
+				}
+				return f(at, args)
+			})})
 	}
-	sub("pull LABEL", "take it away", cobra.ExactArgs(1), func(file string, args []string) error { return standin.Pull(file, args[0]) })
-	sub("plug LABEL [DIR]", "bring it back, or to another place", cobra.RangeArgs(1, 2), func(file string, args []string) error {
-		at := ""
-		if len(args) > 1 {
-			var err error
-			if at, err = filepath.Abs(args[1]); err != nil {
-				return err
+	sub("pull LABEL", "take it away", cobra.ExactArgs(1),
+		func(file string, args []string) error { return standin.Pull(file, args[0]) })
+	sub("plug LABEL [DIR]", "bring it back, or to another place", cobra.RangeArgs(1, 2),
+		func(file string, args []string) error {
+			at := ""
+			if len(args) > 1 {
+				var err error
+				if at, err = filepath.Abs(args[1]); err != nil {
+					return err
+				}
 			}
-		}
-		return standin.Plug(file, args[0], at)
-	})
-	sub("fill LABEL SIZE", "take room on it; 0 gives it back", cobra.ExactArgs(2), func(file string, args []string) error {
-		n, err := humanize.ParseBytes(args[1])
-		if err != nil {
-			return &usageError{"SIZE is such as 20MiB"}
-		}
-		return standin.Fill(file, args[0], int64(n))
-	})
+			return standin.Plug(file, args[0], at)
+		})
+	sub("fill LABEL SIZE", "take room on it; 0 gives it back", cobra.ExactArgs(2),
+		func(file string, args []string) error {
+			n, err := humanize.ParseBytes(args[1])
+			if err != nil {
+				return &usageError{"SIZE is such as 20MiB"}
+			}
+			return standin.Fill(file, args[0], int64(n))
+		})
 	return c
 }

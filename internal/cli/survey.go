@@ -110,7 +110,8 @@ func (a *app) surveyFolders(e *redirect.Engine, args []string, all bool) error {
 		if f.Partial {
 			note = "not all of it can be read by this account"
 		}
-		rows = append(rows, []string{a.path(f.Path), what, pathtext.Size(f.Bytes), pathtext.Size(f.Allocated), count(f.Files), pathtext.Show(f.Drive), note})
+		rows = append(rows, []string{a.path(f.Path), what, pathtext.Size(f.Bytes), pathtext.Size(f.Allocated),
+			count(f.Files), pathtext.Show(f.Drive), note})
 	}
 	a.columns(a.out, []string{"folder", "kind", "size", "moving frees", "files", "drive", ""}, rows, 2, 3, 4)
 	if len(fs) > len(rows) {
@@ -128,7 +129,8 @@ func (a *app) freeLine(e *redirect.Engine) error {
 	}
 	for i := range ds {
 		d := &ds[i]
-		a.print("  %-10s %s free of %s  %s", pathtext.Show(d.Name()), pathtext.Size(d.Free), pathtext.Size(d.Size), gauge(d.Size, d.Free))
+		a.print("  %-10s %s free of %s  %s", pathtext.Show(d.Name()), pathtext.Size(d.Free), pathtext.Size(d.Size),
+			gauge(d.Size, d.Free))
 	}
 	return nil
 }
@@ -155,7 +157,8 @@ func (a *app) surveyNeed(e *redirect.Engine, args []string) error {
 		for _, f := range n.Fits {
 			fits = append(fits, doc{"drive": f.Drive, "free": f.Free, "short": f.Short})
 		}
-		return a.emit(doc{"folders": folderDocs(n.Folders), "need": doc{"bytes": n.Bytes, "reserve": n.Reserve, "total": n.Total, "drives": fits}})
+		return a.emit(doc{"folders": folderDocs(n.Folders),
+			"need": doc{"bytes": n.Bytes, "reserve": n.Reserve, "total": n.Total, "drives": fits}})
 	}
 	var rows [][]string
 	for _, f := range n.Folders {

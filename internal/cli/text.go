@@ -89,7 +89,8 @@ func (a *app) columns(w io.Writer, headers []string, rows [][]string, right ...i
 func (a *app) findings(w io.Writer, fs []finding.Finding) {
 	for _, f := range finding.Worst(fs) {
 		mark := map[finding.Severity]string{
-			finding.Blocker: bad.Render("blocker"), finding.Warning: caution.Render("warning"), finding.Info: faint.Render("info"),
+			finding.Blocker: bad.Render("blocker"), finding.Warning: caution.Render("warning"),
+			finding.Info: faint.Render("info"),
 		}[f.Severity]
 		fmt.Fprintf(w, "%s  %s  %s\n", mark, f.Message, faint.Render("["+string(f.Code)+"]"))
 		shown := a.findingPaths(w, f)

@@ -21,7 +21,8 @@ func (a *app) togetherDoc(e *redirect.Engine, o *redirect.TogetherOutcome) doc {
 			runs = append(runs, a.outcomeDoc(e, m))
 		}
 	}
-	return doc{"run": runDoc{o.Run, o.Kind, o.State, []phaseDoc{}}, "runs": runs, "facts": factDocs(o.Facts), "findings": findingDocs(append(slices.Clone(o.Plan.Findings), o.Findings...))}
+	return doc{"run": runDoc{o.Run, o.Kind, o.State, []phaseDoc{}}, "runs": runs, "facts": factDocs(o.Facts),
+		"findings": findingDocs(append(slices.Clone(o.Plan.Findings), o.Findings...))}
 }
 
 func factDocs(in []redirect.FactResult) []doc {
@@ -37,7 +38,8 @@ func togetherPlanDoc(t *redirect.Together) doc {
 	for _, p := range t.Plans {
 		plans = append(plans, planDoc(p))
 	}
-	return doc{"preview": true, "plan": doc{"kind": t.Kind, "name": t.Name, "plans": plans}, "findings": findingDocs(t.Findings)}
+	return doc{"preview": true, "plan": doc{"kind": t.Kind, "name": t.Name, "plans": plans},
+		"findings": findingDocs(t.Findings)}
 }
 
 // showTogether says what is about to happen to several folders as one.
@@ -146,7 +148,8 @@ func stepText(s redirect.Step) string {
 }
 
 // togetherRun plans a run of several, shows it, asks, and carries it out.
-func (a *app) togetherRun(e *redirect.Engine, preview bool, question string, make func(progress func(entries, bytes int64)) (*redirect.Together, error)) error {
+func (a *app) togetherRun(e *redirect.Engine, preview bool, question string,
+	make func(progress func(entries, bytes int64)) (*redirect.Together, error)) error {
 	p := a.progress()
 	p.Phase("inspect", 0, 0)
 	t, err := make(p.inspected)
@@ -253,14 +256,16 @@ func (a *app) showTogetherDone(o *redirect.TogetherOutcome) {
 
 // showTogetherRecovery says how far a run of several got.
 func (a *app) showTogetherRecovery(e *redirect.Engine, r *redirect.Recovery) {
-	a.print("run %s: %s of %s, %s", bold.Render(r.Run.ID), r.Run.Kind, bold.Render(pathtext.Show(r.Run.Redirect)), r.Run.State)
+	a.print("run %s: %s of %s, %s", bold.Render(r.Run.ID), r.Run.Kind, bold.Render(pathtext.Show(r.Run.Redirect)),
+		r.Run.State)
 	if r.Run.Message != "" && r.Run.State == ledger.Stopped {
 		a.print("  it stopped because    %s", pathtext.Show(r.Run.Message))
 	}
 	for _, p := range r.Together.Plans {
 		state := "not begun"
 		if row, err := e.Ledger.Run(p.Run); err == nil {
-			state = map[string]string{ledger.Done: "leads to the new place", ledger.Stopped: "still leads to the old place", ledger.Undone: "taken back"}[row.State]
+			state = map[string]string{ledger.Done: "leads to the new place",
+				ledger.Stopped: "still leads to the old place", ledger.Undone: "taken back"}[row.State]
 		}
 		a.print("  %s   %s", a.path(p.Link), state)
 	}
@@ -291,7 +296,8 @@ func (a *app) explainTogether(err error) (fault, bool) {
 		}), "put that right and try again")
 		return f, true
 	case errors.As(err, &step):
-		return fault{Code: string(finding.StepFailed), Message: pathtext.Show(step.Error()), State: untouched, Exit: exitRefused,
+		return fault{Code: string(finding.StepFailed), Message: pathtext.Show(step.Error()), State: untouched,
+			Exit: exitRefused,
 			Next: []string{"do this step by hand, see what it says, and try again"}}, true
 	case errors.As(err, &fact):
 		return fault{Code: "fact-differs", Message: pathtext.Show(fact.Error()), State: untouched, Exit: exitRefused,

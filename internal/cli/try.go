@@ -72,7 +72,8 @@ func (a *app) live(e *redirect.Engine, r ledger.Redirect, length time.Duration) 
 	err := health.Live(ctx, e, r, 500*time.Millisecond, func(s health.LiveSpace) {
 		last = s
 		if !a.json {
-			a.print("  %s   %s   %s", time.Now().Format("15:04:05"), roomLine("here", s.Here), roomLine("there", s.There))
+			a.print("  %s   %s   %s", time.Now().Format("15:04:05"), roomLine("here", s.Here),
+				roomLine("there", s.There))
 		}
 	})
 	return doc{
@@ -110,7 +111,8 @@ func (a *app) showTrial(t *health.Trial) {
 		a.print("  programs are led there by their settings, and no link stands at %s", a.path(r.Link))
 	case t.ByBytes:
 		a.print("  the junction says %s, as it was made   %s", a.path(link.Seen(r.LinkText())), good.Render("yes"))
-		a.print("  this system does not know that place, so no file was saved through it; a file was saved at %s and read back", a.path(r.Target))
+		a.print("  this system does not know that place, so no file was saved through it; a file was saved at %s "+
+			"and read back", a.path(r.Target))
 	default:
 		a.print("  saved through %s, seen at %s   %s", a.path(r.Link), a.path(r.Target), good.Render("yes"))
 		a.print("  saved at %s, seen through %s   %s", a.path(r.Target), a.path(r.Link), good.Render("yes"))

@@ -13,7 +13,8 @@ import (
 )
 
 // named runs f for every NAME, which may also be the path of a link.
-func (a *app) named(args []string, write bool, key string, f func(e *redirect.Engine, r ledger.Redirect) (doc, error)) error {
+func (a *app) named(args []string, write bool, key string,
+	f func(e *redirect.Engine, r ledger.Redirect) (doc, error)) error {
 	e, cwd, done, err := a.engineHere(write)
 	if err != nil {
 		return err
@@ -59,17 +60,20 @@ func (a *app) bringBackCmd() *cobra.Command {
 				if redirect.Owned(r) && r.State != ledger.Ended {
 					return a.backStore(e, r, preview, o)
 				}
-				return a.planned(e, preview, "bring it back?", a.showBroughtBack, func(progress func(entries, bytes int64)) (*redirect.Plan, error) {
-					o := o
-					o.Progress = progress
-					return e.PlanBringBack(a.ctx, r, o)
-				})
+				return a.planned(e, preview, "bring it back?", a.showBroughtBack,
+					func(progress func(entries, bytes int64)) (*redirect.Plan, error) {
+						o := o
+						o.Progress = progress
+						return e.PlanBringBack(a.ctx, r, o)
+					})
 			})
 		}),
 	}
 	c.Flags().BoolVar(&o.WhileInUse, "while-in-use", false, "go on although programs write to the folder")
-	c.Flags().DurationVar(&o.WaitQuiet, "wait-quiet", 0, "wait up to this long (`DURATION`, as in 10m) until no program writes to the folder")
-	c.Flags().BoolVar(&o.UseHeld, "use-held", false, "where the old place lacks room: take files that are equal out of the held original instead of copying them")
+	c.Flags().DurationVar(&o.WaitQuiet, "wait-quiet", 0,
+		"wait up to this long (`DURATION`, as in 10m) until no program writes to the folder")
+	c.Flags().BoolVar(&o.UseHeld, "use-held", false,
+		"where the old place lacks room: take files that are equal out of the held original instead of copying them")
 	c.Flags().StringArrayVar(&accept, "accept", nil, "go on past the finding with this `CODE`")
 	a.previewFlag(c, &preview)
 	return c
@@ -104,7 +108,8 @@ func (a *app) detachCmd() *cobra.Command {
 				}
 				if preview {
 					a.sayPreview()
-					return doc{"preview": true, "plan": doc{"kind": redirect.KindDetach, "name": r.Name, "link": r.Link}, "findings": findingDocs(plan.Findings)}, nil
+					return doc{"preview": true, "plan": doc{"kind": redirect.KindDetach, "name": r.Name,
+						"link": r.Link}, "findings": findingDocs(plan.Findings)}, nil
 				}
 				if err := a.confirm("take the link away?", true, "--yes"); err != nil {
 					return nil, err
@@ -184,7 +189,8 @@ func (a *app) recoverCmd(use, short, question string, forward bool) *cobra.Comma
 			if preview {
 				a.sayPreview()
 				if a.json {
-					return a.emit(doc{"preview": true, "plan": doc{"kind": row.Kind, "name": row.Redirect, "run": row.ID, "switched": rec.Switched}, "findings": []doc{}})
+					return a.emit(doc{"preview": true, "plan": doc{"kind": row.Kind, "name": row.Redirect,
+						"run": row.ID, "switched": rec.Switched}, "findings": []doc{}})
 				}
 				return nil
 			}
@@ -201,7 +207,8 @@ func (a *app) recoverCmd(use, short, question string, forward bool) *cobra.Comma
 		}),
 	}
 	if forward && redirect.Continues {
-		c.Flags().BoolVar(&later, "after-restart", false, "not now: have the run go on by itself once when the machine was restarted")
+		c.Flags().BoolVar(&later, "after-restart", false,
+			"not now: have the run go on by itself once when the machine was restarted")
 	}
 	a.previewFlag(c, &preview)
 	return c
@@ -213,7 +220,8 @@ func (a *app) afterRestart(e *redirect.Engine, row ledger.RunRow) error {
 	if err != nil {
 		return err
 	}
-	c := redirect.Continuation{Run: row.ID, Program: exe, StateDir: e.Ledger.Dir(), Home: a.home, System: os.Geteuid() == 0}
+	c := redirect.Continuation{Run: row.ID, Program: exe, StateDir: e.Ledger.Dir(), Home: a.home,
+		System: os.Geteuid() == 0}
 	file, err := c.Install()
 	if err != nil {
 		return err
@@ -308,12 +316,15 @@ func (a *app) showUndone(o *redirect.Outcome) {
 		redirect.KindMend: "is as it was before the mend", redirect.KindMerge: "is the real folder again",
 		redirect.KindRecord: "is as it was before it was recorded", redirect.KindRestore: "is as it was",
 		redirect.KindRenew: "has its old manifest again", redirect.KindFuture: "is where new things go again",
-		redirect.KindPack: "is as it was; nothing is left of the archive", redirect.KindUnpack: "is as it was; nothing is left of what was unpacked",
+		redirect.KindPack:     "is as it was; nothing is left of the archive",
+		redirect.KindUnpack:   "is as it was; nothing is left of what was unpacked",
 		redirect.KindHandover: "is where the engine has the store again",
-		redirect.KindDiscard:  "is in use as before: the discard is ended, what it had deleted stays deleted, and the rest stays held",
+		redirect.KindDiscard: "is in use as before: the discard is ended, what it had deleted stays deleted, and " +
+			"the rest stays held",
 	}[p.Kind]
 	if o.Stays != "" {
-		state = "is as it was; " + a.path(o.Stays) + " was whole and had its name already: it stays, and is yours to keep or to delete"
+		state = "is as it was; " + a.path(o.Stays) +
+			" was whole and had its name already: it stays, and is yours to keep or to delete"
 	}
 	a.print("%s  %s %s", good.Render("undone"), bold.Render(a.path(p.Link)), state)
 	a.news(o)

@@ -34,8 +34,8 @@ func (a *app) watchCmd() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "watch",
 		Short: "keep checking as drives come and go",
-		Long: "Stays running. The kernel tells when a drive is attached or detached; what is concerned is checked at\n" +
-			"once, and what has changed is said: in a line, or with --json as one JSON document a line. It can\n" +
+		Long: "Stays running. The kernel tells when a drive is attached or detached; what is concerned is checked\n" +
+			"at once, and what has changed is said: in a line, or with --json as one JSON document a line. It can\n" +
 			"tell the desktop (--notify) and say in numbers how things are (--metrics-listen, --metrics-file).",
 		Args: cobra.NoArgs,
 		RunE: a.runner(func(*cobra.Command, []string) error {
@@ -49,7 +49,8 @@ func (a *app) watchCmd() *cobra.Command {
 		}),
 	}
 	fl := c.Flags()
-	fl.DurationVar(&f.every, "every", time.Hour, "check all redirects this often, too (`DURATION`); 0: only when drives come and go")
+	fl.DurationVar(&f.every, "every", time.Hour,
+		"check all redirects this often, too (`DURATION`); 0: only when drives come and go")
 	fl.BoolVar(&f.notify, "notify", false, "tell the desktop what has changed")
 	fl.StringVar(&f.listen, "metrics-listen", "", "serve numbers at `ADDRESS`, as in 127.0.0.1:9797, under /metrics")
 	fl.StringVar(&f.file, "metrics-file", "", "keep the numbers in `FILE`, for a gatherer of text files")
@@ -133,9 +134,11 @@ func (a *app) serve(address string, c *metrics.Collector) (func(), error) {
 	}
 	mux := http.NewServeMux()
 	mux.Handle("/metrics", c.Handler())
-	s := &http.Server{Handler: mux, ReadTimeout: 5 * time.Second, WriteTimeout: 30 * time.Second, IdleTimeout: 30 * time.Second, MaxHeaderBytes: 16 << 10}
+	s := &http.Server{Handler: mux, ReadTimeout: 5 * time.Second, WriteTimeout: 30 * time.Second,
+		IdleTimeout: 30 * time.Second, MaxHeaderBytes: 16 << 10}
 	go func() {
-		if err := s.Serve(&limited{Listener: l, free: make(chan struct{}, maxConnections)}); !errors.Is(err, http.ErrServerClosed) {
+		if err := s.Serve(&limited{Listener: l, free: make(chan struct{}, maxConnections)}); !errors.Is(err,
+			http.ErrServerClosed) {
 			a.note("serving numbers ended: %v", err)
 		}
 	}()

@@ -84,7 +84,8 @@ func (d *Drive) Option(name string) bool {
 
 // maxNames is how many names a file can have, where that is fewer than anybody
 // would try (pathconf(3), _PC_LINK_MAX).
-var maxNames = map[string]uint32{"ext2": 32_000, "ext3": 32_000, "ext4": 65_000, "btrfs": 65_535, "jfs": 65_535, "ntfs": 1024, "ntfs3": 1024, "ntfs-3g": 1024}
+var maxNames = map[string]uint32{"ext2": 32_000, "ext3": 32_000, "ext4": 65_000, "btrfs": 65_535, "jfs": 65_535,
+	"ntfs": 1024, "ntfs3": 1024, "ntfs-3g": 1024}
 
 // MaxNames is how many names a file on this drive can have; 0 where that is no
 // limit anybody meets.

@@ -47,9 +47,11 @@ func TestIdentityOfRealDrives(t *testing.T) {
 			a, err := Try(dir)
 			require.NoError(t, err)
 			able := Abilities{
-				Symlinks: true, HardLinks: true, Nodes: true, Devices: true, Modes: true, Owners: true, Xattrs: true, ACLs: true,
+				Symlinks: true, HardLinks: true, Nodes: true, Devices: true, Modes: true, Owners: true, Xattrs: true,
+				ACLs:     true,
 				Exchange: true, CaseSeen: true, Holes: true, NameBytes: 255, TimeStep: 1,
-				FileMode: 0o600, DirMode: 0o700, Oldest: a.Oldest, Newest: a.Newest, LinkBytes: 4095, XattrBytes: a.XattrBytes,
+				FileMode: 0o600, DirMode: 0o700, Oldest: a.Oldest, Newest: a.Newest, LinkBytes: 4095,
+				XattrBytes: a.XattrBytes,
 			}
 			if kind != "btrfs" {
 				able.LinkBytes = 1023 // ext4 on a small drive has blocks of 1 KiB
@@ -124,7 +126,8 @@ func TestTags(t *testing.T) {
 	file := filepath.Join(dir, RecordDir, TagFile)
 	for what, text := range map[string]string{
 		"empty": "", "no id": `{"nexlin":1}`, "unknown key": strings.Replace(mustRead(t, file), "{", `{"x":1,`, 1),
-		"version": strings.Replace(mustRead(t, file), `"nexlin": 1`, `"nexlin": 2`, 1), "huge": strings.Repeat(" ", tagLimit+1),
+		"version": strings.Replace(mustRead(t, file), `"nexlin": 1`, `"nexlin": 2`, 1),
+		"huge":    strings.Repeat(" ", tagLimit+1),
 	} {
 		require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
 		_, err := ReadTag(dir)
@@ -145,7 +148,9 @@ func mustRead(t *testing.T, path string) string {
 }
 
 func FuzzTag(f *testing.F) {
-	f.Add([]byte(`{"nexlin":1,"id":"2f6c1d52-0f0e-4a37-9a53-2d1f0c9b7a10","label":"x","made":"2026-01-01T00:00:00Z","counter":1}`))
+	f.Add(
+		[]byte(
+			`{"nexlin":1,"id":"2f6c1d52-0f0e-4a37-9a53-2d1f0c9b7a10","label":"x","made":"2026-01-01T00:00:00Z","counter":1}`))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		if tag, err := parseTag(b); err == nil {
 			require.True(t, validID(tag.ID) && tag.Counter >= 0 && tag.Version == 1)
@@ -176,7 +181,8 @@ func TestStandins(t *testing.T) {
 	other, err := s.Of(filepath.Join(dir, "elsewhere"))
 	require.NoError(t, err)
 	require.False(t, other.Same(&d))
-	for _, bad := range []string{"drives: [{label: X}]", "drives: 3", "what: 1", "drives: [{label: X, id: 1, path: p, capacity: many}]"} {
+	for _, bad := range []string{"drives: [{label: X}]", "drives: 3", "what: 1",
+		"drives: [{label: X, id: 1, path: p, capacity: many}]"} {
 		require.NoError(t, os.WriteFile(file, []byte(bad), 0o644))
 		_, err := WithStandins(file)
 		require.Error(t, err, bad)
@@ -185,7 +191,8 @@ func TestStandins(t *testing.T) {
 
 func TestExpectedMountPoints(t *testing.T) {
 	fstab := filepath.Join(t.TempDir(), "fstab")
-	require.NoError(t, os.WriteFile(fstab, []byte("# x\nUUID=1 / ext4 defaults 0 1\nUUID=2 /mnt/my\\040drive ext4 noauto 0 0\nUUID=3 none swap sw 0 0\n"), 0o644))
+	require.NoError(t, os.WriteFile(fstab, []byte("# x\nUUID=1 / ext4 defaults 0 1\nUUID=2 /mnt/my\\040drive ext4 "+
+		"noauto 0 0\nUUID=3 none swap sw 0 0\n"), 0o644))
 	never := func(string) bool { return false }
 	require.Equal(t, "/mnt/my drive", Expected("/mnt/my drive/ines", fstab, never))
 	require.Equal(t, "/mnt/my drive", Expected("/mnt/my drive", fstab, never))
@@ -210,7 +217,8 @@ func TestExisting(t *testing.T) {
 func TestAtStart(t *testing.T) {
 	etc := t.TempDir()
 	lab.Tree{
-		"fstab: UUID=aaaa /mnt/a ext4 defaults 0 2\nLABEL=BASALT /mnt/b ext4 noauto 0 2\nUUID=cccc /mnt/c ext4 noauto,x-systemd.automount 0 2\nUUID=other /mnt/d ext4 defaults 0 2\n",
+		"fstab: UUID=aaaa /mnt/a ext4 defaults 0 2\nLABEL=BASALT /mnt/b ext4 noauto 0 2\nUUID=cccc /mnt/c ext4 " +
+			"noauto,x-systemd.automount 0 2\nUUID=other /mnt/d ext4 defaults 0 2\n",
 		"systemd/system/multi-user.target.wants/mnt-e.mount: [Mount]\nWhat=/dev/sdb1\nWhere = /mnt/e/\n",
 	}.Make(t, etc)
 	for _, c := range []struct {
@@ -232,7 +240,8 @@ func TestAtStart(t *testing.T) {
 	} {
 		require.Equal(t, c.want, c.d.AtStart(etc), "%+v", c.d)
 	}
-	require.Equal(t, `UUID=aaaa /mnt/my\040drive ext4 defaults,nofail 0 2`, (&Drive{UUID: "aaaa", Mount: "/mnt/my drive", FS: "ext4"}).FstabLine())
+	require.Equal(t, `UUID=aaaa /mnt/my\040drive ext4 defaults,nofail 0 2`,
+		(&Drive{UUID: "aaaa", Mount: "/mnt/my drive", FS: "ext4"}).FstabLine())
 }
 
 // What lies below a mount shows without taking the mount away.

@@ -39,7 +39,8 @@ func (s *System) Find(ref string) (Drive, error) {
 		if byUUID {
 			match = strings.EqualFold(d.UUID, uuid) || d.Tag != nil && strings.EqualFold(d.Tag.ID, uuid)
 		}
-		if vol := filepath.VolumeName(ref); filepath.IsAbs(ref) || vol != "" && vol == ref { // D: is a drive's name, too
+		// D: is a drive's name, too
+		if vol := filepath.VolumeName(ref); filepath.IsAbs(ref) || vol != "" && vol == ref {
 			match = pathtext.Equal(d.Mount, filepath.Clean(vol+string(filepath.Separator)+ref[len(vol):]))
 		}
 		// A second mount of one file system is no second drive.

@@ -152,7 +152,8 @@ func (d *Drive) FstabLine() string {
 	if d.UUID != "" {
 		source = "UUID=" + d.UUID
 	}
-	return fmt.Sprintf("%s %s %s defaults,nofail 0 2", source, strings.NewReplacer(`\`, `\134`, " ", `\040`, "\t", `\011`).Replace(d.Mount), d.FS)
+	return fmt.Sprintf("%s %s %s defaults,nofail 0 2", source,
+		strings.NewReplacer(`\`, `\134`, " ", `\040`, "\t", `\011`).Replace(d.Mount), d.FS)
 }
 
 // ErrUnseen reports a mount point that can't be looked at below the drive

@@ -31,14 +31,16 @@ func mounts() ([]Drive, error) {
 
 func fromMount(m *unix.Statfs_t) Drive {
 	d := Drive{
-		Mount: unix.ByteSliceToString(m.Mntonname[:]), FS: unix.ByteSliceToString(m.Fstypename[:]), Source: unix.ByteSliceToString(m.Mntfromname[:]),
+		Mount: unix.ByteSliceToString(m.Mntonname[:]), FS: unix.ByteSliceToString(m.Fstypename[:]),
+		Source:   unix.ByteSliceToString(m.Mntfromname[:]),
 		ReadOnly: m.Flags&unix.MNT_RDONLY != 0, Network: m.Flags&unix.MNT_LOCAL == 0,
 		pseudo: m.Flags&unix.MNT_DONTBROWSE != 0, mountID: uint64(uint32(m.Fsid.Val[0])),
 	}
 	d.device = fmt.Sprintf("%d:%d", m.Fsid.Val[0], m.Fsid.Val[1])
 	d.Fuse = strings.Contains(d.FS, "fuse")
 	var options []string
-	for flag, name := range map[uint32]string{unix.MNT_NOEXEC: "noexec", unix.MNT_NOSUID: "nosuid", unix.MNT_NODEV: "nodev"} {
+	for flag, name := range map[uint32]string{unix.MNT_NOEXEC: "noexec", unix.MNT_NOSUID: "nosuid",
+		unix.MNT_NODEV: "nodev"} {
 		if m.Flags&flag != 0 {
 			options = append(options, name)
 		}

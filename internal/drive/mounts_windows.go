@@ -45,7 +45,8 @@ func volume(root string) (Drive, bool) {
 	}
 	label, fs := make([]uint16, windows.MAX_PATH+1), make([]uint16, windows.MAX_PATH+1)
 	var serial, longest, flags uint32
-	if err := windows.GetVolumeInformation(p, &label[0], uint32(len(label)), &serial, &longest, &flags, &fs[0], uint32(len(fs))); err != nil {
+	if err := windows.GetVolumeInformation(p, &label[0], uint32(len(label)), &serial, &longest, &flags, &fs[0],
+		uint32(len(fs))); err != nil {
 		return d, false // no medium, or locked
 	}
 	d.Label, d.FS = windows.UTF16ToString(label), windows.UTF16ToString(fs)

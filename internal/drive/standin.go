@@ -54,7 +54,8 @@ func WithStandins(file string) (*System, error) {
 	for _, d := range doc.Drives {
 		size, err := humanize.ParseBytes(d.Capacity)
 		if d.Label == "" || d.Path == "" || !validID(d.ID) || err != nil || size == 0 {
-			return nil, fmt.Errorf("%s: stand-in drive %q needs a label, a path, an id (UUID) and a capacity such as 256 MiB", file, d.Label)
+			return nil, fmt.Errorf("%s: stand-in drive %q needs a label, a path, an id (UUID) and a capacity such "+
+				"as 256 MiB", file, d.Label)
 		}
 		d.size = int64(size)
 		if !filepath.IsAbs(d.Path) {

@@ -197,7 +197,8 @@ func RecordIn(d *handle.Dir, by Maker) (*handle.Dir, error) {
 	}
 	st, err := rec.Self()
 	if err == nil && st.UID != uint32(os.Geteuid()) && st.UID != by.Owner && st.UID != 0 {
-		err = &fs.PathError{Op: "open", Path: rec.Path(), Err: fmt.Errorf("belongs to account %d: %w", st.UID, fs.ErrPermission)}
+		err = &fs.PathError{Op: "open", Path: rec.Path(),
+			Err: fmt.Errorf("belongs to account %d: %w", st.UID, fs.ErrPermission)}
 	}
 	if err != nil {
 		rec.Release()

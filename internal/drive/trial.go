@@ -167,7 +167,8 @@ func DropTrials(d *handle.Dir) error {
 			continue // there is none, or something else has the name
 		}
 		st, err := t.Self()
-		if err == nil && st.UID == uint32(os.Geteuid()) && claim(d, name, t, false) == nil { // else it is not for us to take away
+		// else it is not for us to take away
+		if err == nil && st.UID == uint32(os.Geteuid()) && claim(d, name, t, false) == nil {
 			err = handle.InOrder(func() error { return emptied(t) }, func() error { return d.Rmdir(name) })
 		}
 		t.Release()
@@ -216,7 +217,8 @@ func (t *trial) no(err error) bool {
 		return false
 	}
 	for _, cannot := range []error{
-		syscall.EOPNOTSUPP, syscall.ENOSYS, syscall.EINVAL, syscall.EPERM, syscall.EILSEQ, syscall.ENAMETOOLONG, syscall.EEXIST,
+		syscall.EOPNOTSUPP, syscall.ENOSYS, syscall.EINVAL, syscall.EPERM, syscall.EILSEQ, syscall.ENAMETOOLONG,
+		syscall.EEXIST,
 	} {
 		if errors.Is(err, cannot) {
 			return true
@@ -326,7 +328,8 @@ func (t *trial) node(kind uint32) bool {
 	if statErr != nil && !errors.Is(statErr, fs.ErrNotExist) {
 		t.err = errors.Join(t.err, statErr)
 	}
-	if errors.Is(err, syscall.EIO) && t.always(syscall.EIO, func() error { return t.dir.Mknod(name, kind|0o600, handle.Device(1, 3)) }) {
+	if errors.Is(err, syscall.EIO) &&
+		t.always(syscall.EIO, func() error { return t.dir.Mknod(name, kind|0o600, handle.Device(1, 3)) }) {
 		return false // exFAT through FUSE calls it a fault
 	}
 	return !t.no(err) && statErr == nil && st.Type() == kind
@@ -365,7 +368,8 @@ func TimeStep(dir *handle.Dir, scratch string, plain bool) (step time.Duration, 
 	if errors.Is(err, fs.ErrPermission) {
 		// Nothing private can be made there, as on a drive that belongs to another
 		// account as a whole. Only what is empty goes.
-		if err := dir.Rmdir(scratch); err != nil && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, fs.ErrPermission) {
+		if err := dir.Rmdir(scratch); err != nil && !errors.Is(err, fs.ErrNotExist) &&
+			!errors.Is(err, fs.ErrPermission) {
 			return 0, err
 		}
 		return 0, ignorePermission(dir.SetTimes(before.Atime, before.Mtime))
@@ -381,7 +385,8 @@ func TimeStep(dir *handle.Dir, scratch string, plain bool) (step time.Duration, 
 		err = errors.Join(err, e, f.Close())
 		step = stepOf(st.Mtime)
 	}
-	return step, errors.Join(err, dir.DropPrivate(scratch, p), ignorePermission(dir.SetTimes(before.Atime, before.Mtime)))
+	return step, errors.Join(err, dir.DropPrivate(scratch, p),
+		ignorePermission(dir.SetTimes(before.Atime, before.Mtime)))
 }
 
 func ignorePermission(err error) error {
@@ -397,7 +402,8 @@ var sampleTime = handle.Time{Sec: 1700000001, Nsec: 987654321}
 // stepOf is the step to which sampleTime was rounded; 0 if it was not kept at
 // all.
 func stepOf(got handle.Time) time.Duration {
-	for _, step := range []time.Duration{1, 100, time.Microsecond, time.Millisecond, 10 * time.Millisecond, time.Second, 2 * time.Second} {
+	for _, step := range []time.Duration{1, 100, time.Microsecond, time.Millisecond, 10 * time.Millisecond,
+		time.Second, 2 * time.Second} {
 		if got == handle.Rounded(sampleTime, step) {
 			return step
 		}

@@ -72,7 +72,8 @@ func New(code Code, path, format string, args ...any) Finding {
 			args[i] = pathtext.Show(a.Error())
 		}
 	}
-	return Finding{Code: code, Severity: k.Severity, Message: fmt.Sprintf(format, args...), Path: path, Shows: shows[code], Remedy: k.Remedy}
+	return Finding{Code: code, Severity: k.Severity, Message: fmt.Sprintf(format, args...), Path: path,
+		Shows: shows[code], Remedy: k.Remedy}
 }
 
 // About puts the subject's names where its remedy has words for them, quoted so that

@@ -38,14 +38,16 @@ func TestWorstOrdersForReading(t *testing.T) {
 // docs/findings.md is written from the list: NEXLIN_WRITE_DOCS=1 go test.
 func TestDocs(t *testing.T) {
 	var b strings.Builder
-	b.WriteString("# Findings\n\nWhat inspect, check and discard can notice, by code. Written from the list in\n`internal/finding/codes.go`.\n\n")
+	b.WriteString("# Findings\n\nWhat inspect, check and discard can notice, by code. Written from the list " +
+		"in\n`internal/finding/codes.go`.\n\n")
 	b.WriteString("| code | severity | meaning | remedy | `--accept` |\n| --- | --- | --- | --- | --- |\n")
 	for _, k := range Kinds() {
 		accept := ""
 		if k.Acceptable {
 			accept = "yes"
 		}
-		b.WriteString("| `" + string(k.Code) + "` | " + string(k.Severity) + " | " + k.Meaning + " | " + k.Remedy + " | " + accept + " |\n")
+		b.WriteString("| `" + string(k.Code) + "` | " + string(k.Severity) + " | " + k.Meaning + " | " + k.Remedy +
+			" | " + accept + " |\n")
 	}
 	const file = "../../docs/findings.md"
 	if os.Getenv("NEXLIN_WRITE_DOCS") != "" {

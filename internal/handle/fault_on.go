@@ -40,7 +40,8 @@ var planned = sync.OnceValue(func() *faultPlan {
 		at, p.on = strings.CutSuffix(part[1], "+")
 		p.name = part[0]
 		p.at, _ = strconv.ParseInt(at, 10, 64)
-		p.errno = map[string]error{"EIO": syscall.EIO, "ENOSPC": syscall.ENOSPC, "EROFS": syscall.EROFS, "EACCES": syscall.EACCES, "EMFILE": syscall.EMFILE, "EBUSY": syscall.EBUSY}[part[2]]
+		p.errno = map[string]error{"EIO": syscall.EIO, "ENOSPC": syscall.ENOSPC, "EROFS": syscall.EROFS,
+			"EACCES": syscall.EACCES, "EMFILE": syscall.EMFILE, "EBUSY": syscall.EBUSY}[part[2]]
 	}
 	return p
 })

@@ -110,7 +110,8 @@ func TestNodesByName(t *testing.T) {
 	d := open(t, dir)
 	for name, kind := range map[string]uint32{"fifo": unix.S_IFIFO, "socket": unix.S_IFSOCK} {
 		require.NoError(t, d.Mknod(name, kind|0o600, 0))
-		for mode, chmod := range map[uint32]func(string, uint32) error{0o640: d.ChmodEntry, 0o604: func(n string, m uint32) error { return chmodPinned(d.fd, n, m) }} {
+		for mode, chmod := range map[uint32]func(string, uint32) error{0o640: d.ChmodEntry,
+			0o604: func(n string, m uint32) error { return chmodPinned(d.fd, n, m) }} {
 			require.NoError(t, chmod(name, mode))
 			st, err := d.Stat(name)
 			require.NoError(t, err)
@@ -215,7 +216,8 @@ func TestNamesInBatches(t *testing.T) {
 	}
 	d := open(t, dir)
 	for _, limit := range []int{10, 333, 500, 999, 1000, 5000} {
-		for what, key := range map[string]func(string) string{"bytes": nil, "folded": strings.ToLower, "one for all": func(string) string { return "" }} {
+		for what, key := range map[string]func(string) string{"bytes": nil, "folded": strings.ToLower,
+			"one for all": func(string) string { return "" }} {
 			var got []string
 			require.NoError(t, d.eachName(limit, key, func(n string) error { got = append(got, n); return nil }))
 			by := slices.Clone(want)
@@ -237,7 +239,8 @@ func TestRounded(t *testing.T) {
 		step time.Duration
 		want Time
 	}{
-		{0, Time{-3, 987654321}}, {1, Time{-3, 987654321}}, {100, Time{-3, 987654300}}, {10 * time.Millisecond, Time{-3, 980000000}},
+		{0, Time{-3, 987654321}}, {1, Time{-3, 987654321}}, {100, Time{-3, 987654300}},
+		{10 * time.Millisecond, Time{-3, 980000000}},
 		{time.Second, Time{-3, 0}}, {2 * time.Second, Time{-4, 0}},
 	} {
 		require.Equal(t, c.want, Rounded(Time{-3, 987654321}, c.step), c.step)

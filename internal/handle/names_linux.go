@@ -73,7 +73,8 @@ func (d *Dir) EachEntry(f func(name string, ino uint64, mayBeDir bool) error) er
 			size := int(binary.NativeEndian.Uint16(block[16:]))
 			for name := range dirents(block[:min(size, len(block))]) {
 				kind := block[18]
-				err := f(string(name), binary.NativeEndian.Uint64(block), kind == unix.DT_DIR || kind == unix.DT_UNKNOWN)
+				err := f(string(name), binary.NativeEndian.Uint64(block), kind == unix.DT_DIR ||
+					kind == unix.DT_UNKNOWN)
 				if err != nil {
 					return err
 				}

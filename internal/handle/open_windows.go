@@ -14,11 +14,12 @@ import (
 // Rights and ways of opening (NtCreateFile). What stands under a name is
 // opened itself, a reparse point too: nothing is followed.
 const (
-	toStat  = windows.FILE_READ_ATTRIBUTES | windows.SYNCHRONIZE
-	toList  = windows.FILE_LIST_DIRECTORY | windows.FILE_TRAVERSE | windows.FILE_READ_EA | windows.READ_CONTROL | toStat
-	toMake  = windows.FILE_WRITE_DATA | windows.FILE_APPEND_DATA | windows.FILE_WRITE_ATTRIBUTES
-	shared  = windows.FILE_SHARE_READ | windows.FILE_SHARE_WRITE | windows.FILE_SHARE_DELETE
-	itself  = windows.FILE_OPEN_REPARSE_POINT | windows.FILE_OPEN_FOR_BACKUP_INTENT | windows.FILE_SYNCHRONOUS_IO_NONALERT
+	toStat = windows.FILE_READ_ATTRIBUTES | windows.SYNCHRONIZE
+	toList = windows.FILE_LIST_DIRECTORY | windows.FILE_TRAVERSE | windows.FILE_READ_EA | windows.READ_CONTROL | toStat
+	toMake = windows.FILE_WRITE_DATA | windows.FILE_APPEND_DATA | windows.FILE_WRITE_ATTRIBUTES
+	shared = windows.FILE_SHARE_READ | windows.FILE_SHARE_WRITE | windows.FILE_SHARE_DELETE
+	itself = windows.FILE_OPEN_REPARSE_POINT | windows.FILE_OPEN_FOR_BACKUP_INTENT |
+		windows.FILE_SYNCHRONOUS_IO_NONALERT
 	dirOnly = windows.FILE_DIRECTORY_FILE
 )
 
@@ -42,7 +43,8 @@ func ntOpen(at windows.Handle, name string, access, disposition, options uint32)
 	oa.Length = uint32(unsafe.Sizeof(oa))
 	var h windows.Handle
 	var io windows.IO_STATUS_BLOCK
-	err = windows.NtCreateFile(&h, access, &oa, &io, nil, windows.FILE_ATTRIBUTE_NORMAL, shared, disposition, options, 0, 0)
+	err = windows.NtCreateFile(&h, access, &oa, &io, nil, windows.FILE_ATTRIBUTE_NORMAL, shared, disposition, options,
+		0, 0)
 	if err != nil {
 		return 0, portable(err)
 	}
@@ -214,7 +216,8 @@ func sysOpenFile(at descriptor, name string) (descriptor, error) {
 		return h, err
 	}
 	sysClose(h)
-	h, err = ntOpen(at, name, toRead, windows.FILE_OPEN, itself&^windows.FILE_OPEN_REPARSE_POINT|windows.FILE_NON_DIRECTORY_FILE)
+	h, err = ntOpen(at, name, toRead, windows.FILE_OPEN,
+		itself&^windows.FILE_OPEN_REPARSE_POINT|windows.FILE_NON_DIRECTORY_FILE)
 	if err != nil {
 		return 0, err
 	}
@@ -235,7 +238,8 @@ func sysCreate(at descriptor, name string, _ uint32) (descriptor, error) {
 	if err := plainName(name); err != nil {
 		return 0, err
 	}
-	h, err := ntOpen(at, name, windows.FILE_GENERIC_READ|windows.FILE_GENERIC_WRITE, windows.FILE_CREATE, itself|windows.FILE_NON_DIRECTORY_FILE)
+	h, err := ntOpen(at, name, windows.FILE_GENERIC_READ|windows.FILE_GENERIC_WRITE, windows.FILE_CREATE,
+		itself|windows.FILE_NON_DIRECTORY_FILE)
 	if err == nil {
 		inherit(h, at)
 	}

@@ -28,7 +28,8 @@ func (d *Dir) Private(name string, plain bool) (*Dir, error) {
 	// Where a file system keeps no modes, others may look into it, and an
 	// administrator must not have them write there.
 	if err == nil && !plain && (st.UID != uint32(os.Geteuid()) || st.UID == 0 && st.Perm()&0o022 != 0) {
-		err = &fs.PathError{Op: "open", Path: p.Path(), Err: fmt.Errorf("it belongs to account %d: %w", st.UID, fs.ErrPermission)}
+		err = &fs.PathError{Op: "open", Path: p.Path(),
+			Err: fmt.Errorf("it belongs to account %d: %w", st.UID, fs.ErrPermission)}
 	}
 	if err == nil {
 		err = p.DropInherited()
@@ -212,7 +213,8 @@ func (d *Dir) DropPrivate(name string, p *Dir) error {
 func (d *Dir) clearPrivate() error {
 	for _, take := range []func(string) error{d.Rmdir, d.Unlink} {
 		// One of the two fits, if anything is left at all.
-		if err := take(InPrivate); err != nil && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, syscall.ENOTDIR) && !errors.Is(err, syscall.EISDIR) {
+		if err := take(InPrivate); err != nil && !errors.Is(err, fs.ErrNotExist) &&
+			!errors.Is(err, syscall.ENOTDIR) && !errors.Is(err, syscall.EISDIR) {
 			return err
 		}
 	}
@@ -228,5 +230,6 @@ type HandsError struct {
 }
 
 func (e *HandsError) Error() string {
-	return fmt.Sprintf("%s, or a directory above it, belongs to account %d and lies in the hands of account %d", e.Path, e.Owner, e.Hands)
+	return fmt.Sprintf("%s, or a directory above it, belongs to account %d and lies in the hands of account %d",
+		e.Path, e.Owner, e.Hands)
 }

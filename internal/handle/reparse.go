@@ -46,13 +46,15 @@ func (d *Dir) LinksDir(name string) (bool, error) {
 // directory says whether it is a directory to those that do not know its tag,
 // as a junction is. If the bytes are refused nothing is left behind.
 func (d *Dir) MakeReparse(name string, data []byte, directory bool) error {
-	return d.err("make the reparse point", name, call("setxattr", func() error { return sysMakeReparse(d.fd, name, data, directory) }))
+	return d.err("make the reparse point", name,
+		call("setxattr", func() error { return sysMakeReparse(d.fd, name, data, directory) }))
 }
 
 // SetReparse changes the bytes of the reparse point called name; the tag must
 // stay as it is.
 func (d *Dir) SetReparse(name string, data []byte) error {
-	return d.err("change the reparse point", name, call("setxattr", func() error { return sysSetReparse(d.fd, name, data) }))
+	return d.err("change the reparse point", name,
+		call("setxattr", func() error { return sysSetReparse(d.fd, name, data) }))
 }
 
 // Hidden reports whether the entry called name is marked as hidden on a drive

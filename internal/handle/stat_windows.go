@@ -192,13 +192,15 @@ func setBasic(h windows.Handle, atime, mtime *Time, attrs uint32) error {
 func sysSetTimes(fd descriptor, atime, mtime Time) error { return setBasic(fd, &atime, &mtime, 0) }
 
 func sysSetTimesEntry(at descriptor, name string, atime, mtime Time) error {
-	return on(at, name, windows.FILE_WRITE_ATTRIBUTES, func(h windows.Handle) error { return setBasic(h, &atime, &mtime, 0) })
+	return on(at, name, windows.FILE_WRITE_ATTRIBUTES,
+		func(h windows.Handle) error { return setBasic(h, &atime, &mtime, 0) })
 }
 
 // sysList reads a directory from its start, through a handle of its own where
 // one can be had: some go on with the names that they read the first time.
 func sysList(fd descriptor, f func(names [][]byte) bool) error {
-	if again, err := ntOpen(fd, "", windows.FILE_LIST_DIRECTORY|windows.SYNCHRONIZE, windows.FILE_OPEN, itself|dirOnly); err == nil {
+	if again, err := ntOpen(fd, "", windows.FILE_LIST_DIRECTORY|windows.SYNCHRONIZE, windows.FILE_OPEN,
+		itself|dirOnly); err == nil {
 		defer windows.CloseHandle(again)
 		fd = again
 	}

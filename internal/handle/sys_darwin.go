@@ -180,13 +180,15 @@ func fillStat(out *Stat, f func(*unix.Stat_t) error) error {
 	}
 	at := func(t unix.Timespec) Time { return Time{t.Sec, uint32(t.Nsec)} }
 	*out = Stat{
-		Dev: uint64(uint32(st.Dev)), Ino: st.Ino, Mode: uint32(st.Mode), Nlink: uint32(st.Nlink), UID: st.Uid, GID: st.Gid,
+		Dev: uint64(uint32(st.Dev)), Ino: st.Ino, Mode: uint32(st.Mode), Nlink: uint32(st.Nlink), UID: st.Uid,
+		GID:  st.Gid,
 		Size: st.Size, Allocated: st.Blocks * 512, Rdev: uint64(uint32(st.Rdev)),
 		Atime: at(st.Atim), Mtime: at(st.Mtim), Ctime: at(st.Ctim), Mount: uint64(uint32(st.Dev)),
 	}
 	// chflags(2), and what the system adds for files whose content is fetched.
 	const ufImmutable, sfImmutable, ufAppend, sfAppend, sfDataless = 0x2, 0x20000, 0x4, 0x40000, 0x40000000
-	for flags, means := range map[uint32]uint64{ufImmutable | sfImmutable: AttrImmutable, ufAppend | sfAppend: AttrAppend, sfDataless: AttrPlaceholder} {
+	for flags, means := range map[uint32]uint64{ufImmutable | sfImmutable: AttrImmutable,
+		ufAppend | sfAppend: AttrAppend, sfDataless: AttrPlaceholder} {
 		if st.Flags&flags != 0 {
 			out.Attributes |= means
 		}

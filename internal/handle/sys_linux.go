@@ -183,14 +183,16 @@ var damage = []error{syscall.EIO, syscall.EBADMSG, syscall.EUCLEAN}
 var passing = []error{syscall.EBUSY, syscall.ETXTBSY}
 
 // gone is what it answers where a drive is not there any more.
-var gone = []error{syscall.ENODEV, syscall.ENXIO, syscall.ENOTCONN, syscall.ESHUTDOWN, syscall.ENOMEDIUM, syscall.ESTALE}
+var gone = []error{syscall.ENODEV, syscall.ENXIO, syscall.ENOTCONN, syscall.ESHUTDOWN, syscall.ENOMEDIUM,
+	syscall.ESTALE}
 
 // administrator reports whether this process has the rights of the machine's
 // administrator: the root of a user namespace has but an account's
 // (user_namespaces(7)).
 var administrator = sync.OnceValue(func() bool {
 	b, err := os.ReadFile("/proc/self/uid_map")
-	return os.Geteuid() == 0 && (err != nil || slices.Equal(strings.Fields(string(b)), []string{"0", "0", "4294967295"}))
+	return os.Geteuid() == 0 &&
+		(err != nil || slices.Equal(strings.Fields(string(b)), []string{"0", "0", "4294967295"}))
 })
 
 const statMask = unix.STATX_BASIC_STATS | unix.STATX_MNT_ID

@@ -121,7 +121,8 @@ func (d *Dir) Trusted() error {
 	is, err := at.Self()
 	for err == nil {
 		var up *Dir
-		if up, err = openBy(d.path, func() (descriptor, error) { return unix.Openat(at.fd, "..", openDir, 0) }); err != nil {
+		if up, err = openBy(d.path,
+			func() (descriptor, error) { return unix.Openat(at.fd, "..", openDir, 0) }); err != nil {
 			return err
 		}
 		at.Release()

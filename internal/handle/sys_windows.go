@@ -90,7 +90,8 @@ func sysRename(at descriptor, name string, to descriptor, newName string, how re
 	if err != nil {
 		return err
 	}
-	return on(at, name, windows.DELETE, func(h windows.Handle) error { return set(h, windows.FileRenameInformation, b) })
+	return on(at, name, windows.DELETE,
+		func(h windows.Handle) error { return set(h, windows.FileRenameInformation, b) })
 }
 
 func sysLink(at descriptor, name string, to descriptor, newName string) error {
@@ -99,7 +100,8 @@ func sysLink(at descriptor, name string, to descriptor, newName string) error {
 	if err != nil {
 		return err
 	}
-	return on(at, name, windows.FILE_WRITE_ATTRIBUTES, func(h windows.Handle) error { return set(h, fileLinkInformation, b) })
+	return on(at, name, windows.FILE_WRITE_ATTRIBUTES,
+		func(h windows.Handle) error { return set(h, fileLinkInformation, b) })
 }
 
 // remove takes an entry away at once where the system can, also one that is

@@ -29,7 +29,8 @@ func (d *Dir) XattrsOf(f *File, name string) ([]Xattr, error) {
 		func(key string, b []byte) (int, error) { return unix.Fgetxattr(f.fd, key, b) })
 }
 
-func (d *Dir) xattrs(name string, names func([]byte) (int, error), value func(string, []byte) (int, error)) ([]Xattr, error) {
+func (d *Dir) xattrs(name string, names func([]byte) (int, error), value func(string, []byte) (int, error)) ([]Xattr,
+	error) {
 	list, err := sized("listxattr", names)
 	switch err {
 	case nil:
@@ -94,12 +95,14 @@ func (d *Dir) ofWindows(read func(string, []byte) (int, error)) (out []Xattr) {
 // SetXattr sets one extended attribute of the entry called name in d.
 func (d *Dir) SetXattr(name string, x Xattr) error {
 	path := procPath(d.fd, name)
-	return d.err("setxattr "+x.Name, name, call("setxattr", func() error { return unix.Lsetxattr(path, x.Name, x.Value, 0) }))
+	return d.err("setxattr "+x.Name, name,
+		call("setxattr", func() error { return unix.Lsetxattr(path, x.Name, x.Value, 0) }))
 }
 
 // SetXattrOf is [Dir.SetXattr] for an entry that is open, through its descriptor.
 func (d *Dir) SetXattrOf(f *File, name string, x Xattr) error {
-	return d.err("setxattr "+x.Name, name, call("setxattr", func() error { return unix.Fsetxattr(f.fd, x.Name, x.Value, 0) }))
+	return d.err("setxattr "+x.Name, name,
+		call("setxattr", func() error { return unix.Fsetxattr(f.fd, x.Name, x.Value, 0) }))
 }
 
 // DropInherited takes the lists of rights off d that the directory around it has

@@ -159,7 +159,8 @@ func readStream(at descriptor, name, stream string) ([]byte, error) {
 // whose it is if it is another account's.
 func security(at descriptor, name string) (out []Xattr, err error) {
 	err = on(at, name, windows.READ_CONTROL, func(h windows.Handle) error {
-		sd, err := windows.GetSecurityInfo(h, windows.SE_FILE_OBJECT, windows.OWNER_SECURITY_INFORMATION|windows.DACL_SECURITY_INFORMATION)
+		sd, err := windows.GetSecurityInfo(h, windows.SE_FILE_OBJECT,
+			windows.OWNER_SECURITY_INFORMATION|windows.DACL_SECURITY_INFORMATION)
 		if err != nil {
 			return portable(err)
 		}
@@ -260,7 +261,8 @@ func setXattr(at descriptor, name string, x Xattr) error {
 			return syscall.EINVAL
 		}
 		return on(at, name, windows.WRITE_OWNER, func(h windows.Handle) error {
-			return portable(windows.SetSecurityInfo(h, windows.SE_FILE_OBJECT, windows.OWNER_SECURITY_INFORMATION, sid, nil, nil, nil))
+			return portable(windows.SetSecurityInfo(h, windows.SE_FILE_OBJECT, windows.OWNER_SECURITY_INFORMATION,
+				sid, nil, nil, nil))
 		})
 	}
 	return syscall.EOPNOTSUPP
@@ -274,7 +276,8 @@ func setAttributes(at descriptor, name string, attrs uint32) error {
 			return err
 		}
 		is := binary.LittleEndian.Uint32(basic[32:])
-		const settable = windows.FILE_ATTRIBUTE_ARCHIVE | windows.FILE_ATTRIBUTE_NOT_CONTENT_INDEXED | windows.FILE_ATTRIBUTE_TEMPORARY | windows.FILE_ATTRIBUTE_OFFLINE
+		const settable = windows.FILE_ATTRIBUTE_ARCHIVE | windows.FILE_ATTRIBUTE_NOT_CONTENT_INDEXED |
+			windows.FILE_ATTRIBUTE_TEMPORARY | windows.FILE_ATTRIBUTE_OFFLINE
 		want := is&settable | attrs
 		if want == 0 {
 			want = windows.FILE_ATTRIBUTE_NORMAL
@@ -293,7 +296,8 @@ func setDACL(at descriptor, name, text string) error {
 	if err != nil {
 		return syscall.EINVAL
 	}
-	how := windows.SECURITY_INFORMATION(windows.DACL_SECURITY_INFORMATION | windows.UNPROTECTED_DACL_SECURITY_INFORMATION)
+	how := windows.SECURITY_INFORMATION(
+		windows.DACL_SECURITY_INFORMATION | windows.UNPROTECTED_DACL_SECURITY_INFORMATION)
 	if strings.HasPrefix(text, "D:P") {
 		how = windows.DACL_SECURITY_INFORMATION | windows.PROTECTED_DACL_SECURITY_INFORMATION
 	}

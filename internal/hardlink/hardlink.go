@@ -113,7 +113,8 @@ func (t *Table) spill() error {
 	}
 	t.db.SetMaxOpenConns(1)
 	_, err = t.db.Exec(`pragma journal_mode=off; pragma synchronous=off; pragma locking_mode=exclusive;
-		create table inodes (dev integer, ino integer, first blob, ord integer, names integer, found integer, primary key (ino, dev)) without rowid`)
+		create table inodes (dev integer, ino integer, first blob, ord integer, names integer, found integer,
+			primary key (ino, dev)) without rowid`)
 	if err != nil {
 		return err
 	}
@@ -123,12 +124,15 @@ func (t *Table) spill() error {
 	if t.look, err = t.tx.Prepare(`select first, ord from inodes where dev = ? and ino = ?`); err != nil {
 		return err
 	}
-	t.add, err = t.tx.Prepare(`insert into inodes values (?, ?, ?, ?, ?, 1) on conflict do update set found = found + 1, names = max(names, excluded.names)`)
+	t.add, err = t.tx.Prepare(
+		`insert into inodes values (?, ?, ?, ?, ?, 1)
+			on conflict do update set found = found + 1, names = max(names, excluded.names)`)
 	if err != nil {
 		return err
 	}
 	for id, n := range t.known {
-		if _, err := t.tx.Exec(`insert into inodes values (?, ?, ?, ?, ?, ?)`, int64(id.Dev), int64(id.Ino), []byte(n.first), n.ord, n.names, n.found); err != nil {
+		if _, err := t.tx.Exec(`insert into inodes values (?, ?, ?, ?, ?, ?)`, int64(id.Dev), int64(id.Ino),
+			[]byte(n.first), n.ord, n.names, n.found); err != nil {
 			return err
 		}
 	}

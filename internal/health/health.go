@@ -46,7 +46,8 @@ func (r *Report) add(fs ...finding.Finding) {
 }
 
 func (r *Report) find(code finding.Code, path, format string, args ...any) finding.Finding {
-	return finding.New(code, path, format, args...).About(finding.Subject{Name: r.Redirect.Name, Drive: r.Redirect.Drive.Label})
+	return finding.New(code, path, format,
+		args...).About(finding.Subject{Name: r.Redirect.Name, Drive: r.Redirect.Drive.Label})
 }
 
 // warn reports a finding that stops nothing here: check only tells.
@@ -108,7 +109,8 @@ func Check(ctx context.Context, e *redirect.Engine, r ledger.Redirect) (*Report,
 				return nil, err
 			}
 		} else if len(fs) == 0 {
-			out.add(out.find(finding.HeldWaiting, h.Path, "the held original of %s waits to be discarded", h.Since.Local().Format("2006-01-02")))
+			out.add(out.find(finding.HeldWaiting, h.Path, "the held original of %s waits to be discarded",
+				h.Since.Local().Format("2006-01-02")))
 		}
 	}
 	return out, nil
@@ -181,7 +183,8 @@ func (r *Report) drive(e *redirect.Engine) error {
 		f := r.find(finding.DriveElsewhere, r.Redirect.Target,
 			"%s is at %s, not at %s", want.Label, w.Drive.Mount, want.Mount)
 		if r.Redirect.State == ledger.Detached {
-			f = f.Instead("`nexlin mend " + pathtext.Quote(r.Redirect.Name) + "` takes the drive's new place into the records; it stays detached")
+			f = f.Instead("`nexlin mend " + pathtext.Quote(r.Redirect.Name) +
+				"` takes the drive's new place into the records; it stays detached")
 		}
 		r.add(f)
 	}
@@ -211,7 +214,8 @@ func (r *Report) stopped(e *redirect.Engine) error {
 	}
 	for _, row := range rows {
 		if row.Redirect == r.Redirect.Name {
-			r.add(finding.New(finding.RunStopped, r.Redirect.Link, "run %s (%s) was stopped before its end", row.ID, row.Kind).OfRun(row.ID))
+			r.add(finding.New(finding.RunStopped, r.Redirect.Link, "run %s (%s) was stopped before its end", row.ID,
+				row.Kind).OfRun(row.ID))
 		}
 	}
 	return nil
@@ -274,7 +278,8 @@ func (r *Report) onlyCopy(e *redirect.Engine) error {
 	if len(packs) > 0 {
 		when = "the last archive of it was made on " + packs[0].Made.Local().Format("2006-01-02")
 	}
-	f := r.find(finding.NoOtherCopy, r.Redirect.Target, "%s holds the only copy of %s: %s", r.Redirect.Drive.Label, r.Redirect.Name, when)
+	f := r.find(finding.NoOtherCopy, r.Redirect.Target, "%s holds the only copy of %s: %s", r.Redirect.Drive.Label,
+		r.Redirect.Name, when)
 	if e.CopyWithin > 0 {
 		f = f.As(finding.Warning) // asked for, it is a problem
 	}
@@ -290,11 +295,13 @@ func (r *Report) lost(e *redirect.Engine) error {
 	case err != nil:
 		return err
 	case at != "":
-		f = f.Instead(fmt.Sprintf("it was renamed: `mv -nT -- %s %s`", pathtext.Quote(at), pathtext.Quote(r.Redirect.Target)))
+		f = f.Instead(fmt.Sprintf("it was renamed: `mv -nT -- %s %s`", pathtext.Quote(at),
+			pathtext.Quote(r.Redirect.Target)))
 	default:
 		for _, h := range r.Held {
 			if st, err := handle.Lstat(h.Path); err == nil && st.IsDir() && !h.Copy {
-				f = f.Instead(fmt.Sprintf("look for it on the drive first; if it is really gone, the folder as it was on %s is still held: `cp -anT -- %s %s`",
+				f = f.Instead(fmt.Sprintf("look for it on the drive first; if it is really gone, the folder as it "+
+					"was on %s is still held: `cp -anT -- %s %s`",
 					h.Since.Local().Format("2006-01-02"), pathtext.Quote(h.Path), pathtext.Quote(r.Redirect.Target)))
 			}
 		}
@@ -307,7 +314,8 @@ func (r *Report) room(d *drive.Drive) {
 	if d.ReadOnly {
 		f := r.find(finding.DriveReadOnly, r.Redirect.Target, "%s is mounted read-only", d.Name())
 		if !d.Standin {
-			f = f.Instead(fmt.Sprintf("`mount -o remount,rw %s`; a drive that turned read-only by itself had an error, and `dmesg` tells which", pathtext.Quote(d.Mount)))
+			f = f.Instead(fmt.Sprintf("`mount -o remount,rw %s`; a drive that turned read-only by itself had an "+
+				"error, and `dmesg` tells which", pathtext.Quote(d.Mount)))
 		}
 		r.add(f)
 	}
@@ -325,8 +333,10 @@ func (r *Report) growth(e *redirect.Engine, d *drive.Drive) error {
 	// It was moved with so many bytes; whatever came since is on the drive already.
 	want := int64(float64(r.Redirect.Bytes) * (factor - 1))
 	if d.Free-d.Reserve() < want {
-		f := r.find(finding.NoRoomToGrow, r.Redirect.Target, "%s has %s free, and %s is expected to need %s more", d.Name(), humanize.IBytes(uint64(max(d.Free, 0))), r.Redirect.Name, humanize.IBytes(uint64(want)))
-		r.add(f.Instead("free room there, or `nexlin move " + pathtext.Quote(r.Redirect.Name) + " --into DIR` on a larger drive"))
+		f := r.find(finding.NoRoomToGrow, r.Redirect.Target, "%s has %s free, and %s is expected to need %s more",
+			d.Name(), humanize.IBytes(uint64(max(d.Free, 0))), r.Redirect.Name, humanize.IBytes(uint64(want)))
+		r.add(f.Instead("free room there, or `nexlin move " + pathtext.Quote(r.Redirect.Name) +
+			" --into DIR` on a larger drive"))
 	}
 	return nil
 }
@@ -336,7 +346,8 @@ func (r *Report) note() {
 		return // the engine keeps its own records
 	}
 	if err := redirect.LookForNote(r.Redirect); err != nil {
-		r.add(r.find(finding.NoteMissing, r.Redirect.Target, "the target note of %s can't be read: %v", r.Redirect.Name, plain(err)))
+		r.add(r.find(finding.NoteMissing, r.Redirect.Target, "the target note of %s can't be read: %v",
+			r.Redirect.Name, plain(err)))
 	}
 }
 

@@ -31,8 +31,10 @@ func TestStates(t *testing.T) {
 		codes []finding.Code
 	}{
 		{"good", func(*testing.T, string) {}, Good, nil},
-		{"drive away", func(t *testing.T, dir string) { require.NoError(t, os.Rename(dir+"/basalt", dir+"/gone")) }, Away, []finding.Code{finding.DriveAway}},
-		{"link gone", func(t *testing.T, dir string) { require.NoError(t, os.Remove(dir+"/skerry/docs")) }, Broken, []finding.Code{finding.LinkMissing}},
+		{"drive away", func(t *testing.T, dir string) { require.NoError(t, os.Rename(dir+"/basalt", dir+"/gone")) },
+			Away, []finding.Code{finding.DriveAway}},
+		{"link gone", func(t *testing.T, dir string) { require.NoError(t, os.Remove(dir+"/skerry/docs")) }, Broken,
+			[]finding.Code{finding.LinkMissing}},
 		{"link elsewhere", func(t *testing.T, dir string) {
 			require.NoError(t, os.Remove(dir+"/skerry/docs"))
 			require.NoError(t, os.Symlink("/", dir+"/skerry/docs"))
@@ -45,8 +47,12 @@ func TestStates(t *testing.T) {
 			require.NoError(t, os.Remove(dir+"/skerry/docs"))
 			require.NoError(t, os.Mkdir(dir+"/skerry/docs", 0o755))
 		}, Split, []finding.Code{finding.FolderSplit}},
-		{"target gone", func(t *testing.T, dir string) { require.NoError(t, os.RemoveAll(dir+"/basalt/docs")) }, Broken, []finding.Code{finding.TargetMissing}},
-		{"note gone", func(t *testing.T, dir string) { require.NoError(t, os.Remove(dir+"/basalt/.nexlin/docs.json")) }, Good, []finding.Code{finding.NoteMissing}},
+		{"target gone", func(t *testing.T, dir string) { require.NoError(t, os.RemoveAll(dir+"/basalt/docs")) },
+			Broken, []finding.Code{finding.TargetMissing}},
+		{"note gone", func(t *testing.T, dir string) {
+			require.NoError(t,
+				os.Remove(dir+"/basalt/.nexlin/docs.json"))
+		}, Good, []finding.Code{finding.NoteMissing}},
 		{"drive nearly full", func(t *testing.T, dir string) {
 			require.NoError(t, os.WriteFile(dir+"/basalt/fill", make([]byte, 1<<20-40<<10), 0o600))
 		}, Good, []finding.Code{finding.SpaceLow}},
@@ -84,22 +90,27 @@ func TestStates(t *testing.T) {
 func scene(t *testing.T, dir string) (*redirect.Engine, ledger.Redirect) {
 	t.Helper()
 	lab.Tree{"skerry/", "basalt/docs/a: 1", "skerry/docs => " + dir + "/basalt/docs"}.Make(t, dir)
-	lab.Tree{`basalt/.nexlin/drive.json: {"nexlin":1,"id":"` + basaltID + `","label":"BASALT","made":"2026-01-01T00:00:00Z","counter":1}`,
+	lab.Tree{`basalt/.nexlin/drive.json: {"nexlin":1,"id":"` + basaltID +
+		`","label":"BASALT","made":"2026-01-01T00:00:00Z","counter":1}`,
 		`basalt/.nexlin/docs.json: {"nexlin":1,"name":"docs","target":"docs"}`}.Make(t, dir)
 	file := filepath.Join(dir, "drives.yaml")
-	require.NoError(t, os.WriteFile(file, []byte("drives:\n  - {label: BASALT, id: "+basaltID+", path: basalt, capacity: 1 MiB}\n"), 0o644))
+	require.NoError(t, os.WriteFile(file,
+		[]byte("drives:\n  - {label: BASALT, id: "+basaltID+", path: basalt, capacity: 1 MiB}\n"), 0o644))
 	drives, err := drive.WithStandins(file)
 	require.NoError(t, err)
 	l, err := ledger.Open(filepath.Join(dir, "state"))
 	require.NoError(t, err)
 	t.Cleanup(func() { l.Close() })
 	r := ledger.Redirect{
-		Name: "docs", State: ledger.Linked, Link: dir + "/skerry/docs", Target: dir + "/basalt/docs", Methods: []string{"symlink"},
-		Drive:   ledger.DriveRef{ID: basaltID, Label: "BASALT", UUID: basaltID, Mount: string(dir + "/basalt"), TagPlace: "."},
+		Name: "docs", State: ledger.Linked, Link: dir + "/skerry/docs", Target: dir + "/basalt/docs",
+		Methods: []string{"symlink"},
+		Drive: ledger.DriveRef{ID: basaltID, Label: "BASALT", UUID: basaltID, Mount: string(dir + "/basalt"),
+			TagPlace: "."},
 		Created: time.Now(), Run: "none",
 	}
 	require.NoError(t, l.Do(func(tx *ledger.Tx) error {
-		return errors.Join(tx.SaveRedirect(r), tx.AddPack(ledger.Pack{Run: "packed", Redirect: r.Name, Made: time.Now()}))
+		return errors.Join(tx.SaveRedirect(r),
+			tx.AddPack(ledger.Pack{Run: "packed", Redirect: r.Name, Made: time.Now()}))
 	}))
 	return &redirect.Engine{Ledger: l, Drives: drives}, r
 }

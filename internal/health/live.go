@@ -41,7 +41,8 @@ func Live(ctx context.Context, e *redirect.Engine, r ledger.Redirect, every time
 	if err != nil {
 		return err
 	}
-	s := LiveSpace{Since: time.Now(), Here: Room{here.Name(), here.Free, here.Free}, There: Room{there.Name(), there.Free, there.Free}}
+	s := LiveSpace{Since: time.Now(), Here: Room{here.Name(), here.Free, here.Free},
+		There: Room{there.Name(), there.Free, there.Free}}
 	tell(s)
 	tick := time.NewTicker(every)
 	defer tick.Stop()

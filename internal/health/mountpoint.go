@@ -49,9 +49,11 @@ func (r *Report) mountPoint(e *redirect.Engine) error {
 	}
 	mount, aside := pathtext.Quote(at), pathtext.Quote(at+".stray-"+drive.NewID()[:8])
 	label := pathtext.Show(r.Redirect.Drive.Label)
-	f := r.find(finding.BelowMount, at, "the mount point %s itself holds something (%d), on another drive than %s", at, entries, label)
+	f := r.find(finding.BelowMount, at, "the mount point %s itself holds something (%d), on another drive than %s",
+		at, entries, label)
 	if !hidden {
-		r.add(f.Instead(fmt.Sprintf("set it aside before %s is mounted over it: `mv -nT -- %s %s && mkdir -- %[2]s`", label, mount, aside)))
+		r.add(f.Instead(fmt.Sprintf("set it aside before %s is mounted over it: `mv -nT -- %s %s && mkdir -- %[2]s`",
+			label, mount, aside)))
 		return nil
 	}
 	f.Message += ", hidden while " + label + " is mounted"
@@ -59,7 +61,8 @@ func (r *Report) mountPoint(e *redirect.Engine) error {
 	if id := r.Redirect.Drive.UUID; id != "" {
 		again = fmt.Sprintf(" && mount UUID=%s %s", id, mount)
 	}
-	r.add(f.Instead(fmt.Sprintf("set it aside: `umount %s && mv -nT -- %[1]s %s && mkdir -- %[1]s%[3]s`", mount, aside, again)))
+	r.add(f.Instead(fmt.Sprintf("set it aside: `umount %s && mv -nT -- %[1]s %s && mkdir -- %[1]s%[3]s`", mount,
+		aside, again)))
 	return nil
 }
 
@@ -68,8 +71,10 @@ func (r *Report) nextStart() {
 	label := pathtext.Show(d.Name())
 	switch r.Start {
 	case drive.StartLogin:
-		r.add(r.find(finding.NotAtStart, d.Mount, "%s is mounted only once somebody has logged in at the desktop", label).
-			Instead("programs that start by themselves find it too late; a line in /etc/fstab mounts it at every start: " + d.FstabLine()))
+		r.add(r.find(finding.NotAtStart, d.Mount, "%s is mounted only once somebody has logged in at the desktop",
+			label).
+			Instead("programs that start by themselves find it too late; a line in /etc/fstab mounts it at every " +
+				"start: " + d.FstabLine()))
 	case drive.StartNever:
 		r.add(r.find(finding.NotAtStart, d.Mount, "nothing mounts %s when the machine starts", label).
 			Instead("that is usual for a portable drive; for one that stays, a line in /etc/fstab: " + d.FstabLine()))
@@ -92,7 +97,8 @@ func (r *Report) halves(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		r.Findings[i].Message += fmt.Sprintf(": %d files in it, and %d went to the target when it was moved", facts.Files, r.Redirect.Files)
+		r.Findings[i].Message += fmt.Sprintf(": %d files in it, and %d went to the target when it was moved",
+			facts.Files, r.Redirect.Files)
 	}
 	return nil
 }

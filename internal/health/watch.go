@@ -135,9 +135,11 @@ func (w *Watcher) lookAtDrives() error {
 	if err != nil {
 		return err
 	}
-	for kind, pair := range map[string][2][]drive.Drive{DriveDetached: {w.drives, now}, DriveAttached: {now, w.drives}} {
+	for kind, pair := range map[string][2][]drive.Drive{DriveDetached: {w.drives, now},
+		DriveAttached: {now, w.drives}} {
 		for _, d := range pair[0] {
-			if !slices.ContainsFunc(pair[1], func(o drive.Drive) bool { return o.Mount == d.Mount && o.ID() == d.ID() }) {
+			if !slices.ContainsFunc(pair[1],
+				func(o drive.Drive) bool { return o.Mount == d.Mount && o.ID() == d.ID() }) {
 				w.Tell(Event{Time: time.Now(), Kind: kind, Drive: d})
 			}
 		}
@@ -154,7 +156,8 @@ func (w *Watcher) one(ctx context.Context, e *redirect.Engine, r ledger.Redirect
 		if err != nil {
 			return nil, err
 		}
-		if rep.State == last.State && rep.Present == last.Present && rep.Drive.Mount == last.Drive.Mount && slices.Equal(r.Methods, last.Redirect.Methods) && r.Target == last.Redirect.Target {
+		if rep.State == last.State && rep.Present == last.Present && rep.Drive.Mount == last.Drive.Mount &&
+			slices.Equal(r.Methods, last.Redirect.Methods) && r.Target == last.Redirect.Target {
 			last.Drive = rep.Drive // what is free there changes all the time
 			return last, nil
 		}

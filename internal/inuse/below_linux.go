@@ -35,7 +35,8 @@ func lookBelow(ctx context.Context, dir string, onlyWriters bool) (Report, error
 	if err != nil || p == nil {
 		return Report{Complete: true}, err
 	}
-	l := &look{place: p, onlyWriters: onlyWriters, mounts: mountTable{}, seen: map[mapped]bool{}, report: Report{Complete: true}}
+	l := &look{place: p, onlyWriters: onlyWriters, mounts: mountTable{}, seen: map[mapped]bool{},
+		report: Report{Complete: true}}
 	// This process's own mounts come first: their paths are the true ones here.
 	l.namespace(0, "/proc/self")
 	p.learn(l.mounts)
@@ -187,7 +188,8 @@ func serviceOf(groups string) string {
 			continue
 		}
 		unit := filepath.Base(path)
-		if strings.HasSuffix(unit, ".service") && !strings.HasPrefix(unit, "user@") && !strings.Contains(path, "/app.slice/app-") {
+		if strings.HasSuffix(unit, ".service") && !strings.HasPrefix(unit, "user@") &&
+			!strings.Contains(path, "/app.slice/app-") {
 			return unit
 		}
 	}
@@ -208,7 +210,8 @@ func (s *scan) access(fd string, st *unix.Statx_t) How {
 		return Somehow
 	}
 	var now unix.Statx_t
-	if statFollowing(s.root+"/fd/"+fd, &now) != nil || now.Ino != st.Ino || now.Dev_major != st.Dev_major || now.Dev_minor != st.Dev_minor {
+	if statFollowing(s.root+"/fd/"+fd, &now) != nil || now.Ino != st.Ino || now.Dev_major != st.Dev_major ||
+		now.Dev_minor != st.Dev_minor {
 		return closed // the flags may be another file's
 	}
 	for line := range strings.SplitSeq(string(b), "\n") {

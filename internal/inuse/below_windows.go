@@ -91,7 +91,8 @@ func holdersOf(files []*uint16, dir string) ([]Holder, error) {
 	}
 	defer rmEnd.Call(uintptr(session))
 	for part := range slices.Chunk(files, 1000) {
-		if e, _, _ := rmRegister.Call(uintptr(session), uintptr(len(part)), uintptr(unsafe.Pointer(&part[0])), 0, 0, 0, 0); e != 0 {
+		if e, _, _ := rmRegister.Call(uintptr(session), uintptr(len(part)), uintptr(unsafe.Pointer(&part[0])), 0, 0,
+			0, 0); e != 0 {
 			return nil, syscall.Errno(e)
 		}
 	}
@@ -110,7 +111,8 @@ func holdersOf(files []*uint16, dir string) ([]Holder, error) {
 		var out []Holder
 		for _, p := range list[:min(have, room)] {
 			if int(p.pid) != os.Getpid() {
-				out = append(out, Holder{PID: int(p.pid), Program: windows.UTF16ToString(p.app[:]), Path: dir, How: Somehow, Service: windows.UTF16ToString(p.service[:])})
+				out = append(out, Holder{PID: int(p.pid), Program: windows.UTF16ToString(p.app[:]), Path: dir,
+					How: Somehow, Service: windows.UTF16ToString(p.service[:])})
 			}
 		}
 		return out, nil

@@ -14,7 +14,8 @@ import (
 
 func TestCommand(t *testing.T) {
 	run := func(within time.Duration, args ...string) (string, error) {
-		return Command{Args: args, Within: within, Env: []string{"PATH=/usr/bin:/bin", "HOME=/nowhere"}}.Run(context.Background())
+		return Command{Args: args, Within: within,
+			Env: []string{"PATH=/usr/bin:/bin", "HOME=/nowhere"}}.Run(context.Background())
 	}
 	out, err := run(time.Minute, "sh", "-c", "echo \"$HOME\"; pwd")
 	require.NoError(t, err)
@@ -32,7 +33,8 @@ func TestCommand(t *testing.T) {
 	out, err = run(time.Minute, "sh", "-c", "head -c 3000000 /dev/zero | tr '\\0' x")
 	require.NoError(t, err)
 	require.Len(t, out, outputLimit)
-	out, err = run(time.Minute, "sh", "-c", "cut -d' ' -f6 /proc/$$/stat; echo $$; (exec 3<>/dev/tty) 2>/dev/null && echo a terminal || :")
+	out, err = run(time.Minute, "sh", "-c",
+		"cut -d' ' -f6 /proc/$$/stat; echo $$; (exec 3<>/dev/tty) 2>/dev/null && echo a terminal || :")
 	require.NoError(t, err)
 	require.Regexp(t, `^\d+\n\d+$`, out)
 	require.Equal(t, strings.Fields(out)[0], strings.Fields(out)[1], "it leads a session of its own")

@@ -242,7 +242,8 @@ func (l *look) search(ctx context.Context, dir *handle.Dir, rel string, byIno ma
 func (l *look) searchIn(ctx context.Context, dir *handle.Dir, rel, name string, byIno map[uint64][]Holder) error {
 	sub, err := dir.Beneath(name)
 	switch {
-	case errors.Is(err, fs.ErrNotExist), errors.Is(err, handle.ErrNotDir), errors.Is(err, unix.ELOOP), errors.Is(err, handle.ErrMount):
+	case errors.Is(err, fs.ErrNotExist), errors.Is(err, handle.ErrNotDir), errors.Is(err, unix.ELOOP),
+		errors.Is(err, handle.ErrMount):
 		return nil // gone meanwhile, no directory after all, or another file system
 	case errors.Is(err, fs.ErrPermission):
 		l.report.Complete = false

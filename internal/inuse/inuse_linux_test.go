@@ -134,7 +134,8 @@ func TestBelowKnowsTheInode(t *testing.T) {
 			lab.Run(t, "umount", "-l", g.elsewhere)
 		}, []How{Writing}},
 		"another namespace's mount": {func(t *testing.T, g given) {
-			held(t, "unshare", "-m", "--propagation", "private", "sh", "-c", `mount --bind "$0" "$1"; `+wait, g.dir, g.elsewhere)
+			held(t, "unshare", "-m", "--propagation", "private", "sh", "-c", `mount --bind "$0" "$1"; `+wait, g.dir,
+				g.elsewhere)
 		}, []How{Mounted}},
 		"program in another namespace": {func(t *testing.T, g given) {
 			held(t, "unshare", "-m", "--propagation", "private", "sh", "-c",
@@ -151,7 +152,8 @@ func TestBelowKnowsTheInode(t *testing.T) {
 		}, []How{Loop}},
 		"loop device by another name": {func(t *testing.T, g given) {
 			lab.Run(t, "mount", "--bind", filepath.Dir(g.dir), g.elsewhere)
-			loop := strings.TrimSpace(lab.Run(t, "losetup", "-f", "--show", filepath.Join(g.elsewhere, "a folder/sub/file")))
+			loop := strings.TrimSpace(lab.Run(t, "losetup", "-f", "--show",
+				filepath.Join(g.elsewhere, "a folder/sub/file")))
 			t.Cleanup(func() { lab.Run(t, "losetup", "-d", loop) })
 			lab.Run(t, "umount", "-l", g.elsewhere)
 		}, []How{Loop}},
@@ -161,7 +163,8 @@ func TestBelowKnowsTheInode(t *testing.T) {
 			t.Cleanup(func() { lab.Run(t, "swapoff", g.file) })
 		}, []How{Swap}},
 		"layer of an overlay": {func(t *testing.T, g given) {
-			lab.Mount(t, g.elsewhere, "-t", "overlay", "overlay", "-o", "lowerdir="+filepath.Dir(g.file)+":/usr/share/doc")
+			lab.Mount(t, g.elsewhere, "-t", "overlay", "overlay", "-o", "lowerdir="+filepath.Dir(g.file)+
+				":/usr/share/doc")
 		}, []How{Mounted}},
 		"nobody": {func(t *testing.T, g given) {
 			lab.Mount(t, g.elsewhere, "--bind", filepath.Dir(g.dir)+"/a neighbour")

@@ -144,5 +144,6 @@ func (l *look) confirmed(st *unix.Statx_t, at string) bool {
 	own := l.mounts[l.place.mount]
 	rel, ok := below(own.root, at)
 	var is unix.Statx_t
-	return ok && statAt(filepath.Join(own.at, rel), &is) == nil && is.Ino == st.Ino && is.Dev_major == st.Dev_major && is.Dev_minor == st.Dev_minor
+	return ok && statAt(filepath.Join(own.at, rel), &is) == nil && is.Ino == st.Ino && is.Dev_major == st.Dev_major &&
+		is.Dev_minor == st.Dev_minor
 }

@@ -42,7 +42,8 @@ func (s Sandbox) Cut(folder, target, kind string) ([]Sandboxed, error) {
 
 func (s Sandbox) flatpaks(folder, target, kind string) ([]Sandboxed, error) {
 	var out []Sandboxed
-	for _, base := range []string{filepath.Join(s.Root, "var/lib/flatpak"), filepath.Join(s.Home, ".local/share/flatpak")} {
+	for _, base := range []string{filepath.Join(s.Root, "var/lib/flatpak"),
+		filepath.Join(s.Home, ".local/share/flatpak")} {
 		files, err := filepath.Glob(filepath.Join(base, "app/*/current/active/metadata"))
 		if err != nil {
 			return nil, err
@@ -53,7 +54,8 @@ func (s Sandbox) flatpaks(folder, target, kind string) ([]Sandboxed, error) {
 			if err != nil {
 				return nil, err
 			}
-			for _, o := range []string{filepath.Join(s.Root, "var/lib/flatpak/overrides"), filepath.Join(s.Home, ".local/share/flatpak/overrides")} {
+			for _, o := range []string{filepath.Join(s.Root, "var/lib/flatpak/overrides"),
+				filepath.Join(s.Home, ".local/share/flatpak/overrides")} {
 				for _, name := range []string{"global", app} {
 					more, err := filesystems(filepath.Join(o, name))
 					if err != nil {
@@ -172,7 +174,8 @@ func (s Sandbox) snaps(folder, target string) ([]Sandboxed, error) {
 			continue
 		}
 		grant := ""
-		if plugs["removable-media"] && (inside(target, "/media") || inside(target, "/run/media") || inside(target, "/mnt")) {
+		if plugs["removable-media"] &&
+			(inside(target, "/media") || inside(target, "/run/media") || inside(target, "/mnt")) {
 			grant = "snap connect " + snap.Name + ":removable-media"
 		}
 		out = append(out, Sandboxed{snap.Name, grant})

@@ -17,7 +17,8 @@ func TestSandboxesThatLoseSight(t *testing.T) {
 		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
 	}
 	app := func(name, systems string) {
-		put("var/lib/flatpak/app/"+name+"/current/active/metadata", "[Application]\nname="+name+"\nfilesystems=host\n\n[Context]\nfilesystems="+systems+"\n")
+		put("var/lib/flatpak/app/"+name+"/current/active/metadata",
+			"[Application]\nname="+name+"\nfilesystems=host\n\n[Context]\nfilesystems="+systems+"\n")
 	}
 	app("org.example.All", "host;")
 	app("org.example.Home", "home;xdg-run/dconf;")
@@ -26,7 +27,8 @@ func TestSandboxesThatLoseSight(t *testing.T) {
 	app("org.example.None", "")
 	app("org.example.Granted", "home")
 	put("home/ines/.local/share/flatpak/overrides/org.example.Granted", "[Context]\nfilesystems=/mnt/basalt:ro;\n")
-	put("snap/player/current/meta/snap.yaml", "name: player\nplugs: {x: null}\napps: {player: {plugs: [home, removable-media]}}\n")
+	put("snap/player/current/meta/snap.yaml",
+		"name: player\nplugs: {x: null}\napps: {player: {plugs: [home, removable-media]}}\n")
 	put("snap/shut/current/meta/snap.yaml", "name: shut\napps: {shut: {plugs: [network]}}\n")
 	put("snap/strict/current/meta/snap.yaml", "name: strict\nconfinement: strict\napps: {strict: {plugs: [home]}}\n")
 	put("snap/free/current/meta/snap.yaml", "name: free\nconfinement: classic\napps: {free: {plugs: [home]}}\n")

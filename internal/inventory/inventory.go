@@ -131,7 +131,8 @@ func (w *walker) children(e *Entry) error {
 		if visiting = w.ctx.Err(); visiting != nil {
 			return visiting
 		}
-		next.entries = append(next.entries, Entry{Path: join(e.Path, name), Name: name, Depth: e.Depth + 1, Dir: e.Self})
+		next.entries = append(next.entries,
+			Entry{Path: join(e.Path, name), Name: name, Depth: e.Depth + 1, Dir: e.Self})
 		if len(next.entries) < ahead {
 			return nil
 		}

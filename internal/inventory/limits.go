@@ -172,7 +172,8 @@ func reserved(name string) bool {
 	case "CON", "PRN", "AUX", "NUL":
 		return true
 	}
-	return len(stem) == 4 && (strings.HasPrefix(stem, "COM") || strings.HasPrefix(stem, "LPT")) && stem[3] >= '1' && stem[3] <= '9'
+	return len(stem) == 4 && (strings.HasPrefix(stem, "COM") || strings.HasPrefix(stem, "LPT")) && stem[3] >= '1' &&
+		stem[3] <= '9'
 }
 
 // key is what the target tells names apart by.

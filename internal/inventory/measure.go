@@ -341,7 +341,8 @@ func (c *counter) kinds(e *Entry) {
 // its own rules and place (a security label), or shows a second time under
 // another name (XFS, its ACLs): it is not the folder's.
 func SystemLabel(name string) bool {
-	return handle.OfWindows(name) || name == "security.selinux" || name == "security.SMACK64" || strings.HasPrefix(name, "trusted.SGI_ACL_")
+	return handle.OfWindows(name) || name == "security.selinux" || name == "security.SMACK64" ||
+		strings.HasPrefix(name, "trusted.SGI_ACL_")
 }
 
 func (c *counter) firstName(e *Entry) bool {
@@ -367,7 +368,8 @@ func (f *Facts) merge(o *Facts) {
 	f.HardLinks += o.HardLinks
 	for _, p := range [][2]*Listing{
 		{&f.Unreadable, &o.Unreadable}, {&f.Sockets, &o.Sockets}, {&f.Devices, &o.Devices}, {&f.Setuid, &o.Setuid},
-		{&f.Mounts, &o.Mounts}, {&f.HardOut, &o.HardOut}, {&f.LeadOut, &o.LeadOut}, {&f.Placeholders, &o.Placeholders}, {&f.Foreign, &o.Foreign},
+		{&f.Mounts, &o.Mounts}, {&f.HardOut, &o.HardOut}, {&f.LeadOut, &o.LeadOut},
+		{&f.Placeholders, &o.Placeholders}, {&f.Foreign, &o.Foreign},
 		{&f.Immutable, &o.Immutable}, {&f.Marked, &o.Marked}, {&f.Privileged, &o.Privileged}, {&f.Other, &o.Other},
 	} {
 		p[0].merge(*p[1])

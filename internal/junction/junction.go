@@ -106,7 +106,8 @@ func Clean(target string) (string, error) {
 	switch {
 	case volume(t) != "":
 		root, rest = `\\?\`+volume(t), t[len(`\\?\`)+len(volume(t)):]
-	case strings.HasPrefix(t, `\\?\UNC\`), strings.HasPrefix(t, `\\`) && !strings.HasPrefix(t, `\\?\`) && !strings.HasPrefix(t, `\\.\`):
+	case strings.HasPrefix(t, `\\?\UNC\`), strings.HasPrefix(t, `\\`) && !strings.HasPrefix(t, `\\?\`) &&
+		!strings.HasPrefix(t, `\\.\`):
 		return fail("is on the network: junctions lead to drives of the machine only")
 	case letter(strings.TrimPrefix(t, `\\?\`)):
 		t = strings.TrimPrefix(t, `\\?\`)
@@ -143,7 +144,8 @@ func letter(t string) bool {
 // is none.
 func volume(t string) string {
 	const begin, guid = `\\?\`, 36
-	if len(t) < len(begin)+len("Volume{}")+guid || !strings.HasPrefix(t, begin) || !strings.EqualFold(t[4:11], "Volume{") || t[11+guid] != '}' {
+	if len(t) < len(begin)+len("Volume{}")+guid || !strings.HasPrefix(t, begin) ||
+		!strings.EqualFold(t[4:11], "Volume{") || t[11+guid] != '}' {
 		return ""
 	}
 	for i, c := range []byte(t[11 : 11+guid]) {

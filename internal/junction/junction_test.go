@@ -20,14 +20,17 @@ var golden = []struct {
 		"5c003f003f005c00" + "45003a005c00" + "0000" + "45003a005c00" + "0000", `\??\E:\`, `E:\`},
 	{`C:\ö`, "030000a0" + "2400" + "0000" + "0000" + "1000" + "1200" + "0800" +
 		"5c003f003f005c00" + "43003a005c00f600" + "0000" + "43003a005c00f600" + "0000", `\??\C:\ö`, `C:\ö`},
-	{`\\?\Volume{0f1e2d3c-4b5a-6978-8796-a5b4c3d2e1f0}\`, "030000a0" + "d000" + "0000" + "0000" + "6200" + "6400" + "6200" +
+	{`\\?\Volume{0f1e2d3c-4b5a-6978-8796-a5b4c3d2e1f0}\`, "030000a0" + "d000" + "0000" + "0000" + "6200" + "6400" +
+		"6200" +
 		"5c003f003f005c00" + volumeHex + "0000" + "5c005c003f005c00" + volumeHex + "0000",
 		`\??\Volume{0f1e2d3c-4b5a-6978-8796-a5b4c3d2e1f0}\`, `\\?\Volume{0f1e2d3c-4b5a-6978-8796-a5b4c3d2e1f0}\`},
 }
 
 // Volume{0f1e2d3c-4b5a-6978-8796-a5b4c3d2e1f0}\ in UTF-16.
-const volumeHex = "56006f006c0075006d0065007b00" + "3000660031006500320064003300630" + "02d00" + "3400620035006100" + "2d00" +
-	"3600390037003800" + "2d00" + "3800370039003600" + "2d00" + "610035006200340063003300640032006500310066003000" + "7d00" + "5c00"
+const volumeHex = "56006f006c0075006d0065007b00" + "3000660031006500320064003300630" + "02d00" + "3400620035006100" +
+	"2d00" +
+	"3600390037003800" + "2d00" + "3800370039003600" + "2d00" + "610035006200340063003300640032006500310066003000" +
+	"7d00" + "5c00"
 
 func TestGoldenBytes(t *testing.T) {
 	for _, g := range golden {
@@ -46,7 +49,8 @@ func TestGoldenBytes(t *testing.T) {
 // A symbolic link as the system writes it: four bytes of flags more, and the
 // names the other way round.
 func TestSymlinkBytes(t *testing.T) {
-	b, err := hex.DecodeString("0c0000a0" + "1800" + "0000" + "0600" + "0600" + "0000" + "0600" + "01000000" + "61005c006200" + "61005c006200")
+	b, err := hex.DecodeString("0c0000a0" + "1800" + "0000" + "0600" + "0600" + "0000" + "0600" + "01000000" +
+		"61005c006200" + "61005c006200")
 	require.NoError(t, err)
 	l, err := Decode(b)
 	require.NoError(t, err)
@@ -70,11 +74,12 @@ func TestTargets(t *testing.T) {
 		`D:\a:stream`:          "",
 		"D:\\a\nb":             "",
 		"D:\\\xff":             "",
-		`\\?\Volume{0f1e2d3c-4b5a-6978-8796-a5b4c3d2e1f0}`:       "",
-		`\\?\Volume{0f1e2d3c-4b5a-6978-8796-a5b4c3d2e1fg}\a`:     "",
-		`\\?\Volume{0f1e2d3c-4b5a-6978-8796-a5b4c3d2e1f0}\a\`:    `\\?\Volume{0f1e2d3c-4b5a-6978-8796-a5b4c3d2e1f0}\a`,
-		`D:\` + strings.Repeat("x", 3000):                        `D:\` + strings.Repeat("x", 3000),
-		`D:\` + strings.Repeat(strings.Repeat("x", 250)+`\`, 24): `D:\` + strings.TrimSuffix(strings.Repeat(strings.Repeat("x", 250)+`\`, 24), `\`),
+		`\\?\Volume{0f1e2d3c-4b5a-6978-8796-a5b4c3d2e1f0}`:    "",
+		`\\?\Volume{0f1e2d3c-4b5a-6978-8796-a5b4c3d2e1fg}\a`:  "",
+		`\\?\Volume{0f1e2d3c-4b5a-6978-8796-a5b4c3d2e1f0}\a\`: `\\?\Volume{0f1e2d3c-4b5a-6978-8796-a5b4c3d2e1f0}\a`,
+		`D:\` + strings.Repeat("x", 3000):                     `D:\` + strings.Repeat("x", 3000),
+		`D:\` + strings.Repeat(strings.Repeat("x", 250)+`\`, 24): `D:\` +
+			strings.TrimSuffix(strings.Repeat(strings.Repeat("x", 250)+`\`, 24), `\`),
 	} {
 		got, err := Clean(target)
 		if want == "" {
@@ -98,7 +103,8 @@ func TestTargets(t *testing.T) {
 func TestEncodeDecode(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		parts := rapid.SliceOfN(rapid.StringMatching(`[^\\/:*?"<>|\x00-\x1f.]{1,40}`), 0, 30).Draw(t, "parts")
-		root := rapid.SampledFrom([]string{`C:\`, `Z:\`, `\\?\Volume{00112233-4455-6677-8899-aabbccddeeff}\`}).Draw(t, "root")
+		root := rapid.SampledFrom([]string{`C:\`, `Z:\`, `\\?\Volume{00112233-4455-6677-8899-aabbccddeeff}\`}).Draw(t,
+			"root")
 		target := root + strings.Join(parts, `\`)
 		b, err := Encode(target)
 		require.NoError(t, err)

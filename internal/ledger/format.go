@@ -84,7 +84,9 @@ CREATE TABLE packs (
   made     TEXT NOT NULL
 );
 `, `
-ALTER TABLE redirects ADD COLUMN link_text TEXT NOT NULL DEFAULT ''; -- what a junction says; empty: the link says the target's path
+-- what a junction says; empty: the link says the target's path
+ALTER TABLE redirects ADD COLUMN link_text TEXT NOT NULL DEFAULT '';
 `, `
-ALTER TABLE redirects ADD COLUMN link_drive BLOB NOT NULL DEFAULT '{}'; -- JSON: the drive that the link stands on; {} where it was not noted
+-- JSON: the drive that the link stands on; {} where it was not noted
+ALTER TABLE redirects ADD COLUMN link_drive BLOB NOT NULL DEFAULT '{}';
 `}

@@ -179,7 +179,8 @@ func checkDir(dir string) error {
 }
 
 func open(dir string, write bool) (*Ledger, error) {
-	q := url.Values{"_pragma": {"busy_timeout(10000)", "synchronous(FULL)", "foreign_keys(1)"}, "_txlock": {"immediate"}}
+	q := url.Values{"_pragma": {"busy_timeout(10000)", "synchronous(FULL)", "foreign_keys(1)"},
+		"_txlock": {"immediate"}}
 	if !write {
 		q.Set("mode", "ro")
 	}

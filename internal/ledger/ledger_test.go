@@ -61,11 +61,14 @@ func TestUnsafeDirectories(t *testing.T) {
 func TestRedirectsAndHeldKeepEveryByte(t *testing.T) {
 	l := fresh(t)
 	want := Redirect{
-		Name: "documents", State: Linked, Link: "/home/ines/Doc\xff\numents", Target: "/media/b/Doc\xfe", Methods: []string{"symlink"},
-		Account: "ines", UID: 1000, Drive: DriveRef{ID: "x", Label: "BASALT", UUID: "u", Mount: "/media/\xff", TagPlace: "."},
+		Name: "documents", State: Linked, Link: "/home/ines/Doc\xff\numents", Target: "/media/b/Doc\xfe",
+		Methods: []string{"symlink"},
+		Account: "ines", UID: 1000,
+		Drive: DriveRef{ID: "x", Label: "BASALT", UUID: "u", Mount: "/media/\xff", TagPlace: "."},
 		Bytes: 1 << 40, Files: 3, Created: time.Now().UTC().Truncate(time.Nanosecond), Run: "r",
 	}
-	held := Held{Redirect: "documents", Run: "r", Path: "/home/ines/.Doc\xff", Copy: true, Ino: 1<<63 + 5, Bytes: 7, Drive: want.Drive, Since: want.Created}
+	held := Held{Redirect: "documents", Run: "r", Path: "/home/ines/.Doc\xff", Copy: true, Ino: 1<<63 + 5, Bytes: 7,
+		Drive: want.Drive, Since: want.Created}
 	for range 2 { // saying it twice is saying it once
 		require.NoError(t, l.Do(func(t *Tx) error {
 			if err := t.SaveRedirect(want); err != nil {

@@ -17,7 +17,8 @@ type Pack struct {
 
 // AddPack records an archive.
 func (t *Tx) AddPack(p Pack) error {
-	_, err := t.tx.Exec("INSERT OR REPLACE INTO packs (run, redirect, folder, file, bytes, files, digest, made) VALUES (?,?,?,?,?,?,?,?)",
+	_, err := t.tx.Exec("INSERT OR REPLACE INTO packs (run, redirect, folder, file, bytes, files, digest, made) "+
+		"VALUES (?,?,?,?,?,?,?,?)",
 		p.Run, p.Redirect, []byte(p.Folder), []byte(p.File), p.Bytes, p.Files, p.Digest, timeText(p.Made))
 	return err
 }
@@ -38,7 +39,8 @@ func (l *Ledger) PacksOf(r Redirect) ([]Pack, error) {
 	if l.db == nil {
 		return nil, nil
 	}
-	rows, err := l.db.Query("SELECT run, redirect, folder, file, bytes, files, digest, made FROM packs WHERE redirect = ? OR folder = ? ORDER BY rowid DESC", r.Name, []byte(r.Link))
+	rows, err := l.db.Query("SELECT run, redirect, folder, file, bytes, files, digest, made FROM packs WHERE "+
+		"redirect = ? OR folder = ? ORDER BY rowid DESC", r.Name, []byte(r.Link))
 	return collect(rows, err, func(s scanner) (p Pack, err error) {
 		var folder, file []byte
 		var made string

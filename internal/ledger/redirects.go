@@ -97,7 +97,8 @@ type Held struct {
 	Gone     time.Time // zero while it is held
 }
 
-const redirectColumns = "name, state, link, target, methods, account, uid, drive, bytes, files, created, run, settings, card, link_text, link_drive"
+const redirectColumns = "name, state, link, target, methods, account, uid, drive, bytes, files, created, run, " +
+	"settings, card, link_text, link_drive"
 
 type scanner interface{ Scan(...any) error }
 
@@ -105,14 +106,16 @@ func scanRedirect(s scanner) (Redirect, error) {
 	var r Redirect
 	var link, target, drive, settings, linkDrive []byte
 	var methods, created string
-	err := s.Scan(&r.Name, &r.State, &link, &target, &methods, &r.Account, &r.UID, &drive, &r.Bytes, &r.Files, &created, &r.Run, &settings, &r.Card, &r.Text, &linkDrive)
+	err := s.Scan(&r.Name, &r.State, &link, &target, &methods, &r.Account, &r.UID, &drive, &r.Bytes, &r.Files,
+		&created, &r.Run, &settings, &r.Card, &r.Text, &linkDrive)
 	if err != nil {
 		return r, err
 	}
 	if string(settings) != "[]" {
 		r.Settings = settings
 	}
-	r.Link, r.Target, r.Methods, r.Created = string(link), string(target), strings.Split(methods, "+"), parseTime(created)
+	r.Link, r.Target, r.Methods, r.Created = string(link), string(target), strings.Split(methods, "+"),
+		parseTime(created)
 	if err := pathtext.Unmarshal(linkDrive, &r.LinkDrive); err != nil {
 		return r, err
 	}
@@ -125,7 +128,8 @@ func (l *Ledger) Redirects(ended bool) ([]Redirect, error) {
 	if l.db == nil {
 		return nil, nil
 	}
-	rows, err := l.db.Query("SELECT "+redirectColumns+" FROM redirects WHERE ? OR state <> ? ORDER BY name", ended, Ended)
+	rows, err := l.db.Query("SELECT "+redirectColumns+" FROM redirects WHERE ? OR state <> ? ORDER BY name", ended,
+		Ended)
 	return collect(rows, err, scanRedirect)
 }
 
@@ -160,13 +164,15 @@ func (t *Tx) SaveRedirect(r Redirect) error {
 	if len(settings) == 0 || string(settings) == "null" {
 		settings = json.RawMessage("[]")
 	}
-	_, err = t.tx.Exec("INSERT OR REPLACE INTO redirects ("+redirectColumns+") VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
+	_, err = t.tx.Exec("INSERT OR REPLACE INTO redirects ("+redirectColumns+
+		") VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
 		r.Name, r.State, []byte(r.Link), []byte(r.Target), strings.Join(r.Methods, "+"), r.Account, r.UID, drive,
 		r.Bytes, r.Files, timeText(r.Created), r.Run, []byte(settings), r.Card, r.Text, linkDrive)
 	if err != nil || r.Drive.ID == "" || r.Drive.Counter == 0 {
 		return err
 	}
-	_, err = t.tx.Exec("INSERT INTO drives (id, counter) VALUES (?,?) ON CONFLICT (id) DO UPDATE SET counter = max(counter, excluded.counter)", r.Drive.ID, r.Drive.Counter)
+	_, err = t.tx.Exec("INSERT INTO drives (id, counter) VALUES (?,?) ON CONFLICT (id) DO UPDATE SET counter = "+
+		"max(counter, excluded.counter)", r.Drive.ID, r.Drive.Counter)
 	return err
 }
 
@@ -236,7 +242,8 @@ func (l *Ledger) HeldOf(name string) ([]Held, error) {
 	if l.db == nil {
 		return nil, nil
 	}
-	rows, err := l.db.Query("SELECT "+heldColumns+" FROM held WHERE gone = '' AND (? = '' OR redirect = ?) ORDER BY id", name, name)
+	rows, err := l.db.Query("SELECT "+heldColumns+
+		" FROM held WHERE gone = '' AND (? = '' OR redirect = ?) ORDER BY id", name, name)
 	return collect(rows, err, scanHeld)
 }
 
@@ -250,14 +257,16 @@ func (t *Tx) AddHeld(h Held) error {
 	if _, err := t.tx.Exec("DELETE FROM held WHERE run = ? AND path = ?", h.Run, []byte(h.Path)); err != nil {
 		return err
 	}
-	_, err = t.tx.Exec("INSERT INTO held (redirect, run, path, side, ino, bytes, files, drive, since) VALUES (?,?,?,?,?,?,?,?,?)",
+	_, err = t.tx.Exec("INSERT INTO held (redirect, run, path, side, ino, bytes, files, drive, since) VALUES "+
+		"(?,?,?,?,?,?,?,?,?)",
 		h.Redirect, h.Run, []byte(h.Path), h.Copy, int64(h.Ino), h.Bytes, h.Files, drive, timeText(h.Since))
 	return err
 }
 
 // ResizeHeld records what a held original takes by now.
 func (t *Tx) ResizeHeld(h Held) error {
-	_, err := t.tx.Exec("UPDATE held SET bytes = ?, files = ? WHERE run = ? AND path = ? AND gone = ''", h.Bytes, h.Files, h.Run, []byte(h.Path))
+	_, err := t.tx.Exec("UPDATE held SET bytes = ?, files = ? WHERE run = ? AND path = ? AND gone = ''", h.Bytes,
+		h.Files, h.Run, []byte(h.Path))
 	return err
 }
 
@@ -274,7 +283,8 @@ func (t *Tx) MoveHeld(id int64, path string, on DriveRef) error {
 
 // HeldGone records that what a run held is held no more.
 func (t *Tx) HeldGone(run string, path string) error {
-	_, err := t.tx.Exec("UPDATE held SET gone = ? WHERE run = ? AND path = ? AND gone = ''", timeText(time.Now()), run, []byte(path))
+	_, err := t.tx.Exec("UPDATE held SET gone = ? WHERE run = ? AND path = ? AND gone = ''", timeText(time.Now()),
+		run, []byte(path))
 	return err
 }
 

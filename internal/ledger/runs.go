@@ -69,7 +69,8 @@ func (l *Ledger) Runs() ([]RunRow, error) {
 	if l.db == nil {
 		return nil, nil
 	}
-	rows, err := l.db.Query("SELECT " + runColumns + " FROM runs ORDER BY rowid DESC") // the order of rows: a clock may jump
+	// the order of rows: a clock may jump
+	rows, err := l.db.Query("SELECT " + runColumns + " FROM runs ORDER BY rowid DESC")
 	out, err := collect(rows, err, scanRun)
 	for i := range out {
 		l.settle(&out[i])
@@ -203,7 +204,8 @@ func (l *Ledger) Begin(id, kind, redirect string, plan any, check func(*Tx) erro
 // UnfinishedOf lists the runs of a redirect that were begun and have not ended,
 // whether or not a process is at work on them.
 func (t *Tx) UnfinishedOf(redirect string) ([]RunRow, error) {
-	rows, err := t.tx.Query("SELECT "+runColumns+" FROM runs WHERE redirect = ? AND state IN (?, ?) ORDER BY rowid DESC", redirect, Going, Stopped)
+	rows, err := t.tx.Query("SELECT "+runColumns+
+		" FROM runs WHERE redirect = ? AND state IN (?, ?) ORDER BY rowid DESC", redirect, Going, Stopped)
 	return collect(rows, err, scanRun)
 }
 
@@ -300,10 +302,12 @@ func (r *Run) Intend(act string, data any) (seq int64, err error) {
 		return 0, err
 	}
 	err = r.l.Do(func(t *Tx) error {
-		if err := t.tx.QueryRow("SELECT coalesce(max(seq), 0) + 1 FROM acts WHERE run = ?", r.ID).Scan(&seq); err != nil {
+		if err := t.tx.QueryRow("SELECT coalesce(max(seq), 0) + 1 FROM acts WHERE run = ?",
+			r.ID).Scan(&seq); err != nil {
 			return err
 		}
-		_, err := t.tx.Exec("INSERT INTO acts (run, seq, act, data, intent) VALUES (?,?,?,?,?)", r.ID, seq, act, b, timeText(time.Now()))
+		_, err := t.tx.Exec("INSERT INTO acts (run, seq, act, data, intent) VALUES (?,?,?,?,?)", r.ID, seq, act, b,
+			timeText(time.Now()))
 		return err
 	})
 	return seq, err
@@ -313,7 +317,8 @@ func (r *Run) Intend(act string, data any) (seq int64, err error) {
 // same transaction; f may be nil.
 func (r *Run) Did(seq int64, f func(*Tx) error) error {
 	return r.l.Do(func(t *Tx) error {
-		if _, err := t.tx.Exec("UPDATE acts SET done = ? WHERE run = ? AND seq = ?", timeText(time.Now()), r.ID, seq); err != nil {
+		if _, err := t.tx.Exec("UPDATE acts SET done = ? WHERE run = ? AND seq = ?", timeText(time.Now()), r.ID,
+			seq); err != nil {
 			return err
 		}
 		if f == nil {
@@ -331,7 +336,8 @@ func (r *Run) Set(state, message string, f func(*Tx) error) error {
 		ended = time.Now()
 	}
 	err := r.l.Do(func(t *Tx) error {
-		_, err := t.tx.Exec("UPDATE runs SET state = ?, message = ?, ended = ? WHERE id = ?", state, message, timeText(ended), r.ID)
+		_, err := t.tx.Exec("UPDATE runs SET state = ?, message = ?, ended = ? WHERE id = ?", state, message,
+			timeText(ended), r.ID)
 		if err == nil && f != nil {
 			err = f(t)
 		}
@@ -362,7 +368,8 @@ func (r *Run) SetPlan(plan any) error {
 // Restore gives the run the state, message and end that it had before.
 func (r *Run) Restore(was RunRow) error {
 	err := r.l.Do(func(t *Tx) error {
-		_, err := t.tx.Exec("UPDATE runs SET state = ?, message = ?, ended = ? WHERE id = ?", was.State, was.Message, timeText(was.Ended), r.ID)
+		_, err := t.tx.Exec("UPDATE runs SET state = ?, message = ?, ended = ? WHERE id = ?", was.State, was.Message,
+			timeText(was.Ended), r.ID)
 		return err
 	})
 	if err == nil {

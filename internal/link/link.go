@@ -117,7 +117,8 @@ func readBack(dir *handle.Dir, name, text string) error {
 		return &fs.PathError{Op: "symlink", Path: dir.Join(name), Err: ErrNotMade}
 	}
 	if err == nil && got != text {
-		err = &fs.PathError{Op: "readlink", Path: dir.Join(name), Err: fmt.Errorf("reads back as %q, not %q", got, text)}
+		err = &fs.PathError{Op: "readlink", Path: dir.Join(name),
+			Err: fmt.Errorf("reads back as %q, not %q", got, text)}
 	}
 	return err
 }

@@ -19,12 +19,14 @@ import (
 func TestChain(t *testing.T) {
 	dir, err := filepath.EvalSymlinks(t.TempDir())
 	require.NoError(t, err)
-	lab.Tree{"real/data/f: 1", "one => real", "two => one/data", "loop => loop", "abs => " + dir + "/two", "dangling => nowhere/x"}.Make(t, dir)
+	lab.Tree{"real/data/f: 1", "one => real", "two => one/data", "loop => loop", "abs => " + dir + "/two",
+		"dangling => nowhere/x"}.Make(t, dir)
 	steps, real, err := Chain(filepath.Join(dir, "abs", "f"))
 	require.NoError(t, err)
 	require.Equal(t, filepath.Join(dir, "real/data/f"), real)
 	require.Equal(t, []Step{
-		{filepath.Join(dir, "abs"), dir + "/two"}, {filepath.Join(dir, "two"), "one/data"}, {filepath.Join(dir, "one"), "real"},
+		{filepath.Join(dir, "abs"), dir + "/two"}, {filepath.Join(dir, "two"), "one/data"},
+		{filepath.Join(dir, "one"), "real"},
 	}, steps)
 	_, _, err = Chain(filepath.Join(dir, "loop"))
 	require.ErrorIs(t, err, unix.ELOOP)
@@ -43,7 +45,8 @@ func TestOnlyOursIsRemoved(t *testing.T) {
 	defer d.Release()
 	require.NoError(t, Make(d, "ours", "/the target"))
 	require.ErrorIs(t, Make(d, "ours", "/the target"), fs.ErrExist)
-	for name, want := range map[string]bool{"ours": true, "theirs": false, "file": false, "dir": false, "nothing": false} {
+	for name, want := range map[string]bool{"ours": true, "theirs": false, "file": false, "dir": false,
+		"nothing": false} {
 		got, err := Is(d, name, "/the target")
 		require.NoError(t, err)
 		require.Equal(t, want, got, name)

@@ -92,8 +92,9 @@ func (m *Writer) Write(e *Entry) error {
 
 // types are the names of the types by their bits.
 var types = map[string]uint32{
-	"dir": handle.TypeDir, "file": handle.TypeRegular, "link": handle.TypeSymlink, "fifo": handle.TypeFIFO, "socket": handle.TypeSocket,
-	"char": handle.TypeChar, "block": handle.TypeBlock,
+	"dir": handle.TypeDir, "file": handle.TypeRegular, "link": handle.TypeSymlink, "fifo": handle.TypeFIFO,
+	"socket": handle.TypeSocket,
+	"char":   handle.TypeChar, "block": handle.TypeBlock,
 }
 
 func typeName(mode uint32) string {

@@ -65,8 +65,9 @@ func TestPrintParsePrintIsTheIdentity(t *testing.T) {
 		for _, p := range slices.Compact(paths) {
 			e := Entry{
 				Path: p, UID: rapid.Uint32().Draw(t, "uid"), GID: rapid.Uint32().Draw(t, "gid"),
-				Mtime: handle.Time{Sec: rapid.Int64().Draw(t, "sec"), Nsec: rapid.Uint32Range(0, 999999999).Draw(t, "nsec")},
-				Mode:  rapid.Uint32Range(0, 0o7777).Draw(t, "mode"),
+				Mtime: handle.Time{Sec: rapid.Int64().Draw(t, "sec"),
+					Nsec: rapid.Uint32Range(0, 999999999).Draw(t, "nsec")},
+				Mode: rapid.Uint32Range(0, 0o7777).Draw(t, "mode"),
 			}
 			switch rapid.IntRange(0, 5).Draw(t, "type") {
 			case 0:
@@ -94,7 +95,8 @@ func TestPrintParsePrintIsTheIdentity(t *testing.T) {
 				}
 			}
 			for i := range rapid.IntRange(0, 2).Draw(t, "xattrs") {
-				e.Xattrs = append(e.Xattrs, handle.Xattr{Name: "user." + string(rune('a'+i)) + name.Draw(t, "x"), Value: rapid.SliceOfN(rapid.Byte(), 1, 9).Draw(t, "v")})
+				e.Xattrs = append(e.Xattrs, handle.Xattr{Name: "user." + string(rune('a'+i)) + name.Draw(t, "x"),
+					Value: rapid.SliceOfN(rapid.Byte(), 1, 9).Draw(t, "v")})
 			}
 			es = append(es, e)
 		}
@@ -166,8 +168,10 @@ func TestReaderRefuses(t *testing.T) {
 // What the reader accepts, it can write back to the same bytes.
 func FuzzReader(f *testing.F) {
 	f.Add(top + root + file + "#nexlin xattr user.a 00\n" + end)
-	f.Add(top + root + strings.Replace(file, sum, "", 1) + "#nexlin same ./0\n#nexlin blake3 " + strings.Repeat("0a", 32) + "\n" + end)
-	f.Add(top + root + "./c type=char device=0x501 mode=0600 uid=0 gid=0 time=1.000000000\n./l type=link link=/x mode=0777 uid=0 gid=0 time=1.000000000\n#nexlin was ../x\n" + end)
+	f.Add(top + root + strings.Replace(file, sum, "", 1) + "#nexlin same ./0\n#nexlin blake3 " +
+		strings.Repeat("0a", 32) + "\n" + end)
+	f.Add(top + root + "./c type=char device=0x501 mode=0600 uid=0 gid=0 time=1.000000000\n./l type=link link=/x " +
+		"mode=0777 uid=0 gid=0 time=1.000000000\n#nexlin was ../x\n" + end)
 	f.Add(top + root + "./l type=link link=a\\040b mode=0777 uid=0 gid=0 time=-1.000000001\n" + end)
 	f.Fuzz(func(t *testing.T, s string) {
 		es, err := read(s)

@@ -58,7 +58,8 @@ var gauges = []struct {
 	{"nexlin_drive_size_bytes", "Size of a drive with redirects, in bytes.", []string{"drive", "id"}},
 	{"nexlin_drive_present", "Whether a drive with redirects is here.", []string{"drive", "id"}},
 	{"nexlin_deep_check_timestamp_seconds", "When every file of a redirect was read last.", []string{"redirect"}},
-	{"nexlin_deep_check_bad_entries", "Entries of a redirect that the last such reading found bad.", []string{"redirect"}},
+	{"nexlin_deep_check_bad_entries", "Entries of a redirect that the last such reading found bad.",
+		[]string{"redirect"}},
 	{"nexlin_check_timestamp_seconds", "When the redirects were looked at last.", nil},
 }
 

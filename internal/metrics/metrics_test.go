@@ -19,7 +19,8 @@ func TestTextOfHostileLabels(t *testing.T) {
 	var c Collector
 	require.Empty(t, c.text())
 	c.Set(&Snapshot{At: time.Unix(7, 5e8), Reports: []*health.Report{
-		{Redirect: ledger.Redirect{Name: "notes", Bytes: 1 << 40, Drive: ledger.DriveRef{Label: label, UUID: "u"}}, State: health.Good, Present: true},
+		{Redirect: ledger.Redirect{Name: "notes", Bytes: 1 << 40, Drive: ledger.DriveRef{Label: label, UUID: "u"}},
+			State: health.Good, Present: true},
 		{Redirect: ledger.Redirect{Name: "calls", Drive: ledger.DriveRef{Label: label, UUID: "u"}}, State: health.Away},
 	}})
 	p := expfmt.NewTextParser(model.LegacyValidation)

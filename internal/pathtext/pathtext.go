@@ -86,7 +86,8 @@ func hidden(r rune) bool {
 // shown can be typed as it stands.
 func Quote(s string) string {
 	if s != "" && strings.IndexFunc(s, func(r rune) bool {
-		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("@%+=:,./_-", r))
+		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' ||
+			strings.ContainsRune("@%+=:,./_-", r))
 	}) < 0 {
 		return s
 	}

@@ -19,7 +19,7 @@ func TestShow(t *testing.T) {
 		"a\nb":          `a\nb`,
 		"\x1b[31mred":   `\u001b[31mred`,
 		"\xff\xfe":      `\xff\xfe`,
-		"a‮gpj":         `a\u202egpj`,
+		"a\u202egpj":    `a\u202egpj`,
 		`back\slash`:    `back\slash`,
 		"back\\\nslash": `back\\\nslash`,
 	} {
@@ -77,7 +77,8 @@ func FuzzCodec(f *testing.F) {
 		}
 		raw, err := Marshal(s)
 		require.NoError(t, err)
-		in := all{s, []string{"x", s}, map[string]string{"k": s}, &s, s, inner{[]any{s, 1.5, nil}}, raw, time.Unix(5, 0).UTC(), "", []byte(s)}
+		in := all{s, []string{"x", s}, map[string]string{"k": s}, &s, s, inner{[]any{s, 1.5, nil}}, raw,
+			time.Unix(5, 0).UTC(), "", []byte(s)}
 		b, err := Marshal(in)
 		require.NoError(t, err)
 		require.True(t, json.Valid(b))
@@ -118,7 +119,8 @@ func TestCodecRefusesOtherObjects(t *testing.T) {
 
 // A quoted name, typed into a shell, is the name.
 func TestQuoteForTheShell(t *testing.T) {
-	for _, s := range []string{"plain", "a b", "it's", "$HOME `id`", "new\nline", "tab\t'q'\\", "\x1b[0m", "", "-rf", "ünï", "\xff"} {
+	for _, s := range []string{"plain", "a b", "it's", "$HOME `id`", "new\nline", "tab\t'q'\\", "\x1b[0m", "", "-rf",
+		"ünï", "\xff"} {
 		out, err := exec.Command("bash", "-c", "printf %s "+Quote(s)).Output()
 		require.NoError(t, err)
 		require.Equal(t, s, string(out), Quote(s))

@@ -30,7 +30,8 @@ func LookAtLink(r ledger.Redirect) ([]finding.Finding, error) {
 		return nil, nil
 	}
 	if handle.Absent(err) {
-		fs, _ := one(finding.LinkMissing, "the directory of the link is gone, or is a link itself: "+pathtext.Show(filepath.Dir(r.Link)))
+		fs, _ := one(finding.LinkMissing, "the directory of the link is gone, or is a link itself: "+
+			pathtext.Show(filepath.Dir(r.Link)))
 		fs[0] = fs[0].Instead("make the directory again, then `nexlin mend " + pathtext.Quote(r.Name) + "`")
 		return fs, nil
 	}
@@ -41,8 +42,10 @@ func LookAtLink(r ledger.Redirect) ([]finding.Finding, error) {
 	st, err := parent.Stat(filepath.Base(r.Link))
 	switch {
 	case r.State == ledger.Detached && err == nil && st.IsDir():
-		fs, _ := one(finding.FolderInWay, "a real folder stands at "+shown+", where the link was before it was taken away")
-		fs[0] = fs[0].Instead("nothing needs doing; `nexlin mend " + pathtext.Quote(r.Name) + " --attach` merges it into the target and makes the link again")
+		fs, _ := one(finding.FolderInWay, "a real folder stands at "+shown+
+			", where the link was before it was taken away")
+		fs[0] = fs[0].Instead("nothing needs doing; `nexlin mend " + pathtext.Quote(r.Name) +
+			" --attach` merges it into the target and makes the link again")
 		return fs, nil
 	case r.State == ledger.Detached && (err == nil || handle.Missing(err)):
 		return nil, nil // whatever stands there, it is somebody's own
@@ -56,7 +59,8 @@ func LookAtLink(r ledger.Redirect) ([]finding.Finding, error) {
 		return one(finding.FolderSplit, "a real folder stands at "+shown+", where the link was")
 	case !st.IsSymlink():
 		fs, _ := one(finding.LinkChanged, shown+" is no link any more, but a file")
-		fs[0] = fs[0].Instead(fmt.Sprintf("look at it, set it aside under another name, then `nexlin mend %s`", pathtext.Quote(r.Name)))
+		fs[0] = fs[0].Instead(fmt.Sprintf("look at it, set it aside under another name, then `nexlin mend %s`",
+			pathtext.Quote(r.Name)))
 		return fs, nil
 	}
 	text, err := parent.Readlink(filepath.Base(r.Link))
@@ -66,13 +70,17 @@ func LookAtLink(r ledger.Redirect) ([]finding.Finding, error) {
 	_, real, err := link.Chain(r.Link)
 	switch {
 	case link.IsJunction(text) || r.Text != "":
-		return one(finding.LinkChanged, fmt.Sprintf("%s leads to %s, not to %s", shown, pathtext.Show(link.Seen(text)), pathtext.Show(link.Seen(r.LinkText()))))
+		return one(finding.LinkChanged, fmt.Sprintf("%s leads to %s, not to %s", shown,
+			pathtext.Show(link.Seen(text)), pathtext.Show(link.Seen(r.LinkText()))))
 	case errors.Is(err, syscall.ELOOP):
-		return one(finding.LinkLoop, fmt.Sprintf("%s leads to %s and so round to itself, not to %s", shown, pathtext.Show(text), pathtext.Show(r.Target)))
+		return one(finding.LinkLoop, fmt.Sprintf("%s leads to %s and so round to itself, not to %s", shown,
+			pathtext.Show(text), pathtext.Show(r.Target)))
 	case err == nil && real == r.Target:
-		return one(finding.LinkIndirect, fmt.Sprintf("%s leads to %s, and only from there to %s", shown, pathtext.Show(text), pathtext.Show(r.Target)))
+		return one(finding.LinkIndirect, fmt.Sprintf("%s leads to %s, and only from there to %s", shown,
+			pathtext.Show(text), pathtext.Show(r.Target)))
 	}
-	return one(finding.LinkChanged, fmt.Sprintf("%s leads to %s, not to %s", shown, pathtext.Show(text), pathtext.Show(r.Target)))
+	return one(finding.LinkChanged,
+		fmt.Sprintf("%s leads to %s, not to %s", shown, pathtext.Show(text), pathtext.Show(r.Target)))
 }
 
 // LookForNote reads the target note of a redirect. One that this account may

@@ -118,12 +118,14 @@ func (m *mover) neverCopiedUnchanged(ctx context.Context) error {
 
 func (m *mover) heldRefused(bad []string, what string) error {
 	held := m.p.HeldPath()
-	f := finding.New(finding.HeldChanged, filepath.Join(held, bad[0]), "%s %s the held original at %s: the folder would not come back as it was", bad[0], what, held).Named(m.p.Name).OfRun(m.p.Run)
+	f := finding.New(finding.HeldChanged, filepath.Join(held, bad[0]), "%s %s the held original at %s: the folder "+
+		"would not come back as it was", bad[0], what, held).Named(m.p.Name).OfRun(m.p.Run)
 	switch {
 	case m.p.Kind == KindBringBack:
 		f = f.Instead("the folder is real again: `nexlin move` moves it, as it is now")
 	case !m.wasDone:
-		f = f.Instead("`nexlin resume " + m.p.Run + "` finishes the run; then `nexlin bring-back " + pathtext.Quote(m.p.Name) + "` brings the data back")
+		f = f.Instead("`nexlin resume " + m.p.Run + "` finishes the run; then `nexlin bring-back " +
+			pathtext.Quote(m.p.Name) + "` brings the data back")
 	}
 	return &RefusedError{[]finding.Finding{f.Listing(len(bad), under(held, bad))}}
 }

@@ -35,7 +35,8 @@ type BackOptions struct {
 func (e *Engine) PlanBringBack(ctx context.Context, r ledger.Redirect, o BackOptions) (*Plan, error) {
 	now := time.Now()
 	p := &Plan{
-		Run: ledger.NewRunID(now), Kind: KindBringBack, Made: now, WhileInUse: o.WhileInUse, Stops: o.Stops, WaitQuiet: o.WaitQuiet, Name: r.Name, Before: &r,
+		Run: ledger.NewRunID(now), Kind: KindBringBack, Made: now, WhileInUse: o.WhileInUse, Stops: o.Stops,
+		WaitQuiet: o.WaitQuiet, Name: r.Name, Before: &r,
 		Link: r.Link, Target: r.Target, From: r.Target,
 		Into: filepath.Dir(r.Link), Final: filepath.Base(r.Link), LinkText: r.LinkText(),
 		HeldIn: filepath.Dir(r.Target), Digest: transfer.SHA256, InnerLinks: rewriteFor(r), Methods: r.Methods,
@@ -47,7 +48,8 @@ func (e *Engine) PlanBringBack(ctx context.Context, r ledger.Redirect, o BackOpt
 		}
 	}
 	if r.State == ledger.Ended {
-		f := finding.New(finding.SourceMissing, r.Link, "%s was brought back already: %s is a real folder", r.Name, r.Link).Named(r.Name)
+		f := finding.New(finding.SourceMissing, r.Link, "%s was brought back already: %s is a real folder", r.Name,
+			r.Link).Named(r.Name)
 		f.Remedy = "nothing needs doing; `nexlin list --held` shows what is still held of it"
 		p.find(f)
 		return p, nil
@@ -97,11 +99,14 @@ func (e *Engine) ifLost(p *Plan) error {
 	}
 	for i, f := range p.Findings {
 		for _, h := range held {
-			if st, err := handle.Lstat(h.Path); err != nil || f.Code != finding.DriveAway || !isDir(&st, h.Ino) || h.Drive.ID == p.Before.Drive.ID && h.Drive.UUID == p.Before.Drive.UUID {
+			if st, err := handle.Lstat(h.Path); err != nil || f.Code != finding.DriveAway || !isDir(&st, h.Ino) ||
+				h.Drive.ID == p.Before.Drive.ID && h.Drive.UUID == p.Before.Drive.UUID {
 				continue
 			}
-			p.Findings[i].Remedy = fmt.Sprintf("%s; if the drive is lost for good, the folder as it was on %s is %s: `nexlin detach %s`, then rename it to %s",
-				f.Remedy, h.Since.Local().Format("2006-01-02"), pathtext.Show(h.Path), pathtext.Quote(p.Name), pathtext.Show(p.Link))
+			p.Findings[i].Remedy = fmt.Sprintf("%s; if the drive is lost for good, the folder as it was on %s is "+
+				"%s: `nexlin detach %s`, then rename it to %s",
+				f.Remedy, h.Since.Local().Format("2006-01-02"), pathtext.Show(h.Path), pathtext.Quote(p.Name),
+				pathtext.Show(p.Link))
 			break
 		}
 	}
@@ -116,7 +121,8 @@ func (p *Plan) after(made *Plan) {
 	var less []string
 	for what, lost := range map[string]bool{
 		"permissions": made.Allow.Modes, "owners": made.Allow.Owners, "access lists": made.Allow.ACLs,
-		"extended attributes": made.Allow.Xattrs, "names of one file": made.Allow.Links, "exact times": made.Allow.TimeStep > 0,
+		"extended attributes": made.Allow.Xattrs, "names of one file": made.Allow.Links,
+		"exact times": made.Allow.TimeStep > 0,
 	} {
 		if lost {
 			less = append(less, what)
@@ -124,7 +130,8 @@ func (p *Plan) after(made *Plan) {
 	}
 	if len(less) > 0 {
 		slices.Sort(less)
-		p.find(finding.New(finding.NotComingBack, p.From, "%s does not keep %s: the folder comes back as the drive shows it", made.IntoDrive.Label, strings.Join(less, ", ")).Named(p.Name))
+		p.find(finding.New(finding.NotComingBack, p.From, "%s does not keep %s: the folder comes back as the drive "+
+			"shows it", made.IntoDrive.Label, strings.Join(less, ", ")).Named(p.Name))
 	}
 }
 
@@ -156,7 +163,8 @@ func (e *Engine) oldPlace(p *Plan) error {
 		}
 		f := finding.New(finding.OldPlaceTaken, p.Link, "%s", what).Named(p.Name)
 		if gone {
-			f.Remedy = fmt.Sprintf("`nexlin detach %s` records that, then `nexlin bring-back %s` works", pathtext.Quote(p.Name), pathtext.Quote(p.Name))
+			f.Remedy = fmt.Sprintf("`nexlin detach %s` records that, then `nexlin bring-back %s` works",
+				pathtext.Quote(p.Name), pathtext.Quote(p.Name))
 		}
 		p.find(f)
 	} else if err != nil && !gone {
@@ -178,7 +186,8 @@ type DetachPlan struct {
 func (e *Engine) PlanDetach(r ledger.Redirect) (*DetachPlan, error) {
 	d := &DetachPlan{Redirect: r}
 	if r.State != ledger.Linked {
-		f := finding.New(finding.LinkMissing, r.Link, "%s has no link: it is %s", r.Name, map[string]string{ledger.Detached: "detached already", ledger.Ended: "brought back"}[r.State]).Named(r.Name)
+		f := finding.New(finding.LinkMissing, r.Link, "%s has no link: it is %s", r.Name,
+			map[string]string{ledger.Detached: "detached already", ledger.Ended: "brought back"}[r.State]).Named(r.Name)
 		f.Remedy = "nothing needs doing"
 		d.Findings = append(d.Findings, f.As(finding.Blocker))
 		return d, nil
@@ -223,7 +232,8 @@ func (e *Engine) PlanDetach(r ledger.Redirect) (*DetachPlan, error) {
 	if _, found, err := e.Locate(r.Drive, r.Target); err != nil {
 		return nil, err
 	} else if !found {
-		f := finding.New(finding.DriveAway, r.Target, "%s is not here; the data stays on it, and the link goes all the same", r.Drive.Label).Named(r.Name).OnDrive(r.Drive.Label).As(finding.Info)
+		f := finding.New(finding.DriveAway, r.Target, "%s is not here; the data stays on it, and the link goes all "+
+			"the same", r.Drive.Label).Named(r.Name).OnDrive(r.Drive.Label).As(finding.Info)
 		f.Remedy = "nothing needs doing"
 		d.Findings = append(d.Findings, f)
 	}

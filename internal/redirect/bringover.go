@@ -72,7 +72,8 @@ func (l *lateWrites) tidy(dir *handle.Dir) error {
 // old is not nil, in the place of the entry that it describes and of no other.
 // The times of the directory around it stay. It returns what was made;
 // [handle.ErrReplaced] if something else stands there by now.
-func (l *lateWrites) place(dir *handle.Dir, name string, old *handle.Stat, make func(private *handle.Dir, tmp string) error) (made handle.Stat, err error) {
+func (l *lateWrites) place(dir *handle.Dir, name string, old *handle.Stat,
+	make func(private *handle.Dir, tmp string) error) (made handle.Stat, err error) {
 	const tmp = handle.InPrivate
 	times, err := dir.Self()
 	if err != nil {
@@ -101,7 +102,8 @@ func (l *lateWrites) place(dir *handle.Dir, name string, old *handle.Stat, make 
 
 // bring makes the late entry under a name that is free: a copy, or one more
 // name of a file whose other name was brought over before.
-func (l *lateWrites) bring(ctx context.Context, e *inventory.Entry, dir *handle.Dir, tmp string) (*transfer.Record, error) {
+func (l *lateWrites) bring(ctx context.Context, e *inventory.Entry, dir *handle.Dir, tmp string) (*transfer.Record,
+	error) {
 	linked := !e.Stat.IsDir() && e.Stat.Nlink > 1 && !l.job.Allow.Links
 	if first := l.links[e.Stat.ID()]; linked && first != nil {
 		from, name, err := l.live.Parent(first.Path)
@@ -201,7 +203,8 @@ func (l *lateWrites) equal(ctx context.Context, dir *handle.Dir, name string, he
 }
 
 // sameContent reads two files of one size and reports whether they are equal.
-func sameContent(ctx context.Context, a *handle.Dir, aName string, b *handle.Dir, bName string, size int64) (bool, error) {
+func sameContent(ctx context.Context, a *handle.Dir, aName string, b *handle.Dir, bName string, size int64) (bool,
+	error) {
 	first, err := contentOf(ctx, a, aName, size)
 	if err != nil {
 		return false, err
@@ -216,7 +219,8 @@ func contentOf(ctx context.Context, dir *handle.Dir, name string, size int64) (s
 }
 
 // readWith is [contentOf] by a reader that is there already.
-func readWith(ctx context.Context, r *transfer.Reader, dir *handle.Dir, name string, size int64) (sum transfer.Sum, err error) {
+func readWith(ctx context.Context, r *transfer.Reader, dir *handle.Dir, name string, size int64) (sum transfer.Sum,
+	err error) {
 	f, err := dir.OpenFile(name)
 	if err != nil {
 		return sum, err

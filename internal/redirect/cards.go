@@ -154,7 +154,8 @@ func (e *Engine) PlanCard(ctx context.Context, u *CardUse, o MoveOptions) (*Toge
 		plans = append(plans, p)
 	}
 	if len(plans) == 0 {
-		more = append(more, finding.New(finding.SourceMissing, "", "none of the folders of card %s is there", u.Card.Name))
+		more = append(more, finding.New(finding.SourceMissing, "", "none of the folders of card %s is there",
+			u.Card.Name))
 	}
 	t := NewTogether(KindMoveTogether, "card:"+u.Card.Name, plans)
 	u.furnish(t)
@@ -373,7 +374,8 @@ func (e *Engine) RedirectsOf(name string) ([]ledger.Redirect, error) {
 
 // PlanBackTogether plans to bring back redirects as one, with what the card
 // that made them says, if it is still known.
-func (e *Engine) PlanBackTogether(ctx context.Context, name string, rs []ledger.Redirect, o BackOptions) (*Together, error) {
+func (e *Engine) PlanBackTogether(ctx context.Context, name string, rs []ledger.Redirect, o BackOptions) (*Together,
+	error) {
 	c, err := e.FindCard(name)
 	var unknown *card.NotFoundError
 	known := !errors.As(err, &unknown) && len(rs) > 0
@@ -446,7 +448,8 @@ func (e *Engine) sandboxes(p *Plan) error {
 			grants = append(grants, "`"+pathtext.Show(c.Grant)+"`")
 		}
 	}
-	f := finding.New(finding.SandboxCut, p.Copy(), "%s may see %s and not %s", strings.Join(names, ", "), p.Link, p.Copy()).Named(p.Name)
+	f := finding.New(finding.SandboxCut, p.Copy(), "%s may see %s and not %s", strings.Join(names, ", "), p.Link,
+		p.Copy()).Named(p.Name)
 	if len(grants) > 0 {
 		f = f.Instead(strings.Join(grants, ", "))
 	}

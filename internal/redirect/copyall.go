@@ -77,7 +77,8 @@ func (m *mover) passes(ctx context.Context, first int) error {
 			if tally.Changed == 0 {
 				return fmt.Errorf("%w: programs have files of it open for writing", ErrStillChanging)
 			}
-			return fmt.Errorf("%w: in pass %d still %d entries, %s among them", ErrStillChanging, i, tally.Changed, firstPath(tally))
+			return fmt.Errorf("%w: in pass %d still %d entries, %s among them", ErrStillChanging, i, tally.Changed,
+				firstPath(tally))
 		}
 		if before = tally.Changed; is == settled {
 			before = math.MaxInt64 // what it wrote at last is no endless change
@@ -142,7 +143,8 @@ func (m *mover) changed(ctx context.Context) (bool, error) {
 	if err := m.from.SyncAll(); err != nil {
 		return false, err
 	}
-	err := transfer.Differences(ctx, m.from, transfer.Source, m.spool, func(transfer.Difference) error { return errEnough })
+	err := transfer.Differences(ctx, m.from, transfer.Source, m.spool,
+		func(transfer.Difference) error { return errEnough })
 	if errors.Is(err, errEnough) {
 		return true, nil
 	}
@@ -316,5 +318,6 @@ func (m *mover) stranger(aside []string) {
 	m.out.Aside = append(m.out.Aside, aside...)
 	path := m.into.Join(asideName(m.p.Run))
 	m.out.Findings = append(m.out.Findings, finding.New(finding.Stranger, path,
-		"%d entries that this run has no record of making lay in its part; they are in %s", len(aside), path).Named(m.p.Name).Listing(len(aside), aside))
+		"%d entries that this run has no record of making lay in its part; they are in %s", len(aside),
+		path).Named(m.p.Name).Listing(len(aside), aside))
 }

@@ -204,7 +204,8 @@ func (e *Engine) CheckDeep(ctx context.Context, r ledger.Redirect, o DeepOptions
 func (e *Engine) deepFrom(r ledger.Redirect, o DeepOptions, v *Verdict, d *Deep) (*LastDeep, error) {
 	fresh := &LastDeep{Records: fmt.Sprint(r.Run, transfer.Spools(e.Ledger.RunDir(r.Run))), Begun: time.Now()}
 	last, err := e.LastDeep(r.Name)
-	if err != nil || last == nil || o.FromStart || !last.Ended.IsZero() || last.Records != fresh.Records || time.Since(last.Begun) > deepAge {
+	if err != nil || last == nil || o.FromStart || !last.Ended.IsZero() || last.Records != fresh.Records ||
+		time.Since(last.Begun) > deepAge {
 		return fresh, err
 	}
 	v.take(last)
@@ -221,9 +222,12 @@ func (d *Deep) tell(v *Verdict, target string, about finding.Subject) {
 		text   string
 		remedy string // empty: the listed one
 	}{
-		{finding.Rot, "at %s: other content than was verified, or unreadable, and nothing says that anybody wrote there", ""},
-		{finding.ChangedSince, "changed at %s since it was moved", "that is how it is when people work there; `--update-manifest` takes it in"},
-		{finding.ChangedQuiet, "changed at %s under the same modification time", "programs that map files or keep times do this; if none of yours does, compare with a backup"},
+		{finding.Rot,
+			"at %s: other content than was verified, or unreadable, and nothing says that anybody wrote there", ""},
+		{finding.ChangedSince, "changed at %s since it was moved",
+			"that is how it is when people work there; `--update-manifest` takes it in"},
+		{finding.ChangedQuiet, "changed at %s under the same modification time",
+			"programs that map files or keep times do this; if none of yours does, compare with a backup"},
 		{finding.GoneAtTarget, "no longer at %s", "if you deleted them, nothing needs doing"},
 	} {
 		f, any := v.told(s.code, s.text, target, about)

@@ -77,7 +77,8 @@ func (e *Engine) PlanDiscard(ctx context.Context, r ledger.Redirect, o DiscardOp
 	}
 	live, err := handle.OpenReal(d.Live)
 	if err != nil {
-		f := finding.New(finding.TargetMissing, d.Live, "the folder in use, %s, can't be opened: %v", d.Live, handle.Cause(err)).Named(r.Name)
+		f := finding.New(finding.TargetMissing, d.Live, "the folder in use, %s, can't be opened: %v", d.Live,
+			handle.Cause(err)).Named(r.Name)
 		d.Findings = append(d.Findings, f.As(finding.Blocker))
 		return d, nil
 	}
@@ -134,13 +135,15 @@ func (e *Engine) judgeHeld(ctx context.Context, d *DiscardPlan, h ledger.Held, l
 	if st, err := held.Self(); err != nil {
 		return err
 	} else if !isDir(&st, h.Ino) {
-		d.Findings = append(d.Findings, finding.New(finding.DriveDoubtful, h.Path, "%s is another folder than the one that was held", h.Path).About(about))
+		d.Findings = append(d.Findings, finding.New(finding.DriveDoubtful, h.Path,
+			"%s is another folder than the one that was held", h.Path).About(about))
 		return nil
 	}
 	if used, err := inuse.Below(ctx, h.Path); err != nil {
 		return err
 	} else if len(used.Holders) > 0 {
-		d.Findings = append(d.Findings, finding.New(finding.HeldInUse, h.Path, "%s is in use: %s", h.Path, programs(used.Holders)).About(about))
+		d.Findings = append(d.Findings,
+			finding.New(finding.HeldInUse, h.Path, "%s is in use: %s", h.Path, programs(used.Holders)).About(about))
 	}
 	plan, err := e.planOfRun(h.Run)
 	if err != nil {
@@ -178,7 +181,8 @@ func (e *Engine) holdAgainst(ctx context.Context, v *Verdict, held, live *handle
 		return err
 	}
 	defer spool.Close()
-	v.late = &lateWrites{held: held, live: live, livePath: v.Live, spool: spool, side: sideOf(h), lookOnly: true, fuse: h.Ino == 0}
+	v.late = &lateWrites{held: held, live: live, livePath: v.Live, spool: spool, side: sideOf(h), lookOnly: true,
+		fuse: h.Ino == 0}
 	if v.late.erasing, err = e.erasing(h); err != nil {
 		return err
 	}
@@ -203,7 +207,8 @@ func (e *Engine) judgeArchive(ctx context.Context, d *DiscardPlan, v *Verdict) e
 		return !a.Done.IsZero() && (strings.HasPrefix(a.Name, "carry-in") || strings.HasPrefix(a.Name, "carry-back"))
 	})
 	if !carried {
-		d.Findings = append(d.Findings, finding.New(finding.LedgerBroken, h.Path, "the archive was never carried in").Named(d.Redirect.Name))
+		d.Findings = append(d.Findings,
+			finding.New(finding.LedgerBroken, h.Path, "the archive was never carried in").Named(d.Redirect.Name))
 	} else if err := e.archiveProven(ctx, d, v, acts); err != nil {
 		return err
 	}
@@ -241,12 +246,14 @@ func (d *DiscardPlan) cases(v *Verdict) {
 		code finding.Code
 		text string
 	}{
-		{finding.Rot, "at %s: other content than was verified, or unreadable, and nothing says that anybody wrote there"},
+		{finding.Rot,
+			"at %s: other content than was verified, or unreadable, and nothing says that anybody wrote there"},
 		{finding.ChangedSince, "changed since the switch at %s; the held original has the old content"},
 		{finding.ChangedQuiet, "changed at %s under the same modification time"},
 		{finding.GoneAtTarget, "no longer at %s; the held original is the last copy"},
 		{finding.NeverCopied, "never copied: %s began empty, and the held original is the only copy"},
-		{finding.MetaDiffers, "at %s with other permissions, owners, attributes or hard links than in the held original"},
+		{finding.MetaDiffers,
+			"at %s with other permissions, owners, attributes or hard links than in the held original"},
 	}
 	for _, s := range says {
 		f, any := v.told(s.code, s.text, v.Live, finding.Subject{Name: d.Redirect.Name})

@@ -28,7 +28,8 @@ func (e *Engine) Discard(ctx context.Context, d *DiscardPlan) (*Outcome, error) 
 	now := time.Now()
 	p := &Plan{
 		Run: ledger.NewRunID(now), Kind: KindDiscard, Made: now, Name: r.Name, Before: &r,
-		Link: r.Link, Target: r.Target, Accepted: d.Options.Accept, OnlyEqual: d.Options.OnlyEqual, HeldOf: d.Options.Run,
+		Link: r.Link, Target: r.Target, Accepted: d.Options.Accept, OnlyEqual: d.Options.OnlyEqual,
+		HeldOf: d.Options.Run,
 	}
 	m := e.mover(p)
 	m.out.Findings = d.Findings
@@ -254,7 +255,8 @@ func (m *mover) bringOver(ctx context.Context, d *DiscardPlan, v *Verdict) error
 		if err != nil {
 			return err
 		}
-		l := &lateWrites{held: held, live: live, livePath: v.Live, spool: spool, side: sideOf(v.Held), job: job, tmp: lateName(m.p.Run), fuse: v.Held.Ino == 0}
+		l := &lateWrites{held: held, live: live, livePath: v.Live, spool: spool, side: sideOf(v.Held), job: job,
+			tmp: lateName(m.p.Run), fuse: v.Held.Ino == 0}
 		if l.erasing, err = m.erasing(v.Held); err != nil {
 			return err
 		}
@@ -273,7 +275,8 @@ func (m *mover) bringOver(ctx context.Context, d *DiscardPlan, v *Verdict) error
 // amend takes changes into the spool and the frozen manifest of a run and
 // returns the new spool. The old one goes last: it is the one that agrees with
 // the frozen manifest until that is composed anew.
-func (m *mover) amend(ctx context.Context, run string, digest transfer.Digest, live *handle.Dir, spool *transfer.Spool, changes []transfer.Record) (*transfer.Spool, error) {
+func (m *mover) amend(ctx context.Context, run string, digest transfer.Digest, live *handle.Dir,
+	spool *transfer.Spool, changes []transfer.Record) (*transfer.Spool, error) {
 	return m.renew(ctx, run, digest, live, func(dir string, n int) (*transfer.Spool, error) {
 		return transfer.Amend(spool, dir, n, changes)
 	})
@@ -281,7 +284,8 @@ func (m *mover) amend(ctx context.Context, run string, digest transfer.Digest, l
 
 // renew has the spool of a run made anew and composes the frozen manifest
 // from it.
-func (m *mover) renew(ctx context.Context, run string, digest transfer.Digest, live *handle.Dir, make func(dir string, n int) (*transfer.Spool, error)) (*transfer.Spool, error) {
+func (m *mover) renew(ctx context.Context, run string, digest transfer.Digest, live *handle.Dir,
+	make func(dir string, n int) (*transfer.Spool, error)) (*transfer.Spool, error) {
 	if err := live.SyncAll(); err != nil {
 		return nil, err
 	}
@@ -364,7 +368,8 @@ func (m *mover) erase(ctx context.Context, d *DiscardPlan, v *Verdict) error {
 		}
 		if v.left && !d.Options.OnlyEqual {
 			m.out.Findings = append(m.out.Findings, finding.New(finding.LateWrite, h.Path,
-				"entries of the held original changed while it was being deleted; they are still there").Named(m.p.Name))
+				"entries of the held original changed while it was being deleted; they are still there").Named(
+				m.p.Name))
 		}
 		return parent.Sync()
 	}, gone)

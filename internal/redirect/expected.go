@@ -132,7 +132,8 @@ func (e *Engine) awayFrom(k knownPlace, into, path string) (*finding.Finding, er
 // the one where it is wanted. path lies on it.
 func elsewhere(w *Whereabouts, name string, want ledger.DriveRef, path string) finding.Finding {
 	label := pathtext.Show(want.Label)
-	return finding.New(finding.DriveElsewhere, path, "%s is mounted at %s, not at %s", label, w.Drive.Mount, want.Mount).Named(name).OnDrive(label).As(finding.Blocker)
+	return finding.New(finding.DriveElsewhere, path, "%s is mounted at %s, not at %s", label, w.Drive.Mount,
+		want.Mount).Named(name).OnDrive(label).As(finding.Blocker)
 }
 
 // expectedAround is [Engine.expected] for the directory around a link that is

@@ -60,7 +60,8 @@ func (e *Engine) gapAhead(p *Plan) {
 
 func (p *Plan) gap() {
 	link := p.Link
-	p.find(finding.New(finding.SwitchGap, link, "for a moment nothing will stand at %s: its file system can't exchange link and folder in one act", link).Named(p.Name))
+	p.find(finding.New(finding.SwitchGap, link, "for a moment nothing will stand at %s: its file system can't "+
+		"exchange link and folder in one act", link).Named(p.Name))
 }
 
 // hideHeld marks what is held as hidden, where a name that begins with a full

@@ -21,11 +21,16 @@ func (e *Engine) guard(p *Plan) error {
 	case drive.StartUnknown:
 		return nil
 	case drive.StartLogin:
-		p.find(finding.New(finding.NotAtStart, d.Mount, "%s is mounted only once somebody has logged in at the desktop", d.Name()).About(about).
-			Instead("programs that start by themselves find the link leading nowhere until then; a line in /etc/fstab mounts it at every start: " + d.FstabLine()))
+		p.find(finding.New(finding.NotAtStart, d.Mount,
+			"%s is mounted only once somebody has logged in at the desktop", d.Name()).About(about).
+			Instead("programs that start by themselves find the link leading nowhere until then; a line in " +
+				"/etc/fstab mounts it at every start: " + d.FstabLine()))
 	case drive.StartNever:
-		p.find(finding.New(finding.NotAtStart, d.Mount, "nothing mounts %s when the machine starts", d.Name()).About(about).
-			Instead("until somebody mounts it the link leads nowhere; a line in /etc/fstab mounts it at every start: " + d.FstabLine()))
+		p.find(finding.New(finding.NotAtStart, d.Mount, "nothing mounts %s when the machine starts",
+			d.Name()).About(about).
+			Instead(
+				"until somebody mounts it the link leads nowhere; a line in /etc/fstab mounts it at every start: " +
+					d.FstabLine()))
 	}
 	who, err := opened(d.Mount)
 	if err != nil || who == "" {
@@ -36,7 +41,8 @@ func (e *Engine) guard(p *Plan) error {
 	if d.UUID != "" {
 		again = fmt.Sprintf("mount UUID=%s %s", d.UUID, at)
 	}
-	p.find(finding.New(finding.MountOpen, d.Mount, "while %s is not there, %s can write into its mount point %s, which lies on another drive", d.Name(), who, d.Mount).About(about).
+	p.find(finding.New(finding.MountOpen, d.Mount, "while %s is not there, %s can write into its mount point %s, "+
+		"which lies on another drive", d.Name(), who, d.Mount).About(about).
 		Instead(fmt.Sprintf("an administrator closes it for good: `umount %s && chattr +i %[1]s && %s`", at, again)))
 	return nil
 }

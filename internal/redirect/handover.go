@@ -113,7 +113,8 @@ func (e *Engine) PlanHandover(ctx context.Context, u *CardUse, store string, o M
 		if r.State != ledger.Ended && r.Target == s.Place {
 			p.Before, p.Link = &r, r.Link // on to a third drive
 		} else if r.State != ledger.Ended {
-			p.find(finding.New(finding.NameTaken, s.Place, "a redirect called %s is in the ledger already", p.Name).Named(p.Name))
+			p.find(finding.New(finding.NameTaken, s.Place, "a redirect called %s is in the ledger already",
+				p.Name).Named(p.Name))
 		}
 	}
 	return p, e.handoverPlaces(ctx, p, o)
@@ -142,7 +143,8 @@ func (e *Engine) PlanHandoverBack(ctx context.Context, r ledger.Redirect, o Back
 		return p, err
 	}
 	if s.Place != r.Target {
-		p.find(finding.New(finding.StoreElsewhere, s.Place, "the engine has %s at %s, not at %s", s.Name, s.Place, r.Target).Named(r.Name).As(finding.Blocker))
+		p.find(finding.New(finding.StoreElsewhere, s.Place, "the engine has %s at %s, not at %s", s.Name, s.Place,
+			r.Target).Named(r.Name).As(finding.Blocker))
 	}
 	p.Before, p.Store.Home = &r, true
 	p.Link, p.From, p.Target = r.Link, s.Place, r.Link
@@ -161,15 +163,18 @@ func (e *Engine) handover(ctx context.Context, u *CardUse, store string, o MoveO
 	}
 	with := CardUse{u.Card, vars, u.For}
 	sp := &StorePlan{
-		Store: store, For: u.For, List: with.command(&h.List), CarryOut: with.command(&h.CarryOut), SignOff: with.command(&h.SignOff), CarryIn: with.command(&h.CarryIn),
-		Resting: h.Resting, Locked: h.Locked, Before: with.steps(u.Card.Before), After: with.steps(u.Card.After), Facts: with.facts(),
+		Store: store, For: u.For, List: with.command(&h.List), CarryOut: with.command(&h.CarryOut),
+		SignOff: with.command(&h.SignOff), CarryIn: with.command(&h.CarryIn),
+		Resting: h.Resting, Locked: h.Locked, Before: with.steps(u.Card.Before), After: with.steps(u.Card.After),
+		Facts: with.facts(),
 	}
 	if h.Verify != nil {
 		v := with.command(h.Verify)
 		sp.Verify = &v
 	}
 	p := &Plan{
-		Run: ledger.NewRunID(now), Kind: KindHandover, Made: now, Name: o.Name, Card: u.Card.Name, Methods: []string{ByHandover}, Store: sp,
+		Run: ledger.NewRunID(now), Kind: KindHandover, Made: now, Name: o.Name, Card: u.Card.Name,
+		Methods: []string{ByHandover}, Store: sp,
 		UID: u.For.UID, GID: u.For.GID, Account: u.For.Name, Accepted: o.Accept,
 	}
 	if p.Name == "" {
@@ -198,13 +203,16 @@ func (e *Engine) handover(ctx context.Context, u *CardUse, store string, o MoveO
 	s := sp.Stores[i]
 	switch {
 	case s.Stays:
-		p.find(finding.New(finding.MustStay, s.Place, "%s is the engine's own and must stay where it is (card %s)", s.Name, u.Card.Name).About(about))
+		p.find(finding.New(finding.MustStay, s.Place, "%s is the engine's own and must stay where it is (card %s)",
+			s.Name, u.Card.Name).About(about))
 		return p, nil, nil
 	case !filepath.IsAbs(s.Place):
-		p.find(finding.New(finding.NoStore, s.Place, "the engine does not say where %s lies: %q", s.Name, s.Place).About(about))
+		p.find(finding.New(finding.NoStore, s.Place, "the engine does not say where %s lies: %q", s.Name,
+			s.Place).About(about))
 		return p, nil, nil
 	case s.State != h.Resting:
-		p.find(finding.New(finding.ProgramRuns, s.Place, "%s is %s, and must be %s", s.Name, s.State, h.Resting).About(about))
+		p.find(finding.New(finding.ProgramRuns, s.Place, "%s is %s, and must be %s", s.Name, s.State,
+			h.Resting).About(about))
 	}
 	return p, &s, nil
 }
@@ -213,7 +221,8 @@ func (e *Engine) handover(ctx context.Context, u *CardUse, store string, o MoveO
 func (e *Engine) handoverPlaces(ctx context.Context, p *Plan, o MoveOptions) error {
 	st, err := handle.Lstat(p.From)
 	if err != nil {
-		p.find(finding.New(finding.SourceMissing, p.From, "the engine says that the store lies at %s: %v", p.From, handle.Cause(err)).Named(p.Name))
+		p.find(finding.New(finding.SourceMissing, p.From, "the engine says that the store lies at %s: %v", p.From,
+			handle.Cause(err)).Named(p.Name))
 		return nil
 	}
 	p.FromIno = st.Ino
@@ -234,7 +243,8 @@ func (e *Engine) handoverPlaces(ctx context.Context, p *Plan, o MoveOptions) err
 	if err := p.hands(root); err != nil {
 		return err
 	}
-	p.Facts, err = inventory.Measure(ctx, root, inventory.Options{Block: max(p.IntoNow.Block, 1), MayGive: mayGive, Root: os.Geteuid() == 0, Progress: o.Progress, Scratch: e.Ledger.Dir()})
+	p.Facts, err = inventory.Measure(ctx, root, inventory.Options{Block: max(p.IntoNow.Block, 1), MayGive: mayGive,
+		Root: os.Geteuid() == 0, Progress: o.Progress, Scratch: e.Ledger.Dir()})
 	if err != nil {
 		return err
 	}
@@ -244,8 +254,11 @@ func (e *Engine) handoverPlaces(ctx context.Context, p *Plan, o MoveOptions) err
 	e.space(p)
 	// The archive lies beside the store until it is discarded.
 	p.Need += p.Bytes
-	if short := p.Need + p.IntoNow.Reserve() - p.IntoNow.Free; p.IntoNow.Mount != "" && short > 0 && !finding.Has(p.Findings, finding.SpaceShort) {
-		p.find(finding.New(finding.SpaceShort, p.Into, "%s has too little room for the store and its archive: needed %s, free %s, short by %s", p.IntoNow.Name(), pathtext.Size(p.Need), pathtext.Size(p.IntoNow.Free), pathtext.Size(short)).OnDrive(p.IntoNow.Name()))
+	if short := p.Need + p.IntoNow.Reserve() - p.IntoNow.Free; p.IntoNow.Mount != "" && short > 0 &&
+		!finding.Has(p.Findings, finding.SpaceShort) {
+		p.find(finding.New(finding.SpaceShort, p.Into, "%s has too little room for the store and its archive: "+
+			"needed %s, free %s, short by %s", p.IntoNow.Name(), pathtext.Size(p.Need), pathtext.Size(p.IntoNow.Free),
+			pathtext.Size(short)).OnDrive(p.IntoNow.Name()))
 	}
 	p.accept(o.Accept)
 	return e.unfinished(p)
@@ -312,7 +325,8 @@ func (m *mover) handover(ctx context.Context) error {
 		return err
 	}
 	for i, s := range sp.Before {
-		if err := m.once(ctx, fmt.Sprintf("before.%d", i), s, func() error { return m.do(ctx, sp.For, s) }); err != nil {
+		if err := m.once(ctx, fmt.Sprintf("before.%d", i), s,
+			func() error { return m.do(ctx, sp.For, s) }); err != nil {
 			return err
 		}
 	}
@@ -405,7 +419,8 @@ func (m *mover) carry(ctx context.Context, way, from, to string) error {
 	}
 	// The engine does not take it there, or not whole: it goes back where it was.
 	if other := (*CarriedError)(nil); errors.As(err, &other) {
-		if e := m.act(ctx, "sign-off-again"+way, sp.Store, func() error { return m.engineStep(ctx, sp.SignOff, way, to) }, nil); e != nil {
+		if e := m.act(ctx, "sign-off-again"+way, sp.Store,
+			func() error { return m.engineStep(ctx, sp.SignOff, way, to) }, nil); e != nil {
 			return errors.Join(err, e)
 		}
 	}
@@ -520,7 +535,8 @@ func (m *mover) readStoreArchive(ctx context.Context, name, path string) (d arch
 			return d, &archive.DamageError{What: "the engine does not read it to its end", Err: err}
 		}
 	} else if !known {
-		return d, &archive.DamageError{What: "it is of a kind that can't be read here, and the card has no command to verify it"}
+		return d, &archive.DamageError{What: "it is of a kind that can't be read here, and the card has no command " +
+			"to verify it"}
 	}
 	return d, nil
 }
@@ -532,7 +548,8 @@ func (m *mover) asLargeAs(ctx context.Context, place string, d *archiveData) err
 		return err
 	}
 	defer root.Release()
-	facts, err := inventory.Measure(ctx, root, inventory.Options{Block: 1, MayGive: mayGive, Root: os.Geteuid() == 0, Scratch: m.Ledger.Dir()})
+	facts, err := inventory.Measure(ctx, root,
+		inventory.Options{Block: 1, MayGive: mayGive, Root: os.Geteuid() == 0, Scratch: m.Ledger.Dir()})
 	if err != nil {
 		return err
 	}
@@ -541,7 +558,8 @@ func (m *mover) asLargeAs(ctx context.Context, place string, d *archiveData) err
 	case d.Bytes == 0 && facts.Bytes > 0:
 		return &archive.DamageError{What: "it is empty"}
 	case d.Stored >= 0 && d.Stored < facts.Bytes:
-		return &archive.DamageError{What: fmt.Sprintf("it holds %s, and the store has %s", pathtext.Size(d.Stored), pathtext.Size(facts.Bytes))}
+		return &archive.DamageError{What: fmt.Sprintf("it holds %s, and the store has %s", pathtext.Size(d.Stored),
+			pathtext.Size(facts.Bytes))}
 	}
 	return nil
 }
@@ -593,7 +611,8 @@ func (m *mover) carryIn(ctx context.Context, way, place string) error {
 	var d archiveData
 	known, err := m.lastData("archive"+way, &d)
 	if err != nil || !known {
-		return errors.Join(err, swap.Broken(m.archivePath(way), "the store is signed off, and no archive of it is known"))
+		return errors.Join(err, swap.Broken(m.archivePath(way),
+			"the store is signed off, and no archive of it is known"))
 	}
 	if err := m.proveArchive(ctx, way, &d); err != nil {
 		return err
@@ -606,7 +625,8 @@ func (m *mover) carryIn(ctx context.Context, way, place string) error {
 	}
 	s, err := m.store(ctx)
 	if err == nil && (s == nil || s.Place != place) {
-		err = fmt.Errorf("the engine does not list %s at %s after it was carried in", pathtext.Show(m.p.Store.Store), pathtext.Show(place))
+		err = fmt.Errorf("the engine does not list %s at %s after it was carried in", pathtext.Show(m.p.Store.Store),
+			pathtext.Show(place))
 	}
 	if err != nil {
 		return err
@@ -674,7 +694,8 @@ func (m *mover) unhandover(ctx context.Context) error {
 			return err
 		}
 	case s == nil:
-		if err := m.act(ctx, "carry-back", sp.Store, func() error { return m.carryIn(ctx, "", sp.From) }, nil); err != nil {
+		if err := m.act(ctx, "carry-back", sp.Store, func() error { return m.carryIn(ctx, "", sp.From) },
+			nil); err != nil {
 			return err
 		}
 	default:
@@ -738,15 +759,18 @@ func (e *Engine) CheckStore(ctx context.Context, r ledger.Redirect) ([]finding.F
 	about := finding.Subject{Name: r.Name}
 	all, err := e.stores(ctx, p.Store.For, p.Store.List, nil)
 	if err != nil {
-		return []finding.Finding{finding.New(finding.StoreElsewhere, r.Target, "the engine does not say what it has: %s", err).About(about)}, nil
+		return []finding.Finding{finding.New(finding.StoreElsewhere, r.Target,
+			"the engine does not say what it has: %s", err).About(about)}, nil
 	}
 	for _, s := range all {
 		if s.Name == p.Store.Store && s.Place == r.Target {
 			return nil, nil
 		}
 		if s.Name == p.Store.Store {
-			return []finding.Finding{finding.New(finding.StoreElsewhere, s.Place, "the engine has %s at %s, not at %s", s.Name, s.Place, r.Target).About(about)}, nil
+			return []finding.Finding{finding.New(finding.StoreElsewhere, s.Place,
+				"the engine has %s at %s, not at %s", s.Name, s.Place, r.Target).About(about)}, nil
 		}
 	}
-	return []finding.Finding{finding.New(finding.StoreElsewhere, r.Target, "the engine does not list %s any more", p.Store.Store).About(about)}, nil
+	return []finding.Finding{finding.New(finding.StoreElsewhere, r.Target, "the engine does not list %s any more",
+		p.Store.Store).About(about)}, nil
 }

@@ -33,9 +33,11 @@ type CarriedError struct {
 func (e *CarriedError) Error() string {
 	what := fmt.Sprintf("%d files of the archive are missing at %s", e.Lost, pathtext.Show(e.Place))
 	if e.Other > 0 {
-		what = fmt.Sprintf("%d files at %s have other content than in the archive, %s among them", e.Other, pathtext.Show(e.Place), pathtext.Show(e.First))
+		what = fmt.Sprintf("%d files at %s have other content than in the archive, %s among them", e.Other,
+			pathtext.Show(e.Place), pathtext.Show(e.First))
 	}
-	return fmt.Sprintf("the engine has not carried %s in whole: %s; the archive is kept at %s", pathtext.Show(e.Store), what, pathtext.Show(e.Archive))
+	return fmt.Sprintf("the engine has not carried %s in whole: %s; the archive is kept at %s",
+		pathtext.Show(e.Store), what, pathtext.Show(e.Archive))
 }
 
 // comparedData is the journal's word about an archive that was held against a
@@ -107,7 +109,8 @@ func (m *mover) carryOutWhole(ctx context.Context, way, from string) error {
 		}
 	}
 	if last.First == "" {
-		return fmt.Errorf("%w: what the engine carries out of %s is never what is in it", ErrStillChanging, pathtext.Show(m.p.Store.Store))
+		return fmt.Errorf("%w: what the engine carries out of %s is never what is in it", ErrStillChanging,
+			pathtext.Show(m.p.Store.Store))
 	}
 	return &archive.DamageError{Path: last.First, What: "the engine's archive does not have it as the store has it"}
 }
@@ -124,7 +127,8 @@ func (m *mover) carriedWhole(ctx context.Context, way, place string) error {
 	}
 	// What the archive had beside the old store is the engine's own.
 	if lost := h.More - out.More; lost > 0 || h.Changed > 0 {
-		return &CarriedError{Store: m.p.Store.Store, Place: place, Archive: m.archivePath(way), Lost: max(lost, 0), Other: h.Changed, First: h.First}
+		return &CarriedError{Store: m.p.Store.Store, Place: place, Archive: m.archivePath(way), Lost: max(lost, 0),
+			Other: h.Changed, First: h.First}
 	}
 	return m.act(ctx, "compared-in"+way, comparedData{h.More}, func() error { return nil }, nil)
 }

@@ -28,8 +28,10 @@ func (e *Engine) checkNeverCopied(ctx context.Context, h ledger.Held, held *hand
 		return nil, err
 	}
 	return []finding.Finding{finding.New(finding.LateWrite, filepath.Join(h.Path, since.written[0]),
-		"%s written to the held original after the switch, and is nowhere else", entriesWere(since.nWritten)).Named(h.Redirect).OnDrive(h.Drive.Label).
-		Instead("a program still has the old folder open, or knows it by its held name: copy what is needed to the folder in use").Listing(since.nWritten, under(h.Path, since.written))}, nil
+		"%s written to the held original after the switch, and is nowhere else",
+		entriesWere(since.nWritten)).Named(h.Redirect).OnDrive(h.Drive.Label).
+		Instead("a program still has the old folder open, or knows it by its held name: copy what is needed to the "+
+			"folder in use").Listing(since.nWritten, under(h.Path, since.written))}, nil
 }
 
 // CheckHeld holds a held original against its snapshot and changes nothing.
@@ -41,7 +43,8 @@ func (e *Engine) CheckHeld(ctx context.Context, h ledger.Held, live string) ([]f
 		return nil, err // the redirect's own drive is reported elsewhere
 	}
 	if at := w.Path(h.Drive, h.Path); at != h.Path {
-		return []finding.Finding{finding.New(finding.DriveElsewhere, h.Path, "%s is at %s, and the held original on it at %s", h.Drive.Label, w.Drive.Mount, at).About(about)}, nil
+		return []finding.Finding{finding.New(finding.DriveElsewhere, h.Path,
+			"%s is at %s, and the held original on it at %s", h.Drive.Label, w.Drive.Mount, at).About(about)}, nil
 	}
 	st, err := handle.Lstat(h.Path)
 	made, perr := e.planOfRun(h.Run)
@@ -50,12 +53,14 @@ func (e *Engine) CheckHeld(ctx context.Context, h ledger.Held, live string) ([]f
 		return nil, nil // an archive: it is proven before it goes
 	}
 	if err == nil && !isDir(&st, h.Ino) || handle.Absent(err) && !handle.Missing(err) {
-		return []finding.Finding{finding.New(finding.HeldChanged, h.Path, "something else than the held original stands at %s", h.Path).About(about).As(finding.Warning).
+		return []finding.Finding{finding.New(finding.HeldChanged, h.Path,
+			"something else than the held original stands at %s", h.Path).About(about).As(finding.Warning).
 			Instead("look at it: somebody has put it there; the held original has another name now, or is gone")}, nil
 	}
 	held, err := handle.OpenReal(h.Path)
 	if handle.Missing(err) {
-		return []finding.Finding{finding.New(finding.HeldMissing, h.Path, "the held original is not at %s", h.Path).About(about)}, nil
+		return []finding.Finding{finding.New(finding.HeldMissing, h.Path, "the held original is not at %s",
+			h.Path).About(about)}, nil
 	}
 	if errors.Is(err, fs.ErrPermission) {
 		return nil, nil

@@ -145,7 +145,8 @@ func (e *Engine) innerLinks(p *Plan, root *handle.Dir) error {
 		f.Message += ", and what this system calls the places they mean is nothing to Windows"
 		f.Remedy = "`--inner-links keep` leaves them as they are; make them anew in Windows if they are needed"
 	case p.InnerLinks == RewriteLinks && !any:
-		f.Severity, f.Message, f.Remedy = finding.Info, f.Message+", as when it was moved, and stays as it is", "nothing needs doing"
+		f.Severity, f.Message, f.Remedy = finding.Info, f.Message+", as when it was moved, and stays as it is",
+			"nothing needs doing"
 	case p.InnerLinks == RewriteLinks:
 		f.Severity, f.Message = finding.Info, f.Message+" and will be rewritten to the absolute path meant"
 		f.Remedy = "`bring-back` gives them their old text again; `--inner-links keep` or `refuse` does otherwise"

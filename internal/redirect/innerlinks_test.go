@@ -36,9 +36,12 @@ func TestBreaks(t *testing.T) {
 		dir, text string
 		breaks    bool
 	}{
-		{move, "/h", "Docs/x", false}, {move, "/h", "/h/Docs", false}, {move, "/h", "Docs/../x", true}, {move, "/h/bin", "../Docs/a/../b", false},
-		{move, "/h/bin", "/h/Docs/a/../../x", true}, {move, "/h", "../h/./Docs/..", true}, {move, "/h", "Documents/../x", false},
-		{on, "/h", "/mnt/b/Docs/x", true}, {on, "/h", "Docs/x", false}, {on, "/h", "../mnt/b/Docs", true}, {on, "/h", "/mnt/b/Docs2", false},
+		{move, "/h", "Docs/x", false}, {move, "/h", "/h/Docs", false}, {move, "/h", "Docs/../x", true},
+		{move, "/h/bin", "../Docs/a/../b", false},
+		{move, "/h/bin", "/h/Docs/a/../../x", true}, {move, "/h", "../h/./Docs/..", true},
+		{move, "/h", "Documents/../x", false},
+		{on, "/h", "/mnt/b/Docs/x", true}, {on, "/h", "Docs/x", false}, {on, "/h", "../mnt/b/Docs", true},
+		{on, "/h", "/mnt/b/Docs2", false},
 	} {
 		require.Equal(t, c.breaks, c.plan.breaks(c.dir, c.text), "%s: %s => %s", c.plan.Kind, c.dir, c.text)
 	}

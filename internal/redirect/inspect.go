@@ -109,7 +109,8 @@ func (e *Engine) folder(ctx context.Context, p *Plan, progress func(entries, byt
 	if why != "" && p.Kind == KindMove {
 		f := finding.New(finding.Protected, path, "%s %s", path, why)
 		if why == isOurs {
-			f = f.Instead("it stays where it is; `nexlin list --held` says what is held, and `nexlin discard-original` deletes it once it is proven")
+			f = f.Instead("it stays where it is; `nexlin list --held` says what is held, and `nexlin " +
+				"discard-original` deletes it once it is proven")
 		}
 		p.find(f)
 		return nil
@@ -163,13 +164,18 @@ func (e *Engine) nested(p *Plan) error {
 		}
 		about := finding.Subject{Name: r.Name, Drive: r.Drive.Label}
 		if p.From == r.Target {
-			p.find(finding.New(finding.TargetShared, r.Link, "%s is the target of redirect %s, too", p.From, r.Name).About(about).
-				Instead(fmt.Sprintf("`nexlin detach %[1]s` and then `nexlin forget %[1]s`: both lead to the same data", pathtext.Quote(r.Name))))
+			p.find(finding.New(finding.TargetShared, r.Link, "%s is the target of redirect %s, too", p.From,
+				r.Name).About(about).
+				Instead(
+					fmt.Sprintf("`nexlin detach %[1]s` and then `nexlin forget %[1]s`: both lead to the same data",
+						pathtext.Quote(r.Name))))
 		} else if pathtext.Within(p.From, r.Target) {
-			p.find(finding.New(finding.InsideRedirect, p.From, "%s lies inside the target of redirect %s", p.From, r.Name).About(about))
+			p.find(finding.New(finding.InsideRedirect, p.From, "%s lies inside the target of redirect %s", p.From,
+				r.Name).About(about))
 		}
 		if r.Link != p.Link && pathtext.Within(r.Link, p.From) {
-			p.find(finding.New(finding.HoldsRedirect, r.Link, "%s holds the link of redirect %s", p.From, r.Name).About(about))
+			p.find(finding.New(finding.HoldsRedirect, r.Link, "%s holds the link of redirect %s", p.From,
+				r.Name).About(about))
 		}
 	}
 	return nil
@@ -180,7 +186,8 @@ func (e *Engine) shared(p *Plan, target string) error {
 	all, err := e.Ledger.Redirects(false)
 	for _, r := range all {
 		if r.Target == target && r.Name != p.Name {
-			p.find(finding.New(finding.TargetShared, target, "%s is the target of redirect %s", target, r.Name).Named(r.Name).OnDrive(r.Drive.Label))
+			p.find(finding.New(finding.TargetShared, target, "%s is the target of redirect %s", target,
+				r.Name).Named(r.Name).OnDrive(r.Drive.Label))
 		}
 	}
 	return err
@@ -207,7 +214,8 @@ func (e *Engine) measure(ctx context.Context, p *Plan, progress func(entries, by
 		return nil
 	}
 	p.Facts, err = inventory.Measure(ctx, root, inventory.Options{
-		Block: p.IntoNow.Block, MayGive: mayGive, Root: os.Geteuid() == 0, Progress: progress, Limits: p.limits, Scratch: e.Ledger.Dir(),
+		Block: p.IntoNow.Block, MayGive: mayGive, Root: os.Geteuid() == 0, Progress: progress, Limits: p.limits,
+		Scratch: e.Ledger.Dir(),
 	})
 	if err != nil {
 		return err
@@ -217,16 +225,20 @@ func (e *Engine) measure(ctx context.Context, p *Plan, progress func(entries, by
 	if p.Bare {
 		// Nothing of it goes anywhere, so nothing of it can be lost on the way.
 		p.Files, p.Bytes, p.Entries, f.Rounded = 0, 0, 1, 0
-		entries(p, finding.MountInside, f.Mounts, "are other file systems mounted inside the folder, or subvolumes of their own")
+		entries(p, finding.MountInside, f.Mounts,
+			"are other file systems mounted inside the folder, or subvolumes of their own")
 		e.sockets(p)
 		return nil
 	}
 	entries(p, finding.Unreadable, f.Unreadable, "can't be read by this account")
-	entries(p, finding.MountInside, f.Mounts, "are other file systems mounted inside the folder, or subvolumes of their own")
-	entries(p, finding.FlagsLost, f.Marked, "have marks of their file system: names without regard to case, or a project")
+	entries(p, finding.MountInside, f.Mounts,
+		"are other file systems mounted inside the folder, or subvolumes of their own")
+	entries(p, finding.FlagsLost, f.Marked,
+		"have marks of their file system: names without regard to case, or a project")
 	if os.Geteuid() != 0 {
 		if !p.limits.FixedOwner {
-			entries(p, finding.OwnerRights, f.Foreign, "belong to accounts or groups that this account can't give them to")
+			entries(p, finding.OwnerRights, f.Foreign,
+				"belong to accounts or groups that this account can't give them to")
 		}
 		entries(p, finding.SpecialFiles, f.Devices, "are device nodes, which only an administrator can make")
 	}
@@ -279,10 +291,13 @@ func entries(p *Plan, code finding.Code, l inventory.Listing, what string) {
 // singular turns what is said of many entries into what is said of one.
 func singular(what string) string {
 	for _, p := range [][2]string{
-		{"are other file systems", "is another file system"}, {"are FIFOs, sockets or devices", "is a FIFO, socket or device"},
-		{"are device nodes", "is a device node"}, {"are symbolic links", "is a symbolic link"}, {"are programs", "is a program"},
+		{"are other file systems", "is another file system"},
+		{"are FIFOs, sockets or devices", "is a FIFO, socket or device"},
+		{"are device nodes", "is a device node"}, {"are symbolic links", "is a symbolic link"},
+		{"are programs", "is a program"},
 		{"are names of files", "is a name of a file"}, {"have names that are", "has a name that is"},
-		{"have further names", "has further names"}, {"are larger", "is larger"}, {"are ", "is "}, {"belong ", "belongs "}, {"have ", "has "},
+		{"have further names", "has further names"}, {"are larger", "is larger"}, {"are ", "is "},
+		{"belong ", "belongs "}, {"have ", "has "},
 	} {
 		if rest, ok := strings.CutPrefix(what, p[0]); ok {
 			return p[1] + rest
@@ -314,7 +329,8 @@ func (e *Engine) users(ctx context.Context, p *Plan) error {
 	}
 	p.InUse = report
 	if !report.Complete {
-		p.find(finding.New(finding.InUseUnknown, p.From, "not every program can be looked at, so one may have the folder open unseen"))
+		p.find(finding.New(finding.InUseUnknown, p.From,
+			"not every program can be looked at, so one may have the folder open unseen"))
 	}
 	if len(report.Holders) == 0 {
 		return nil
@@ -338,7 +354,8 @@ func (e *Engine) users(ctx context.Context, p *Plan) error {
 	default:
 		f.Message = fmt.Sprintf("%s has files open for writing in %s", programs(writers), pathtext.Show(p.From))
 		if s := writers[0].Service; s != "" {
-			f.Remedy = "it is a service: `systemctl stop " + pathtext.Quote(s) + "`, with --user for one of your own; `--while-in-use` goes on knowingly"
+			f.Remedy = "it is a service: `systemctl stop " + pathtext.Quote(s) +
+				"`, with --user for one of your own; `--while-in-use` goes on knowingly"
 		}
 	}
 	p.find(f)

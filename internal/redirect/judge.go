@@ -41,7 +41,8 @@ type Verdict struct {
 }
 
 // verdicts are what may become of an entry; the first means it is proven.
-var verdicts = []finding.Code{"", finding.Rot, finding.ChangedSince, finding.ChangedQuiet, finding.GoneAtTarget, finding.MetaDiffers}
+var verdicts = []finding.Code{"", finding.Rot, finding.ChangedSince, finding.ChangedQuiet, finding.GoneAtTarget,
+	finding.MetaDiffers}
 
 type listing struct {
 	count int64
@@ -57,7 +58,8 @@ func (v *Verdict) told(code finding.Code, text, live string, about finding.Subje
 		return finding.Finding{}, false
 	}
 	slices.Sort(l.paths)
-	return finding.New(code, l.paths[0], "%s "+text, entryCount(l.count), live).About(about).Listing(int(l.count), l.paths), true
+	return finding.New(code, l.paths[0], "%s "+text, entryCount(l.count), live).About(about).Listing(int(l.count),
+		l.paths), true
 }
 
 // judge holds the live folder against the manifest frozen at the switch,
@@ -85,7 +87,8 @@ const markEvery = time.Second
 
 // judgeAll fills in the verdict. live may be nil if the live folder is gone:
 // then everything is.
-func (v *Verdict) judgeAll(ctx context.Context, live *handle.Dir, livePath, runDir string, spool *transfer.Spool, progress transfer.Progress, o judging) error {
+func (v *Verdict) judgeAll(ctx context.Context, live *handle.Dir, livePath, runDir string, spool *transfer.Spool,
+	progress transfer.Progress, o judging) error {
 	j := &judge{Verdict: v, root: live, live: livePath, progress: progress}
 	paced := func(r *transfer.Reader) any {
 		r.Pace = o.pace
@@ -196,8 +199,10 @@ func agree(runDir string, spool *transfer.Spool, each func()) error {
 			return err
 		}
 		r := c.Peek()
-		if r == nil || r.Path != e.Path || r.Fact.Digest != e.Digest || r.LinkOf(transfer.Copy) != e.Link || r.Fact.Flags&transfer.Verified == 0 {
-			return &transfer.SpoolError{File: f.Name(), Err: fmt.Errorf("the two records of this run disagree at %q", e.Path)}
+		if r == nil || r.Path != e.Path || r.Fact.Digest != e.Digest || r.LinkOf(transfer.Copy) != e.Link ||
+			r.Fact.Flags&transfer.Verified == 0 {
+			return &transfer.SpoolError{File: f.Name(),
+				Err: fmt.Errorf("the two records of this run disagree at %q", e.Path)}
 		}
 		each()
 		c.Next()
@@ -246,10 +251,12 @@ func (j *judge) one(ctx context.Context, group *errgroup.Group, rec *transfer.Re
 	switch {
 	case rec.IsDir() && now.Stat.IsDir():
 		return j.equal(rec, now)
-	case rec.Link != "" && now.Stat.IsSymlink() && slices.Contains([]string{rec.LinkOf(sideOf(j.Held).Other()), rec.Link, rec.Origin}, now.Link):
+	case rec.Link != "" && now.Stat.IsSymlink() &&
+		slices.Contains([]string{rec.LinkOf(sideOf(j.Held).Other()), rec.Link, rec.Origin}, now.Link):
 		// As the copy had it, as the held one has it, or as a bring-back put it again.
 		return j.equal(rec, now)
-	case !rec.IsRegular() && rec.Link == "" && rec.Type() == now.Stat.Type() && (!now.Stat.IsDevice() || rec.Rdev == now.Stat.Rdev):
+	case !rec.IsRegular() && rec.Link == "" && rec.Type() == now.Stat.Type() &&
+		(!now.Stat.IsDevice() || rec.Rdev == now.Stat.Rdev):
 		return j.equal(rec, now) // a FIFO, socket or device has no content
 	case !rec.IsRegular() || !now.Stat.IsRegular():
 		j.set(rec, finding.ChangedSince)

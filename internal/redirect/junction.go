@@ -54,7 +54,8 @@ func (e *Engine) linkSays(p *Plan, form TargetForm, seen string) {
 		path  string
 	}{{p.linkDrive(), p.Link}, {&p.IntoNow, p.Target}} {
 		if d.drive.Mount != "" && !d.drive.ForWindows() {
-			p.find(finding.New(finding.WindowsUnseen, d.path, "%s lies on %s (%s), which Windows can't read", d.path, d.drive.Name(), d.drive.FS).Named(p.Name))
+			p.find(finding.New(finding.WindowsUnseen, d.path, "%s lies on %s (%s), which Windows can't read", d.path,
+				d.drive.Name(), d.drive.FS).Named(p.Name))
 		}
 	}
 }
@@ -80,7 +81,8 @@ func (p *Plan) linkDrive() *drive.Drive {
 // Windows is at home.
 func (e *Engine) forWindows(p *Plan) {
 	if d := p.linkDrive(); !handle.Windows && d.NTFS() && !p.Linkless() {
-		p.find(finding.New(finding.WindowsUnseen, p.Link, "%s lies on a drive of Windows, which does not follow the links that this system makes", p.Link).Named(p.Name))
+		p.find(finding.New(finding.WindowsUnseen, p.Link, "%s lies on a drive of Windows, which does not follow the "+
+			"links that this system makes", p.Link).Named(p.Name))
 	}
 }
 
@@ -94,13 +96,15 @@ func windowsName(p *Plan, form TargetForm, seen string) (string, bool) {
 		}
 		name := drive.VolumeName(p.IntoNow.Mount)
 		if name == "" {
-			p.find(finding.New(finding.LinkImpossible, target, "%s has no volume name", p.IntoNow.Name()).Named(p.Name).Instead("`--target-form letter`"))
+			p.find(finding.New(finding.LinkImpossible, target, "%s has no volume name",
+				p.IntoNow.Name()).Named(p.Name).Instead("`--target-form letter`"))
 			return "", false
 		}
 		return name + strings.TrimPrefix(target, filepath.VolumeName(target)+`\`), true
 	}
 	if seen == "" {
-		p.find(finding.New(finding.SeenMissing, target, "a junction has to name the target as Windows does, and this system does not know how that is").Named(p.Name))
+		p.find(finding.New(finding.SeenMissing, target, "a junction has to name the target as Windows does, and "+
+			"this system does not know how that is").Named(p.Name))
 		return "", false
 	}
 	place, err := junction.Clean(withRoot(seen))
@@ -113,7 +117,8 @@ func windowsName(p *Plan, form TargetForm, seen string) (string, bool) {
 		return strings.TrimSuffix(place, `\`) + `\` + rel, true
 	}
 	if !strings.HasSuffix(strings.ToLower(place), `\`+strings.ToLower(rel)) {
-		p.find(finding.New(finding.SeenDiffers, place, "%s does not end in the target's path on %s, %s", place, p.IntoNow.Name(), rel).Named(p.Name))
+		p.find(finding.New(finding.SeenDiffers, place, "%s does not end in the target's path on %s, %s", place,
+			p.IntoNow.Name(), rel).Named(p.Name))
 		return "", false
 	}
 	return place, true

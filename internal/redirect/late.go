@@ -247,7 +247,8 @@ func (m *mover) late(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	l := &lateWrites{held: m.from, live: target, livePath: m.p.Copy(), spool: m.spool, job: job, tmp: lateName(m.p.Run), fuse: m.p.FromFuse}
+	l := &lateWrites{held: m.from, live: target, livePath: m.p.Copy(), spool: m.spool, job: job,
+		tmp: lateName(m.p.Run), fuse: m.p.FromFuse}
 	if err := l.walk(ctx); err != nil {
 		return err
 	}

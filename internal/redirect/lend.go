@@ -33,7 +33,8 @@ func (e *Engine) lend(ctx context.Context, p *Plan, take bool) error {
 	about := finding.Subject{Name: p.Name, Drive: p.IntoNow.Name()}
 	if held == nil {
 		if take {
-			p.find(finding.New(finding.HeldNotUsable, p.Link, "no held original that %s was made from lies on %s", p.From, p.IntoNow.Name()).About(about))
+			p.find(finding.New(finding.HeldNotUsable, p.Link, "no held original that %s was made from lies on %s",
+				p.From, p.IntoNow.Name()).About(about))
 		}
 		e.space(p)
 		return nil
@@ -61,9 +62,11 @@ func (e *Engine) lend(ctx context.Context, p *Plan, take bool) error {
 		e.space(p)
 		return nil
 	}
-	p.Findings[short].Remedy = fmt.Sprintf("free room there; `nexlin discard-original %s` would free %s", pathtext.Quote(p.Name), pathtext.Size(held.Bytes))
+	p.Findings[short].Remedy = fmt.Sprintf("free room there; `nexlin discard-original %s` would free %s",
+		pathtext.Quote(p.Name), pathtext.Size(held.Bytes))
 	if less+p.IntoNow.Reserve() <= p.IntoNow.Free {
-		p.Findings[short].Remedy = fmt.Sprintf("`nexlin bring-back %s --use-held` takes %s that are equal out of the held original, and needs %s",
+		p.Findings[short].Remedy = fmt.Sprintf(
+			"`nexlin bring-back %s --use-held` takes %s that are equal out of the held original, and needs %s",
 			pathtext.Quote(p.Name), fileCount(p.LentFiles), pathtext.Size(less))
 	}
 	return nil

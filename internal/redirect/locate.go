@@ -52,7 +52,8 @@ type presence struct {
 // saw: for looking at many redirects in one moment, not for runs.
 func (e *Engine) AtOnce() *Engine {
 	c := *e
-	c.seen = &presence{where: map[ledger.DriveRef]Whereabouts{}, mounted: map[mountedPlace]bool{}, stopped: sync.OnceValues(e.unfinishedRuns)}
+	c.seen = &presence{where: map[ledger.DriveRef]Whereabouts{}, mounted: map[mountedPlace]bool{},
+		stopped: sync.OnceValues(e.unfinishedRuns)}
 	return &c
 }
 
@@ -270,30 +271,39 @@ func (e *Engine) Absence(w *Whereabouts, name string, want ledger.DriveRef, path
 	}
 	switch {
 	case len(w.Twice) > 0:
-		return finding.New(finding.DriveTwice, path, "%d drives here say to be %s: at %s", len(w.Twice), label, shownAll(w.Twice)).About(about).
-			Instead(fmt.Sprintf("unmount the copy, so that only %s itself is here: `umount %s` if that is the copy", label, pathtext.Quote(w.Twice[len(w.Twice)-1])))
+		return finding.New(finding.DriveTwice, path, "%d drives here say to be %s: at %s", len(w.Twice), label,
+			shownAll(w.Twice)).About(about).
+			Instead(fmt.Sprintf("unmount the copy, so that only %s itself is here: `umount %s` if that is the copy",
+				label, pathtext.Quote(w.Twice[len(w.Twice)-1])))
 	case w.Cover != "":
-		f := finding.New(finding.Covered, path, "%s is here, but something else is mounted at %s and hides %s", label, w.Cover, path).About(about).
+		f := finding.New(finding.Covered, path, "%s is here, but something else is mounted at %s and hides %s", label,
+			w.Cover, path).About(about).
 			Instead(fmt.Sprintf("`umount %s`; the data is below it", pathtext.Quote(w.Cover)))
 		if d, err := e.Drives.Of(w.Cover); err == nil && d.UUID != "" && e.contested(w.Cover, want) {
-			f.Remedy = fmt.Sprintf("the data is below %s, which needs another place: `umount %s && %s`", pathtext.Show(d.Name()), pathtext.Quote(w.Cover), mountElsewhere(d.UUID, w.Cover))
+			f.Remedy = fmt.Sprintf("the data is below %s, which needs another place: `umount %s && %s`",
+				pathtext.Show(d.Name()), pathtext.Quote(w.Cover), mountElsewhere(d.UUID, w.Cover))
 		}
 		return f
 	case w.Older != "":
-		return finding.New(finding.OlderClone, path, "what is mounted at %s is an older copy of %s: it has not seen the last run", w.Older, label).About(about)
+		return finding.New(finding.OlderClone, path,
+			"what is mounted at %s is an older copy of %s: it has not seen the last run", w.Older, label).About(about)
 	case w.Other != nil:
-		f := finding.New(finding.DriveSwapped, path, "another drive, %s, is mounted at %s, where %s belongs", w.Other.Name(), mount, label).About(about)
+		f := finding.New(finding.DriveSwapped, path, "another drive, %s, is mounted at %s, where %s belongs",
+			w.Other.Name(), mount, label).About(about)
 		switch {
 		case bring != "" && e.contested(want.Mount, want):
-			f.Remedy = fmt.Sprintf("both belong there, and one needs another place: plug %s in, then `%s`; no data is lost", label, mountElsewhere(want.UUID, want.Mount))
+			f.Remedy = fmt.Sprintf("both belong there, and one needs another place: plug %s in, then `%s`; no data "+
+				"is lost", label, mountElsewhere(want.UUID, want.Mount))
 		case bring != "":
-			f.Remedy = fmt.Sprintf("plug %s in, then `umount %s && %s`; no data is lost", label, pathtext.Quote(want.Mount), bring)
+			f.Remedy = fmt.Sprintf("plug %s in, then `umount %s && %s`; no data is lost", label,
+				pathtext.Quote(want.Mount), bring)
 		}
 		return f
 	}
 	f := finding.New(finding.DriveAway, path, "%s is not here, and %s lies on it", label, path).About(about)
 	if bring != "" {
-		f.Remedy = fmt.Sprintf("plug %s in and mount it: `%s`, or open it in the file manager; no data is lost", label, bring)
+		f.Remedy = fmt.Sprintf("plug %s in and mount it: `%s`, or open it in the file manager; no data is lost",
+			label, bring)
 	}
 	return f
 }

@@ -15,8 +15,10 @@ import (
 // them.
 func limits(a *drive.Abilities) inventory.Limits {
 	return inventory.Limits{
-		NoSymlinks: !a.Symlinks, NoJunctions: !a.Junctions, NoHardLinks: !a.HardLinks, NoNodes: !a.Nodes, NoDevices: !a.Devices,
-		NoXattrs: !a.Xattrs, NoACLs: !a.ACLs, NoHoles: !a.Holes, LinkBytes: a.LinkBytes, LinkText: a.LinkText, XattrText: a.XattrText, XattrUser: a.XattrUser, XattrBytes: a.XattrBytes,
+		NoSymlinks: !a.Symlinks, NoJunctions: !a.Junctions, NoHardLinks: !a.HardLinks, NoNodes: !a.Nodes,
+		NoDevices: !a.Devices,
+		NoXattrs:  !a.Xattrs, NoACLs: !a.ACLs, NoHoles: !a.Holes, LinkBytes: a.LinkBytes, LinkText: a.LinkText,
+		XattrText: a.XattrText, XattrUser: a.XattrUser, XattrBytes: a.XattrBytes,
 		FixedOwner: !a.Owners, UID: a.UID, GID: a.GID,
 		FixedMode: !a.Modes, FileMode: a.FileMode, DirMode: a.DirMode,
 		BadBytes: a.BadBytes, OnlyText: a.OnlyText, NoTrail: a.NoTrail, Reserved: a.Reserved,
@@ -38,7 +40,8 @@ var lossCodes = []struct {
 	{inventory.LossSize, finding.FileTooLarge, "are larger than a file on %s can be"},
 	{inventory.LossYear, finding.TimesLost, "have a time that %s can't keep"},
 	{inventory.LossPrivate, finding.PrivateExposed, "are private and would be readable for others on %s"},
-	{inventory.LossHardLink, finding.HardLinksSplit, "are names of files with several names; on %s each becomes a file of its own"},
+	{inventory.LossHardLink, finding.HardLinksSplit,
+		"are names of files with several names; on %s each becomes a file of its own"},
 	{inventory.LossOwner, finding.OwnersLost, "belong to accounts or groups that %s doesn't keep"},
 	{inventory.LossMode, finding.ModesLost, "have permissions that %s doesn't keep"},
 	{inventory.LossACL, finding.ACLsLost, "have access control lists, which %s doesn't keep"},
@@ -107,9 +110,11 @@ func (p *Plan) rights() {
 	}
 	drv := pathtext.Show(p.IntoNow.Name())
 	if sleeps("nosuid") {
-		entries(p, finding.RightsGrow, p.Facts.Setuid, "are programs that would run with another account's rights on "+drv+", and do not where they are")
+		entries(p, finding.RightsGrow, p.Facts.Setuid, "are programs that would run with another account's rights on "+
+			drv+", and do not where they are")
 	}
 	if sleeps("nodev") {
-		entries(p, finding.RightsGrow, p.Facts.Devices, "are device nodes that would open devices on "+drv+", and do not where they are")
+		entries(p, finding.RightsGrow, p.Facts.Devices, "are device nodes that would open devices on "+drv+
+			", and do not where they are")
 	}
 }

@@ -32,9 +32,11 @@ func TestConsentsBecomeAllowances(t *testing.T) {
 	require.Zero(t, p.Allow, "nothing was accepted")
 	for code, want := range map[finding.Code]transfer.Allow{
 		finding.OwnersLost: {Owners: true}, finding.ModesLost: {Modes: true}, finding.ACLsLost: {ACLs: true},
-		finding.AttributesLost: {Xattrs: true}, finding.HardLinksSplit: {Links: true}, finding.TimesRounded: {TimeStep: 2 * time.Second},
-		finding.PrivateExposed: {}, finding.NamesRefused: {}, finding.NamesCollide: {}, finding.LinksLost: {}, finding.FileTooLarge: {},
-		finding.TimesLost: {}, finding.SpecialFiles: {}, finding.AttributesFit: {}, finding.PathTooLong: {},
+		finding.AttributesLost: {Xattrs: true}, finding.HardLinksSplit: {Links: true},
+		finding.TimesRounded:   {TimeStep: 2 * time.Second},
+		finding.PrivateExposed: {}, finding.NamesRefused: {}, finding.NamesCollide: {}, finding.LinksLost: {},
+		finding.FileTooLarge: {},
+		finding.TimesLost:    {}, finding.SpecialFiles: {}, finding.AttributesFit: {}, finding.PathTooLong: {},
 	} {
 		p := lossy()
 		before := len(finding.Blockers(p.Findings))
@@ -59,7 +61,8 @@ func TestWhatDoesNotComeBackIsTold(t *testing.T) {
 	require.Empty(t, p.Findings)
 	p.after(&Plan{IntoDrive: ledger.DriveRef{Label: "DUNE"}, Allow: transfer.Allow{Modes: true, TimeStep: time.Second}})
 	require.Len(t, p.Findings, 1)
-	require.Equal(t, "DUNE does not keep exact times, permissions: the folder comes back as the drive shows it", p.Findings[0].Message)
+	require.Equal(t, "DUNE does not keep exact times, permissions: the folder comes back as the drive shows it",
+		p.Findings[0].Message)
 }
 
 // What sleeps on a mount without setuid or devices does not wake unasked.
@@ -71,7 +74,8 @@ func TestRightsDoNotGrow(t *testing.T) {
 		{"rw,nosuid,nodev", "rw,relatime", 2}, {"rw,nosuid", "rw", 1}, {"rw,nodev", "rw,nosuid", 1}, {"rw", "rw", 0},
 		{"rw,nosuid,nodev", "rw,nodev,nosuid", 0}, {"rw,nosuidx", "rw", 0},
 	} {
-		p := &Plan{From: "/h/Docs", FromNow: drive.Drive{Options: c.from}, IntoNow: drive.Drive{Mount: "/mnt", Options: c.into}}
+		p := &Plan{From: "/h/Docs", FromNow: drive.Drive{Options: c.from},
+			IntoNow: drive.Drive{Mount: "/mnt", Options: c.into}}
 		p.Facts.Setuid = inventory.Listing{Count: 1, Paths: []string{"s"}}
 		p.Facts.Devices = inventory.Listing{Count: 1, Paths: []string{"d"}}
 		p.rights()
@@ -82,8 +86,10 @@ func TestRightsDoNotGrow(t *testing.T) {
 
 func TestSingular(t *testing.T) {
 	for many, one := range map[string]string{
-		"have a name that DUNE can't keep": "has a name that DUNE can't keep", "are symbolic links that x": "is a symbolic link that x",
-		"belong to accounts": "belongs to accounts", "are larger than": "is larger than", "have names that are one": "has a name that is one",
+		"have a name that DUNE can't keep": "has a name that DUNE can't keep",
+		"are symbolic links that x":        "is a symbolic link that x",
+		"belong to accounts":               "belongs to accounts", "are larger than": "is larger than",
+		"have names that are one": "has a name that is one",
 	} {
 		require.Equal(t, one, singular(many))
 	}

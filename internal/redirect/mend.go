@@ -56,7 +56,8 @@ func (e *Engine) PlanMend(ctx context.Context, r ledger.Redirect, o MendOptions)
 	p := &Plan{
 		Run: ledger.NewRunID(now), Kind: KindMend, Made: now, Name: r.Name, Before: &r, Link: r.Link,
 		UID: r.UID, GID: accountGroup(r.UID), Account: r.Account, FromDrive: r.Drive, IntoDrive: r.Drive,
-		Mend: &Mending{After: r}, Halves: o.Halves, Choices: o.Choices, Accepted: o.Accept, WhileInUse: o.WhileInUse, WaitQuiet: o.WaitQuiet,
+		Mend: &Mending{After: r}, Halves: o.Halves, Choices: o.Choices, Accepted: o.Accept, WhileInUse: o.WhileInUse,
+		WaitQuiet:  o.WaitQuiet,
 		InnerLinks: rewriteFor(r), Methods: r.Methods,
 	}
 	if err := e.unfinished(p); err != nil {
@@ -118,7 +119,8 @@ func (e *Engine) PlanMend(ctx context.Context, r ledger.Redirect, o MendOptions)
 // nothingToMend says of the plan of a mend that all is as it should be.
 func (p *Plan) nothingToMend() bool {
 	m := p.Mend
-	return p.Blocked() == nil && p.Kind == KindMend && !m.Link && !m.Tag && !m.Note && len(m.Held) == 0 && len(p.Settings) == 0 &&
+	return p.Blocked() == nil && p.Kind == KindMend && !m.Link && !m.Tag && !m.Note && len(m.Held) == 0 &&
+		len(p.Settings) == 0 &&
 		sameRedirect(m.After, *p.Before)
 }
 
@@ -196,7 +198,8 @@ func (e *Engine) heldMoves(r ledger.Redirect) ([]HeldMove, error) {
 func (e *Engine) mendTarget(p *Plan) error {
 	d, err := handle.OpenReal(p.Target)
 	if handle.Absent(err) {
-		p.find(finding.New(finding.TargetMissing, p.Target, "%s is here, but the target %s is not", p.IntoDrive.Label, p.Target).Named(p.Name).As(finding.Blocker))
+		p.find(finding.New(finding.TargetMissing, p.Target, "%s is here, but the target %s is not", p.IntoDrive.Label,
+			p.Target).Named(p.Name).As(finding.Blocker))
 		return nil
 	}
 	if err != nil {
@@ -211,7 +214,8 @@ func (e *Engine) mendTarget(p *Plan) error {
 func (e *Engine) mendLink(p *Plan) (split bool, err error) {
 	parent, err := handle.OpenReal(filepath.Dir(p.Link))
 	if err != nil {
-		f := finding.New(finding.LinkImpossible, filepath.Dir(p.Link), "%s can't be opened: %v", filepath.Dir(p.Link), handle.Cause(err)).Named(p.Name)
+		f := finding.New(finding.LinkImpossible, filepath.Dir(p.Link), "%s can't be opened: %v", filepath.Dir(p.Link),
+			handle.Cause(err)).Named(p.Name)
 		p.find(f.Instead("make the directory again, or run as the account that owns it"))
 		return false, nil
 	}
@@ -227,7 +231,8 @@ func (e *Engine) mendLink(p *Plan) (split bool, err error) {
 	case st.IsDir():
 		return true, nil
 	case !st.IsSymlink():
-		p.find(finding.New(finding.OldPlaceTaken, p.Link, "a file stands at %s, where the link belongs", p.Link).Named(p.Name))
+		p.find(finding.New(finding.OldPlaceTaken, p.Link, "a file stands at %s, where the link belongs",
+			p.Link).Named(p.Name))
 		return false, nil
 	default:
 		text, err := parent.Readlink(base)
@@ -256,7 +261,8 @@ func (e *Engine) Mend(ctx context.Context, p *Plan) (*Outcome, error) {
 		return nil, err
 	}
 	m := e.mover(p)
-	return m.conduct(func() error { return m.openMend(!p.StaysDetached()) }, func() error { return m.stopped(m.mend(ctx)) })
+	return m.conduct(func() error { return m.openMend(!p.StaysDetached()) },
+		func() error { return m.stopped(m.mend(ctx)) })
 }
 
 // StaysDetached says of the plan of a mend that nothing leads to the target once it is
@@ -432,7 +438,8 @@ func (m *mover) newTag(ctx context.Context) error {
 		}
 		by := m.maker()
 		by.Owner, by.Group = st.UID, st.GID
-		return drive.WriteTag(d, drive.Tag{Version: 1, ID: ref.ID, Label: ref.Label, Made: time.Now().UTC().Truncate(time.Second), Counter: count}, by)
+		return drive.WriteTag(d, drive.Tag{Version: 1, ID: ref.ID, Label: ref.Label,
+			Made: time.Now().UTC().Truncate(time.Second), Counter: count}, by)
 	}, nil)
 	if err == nil {
 		ref.Counter = count

@@ -260,7 +260,8 @@ func (v *mergePreview) Leave(*inventory.Entry) error { return nil }
 // target which has entries already, if it has. Entries that both have, with
 // other content, are named before anything moves.
 func (e *Engine) moveMerging(ctx context.Context, p *Plan) error {
-	i := slices.IndexFunc(p.Findings, func(f finding.Finding) bool { return f.Code == finding.TargetTaken && f.Path == p.Copy() })
+	i := slices.IndexFunc(p.Findings,
+		func(f finding.Finding) bool { return f.Code == finding.TargetTaken && f.Path == p.Copy() })
 	if i < 0 || p.Kind != KindMove {
 		return nil // there is nothing to merge with
 	}
@@ -274,7 +275,8 @@ func (e *Engine) moveMerging(ctx context.Context, p *Plan) error {
 	live.Release()
 	p.Findings = slices.Delete(p.Findings, i, i+1)
 	now := ledger.Redirect{
-		Name: p.Name, State: ledger.Linked, Link: p.Link, Target: p.Target, Methods: p.Methods, Account: p.Account, UID: p.UID,
+		Name: p.Name, State: ledger.Linked, Link: p.Link, Target: p.Target, Methods: p.Methods, Account: p.Account,
+		UID:   p.UID,
 		Drive: p.IntoDrive, Bytes: p.Bytes, Files: p.Files, Created: p.Made, Run: p.Run, Card: p.Card,
 	}
 	if len(now.Methods) == 0 {
@@ -296,7 +298,8 @@ func (e *Engine) moveMerging(ctx context.Context, p *Plan) error {
 		return nil
 	})
 	if err == nil && count > 0 {
-		p.find(finding.New(finding.MergeConflict, both[0], "%s of %s and of %s have one name and other content", entryCount(int64(count)), p.From, p.Copy()).Named(p.Name).Listing(count, both))
+		p.find(finding.New(finding.MergeConflict, both[0], "%s of %s and of %s have one name and other content",
+			entryCount(int64(count)), p.From, p.Copy()).Named(p.Name).Listing(count, both))
 	}
 	return err
 }

@@ -32,13 +32,15 @@ func (m *mover) merge(ctx context.Context) error {
 		return err
 	}
 	return m.act(ctx, "merge", m.p.Target, func() error {
-		return m.eachMoved(ctx, m.spool, live, "merged", func(rec *transfer.Record) (bool, error) { return m.mergeOne(ctx, live, rec) })
+		return m.eachMoved(ctx, m.spool, live, "merged",
+			func(rec *transfer.Record) (bool, error) { return m.mergeOne(ctx, live, rec) })
 	}, nil)
 }
 
 // eachMoved has every entry of the records moved, one way or the other, and
 // gives the target's directories back what they had.
-func (m *mover) eachMoved(ctx context.Context, spool *transfer.Spool, live *handle.Dir, what string, move func(*transfer.Record) (bool, error)) error {
+func (m *mover) eachMoved(ctx context.Context, spool *transfer.Spool, live *handle.Dir, what string,
+	move func(*transfer.Record) (bool, error)) error {
 	n := 0
 	for c := transfer.Read(spool); c.Peek() != nil; c.Next() {
 		if c.Peek().Path == "." {
@@ -98,7 +100,8 @@ func (m *mover) mergeOne(ctx context.Context, live *handle.Dir, rec *transfer.Re
 	} else if !handle.Missing(err) {
 		return false, err
 	}
-	fate, err := m.p.fate(rec.Path, &half, target, func() (bool, error) { return m.targetHas(ctx, to, name, rec, target) })
+	fate, err := m.p.fate(rec.Path, &half, target,
+		func() (bool, error) { return m.targetHas(ctx, to, name, rec, target) })
 	if err != nil {
 		return false, err
 	}
@@ -166,7 +169,8 @@ func carry(from *handle.Dir, name string, to *handle.Dir, as string) error {
 }
 
 // targetHas reports whether the target has the very content of a record.
-func (m *mover) targetHas(ctx context.Context, dir *handle.Dir, name string, rec *transfer.Record, st *handle.Stat) (bool, error) {
+func (m *mover) targetHas(ctx context.Context, dir *handle.Dir, name string, rec *transfer.Record,
+	st *handle.Stat) (bool, error) {
 	switch {
 	case st.IsSymlink():
 		text, err := dir.Readlink(name)
@@ -367,7 +371,8 @@ func cutPath(path string) (first, rest string, more bool) {
 
 // rewrite writes the records of this run anew and composes the frozen
 // manifest from them.
-func (m *mover) rewrite(ctx context.Context, live *handle.Dir, change func(*transfer.Record) error) (*transfer.Spool, error) {
+func (m *mover) rewrite(ctx context.Context, live *handle.Dir, change func(*transfer.Record) error) (*transfer.Spool,
+	error) {
 	return m.renew(ctx, m.p.Run, m.p.Digest, live, func(dir string, n int) (*transfer.Spool, error) {
 		return transfer.Rewrite(m.spool, dir, n, change)
 	})
@@ -383,7 +388,8 @@ func (m *mover) tidy(ctx context.Context) error {
 			m.part = nil
 		}
 		part := partName(m.p.Run)
-		left, err := transfer.Sweep(m.into, part, m.spool, func(r *transfer.Record) bool { return r.Fact.Flags&transfer.Merged == 0 })
+		left, err := transfer.Sweep(m.into, part, m.spool,
+			func(r *transfer.Record) bool { return r.Fact.Flags&transfer.Merged == 0 })
 		if err != nil {
 			return err
 		}
@@ -394,7 +400,8 @@ func (m *mover) tidy(ctx context.Context) error {
 		}
 		if _, err := m.into.Stat(aside); err == nil {
 			at := m.into.Join(aside)
-			f := finding.New(finding.OlderAside, at, "what the target had of entries that were replaced is in %s", at).Named(m.p.Name)
+			f := finding.New(finding.OlderAside, at, "what the target had of entries that were replaced is in %s",
+				at).Named(m.p.Name)
 			m.out.Findings = append(m.out.Findings, f)
 		}
 		return m.into.Sync()

@@ -110,8 +110,10 @@ func (e *Engine) neverCopied(ctx context.Context, d *DiscardPlan, v *Verdict, he
 	}
 	if since != nil && since.nWritten > 0 {
 		d.Findings = append(d.Findings, finding.New(finding.LateWrite, filepath.Join(v.Held.Path, since.written[0]),
-			"%s written to the held original after the switch, and is nowhere else", entriesWere(since.nWritten)).Named(d.Redirect.Name).
-			As(finding.Blocker).Instead("copy what is needed to the folder in use, and take it away there").Listing(since.nWritten, under(v.Held.Path, since.written)))
+			"%s written to the held original after the switch, and is nowhere else",
+			entriesWere(since.nWritten)).Named(d.Redirect.Name).
+			As(finding.Blocker).Instead("copy what is needed to the folder in use, and take it away there").Listing(
+			since.nWritten, under(v.Held.Path, since.written)))
 	}
 	if l.count == 0 {
 		v.Frees = l.frees

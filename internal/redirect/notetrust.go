@@ -25,7 +25,8 @@ import (
 
 // trustNote adds those findings about a note whose link would be made at link,
 // in an account's home. dir is the directory that its record directory lies in.
-func (e *Engine) trustNote(ctx context.Context, r *Restore, drv *drive.Drive, dir, home string, o RestoreOptions) error {
+func (e *Engine) trustNote(ctx context.Context, r *Restore, drv *drive.Drive, dir, home string,
+	o RestoreOptions) error {
 	known, err := e.wroteNote(&r.Note, drv)
 	if err != nil || known {
 		return err
@@ -40,11 +41,13 @@ func (e *Engine) trustNote(ctx context.Context, r *Restore, drv *drive.Drive, di
 		r.find(f)
 	}
 	if hiddenIn(home, r.Link) {
-		add(finding.New(finding.HiddenPlace, r.Link, "%s lies in a hidden place, and only this drive says that a link belongs there", r.Link).About(about))
+		add(finding.New(finding.HiddenPlace, r.Link,
+			"%s lies in a hidden place, and only this drive says that a link belongs there", r.Link).About(about))
 	}
 	usable, err := usableManifest(ctx, dir, &r.Note)
 	if err == nil && !usable {
-		add(finding.New(finding.NoteUnproven, r.Target, "the note about %s does not fit the manifest beside it, so nothing bears out what it says", r.Target).About(about))
+		add(finding.New(finding.NoteUnproven, r.Target, "the note about %s does not fit the manifest beside it, so "+
+			"nothing bears out what it says", r.Target).About(about))
 	}
 	return err
 }
@@ -66,7 +69,8 @@ func (e *Engine) wroteNote(n *Note, drv *drive.Drive) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	return p.Name == n.Name && p.Link == n.Link && p.Final == n.Target && (p.IntoDrive.ID == drv.ID() || p.IntoDrive.UUID != "" && p.IntoDrive.UUID == drv.UUID), nil
+	return p.Name == n.Name && p.Link == n.Link && p.Final == n.Target &&
+		(p.IntoDrive.ID == drv.ID() || p.IntoDrive.UUID != "" && p.IntoDrive.UUID == drv.UUID), nil
 }
 
 // hiddenIn reports whether something on the way from the home to a path, or the
@@ -77,7 +81,8 @@ func hiddenIn(home, path string) bool {
 		return false
 	}
 	for part := range strings.SplitSeq(filepath.ToSlash(rel), "/") {
-		if strings.HasPrefix(part, ".") && part != "." && part != ".." || runtime.GOOS == "windows" && strings.EqualFold(part, "AppData") || runtime.GOOS == "darwin" && part == "Library" {
+		if strings.HasPrefix(part, ".") && part != "." && part != ".." || runtime.GOOS == "windows" &&
+			strings.EqualFold(part, "AppData") || runtime.GOOS == "darwin" && part == "Library" {
 			return true
 		}
 	}

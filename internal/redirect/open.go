@@ -68,7 +68,8 @@ func inHands(d *handle.Dir) (*finding.Finding, error) {
 	if !errors.As(err, &hands) {
 		return nil, err
 	}
-	f := finding.New(finding.OthersHands, d.Path(), "%s, or a directory above it, belongs to %s and lies in a directory of %s, who could have put it there", d.Path(), accountName(hands.Owner), accountName(hands.Hands))
+	f := finding.New(finding.OthersHands, d.Path(), "%s, or a directory above it, belongs to %s and lies in a "+
+		"directory of %s, who could have put it there", d.Path(), accountName(hands.Owner), accountName(hands.Hands))
 	return &f, nil
 }
 
@@ -159,8 +160,10 @@ func (m *mover) checkDrive(path string, want ledger.DriveRef) error {
 	}
 	f := m.Absence(&w, m.p.Name, want, path).As(finding.Blocker)
 	if w.Found {
-		f = finding.New(finding.DriveElsewhere, path, "%s is not where it was when the run began: %s", want.Label, want.Mount).Named(m.p.Name).OnDrive(want.Label).
-			As(finding.Blocker).Instead(fmt.Sprintf("mount it at %s again; then the run can be finished or taken back", pathtext.Show(want.Mount)))
+		f = finding.New(finding.DriveElsewhere, path, "%s is not where it was when the run began: %s", want.Label,
+			want.Mount).Named(m.p.Name).OnDrive(want.Label).
+			As(finding.Blocker).Instead(
+			fmt.Sprintf("mount it at %s again; then the run can be finished or taken back", pathtext.Show(want.Mount)))
 	}
 	return &RefusedError{[]finding.Finding{f}}
 }

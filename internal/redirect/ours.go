@@ -29,7 +29,8 @@ func (e *Engine) Ours() (func(path string) bool, error) {
 	}
 	return func(path string) bool {
 		parts := strings.Split(filepath.ToSlash(path), "/")
-		return slices.ContainsFunc(own, func(o string) bool { return pathtext.Within(path, o) }) || slices.ContainsFunc(parts, isOwnName)
+		return slices.ContainsFunc(own, func(o string) bool { return pathtext.Within(path, o) }) ||
+			slices.ContainsFunc(parts, isOwnName)
 	}, nil
 }
 

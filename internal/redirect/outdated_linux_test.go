@@ -19,7 +19,9 @@ import (
 func TestPlanIsLookedAtAgainBehindTheLock(t *testing.T) {
 	dir, err := filepath.EvalSymlinks(t.TempDir())
 	require.NoError(t, err)
-	lab.Tree{"skerry/Charts/coast: the coast", "basalt/", "drives.yaml: drives: [{label: SKERRY, id: 5ce771b0-1a5d-4c1e-8e0f-0b0a57a1e001, path: skerry, capacity: 9 MiB}, {label: BASALT, id: ba5a17c0-77d2-4f5b-9c11-0b0a57a1e002, path: basalt, capacity: 9 MiB}]"}.Make(t, dir)
+	lab.Tree{"skerry/Charts/coast: the coast", "basalt/", "drives.yaml: drives: [{label: SKERRY, id: " +
+		"5ce771b0-1a5d-4c1e-8e0f-0b0a57a1e001, path: skerry, capacity: 9 MiB}, {label: BASALT, id: " +
+		"ba5a17c0-77d2-4f5b-9c11-0b0a57a1e002, path: basalt, capacity: 9 MiB}]"}.Make(t, dir)
 	drives, err := drive.WithStandins(filepath.Join(dir, "drives.yaml"))
 	require.NoError(t, err)
 	l, err := ledger.Open(filepath.Join(dir, "state"))
@@ -28,7 +30,8 @@ func TestPlanIsLookedAtAgainBehindTheLock(t *testing.T) {
 	e := &Engine{Ledger: l, Drives: drives}
 	ctx := context.Background()
 	move := func() *Plan {
-		p, err := e.PlanMove(ctx, MoveOptions{Folder: filepath.Join(dir, "skerry/Charts"), Into: filepath.Join(dir, "basalt")})
+		p, err := e.PlanMove(ctx,
+			MoveOptions{Folder: filepath.Join(dir, "skerry/Charts"), Into: filepath.Join(dir, "basalt")})
 		require.NoError(t, err)
 		return p
 	}

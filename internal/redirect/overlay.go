@@ -38,7 +38,8 @@ func (m *mover) tryFolder(ctx context.Context) error {
 		return errors.Join(err, m.untryFolder(), ignorePermission(m.linkIn.SetTimes(times.Atime, times.Mtime)))
 	}, nil)
 	if errors.Is(err, syscall.EXDEV) {
-		return &RefusedError{[]finding.Finding{finding.New(finding.LinkImpossible, m.p.Link, "%s lies in a lower layer of an overlay, which can't rename it", m.p.Link).Named(m.p.Name).
+		return &RefusedError{[]finding.Finding{finding.New(finding.LinkImpossible, m.p.Link,
+			"%s lies in a lower layer of an overlay, which can't rename it", m.p.Link).Named(m.p.Name).
 			Instead("move it where the layer itself is mounted, or mount the overlay with redirect_dir=on")}}
 	}
 	return err

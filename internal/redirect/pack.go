@@ -58,8 +58,9 @@ type Archive struct {
 func (e *Engine) PlanPack(ctx context.Context, o PackOptions) (*Plan, error) {
 	now := time.Now()
 	p := &Plan{
-		Run: ledger.NewRunID(now), Kind: KindPack, Made: now, Name: o.Name, WhileInUse: o.WhileInUse, Accepted: o.Accept,
-		Link: o.Folder, From: o.Folder, Into: realDir(filepath.Dir(o.File)), Final: filepath.Base(o.File),
+		Run: ledger.NewRunID(now), Kind: KindPack, Made: now, Name: o.Name, WhileInUse: o.WhileInUse,
+		Accepted: o.Accept,
+		Link:     o.Folder, From: o.Folder, Into: realDir(filepath.Dir(o.File)), Final: filepath.Base(o.File),
 	}
 	p.Target = p.Copy()
 	if o.Name == "" {
@@ -86,16 +87,20 @@ func (e *Engine) PlanPack(ctx context.Context, o PackOptions) (*Plan, error) {
 	}
 	defer dir.Release()
 	if _, err := dir.Stat(p.Final); err == nil {
-		p.find(finding.New(finding.TargetTaken, o.File, "%s exists already", o.File).Instead("name another file, or set that one aside"))
+		p.find(finding.New(finding.TargetTaken, o.File, "%s exists already",
+			o.File).Instead("name another file, or set that one aside"))
 	}
 	if pathtext.Within(p.Into, o.Folder) {
 		p.find(finding.New(finding.TargetInSource, o.File, "the archive would lie in the folder itself"))
 	}
 	if p.FromNow.Mount != "" && p.FromNow.Mount == p.IntoNow.Mount {
-		p.find(finding.New(finding.PackSameDrive, o.File, "the archive would lie on %s, as the folder does", p.IntoNow.Name()))
+		p.find(finding.New(finding.PackSameDrive, o.File, "the archive would lie on %s, as the folder does",
+			p.IntoNow.Name()))
 	}
 	if short := p.Bytes + p.IntoNow.Reserve() - p.IntoNow.Free; short > 0 {
-		p.find(finding.New(finding.SpaceShort, o.File, "%s has %s free, and the folder has %s: it fits only if it becomes smaller in the archive", p.IntoNow.Name(), pathtext.Size(p.IntoNow.Free), pathtext.Size(p.Bytes)).As(finding.Warning).
+		p.find(finding.New(finding.SpaceShort, o.File, "%s has %s free, and the folder has %s: it fits only if it "+
+			"becomes smaller in the archive", p.IntoNow.Name(), pathtext.Size(p.IntoNow.Free),
+			pathtext.Size(p.Bytes)).As(finding.Warning).
 			Instead("nothing is lost if it does not fit: the archive is taken away again"))
 	}
 	p.accept(o.Accept)
@@ -126,7 +131,8 @@ func (e *Engine) packed(ctx context.Context, p *Plan, progress func(entries, byt
 	if err := p.hands(root); err != nil {
 		return err
 	}
-	p.Facts, err = inventory.Measure(ctx, root, inventory.Options{Block: 4096, MayGive: mayGive, Root: os.Geteuid() == 0, Progress: progress, Scratch: e.Ledger.Dir()})
+	p.Facts, err = inventory.Measure(ctx, root, inventory.Options{Block: 4096, MayGive: mayGive,
+		Root: os.Geteuid() == 0, Progress: progress, Scratch: e.Ledger.Dir()})
 	if err != nil {
 		return err
 	}
@@ -308,7 +314,8 @@ func (m *mover) pack(ctx context.Context) error {
 		return err
 	}
 	a := &Archive{File: m.p.Copy()}
-	if err := m.act(ctx, "pack", partName(m.p.Run), func() error { return m.writeArchive(ctx, root, list, a) }, nil); err != nil {
+	if err := m.act(ctx, "pack", partName(m.p.Run), func() error { return m.writeArchive(ctx, root, list, a) },
+		nil); err != nil {
 		return err
 	}
 	if err := m.begin("read back", m.p.Files, m.p.Bytes); err != nil {
@@ -375,7 +382,10 @@ func (m *mover) writeArchive(ctx context.Context, root *handle.Dir, list string,
 		if own {
 			err = f.Chown(m.p.UID, m.p.GID)
 		} else {
-			m.out.Findings = append(m.out.Findings, finding.New(finding.ArchiveKept, m.p.Copy(), "%s holds entries of other accounts than %s, so the archive belongs to the administrator and is readable by nobody else", m.p.From, m.p.Account).Named(m.p.Name))
+			m.out.Findings = append(m.out.Findings,
+				finding.New(finding.ArchiveKept, m.p.Copy(), "%s holds entries of other accounts than %s, so the "+
+					"archive belongs to the administrator and is readable by nobody else", m.p.From,
+					m.p.Account).Named(m.p.Name))
 		}
 		if err != nil && !errors.Is(err, os.ErrPermission) {
 			return err
@@ -405,7 +415,8 @@ func (m *mover) readArchive(ctx context.Context, a *Archive) error {
 	}
 	defer f.Close()
 	if now, err := f.Stat(); err != nil || !now.SameInode(&a.made) {
-		return errors.Join(err, swap.Broken(m.into.Join(partName(m.p.Run)), "something else was put in the place of the archive"))
+		return errors.Join(err, swap.Broken(m.into.Join(partName(m.p.Run)),
+			"something else was put in the place of the archive"))
 	}
 	m.out.Device = f.Uncache(0, 0)
 	_, n, digest, err := m.readWhole(ctx, f, readManifest, nil)
@@ -421,7 +432,8 @@ const readManifest = "read.mtree"
 // readWhole reads an archive to its end, and what is behind that: all of it counts
 // for the digest that it gives. The manifest in it is kept under the name list
 // among the run's records; maker, which may be nil, gets the entries.
-func (m *mover) readWhole(ctx context.Context, f io.Reader, list string, maker archive.Maker) (top string, n archive.Count, digest string, err error) {
+func (m *mover) readWhole(ctx context.Context, f io.Reader, list string, maker archive.Maker) (top string,
+	n archive.Count, digest string, err error) {
 	sum := sha256.New()
 	in := io.TeeReader(f, sum)
 	top, n, err = archive.Read(ctx, in, filepath.Join(m.run.Dir(), list), maker, m.progress())
@@ -436,8 +448,9 @@ func (m *mover) readWhole(ctx context.Context, f io.Reader, list string, maker a
 func (e *Engine) PlanUnpack(o PackOptions) (*Plan, error) {
 	now := time.Now()
 	p := &Plan{
-		Run: ledger.NewRunID(now), Kind: KindUnpack, Made: now, Name: "-" + defaultName(filepath.Base(o.File)), Accepted: o.Accept,
-		Link: o.File, From: o.File, Into: realDir(o.Into), Final: o.As,
+		Run: ledger.NewRunID(now), Kind: KindUnpack, Made: now, Name: "-" + defaultName(filepath.Base(o.File)),
+		Accepted: o.Accept,
+		Link:     o.File, From: o.File, Into: realDir(o.Into), Final: o.As,
 	}
 	if err := p.byOthersLinks(o.File, o.Into); err != nil {
 		return nil, err
@@ -510,7 +523,8 @@ func (m *mover) unpack(ctx context.Context) error {
 	}
 	err = m.act(ctx, "place", m.p.Final, func() error { return m.placeMade(&a.made) }, nil)
 	if errors.Is(err, os.ErrExist) {
-		return &RefusedError{[]finding.Finding{finding.New(finding.TargetTaken, m.p.Copy(), "%s exists already", m.p.Copy()).Instead("`--as` gives the folder another name")}}
+		return &RefusedError{[]finding.Finding{finding.New(finding.TargetTaken, m.p.Copy(), "%s exists already",
+			m.p.Copy()).Instead("`--as` gives the folder another name")}}
 	}
 	if err != nil {
 		return err
@@ -525,7 +539,8 @@ func (m *mover) unpack(ctx context.Context) error {
 // unpackPart makes what is in an archive below a new part and reads it back. limit is
 // what may be made, vouched the digest that the ledger knows of the archive, empty if
 // none. It gives the name of the folder in the archive.
-func (m *mover) unpackPart(ctx context.Context, in *handle.File, a *Archive, limit *archive.Limit, vouched string) (top string, err error) {
+func (m *mover) unpackPart(ctx context.Context, in *handle.File, a *Archive, limit *archive.Limit,
+	vouched string) (top string, err error) {
 	root, err := m.makePart()
 	if err != nil {
 		return "", err
@@ -548,10 +563,11 @@ func (m *mover) unpackPart(ctx context.Context, in *handle.File, a *Archive, lim
 	if vouched != "" && a.Digest != vouched {
 		return "", &archive.DamageError{What: "it was changed while it was read"}
 	}
-	err = handle.InOrder(build.Finish, root.SyncAll, func() error { return m.begin("read back", n.Files, n.Bytes) }, func() error {
-		_, err := build.Verify(ctx, filepath.Join(m.run.Dir(), packManifest), m.progress())
-		return err
-	}, build.FinishRoot, root.Sync) // from the last but one on it may be in an account's hands
+	err = handle.InOrder(build.Finish, root.SyncAll, func() error { return m.begin("read back", n.Files, n.Bytes) },
+		func() error {
+			_, err := build.Verify(ctx, filepath.Join(m.run.Dir(), packManifest), m.progress())
+			return err
+		}, build.FinishRoot, root.Sync) // from the last but one on it may be in an account's hands
 	a.Flaws, a.Lost = build.Flaws, build.Count
 	return top, err
 }
@@ -568,7 +584,9 @@ func (m *mover) roomFor(bytes int64) error {
 	if d.Free-bytes >= d.Reserve() {
 		return nil
 	}
-	return &RefusedError{[]finding.Finding{finding.New(finding.SpaceShort, m.p.Into, "%s has too little room for what is in the archive: %s more are needed, and a reserve of %s; free %s", d.Name(), pathtext.Size(bytes), pathtext.Size(d.Reserve()), pathtext.Size(d.Free)).OnDrive(d.Name())}}
+	return &RefusedError{[]finding.Finding{finding.New(finding.SpaceShort, m.p.Into, "%s has too little room for "+
+		"what is in the archive: %s more are needed, and a reserve of %s; free %s", d.Name(), pathtext.Size(bytes),
+		pathtext.Size(d.Reserve()), pathtext.Size(d.Free)).OnDrive(d.Name())}}
 }
 
 // mayPlace refuses a name that is Nexlin's own for what an archive holds.
@@ -577,7 +595,8 @@ func (m *mover) mayPlace() (bool, error) {
 	if err != nil || !ours(m.p.Copy()) {
 		return err == nil, err
 	}
-	return false, &RefusedError{[]finding.Finding{finding.New(finding.Protected, m.p.Copy(), "%s %s", m.p.Copy(), isOurs).Instead("`--as` gives the folder another name")}}
+	return false, &RefusedError{[]finding.Finding{finding.New(finding.Protected, m.p.Copy(), "%s %s", m.p.Copy(),
+		isOurs).Instead("`--as` gives the folder another name")}}
 }
 
 // makePart makes the directory that an archive is unpacked into: this account's
@@ -703,7 +722,8 @@ func (m *mover) packedAgain(ctx context.Context) error {
 // addPack has the ledger know an archive that was verified.
 func (m *mover) addPack(a *Archive) func(*ledger.Tx) error {
 	return func(t *ledger.Tx) error {
-		return t.AddPack(ledger.Pack{Redirect: m.p.Name, Folder: m.p.From, File: a.File, Bytes: a.Bytes, Files: a.Count.Files, Digest: a.Digest, Made: time.Now(), Run: m.p.Run})
+		return t.AddPack(ledger.Pack{Redirect: m.p.Name, Folder: m.p.From, File: a.File, Bytes: a.Bytes,
+			Files: a.Count.Files, Digest: a.Digest, Made: time.Now(), Run: m.p.Run})
 	}
 }
 

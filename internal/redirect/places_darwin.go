@@ -4,8 +4,10 @@ package redirect
 // in which nothing at all may be moved.
 func systemPlaces() (places, whole []string) {
 	return []string{
-			"/Applications", "/Library", "/Network", "/Users", "/Users/Shared", "/Volumes", "/cores", "/opt", "/private", "/private/tmp", "/private/var", "/usr",
+			"/Applications", "/Library", "/Network", "/Users", "/Users/Shared", "/Volumes", "/cores", "/opt",
+			"/private", "/private/tmp", "/private/var", "/usr",
 		}, []string{
-			"/System", "/bin", "/dev", "/private/etc", "/private/var/db", "/private/var/vm", "/sbin", "/usr/bin", "/usr/lib", "/usr/libexec", "/usr/sbin",
+			"/System", "/bin", "/dev", "/private/etc", "/private/var/db", "/private/var/vm", "/sbin", "/usr/bin",
+			"/usr/lib", "/usr/libexec", "/usr/sbin",
 		}
 }

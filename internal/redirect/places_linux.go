@@ -4,9 +4,11 @@ package redirect
 // in which nothing at all may be moved.
 func systemPlaces() (places, whole []string) {
 	return []string{
-			"/bin", "/boot", "/dev", "/etc", "/home", "/lib", "/lib32", "/lib64", "/libx32", "/lost+found", "/media", "/mnt",
+			"/bin", "/boot", "/dev", "/etc", "/home", "/lib", "/lib32", "/lib64", "/libx32", "/lost+found", "/media",
+			"/mnt",
 			"/opt", "/proc", "/root", "/run", "/sbin", "/srv", "/sys", "/tmp", "/usr", "/var",
 		}, []string{
-			"/bin", "/boot", "/dev", "/etc", "/lib", "/lib32", "/lib64", "/proc", "/run", "/sbin", "/sys", "/usr/bin", "/usr/lib", "/usr/sbin",
+			"/bin", "/boot", "/dev", "/etc", "/lib", "/lib32", "/lib64", "/proc", "/run", "/sbin", "/sys", "/usr/bin",
+			"/usr/lib", "/usr/sbin",
 		}
 }

@@ -14,11 +14,13 @@ func systemPlaces() (places, whole []string) {
 		system = `C:\Windows`
 	}
 	root := filepath.VolumeName(system) + `\`
-	for _, name := range []string{"Users", "Program Files", "Program Files (x86)", "ProgramData", `Users\Public`, `Users\Default`} {
+	for _, name := range []string{"Users", "Program Files", "Program Files (x86)", "ProgramData", `Users\Public`,
+		`Users\Default`} {
 		places = append(places, root+name)
 	}
 	whole = []string{system}
-	for _, name := range []string{"$Recycle.Bin", "System Volume Information", "Recovery", "Boot", `Program Files\WindowsApps`} {
+	for _, name := range []string{"$Recycle.Bin", "System Volume Information", "Recovery", "Boot",
+		`Program Files\WindowsApps`} {
 		whole = append(whole, root+name)
 	}
 	return places, whole

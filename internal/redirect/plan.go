@@ -76,33 +76,38 @@ type Plan struct {
 	Base       *Base            `json:"base"`       // bring-back: a held original that lends; may be nil
 	DiscardOld bool             `json:"discard"`    // move: the original is discarded at the end
 	Before     *ledger.Redirect `json:"before"`     // the redirect as it was; nil for a move
-	Ended      *ledger.Redirect `json:"ended"`      // move: one of the same folder that had the name and has ended; may be nil
-	Mend       *Mending         `json:"mend"`       // mend and merge: what else is put right; may be nil
-	Halves     Halves           `json:"halves"`     // merge: what becomes of entries that both halves have
-	Choices    []Choice         `json:"choices"`    // merge: what a person chose, by path
-	Methods    []string         `json:"methods"`    // how programs are led to the target; empty stands for a symbolic link
-	Settings   []SettingChange  `json:"settings"`   // settings files that the run changes; may be empty
-	Bare       bool             `json:"bare"`       // move: the target begins empty, what is in the folder is only held
-	Fresh      bool             `json:"fresh"`      // merge: there was no redirect before it
-	Store      *StorePlan       `json:"store"`      // handover: the engine's part; nil of any other
-	Gap        bool             `json:"gap"`        // link and folder can't be exchanged in one act: see gap.go
-	Together   string           `json:"together"`   // the run of several that this is a part of; empty for one by itself
-	Growth     float64          `json:"growth"`     // by which factor it must be able to grow at the target; 0 says nothing
-	Card       string           `json:"card"`       // the card it was made by; empty without one
-	Made       time.Time        `json:"made"`
+	// move: one of the same folder that had the name and has ended; may be nil
+	Ended   *ledger.Redirect `json:"ended"`
+	Mend    *Mending         `json:"mend"`    // mend and merge: what else is put right; may be nil
+	Halves  Halves           `json:"halves"`  // merge: what becomes of entries that both halves have
+	Choices []Choice         `json:"choices"` // merge: what a person chose, by path
+	// how programs are led to the target; empty stands for a symbolic link
+	Methods  []string        `json:"methods"`
+	Settings []SettingChange `json:"settings"` // settings files that the run changes; may be empty
+	Bare     bool            `json:"bare"`     // move: the target begins empty, what is in the folder is only held
+	Fresh    bool            `json:"fresh"`    // merge: there was no redirect before it
+	Store    *StorePlan      `json:"store"`    // handover: the engine's part; nil of any other
+	Gap      bool            `json:"gap"`      // link and folder can't be exchanged in one act: see gap.go
+	// the run of several that this is a part of; empty for one by itself
+	Together string `json:"together"`
+	// by which factor it must be able to grow at the target; 0 says nothing
+	Growth float64   `json:"growth"`
+	Card   string    `json:"card"` // the card it was made by; empty without one
+	Made   time.Time `json:"made"`
 
 	// What inspection found; not part of the record.
-	Facts      inventory.Facts   `json:"-"`
-	FromNow    drive.Drive       `json:"-"`
-	IntoNow    drive.Drive       `json:"-"`
-	Findings   []finding.Finding `json:"-"`
-	InUse      inuse.Report      `json:"-"`
-	ByBytes    bool              `json:"-"` // the trial: this system can't follow the junction, so only what it says was compared
-	FreesLater int64             `json:"-"`
-	LentFiles  int64             `json:"-"` // files that are taken from the held original
-	LentBytes  int64             `json:"-"` // and what they would take if they were copied
-	limits     inventory.Limits  // of the drive the copy goes to
-	exchange   bool              // that drive can exchange two entries in one act
+	Facts    inventory.Facts   `json:"-"`
+	FromNow  drive.Drive       `json:"-"`
+	IntoNow  drive.Drive       `json:"-"`
+	Findings []finding.Finding `json:"-"`
+	InUse    inuse.Report      `json:"-"`
+	// the trial: this system can't follow the junction, so only what it says was compared
+	ByBytes    bool             `json:"-"`
+	FreesLater int64            `json:"-"`
+	LentFiles  int64            `json:"-"` // files that are taken from the held original
+	LentBytes  int64            `json:"-"` // and what they would take if they were copied
+	limits     inventory.Limits // of the drive the copy goes to
+	exchange   bool             // that drive can exchange two entries in one act
 }
 
 // DirAttrs is what an empty directory had.
@@ -148,7 +153,8 @@ func Linkless(methods []string) bool {
 // Small says that the run copies nothing: it only changes a link or records,
 // or deletes.
 func (p *Plan) Small() bool {
-	return slices.Contains([]string{KindDetach, KindDiscard, KindMend, KindRestore, KindRenew, KindFuture, KindPack, KindUnpack, KindHandover}, p.Kind)
+	return slices.Contains([]string{KindDetach, KindDiscard, KindMend, KindRestore, KindRenew, KindFuture, KindPack,
+		KindUnpack, KindHandover}, p.Kind)
 }
 
 // Blocked gives the *RefusedError of the plan's blockers; nil if there are
@@ -194,7 +200,8 @@ func (e *Engine) planOf(row ledger.RunRow) (*Plan, error) {
 // single ones: what the run does by them stays where it belongs.
 func (p *Plan) sound() bool {
 	name := func(s string) bool {
-		return s != "." && s != ".." && strings.IndexFunc(s, func(r rune) bool { return r == 0 || r < 0x80 && os.IsPathSeparator(uint8(r)) }) < 0
+		return s != "." && s != ".." &&
+			strings.IndexFunc(s, func(r rune) bool { return r == 0 || r < 0x80 && os.IsPathSeparator(uint8(r)) }) < 0
 	}
 	if p.Run == "" || !name(p.Run) || !name(p.Name) || !name(p.Final) || !name(p.Held) {
 		return false

@@ -36,7 +36,8 @@ func (e *Engine) pointIn(ctx context.Context, p *Plan) {
 	if len(s.paths) == 0 {
 		return
 	}
-	f := finding.New(finding.LinksPointIn, s.paths[0], "%s elsewhere in %s would lead nowhere, or to another place, afterwards", linkCount(len(s.paths)), e.Homes[i]).Named(p.Name).Listing(len(s.paths), s.paths)
+	f := finding.New(finding.LinksPointIn, s.paths[0], "%s elsewhere in %s would lead nowhere, or to another place, "+
+		"afterwards", linkCount(len(s.paths)), e.Homes[i]).Named(p.Name).Listing(len(s.paths), s.paths)
 	f.Details = s.texts
 	p.find(f)
 }

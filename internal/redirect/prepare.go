@@ -101,7 +101,8 @@ func (m *mover) makeDirs(ctx context.Context, act, dir string, on ledger.DriveRe
 	if err != nil {
 		return nil, err
 	}
-	names := strings.FieldsFunc(strings.TrimPrefix(dir, anchor), func(r rune) bool { return r < 0x80 && os.IsPathSeparator(uint8(r)) })
+	names := strings.FieldsFunc(strings.TrimPrefix(dir, anchor),
+		func(r rune) bool { return r < 0x80 && os.IsPathSeparator(uint8(r)) })
 	err = m.act(ctx, act, parentsData{anchor, names}, func() error {
 		up, err := m.openOn(anchor, on)
 		for _, name := range names {
@@ -164,7 +165,8 @@ func (m *mover) tag(ctx context.Context) error {
 		by.Owner, by.Group = st.UID, st.GID
 		err = drive.ChangeTag(d, by, func(now *drive.Tag) (*drive.Tag, error) {
 			if now == nil {
-				now = &drive.Tag{Version: 1, ID: m.p.IntoDrive.ID, Label: m.p.IntoNow.Label, Made: time.Now().UTC().Truncate(time.Second)}
+				now = &drive.Tag{Version: 1, ID: m.p.IntoDrive.ID, Label: m.p.IntoNow.Label,
+					Made: time.Now().UTC().Truncate(time.Second)}
 			} else if err := m.knownTag(now); err != nil {
 				return nil, err
 			} else if again || m.p.TagMade {

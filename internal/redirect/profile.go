@@ -91,7 +91,8 @@ func (e *Engine) PlanProfile(ctx context.Context, home string, kinds []string, o
 		}
 		for i, f := range plan.Findings {
 			if f.Code == finding.TargetTaken {
-				plan.Findings[i].Remedy = "with `--per-account` each account's folders go into a directory of its own; or name another directory"
+				plan.Findings[i].Remedy = "with `--per-account` each account's folders go into a directory of its " +
+					"own; or name another directory"
 			}
 		}
 		plans = append(plans, plan)
@@ -99,14 +100,17 @@ func (e *Engine) PlanProfile(ctx context.Context, home string, kinds []string, o
 	for _, k := range kinds {
 		if slices.Contains(withoutSetting, k) && !slices.Contains(setting.Kinds(), k) {
 			more = append(more, finding.New(finding.NoSetting, home, "this system keeps no location setting for %s", k).
-				Instead("if there is such a folder, move it by itself: `nexlin move FOLDER --into DIR --by symlink`, and programs follow the link"))
+				Instead("if there is such a folder, move it by itself: `nexlin move FOLDER --into DIR --by "+
+					"symlink`, and programs follow the link"))
 		} else if !all && !slices.ContainsFunc(profiles, func(p setting.Profile) bool { return p.Kind == k }) {
-			more = append(more, finding.New(finding.NoSetting, home, "%s is switched off: its setting names the home itself", k).
+			more = append(more, finding.New(finding.NoSetting, home,
+				"%s is switched off: its setting names the home itself", k).
 				Instead("leave it out"))
 		}
 	}
 	if len(plans) == 0 && len(finding.Blockers(more)) == 0 {
-		more = append(more, finding.New(finding.SourceMissing, home, "none of the profile folders is there to be moved"))
+		more = append(more, finding.New(finding.SourceMissing, home,
+			"none of the profile folders is there to be moved"))
 	}
 	t := NewTogether(KindMoveTogether, "profile folders", plans)
 	t.Findings = append(t.Findings, more...)
@@ -148,7 +152,8 @@ func (e *Engine) PlanFuture(home string, folders []string, o MoveOptions) (*Plan
 		return nil, err
 	}
 	if len(p.Settings) == 0 && p.Blocked() == nil {
-		p.find(finding.New(finding.SettingDiffers, p.Link, "the location settings lead to the new place already").Instead("nothing needs doing"))
+		p.find(finding.New(finding.SettingDiffers, p.Link,
+			"the location settings lead to the new place already").Instead("nothing needs doing"))
 	}
 	p.accept(o.Accept)
 	p.Accepted = o.Accept
@@ -179,7 +184,8 @@ func (e *Engine) Future(ctx context.Context, p *Plan) (*Outcome, error) {
 		return nil, err
 	}
 	m := e.mover(p)
-	return m.conduct(func() error { return m.checkDrive(p.Into, p.IntoDrive) }, func() error { return m.stopped(m.future(ctx)) })
+	return m.conduct(func() error { return m.checkDrive(p.Into, p.IntoDrive) },
+		func() error { return m.stopped(m.future(ctx)) })
 }
 
 func (m *mover) future(ctx context.Context) error {

@@ -34,7 +34,8 @@ func (p *Plan) shrinks() error {
 			return err
 		}
 		if closed != "" {
-			p.find(finding.New(finding.RightsShrink, closed, "%s can look into %s now, and could not pass %s on the way to where it goes", who.what, p.Link, closed).Named(p.Name))
+			p.find(finding.New(finding.RightsShrink, closed, "%s can look into %s now, and could not pass %s on the "+
+				"way to where it goes", who.what, p.Link, closed).Named(p.Name))
 			return nil
 		}
 	}

@@ -41,7 +41,8 @@ func (e *Engine) PlanRecord(o RecordOptions) (*Plan, error) {
 		return nil, err
 	} else if r != nil {
 		p.Name = r.Name
-		p.find(finding.New(finding.KnownAlready, r.Link, "%s is the redirect %s already", r.Link, r.Name).Named(r.Name).As(finding.Blocker))
+		p.find(finding.New(finding.KnownAlready, r.Link, "%s is the redirect %s already", r.Link,
+			r.Name).Named(r.Name).As(finding.Blocker))
 		return p, nil
 	}
 	if err := p.byOthersLinks(above(o.Path), o.Copy, o.Original); err != nil {
@@ -142,7 +143,8 @@ func (e *Engine) recordLink(p *Plan, o RecordOptions) (string, error) {
 		copy, err = realDir(o.Copy), nil // only Windows knows its drive letters
 	}
 	if err != nil {
-		p.find(finding.New(finding.TargetMissing, at, "%s leads nowhere: %v", at, handle.Cause(err)).As(finding.Blocker))
+		p.find(finding.New(finding.TargetMissing, at, "%s leads nowhere: %v", at,
+			handle.Cause(err)).As(finding.Blocker))
 		return "", nil
 	}
 	p.OldText = steps[len(steps)-1].Text
@@ -182,7 +184,8 @@ func (e *Engine) recordLink(p *Plan, o RecordOptions) (string, error) {
 		case 1:
 			original = found[0]
 		default:
-			p.find(finding.New(finding.SeveralLeft, found[0], "%d folders beside %s could be its original", len(found), at).Listing(len(found), found))
+			p.find(finding.New(finding.SeveralLeft, found[0], "%d folders beside %s could be its original",
+				len(found), at).Listing(len(found), found))
 			return "", nil
 		}
 	}

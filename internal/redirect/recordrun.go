@@ -91,7 +91,8 @@ func (m *mover) adopt(ctx context.Context, n int) (*transfer.Adopted, error) {
 	}
 	var content, meta differing
 	a, err := transfer.Adopt(ctx, transfer.Adoption{
-		Source: m.from, Copy: live, Prove: true, Dir: dir, N: n, Digest: m.p.Digest, SourceFuse: m.p.FromFuse, CopyFuse: m.p.IntoFuse, Progress: m.Progress,
+		Source: m.from, Copy: live, Prove: true, Dir: dir, N: n, Digest: m.p.Digest, SourceFuse: m.p.FromFuse,
+		CopyFuse: m.p.IntoFuse, Progress: m.Progress,
 		Differs: func(path, what string, isContent bool) {
 			if isContent {
 				content.add(path, what)
@@ -106,7 +107,9 @@ func (m *mover) adopt(ctx context.Context, n int) (*transfer.Adopted, error) {
 	m.p.Files, m.p.Bytes, m.p.Entries = a.Files, a.Bytes, a.Entries
 	found := slices.Concat(content.finding(finding.CopyDiffers, m.p), meta.finding(finding.MetaDiffers, m.p))
 	if n := a.LeadOut; n > 0 && m.from != nil {
-		found = append(found, finding.New(finding.HardLinksOut, m.from.Join(a.LeadOutPaths[0]), "%s in %s have further names outside of it", entryCount(int64(n)), m.from.Path()).Named(m.p.Name).As(finding.Blocker).Listing(n, under(m.from.Path(), a.LeadOutPaths)))
+		found = append(found, finding.New(finding.HardLinksOut, m.from.Join(a.LeadOutPaths[0]),
+			"%s in %s have further names outside of it", entryCount(int64(n)),
+			m.from.Path()).Named(m.p.Name).As(finding.Blocker).Listing(n, under(m.from.Path(), a.LeadOutPaths)))
 	}
 	if m.from != nil {
 		more, first, err := transfer.Beyond(ctx, m.from, live, firstListed)
@@ -114,7 +117,8 @@ func (m *mover) adopt(ctx context.Context, n int) (*transfer.Adopted, error) {
 			return a, err
 		}
 		if more > 0 {
-			found = append(found, finding.New(finding.MoreInCopy, filepath.Join(m.p.Copy(), first[0]), "%s in %s that %s has not", entryCount(int64(more)), m.p.Copy(), m.p.From).Named(m.p.Name).
+			found = append(found, finding.New(finding.MoreInCopy, filepath.Join(m.p.Copy(), first[0]),
+				"%s in %s that %s has not", entryCount(int64(more)), m.p.Copy(), m.p.From).Named(m.p.Name).
 				Listing(more, under(m.p.Copy(), first)))
 		}
 	}
@@ -141,7 +145,8 @@ func (d *differing) finding(code finding.Code, p *Plan) []finding.Finding {
 	if d.n == 0 {
 		return nil
 	}
-	f := finding.New(code, filepath.Join(p.From, d.paths[0]), "%s in %s differ in %s", entryCount(int64(d.n)), p.From, p.Copy()).Named(p.Name)
+	f := finding.New(code, filepath.Join(p.From, d.paths[0]), "%s in %s differ in %s", entryCount(int64(d.n)), p.From,
+		p.Copy()).Named(p.Name)
 	f = f.Listing(d.n, under(p.From, d.paths))
 	f.Details = d.whats
 	return []finding.Finding{f}

@@ -226,7 +226,8 @@ func (e *Engine) take(row ledger.RunRow, open func(*mover) error) (*mover, error
 		run.Release()
 		return nil, err
 	}
-	m := &mover{Engine: e, p: p, run: run, out: &Outcome{Run: p.Run, Kind: p.Kind, Plan: p}, patience: patience{p.WaitQuiet}}
+	m := &mover{Engine: e, p: p, run: run, out: &Outcome{Run: p.Run, Kind: p.Kind, Plan: p},
+		patience: patience{p.WaitQuiet}}
 	if err := open(m); err != nil {
 		m.close()
 		run.Release()
@@ -363,7 +364,8 @@ func (e *Engine) undo(ctx context.Context, row ledger.RunRow) (*Outcome, error) 
 	}
 	if err != nil && wasDone {
 		// A run that was done counts as stopped only once it is half undone.
-		return m.out, errors.Join(&StoppedError{Run: row.ID, Kind: row.Kind, Phase: "undo", Link: m.p.Link, Switched: true, Err: err},
+		return m.out, errors.Join(&StoppedError{Run: row.ID, Kind: row.Kind, Phase: "undo", Link: m.p.Link,
+			Switched: true, Err: err},
 			m.run.Set(ledger.Stopped, err.Error(), nil))
 	}
 	if err = m.stopped(err); err == nil {
@@ -379,7 +381,8 @@ func (e *Engine) Undoable(row ledger.RunRow) error {
 		return fmt.Errorf("run %s was taken back already: %w", row.ID, ErrNotUndoable)
 	}
 	if ofArchive(row.Kind) && row.State == ledger.Done {
-		return fmt.Errorf("run %s (%s) is done, and what it made is yours to delete: %w", row.ID, row.Kind, ErrNotUndoable)
+		return fmt.Errorf("run %s (%s) is done, and what it made is yours to delete: %w", row.ID, row.Kind,
+			ErrNotUndoable)
 	}
 	if row.Kind == KindDiscard && row.State == ledger.Stopped {
 		return nil // it is ended: what was deleted stays deleted
@@ -418,7 +421,8 @@ func (e *Engine) lastOfItsRedirect(row ledger.RunRow) error {
 			continue // it has changed nothing about the redirect
 		}
 		if r.Redirect == row.Redirect && r.State != ledger.Undone && r.State != ledger.Refused {
-			return fmt.Errorf("run %s (%s) came after it and has to be taken back first: %w", r.ID, r.Kind, ErrNotUndoable)
+			return fmt.Errorf("run %s (%s) came after it and has to be taken back first: %w", r.ID, r.Kind,
+				ErrNotUndoable)
 		}
 	}
 	return nil

@@ -181,8 +181,9 @@ type Outcome struct {
 	Lent     int64    // files taken from the held original instead of copied
 	Device   bool     // everything was read back from the device itself
 	Aside    []string // what others had put into the part
-	Stays    string   // undo of a pack or an unpack: what was whole and had its name already, and stays; empty if there is none
-	SetAside string   // undo: where a copy went that is not Nexlin's to delete; empty if there was none
+	// undo of a pack or an unpack: what was whole and had its name already, and stays; empty if there is none
+	Stays    string
+	SetAside string // undo: where a copy went that is not Nexlin's to delete; empty if there was none
 	Findings []finding.Finding
 
 	Facts     []FactResult // handover: what was compared

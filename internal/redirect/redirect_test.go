@@ -24,12 +24,14 @@ import (
 
 func TestNames(t *testing.T) {
 	for in, want := range map[string]string{
-		"Documents": "documents", "My Photos": "my-photos", "  -- ": "folder", "\xff\xfe": "folder", "Ünï!Code": "ünï-code", ".hidden": "hidden",
+		"Documents": "documents", "My Photos": "my-photos", "  -- ": "folder", "\xff\xfe": "folder",
+		"Ünï!Code": "ünï-code", ".hidden": "hidden",
 	} {
 		require.Equal(t, want, defaultName(in))
 	}
 	rapid.Check(t, func(t *rapid.T) {
-		base := string(rapid.SliceOfN(rapid.Byte().Filter(func(c byte) bool { return c != 0 && c != '/' }), 1, 255).Draw(t, "base"))
+		base := string(rapid.SliceOfN(rapid.Byte().Filter(func(c byte) bool { return c != 0 && c != '/' }), 1,
+			255).Draw(t, "base"))
 		require.True(t, ValidName(defaultName(base)), "%q makes %q", base, defaultName(base))
 		held := heldName(base, "20261123-abcde")
 		require.LessOrEqual(t, len(held), maxName)
@@ -46,7 +48,8 @@ func TestNames(t *testing.T) {
 }
 
 func TestNotesAreHostile(t *testing.T) {
-	n := Note{Version: 1, Name: "documents", Link: "/home/\xff", Target: "Documents", Account: "ines", State: NoteHere, Made: time.Now().UTC()}
+	n := Note{Version: 1, Name: "documents", Link: "/home/\xff", Target: "Documents", Account: "ines",
+		State: NoteHere, Made: time.Now().UTC()}
 	b, err := pathtext.Marshal(n)
 	require.NoError(t, err)
 	got, err := parseNote(b)
@@ -59,7 +62,8 @@ func TestNotesAreHostile(t *testing.T) {
 		_, err = parseNote(b)
 		require.ErrorIs(t, err, ErrNote, "%q", target)
 	}
-	for _, text := range []string{"", "{}", `{"nexlin":2,"name":"a","target":"b"}`, `{"nexlin":1,"name":"../a","target":"b"}`, `{"nexlin":1,"name":"a","target":"b","x":1}`} {
+	for _, text := range []string{"", "{}", `{"nexlin":2,"name":"a","target":"b"}`,
+		`{"nexlin":1,"name":"../a","target":"b"}`, `{"nexlin":1,"name":"a","target":"b","x":1}`} {
 		_, err := parseNote([]byte(text))
 		require.ErrorIs(t, err, ErrNote, text)
 	}
@@ -83,7 +87,9 @@ func FuzzNote(f *testing.F) {
 // A saved plan, however damaged, leads no run out of the directories that it
 // names.
 func FuzzPlan(f *testing.F) {
-	f.Add([]byte(`{"run":"20261129-abcde","kind":"move","name":"a","link":"/h/a","target":"/d/a","from":"/h/a","into":"/d","final":"a","held_in":"/h","held":".a.held-20261129-abcde","settings":[{"file":"/h/s"}],"store":{"store":"s"},"before":{"Name":"a","Link":"/h/a","Target":"/d/a","Settings":null}}`))
+	f.Add(
+		[]byte(
+			`{"run":"20261129-abcde","kind":"move","name":"a","link":"/h/a","target":"/d/a","from":"/h/a","into":"/d","final":"a","held_in":"/h","held":".a.held-20261129-abcde","settings":[{"file":"/h/s"}],"store":{"store":"s"},"before":{"Name":"a","Link":"/h/a","Target":"/d/a","Settings":null}}`))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		p, err := (&Engine{}).planOf(ledger.RunRow{ID: "20261129-abcde", Plan: b})
 		if err != nil {
@@ -137,10 +143,12 @@ func TestImportsPointDown(t *testing.T) {
 	doc, err := os.ReadFile("../../docs/architecture.md")
 	require.NoError(t, err)
 	floors := map[string]int{}
-	for _, row := range regexp.MustCompile("(?m)^\\| `(\\w+)` \\|.*\\| (\\w+) \\|$").FindAllStringSubmatch(string(doc), -1) {
+	for _, row := range regexp.MustCompile("(?m)^\\| `(\\w+)` \\|.*\\| (\\w+) \\|$").FindAllStringSubmatch(
+		string(doc), -1) {
 		floors[row[1]] = slices.Index([]string{"cellar", "ground", "1", "2", "3", "4", "5", "6", "7", "beside"}, row[2])
 	}
-	out, err := exec.Command("go", "list", "-f", "{{.ImportPath}} {{join .Imports \" \"}}", "nexlin/internal/...").Output()
+	out, err := exec.Command("go", "list", "-f", "{{.ImportPath}} {{join .Imports \" \"}}",
+		"nexlin/internal/...").Output()
 	require.NoError(t, err)
 	floor := func(pkg string) int {
 		n, known := floors[strings.TrimPrefix(pkg, "nexlin/internal/")]

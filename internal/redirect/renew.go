@@ -81,7 +81,8 @@ func (m *mover) renewManifest(ctx context.Context) error {
 	m.count()
 	r := *m.p.Before
 	r.Run, r.Files, r.Bytes = m.p.Run, m.p.Files, m.p.Bytes
-	if err := m.act(ctx, "notes", m.p.Name, func() error { return m.describeFrom(m.run.Dir(), m.noteOf(&r)) }, nil); err != nil {
+	if err := m.act(ctx, "notes", m.p.Name, func() error { return m.describeFrom(m.run.Dir(), m.noteOf(&r)) },
+		nil); err != nil {
 		return err
 	}
 	return m.run.Set(ledger.Done, "", func(t *ledger.Tx) error { return t.SaveRedirect(r) })

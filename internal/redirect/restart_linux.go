@@ -40,8 +40,11 @@ func (c Continuation) Install() (string, error) {
 	}
 	file, wanted := filepath.Join(c.dir(), c.name()), filepath.Join(wants, c.name())
 	err := writeFile(file, func(w io.Writer) error {
-		_, err := fmt.Fprintf(w, "[Unit]\nDescription=Goes on with a run of Nexlin\nAfter=local-fs.target\n\n[Service]\nType=oneshot\nExecStartPre=/bin/rm -f -- %s %s\nExecStart=%s --state-dir %s --yes resume %s\n\n[Install]\nWantedBy=%s\n",
-			unitWord(wanted), unitWord(file), unitWord(c.Program), unitWord(c.StateDir), c.Run, strings.TrimSuffix(c.target(), ".wants"))
+		_, err := fmt.Fprintf(w, "[Unit]\nDescription=Goes on with a run of "+
+			"Nexlin\nAfter=local-fs.target\n\n[Service]\nType=oneshot\nExecStartPre=/bin/rm -f -- %s "+
+			"%s\nExecStart=%s --state-dir %s --yes resume %s\n\n[Install]\nWantedBy=%s\n",
+			unitWord(wanted), unitWord(file), unitWord(c.Program), unitWord(c.StateDir), c.Run,
+			strings.TrimSuffix(c.target(), ".wants"))
 		return err
 	})
 	if err != nil {

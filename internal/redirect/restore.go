@@ -55,7 +55,8 @@ func (r *Restore) find(f finding.Finding) { r.Findings = append(r.Findings, f) }
 // name beside its note, and a link belongs into the account's home unless that
 // is accepted otherwise. It changes nothing. hidden lists what could not be
 // read: directories of other accounts, and notes that are damaged.
-func (e *Engine) PlanRestore(ctx context.Context, d *drive.Drive, o RestoreOptions) (out []*Restore, hidden []string, err error) {
+func (e *Engine) PlanRestore(ctx context.Context, d *drive.Drive, o RestoreOptions) (out []*Restore, hidden []string,
+	err error) {
 	below := cmp.Or(o.Below, d.Mount)
 	root, err := handle.OpenReal(below)
 	if err != nil {
@@ -171,7 +172,8 @@ func (s *noteSearch) notes(d *handle.Dir, path string) (map[string]bool, error) 
 }
 
 // planRestore finds out what one note means here.
-func (e *Engine) planRestore(ctx context.Context, d *drive.Drive, r *Restore, o RestoreOptions, f foundNote, names map[string]bool) error {
+func (e *Engine) planRestore(ctx context.Context, d *drive.Drive, r *Restore, o RestoreOptions, f foundNote,
+	names map[string]bool) error {
 	about := finding.Subject{Name: r.Name, Drive: d.Name()}
 	r.Account = r.Note.Account
 	if to := o.Accounts[r.Account]; to != "" {
@@ -180,23 +182,27 @@ func (e *Engine) planRestore(ctx context.Context, d *drive.Drive, r *Restore, o 
 	r.Link = r.Note.Link
 	uid, home, ok := accountOf(r.Account)
 	if !ok {
-		r.find(finding.New(finding.AccountUnknown, r.Target, "there is no account %s here, whose %s this is", r.Account, r.Note.Link).About(about).
+		r.find(finding.New(finding.AccountUnknown, r.Target, "there is no account %s here, whose %s this is",
+			r.Account, r.Note.Link).About(about).
 			Instead(fmt.Sprintf("`--account %s=NAME` says which account it is here", pathtext.Quote(r.Note.Account))))
 		return nil
 	}
 	own := uid == uint32(os.Geteuid())
 	if os.Geteuid() != 0 && !own {
-		r.find(finding.New(finding.OtherAccount, r.Target, "%s belongs to %s", r.Target, r.Account).About(about).As(finding.Blocker))
+		r.find(finding.New(finding.OtherAccount, r.Target, "%s belongs to %s", r.Target,
+			r.Account).About(about).As(finding.Blocker))
 		return nil
 	}
 	if o.Home != "" && own {
 		home = o.Home
 	}
-	if was := r.Note.Home; was != "" && !pathtext.IsRoot(was) && home != "" && pathtext.Within(r.Link, was) && !pathtext.Within(r.Link, home) {
+	if was := r.Note.Home; was != "" && !pathtext.IsRoot(was) && home != "" && pathtext.Within(r.Link, was) &&
+		!pathtext.Within(r.Link, home) {
 		r.Link = filepath.Join(home, strings.TrimPrefix(r.Link, was))
 	}
 	if r.Link = filepath.Clean(r.Link); !filepath.IsAbs(r.Link) {
-		r.find(finding.New(finding.OutsideHome, r.Target, "the note names no link path that could be used: %s", r.Link).About(about).Instead("nothing can be made of this note; `nexlin record` takes the data in by hand"))
+		r.find(finding.New(finding.OutsideHome, r.Target, "the note names no link path that could be used: %s",
+			r.Link).About(about).Instead("nothing can be made of this note; `nexlin record` takes the data in by hand"))
 		return nil
 	}
 	r.Link = real(r.Link)
@@ -217,11 +223,13 @@ func (e *Engine) planRestore(ctx context.Context, d *drive.Drive, r *Restore, o 
 	return e.restorePlan(d, r, o, f.dir, uid, names)
 }
 
-func (e *Engine) restorePlan(d *drive.Drive, r *Restore, o RestoreOptions, dir string, uid uint32, names map[string]bool) error {
+func (e *Engine) restorePlan(d *drive.Drive, r *Restore, o RestoreOptions, dir string, uid uint32,
+	names map[string]bool) error {
 	now := time.Now()
 	p := &Plan{
 		Run: ledger.NewRunID(now), Kind: KindRestore, Made: now, Link: r.Link, Target: r.Target, LinkText: r.Target,
-		Into: dir, Final: r.Note.Target, UID: uid, GID: accountGroup(uid), Account: r.Account, IntoNow: *d, IntoDrive: ref(d), IntoFuse: d.Fuse,
+		Into: dir, Final: r.Note.Target, UID: uid, GID: accountGroup(uid), Account: r.Account, IntoNow: *d,
+		IntoDrive: ref(d), IntoFuse: d.Fuse,
 		Files: r.Note.Files, Bytes: r.Note.Bytes, Digest: transfer.SHA256, InnerLinks: RewriteLinks, FromDrive: ref(d),
 		Accepted: o.Accept,
 	}
@@ -238,7 +246,8 @@ func (e *Engine) restorePlan(d *drive.Drive, r *Restore, o RestoreOptions, dir s
 	for _, x := range rows {
 		if x.State != ledger.Ended && (x.Target == r.Target || x.Link == r.Link) {
 			r.Known, r.Name = x.Target == r.Target, x.Name
-			f := finding.New(finding.KnownAlready, x.Link, "%s is the redirect %s already", x.Link, x.Name).Named(x.Name)
+			f := finding.New(finding.KnownAlready, x.Link, "%s is the redirect %s already", x.Link,
+				x.Name).Named(x.Name)
 			if r.Known {
 				if r.Linked, err = linked(x); err != nil {
 					return err
@@ -260,7 +269,8 @@ func (e *Engine) restorePlan(d *drive.Drive, r *Restore, o RestoreOptions, dir s
 	p.Name = r.Name
 	live, err := handle.OpenReal(r.Target)
 	if err != nil {
-		r.find(finding.New(finding.TargetMissing, r.Target, "the target %s can't be opened: %v", r.Target, handle.Cause(err)).Named(r.Name).As(finding.Blocker))
+		r.find(finding.New(finding.TargetMissing, r.Target, "the target %s can't be opened: %v", r.Target,
+			handle.Cause(err)).Named(r.Name).As(finding.Blocker))
 		return nil
 	}
 	defer live.Release()
@@ -278,7 +288,8 @@ func (e *Engine) restorePlan(d *drive.Drive, r *Restore, o RestoreOptions, dir s
 	at.accept(p.Accepted)
 	r.Findings = append(r.Findings, at.Findings...)
 	if _, to, err := link.Chain(r.Link); err == nil && to != r.Link && to != r.Target {
-		r.find(finding.New(finding.OldPlaceTaken, r.Link, "a link stands at %s, and leads to %s, which is there", r.Link, to).Named(r.Name))
+		r.find(finding.New(finding.OldPlaceTaken, r.Link, "a link stands at %s, and leads to %s, which is there",
+			r.Link, to).Named(r.Name))
 	}
 	if st, err := handle.Lstat(r.Link); err == nil && st.IsDir() {
 		r.find(finding.New(finding.FolderInWay, r.Link, "a real folder stands at %s", r.Link).Named(r.Name))

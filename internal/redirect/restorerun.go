@@ -78,7 +78,8 @@ func (m *mover) restore(ctx context.Context) error {
 	}
 	if held != nil {
 		defer held.Release()
-		a, err := transfer.Adopt(ctx, transfer.Adoption{Source: held, Copy: live, Dir: m.run.Dir(), N: 1, Digest: m.p.Digest, CopyFuse: m.p.IntoFuse, Progress: m.Progress})
+		a, err := transfer.Adopt(ctx, transfer.Adoption{Source: held, Copy: live, Dir: m.run.Dir(), N: 1,
+			Digest: m.p.Digest, CopyFuse: m.p.IntoFuse, Progress: m.Progress})
 		if err != nil {
 			return err
 		}
@@ -176,7 +177,8 @@ func (m *mover) restoredHeld(ctx context.Context, held *handle.Dir) (*ledger.Hel
 		return nil, err
 	}
 	h := ledger.Held{
-		Redirect: m.p.Name, Run: m.p.Run, Path: m.p.HeldPath(), Ino: st.Ino, Bytes: facts.Allocated, Files: facts.Files, Drive: ref(&d), Since: m.p.Made,
+		Redirect: m.p.Name, Run: m.p.Run, Path: m.p.HeldPath(), Ino: st.Ino, Bytes: facts.Allocated,
+		Files: facts.Files, Drive: ref(&d), Since: m.p.Made,
 	}
 	return &h, nil
 }
@@ -194,8 +196,10 @@ func (m *mover) spoolFromDrive(ctx context.Context, live *handle.Dir) (*transfer
 			return spool, err
 		}
 	}
-	m.out.Findings = append(m.out.Findings, finding.New(finding.RecordLost, m.p.Copy(), "the manifest of %s can't be used", m.p.Copy()).Named(m.p.Name))
-	a, err := transfer.Adopt(ctx, transfer.Adoption{Copy: live, Dir: m.run.Dir(), N: 1, Digest: m.p.Digest, CopyFuse: m.p.IntoFuse, Progress: m.Progress})
+	m.out.Findings = append(m.out.Findings,
+		finding.New(finding.RecordLost, m.p.Copy(), "the manifest of %s can't be used", m.p.Copy()).Named(m.p.Name))
+	a, err := transfer.Adopt(ctx, transfer.Adoption{Copy: live, Dir: m.run.Dir(), N: 1, Digest: m.p.Digest,
+		CopyFuse: m.p.IntoFuse, Progress: m.Progress})
 	return a.Spool, err
 }
 
@@ -297,7 +301,8 @@ func (m *mover) unrestore() error {
 			return err
 		}
 		if ours {
-			return &RefusedError{[]finding.Finding{finding.New(finding.KnownAlready, m.p.Link, "the link of %s is there; detach it first", m.p.Name).Named(m.p.Name).As(finding.Blocker).
+			return &RefusedError{[]finding.Finding{finding.New(finding.KnownAlready, m.p.Link,
+				"the link of %s is there; detach it first", m.p.Name).Named(m.p.Name).As(finding.Blocker).
 				Instead("`nexlin detach " + pathtext.Quote(m.p.Name) + "`")}}
 		}
 	}

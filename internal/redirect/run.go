@@ -164,7 +164,8 @@ func (p *Plan) stillHolds(t *ledger.Tx) error {
 // empty where that is not known.
 func StoppedRun(row ledger.RunRow, path string) finding.Finding {
 	name := strings.TrimPrefix(row.Redirect, "-") // of a folder that is no redirect
-	return finding.New(finding.RunStopped, path, "run %s (%s of %s) was stopped before its end", row.ID, row.Kind, name).Named(name).OfRun(row.ID)
+	return finding.New(finding.RunStopped, path, "run %s (%s of %s) was stopped before its end", row.ID, row.Kind,
+		name).Named(name).OfRun(row.ID)
 }
 
 // stoppedBefore is that finding where the run stands in the way.
@@ -277,11 +278,14 @@ func (m *mover) tryLink() error {
 	case err == nil:
 	case p.Linkless() && p.Gap, p.Kind == KindBringBack && p.unlinked():
 		return nil // settings alone lead to the copy, and no link is made
-	case errors.Is(err, fs.ErrPermission), errors.Is(err, syscall.EROFS), errors.Is(err, syscall.EOPNOTSUPP), errors.Is(err, syscall.ENOSYS),
+	case errors.Is(err, fs.ErrPermission), errors.Is(err, syscall.EROFS), errors.Is(err, syscall.EOPNOTSUPP),
+		errors.Is(err, syscall.ENOSYS),
 		errors.Is(err, link.ErrNotMade):
-		f := finding.New(finding.LinkImpossible, m.linkIn.Path(), "a trial link in %s failed: %v", m.linkIn.Path(), handle.Cause(err)).Named(p.Name)
+		f := finding.New(finding.LinkImpossible, m.linkIn.Path(), "a trial link in %s failed: %v", m.linkIn.Path(),
+			handle.Cause(err)).Named(p.Name)
 		if handle.Windows && !slices.Contains(p.Methods, ByJunction) {
-			f = f.Instead("`--by junction` needs no right of its own on NTFS; symbolic links need an administrator or the developer mode")
+			f = f.Instead("`--by junction` needs no right of its own on NTFS; symbolic links need an administrator " +
+				"or the developer mode")
 		}
 		return &RefusedError{[]finding.Finding{f}}
 	default:

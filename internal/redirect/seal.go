@@ -262,7 +262,8 @@ func parseNote(b []byte) (*Note, error) {
 func (m *mover) ledgerRedirect() ledger.Redirect {
 	r := ledger.Redirect{
 		Name: m.p.Name, State: ledger.Linked, Link: m.p.Link, Target: m.p.Target, Methods: m.methods(),
-		Account: m.p.Account, UID: m.p.UID, Drive: m.p.IntoDrive, Bytes: m.p.Bytes, Files: m.p.Files, Created: m.p.Made, Run: m.p.Run, Card: m.p.Card,
+		Account: m.p.Account, UID: m.p.UID, Drive: m.p.IntoDrive, Bytes: m.p.Bytes, Files: m.p.Files,
+		Created: m.p.Made, Run: m.p.Run, Card: m.p.Card,
 	}
 	if m.p.LinkText != m.p.Target {
 		r.Text = m.p.LinkText

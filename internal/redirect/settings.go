@@ -301,7 +301,8 @@ func (m *mover) heldSetting(i int) string { return filepath.Join(m.run.Dir(), se
 // may be done already.
 func (m *mover) changeSettings(ctx context.Context) error {
 	for i := range m.p.Settings {
-		if err := m.withSetting(i, func(c *SettingChange, f *setting.File) error { return m.changeSetting(ctx, i, c, f) }); err != nil {
+		if err := m.withSetting(i,
+			func(c *SettingChange, f *setting.File) error { return m.changeSetting(ctx, i, c, f) }); err != nil {
 			return err
 		}
 	}
@@ -392,7 +393,8 @@ func (m *mover) settingsBack(ctx context.Context) error {
 		if !known {
 			continue
 		}
-		if err := m.withSetting(i, func(c *SettingChange, f *setting.File) error { return m.settingBack(ctx, i, c, &d, f) }); err != nil {
+		if err := m.withSetting(i,
+			func(c *SettingChange, f *setting.File) error { return m.settingBack(ctx, i, c, &d, f) }); err != nil {
 			return err
 		}
 	}
@@ -429,7 +431,8 @@ func (m *mover) settingBack(ctx context.Context, i int, c *SettingChange, d *set
 		}
 		if out = back; len(left) > 0 {
 			m.out.Findings = append(m.out.Findings, finding.New(finding.SettingDrifted, c.File,
-				"%s says something else at %s by now, and was left so", c.File, strings.Join(left, ", ")).Named(m.p.Name).Instead("look at it and set it by hand"))
+				"%s says something else at %s by now, and was left so", c.File,
+				strings.Join(left, ", ")).Named(m.p.Name).Instead("look at it and set it by hand"))
 			if len(left) == len(d.Edits) {
 				return nil
 			}
@@ -483,7 +486,8 @@ func (m *mover) settingRecords() (json.RawMessage, error) {
 		if !known {
 			continue
 		}
-		rec := SettingRecord{SettingChange: c, Edits: d.Edits, Was: d.Was, Now: d.Now, Held: m.heldSetting(i), Mtime: d.Mtime}
+		rec := SettingRecord{SettingChange: c, Edits: d.Edits, Was: d.Was, Now: d.Now, Held: m.heldSetting(i),
+			Mtime: d.Mtime}
 		for j, o := range old {
 			if o.File == c.File && o.At == c.At {
 				rec.follow(&o)
@@ -587,7 +591,8 @@ func (e *Engine) lead(p *Plan, o MoveOptions) error {
 			return err
 		}
 		if home == "" || !ok {
-			p.find(finding.New(finding.NoSetting, p.Link, "the system keeps no location setting for %s", p.Link).Named(p.Name))
+			p.find(finding.New(finding.NoSetting, p.Link, "the system keeps no location setting for %s",
+				p.Link).Named(p.Name))
 			return nil
 		}
 		places = own

@@ -189,7 +189,8 @@ func (e *Engine) AtRest(ctx context.Context, who Actor, u Use) ([]finding.Findin
 
 // sameFacts compares facts with what they were, and sets back those that can
 // be. A *FactError if one is not as it must be.
-func (e *Engine) sameFacts(ctx context.Context, who Actor, facts []Fact, before map[string]string) ([]FactResult, error) {
+func (e *Engine) sameFacts(ctx context.Context, who Actor, facts []Fact, before map[string]string) ([]FactResult,
+	error) {
 	var out []FactResult
 	for _, f := range facts {
 		r := FactResult{Name: f.Name, Before: before[f.Name]}

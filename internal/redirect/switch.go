@@ -398,8 +398,10 @@ func (m *mover) workedOn(changed []string) error {
 	if len(changed) == 0 {
 		return nil
 	}
-	f := finding.New(finding.ChangedSince, changed[0], "somebody has worked in %s since it was made: %s", m.p.Copy(), changed[0]).Named(m.p.Name)
-	f.Severity, f.Remedy = finding.Blocker, "`nexlin bring-back "+pathtext.Quote(m.p.Name)+"` brings the data back as it is now"
+	f := finding.New(finding.ChangedSince, changed[0], "somebody has worked in %s since it was made: %s", m.p.Copy(),
+		changed[0]).Named(m.p.Name)
+	f.Severity, f.Remedy = finding.Blocker, "`nexlin bring-back "+pathtext.Quote(m.p.Name)+
+		"` brings the data back as it is now"
 	if m.p.Kind == KindBringBack {
 		f.Remedy = "the folder is real again: `nexlin move` moves it, as it is now"
 	}

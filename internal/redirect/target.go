@@ -61,9 +61,11 @@ type MoveOptions struct {
 func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
 	now := time.Now()
 	p := &Plan{
-		Run: ledger.NewRunID(now), Kind: KindMove, Made: now, WhileInUse: o.WhileInUse, Stops: o.Stops, WaitQuiet: o.WaitQuiet, DiscardOld: o.Discard,
+		Run: ledger.NewRunID(now), Kind: KindMove, Made: now, WhileInUse: o.WhileInUse, Stops: o.Stops,
+		WaitQuiet: o.WaitQuiet, DiscardOld: o.Discard,
 		Link: real(o.Folder), Into: realDir(o.Into),
-		Digest: cmp.Or(o.Digest, transfer.SHA256), InnerLinks: cmp.Or(o.InnerLinks, RewriteLinks), Growth: o.Growth, Card: o.Card,
+		Digest: cmp.Or(o.Digest, transfer.SHA256), InnerLinks: cmp.Or(o.InnerLinks, RewriteLinks), Growth: o.Growth,
+		Card: o.Card,
 		Bare: o.StartEmpty, Methods: o.By,
 	}
 	p.From = p.Link
@@ -115,7 +117,8 @@ func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
 	p.accept(o.Accept)
 	p.allow()
 	if p.Blocked() == nil && !p.IntoNow.Memory && !p.Bare {
-		p.find(finding.New(finding.BackupReminder, p.Target, "after discarding, the only copy lies on %s", p.IntoNow.Name()).Named(p.Name))
+		p.find(finding.New(finding.BackupReminder, p.Target, "after discarding, the only copy lies on %s",
+			p.IntoNow.Name()).Named(p.Name))
 	}
 	p.Accepted = o.Accept
 	return p, nil
@@ -130,7 +133,8 @@ func (e *Engine) moveOn(p *Plan, r *ledger.Redirect) error {
 			Instead("`nexlin move card:" + r.Card + " --store NAME --into DIR`"))
 	}
 	p.From, p.OldText = r.Target, r.LinkText()
-	return handle.InOrder(func() error { return e.present(p, r.Drive, r.Target) }, func() error { return e.linkInPlace(p, *r) })
+	return handle.InOrder(func() error { return e.present(p, r.Drive, r.Target) },
+		func() error { return e.linkInPlace(p, *r) })
 }
 
 // moveLeads looks at how programs will be led to the target, and what could keep
@@ -208,13 +212,15 @@ func (e *Engine) chooseName(p *Plan, name, base string) error {
 		p.Name = name
 		used, err := taken(name)
 		if used {
-			p.find(finding.New(finding.NameTaken, p.Link, "a redirect called %s is in the ledger already", name).Named(name))
+			p.find(finding.New(finding.NameTaken, p.Link, "a redirect called %s is in the ledger already",
+				name).Named(name))
 		}
 		return err
 	}
 	p.Name = defaultName(base)
 	// A folder that was moved before and is real again keeps its name.
-	if r, err := e.Ledger.Redirect(p.Name); err == nil && r.State == ledger.Ended && r.Link == p.Link && p.From == p.Link {
+	if r, err := e.Ledger.Redirect(p.Name); err == nil && r.State == ledger.Ended && r.Link == p.Link &&
+		p.From == p.Link {
 		p.Ended = &r
 		return nil
 	}
@@ -258,7 +264,8 @@ func (e *Engine) target(p *Plan) error {
 		p.find(finding.New(finding.TargetInMemory, into, "%s lies in memory", into))
 	}
 	if d.Network {
-		p.find(finding.New(finding.NotKeptYet, into, "%s is a network file system (%s), on which this version can't yet prove what it keeps", d.Name(), d.FS))
+		p.find(finding.New(finding.NotKeptYet, into,
+			"%s is a network file system (%s), on which this version can't yet prove what it keeps", d.Name(), d.FS))
 	}
 	if d.ReadOnly {
 		p.find(finding.New(finding.TargetNoWrite, into, "%s is mounted read-only", d.Name()))
@@ -361,8 +368,10 @@ func (e *Engine) tagPlace(p *Plan, anchor string) error {
 			}
 			return err
 		case errors.Is(err, drive.ErrTag):
-			p.find(finding.New(finding.DriveDoubtful, at, "the drive tag in %s is damaged or of another version", at).OnDrive(d.Name()).
-				Instead("unless a newer Nexlin wrote it, set the file aside under another name, and try again: it is written anew"))
+			p.find(finding.New(finding.DriveDoubtful, at, "the drive tag in %s is damaged or of another version",
+				at).OnDrive(d.Name()).
+				Instead("unless a newer Nexlin wrote it, set the file aside under another name, and try again: it " +
+					"is written anew"))
 			return nil
 		case errors.Is(err, fs.ErrPermission):
 			hidden[at] = true // whether there is one is not for this account to know
@@ -389,7 +398,8 @@ func (e *Engine) tagPlace(p *Plan, anchor string) error {
 // noTag tells that there is no drive tag, or none that this account may see,
 // from a drive that can't be read.
 func noTag(err error) bool {
-	return handle.Missing(err) || errors.Is(err, fs.ErrPermission) || errors.Is(err, handle.ErrNotDir) || isLoop(err) || errors.Is(err, handle.ErrMount)
+	return handle.Missing(err) || errors.Is(err, fs.ErrPermission) || errors.Is(err, handle.ErrNotDir) ||
+		isLoop(err) || errors.Is(err, handle.ErrMount)
 }
 
 func relative(mount, path string) string {
@@ -406,11 +416,13 @@ func (e *Engine) abilities(p *Plan, dir *handle.Dir) error {
 	a, err := drive.Try(dir)
 	if err != nil {
 		if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) {
-			p.find(finding.New(finding.SpaceShort, dir.Path(), "%s has no room even for a trial file", p.IntoNow.Name()).OnDrive(p.IntoNow.Name()))
+			p.find(finding.New(finding.SpaceShort, dir.Path(), "%s has no room even for a trial file",
+				p.IntoNow.Name()).OnDrive(p.IntoNow.Name()))
 			return nil
 		}
 		if errors.Is(err, fs.ErrPermission) || errors.Is(err, syscall.EROFS) {
-			p.find(finding.New(finding.TargetNoWrite, dir.Path(), "nothing can be made in %s: %v", dir.Path(), handle.Cause(err)))
+			p.find(finding.New(finding.TargetNoWrite, dir.Path(), "nothing can be made in %s: %v", dir.Path(),
+				handle.Cause(err)))
 			return nil
 		}
 		return fmt.Errorf("trying what %s can keep: %w", p.IntoNow.Name(), err)
@@ -451,16 +463,22 @@ func (e *Engine) space(p *Plan) {
 		grown = int64(float64(p.Need) * p.Growth)
 	}
 	if short := p.Need + d.Reserve() - d.Free; short > 0 {
-		p.find(finding.New(finding.SpaceShort, p.Into, "%s has too little room: needed %s and a reserve of %s, free %s, short by %s", d.Name(), pathtext.Size(p.Need), pathtext.Size(d.Reserve()), pathtext.Size(d.Free), pathtext.Size(short)).OnDrive(d.Name()))
+		p.find(finding.New(finding.SpaceShort, p.Into, "%s has too little room: needed %s and a reserve of %s, free "+
+			"%s, short by %s", d.Name(), pathtext.Size(p.Need), pathtext.Size(d.Reserve()), pathtext.Size(d.Free),
+			pathtext.Size(short)).OnDrive(d.Name()))
 	}
 	if short := grown + d.Reserve() - d.Free; short > 0 && p.Need+d.Reserve() <= d.Free {
-		p.find(finding.New(finding.NoRoomToGrow, p.Into, "%s has room for the folder as it is, and not for what it becomes: %s with room to grow by the factor %g, free %s, short by %s", d.Name(), pathtext.Size(grown), p.Growth, pathtext.Size(d.Free), pathtext.Size(short)).OnDrive(d.Name()).As(finding.Blocker))
+		p.find(finding.New(finding.NoRoomToGrow, p.Into, "%s has room for the folder as it is, and not for what it "+
+			"becomes: %s with room to grow by the factor %g, free %s, short by %s", d.Name(), pathtext.Size(grown),
+			p.Growth, pathtext.Size(d.Free), pathtext.Size(short)).OnDrive(d.Name()).As(finding.Blocker))
 	}
 	if d.Inodes >= 0 && p.Entries+16 > d.Inodes {
-		p.find(finding.New(finding.InodesShort, p.Into, "%s has %d inodes left, and the folder has %d entries", d.Name(), d.Inodes, p.Entries).OnDrive(d.Name()))
+		p.find(finding.New(finding.InodesShort, p.Into, "%s has %d inodes left, and the folder has %d entries",
+			d.Name(), d.Inodes, p.Entries).OnDrive(d.Name()))
 	}
 	if free, err := ledger.CheckRoom(e.Ledger.Dir()); err == nil && free < ledgerRoom+p.Entries*recordSize {
-		p.find(finding.New(finding.LedgerRoom, e.Ledger.Dir(), "the records of this run need %s, and the drive of %s has %s free", pathtext.Size(ledgerRoom+p.Entries*recordSize), e.Ledger.Dir(), pathtext.Size(free)))
+		p.find(finding.New(finding.LedgerRoom, e.Ledger.Dir(), "the records of this run need %s, and the drive of "+
+			"%s has %s free", pathtext.Size(ledgerRoom+p.Entries*recordSize), e.Ledger.Dir(), pathtext.Size(free)))
 	}
 }
 
@@ -507,7 +525,8 @@ func (e *Engine) unfinished(p *Plan) error {
 			return err
 		}
 		row.ID = under(o)
-		if o.Name == p.Name || pathtext.Within(o.Link, p.From) || pathtext.Within(p.From, o.Link) || o.Copy() == p.Copy() {
+		if o.Name == p.Name || pathtext.Within(o.Link, p.From) || pathtext.Within(p.From, o.Link) ||
+			o.Copy() == p.Copy() {
 			p.find(stoppedBefore(row, o.Link))
 		}
 	}

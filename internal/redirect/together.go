@@ -60,7 +60,9 @@ func NewTogether(kind, name string, plans []*Plan) *Together {
 	for mount, n := range need {
 		d := on[mount]
 		if short := n + d.Reserve() - d.Free; short > 0 && len(plans) > 1 {
-			t.Findings = append(t.Findings, finding.New(finding.SpaceShort, mount, "%s has too little room for all of them: needed %s and a reserve of %s, free %s, short by %s", d.Name(), pathtext.Size(n), pathtext.Size(d.Reserve()), pathtext.Size(d.Free), pathtext.Size(short)).OnDrive(d.Name()))
+			t.Findings = append(t.Findings, finding.New(finding.SpaceShort, mount, "%s has too little room for all "+
+				"of them: needed %s and a reserve of %s, free %s, short by %s", d.Name(), pathtext.Size(n),
+				pathtext.Size(d.Reserve()), pathtext.Size(d.Free), pathtext.Size(short)).OnDrive(d.Name()))
 		}
 	}
 	seen := map[string]string{}
@@ -323,7 +325,8 @@ func (c *crew) stillWritten(ctx context.Context) ([]finding.Finding, error) {
 			return nil, err
 		}
 		if len(w) > 0 {
-			out = append(out, finding.New(finding.InUse, p.From, "%s still has files open for writing in %s", programs(w), p.From).Listing(len(w), paths(w)))
+			out = append(out, finding.New(finding.InUse, p.From, "%s still has files open for writing in %s",
+				programs(w), p.From).Listing(len(w), paths(w)))
 		}
 	}
 	return out, nil
@@ -364,7 +367,8 @@ func (c *crew) gather(ctx context.Context, i int, p *Plan) error {
 	case err != nil:
 		return err
 	case row.State == ledger.Undone:
-		return fmt.Errorf("the move of %s was taken back already; `nexlin undo %s` takes the others back, too", pathtext.Show(p.Link), c.t.Run)
+		return fmt.Errorf("the move of %s was taken back already; `nexlin undo %s` takes the others back, too",
+			pathtext.Show(p.Link), c.t.Run)
 	case row.State == ledger.Done:
 		c.out.Members[i] = &Outcome{Run: p.Run, Kind: p.Kind, Plan: p, State: row.State}
 		return nil
@@ -527,7 +531,8 @@ func (c *crew) back(ctx context.Context) error {
 		c.out.Findings = append(c.out.Findings, out.Findings...)
 	}
 	acts, err := c.Ledger.Acts(c.t.Run)
-	if err != nil || !slices.ContainsFunc(acts, func(a ledger.Act) bool { return strings.HasPrefix(a.Name, "before.") && !a.Done.IsZero() }) {
+	if err != nil || !slices.ContainsFunc(acts,
+		func(a ledger.Act) bool { return strings.HasPrefix(a.Name, "before.") && !a.Done.IsZero() }) {
 		return err
 	}
 	c.startAgain(ctx)

@@ -85,7 +85,8 @@ func (m *mover) unmerge(ctx context.Context, spool *transfer.Spool) error {
 		return err
 	}
 	err = m.act(ctx, "unmerge", m.p.Target, func() error {
-		return m.eachMoved(ctx, spool, live, "unmerged", func(rec *transfer.Record) (bool, error) { return m.unmergeOne(live, rec, settled) })
+		return m.eachMoved(ctx, spool, live, "unmerged",
+			func(rec *transfer.Record) (bool, error) { return m.unmergeOne(live, rec, settled) })
 	}, nil)
 	if err != nil {
 		return err
@@ -302,7 +303,8 @@ func (m *mover) mergeBackward(ctx context.Context) error {
 // merge placed or holds.
 func (m *mover) unmergeSwitch(ctx context.Context) error {
 	m.switched = true
-	err := handle.InOrder(m.reopen, func() error { return m.placedUnchanged(ctx) }, func() error { return m.heldUnchanged(ctx) },
+	err := handle.InOrder(m.reopen, func() error { return m.placedUnchanged(ctx) },
+		func() error { return m.heldUnchanged(ctx) },
 		m.showHeld, func() error { return m.switchBackAct(ctx, m.toFolder) })
 	m.switched = err != nil
 	return err

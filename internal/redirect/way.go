@@ -36,7 +36,8 @@ func (p *Plan) byOthersLinks(named ...string) error {
 				return err
 			}
 			if st.UID != 0 && st.UID != to.UID {
-				p.find(finding.New(finding.OthersHands, s.Path, "the way to %s leads over %s, a link of %s, to what belongs to %s", path, s.Path, accountName(st.UID), accountName(to.UID)).Named(p.Name))
+				p.find(finding.New(finding.OthersHands, s.Path, "the way to %s leads over %s, a link of %s, to what "+
+					"belongs to %s", path, s.Path, accountName(st.UID), accountName(to.UID)).Named(p.Name))
 				break
 			}
 		}

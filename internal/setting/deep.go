@@ -54,7 +54,8 @@ func indented(open []int, line []byte) []int {
 	for ; at < len(line) && len(open) <= maxDepth; at++ {
 		switch c := line[at]; {
 		case c == ' ' || c == '\t':
-		case (c == '-' || c == '?' || c == ':') && at+1 < len(line) && (line[at+1] == ' ' || line[at+1] == '\t' || line[at+1] == '\n'):
+		case (c == '-' || c == '?' || c == ':') && at+1 < len(line) &&
+			(line[at+1] == ' ' || line[at+1] == '\t' || line[at+1] == '\n'):
 			begin()
 		case c == '\n' || c == '\r':
 			return open // an empty line says nothing

@@ -184,7 +184,8 @@ func (d *document) values(at string) ([]Value, error) {
 
 // walk calls f for every node that the steps lead to. named says that the
 // last step was not `*`.
-func (n *node) walk(want []string, at string, up *node, named bool, f func(n, up *node, at string, named bool) error) error {
+func (n *node) walk(want []string, at string, up *node, named bool,
+	f func(n, up *node, at string, named bool) error) error {
 	if len(want) == 0 {
 		return f(n, up, at, named)
 	}

@@ -34,31 +34,43 @@ var cases = []struct {
 	edits  int
 }{
 	{name: "json", format: JSON, at: "/store/path", edits: 1,
-		file: "{\n\t\"a/b\": [1, 2.50, null],\n  \"store\" : { \"path\":\"OLD\", \"other\": \"/home/ines\" },\r\n \"x\": \"\\u00e9\"}\n"},
+		file: "{\n\t\"a/b\": [1, 2.50, null],\n  \"store\" : { \"path\":\"OLD\", \"other\": \"/home/ines\" },\r\n " +
+			"\"x\": \"\\u00e9\"}\n"},
 	{name: "json below", format: JSON, at: "/p", edits: 1, file: `{"p":"OLD/cache/x"}`},
-	{name: "json list", format: JSON, at: "/shelves/*", edits: 1, file: `{"shelves": ["/a", "OLD", "/home/ines/Shelf of tiles 2"]}`},
-	{name: "json with comments", format: JSON, at: "/p", edits: 1, file: "// where\n{ /* \"p\" */ \"p\": \"OLD\", // the /* shelf\n \"q\": [1,2,], }\n"},
-	{name: "json twice", format: JSON, at: "/shelves/*", edits: 1, file: `{"shelves": ["NEW", "OLD", "/b"]}`, want: `{"shelves": ["NEW", "/b"]}`},
-	{name: "json twice, first", format: JSON, at: "/shelves/*", edits: 1, file: `{"shelves": [ "OLD", "NEW"]}`, want: `{"shelves": [ "NEW"]}`},
+	{name: "json list", format: JSON, at: "/shelves/*", edits: 1,
+		file: `{"shelves": ["/a", "OLD", "/home/ines/Shelf of tiles 2"]}`},
+	{name: "json with comments", format: JSON, at: "/p", edits: 1, file: "// where\n{ /* \"p\" */ \"p\": \"OLD\", " +
+		"// the /* shelf\n \"q\": [1,2,], }\n"},
+	{name: "json twice", format: JSON, at: "/shelves/*", edits: 1, file: `{"shelves": ["NEW", "OLD", "/b"]}`,
+		want: `{"shelves": ["NEW", "/b"]}`},
+	{name: "json twice, first", format: JSON, at: "/shelves/*", edits: 1, file: `{"shelves": [ "OLD", "NEW"]}`,
+		want: `{"shelves": [ "NEW"]}`},
 	{name: "json address with signs", format: JSON, at: "/a~1b/c~0d/1", edits: 1, file: `{"a/b": {"c~d": [3, "OLD"]}}`},
-	{name: "json uri", format: JSON, at: "/p", edits: 1, file: `{"p": "OLD"}`, old: "file:///home/ines/Shelf%20of%20tiles", now: "file:///mnt/basalt/ines/Tiles%20&%20more"},
+	{name: "json uri", format: JSON, at: "/p", edits: 1, file: `{"p": "OLD"}`,
+		old: "file:///home/ines/Shelf%20of%20tiles", now: "file:///mnt/basalt/ines/Tiles%20&%20more"},
 	{name: "json home", format: JSON, at: "/p", edits: 1, file: `{"p": "OLD"}`, old: "~/Shelf of tiles"},
-	{name: "json another folder", format: JSON, at: "/p", edits: 0, file: `{"p": "/home/ines/Shelf of tiles and more"}`},
+	{name: "json another folder", format: JSON, at: "/p", edits: 0,
+		file: `{"p": "/home/ines/Shelf of tiles and more"}`},
 	{name: "yaml", format: YAML, at: "/store/path", edits: 1,
 		file: "# settings\nstore:\n  path: OLD   # where\n  size: 3\nother: [a, b]\n", now: `"` + newPlace + `"`},
 	{name: "yaml quoted", format: YAML, at: "/p", edits: 1, file: "é: 'x'\np: 'OLD'\nq: \"a\"\n"},
-	{name: "yaml list", format: YAML, at: "/shelves/*", edits: 1, file: "shelves:\n  - /a\n  - \"OLD\"   # ours\n  - /c\n"},
+	{name: "yaml list", format: YAML, at: "/shelves/*", edits: 1,
+		file: "shelves:\n  - /a\n  - \"OLD\"   # ours\n  - /c\n"},
 	{name: "yaml flow", format: YAML, at: "/shelves/*", edits: 1, file: "shelves: [ '/a', 'OLD' ]\n"},
-	{name: "yaml twice", format: YAML, at: "/shelves/*", edits: 1, file: "shelves:\n  - \"NEW\"\n  - \"OLD\"\nx: 1\n", want: "shelves:\n  - \"NEW\"\nx: 1\n"},
+	{name: "yaml twice", format: YAML, at: "/shelves/*", edits: 1, file: "shelves:\n  - \"NEW\"\n  - \"OLD\"\nx: 1\n",
+		want: "shelves:\n  - \"NEW\"\nx: 1\n"},
 	{name: "toml", format: TOML, at: "/store/path", edits: 1,
 		file: "# top\ntitle = \"é\"\n[store]\npath = \"OLD\" # where\nsize = 1_000\n[[other]]\npath = \"OLD\"\n",
 		want: "# top\ntitle = \"é\"\n[store]\npath = \"NEW\" # where\nsize = 1_000\n[[other]]\npath = \"OLD\"\n"},
 	{name: "toml literal", format: TOML, at: "/p", edits: 1, file: "p = 'OLD'\n"},
-	{name: "toml list", format: TOML, at: "/a/shelves/*", edits: 1, file: "[a]\nshelves = [\n  \"/x\", # one\n  \"OLD\",\n]\n"},
-	{name: "toml tables", format: TOML, at: "/shelf/*/path", edits: 2, file: "[[shelf]]\npath = \"OLD\"\n[[shelf]]\npath = \"/x\"\n[[shelf]]\npath = \"OLD\"\n"},
+	{name: "toml list", format: TOML, at: "/a/shelves/*", edits: 1,
+		file: "[a]\nshelves = [\n  \"/x\", # one\n  \"OLD\",\n]\n"},
+	{name: "toml tables", format: TOML, at: "/shelf/*/path", edits: 2,
+		file: "[[shelf]]\npath = \"OLD\"\n[[shelf]]\npath = \"/x\"\n[[shelf]]\npath = \"OLD\"\n"},
 	{name: "toml inline", format: TOML, at: "/s/path", edits: 1, file: "s = { path = \"OLD\", n = 1 }\n"},
 	{name: "toml dotted", format: TOML, at: "/s/a/path", edits: 1, file: "s.a.path = \"OLD\"\ns.b = 1\n"},
-	{name: "ini", format: INI, at: "/Store/Path", edits: 1, file: "; top\nkey=1\n[Store]\nPath = OLD\n# Path = OLD\n[Other]\nPath = OLD\n",
+	{name: "ini", format: INI, at: "/Store/Path", edits: 1, file: "; top\nkey=1\n[Store]\nPath = OLD\n# Path = " +
+		"OLD\n[Other]\nPath = OLD\n",
 		want: "; top\nkey=1\n[Store]\nPath = NEW\n# Path = OLD\n[Other]\nPath = OLD\n"},
 	{name: "ini quoted, crlf", format: INI, at: "/Store/Path", edits: 1, file: "[Store]\r\nPath=\"OLD\"\r\nX=1\r\n"},
 	{name: "ini top", format: INI, at: "/Path", edits: 1, file: "Path: OLD\n"},
@@ -68,18 +80,25 @@ var cases = []struct {
 		file: "<c><shelf path='/a' xpath='OLD'/><shelf  xpath=\"1\" path = 'OLD' >t</shelf></c>",
 		want: "<c><shelf path='/a' xpath='OLD'/><shelf  xpath=\"1\" path = 'NEW' >t</shelf></c>"},
 	{name: "plist", format: PList, at: "/Shelves/1", edits: 1, now: "/mnt/basalt/ines/Tiles &amp; more",
-		file: "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<plist version=\"1.0\">\n<dict>\n\t<key>N</key><integer>3</integer>\n\t<key>Shelves</key>\n\t<array><string>/a</string><string>OLD</string></array>\n</dict></plist>\n"},
-	{name: "keyvalue", format: KeyValue, at: "/STORE", edits: 1, file: "# STORE=OLD\nexport STORE=\"OLD\" # where\nOTHER='OLD'\n",
+		file: "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<plist " +
+			"version=\"1.0\">\n<dict>\n\t<key>N</key><integer>3</integer>\n\t<key>Shelves</key>\n\t<array><string>/a</string><string>OLD</string></array>\n</dict></plist>\n"},
+	{name: "keyvalue", format: KeyValue, at: "/STORE", edits: 1,
+		file: "# STORE=OLD\nexport STORE=\"OLD\" # where\nOTHER='OLD'\n",
 		want: "# STORE=OLD\nexport STORE=\"NEW\" # where\nOTHER='OLD'\n"},
 	{name: "keyvalue single", format: KeyValue, at: "/STORE", edits: 1, file: "STORE='OLD'\n"},
-	{name: "keyvalue bare", format: KeyValue, at: "/STORE", edits: 1, file: "STORE=OLD\n", old: `/home/ines/Shelf\ of\ tiles`, now: `"` + newPlace + `"`},
-	{name: "keyvalue home", format: KeyValue, at: "/STORE", edits: 1, file: "STORE=\"OLD/x\"\n", old: "${HOME}/Shelf of tiles"},
+	{name: "keyvalue bare", format: KeyValue, at: "/STORE", edits: 1, file: "STORE=OLD\n",
+		old: `/home/ines/Shelf\ of\ tiles`, now: `"` + newPlace + `"`},
+	{name: "keyvalue home", format: KeyValue, at: "/STORE", edits: 1, file: "STORE=\"OLD/x\"\n",
+		old: "${HOME}/Shelf of tiles"},
 	{name: "keyvalue no variable", format: KeyValue, at: "/STORE", edits: 0, file: "STORE='$HOME/Shelf of tiles'\n"},
 	{name: "user-dirs", format: UserDirs, at: "/XDG_PICTURES_DIR", edits: 1,
-		file: "# This file is written by xdg-user-dirs-update\n\nXDG_DESKTOP_DIR=\"$HOME/Desktop\"\nXDG_PICTURES_DIR=\"OLD\"\nsomething else\n", old: "$HOME/Shelf of tiles"},
+		file: "# This file is written by " +
+			"xdg-user-dirs-update\n\nXDG_DESKTOP_DIR=\"$HOME/Desktop\"\nXDG_PICTURES_DIR=\"OLD\"\nsomething else\n",
+		old: "$HOME/Shelf of tiles"},
 	{name: "bookmarks", format: Bookmarks, at: "/*", edits: 2,
-		file: "file:///a\nOLD The tiles\nOLD/sub\nsftp://host/OLD\n", want: "file:///a\nNEW The tiles\nNEW/sub\nsftp://host/OLD\n",
-		old: "file:///home/ines/Shelf%20of%20tiles", now: "file:///mnt/basalt/ines/Tiles%20&%20more"},
+		file: "file:///a\nOLD The tiles\nOLD/sub\nsftp://host/OLD\n",
+		want: "file:///a\nNEW The tiles\nNEW/sub\nsftp://host/OLD\n",
+		old:  "file:///home/ines/Shelf%20of%20tiles", now: "file:///mnt/basalt/ines/Tiles%20&%20more"},
 }
 
 func TestRedirectChangesTheValueAndNothingElse(t *testing.T) {
@@ -188,7 +207,8 @@ func TestRefusals(t *testing.T) {
 		assert.ErrorIs(t, err, c.want, c.name)
 	}
 	var syntax *SyntaxError
-	for format, file := range map[Format]string{JSON: `{"p": `, YAML: "a: [", TOML: "a = ", XML: "<a><b></a>", PList: "<plist><dict><key>a</key></dict></plist>"} {
+	for format, file := range map[Format]string{JSON: `{"p": `, YAML: "a: [", TOML: "a = ", XML: "<a><b></a>",
+		PList: "<plist><dict><key>a</key></dict></plist>"} {
 		_, err := Values(format, []byte(file), "/p")
 		assert.ErrorAs(t, err, &syntax, string(format))
 	}
@@ -280,11 +300,13 @@ func places(t *testing.T) []string {
 // nothing but the value's own bytes may change, and the way back gives the
 // file again.
 func TestCorpus(t *testing.T) {
-	kinds := map[string]Format{".json": JSON, ".yaml": YAML, ".yml": YAML, ".toml": TOML, ".ini": INI, ".desktop": INI, ".xml": XML, ".svg": XML, ".plist": PList, ".conf": KeyValue}
+	kinds := map[string]Format{".json": JSON, ".yaml": YAML, ".yml": YAML, ".toml": TOML, ".ini": INI,
+		".desktop": INI, ".xml": XML, ".svg": XML, ".plist": PList, ".conf": KeyValue}
 	const enough = 30
 	count, values, refused := map[Format]int{}, map[Format]int{}, map[Format]int{}
 	for _, root := range places(t) {
-		_ = filepath.WalkDir(root, func(path string, d os.DirEntry, err error) error { // what can't be read is passed over
+		// what can't be read is passed over
+		_ = filepath.WalkDir(root, func(path string, d os.DirEntry, err error) error {
 			format, ok := kinds[filepath.Ext(path)]
 			if err != nil || !ok || !d.Type().IsRegular() || count[format] >= enough {
 				return nil
@@ -300,7 +322,8 @@ func TestCorpus(t *testing.T) {
 			count[format]++
 			for i := 0; i < len(vs); i += max(1, len(vs)/5) {
 				v := vs[i]
-				out, edits, err := change(format, data, v.At, func(string) (string, bool) { return newPlace, v.Text != newPlace })
+				out, edits, err := change(format, data, v.At,
+					func(string) (string, bool) { return newPlace, v.Text != newPlace })
 				if err != nil {
 					if !errors.Is(err, ErrNoText) { // a key that stands there twice
 						require.ErrorIs(t, err, ErrWitness, "%s %s", path, v.At) // refused, which loses nothing

@@ -44,7 +44,8 @@ func Read(dir *handle.Dir, name string) (*File, error) {
 		return nil, err
 	}
 	if !f.stat.IsRegular() || f.stat.Size > Limit {
-		return nil, &fs.PathError{Op: "read", Path: dir.Join(name), Err: errors.New("it is no settings file: no regular file, or too large")}
+		return nil, &fs.PathError{Op: "read", Path: dir.Join(name),
+			Err: errors.New("it is no settings file: no regular file, or too large")}
 	}
 	f.Exists = true
 	if f.xattrs, err = dir.XattrsOf(in, name); err != nil {
@@ -199,7 +200,8 @@ func (f *File) unchanged() error {
 	if err != nil {
 		return err
 	}
-	if !f.Exists || !now.SameInode(&f.stat) || now.Mtime != f.stat.Mtime || now.Ctime != f.stat.Ctime || now.Size != f.stat.Size {
+	if !f.Exists || !now.SameInode(&f.stat) || now.Mtime != f.stat.Mtime || now.Ctime != f.stat.Ctime ||
+		now.Size != f.stat.Size {
 		return ErrRewritten
 	}
 	return nil

@@ -116,7 +116,8 @@ func parseKnownFolder(data []byte) (*node, error) {
 	if !ok {
 		return nil, errLine
 	}
-	root.children = []*node{{key: name, start: len(name) + 1, end: len(data), item: [2]int{0, len(data)}, text: text, plain: true, write: writeKnown}}
+	root.children = []*node{{key: name, start: len(name) + 1, end: len(data), item: [2]int{0, len(data)}, text: text,
+		plain: true, write: writeKnown}}
 	return root, nil
 }
 

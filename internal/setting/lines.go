@@ -36,7 +36,8 @@ func parseINI(data []byte) (*node, error) {
 			}
 			value := strings.TrimSpace(line[i+1:])
 			from := start + i + 1 + strings.Index(line[i+1:], value)
-			n := &node{key: strings.TrimSpace(line[:i]), start: from, end: from + len(value), text: value, plain: true, write: writeINI('\x00')}
+			n := &node{key: strings.TrimSpace(line[:i]), start: from, end: from + len(value), text: value,
+				plain: true, write: writeINI('\x00')}
 			if q := len(value) - 1; q > 0 && (value[0] == '"' || value[0] == '\'') && value[q] == value[0] {
 				n.text, n.write = value[1:q], writeINI(value[0])
 			}

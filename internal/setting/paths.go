@@ -20,7 +20,8 @@ var ErrPathText = errors.New("this path can't be written in a file of this forma
 func pathOf(v Value, format Format, home string) (path string, uri bool) {
 	text := v.Text
 	if rest, ok := strings.CutPrefix(text, "file://"); ok {
-		if u, err := url.Parse(text); err == nil && (u.Host == "" || u.Host == "localhost") && filepath.IsAbs(u.Path) && rest != "" {
+		if u, err := url.Parse(text); err == nil && (u.Host == "" || u.Host == "localhost") &&
+			filepath.IsAbs(u.Path) && rest != "" {
 			return filepath.Clean(u.Path), true
 		}
 		return "", false
@@ -30,7 +31,8 @@ func pathOf(v Value, format Format, home string) (path string, uri bool) {
 	}
 	vars := format != KeyValue && format != UserDirs || v.node.home
 	for _, form := range []string{"~", "$HOME", "${HOME}"} {
-		if rest, ok := strings.CutPrefix(text, form); ok && (rest == "" || rest[0] == '/') && (form == "~" && format != UserDirs || form != "~" && vars) {
+		if rest, ok := strings.CutPrefix(text, form); ok && (rest == "" || rest[0] == '/') &&
+			(form == "~" && format != UserDirs || form != "~" && vars) {
 			return filepath.Clean(home + rest), false
 		}
 	}

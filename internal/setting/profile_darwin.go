@@ -6,7 +6,8 @@ import "path/filepath"
 // link is what leads programs elsewhere.
 func profiles(home string) (out []Profile, _ error) {
 	for _, p := range []Profile{
-		{"desktop", "Desktop"}, {"documents", "Documents"}, {"downloads", "Downloads"}, {"music", "Music"}, {"pictures", "Pictures"}, {"videos", "Movies"}, {"publicshare", "Public"},
+		{"desktop", "Desktop"}, {"documents", "Documents"}, {"downloads", "Downloads"}, {"music", "Music"},
+		{"pictures", "Pictures"}, {"videos", "Movies"}, {"publicshare", "Public"},
 	} {
 		out = append(out, Profile{p.Kind, filepath.Join(home, p.Path)})
 	}

@@ -20,11 +20,13 @@ func profiles(home string) ([]Profile, error) {
 func placesOf(home, kind string) (out []Place) {
 	for _, k := range kinds {
 		if k.kind == kind {
-			out = append(out, Place{File: filepath.Join(home, ".config", "user-dirs.dirs"), Format: UserDirs, At: "/" + k.key, Key: k.key})
+			out = append(out, Place{File: filepath.Join(home, ".config", "user-dirs.dirs"), Format: UserDirs,
+				At: "/" + k.key, Key: k.key})
 		}
 	}
 	for _, gtk := range []string{"gtk-3.0", "gtk-4.0"} {
-		out = append(out, Place{File: filepath.Join(home, ".config", gtk, "bookmarks"), Format: Bookmarks, At: "/*", Optional: true})
+		out = append(out, Place{File: filepath.Join(home, ".config", gtk, "bookmarks"), Format: Bookmarks, At: "/*",
+			Optional: true})
 	}
 	return out
 }

@@ -136,7 +136,8 @@ func (t *tomlTree) value(e *unstable.Node, depth int) (*node, error) {
 // writeTOML keeps the quotes that the value had, where they can hold the text.
 func writeTOML(was string) func(string) (string, error) {
 	return func(text string) (string, error) {
-		if strings.HasPrefix(was, "'") && !strings.ContainsFunc(text, func(r rune) bool { return r == '\'' || unicode.IsControl(r) }) {
+		if strings.HasPrefix(was, "'") &&
+			!strings.ContainsFunc(text, func(r rune) bool { return r == '\'' || unicode.IsControl(r) }) {
 			return "'" + text + "'", nil
 		}
 		return quoteTOML(text), nil
@@ -152,7 +153,8 @@ func quoteTOML(text string) string {
 			b.WriteRune('\\')
 			b.WriteRune(r)
 		case unicode.IsControl(r):
-			b.WriteString(`\u` + strings.Repeat("0", 4-len(strconv.FormatInt(int64(r), 16))) + strconv.FormatInt(int64(r), 16))
+			b.WriteString(`\u` + strings.Repeat("0", 4-len(strconv.FormatInt(int64(r), 16))) +
+				strconv.FormatInt(int64(r), 16))
 		default:
 			b.WriteRune(r)
 		}

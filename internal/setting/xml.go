@@ -109,7 +109,8 @@ func (e *element) attributes(data []byte, attrs []xml.Attr) error {
 			}
 			from := e.from - len(rest) + 1
 			to := from + bytes.IndexByte(data[from:e.from], rest[0])
-			e.attrs = append(e.attrs, &node{key: "@" + name, start: from, end: to, text: a.Value, plain: true, write: writeXML})
+			e.attrs = append(e.attrs,
+				&node{key: "@" + name, start: from, end: to, text: a.Value, plain: true, write: writeXML})
 			at = to + 1
 			break
 		}

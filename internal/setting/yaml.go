@@ -173,8 +173,10 @@ func writeYAML(was string) func(string) (string, error) {
 			return "'" + strings.ReplaceAll(text, "'", "''") + "'", nil
 		}
 		var back any
-		if was[0] != '"' && !control && !strings.ContainsAny(text, `,[]{}#&*!|>'"%@`+"`") && !strings.Contains(text, ": ") &&
-			!strings.HasSuffix(text, ":") && strings.TrimSpace(text) == text && text != "" && !strings.ContainsRune("-?:~=<", rune(text[0])) &&
+		if was[0] != '"' && !control && !strings.ContainsAny(text, `,[]{}#&*!|>'"%@`+"`") &&
+			!strings.Contains(text, ": ") &&
+			!strings.HasSuffix(text, ":") && strings.TrimSpace(text) == text && text != "" &&
+			!strings.ContainsRune("-?:~=<", rune(text[0])) &&
 			yaml.Unmarshal([]byte(text), &back) == nil && back == text {
 			return text, nil
 		}

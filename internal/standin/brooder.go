@@ -75,7 +75,8 @@ func (b *Brooder) Furnish(when time.Time) error {
 		n := nest{name, "resting", filepath.Join(b.Home, "Brooder", name), 16 - 2*i}
 		for j := range 6 {
 			path := filepath.Join(n.Place, fmt.Sprintf("job-%02d", j), "result.bin")
-			if err := write(path, recording(uint64(500+10*i+j), 1)[:24<<10], when.Add(time.Duration(j)*time.Hour)); err != nil {
+			if err := write(path, recording(uint64(500+10*i+j), 1)[:24<<10],
+				when.Add(time.Duration(j)*time.Hour)); err != nil {
 				return err
 			}
 		}

@@ -76,7 +76,8 @@ func note(i int, species []string, when time.Time) []byte {
 	var b strings.Builder
 	fmt.Fprintf(&b, "# %s, north hide\n\n", when.Format("Monday 2 January 2006"))
 	for range 6 + r.IntN(20) {
-		fmt.Fprintf(&b, "- %02d:%02d  %s, %d, %s\n", 4+r.IntN(14), r.IntN(60), species[r.IntN(len(species))], 1+r.IntN(40),
+		fmt.Fprintf(&b, "- %02d:%02d  %s, %d, %s\n", 4+r.IntN(14), r.IntN(60), species[r.IntN(len(species))],
+			1+r.IntN(40),
 			[]string{"calling", "feeding on the tideline", "moving north", "at the nest"}[r.IntN(4)])
 	}
 	return []byte(b.String())
@@ -87,7 +88,8 @@ func table(rows int, species []string) []byte {
 	var b strings.Builder
 	b.WriteString("ring,species,wing_mm,mass_g,ringer\n")
 	for i := range rows {
-		fmt.Fprintf(&b, "KB%06d,%s,%d,%.1f,%s\n", 4100+i, species[r.IntN(len(species))], 90+r.IntN(90), 20+120*r.Float64(),
+		fmt.Fprintf(&b, "KB%06d,%s,%d,%.1f,%s\n", 4100+i, species[r.IntN(len(species))], 90+r.IntN(90),
+			20+120*r.Float64(),
 			[]string{"ines", "tomas", "wren"}[r.IntN(3)])
 	}
 	return []byte(b.String())

@@ -63,11 +63,13 @@ func (m *Mudflat) Furnish(folder string, files int, when time.Time) error {
 	for i := range files {
 		day := when.AddDate(0, 0, i)
 		rel := fmt.Sprintf("transect %02d/%s count.csv", i%5+1, day.Format("2006-01-02"))
-		if err := write(filepath.Join(folder, rel), table(20+i, []string{"dunlin", "knot", "curlew"}), day); err != nil {
+		if err := write(filepath.Join(folder, rel), table(20+i, []string{"dunlin", "knot", "curlew"}),
+			day); err != nil {
 			return err
 		}
 	}
-	text := "# mudflat: the survey team's shared folder\n\nfolder = " + fmt.Sprintf("%q", folder) + "\nkeeps = \"everything\"   # or on-demand\n\n[limits]\nupload = 200\n"
+	text := "# mudflat: the survey team's shared folder\n\nfolder = " + fmt.Sprintf("%q", folder) +
+		"\nkeeps = \"everything\"   # or on-demand\n\n[limits]\nupload = 200\n"
 	if err := write(filepath.Join(m.Home, MudflatSettings), []byte(text), when); err != nil {
 		return err
 	}

@@ -123,7 +123,8 @@ func (s *Scene) furnish(drive string, n Amount) error {
 	for i := range n.Photos {
 		sp := species[i%len(species)]
 		when := season.Add(time.Duration(i) * 37 * time.Minute)
-		file(fmt.Sprintf("Pictures/Plumage/%s/%s %03d.jpg", sp, sp, i+1), func() []byte { return photo(uint64(i), n.PhotoWidth) }, when)
+		file(fmt.Sprintf("Pictures/Plumage/%s/%s %03d.jpg", sp, sp, i+1),
+			func() []byte { return photo(uint64(i), n.PhotoWidth) }, when)
 	}
 	for i := range n.Recordings {
 		sp := species[i%len(species)]
@@ -133,10 +134,12 @@ func (s *Scene) furnish(drive string, n Amount) error {
 	}
 	for i := range n.Notes {
 		when := season.Add(time.Duration(i) * 9 * time.Hour)
-		file(fmt.Sprintf("Documents/Field notes/%s-%03d.md", when.Format("2006-01"), i+1), func() []byte { return note(i, species, when) }, when)
+		file(fmt.Sprintf("Documents/Field notes/%s-%03d.md", when.Format("2006-01"), i+1),
+			func() []byte { return note(i, species, when) }, when)
 	}
 	file("Documents/Ringing table.csv", func() []byte { return table(n.Notes*5, species) }, season)
-	file("Downloads/tide tables.txt", func() []byte { return []byte(strings.Repeat("high water 04:12  low water 10:25\n", 400)) }, season)
+	file("Downloads/tide tables.txt",
+		func() []byte { return []byte(strings.Repeat("high water 04:12  low water 10:25\n", 400)) }, season)
 	file("Desktop/read me first.txt", func() []byte { return []byte("The hide key hangs behind the map.\n") }, season)
 	file(".config/user-dirs.dirs", func() []byte { return []byte(userDirs) }, season)
 	if err := work.Wait(); err != nil {
@@ -167,7 +170,8 @@ func (s *Scene) programs() error {
 		return err
 	}
 	for name := range cards {
-		if err := write(filepath.Join(s.Home, ".config/nexlin/cards", name+".yaml"), []byte(Card(name, exe)), season); err != nil {
+		if err := write(filepath.Join(s.Home, ".config/nexlin/cards", name+".yaml"), []byte(Card(name, exe)),
+			season); err != nil {
 			return err
 		}
 	}
@@ -242,7 +246,8 @@ func (s *Scene) Around(outer []string) []string {
 	var env []string
 	for _, v := range outer {
 		name, _, _ := strings.Cut(v, "=")
-		own := slices.ContainsFunc([]string{"XDG_", "NEXLIN_", "LC_", "LANG"}, func(p string) bool { return strings.HasPrefix(name, p) })
+		own := slices.ContainsFunc([]string{"XDG_", "NEXLIN_", "LC_", "LANG"},
+			func(p string) bool { return strings.HasPrefix(name, p) })
 		if !own && name != "HOME" {
 			env = append(env, v)
 		}

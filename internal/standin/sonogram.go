@@ -35,7 +35,8 @@ func (s *Sonogram) Furnish(shelf string, tiles int, when time.Time) error {
 	for i := range tiles {
 		name := fmt.Sprintf("%02d/%04d.tile", i%7, i)
 		names = append(names, name)
-		if err := write(filepath.Join(shelf, name), recording(uint64(900+i), 1)[:16<<10], when.Add(time.Duration(i)*time.Minute)); err != nil {
+		if err := write(filepath.Join(shelf, name), recording(uint64(900+i), 1)[:16<<10],
+			when.Add(time.Duration(i)*time.Minute)); err != nil {
 			return err
 		}
 	}
@@ -45,8 +46,10 @@ func (s *Sonogram) Furnish(shelf string, tiles int, when time.Time) error {
 	}
 	return firstError(
 		write(filepath.Join(shelf, "index.json"), index, when),
-		write(filepath.Join(s.Home, SonogramSettings), []byte(fmt.Sprintf("# sonogram\n[tiles]\nshelf = %q   # new tiles go here\nindex = %q\nsize = 256\n", shelf, shelf+"/index.json")), when),
-		write(filepath.Join(s.Home, SonogramShelves), []byte(fmt.Sprintf("{\n  \"shelves\": [\n    \"/usr/share/sonogram\",\n    %q\n  ],\n  \"colours\": \"dusk\"\n}\n", shelf)), when),
+		write(filepath.Join(s.Home, SonogramSettings), []byte(fmt.Sprintf("# sonogram\n[tiles]\nshelf = %q   # new "+
+			"tiles go here\nindex = %q\nsize = 256\n", shelf, shelf+"/index.json")), when),
+		write(filepath.Join(s.Home, SonogramShelves), []byte(fmt.Sprintf("{\n  \"shelves\": [\n    "+
+			"\"/usr/share/sonogram\",\n    %q\n  ],\n  \"colours\": \"dusk\"\n}\n", shelf)), when),
 	)
 }
 

@@ -104,8 +104,9 @@ func TestCallroost(t *testing.T) {
 	home := t.TempDir()
 	var said []string
 	room := int64(1 << 30)
-	c := &Callroost{Folder: filepath.Join(home, CallroostFolder), Calls: 3, Free: func(string) (int64, error) { return room, nil },
-		Say: func(f string, args ...any) { said = append(said, fmt.Sprintf(f, args...)) }}
+	c := &Callroost{Folder: filepath.Join(home, CallroostFolder), Calls: 3,
+		Free: func(string) (int64, error) { return room, nil },
+		Say:  func(f string, args ...any) { said = append(said, fmt.Sprintf(f, args...)) }}
 	require.ErrorContains(t, c.List(), "no sets")
 	require.NoError(t, c.Backup(season, false))
 	require.FileExists(t, filepath.Join(c.Folder, "sets", "2026-05-03", "part-0003.rec"))

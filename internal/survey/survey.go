@@ -151,7 +151,8 @@ func measure(ctx context.Context, e *redirect.Engine, f *Folder, progress func(i
 		return false, err
 	}
 	defer root.Release()
-	facts, err := inventory.Measure(ctx, root, inventory.Options{SkipDeep: true, Progress: progress, Scratch: e.Ledger.Dir()})
+	facts, err := inventory.Measure(ctx, root,
+		inventory.Options{SkipDeep: true, Progress: progress, Scratch: e.Ledger.Dir()})
 	if err != nil {
 		return false, err
 	}

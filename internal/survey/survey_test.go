@@ -33,7 +33,8 @@ func engine(t *testing.T, dir string) *redirect.Engine {
 func TestSurveySortsByWhatMovingFrees(t *testing.T) {
 	dir := t.TempDir()
 	home := filepath.Join(dir, "skerry", "ines")
-	lab.Tree{"Pictures/a: 1", "Music/sub/b: 2", "tools/x: 3", ".local/share/store/y: 4", "file: 5", "away => Pictures"}.Make(t, home)
+	lab.Tree{"Pictures/a: 1", "Music/sub/b: 2", "tools/x: 3", ".local/share/store/y: 4", "file: 5",
+		"away => Pictures"}.Make(t, home)
 	lab.Tree{"basalt/", "dune/"}.Make(t, dir)
 	require.NoError(t, os.WriteFile(filepath.Join(home, "tools", "big"), make([]byte, 300<<10), 0o644))
 	e := engine(t, dir)

@@ -78,9 +78,8 @@ func (s *Swap) Where() (State, error) {
 			return Folder, err
 		}
 	}
-	if away && s.Gap && s.Text != "" && !linked {
-		half, err := link.Is(s.Dir, s.Temp, s.Text)
-		if half || err != nil || nothing && !s.MayLack {
+	if away && !linked {
+		if between, err := s.between(nothing); between || err != nil {
 			return Between, err
 		}
 	}
@@ -96,6 +95,16 @@ func (s *Swap) Where() (State, error) {
 			pathtext.Show(s.Away.Join(s.Name)))
 	}
 	return Folder, Broken(s.Path(), "neither the folder nor our link stands there")
+}
+
+// between reports whether the link has no place yet, or no more, while the folder
+// has its other name; nothing says that nothing stands at the link path.
+func (s *Swap) between(nothing bool) (bool, error) {
+	if !s.Gap || s.Text == "" {
+		return false, nil
+	}
+	half, err := link.Is(s.Dir, s.Temp, s.Text)
+	return half || nothing && !s.MayLack, err
 }
 
 func (s *Swap) isFolder(st *handle.Stat) bool { return st.IsDir() && (s.Ino == 0 || st.Ino == s.Ino) }

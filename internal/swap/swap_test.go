@@ -318,7 +318,8 @@ func TestBrokenStates(t *testing.T) {
 			return errors.Join(os.RemoveAll(w.at(w.Dir, w.Base)), os.Symlink("/mnt/basalt/Docs", w.at(w.Dir, w.Base)))
 		},
 		"another folder": func(w *world) error {
-			return errors.Join(os.Rename(w.at(w.Dir, w.Base), filepath.Join(w.root, "true")), os.Mkdir(w.at(w.Dir, w.Base), 0o755))
+			return errors.Join(os.Rename(w.at(w.Dir, w.Base), filepath.Join(w.root, "true")),
+				os.Mkdir(w.at(w.Dir, w.Base), 0o755))
 		},
 	} {
 		for _, m := range modes() {

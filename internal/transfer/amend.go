@@ -86,7 +86,8 @@ func orSourceGone(err error) error {
 }
 
 func copyOnce(ctx context.Context, j *Job, e *inventory.Entry, dst *handle.Dir, name string) (*Record, error) {
-	p := &pass{ctx: ctx, Job: Job{Digest: j.Digest, Allow: j.Allow, Fuse: j.Fuse, Rewrite: j.Rewrite, TimeStep: j.TimeStep}}
+	p := &pass{ctx: ctx, Job: Job{Digest: j.Digest, Allow: j.Allow, Fuse: j.Fuse, Rewrite: j.Rewrite,
+		TimeStep: j.TimeStep}}
 	rec := p.record(e)
 	rec.Fact = Fact{Flags: Copied | Verified, Source: p.source(&e.Stat, e.Xattrs)}
 	if !e.Stat.IsRegular() {
@@ -94,7 +95,8 @@ func copyOnce(ctx context.Context, j *Job, e *inventory.Entry, dst *handle.Dir, 
 		rec.Fact.Copy, err = p.makeSpecial(dst, name, e, rec.LinkOf(Copy))
 		return &rec, err
 	}
-	f, err := newCopier(p).file(&task{node: &node{src: e.Dir, dst: dst}, name: e.Name, as: name, path: e.Path, seen: *e})
+	f, err := newCopier(p).file(&task{node: &node{src: e.Dir, dst: dst}, name: e.Name, as: name, path: e.Path,
+		seen: *e})
 	if err != nil {
 		return nil, err
 	}

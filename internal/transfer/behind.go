@@ -84,7 +84,8 @@ func (b *behind) segments(ctx context.Context, t *task, size int64) func(int, Su
 	return func(n int, sum Sum) {
 		t.back.left.Add(1)
 		// Only the end of the whole pass keeps it from being sent.
-		_ = b.add(ctx, readTask{dir: t.node.dst.Retain(), name: t.as, path: t.path, large: t.back, n: n, now: Snap{Size: min(segment, size-int64(n)*segment)}, fact: Fact{Sum: sum}}, segment)
+		_ = b.add(ctx, readTask{dir: t.node.dst.Retain(), name: t.as, path: t.path, large: t.back, n: n,
+			now: Snap{Size: min(segment, size-int64(n)*segment)}, fact: Fact{Sum: sum}}, segment)
 	}
 }
 

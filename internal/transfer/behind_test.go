@@ -62,7 +62,8 @@ func (b *bench) overlapped(progress Progress) (*Tally, error) {
 	var err error
 	b.spool, err = CreateSpool(filepath.Join(b.dir, "spools"), b.n)
 	require.NoError(b.t, err)
-	return Pass(context.Background(), Job{Source: b.src, Part: p, New: b.spool, Digest: BLAKE3, Overlap: true, Progress: progress})
+	return Pass(context.Background(),
+		Job{Source: b.src, Part: p, New: b.spool, Digest: BLAKE3, Overlap: true, Progress: progress})
 }
 
 // What is read back behind the copying needs no second reading.

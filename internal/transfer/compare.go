@@ -42,7 +42,8 @@ type Difference struct {
 // folder has, now for what only the spool has. Both are valid during the
 // call; of an entry that both have, the attributes are not read yet. Nothing
 // is read but metadata.
-func Match(ctx context.Context, root *handle.Dir, spool *Spool, visit func(rec *Record, now *inventory.Entry) error) error {
+func Match(ctx context.Context, root *handle.Dir, spool *Spool,
+	visit func(rec *Record, now *inventory.Entry) error) error {
 	h := &matcher{cur: Read(spool), visit: visit}
 	if err := inventory.Walk(ctx, root, h); err != nil {
 		return err

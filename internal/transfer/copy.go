@@ -78,7 +78,8 @@ func (c *copier) file(t *task) (*Fact, error) {
 	if f.Source.recent(t.seen.At, c.TimeStep) {
 		f.Flags |= Recent
 	}
-	if err := c.write(t, f, st.Atime, func(out *handle.File) error { return c.content(t, in, out, &st, f) }); err != nil {
+	if err := c.write(t, f, st.Atime,
+		func(out *handle.File) error { return c.content(t, in, out, &st, f) }); err != nil {
 		return nil, err
 	}
 	return f, nil
@@ -160,7 +161,8 @@ func (c *copier) content(t *task, in, out *handle.File, st *handle.Stat, f *Fact
 // chunks reads a file piece by piece and passes each on: bytes, or nil for a
 // hole of n bytes. pass gives the buffer for the next piece. It returns how
 // far it got, and whether a hole came last.
-func (c *copier) chunks(in *handle.File, size int64, sparse bool, buf []byte, pass func(b []byte, at, n int64) ([]byte, error)) (at int64, hole bool, err error) {
+func (c *copier) chunks(in *handle.File, size int64, sparse bool, buf []byte,
+	pass func(b []byte, at, n int64) ([]byte, error)) (at int64, hole bool, err error) {
 	var end int64 // of the data that at lies in
 	for at < size {
 		if err := c.ctx.Err(); err != nil {
@@ -375,7 +377,8 @@ func setXattrs(dst *handle.Dir, name string, xattrs []handle.Xattr, acls bool) e
 	for _, x := range xattrs {
 		if acls && handle.OfWindows(x.Name) {
 			// After all else: one of them may say that the entry is read-only.
-			if err := dst.SetXattr(name, x); err != nil && !errors.Is(err, syscall.EOPNOTSUPP) && !errors.Is(err, fs.ErrPermission) {
+			if err := dst.SetXattr(name, x); err != nil && !errors.Is(err, syscall.EOPNOTSUPP) &&
+				!errors.Is(err, fs.ErrPermission) {
 				return err
 			}
 		}
@@ -391,7 +394,8 @@ func setXattrs(dst *handle.Dir, name string, xattrs []handle.Xattr, acls bool) e
 
 // setDir gives a directory owner, mode, attributes and times. Attributes
 // that it has and the source has not are taken away, unless it is fresh.
-func (a *Allow) setDir(dst *handle.Dir, want *Snap, xattrs []handle.Xattr, atime handle.Time, fresh bool) (handle.Stat, error) {
+func (a *Allow) setDir(dst *handle.Dir, want *Snap, xattrs []handle.Xattr, atime handle.Time,
+	fresh bool) (handle.Stat, error) {
 	st, err := dst.Self()
 	if err != nil {
 		return st, err

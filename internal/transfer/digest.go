@@ -331,7 +331,8 @@ func (r *Reader) sum() (sum Sum) {
 // ReadBack reads a flushed file of size bytes from the device, its pages
 // dropped from the page cache before; device says whether none of it was
 // left there.
-func (r *Reader) ReadBack(ctx context.Context, dir *handle.Dir, name string, size int64) (sum Sum, device bool, err error) {
+func (r *Reader) ReadBack(ctx context.Context, dir *handle.Dir, name string, size int64) (sum Sum, device bool,
+	err error) {
 	f, err := dir.OpenFile(name)
 	if err != nil {
 		return sum, false, err
@@ -344,7 +345,8 @@ func (r *Reader) ReadBack(ctx context.Context, dir *handle.Dir, name string, siz
 
 // readSegment is [Reader.ReadBack] for size bytes of a large file, its segment
 // n. A file that ends before is not at its full length yet: it ends in a hole.
-func (r *Reader) readSegment(ctx context.Context, dir *handle.Dir, name string, n int, size int64) (sum Sum, device bool, err error) {
+func (r *Reader) readSegment(ctx context.Context, dir *handle.Dir, name string, n int, size int64) (sum Sum,
+	device bool, err error) {
 	f, err := dir.OpenFile(name)
 	if err != nil {
 		return sum, false, err

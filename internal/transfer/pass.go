@@ -92,7 +92,8 @@ func (t *Tally) changed(path string) {
 // *SpoolError, handle.ErrMount, or that of ctx. After any of them the new
 // spool holds what was done, and the next pass goes on from it.
 func Pass(ctx context.Context, j Job) (*Tally, error) {
-	p := &pass{Job: j, tally: &Tally{}, old: Read(j.Old...), links: hardlink.New(j.Scratch), flying: map[handle.FileID]chan struct{}{}}
+	p := &pass{Job: j, tally: &Tally{}, old: Read(j.Old...), links: hardlink.New(j.Scratch),
+		flying: map[handle.FileID]chan struct{}{}}
 	if p.Workers == 0 {
 		p.Workers = 2 * runtime.GOMAXPROCS(0)
 	}
@@ -229,7 +230,8 @@ func (j *Job) record(e *inventory.Entry) Record {
 // attributes are still the recorded ones: a change of them moves the ctime,
 // and r's was not so young that a second change could have the same.
 func (r *Record) sureOf(e *inventory.Entry) bool {
-	return r != nil && e.Stat.IsRegular() && r.Fact.Flags&Copied != 0 && r.Fact.Flags&(Again|Recent) == 0 && r.Fact.Source.sameStat(&e.Stat)
+	return r != nil && e.Stat.IsRegular() && r.Fact.Flags&Copied != 0 && r.Fact.Flags&(Again|Recent) == 0 &&
+		r.Fact.Source.sameStat(&e.Stat)
 }
 
 func (r *Record) fact() *Fact {
@@ -305,7 +307,8 @@ func (p *Part) remove(r *Record, lent uint64) error {
 	}
 	defer dir.Release()
 	if lent != 0 && st.Ino == lent && st.IsRegular() {
-		if err := p.Lender.giveBack(dir, name, r.Path); !errors.Is(err, fs.ErrExist) && !errors.Is(err, fs.ErrNotExist) {
+		if err := p.Lender.giveBack(dir, name, r.Path); !errors.Is(err, fs.ErrExist) &&
+			!errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
 		return p.putAside(dir, name, r.Path)

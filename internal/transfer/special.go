@@ -116,7 +116,8 @@ func (p *pass) orAside(dst *handle.Dir, e *inventory.Entry, make func() error) e
 // a socket, a device node.
 func (p *pass) special(e *inventory.Entry, rec *Record, old *Record) error {
 	now := p.source(&e.Stat, e.Xattrs)
-	if old != nil && old.Fact.Flags&Copied != 0 && old.Fact.Flags&Again == 0 && old.Fact.Source.Unchanged(&now, false) &&
+	if old != nil && old.Fact.Flags&Copied != 0 && old.Fact.Flags&Again == 0 &&
+		old.Fact.Source.Unchanged(&now, false) &&
 		old.LinkOf(Copy) == rec.LinkOf(Copy) && old.Rdev == rec.Rdev {
 		return p.New.Put(rec.Ord, &old.Fact)
 	}

@@ -228,7 +228,8 @@ func (s *Spool) Append(r *Record) error {
 	b := binary.AppendUvarint(s.buf[:0], uint64(r.Depth))
 	b = appendField(b, Base(r.Path))
 	has := byte(0)
-	for i, there := range []bool{r.Link != "", r.Made != "", r.Origin != "", r.Same != "", r.Rdev != 0, len(r.Xattrs) > 0} {
+	for i, there := range []bool{r.Link != "", r.Made != "", r.Origin != "", r.Same != "", r.Rdev != 0,
+		len(r.Xattrs) > 0} {
 		if there {
 			has |= 1 << i
 		}

@@ -136,14 +136,20 @@ func TestPassesCatchUpWithEveryChange(t *testing.T) {
 		"dir to file": func(b *bench) { retype(b, "d", "d: 1") },
 		"dir to link": func(b *bench) { retype(b, "d", "d => a") },
 		"swapped": func(b *bench) {
-			require.NoError(b.t, unix.Renameat2(unix.AT_FDCWD, filepath.Join(b.source, "a"), unix.AT_FDCWD, filepath.Join(b.source, "z"), unix.RENAME_EXCHANGE))
+			require.NoError(b.t, unix.Renameat2(unix.AT_FDCWD, filepath.Join(b.source, "a"), unix.AT_FDCWD,
+				filepath.Join(b.source, "z"), unix.RENAME_EXCHANGE))
 		},
 		"time": func(b *bench) {
 			require.NoError(b.t, os.Chtimes(filepath.Join(b.source, "a"), time.Now(), time.Unix(5, 7)))
 		},
 		"a hole appears": func(b *bench) { require.NoError(b.t, os.Truncate(filepath.Join(b.source, "a"), 10<<20)) },
 		"another name":   func(b *bench) { link(b, "a", "d/e/a2"); link(b, "a", "0") },
-		"one name less":  func(b *bench) { link(b, "a", "0"); b.mustPass(); require.NoError(b.t, os.Remove(b.source+"/0")) },
+		"one name less": func(b *bench) {
+			link(b, "a", "0")
+			b.mustPass()
+			require.NoError(b.t,
+				os.Remove(b.source+"/0"))
+		},
 		"name of another": func(b *bench) {
 			link(b, "a", "y")
 			b.mustPass()
@@ -220,7 +226,8 @@ func TestWritersAreComparedByDigest(t *testing.T) {
 		b.n++
 		next, err := CreateSpool(filepath.Join(b.dir, "spools"), b.n)
 		require.NoError(t, err)
-		tally, err := Pass(context.Background(), Job{Source: b.src, Part: p, Old: []*Spool{b.spool}, New: next, Writing: writing})
+		tally, err := Pass(context.Background(),
+			Job{Source: b.src, Part: p, Old: []*Spool{b.spool}, New: next, Writing: writing})
 		require.NoError(t, err)
 		require.EqualValues(t, len(writing), tally.Changed)
 		require.NoError(t, next.Close())
@@ -439,13 +446,15 @@ func TestDifferencesAndAmend(t *testing.T) {
 	b.write("a", "late")
 	b.write("d/new", "late")
 	require.NoError(t, os.Remove(filepath.Join(b.source, "z")))
-	require.Equal(t, map[string]string{".": "changed", "a": "changed", "d": "changed", "d/new": "new", "z": "gone"}, diffs(Source, b.source))
+	require.Equal(t, map[string]string{".": "changed", "a": "changed", "d": "changed", "d/new": "new", "z": "gone"},
+		diffs(Source, b.source))
 
 	// Amending takes changed and new entries into the record.
 	var changes []Record
 	require.NoError(t, Differences(context.Background(), b.src, Source, b.spool, func(x Difference) error {
 		if x.Now != nil {
-			changes = append(changes, Record{Path: x.Path, Link: x.Now.Link, Xattrs: x.Now.Xattrs, Fact: Fact{Flags: Copied, Source: SnapOf(&x.Now.Stat, x.Now.Xattrs)}})
+			changes = append(changes, Record{Path: x.Path, Link: x.Now.Link, Xattrs: x.Now.Xattrs,
+				Fact: Fact{Flags: Copied, Source: SnapOf(&x.Now.Stat, x.Now.Xattrs)}})
 		}
 		return nil
 	}))
@@ -472,8 +481,11 @@ func TestEraseLeavesWhatChanged(t *testing.T) {
 			require.NoError(b.t, os.Remove(filepath.Join(b.source, "a")))
 			b.write("a", "other")
 		}, nil, "a"},
-		"what may not go":   {func(*bench) {}, func(r *Record) bool { return r.Path != "z" }, "z"},
-		"no right to write": {func(b *bench) { require.NoError(b.t, os.Chmod(filepath.Join(b.source, "d", "e"), 0o500)) }, nil, ""},
+		"what may not go": {func(*bench) {}, func(r *Record) bool { return r.Path != "z" }, "z"},
+		"no right to write": {func(b *bench) {
+			require.NoError(b.t,
+				os.Chmod(filepath.Join(b.source, "d", "e"), 0o500))
+		}, nil, ""},
 	} {
 		t.Run(what, func(t *testing.T) {
 			b := newBench(t)
@@ -551,7 +563,8 @@ func FuzzSpool(f *testing.F) {
 
 // Verification lets pass exactly what was accepted.
 func TestAllow(t *testing.T) {
-	acl, user := handle.Xattr{Name: "system.posix_acl_access", Value: []byte("x")}, handle.Xattr{Name: "user.a", Value: []byte("x")}
+	acl, user := handle.Xattr{Name: "system.posix_acl_access", Value: []byte("x")},
+		handle.Xattr{Name: "user.a", Value: []byte("x")}
 	source := Snap{Mode: 0o100644, UID: 1, GID: 2, Size: 3, Mtime: handle.Time{Sec: 5, Nsec: 7}}
 	both := []handle.Xattr{acl, user}
 	for what, c := range map[string]struct {
@@ -575,7 +588,8 @@ func TestAllow(t *testing.T) {
 		made := source
 		c.change(&made)
 		require.NotEmpty(t, (&Allow{}).Differs(&source, &made, both, c.xattrs), what)
-		others := Allow{Owners: !c.allow.Owners, Modes: !c.allow.Modes, Xattrs: !c.allow.Xattrs, ACLs: !c.allow.ACLs, Links: true}
+		others := Allow{Owners: !c.allow.Owners, Modes: !c.allow.Modes, Xattrs: !c.allow.Xattrs, ACLs: !c.allow.ACLs,
+			Links: true}
 		if c.allow.TimeStep == 0 {
 			others.TimeStep = 2 * time.Second
 		}

@@ -152,7 +152,8 @@ func (v *verify) Visit(e *inventory.Entry) (bool, error) {
 	if !e.Stat.IsRegular() || known {
 		return e.Stat.IsDir(), nil
 	}
-	v.group = append(v.group, readTask{dir: e.Dir.Retain(), name: e.Name, path: rec.Path, ord: rec.Ord, now: now, fact: rec.Fact})
+	v.group = append(v.group,
+		readTask{dir: e.Dir.Retain(), name: e.Name, path: rec.Path, ord: rec.Ord, now: now, fact: rec.Fact})
 	if v.bytes += e.Stat.Size; len(v.group) >= groupFiles || v.bytes >= groupBytes {
 		return false, v.hand()
 	}

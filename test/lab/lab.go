@@ -58,7 +58,8 @@ func Drive(t testing.TB, kind, label string, mib int64, mkfs ...string) string {
 	}
 	dir := t.TempDir()
 	img, at := filepath.Join(Scratch(t), label+".img"), filepath.Join(dir, label)
-	if err := errors.Join(os.WriteFile(img, nil, 0o600), os.Truncate(img, mib<<20), os.Symlink(img, at+".img")); err != nil {
+	if err := errors.Join(os.WriteFile(img, nil, 0o600), os.Truncate(img, mib<<20),
+		os.Symlink(img, at+".img")); err != nil {
 		t.Fatal(err)
 	}
 	args := append([]string{"-q", "-L", label}, mkfs...)

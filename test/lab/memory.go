@@ -20,7 +20,8 @@ const shm = "/dev/shm"
 func Scratch(t testing.TB) string {
 	t.Helper()
 	var st unix.Statfs_t
-	if unix.Statfs(shm, &st) != nil || st.Type != unix.TMPFS_MAGIC || st.Bavail*uint64(st.Bsize) < 6<<30 || unix.Access(shm, unix.W_OK) != nil {
+	if unix.Statfs(shm, &st) != nil || st.Type != unix.TMPFS_MAGIC || st.Bavail*uint64(st.Bsize) < 6<<30 ||
+		unix.Access(shm, unix.W_OK) != nil {
 		return t.TempDir()
 	}
 	dir, err := os.MkdirTemp(shm, "nexlin-test-")

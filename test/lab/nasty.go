@@ -33,8 +33,10 @@ func Nasty(t testing.TB, dir string) (leadOut map[string]string) {
 	}
 	// Names: bytes, not text.
 	for i, name := range []string{
-		"\x01control", "new\nline", "tab\there", `back\slash`, "-rf", " lead", "trail ", "full.stop.", "quote\"'`$(x)", "\xff\xfe not text",
-		"CON", "a:b?*<>|", "caf\u00e9", "cafe\u0301", "README", "readme", "%s%n", "#comment", "=", strings.Repeat("n", 255), "日本語", "~",
+		"\x01control", "new\nline", "tab\there", `back\slash`, "-rf", " lead", "trail ", "full.stop.",
+		"quote\"'`$(x)", "\xff\xfe not text",
+		"CON", "a:b?*<>|", "caf\u00e9", "cafe\u0301", "README", "readme", "%s%n", "#comment", "=",
+		strings.Repeat("n", 255), "日本語", "~",
 	} {
 		file("names/"+name, fmt.Sprintf("content %d", i))
 	}
@@ -54,14 +56,16 @@ func Nasty(t testing.TB, dir string) (leadOut map[string]string) {
 	leadOut = map[string]string{}
 	outer := filepath.Dir(dir)
 	for rel, text := range map[string]string{
-		"links/in": "../many/0", "links/dangling": "nowhere", "links/self": "self", "links/long": strings.Repeat("x", 1000),
+		"links/in": "../many/0", "links/dangling": "nowhere", "links/self": "self",
+		"links/long":     strings.Repeat("x", 1000),
 		"links/absolute": "/etc/hostname", "links/bytes \xff": "\xff\n", "links/up": "..",
 	} {
 		must(os.MkdirAll(at("links"), 0o755))
 		must(os.Symlink(text, at(rel)))
 	}
 	for rel, text := range map[string]string{
-		"links/out": "../../outside/file", "links/out.dir": "../..", "out at the top": "../outside", "links/out and in": "../../" + filepath.Base(dir) + "/README",
+		"links/out": "../../outside/file", "links/out.dir": "../..", "out at the top": "../outside",
+		"links/out and in": "../../" + filepath.Base(dir) + "/README",
 	} {
 		must(os.Symlink(text, at(rel)))
 		leadOut[rel] = filepath.Join(filepath.Dir(at(rel)), text)
@@ -91,7 +95,8 @@ func Nasty(t testing.TB, dir string) (leadOut map[string]string) {
 	must(unix.Mknod(at("special/socket"), unix.S_IFSOCK|0o755, 0)) // nobody waits at it
 	// Holes.
 	for rel, data := range map[string][]int64{
-		"holes/all": nil, "holes/start": {9 << 20}, "holes/end": {0}, "holes/middle": {0, 9 << 20}, "holes/many": {1 << 20, 3 << 20, 5 << 20, 7 << 20},
+		"holes/all": nil, "holes/start": {9 << 20}, "holes/end": {0}, "holes/middle": {0, 9 << 20},
+		"holes/many": {1 << 20, 3 << 20, 5 << 20, 7 << 20},
 	} {
 		file(rel, "")
 		must(os.Truncate(at(rel), 10<<20))
@@ -111,10 +116,12 @@ func Nasty(t testing.TB, dir string) (leadOut map[string]string) {
 	must(os.MkdirAll(at("attributes/dir"), 0o755))
 	must(os.Symlink("file", at("attributes/link")))
 	for _, x := range []struct{ rel, name, value string }{
-		{"attributes/file", "user.species", "redshank"}, {"attributes/file", "user.empty", ""}, {"attributes/file", "user.bytes \xff", "\x00\xff\n"},
+		{"attributes/file", "user.species", "redshank"}, {"attributes/file", "user.empty", ""},
+		{"attributes/file", "user.bytes \xff", "\x00\xff\n"},
 		{"attributes/file", "user.large", strings.Repeat("v", 400)}, {"attributes/dir", "user.of a dir", "yes"},
 		{"attributes/link", "trusted.of.a.link", "yes"}, {"attributes/dir", "trusted.hidden", "yes"},
-		{"attributes/file", "security.capability", "\x01\x00\x00\x02\x00\x04\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00"},
+		{"attributes/file", "security.capability",
+			"\x01\x00\x00\x02\x00\x04\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00"},
 	} {
 		must(unix.Lsetxattr(at(x.rel), x.name, []byte(x.value), 0))
 	}
@@ -138,7 +145,8 @@ func Nasty(t testing.TB, dir string) (leadOut map[string]string) {
 		t.Fatal(err)
 	}
 	for rel, ts := range map[string]unix.Timespec{
-		"sizes/00000000": {Sec: -1, Nsec: 999999999}, "sizes/00000001": {Sec: 0, Nsec: 1}, "sizes/00004095": {Sec: 1 << 31, Nsec: 5}, "links/self": {Sec: -86400, Nsec: 7},
+		"sizes/00000000": {Sec: -1, Nsec: 999999999}, "sizes/00000001": {Sec: 0, Nsec: 1},
+		"sizes/00004095": {Sec: 1 << 31, Nsec: 5}, "links/self": {Sec: -86400, Nsec: 7},
 	} {
 		must(unix.UtimesNanoAt(unix.AT_FDCWD, at(rel), []unix.Timespec{ts, ts}, unix.AT_SYMLINK_NOFOLLOW))
 	}

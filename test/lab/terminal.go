@@ -85,7 +85,8 @@ func (term *Terminal) Screen() string {
 // Await waits until the terminal shows something and then types.
 func (term *Terminal) Await(shows, then string) {
 	term.t.Helper()
-	for end := time.Now().Add(20 * time.Second); !strings.Contains(term.Screen(), shows); time.Sleep(10 * time.Millisecond) {
+	for end := time.Now().Add(20 * time.Second); !strings.Contains(term.Screen(),
+		shows); time.Sleep(10 * time.Millisecond) {
 		if time.Now().After(end) {
 			term.t.Fatalf("the terminal never showed %q:\n%s", shows, term.Screen())
 		}

@@ -177,7 +177,8 @@ func AgeTree(dir string) error {
 		return err
 	}
 	for i := len(paths) - 1; i >= 0; i-- {
-		ts := []unix.Timespec{{Sec: 1750000000, Nsec: 1}, {Sec: 1750000000 + int64(i)*61, Nsec: int64(100000007*(i+1)) % 1e9}}
+		ts := []unix.Timespec{{Sec: 1750000000, Nsec: 1},
+			{Sec: 1750000000 + int64(i)*61, Nsec: int64(100000007*(i+1)) % 1e9}}
 		if err := unix.UtimesNanoAt(unix.AT_FDCWD, paths[i], ts, unix.AT_SYMLINK_NOFOLLOW); err != nil {
 			return err
 		}

@@ -36,7 +36,8 @@ func NewWine(t testing.TB, program string) *Wine {
 	w := &Wine{T: t, Program: program, prefix: filepath.Join(Scratch(t), "prefix"), D: MemoryDrive(t, "BASALT", 64)}
 	w.C = filepath.Join(w.prefix, "drive_c")
 	t.Cleanup(w.stop)
-	if err := errors.Join(os.MkdirAll(w.prefix, 0o700), w.command("wineboot", "-i").Run(), w.command("wineserver", "-w").Run()); err != nil {
+	if err := errors.Join(os.MkdirAll(w.prefix, 0o700), w.command("wineboot", "-i").Run(),
+		w.command("wineserver", "-w").Run()); err != nil {
 		Skip(t, "wine does not start: "+err.Error())
 	}
 	if err := os.Symlink(w.D, filepath.Join(w.prefix, "dosdevices", "d:")); err != nil {
@@ -44,10 +45,12 @@ func NewWine(t testing.TB, program string) *Wine {
 	}
 	// A server that stays, and its services, started with no output of theirs:
 	// those that a command starts would keep that command's open.
-	if err := errors.Join(w.command("wineserver", "-p").Run(), w.command("wine", "cmd", "/c", "ver").Run()); err != nil {
+	if err := errors.Join(w.command("wineserver", "-p").Run(),
+		w.command("wine", "cmd", "/c", "ver").Run()); err != nil {
 		Skip(t, "wine does not serve: "+err.Error())
 	}
-	Run(t, "x86_64-w64-mingw32-gcc", "-shared", "-O2", "-s", "-o", filepath.Join(w.C, "windows/system32/bcryptprimitives.dll"),
+	Run(t, "x86_64-w64-mingw32-gcc", "-shared", "-O2", "-s", "-o",
+		filepath.Join(w.C, "windows/system32/bcryptprimitives.dll"),
 		"testdata/wine/bcryptprimitives.c", "-ladvapi32")
 	// Folders of its own, where it has links into this account's home.
 	err := filepath.WalkDir(filepath.Join(w.C, "users"), func(at string, e os.DirEntry, err error) error {
@@ -94,7 +97,8 @@ func (w *Wine) command(name string, args ...string) *exec.Cmd {
 	cmd := exec.CommandContext(ctx, name, args...)
 	cmd.WaitDelay = 10 * time.Second
 	// No windows, and nothing of this desktop.
-	cmd.Env = append(os.Environ(), "WINEPREFIX="+w.prefix, "WINEDEBUG=-all", "WINEARCH=win64", "WINEDLLOVERRIDES=mscoree,mshtml=", "DISPLAY=", "NEXLIN_STATE_DIR=", "NEXLIN_STANDIN_DRIVES=")
+	cmd.Env = append(os.Environ(), "WINEPREFIX="+w.prefix, "WINEDEBUG=-all", "WINEARCH=win64",
+		"WINEDLLOVERRIDES=mscoree,mshtml=", "DISPLAY=", "NEXLIN_STATE_DIR=", "NEXLIN_STANDIN_DRIVES=")
 	return cmd
 }
 
@@ -137,7 +141,8 @@ func (w *Wine) JSON(args ...string) map[string]any {
 // Registry reads a value of the account's location settings; empty if there is
 // none.
 func (w *Wine) Registry(value string) string {
-	out, _ := w.Exit("reg", "query", `HKCU\Software\Microsoft\Windows\CurrentVersion\Explorer\User Shell Folders`, "/v", value)
+	out, _ := w.Exit("reg", "query", `HKCU\Software\Microsoft\Windows\CurrentVersion\Explorer\User Shell Folders`,
+		"/v", value)
 	for line := range strings.Lines(out) {
 		if f := strings.SplitN(strings.TrimSpace(line), "    ", 3); len(f) == 3 && f[0] == value {
 			return strings.TrimSpace(f[2])
@@ -166,7 +171,8 @@ func crossBuild(name string, words ...string) (string, error) {
 		return "", err
 	}
 	path := filepath.Join(builds.dir, name)
-	args := append([]string{words[0], "-trimpath", "-o", path}, words[1:]...) // as make cross builds, so that nothing is built twice
+	// as make cross builds, so that nothing is built twice
+	args := append([]string{words[0], "-trimpath", "-o", path}, words[1:]...)
 	cmd := exec.Command("go", args...)
 	cmd.Env = append(os.Environ(), "GOOS=windows", "GOARCH=amd64", "CGO_ENABLED=0")
 	if out, err := cmd.CombinedOutput(); err != nil {
