@@ -3,7 +3,6 @@
 package test
 
 import (
-	"fmt"
 	"os"
 	"path/filepath"
 	"testing"
@@ -17,7 +16,8 @@ import (
 func fiveFolders(t *testing.T, drives [3]string, program string) *crashBed {
 	b := newCrashBed(t, program, drives)
 	withSettings(t, b)
-	b.settings = userDirs + "XDG_PICTURES_DIR=\"$HOME/Pictures\"\nXDG_VIDEOS_DIR=\"$HOME/Videos\"\nXDG_DOWNLOAD_DIR=\"$HOME/Downloads\"\n"
+	b.settings = userDirs +
+		"XDG_PICTURES_DIR=\"$HOME/Pictures\"\nXDG_VIDEOS_DIR=\"$HOME/Videos\"\nXDG_DOWNLOAD_DIR=\"$HOME/Downloads\"\n"
 	require.NoError(t, os.WriteFile(filepath.Join(b.skerry, ".config", "user-dirs.dirs"), []byte(b.settings), 0o600))
 	for _, name := range []string{"Pictures", "Videos", "Downloads"} {
 		require.NoError(t, os.Mkdir(filepath.Join(b.skerry, name), 0o755))
@@ -42,12 +42,15 @@ func TestFiveFoldersAllOrNothing(t *testing.T) {
 	drives := memoryDrives(t)
 	faulty := faults(t)
 	for h, how := range []string{"setting", "setting+symlink"} {
-		move := []string{"move", "--profile", "all", "--into", "BASALT/ines", "--by", how, "--yes", "-q", "--accept", "target-in-memory"}
+		move := []string{"move", "--profile", "all", "--into", "BASALT/ines", "--by", how, "--yes", "-q", "--accept",
+			"target-in-memory"}
 		// The drives get their tags from this one; the others go side by side.
 		fiveFolders(t, drives, faulty).run(0, move)
 		for i, fault := range []string{
-			"part.act#3", "pass-1#3", "verified-1#3", "sealed#3", "sealed#5", "all-ready", "place.act#3", "switch.intent#1", "switch.act#3", "switch.done#5",
-			"try.act#3", "tried#3", "setting.0.intent#2", "setting.0.act#1", "setting.0.act#3", "setting.0.done#5", "notes.act#3", "late-writes.done#5",
+			"part.act#3", "pass-1#3", "verified-1#3", "sealed#3", "sealed#5", "all-ready", "place.act#3",
+			"switch.intent#1", "switch.act#3", "switch.done#5",
+			"try.act#3", "tried#3", "setting.0.intent#2", "setting.0.act#1", "setting.0.act#3", "setting.0.done#5",
+			"notes.act#3", "late-writes.done#5",
 		} {
 			if i%everyNth(2) != h%everyNth(2) {
 				continue
@@ -88,14 +91,15 @@ func (b *crashBed) runOfKind(kind string) string {
 			return run["id"].(string)
 		}
 	}
-	b.T.Fatal(fmt.Sprintf("no run of kind %s", kind))
+	b.T.Fatalf("no run of kind %s", kind)
 	return ""
 }
 
 // Somebody works in one of the folders: then undo leaves all of them.
 func TestUndoTogetherAsksFirst(t *testing.T) {
 	b := fiveFolders(t, memoryDrives(t), program)
-	b.run(0, []string{"move", "--profile", "all", "--into", "BASALT/ines", "--yes", "-q", "--accept", "target-in-memory"})
+	b.run(0, []string{"move", "--profile", "all", "--into", "BASALT/ines", "--yes", "-q", "--accept",
+		"target-in-memory"})
 	require.NoError(t, os.WriteFile(filepath.Join(b.skerry, "Pictures", "new"), nil, 0o644))
 	run := b.runOfKind("move-together")
 	out, code := b.Exit("undo", run, "--yes", "-q")
@@ -121,7 +125,8 @@ func TestChangesWhileTheOthersAreCopied(t *testing.T) {
 		require.NoError(t, os.Remove(at("gone")))
 		require.NoError(t, os.Rename(at("renamed"), at("new name")))
 		require.NoError(t, os.WriteFile(at("late"), []byte("late"), 0o644))
-	}, b.fill([]string{"move", "--profile", "all", "--into", "BASALT/ines", "--yes", "-q", "--accept", "target-in-memory"})...)
+	}, b.fill([]string{"move", "--profile", "all", "--into", "BASALT/ines", "--yes", "-q", "--accept",
+		"target-in-memory"})...)
 	require.Zero(t, code, out)
 	target := filepath.Join(b.basalt, "ines", "Documents")
 	for name, there := range map[string]bool{"gone": false, "renamed": false, "new name": true, "late": true} {

@@ -79,9 +79,6 @@ func Faulty(t testing.TB) *FaultyDrive {
 		t.Fatal(err)
 	}
 	root := &fs.LoopbackRoot{Path: below, Dev: st.Dev}
-	root.NewNode = func(r *fs.LoopbackRoot, _ *fs.Inode, name string, _ *syscall.Stat_t) fs.InodeEmbedder {
-		return &faultyNode{LoopbackNode: fs.LoopbackNode{RootData: r}, drive: d}
-	}
 	top := &faultyNode{LoopbackNode: fs.LoopbackNode{RootData: root}, drive: d}
 	root.RootNode = top
 	server, err := fs.Mount(d.At, top, &fs.Options{MountOptions: fuse.MountOptions{
@@ -101,6 +98,11 @@ func Faulty(t testing.TB) *FaultyDrive {
 type faultyNode struct {
 	fs.LoopbackNode
 	drive *FaultyDrive
+}
+
+// WrapChild gives every entry the drive's faults.
+func (n *faultyNode) WrapChild(_ context.Context, child fs.InodeEmbedder) fs.InodeEmbedder {
+	return &faultyNode{LoopbackNode: fs.LoopbackNode{RootData: child.(*fs.LoopbackNode).RootData}, drive: n.drive}
 }
 
 // loopbackFile is what a file of the file system below can do.
@@ -140,7 +142,8 @@ func (n *faultyNode) Open(ctx context.Context, flags uint32) (fs.FileHandle, uin
 }
 
 // Create implements [fs.NodeCreater].
-func (n *faultyNode) Create(ctx context.Context, name string, flags, mode uint32, out *fuse.EntryOut) (*fs.Inode, fs.FileHandle, uint32, syscall.Errno) {
+func (n *faultyNode) Create(ctx context.Context, name string, flags, mode uint32, out *fuse.EntryOut) (*fs.Inode,
+	fs.FileHandle, uint32, syscall.Errno) {
 	in, f, how, errno := n.LoopbackNode.Create(ctx, name, flags, mode, out)
 	if errno != 0 {
 		return nil, nil, 0, errno

@@ -3,7 +3,6 @@
 package lab
 
 import (
-	"fmt"
 	"os"
 	"path/filepath"
 	"sync"
@@ -60,5 +59,5 @@ func (r *Reader) Stop(t testing.TB) {
 	if r.count.Load() < 100 {
 		t.Errorf("the reader read only %d times; it proves nothing", r.count.Load())
 	}
-	t.Log(fmt.Sprintf("%d reads through the link path, none failed", r.count.Load()))
+	t.Logf("%d reads through the link path, none failed", r.count.Load())
 }
