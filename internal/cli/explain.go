@@ -163,6 +163,27 @@ func (a *app) explainRun(err error) (fault, bool) {
 	return fault{}, false
 }
 
+// stoppedStates says how things stand when a run of a kind was stopped before its
+// switch, and after it; of a kind that is not here that is told in general.
+var stoppedStates = map[string]map[bool]string{
+	redirect.KindMoveTogether: severalStopped,
+	redirect.KindBackTogether: severalStopped,
+	redirect.KindMend:         either("the data on the drive was not touched"),
+	redirect.KindRestore:      either("the data on the drive was not touched"),
+	redirect.KindRenew:        either("the data on the drive was not touched"),
+	redirect.KindDiscard:      either("the folder in use is whole; part of the held original may be gone already"),
+	redirect.KindHandover: either("the store is whole: the engine has it, or its proven archive is held beside " +
+		"the new place"),
+	redirect.KindMerge: {false: "{link} is the real folder still, and whole; everything the target had is there"},
+}
+
+var severalStopped = map[bool]string{
+	false: "every folder is whole; none leads to its new place yet",
+	true:  "every folder is whole; they lead to their new places",
+}
+
+func either(state string) map[bool]string { return map[bool]string{false: state, true: state} }
+
 // refusal is the exit status of a refusal.
 func refusal(r *redirect.RefusedError) int {
 	switch {
@@ -188,37 +209,20 @@ func (a *app) explainStopped(s *redirect.StoppedError) fault {
 	if s.Switched {
 		f.State = fmt.Sprintf("%s leads to the new place; both copies are there", a.path(s.Link))
 	}
-	switch s.Kind {
-	case redirect.KindMoveTogether, redirect.KindBackTogether:
-		f.State = "every folder is whole; none leads to its new place yet"
-		if s.Switched {
-			f.State = "every folder is whole; they lead to their new places"
-		}
-	case redirect.KindMend, redirect.KindRestore, redirect.KindRenew:
-		f.State = "the data on the drive was not touched"
-	case redirect.KindMerge:
-		if !s.Switched {
-			f.State = fmt.Sprintf("%s is the real folder still, and whole; everything the target had is there",
-				a.path(s.Link))
-		}
-	}
-	if s.Kind == redirect.KindDiscard {
-		f.State = "the folder in use is whole; part of the held original may be gone already"
+	if state := stoppedStates[s.Kind][s.Switched]; state != "" {
+		f.State = strings.ReplaceAll(state, "{link}", a.path(s.Link))
 	}
 	if s.Aside != "" {
 		f.State = fmt.Sprintf("for this moment nothing stands at %s; the folder is whole, as %s", a.path(s.Link),
 			a.path(s.Aside))
 	}
 	f.Next = []string{"nexlin resume " + s.Run + "   goes on", "nexlin undo " + s.Run + "     takes it back"}
-	if s.Kind == redirect.KindDiscard {
+	if s.Final() {
 		f.Next[1] = "nexlin undo " + s.Run + "     ends it: what is deleted stays deleted, the rest stays held"
 	}
 	if next, ok := explainLocked(s.Err, s.Run); ok {
 		f.Code, f.Exit = "store-locked", exitStopped
 		f.Next = append(f.Next, next)
-	}
-	if s.Kind == redirect.KindHandover {
-		f.State = "the store is whole: the engine has it, or its proven archive is held beside the new place"
 	}
 	if errors.Is(s.Err, redirect.ErrStillChanging) {
 		f.Exit, f.Code = exitBusy, "still-changing"

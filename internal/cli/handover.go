@@ -56,7 +56,7 @@ func (a *app) handOver(e *redirect.Engine, plan *redirect.Plan, preview bool) (d
 		d["stores"] = storeDocs(plan)
 		return docIf(err, d), err
 	}
-	return a.carried(e, a.showHandedOver, func() (*redirect.Outcome, error) { return e.Handover(a.ctx, plan) })
+	return a.carried(e, a.showHandedOver, func() (*redirect.Outcome, error) { return e.Do(a.ctx, plan) })
 }
 
 func storeDocs(p *redirect.Plan) []doc {

@@ -154,7 +154,7 @@ func (a *app) mendOne(e *redirect.Engine, r ledger.Redirect, f mendFlags) (doc, 
 		return nil, &shownError{err}
 	}
 	var entries []doc
-	if plan.Kind == redirect.KindMerge {
+	if plan.Merges() {
 		if entries, err = a.previewMerge(e, plan, f.halves == askHalves); err != nil {
 			return nil, err
 		}
@@ -168,7 +168,7 @@ func (a *app) mendOne(e *redirect.Engine, r ledger.Redirect, f mendFlags) (doc, 
 	if err := a.confirm("mend it?", true, "--yes"); err != nil {
 		return nil, err
 	}
-	d, err := a.carried(e, a.showMended, func() (*redirect.Outcome, error) { return e.Mend(a.ctx, plan) })
+	d, err := a.carried(e, a.showMended, func() (*redirect.Outcome, error) { return e.Do(a.ctx, plan) })
 	if err == nil {
 		d["mended"] = true
 	}
@@ -207,7 +207,7 @@ func (a *app) showMending(p *redirect.Plan) {
 		a.print("  held      %s on the drive, recorded at the new place",
 			plural(int64(n), "held original", "held originals"))
 	}
-	if p.Kind == redirect.KindMerge {
+	if p.Merges() {
 		a.print("  halves    the real folder at %s (%s, %s) is merged into the target,", a.path(p.From),
 			plural(p.Files, "file", "files"), pathtext.Size(p.Bytes))
 		a.print("            the link takes its place, and it is held as %s", a.path(p.HeldPath()))
@@ -321,7 +321,7 @@ func (a *app) showMended(o *redirect.Outcome) {
 		a.tried(p)
 	}
 	a.news(o)
-	if p.Kind == redirect.KindMerge {
+	if p.Merges() {
 		a.print("")
 		a.print("%s the real folder is held as %s", caution.Render("nothing is deleted:"), a.path(p.HeldPath()))
 		a.print("  deletes it, after comparing:   nexlin discard-original %s", pathtext.Quote(p.Name))

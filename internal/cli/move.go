@@ -334,7 +334,7 @@ func (a *app) planned(e *redirect.Engine, preview bool, question string, show fu
 
 // carryOut runs a plan with progress and shows what it came to.
 func (a *app) carryOut(e *redirect.Engine, plan *redirect.Plan, show func(*redirect.Outcome)) (doc, error) {
-	return a.carried(e, show, func() (*redirect.Outcome, error) { return e.Run(a.ctx, plan) })
+	return a.carried(e, show, func() (*redirect.Outcome, error) { return e.Do(a.ctx, plan) })
 }
 
 // carried does a run with progress and shows what it came to.

@@ -89,7 +89,7 @@ func (a *app) packOne(e *redirect.Engine, o redirect.PackOptions, preview bool) 
 	if stop, err := a.goOn(plan.Blocked(), preview, "pack it?"); err != nil || stop {
 		return docIf(err, planDoc(plan)), err
 	}
-	return a.archived(e, func() (*redirect.Outcome, error) { return e.Pack(a.ctx, plan) })
+	return a.archived(e, func() (*redirect.Outcome, error) { return e.Do(a.ctx, plan) })
 }
 
 // archived does a pack or an unpack with progress and shows what it came to.
@@ -123,7 +123,7 @@ func (a *app) showArchived(o *redirect.Outcome) {
 		return
 	}
 	a.print("")
-	if o.Kind == redirect.KindUnpack {
+	if o.Plan.Unpacks() {
 		a.print("%s  %s", good.Render("done"), bold.Render(a.path(o.Plan.Copy())))
 		a.print("  verified  %s, %s, each read back and equal to its digest", plural(x.Count.Files, "file", "files"),
 			pathtext.Size(x.Count.Bytes))
@@ -189,7 +189,7 @@ func (a *app) unpackCmd() *cobra.Command {
 			if stop, err := a.goOn(plan.Blocked(), preview, "unpack it?"); err != nil || stop {
 				return a.emitIf(err, planDoc(plan))
 			}
-			d, err := a.archived(e, func() (*redirect.Outcome, error) { return e.Unpack(a.ctx, plan) })
+			d, err := a.archived(e, func() (*redirect.Outcome, error) { return e.Do(a.ctx, plan) })
 			return a.emitIf(err, d)
 		}),
 	}

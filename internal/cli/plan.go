@@ -17,10 +17,10 @@ func (a *app) showPlan(p *redirect.Plan) {
 	if p.IntoNow.Mount != "" {
 		target = on(&p.IntoNow, p.Copy())
 	}
-	switch p.Kind {
-	case redirect.KindBringBack:
+	switch {
+	case p.ComesBack():
 		a.print("%s   (a real folder again; the data comes from %s)", bold.Render(a.path(p.Link)), fromWhere(a, p))
-	case redirect.KindMoveOn:
+	case p.MovesOn():
 		a.print("%s   (until now %s)", led(p.Methods, a.path(p.Link), target), fromWhere(a, p))
 	default:
 		a.print("%s", led(p.Methods, a.path(p.Link), target))
@@ -51,7 +51,7 @@ func (a *app) planNumbers(p *redirect.Plan) {
 	switch {
 	case p.Bare:
 		a.print("  moves     nothing: the target begins empty, and what is in the folder is held where it is")
-	case p.Kind == redirect.KindMerge:
+	case p.Merges():
 		a.print("  merges    %s, into what the target has already; nothing there is replaced", what)
 	default:
 		a.print("  moves     %s", what)
@@ -171,7 +171,7 @@ func (a *app) settingLines(p *redirect.Plan) {
 		}
 		a.print("  setting   %s at %s %s", a.path(s.File), pathtext.Show(s.At), what)
 	}
-	if p.Linkless() && p.Kind == redirect.KindMove && p.Card == "" {
+	if p.Linkless() && p.IsFirst() && p.Card == "" {
 		a.print("  link      none: programs that have the old path built in will not find the folder (--by " +
 			"setting+symlink leads them, too)")
 	}

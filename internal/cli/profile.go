@@ -88,7 +88,7 @@ func (a *app) futureOnly(e *redirect.Engine, args []string, f moveFlags, o redir
 	if stop, err := a.goOn(plan.Blocked(), f.preview, "change it?"); err != nil || stop {
 		return a.emitIf(err, planDoc(plan))
 	}
-	out, err := e.Future(a.ctx, plan)
+	out, err := e.Do(a.ctx, plan)
 	if err != nil {
 		return err
 	}

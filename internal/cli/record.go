@@ -90,7 +90,7 @@ func (a *app) recordOne(e *redirect.Engine, o redirect.RecordOptions, preview bo
 		stop {
 		return docIf(err, planDoc(plan)), err
 	}
-	d, err := a.carried(e, a.showRecorded, func() (*redirect.Outcome, error) { return e.Record(a.ctx, plan) })
+	d, err := a.carried(e, a.showRecorded, func() (*redirect.Outcome, error) { return e.Do(a.ctx, plan) })
 	if refused := (*redirect.RefusedError)(nil); errors.As(err, &refused) && !a.json {
 		a.print("")
 		a.findings(a.out, refused.Findings)

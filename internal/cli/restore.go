@@ -260,7 +260,7 @@ func (a *app) linkAgain(e *redirect.Engine, row ledger.Redirect, f restoreFlags,
 		}
 		p := a.progress()
 		e.Progress = p
-		out, err := e.Mend(a.ctx, plan)
+		out, err := e.Do(a.ctx, plan)
 		p.end()
 		if err != nil {
 			return err

@@ -98,7 +98,7 @@ func (a *app) showPlans(t *redirect.Together) {
 		if p.IntoNow.Mount != "" {
 			target = on(&p.IntoNow, p.Copy())
 		}
-		if p.Kind == redirect.KindBringBack {
+		if p.ComesBack() {
 			a.print("%s   (a real folder again; the data comes from %s)", bold.Render(a.path(p.Link)), fromWhere(a, p))
 		} else {
 			a.print("%s", led(p.Methods, a.path(p.Link), target))
@@ -203,7 +203,7 @@ func (a *app) showTogetherDone(o *redirect.TogetherOutcome) {
 			if m.SetAside != "" {
 				a.print("  the copy is held as  %s", a.path(m.SetAside))
 			}
-		case p.Kind == redirect.KindBringBack:
+		case p.ComesBack():
 			a.print("%s  %s is a real folder again", word, bold.Render(a.path(p.Link)))
 			a.proof(m)
 		default:
@@ -234,7 +234,7 @@ func (a *app) showTogetherDone(o *redirect.TogetherOutcome) {
 		}
 	}
 	a.print("")
-	if o.Kind == redirect.KindMoveTogether {
+	if !o.Plan.ComesBack() {
 		var freed int64
 		var names []string
 		for _, p := range o.Plan.Plans {

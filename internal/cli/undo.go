@@ -288,22 +288,18 @@ func (a *app) recoverRun(e *redirect.Engine, row ledger.RunRow, forward bool) er
 		a.showUndone(out)
 		return nil
 	}
-	switch row.Kind {
-	case redirect.KindHandover:
-		a.showHandedOver(out)
-	case redirect.KindMove, redirect.KindMoveOn:
-		a.showMoved(out)
-	case redirect.KindBringBack:
-		a.showBroughtBack(out)
-	case redirect.KindMend, redirect.KindMerge:
-		a.showMended(out)
-	case redirect.KindRecord:
-		a.showRecorded(out)
-	case redirect.KindPack, redirect.KindUnpack:
-		a.showArchived(out)
-	default:
-		a.print("%s  run %s is finished", good.Render("done"), row.ID)
+	if show := map[string]func(*redirect.Outcome){
+		redirect.KindHandover: a.showHandedOver,
+		redirect.KindMove:     a.showMoved, redirect.KindMoveOn: a.showMoved,
+		redirect.KindBringBack: a.showBroughtBack,
+		redirect.KindMend:      a.showMended, redirect.KindMerge: a.showMended,
+		redirect.KindRecord: a.showRecorded,
+		redirect.KindPack:   a.showArchived, redirect.KindUnpack: a.showArchived,
+	}[row.Kind]; show != nil {
+		show(out)
+		return nil
 	}
+	a.print("%s  run %s is finished", good.Render("done"), row.ID)
 	return nil
 }
 

@@ -50,7 +50,7 @@ func (m *mover) backward(ctx context.Context) error {
 	if err := m.settingsBack(ctx); err != nil {
 		return err
 	}
-	if m.p.Kind == KindMove {
+	if m.p.kind().first {
 		// Killed between making the link under the held name and the exchange.
 		if err := link.Remove(m.heldIn, m.p.Held, m.p.LinkText); err != nil {
 			return err
@@ -121,7 +121,7 @@ func (m *mover) heldRefused(bad []string, what string) error {
 	f := finding.New(finding.HeldChanged, filepath.Join(held, bad[0]), "%s %s the held original at %s: the folder "+
 		"would not come back as it was", bad[0], what, held).Named(m.p.Name).OfRun(m.p.Run)
 	switch {
-	case m.p.Kind == KindBringBack:
+	case m.p.kind().back:
 		f = f.Instead("the folder is real again: `nexlin move` moves it, as it is now")
 	case !m.wasDone:
 		f = f.Instead("`nexlin resume " + m.p.Run + "` finishes the run; then `nexlin bring-back " +
@@ -132,10 +132,10 @@ func (m *mover) heldRefused(bad []string, what string) error {
 
 // switchBack leads programs to the folder again.
 func (m *mover) switchBack(ctx context.Context) error {
-	switch m.p.Kind {
-	case KindMove:
+	switch k := m.p.kind(); {
+	case k.first:
 		return m.switchBackAct(ctx, m.toFolder)
-	case KindMoveOn:
+	case k.on:
 		if err := m.act(ctx, "unhold", m.p.Held, m.unhold, nil); err != nil {
 			return err
 		}
@@ -240,7 +240,7 @@ func (m *mover) removePart(ctx context.Context) error {
 	if err := step(ctx, "part-removed"); err != nil {
 		return err
 	}
-	if m.p.Kind == KindBringBack {
+	if m.p.kind().back {
 		return m.into.Sync()
 	}
 	return handle.InOrder(m.emptyAgain, m.forget)
@@ -404,12 +404,12 @@ func rmdirIfEmpty(d *handle.Dir, name string) error {
 
 // undone writes the result of an undo into the ledger.
 func (m *mover) undone(ctx context.Context, setAside string) error {
-	if setAside != "" && m.p.Kind != KindBringBack {
+	if setAside != "" && !m.p.kind().back {
 		if err := m.renote(m.into, m.p.Name, NoteSetAside); err != nil {
 			return err
 		}
 	}
-	if m.p.Kind != KindMove && m.heldIn != nil {
+	if !m.p.kind().first && m.heldIn != nil {
 		if err := m.renote(m.heldIn, m.p.Name, NoteHere); err != nil {
 			return err
 		}

@@ -256,8 +256,7 @@ func (e *Engine) Detach(ctx context.Context, d *DetachPlan) (*Outcome, error) {
 		Link: r.Link, Target: r.Target, LinkText: r.LinkText(), FromDrive: r.Drive,
 		UID: r.UID, GID: accountGroup(r.UID), Account: r.Account, Methods: r.Methods, Settings: d.Settings,
 	}
-	m := e.mover(p)
-	return m.conduct(func() error { return nil }, func() error { return m.stopped(m.detach(ctx)) })
+	return e.Do(ctx, p)
 }
 
 func (m *mover) detach(ctx context.Context) error {

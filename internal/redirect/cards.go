@@ -213,7 +213,7 @@ func (e *Engine) isWhole(ctx context.Context, u *CardUse, f *card.Folder, path s
 // blocker; a folder that a card knows is told.
 func (e *Engine) knownTo(p *Plan) {
 	home := e.HomeOf(p.Link)
-	if home == "" || p.Kind != KindMove {
+	if home == "" || !p.kind().first {
 		return
 	}
 	vars, err := card.Variables(home)

@@ -229,7 +229,7 @@ func (f visiting) Leave(*inventory.Entry) error { return nil }
 // merge was taken back, if that stands there as a real folder again; nil
 // otherwise.
 func (p *Plan) halfOf(h ledger.Held) *handle.Dir {
-	if p.Kind != KindMerge || !h.Copy {
+	if !p.kind().merges || !h.Copy {
 		return nil
 	}
 	d, err := handle.OpenReal(p.Link)

@@ -10,10 +10,10 @@ import (
 
 // backFromGap takes a switch back that was stopped between its two renames.
 func (m *mover) backFromGap(ctx context.Context) (position, error) {
-	if m.p.Kind == KindBringBack {
+	if m.p.kind().back {
 		return before, m.switchBackAct(ctx, m.toLink)
 	}
-	if m.p.Kind == KindMoveOn {
+	if m.p.kind().on {
 		return placed, m.linkBackAct(ctx)
 	}
 	return placed, m.switchBackAct(ctx, m.toFolder)
@@ -43,7 +43,7 @@ func (m *mover) spareName() (string, error) {
 // aside is where the folder is, whole, while the run stands between the two
 // renames.
 func (p *Plan) aside() string {
-	if p.Kind == KindBringBack {
+	if p.kind().back {
 		return p.From
 	}
 	return p.HeldPath()

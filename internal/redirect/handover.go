@@ -26,7 +26,6 @@ import (
 // it: it is carried out to an archive, signed off, and carried in elsewhere.
 // The engine deletes the store when it is signed off, so the archive is proven
 // before that, and is held until a person discards it.
-const KindHandover = "handover"
 
 // ByHandover is the method of a redirect that an engine has moved.
 const ByHandover = "handover"
@@ -264,16 +263,6 @@ func (e *Engine) handoverPlaces(ctx context.Context, p *Plan, o MoveOptions) err
 	return e.unfinished(p)
 }
 
-// Handover carries out a plan of [Engine.PlanHandover] or
-// [Engine.PlanHandoverBack]. Its errors are those of [Engine.Run].
-func (e *Engine) Handover(ctx context.Context, p *Plan) (*Outcome, error) {
-	if err := p.Blocked(); err != nil {
-		return nil, err
-	}
-	m := e.mover(p)
-	return m.conduct(m.openHandover, func() error { return m.handedOver(ctx, m.handover(ctx)) })
-}
-
 func (m *mover) openHandover() error {
 	if err := m.checkDrive(m.p.Into, m.p.IntoDrive); err != nil {
 		return err
@@ -283,17 +272,6 @@ func (m *mover) openHandover() error {
 		m.into = at
 	}
 	return handle.IgnoreMissing(err) // it is made when the run begins
-}
-
-// handedOver ends a handover: one that failed and whose store is back at its
-// old place is taken back, any other can be gone on with.
-func (m *mover) handedOver(ctx context.Context, err error) error {
-	var back *TakenBackError
-	if errors.As(err, &back) {
-		m.out.State = ledger.Undone
-		return errors.Join(err, m.run.Set(ledger.Undone, back.Err.Error(), nil))
-	}
-	return m.stopped(err)
 }
 
 // where a store is, as the engine lists it; nil if it lists none of the name.

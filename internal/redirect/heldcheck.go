@@ -49,7 +49,7 @@ func (e *Engine) CheckHeld(ctx context.Context, h ledger.Held, live string) ([]f
 	st, err := handle.Lstat(h.Path)
 	made, perr := e.planOfRun(h.Run)
 	known := perr == nil
-	if err == nil && st.IsRegular() && known && made.Kind == KindHandover {
+	if err == nil && st.IsRegular() && known && made.kind().holdsIt {
 		return nil, nil // an archive: it is proven before it goes
 	}
 	if err == nil && !isDir(&st, h.Ino) || handle.Absent(err) && !handle.Missing(err) {

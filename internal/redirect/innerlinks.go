@@ -89,7 +89,7 @@ func (e *Engine) linkTexts(p *Plan) (text func(rel, text string) (made, origin s
 			case r == nil || r.Path != rel || r.LinkOf(transfer.Copy) != is:
 			case r.Origin == "":
 				return "", ""
-			case p.Kind == KindBringBack:
+			case p.kind().back:
 				return r.Origin, ""
 			default:
 				return "", r.Origin

@@ -106,7 +106,7 @@ func (e *Engine) folder(ctx context.Context, p *Plan, progress func(entries, byt
 	if err != nil {
 		return err
 	}
-	if why != "" && p.Kind == KindMove {
+	if why != "" && p.kind().first {
 		f := finding.New(finding.Protected, path, "%s %s", path, why)
 		if why == isOurs {
 			f = f.Instead("it stays where it is; `nexlin list --held` says what is held, and `nexlin " +
@@ -159,7 +159,7 @@ func (e *Engine) nested(p *Plan) error {
 		return err
 	}
 	for _, r := range all {
-		if r.Name == p.Name && p.Kind != KindMove {
+		if r.Name == p.Name && !p.kind().first {
 			continue
 		}
 		about := finding.Subject{Name: r.Name, Drive: r.Drive.Label}

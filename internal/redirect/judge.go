@@ -123,7 +123,7 @@ func (v *Verdict) judgeAll(ctx context.Context, live *handle.Dir, livePath, runD
 			j.set(rec, "")
 			return nil
 		}
-		if v.plan != nil && v.plan.Kind == KindMerge && live != nil {
+		if v.plan != nil && v.plan.kind().merges && live != nil {
 			beside, err := v.keptBeside(live, rec.Path)
 			if err != nil {
 				return err
@@ -326,7 +326,7 @@ func (j *judge) equal(rec *transfer.Record, now *inventory.Entry) error {
 // are not asked for: work moves them.
 func (j *judge) sameMeta(rec *transfer.Record, now *inventory.Entry) (bool, error) {
 	side := sideOf(j.Held)
-	merged := j.plan.Kind == KindMerge // of what the target had already its own metadata stayed
+	merged := j.plan.kind().merges // of what the target had already its own metadata stayed
 	if !merged && rec.Untouched(side.Other(), &now.Stat) {
 		return true, nil
 	}

@@ -71,7 +71,7 @@ func ForOthers(r ledger.Redirect) bool { return forOthers(r.Methods) }
 
 // linkDrive is the drive that the link stands on, as far as it is known.
 func (p *Plan) linkDrive() *drive.Drive {
-	if p.exchanges() || p.Kind == KindRecord && p.From == p.Link {
+	if p.exchanges() || p.kind().copies && p.From == p.Link {
 		return &p.FromNow
 	}
 	return &drive.Drive{}

@@ -3,7 +3,6 @@ package redirect
 import (
 	"errors"
 	"path/filepath"
-	"slices"
 
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
@@ -120,8 +119,7 @@ func (e *Engine) wantLinkDrive(p *Plan, r *ledger.Redirect) error {
 // wantLinkDrive refuses a run, its resume or its undo while the drive is away
 // on which the link is to be changed.
 func (m *mover) wantLinkDrive() error {
-	if m.p.Before == nil || slices.Contains([]string{KindDiscard, KindPack, KindRenew}, m.p.Kind) ||
-		m.p.Kind == KindMend && m.p.Into == "" {
+	if m.p.Before == nil || m.p.kind().noLink || m.p.Mend != nil && m.p.Into == "" {
 		return nil // it touches no link
 	}
 	f, err := m.LinkDriveAway(m.p.Before, m.p.LinkText, m.p.OldText)

@@ -119,7 +119,7 @@ func (e *Engine) PlanMend(ctx context.Context, r ledger.Redirect, o MendOptions)
 // nothingToMend says of the plan of a mend that all is as it should be.
 func (p *Plan) nothingToMend() bool {
 	m := p.Mend
-	return p.Blocked() == nil && p.Kind == KindMend && !m.Link && !m.Tag && !m.Note && len(m.Held) == 0 &&
+	return p.Blocked() == nil && !p.kind().merges && !m.Link && !m.Tag && !m.Note && len(m.Held) == 0 &&
 		len(p.Settings) == 0 &&
 		sameRedirect(m.After, *p.Before)
 }
@@ -249,20 +249,6 @@ func (e *Engine) mendLink(p *Plan) (split bool, err error) {
 		return false, err
 	}
 	return false, e.linkPlace(p)
-}
-
-// Mend carries out a plan of [Engine.PlanMend]. Its errors are those of
-// [Engine.Run].
-func (e *Engine) Mend(ctx context.Context, p *Plan) (*Outcome, error) {
-	if p.Kind == KindMerge {
-		return e.Run(ctx, p)
-	}
-	if err := p.Blocked(); err != nil {
-		return nil, err
-	}
-	m := e.mover(p)
-	return m.conduct(func() error { return m.openMend(!p.StaysDetached()) },
-		func() error { return m.stopped(m.mend(ctx)) })
 }
 
 // StaysDetached says of the plan of a mend that nothing leads to the target once it is

@@ -262,7 +262,7 @@ func (v *mergePreview) Leave(*inventory.Entry) error { return nil }
 func (e *Engine) moveMerging(ctx context.Context, p *Plan) error {
 	i := slices.IndexFunc(p.Findings,
 		func(f finding.Finding) bool { return f.Code == finding.TargetTaken && f.Path == p.Copy() })
-	if i < 0 || p.Kind != KindMove {
+	if i < 0 || !p.kind().first {
 		return nil // there is nothing to merge with
 	}
 	live, err := handle.OpenReal(p.Copy())

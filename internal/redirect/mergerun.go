@@ -341,7 +341,7 @@ func (m *mover) settledAt(live *handle.Dir, rec *transfer.Record, merged bool) (
 // besidePath is where an entry of the half lies in the target if it, or a
 // directory above it, had to go beside another; path itself if none had to.
 func (p *Plan) besidePath(live *handle.Dir, path string) string {
-	if p.Kind != KindMerge {
+	if !p.kind().merges {
 		return path
 	}
 	at := "."

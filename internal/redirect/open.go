@@ -98,7 +98,7 @@ func (m *mover) open() error {
 	} else if !handle.Missing(err) {
 		return err
 	}
-	if m.p.Kind == KindMerge && m.into != nil {
+	if m.p.kind().merges && m.into != nil {
 		if err := m.lockCopy(); err != nil {
 			return err
 		}

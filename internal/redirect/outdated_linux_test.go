@@ -36,7 +36,7 @@ func TestPlanIsLookedAtAgainBehindTheLock(t *testing.T) {
 		return p
 	}
 	first, second := move(), move()
-	_, err = e.Run(ctx, first)
+	_, err = e.Do(ctx, first)
 	require.NoError(t, err)
 	outdated := func(err error) {
 		t.Helper()
@@ -44,7 +44,7 @@ func TestPlanIsLookedAtAgainBehindTheLock(t *testing.T) {
 		require.ErrorAs(t, err, &refused)
 		require.True(t, finding.Has(refused.Findings, finding.PlanOld), refused.Findings)
 	}
-	_, err = e.Run(ctx, second)
+	_, err = e.Do(ctx, second)
 	require.Error(t, err)
 	r, err := l.Redirect("charts")
 	require.NoError(t, err)
@@ -61,7 +61,7 @@ func TestPlanIsLookedAtAgainBehindTheLock(t *testing.T) {
 	outdated(err)
 	_, err = e.Discard(ctx, discard)
 	outdated(err)
-	_, err = e.Run(ctx, back)
+	_, err = e.Do(ctx, back)
 	require.Error(t, err)
 	require.Equal(t, before, lab.Print(t, dir+"/skerry"))
 	runs, err := os.ReadDir(filepath.Join(dir, "state", "runs"))

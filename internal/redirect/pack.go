@@ -19,12 +19,6 @@ import (
 	"nexlin/internal/swap"
 )
 
-// Kinds of run that pack and unpack.
-const (
-	KindPack   = "pack"
-	KindUnpack = "unpack"
-)
-
 // PackOptions says what is packed or unpacked where. Paths are absolute.
 type PackOptions struct {
 	Folder     string // pack: the folder, no link to it
@@ -36,10 +30,6 @@ type PackOptions struct {
 	Accept     []finding.Code
 	Progress   func(entries, bytes int64) // of the inspection; may be nil
 }
-
-// ofArchive says of a kind of run that it makes or reads an archive: nothing about a
-// redirect changes by it.
-func ofArchive(kind string) bool { return kind == KindPack || kind == KindUnpack }
 
 // An Archive is what a pack has made, or an unpack has read.
 type Archive struct {
@@ -170,17 +160,6 @@ func (e *Engine) outDir(p *Plan) (*handle.Dir, error) {
 	return dir, nil
 }
 
-// Pack carries out a plan of [Engine.PlanPack]. If it fails, nothing is left of
-// the archive. Errors: *RefusedError, *archive.ChangedError if somebody wrote
-// to the folder meanwhile, *archive.DamageError if it does not read back.
-func (e *Engine) Pack(ctx context.Context, p *Plan) (*Outcome, error) {
-	if err := p.Blocked(); err != nil {
-		return nil, err
-	}
-	m := e.mover(p)
-	return m.conduct(m.openPack, func() error { return m.wholeOrNot(m.pack(ctx)) })
-}
-
 // openPack takes the handles of a pack or an unpack.
 func (m *mover) openPack() error {
 	if err := m.checkDrive(m.p.Into, m.p.IntoDrive); err != nil {
@@ -189,20 +168,6 @@ func (m *mover) openPack() error {
 	var err error
 	m.into, err = m.openReal(m.p.Into)
 	return err
-}
-
-// wholeOrNot takes away what a pack or an unpack had made when it failed; then
-// there is nothing to go on with.
-func (m *mover) wholeOrNot(err error) error {
-	if err == nil {
-		m.out.State = ledger.Done
-		return nil
-	}
-	if gone := m.dropPart(); gone != nil {
-		return m.stopped(errors.Join(err, gone))
-	}
-	m.out.State = ledger.Undone
-	return errors.Join(err, m.run.Set(ledger.Undone, err.Error(), nil))
 }
 
 // dropPart takes away what the run was making. It is known by its inode: whoever
@@ -480,17 +445,6 @@ func (e *Engine) PlanUnpack(o PackOptions) (*Plan, error) {
 	return p, nil
 }
 
-// Unpack carries out a plan of [Engine.PlanUnpack]: the folder is made under a
-// name of its own, read back, and given its name. If it fails, nothing is left
-// of it.
-func (e *Engine) Unpack(ctx context.Context, p *Plan) (*Outcome, error) {
-	if err := p.Blocked(); err != nil {
-		return nil, err
-	}
-	m := e.mover(p)
-	return m.conduct(m.openPack, func() error { return m.wholeOrNot(m.unpack(ctx)) })
-}
-
 func (m *mover) unpack(ctx context.Context) error {
 	if err := m.dropPart(); err != nil {
 		return err
@@ -673,22 +627,33 @@ func (m *mover) placedAlready() (bool, error) {
 	return true, nil
 }
 
-// packAgain goes on with a pack or an unpack that was stopped: from the start,
-// unless it was at its end.
-func (m *mover) packAgain(ctx context.Context) error {
-	done, err := m.placedAlready()
-	if err != nil {
+// packOn packs, from the start where it was stopped, unless it was at its end.
+func (m *mover) packOn(ctx context.Context) error {
+	if err := m.look(); err != nil {
 		return err
 	}
-	switch {
-	case done && m.p.Kind == KindPack:
-		return m.stopped(m.packedAgain(ctx))
-	case done:
-		return m.run.Set(ledger.Done, "", nil)
-	case m.p.Kind == KindPack:
-		return m.wholeOrNot(m.pack(ctx))
+	if m.placed {
+		return m.packedAgain(ctx)
 	}
-	return m.wholeOrNot(m.unpack(ctx))
+	return m.pack(ctx)
+}
+
+// unpackOn is [mover.packOn] the other way.
+func (m *mover) unpackOn(ctx context.Context) error {
+	if err := m.look(); err != nil {
+		return err
+	}
+	if m.placed {
+		return m.run.Set(ledger.Done, "", nil)
+	}
+	return m.unpack(ctx)
+}
+
+// look looks whether what is made has its name already.
+func (m *mover) look() (err error) {
+	m.placed, err = m.placedAlready()
+	m.placed = m.placed || err != nil // then it may have
+	return err
 }
 
 // packedAgain reads an archive back that had its name when the run was stopped,

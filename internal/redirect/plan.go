@@ -137,10 +137,6 @@ func (p *Plan) fromID() uint64 {
 // directory at its place is it.
 func isDir(st *handle.Stat, ino uint64) bool { return st.IsDir() && (ino == 0 || st.Ino == ino) }
 
-// exchanges says that link and folder are exchanged in one act, so that what
-// was copied is held beside the link.
-func (p *Plan) exchanges() bool { return p.Kind == KindMove || p.Kind == KindMerge }
-
 // Linkless says that programs are led to the target by settings alone: no
 // link stands at the link path.
 func (p *Plan) Linkless() bool { return Linkless(p.Methods) }
@@ -148,13 +144,6 @@ func (p *Plan) Linkless() bool { return Linkless(p.Methods) }
 // Linkless says that methods leave no link at the link path.
 func Linkless(methods []string) bool {
 	return len(methods) > 0 && !slices.Contains(methods, BySymlink) && !slices.Contains(methods, ByJunction)
-}
-
-// Small says that the run copies nothing: it only changes a link or records,
-// or deletes.
-func (p *Plan) Small() bool {
-	return slices.Contains([]string{KindDetach, KindDiscard, KindMend, KindRestore, KindRenew, KindFuture, KindPack,
-		KindUnpack, KindHandover}, p.Kind)
 }
 
 // Blocked gives the *RefusedError of the plan's blockers; nil if there are

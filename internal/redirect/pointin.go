@@ -91,7 +91,7 @@ func (p *Plan) breaks(dir, text string) bool {
 		at = "/"
 	}
 	for part := range strings.SplitSeq(text, "/") {
-		if part == ".." && p.Kind == KindMove && at == p.From {
+		if part == ".." && p.kind().first && at == p.From {
 			return true // within the folder ".." stays the same; out of it, not
 		}
 		switch part {
@@ -102,5 +102,5 @@ func (p *Plan) breaks(dir, text string) bool {
 			at = filepath.Join(at, part)
 		}
 	}
-	return p.Kind != KindMove && pathtext.Within(at, p.From)
+	return !p.kind().first && pathtext.Within(at, p.From)
 }

@@ -24,19 +24,19 @@ func (m *mover) prepare(ctx context.Context, at position) error {
 	if err := m.run.Reserve(ledgerRoom); err != nil {
 		return err
 	}
-	if m.p.Kind == KindMerge && m.into == nil {
+	if m.p.kind().merges && m.into == nil {
 		return swap.Broken(m.p.Into, "the directory around the target is not there")
 	}
 	if err := m.parents(ctx); err != nil {
 		return err
 	}
-	if m.p.Kind != KindBringBack {
+	if !m.p.kind().back {
 		if err := m.tag(ctx); err != nil {
 			return err
 		}
 	}
 	begun := false
-	if m.p.Kind == KindMerge {
+	if m.p.kind().merges {
 		var err error
 		if begun, err = m.begun(); err != nil {
 			return err

@@ -118,7 +118,6 @@ func (e *Engine) PlanProfile(ctx context.Context, home string, kinds []string, o
 }
 
 // KindFuture is a run that changes location settings and moves nothing.
-const KindFuture = "future-only"
 
 // PlanFuture plans to change only where new things go: the location settings
 // of the folders lead to directories of their names in into, which are made;
@@ -175,17 +174,6 @@ func (e *Engine) futureTarget(p *Plan) error {
 		}
 	}
 	return nil
-}
-
-// Future carries out a plan of [Engine.PlanFuture]. Its errors are those of
-// [Engine.Run].
-func (e *Engine) Future(ctx context.Context, p *Plan) (*Outcome, error) {
-	if err := p.Blocked(); err != nil {
-		return nil, err
-	}
-	m := e.mover(p)
-	return m.conduct(func() error { return m.checkDrive(p.Into, p.IntoDrive) },
-		func() error { return m.stopped(m.future(ctx)) })
 }
 
 func (m *mover) future(ctx context.Context) error {

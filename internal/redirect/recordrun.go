@@ -2,7 +2,6 @@ package redirect
 
 import (
 	"context"
-	"errors"
 	"path/filepath"
 	"slices"
 
@@ -25,30 +24,6 @@ func (e *Engine) Compare(ctx context.Context, p *Plan) error {
 	_, err := m.adopt(ctx, 0)
 	p.Findings = append(p.Findings, m.out.Findings...)
 	return err
-}
-
-// Record takes in what the plan of [Engine.PlanRecord] is about. Its errors
-// are those of [Engine.Run]; a *RefusedError also says that the copy is not
-// equal: then nothing was taken.
-func (e *Engine) Record(ctx context.Context, p *Plan) (*Outcome, error) {
-	if err := p.Blocked(); err != nil {
-		return nil, err
-	}
-	m := e.mover(p)
-	return m.conduct(func() error {
-		if err := m.openRecord(); err != nil || p.From != p.Link {
-			return err
-		}
-		return m.tryLink()
-	}, func() error { return m.recorded(m.record(ctx)) })
-}
-
-// recorded ends a run that took nothing in as refused, not as stopped.
-func (m *mover) recorded(err error) error {
-	if refused := (*RefusedError)(nil); errors.As(err, &refused) {
-		return errors.Join(err, m.run.Set(ledger.Refused, refused.Error(), nil))
-	}
-	return m.stopped(err)
 }
 
 // openRecord takes the handles and locks of a record.

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
-	"slices"
 
 	"nexlin/internal/drive"
 	"nexlin/internal/handle"
@@ -86,37 +85,11 @@ func (e *Engine) Recoverable(row ledger.RunRow) (*Recovery, error) {
 	return r, err
 }
 
-// openAny opens what a run of its kind works on.
-func (m *mover) openAny() error {
-	if err := m.wantLinkDrive(); err != nil {
-		return err
-	}
-	switch m.p.Kind {
-	case KindDetach, KindDiscard:
-		return nil // they open it as they go
-	case KindPack, KindUnpack:
-		return m.openPack()
-	case KindHandover:
-		return m.openHandover()
-	case KindFuture:
-		return m.checkDrive(m.p.Into, m.p.IntoDrive)
-	case KindMend:
-		return m.openMend(!m.p.StaysDetached())
-	case KindRenew:
-		return m.openMend(false)
-	case KindRecord:
-		return m.openRecord()
-	case KindRestore:
-		return m.openRestore()
-	}
-	return m.open()
-}
-
 // onlyCopied says of a run that copies a folder that it has never begun to
 // switch: then nothing but its copy is to be taken back, and that needs neither
 // the link nor the folder.
 func (m *mover) onlyCopied() (bool, error) {
-	if !slices.Contains([]string{KindMove, KindMoveOn, KindBringBack}, m.p.Kind) {
+	if k := m.p.kind(); !k.first && !k.on && !k.back {
 		return false, nil
 	}
 	acts, err := m.Ledger.Acts(m.p.Run)
@@ -133,6 +106,17 @@ func (m *mover) onlyCopied() (bool, error) {
 		}
 	}
 	return true, nil
+}
+
+// openToUndo opens what taking the run back works on.
+func (m *mover) openToUndo() (err error) {
+	if m.copied, err = m.onlyCopied(); err != nil {
+		return err
+	}
+	if m.copied {
+		return m.openCopy()
+	}
+	return m.openAny()
 }
 
 // openCopy opens where the copy lies, and what has lent to it.
@@ -245,7 +229,7 @@ func (e *Engine) take(row ledger.RunRow, open func(*mover) error) (*mover, error
 }
 
 // Resume finishes a run that was stopped. Its errors are those of
-// [Engine.Run].
+// [Engine.Do].
 func (e *Engine) Resume(ctx context.Context, row ledger.RunRow) (*Outcome, error) {
 	out, err := e.resume(ctx, row)
 	if err == nil && out.Plan.DiscardOld {
@@ -267,29 +251,7 @@ func (e *Engine) resume(ctx context.Context, row ledger.RunRow) (*Outcome, error
 	if err := m.run.Set(ledger.Going, "", nil); err != nil {
 		return nil, err
 	}
-	switch m.p.Kind {
-	case KindDetach:
-		err = m.detach(ctx)
-	case KindDiscard:
-		err = m.discardAgain(ctx)
-	case KindMend:
-		err = m.mend(ctx)
-	case KindRecord:
-		return m.out, m.recorded(m.record(ctx))
-	case KindRestore:
-		err = m.restore(ctx)
-	case KindRenew:
-		err = m.renewManifest(ctx)
-	case KindFuture:
-		err = m.future(ctx)
-	case KindPack, KindUnpack:
-		return m.out, m.packAgain(ctx)
-	case KindHandover:
-		return m.out, m.handedOver(ctx, m.handover(ctx))
-	default:
-		err = m.forward(ctx)
-	}
-	return m.out, m.stopped(err)
+	return m.out, m.carryOn(ctx)
 }
 
 // Undo takes a run back: one that was stopped, or the last one that was
@@ -303,16 +265,7 @@ func (e *Engine) Undo(ctx context.Context, row ledger.RunRow) (*Outcome, error) 
 }
 
 func (e *Engine) undo(ctx context.Context, row ledger.RunRow) (*Outcome, error) {
-	copied := false
-	m, err := e.take(row, func(m *mover) (err error) {
-		if copied, err = m.onlyCopied(); err != nil {
-			return err
-		}
-		if copied {
-			return m.openCopy()
-		}
-		return m.openAny()
-	})
+	m, err := e.take(row, (*mover).openToUndo)
 	if err != nil {
 		return nil, err
 	}
@@ -331,34 +284,7 @@ func (e *Engine) undo(ctx context.Context, row ledger.RunRow) (*Outcome, error) 
 			return nil, errors.Join(err, m.run.Restore(row))
 		}
 	}
-	switch m.p.Kind {
-	case KindDetach:
-		err = m.attach(ctx)
-	case KindDiscard:
-		err = m.endDiscard(ctx)
-	case KindMend:
-		err = m.unmend(ctx)
-	case KindRecord:
-		err = m.unrecord(ctx)
-	case KindRestore:
-		err = m.unrestore()
-	case KindRenew:
-		err = m.unrenew(ctx)
-	case KindFuture:
-		err = m.notFuture(ctx)
-	case KindPack, KindUnpack:
-		err = m.packBack()
-	case KindHandover:
-		err = m.unhandover(ctx)
-	case KindMerge:
-		err = m.mergeBackward(ctx)
-	default:
-		if copied {
-			err = m.uncopied(ctx)
-		} else {
-			err = m.backward(ctx)
-		}
-	}
+	err = m.p.kind().undo(ctx, m)
 	if refused := (*RefusedError)(nil); errors.As(err, &refused) {
 		return nil, errors.Join(refused, m.run.Restore(row))
 	}
@@ -384,10 +310,11 @@ func (e *Engine) Undoable(row ledger.RunRow) error {
 		return fmt.Errorf("run %s (%s) is done, and what it made is yours to delete: %w", row.ID, row.Kind,
 			ErrNotUndoable)
 	}
-	if row.Kind == KindDiscard && row.State == ledger.Stopped {
+	final := kindOf(row.Kind).final
+	if final && row.State == ledger.Stopped {
 		return nil // it is ended: what was deleted stays deleted
 	}
-	if row.State == ledger.Refused || row.Kind == KindDiscard {
+	if row.State == ledger.Refused || final {
 		return fmt.Errorf("run %s (%s): %w", row.ID, row.Kind, ErrNotUndoable)
 	}
 	if IsTogether(row) {
@@ -417,7 +344,7 @@ func (e *Engine) lastOfItsRedirect(row ledger.RunRow) error {
 		if r.ID == row.ID {
 			return nil
 		}
-		if r.Kind == KindPack {
+		if ofArchive(r.Kind) {
 			continue // it has changed nothing about the redirect
 		}
 		if r.Redirect == row.Redirect && r.State != ledger.Undone && r.State != ledger.Refused {

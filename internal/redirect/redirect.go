@@ -55,20 +55,6 @@ type Engine struct {
 	seen *presence // see AtOnce
 }
 
-// Kinds of run.
-const (
-	KindMove      = "move"
-	KindMoveOn    = "move-on"
-	KindBringBack = "bring-back"
-	KindDetach    = "detach"
-	KindDiscard   = "discard-original"
-	KindMend      = "mend"
-	KindMerge     = "merge-halves"
-	KindRecord    = "record"
-	KindRestore   = "restore-links"
-	KindRenew     = "update-manifest"
-)
-
 // Methods: how programs are led to the target.
 const (
 	BySymlink = "symlink"
@@ -137,6 +123,9 @@ func (e *StoppedError) Error() string {
 	return fmt.Sprintf("run %s stopped (%s): %v", e.Run, e.Phase, e.Err)
 }
 func (e *StoppedError) Unwrap() error { return e.Err }
+
+// Final says that undo does not take the run back, but ends it.
+func (e *StoppedError) Final() bool { return kindOf(e.Kind).final }
 
 // ErrStillChanging stops a run whose folder does not come to rest.
 var ErrStillChanging = errors.New("the folder keeps changing")

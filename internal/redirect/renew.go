@@ -17,7 +17,7 @@ import (
 // now, after a deep check that began at the start: what people changed, made
 // and deleted is taken in. What went bad keeps its old record, so that it goes
 // on being found. Held originals are compared by their own manifest, which
-// stays as it was. Its errors are those of [Engine.Run].
+// stays as it was. Its errors are those of [Engine.Do].
 func (e *Engine) UpdateManifest(ctx context.Context, r ledger.Redirect, d *Deep) (*Outcome, error) {
 	if d == nil || d.verdict == nil || !d.Since.IsZero() {
 		return nil, errors.New("the manifest is updated only after all of the target was read at once")
@@ -30,7 +30,7 @@ func (e *Engine) UpdateManifest(ctx context.Context, r ledger.Redirect, d *Deep)
 	p.FromDrive, p.From, p.Held, p.Base, p.Empty = r.Drive, "", "", nil, nil
 	m := e.mover(&p)
 	m.verdict = d.verdict
-	return m.conduct(func() error { return m.openMend(false) }, func() error { return m.stopped(m.renewManifest(ctx)) })
+	return m.conduct(ctx)
 }
 
 // renewManifest writes the new records and the manifest on the drive.

@@ -23,14 +23,14 @@ import (
 
 // Restore takes a redirect into the ledger as the drive tells of it, detached
 // as yet; [Engine.PlanMend] then makes the link. Its errors are those of
-// [Engine.Run].
+// [Engine.Do].
 func (e *Engine) Restore(ctx context.Context, r *Restore) (*Outcome, error) {
 	if r.Blocked() {
 		return nil, &RefusedError{r.Findings}
 	}
 	m := e.mover(r.plan)
 	m.out.Findings = r.Findings
-	return m.conduct(m.openRestore, func() error { return m.stopped(m.restore(ctx)) })
+	return m.conduct(ctx)
 }
 
 // Unrestore takes the records of a restore out again whose link could not be

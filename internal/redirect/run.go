@@ -44,8 +44,11 @@ type mover struct {
 	phase    string
 	phaseSeq int64
 	switched bool
-	wasDone  bool // undo: the run had been done
-	reread   bool // what was read back by an earlier process is read again
+	wasDone  bool         // undo: the run had been done
+	copied   bool         // undo: it has never begun to switch
+	placed   bool         // pack and unpack: what is made may have its name
+	asked    *DiscardPlan // discard: what was asked for; nil when it is gone on with
+	reread   bool         // what was read back by an earlier process is read again
 	room     []room
 	steps    steps     // of the file systems' times; found before the copy
 	looked   time.Time // when the last pass over the folder began
@@ -64,64 +67,14 @@ type room struct {
 	before int64
 }
 
-// Run carries out a plan that nothing blocks. The error is a *RefusedError
-// before anything has changed, a *StoppedError afterwards, a *KeptError if
-// all is done but discarding the original.
-func (e *Engine) Run(ctx context.Context, p *Plan) (*Outcome, error) {
-	out, err := e.run(ctx, p)
-	if err == nil && p.DiscardOld {
-		err = e.discardAfter(ctx, out)
-	}
-	return out, err
-}
-
-func (e *Engine) run(ctx context.Context, p *Plan) (*Outcome, error) {
-	if err := p.Blocked(); err != nil {
-		return nil, err
-	}
-	m := e.mover(p)
-	return m.conduct(func() error {
-		if err := m.open(); err != nil {
-			return err
-		}
-		if err := m.waitQuiet(ctx); err != nil {
-			return err
-		}
-		return m.tryLink()
-	}, func() error {
-		err := m.forward(ctx)
-		if refused, err := m.refusedEarly(err); refused {
-			return err
-		}
-		return m.stopped(err)
-	})
-}
-
 func (e *Engine) mover(p *Plan) *mover {
 	return &mover{Engine: e, p: p, out: &Outcome{Run: p.Run, Kind: p.Kind, Plan: p, Findings: p.Findings}}
-}
-
-// conduct opens what a run needs, records the run, and does it. What can
-// refuse without a trace comes in open: the run is not in the ledger yet.
-func (m *mover) conduct(open, do func() error) (*Outcome, error) {
-	defer m.close()
-	if err := m.wantLinkDrive(); err != nil {
-		return nil, err
-	}
-	if err := open(); err != nil {
-		return nil, err
-	}
-	if err := m.enlist(); err != nil {
-		return nil, err
-	}
-	defer m.run.Release()
-	return m.out, do()
 }
 
 // enlist takes the run into the ledger, if what the ledger says of the redirect
 // is still what the plan was made from.
 func (m *mover) enlist() (err error) {
-	if m.p.Kind == KindDiscard || m.p.Kind == KindDetach {
+	if m.p.kind().spare {
 		if err := m.Ledger.UseSpare(); err != nil {
 			return err
 		}
@@ -153,7 +106,7 @@ func (p *Plan) stillHolds(t *ledger.Tx) error {
 	if was == nil || p.Fresh {
 		was = p.Ended
 	}
-	if was == nil && gone || was != nil && !gone && was.Equal(&is) || p.Kind == KindFuture {
+	if was == nil && gone || was != nil && !gone && was.Equal(&is) {
 		return nil
 	}
 	return &RefusedError{[]finding.Finding{finding.New(finding.PlanOld, p.Link,
@@ -276,7 +229,7 @@ func (m *mover) tryLink() error {
 	})
 	switch {
 	case err == nil:
-	case p.Linkless() && p.Gap, p.Kind == KindBringBack && p.unlinked():
+	case p.Linkless() && p.Gap, p.kind().back && p.unlinked():
 		return nil // settings alone lead to the copy, and no link is made
 	case errors.Is(err, fs.ErrPermission), errors.Is(err, syscall.EROFS), errors.Is(err, syscall.EOPNOTSUPP),
 		errors.Is(err, syscall.ENOSYS),
@@ -291,7 +244,7 @@ func (m *mover) tryLink() error {
 	default:
 		return err // a fault, which says nothing about links
 	}
-	if p.Kind == KindMoveOn || p.Kind == KindBringBack && p.unlinked() {
+	if p.kind().on || p.kind().back && p.unlinked() {
 		return nil // nothing is exchanged
 	}
 	told := finding.Has(p.Findings, finding.SwitchGap)

@@ -59,7 +59,7 @@ func (m *mover) seal(ctx context.Context) error {
 	if err := composeFrozen(m.run.Dir(), m.spool, m.p.Digest); err != nil {
 		return err
 	}
-	if m.p.Kind != KindBringBack && m.p.Kind != KindMerge {
+	if !m.p.kind().back && !m.p.kind().merges {
 		if err := m.act(ctx, "note", map[string]any{"in": m.p.Into, "name": m.p.Name}, func() error {
 			return m.describe(NoteArriving)
 		}, nil); err != nil {
@@ -277,7 +277,7 @@ func (m *mover) ledgerRedirect() ledger.Redirect {
 			r.Drive.Counter = t.Counter // as it is now: the run has raised it
 		}
 	}
-	if m.p.Kind == KindBringBack {
+	if m.p.kind().back {
 		r.State, r.Drive, r.Target = ledger.Ended, m.p.Before.Drive, m.p.Before.Target
 		r.Text = m.p.Before.Text
 	}

@@ -449,7 +449,7 @@ func (m *mover) settingBack(ctx context.Context, i int, c *SettingChange, d *set
 // linkAway takes the link away from a folder to which programs are led by
 // settings alone, once they are.
 func (m *mover) linkAway(ctx context.Context) error {
-	if !m.p.Linkless() || m.p.Kind == KindBringBack || m.p.Kind == KindMoveOn {
+	if !m.p.Linkless() || m.p.kind().back || m.p.kind().on {
 		return nil
 	}
 	return m.act(ctx, "link-away", m.p.LinkText, func() error { return m.linkPlace().Remove(m.p.LinkText) }, nil)
@@ -466,7 +466,7 @@ func (m *mover) methods() []string {
 // settingRecords is what the redirect has changed in settings files once the
 // run is done.
 func (m *mover) settingRecords() (json.RawMessage, error) {
-	if m.p.Kind == KindBringBack {
+	if m.p.kind().back {
 		return nil, nil
 	}
 	var old []SettingRecord
@@ -575,7 +575,7 @@ func (rec *SettingRecord) drifted(target string) string {
 // that a card names.
 func (e *Engine) lead(p *Plan, o MoveOptions) error {
 	p.Methods = e.by(p, o.By)
-	if p.Kind == KindMoveOn {
+	if p.kind().on {
 		// A redirect goes on as it is led.
 		p.Methods = p.Before.Methods
 		return e.settingsOf(p, *p.Before, false)

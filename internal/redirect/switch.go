@@ -23,14 +23,14 @@ func (m *mover) switchOver(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if m.p.Kind == KindMerge {
+	if m.p.kind().merges {
 		if err := m.merge(ctx); err != nil {
 			return err
 		}
 		return m.switchAct(ctx)
 	}
 	data := m.placeData(&st)
-	if m.p.Kind == KindBringBack {
+	if m.p.kind().back {
 		return m.placeBack(ctx, data)
 	}
 	if err := m.place(ctx, data); err != nil {
@@ -41,7 +41,7 @@ func (m *mover) switchOver(ctx context.Context) error {
 
 func (m *mover) switchAct(ctx context.Context) error {
 	return m.act(ctx, "switch", m.p.LinkText, func() error {
-		if m.p.Kind == KindMoveOn {
+		if m.p.kind().on {
 			return m.relink()
 		}
 		return m.toLink(ctx)
@@ -55,7 +55,7 @@ func (m *mover) placeBack(ctx context.Context, data placeData) error {
 // closeGap finishes the switch of a run that was stopped between its two
 // renames.
 func (m *mover) closeGap(ctx context.Context) error {
-	if m.p.Kind != KindBringBack {
+	if !m.p.kind().back {
 		return m.switchAct(ctx)
 	}
 	var data placeData
@@ -118,7 +118,7 @@ func (m *mover) swap() (*swap.Swap, error) {
 		Journal: func(ctx context.Context, name string, data any, do func() error) error {
 			return m.act(ctx, name, data, do, nil)
 		}}
-	if m.p.Kind == KindBringBack {
+	if m.p.kind().back {
 		var d placeData
 		_, err := m.lastData("place", &d)
 		s.Away, s.Name, s.Ino, s.MayLack = m.into, partName(m.p.Run), d.Ino, m.p.unlinked()
@@ -137,7 +137,7 @@ func (m *mover) toLink(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if m.p.Kind == KindBringBack && m.p.unlinked() {
+	if m.p.kind().back && m.p.unlinked() {
 		s.Text = "" // there was none
 	}
 	return s.ToLink(ctx)
@@ -170,7 +170,7 @@ func (m *mover) after(ctx context.Context) error {
 	if err := m.reopen(); err != nil {
 		return err
 	}
-	if m.p.Kind == KindBringBack {
+	if m.p.kind().back {
 		s, err := m.swap()
 		if err != nil {
 			return err
@@ -187,7 +187,7 @@ func (m *mover) after(ctx context.Context) error {
 			return err
 		}
 	}
-	if m.p.Kind == KindMerge {
+	if m.p.kind().merges {
 		if err := m.settle(ctx); err != nil {
 			return err
 		}
@@ -270,10 +270,10 @@ func (m *mover) hold() error {
 // finish writes what the run came to into the ledger and on the drive.
 func (m *mover) finish(ctx context.Context) error {
 	err := m.act(ctx, "notes", m.p.Name, func() error {
-		if m.p.Kind == KindMerge {
+		if m.p.kind().merges {
 			return m.renewNote(ctx)
 		}
-		if m.p.Kind != KindBringBack {
+		if !m.p.kind().back {
 			if err := m.describe(NoteHere); err != nil {
 				return err
 			}
@@ -295,7 +295,7 @@ func (m *mover) finish(ctx context.Context) error {
 		return err
 	}
 	row := m.ledgerRedirect()
-	if m.p.Kind == KindMerge {
+	if m.p.kind().merges {
 		if m.p.Mend.After.Settings, err = m.settingRecords(); err != nil {
 			return err
 		}
@@ -304,7 +304,7 @@ func (m *mover) finish(ctx context.Context) error {
 		return err
 	}
 	err = m.run.Set(ledger.Done, "", func(t *ledger.Tx) error {
-		if m.p.Kind == KindMerge {
+		if m.p.kind().merges {
 			if err := m.saveMended(t); err != nil {
 				return err
 			}
@@ -402,7 +402,7 @@ func (m *mover) workedOn(changed []string) error {
 		changed[0]).Named(m.p.Name)
 	f.Severity, f.Remedy = finding.Blocker, "`nexlin bring-back "+pathtext.Quote(m.p.Name)+
 		"` brings the data back as it is now"
-	if m.p.Kind == KindBringBack {
+	if m.p.kind().back {
 		f.Remedy = "the folder is real again: `nexlin move` moves it, as it is now"
 	}
 	return &RefusedError{[]finding.Finding{f.Listing(len(changed), changed)}}

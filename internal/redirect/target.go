@@ -198,7 +198,7 @@ func (e *Engine) linkInPlace(p *Plan, r ledger.Redirect) error {
 }
 
 func (e *Engine) chooseName(p *Plan, name, base string) error {
-	if p.Kind != KindMove {
+	if !p.kind().first {
 		return nil
 	}
 	taken := func(n string) (bool, error) {

@@ -14,14 +14,6 @@ import (
 	"nexlin/internal/pathtext"
 )
 
-// Kinds of run that are several in one.
-const (
-	KindMoveTogether = "move-together"
-	KindBackTogether = "bring-back-together"
-)
-
-func together(kind string) bool { return kind == KindMoveTogether || kind == KindBackTogether }
-
 // A Together is the plan of a run that moves several folders as one: all of
 // them or none. Every folder is copied and verified before the first one is
 // switched. It is kept in the ledger as JSON, with the plans of its folders.
@@ -604,9 +596,6 @@ func toldUnder(rows []ledger.RunRow) func(*Plan) string {
 		return p.Run
 	}
 }
-
-// IsTogether says that a run is one of several folders.
-func IsTogether(row ledger.RunRow) bool { return together(row.Kind) }
 
 // takeCrew takes up a run of several that was stopped or is done.
 func (e *Engine) takeCrew(row ledger.RunRow) (*crew, error) {

@@ -20,7 +20,7 @@ func (m *mover) tryIt(ctx context.Context) error {
 	if err := m.dropProbes(target); err != nil {
 		return err
 	}
-	if m.p.Kind == KindMerge {
+	if m.p.kind().merges {
 		return m.tryMended(ctx)
 	}
 	names := probeNames()
@@ -36,10 +36,10 @@ func (m *mover) tryIt(ctx context.Context) error {
 // via is the path that the trial goes through.
 func (m *mover) via(target *handle.Dir) (via string, err error) {
 	at, err := m.linkIn.Stat(m.base())
-	if m.p.Linkless() && (handle.Missing(err) || err == nil && !at.IsSymlink() && m.p.Kind != KindBringBack) {
+	if m.p.Linkless() && (handle.Missing(err) || err == nil && !at.IsSymlink() && !m.p.kind().back) {
 		return m.p.Target, nil // the way programs are led by settings
 	}
-	if m.p.Kind == KindBringBack {
+	if m.p.kind().back {
 		return m.p.Link, nil
 	}
 	via, m.p.ByBytes, err = way(m.linkIn, m.base(), m.p.LinkText, target)

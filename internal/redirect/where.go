@@ -2,7 +2,6 @@ package redirect
 
 import (
 	"encoding/json"
-	"path/filepath"
 
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -33,24 +32,13 @@ func (m *mover) placeData(st *handle.Stat) placeData {
 	return d
 }
 
-func (m *mover) base() string { return filepath.Base(m.p.Link) }
-
-// where judges by the disks how far the run got; the journal only tells
-// which inode the part had. A state that no step leaves behind is a
-// *swap.BrokenError.
-func (m *mover) where() (position, error) {
-	switch m.p.Kind {
-	case KindMove, KindMerge:
-		return m.whereMove()
-	case KindMoveOn:
-		return m.whereMoveOn()
-	case KindRecord:
-		if ours, err := link.Is(m.linkIn, m.base(), m.p.LinkText); ours || err != nil {
-			return switched, err
-		}
-		return before, nil
+// whereLinked is the place of a record by its link alone.
+func (m *mover) whereLinked() (position, error) {
+	ours, err := m.linkPlace().Says(m.p.LinkText)
+	if ours || err != nil {
+		return switched, err
 	}
-	return m.whereBringBack()
+	return before, nil
 }
 
 // copyAt reports whether the copy stands at its final place.
