@@ -418,3 +418,20 @@ func TestPackResumedTwice(t *testing.T) {
 	require.Contains(t, s.Want(0, "undo", "--yes"), "it stays")
 	require.FileExists(t, out)
 }
+
+// A redirect whose data came to lie on the link's own drive is mended like any other:
+// that the two lie on one drive says something of a move alone.
+func TestHalvesOnOneDriveAreMerged(t *testing.T) {
+	t.Parallel()
+	skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 32), lab.Drive(t, "ext4", "BASALT", 32)
+	lab.Tree{"Notes/a: a"}.Make(t, skerry)
+	folder := filepath.Join(skerry, "Notes")
+	n := lab.New(t, program)
+	n.Want(0, "move", folder, "--into", basalt, "--yes", "-q")
+	n.Want(0, "move", "notes", "--into", filepath.Join(skerry, "elsewhere"), "--yes", "-q")
+	require.NoError(t, os.Remove(folder))
+	lab.Tree{"Notes/b: b"}.Make(t, skerry)
+	n.Want(0, "mend", "notes", "--yes", "-q")
+	require.FileExists(t, filepath.Join(folder, "a"))
+	require.FileExists(t, filepath.Join(folder, "b"))
+}

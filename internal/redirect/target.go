@@ -442,7 +442,8 @@ func (e *Engine) apart(p *Plan) {
 	case pathtext.Within(from, copy):
 		p.find(finding.New(finding.SourceInTarget, from, "%s lies inside %s", from, copy))
 	}
-	if p.FromNow.Mount != "" && p.IntoNow.Mount != "" && p.FromNow.Same(&p.IntoNow) {
+	halves := p.kind().merges && !p.Fresh // of a redirect that lies on one drive already
+	if p.FromNow.Mount != "" && p.IntoNow.Mount != "" && p.FromNow.Same(&p.IntoNow) && !halves {
 		p.find(finding.New(finding.SameDrive, copy, "%s and %s both lie on %s", from, p.Into, p.IntoNow.Name()))
 	}
 }
