@@ -18,6 +18,7 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/redirect"
+	"nexlin/internal/run"
 )
 
 const cardPrefix = "card:"
@@ -72,7 +73,7 @@ func ownOnly(dir string) error {
 // askPerson asks for a step that no command does.
 func (a *app) askPerson(_ context.Context, question string) error {
 	if err := a.confirm(question, true, "--yes"); err != nil {
-		return errors.Join(redirect.ErrNotDone, err)
+		return errors.Join(run.ErrNotDone, err)
 	}
 	return nil
 }

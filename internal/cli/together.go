@@ -11,6 +11,7 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/redirect"
+	"nexlin/internal/run"
 )
 
 // togetherDoc is the document of a run of several.
@@ -25,7 +26,7 @@ func (a *app) togetherDoc(e *redirect.Engine, o *redirect.TogetherOutcome) doc {
 		"findings": findingDocs(append(slices.Clone(o.Plan.Findings), o.Findings...))}
 }
 
-func factDocs(in []redirect.FactResult) []doc {
+func factDocs(in []run.FactResult) []doc {
 	out := []doc{}
 	for _, f := range in {
 		out = append(out, doc{"name": f.Name, "before": f.Before, "after": f.After, "set_back": f.Set})
@@ -140,7 +141,7 @@ func (a *app) showPlans(t *redirect.Together) {
 	}
 }
 
-func stepText(s redirect.Step) string {
+func stepText(s run.Step) string {
 	if s.Ask != "" {
 		return "asks you: " + pathtext.Show(s.Ask)
 	}
@@ -283,8 +284,8 @@ func (a *app) recoverTogether(e *redirect.Engine, row ledger.RunRow, forward boo
 // explainTogether explains the errors of runs of several.
 func (a *app) explainTogether(err error) (fault, bool) {
 	var back *redirect.TakenBackError
-	var step *redirect.StepError
-	var fact *redirect.FactError
+	var step *run.StepError
+	var fact *run.FactError
 	switch {
 	case errors.As(err, &back):
 		f := a.explain(back.Err)

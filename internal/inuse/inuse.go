@@ -11,6 +11,7 @@ package inuse
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"nexlin/internal/pathtext"
 )
@@ -63,4 +64,19 @@ func (r Report) Writers() []Holder {
 	return slices.DeleteFunc(slices.Clone(r.Holders), func(h Holder) bool {
 		return !slices.Contains([]How{Writing, Somehow, Mounted, Loop, Swap}, h.How)
 	})
+}
+
+// Programs names the programs among holders, each once.
+func Programs(hs []Holder) string {
+	var names []string
+	for _, h := range hs {
+		n := h.String()
+		if !slices.Contains(names, n) {
+			names = append(names, n)
+		}
+	}
+	if len(names) > 5 {
+		return fmt.Sprintf("%s and %d more", strings.Join(names[:5], ", "), len(names)-5)
+	}
+	return strings.Join(names, ", ")
 }

@@ -14,6 +14,7 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/run"
 	"nexlin/internal/swap"
 	"nexlin/internal/transfer"
 )
@@ -71,7 +72,7 @@ func (m *mover) backward(ctx context.Context) error {
 			return err
 		}
 	}
-	if err := m.run.Unreserve(); err != nil {
+	if err := m.Run.Unreserve(); err != nil {
 		return err
 	}
 	if setAside != "" {
@@ -136,12 +137,12 @@ func (m *mover) switchBack(ctx context.Context) error {
 	case k.first:
 		return m.switchBackAct(ctx, m.toFolder)
 	case k.on:
-		if err := m.act(ctx, "unhold", m.p.Held, m.unhold, nil); err != nil {
+		if err := m.Act(ctx, "unhold", m.p.Held, m.unhold, nil); err != nil {
 			return err
 		}
 		return m.linkBackAct(ctx)
 	}
-	if err := m.act(ctx, "unhold", m.p.Held, m.unhold, nil); err != nil {
+	if err := m.Act(ctx, "unhold", m.p.Held, m.unhold, nil); err != nil {
 		return err
 	}
 	return m.switchBackAct(ctx, m.toLink)
@@ -149,7 +150,7 @@ func (m *mover) switchBack(ctx context.Context) error {
 
 // linkBackAct has the link of a move on say again what it said.
 func (m *mover) linkBackAct(ctx context.Context) error {
-	return m.act(ctx, "switch-back", m.p.OldText, func() error {
+	return m.Act(ctx, "switch-back", m.p.OldText, func() error {
 		if m.p.Linkless() {
 			return nil
 		}
@@ -177,12 +178,12 @@ func (m *mover) unhold() error {
 func (m *mover) setAside(ctx context.Context, at position) (string, error) {
 	aside := m.copyAside()
 	var d placeData
-	known, err := m.lastData("place", &d)
+	known, err := m.Last("place", &d)
 	if err != nil || !known || m.into == nil {
 		return "", err
 	}
 	// A copy that programs were led to once stays theirs under any name.
-	wasLive, err := m.lastData("switch-back", new(json.RawMessage))
+	wasLive, err := m.Last("switch-back", new(json.RawMessage))
 	if err != nil {
 		return "", err
 	}
@@ -194,7 +195,7 @@ func (m *mover) setAside(ctx context.Context, at position) (string, error) {
 		if err != nil || !isDir(&st, d.Ino) || at == before && !wasLive {
 			continue
 		}
-		return aside, m.act(ctx, "set-aside", aside, func() error {
+		return aside, m.Act(ctx, "set-aside", aside, func() error {
 			copied, err := m.into.Beneath(name)
 			if err != nil {
 				return err
@@ -237,7 +238,7 @@ func (m *mover) removePart(ctx context.Context) error {
 		m.out.Findings = append(m.out.Findings, finding.New(finding.Stranger, path,
 			"entries that Nexlin did not make are left in %s", path).Named(m.p.Name))
 	}
-	if err := step(ctx, "part-removed"); err != nil {
+	if err := run.Point(ctx, "part-removed"); err != nil {
 		return err
 	}
 	if m.p.kind().back {
@@ -249,7 +250,7 @@ func (m *mover) removePart(ctx context.Context) error {
 // emptyAgain puts back the empty directory that stood at the target.
 func (m *mover) emptyAgain() error {
 	var a DirAttrs
-	known, err := m.lastData("drop-empty", &a)
+	known, err := m.Last("drop-empty", &a)
 	if err != nil || !known {
 		return err
 	}
@@ -302,7 +303,7 @@ func (m *mover) forget() error {
 		return err
 	}
 	var parents parentsData
-	madeParents, err := m.lastData("parents", &parents)
+	madeParents, err := m.Last("parents", &parents)
 	if err != nil {
 		return err
 	}
@@ -422,7 +423,7 @@ func (m *mover) undone(ctx context.Context, setAside string) error {
 	if err != nil {
 		return err
 	}
-	return m.run.Set(ledger.Undone, "", func(t *ledger.Tx) error {
+	return m.Run.Set(ledger.Undone, "", func(t *ledger.Tx) error {
 		if err := t.HeldGone(m.p.Run, m.p.HeldPath()); err != nil {
 			return err
 		}
@@ -461,7 +462,7 @@ func (m *mover) asideHeld() ledger.Held {
 	h.Path = filepath.Join(m.p.Into, m.copyAside())
 	h.Drive, h.Copy = m.p.IntoDrive, true
 	var d placeData
-	if known, err := m.lastData("place", &d); err == nil && known {
+	if known, err := m.Last("place", &d); err == nil && known {
 		h.Ino = d.Ino
 	}
 	return h

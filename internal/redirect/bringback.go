@@ -265,11 +265,11 @@ func (m *mover) detach(ctx context.Context) error {
 		return err
 	}
 	defer parent.Release()
-	begun, err := m.lastData("unlink", new(json.RawMessage))
+	begun, err := m.Last("unlink", new(json.RawMessage))
 	if err != nil {
 		return err
 	}
-	err = m.act(ctx, "unlink", m.p.LinkText, func() error {
+	err = m.Act(ctx, "unlink", m.p.LinkText, func() error {
 		err := m.placeIn(parent).Remove(m.p.LinkText)
 		if begun && errors.Is(err, link.ErrNotOurs) {
 			err = nil // the link is gone: what stands there by now is somebody's own
@@ -284,7 +284,7 @@ func (m *mover) detach(ctx context.Context) error {
 	}
 	r := *m.p.Before
 	r.State = ledger.Detached
-	return m.run.Set(ledger.Done, "", func(t *ledger.Tx) error { return t.SaveRedirect(r) })
+	return m.Run.Set(ledger.Done, "", func(t *ledger.Tx) error { return t.SaveRedirect(r) })
 }
 
 // attach puts the link of a detach back, where nothing stands.
@@ -299,7 +299,7 @@ func (m *mover) attach(ctx context.Context) error {
 		return err
 	}
 	if !ours && !m.p.Linkless() {
-		err = m.act(ctx, "link", m.p.LinkText, func() error {
+		err = m.Act(ctx, "link", m.p.LinkText, func() error {
 			return m.placeIn(parent).Make(m.p.LinkText)
 		}, nil)
 		if errors.Is(err, syscall.EEXIST) {
@@ -313,5 +313,5 @@ func (m *mover) attach(ctx context.Context) error {
 	if err := m.settingsBack(ctx); err != nil {
 		return err
 	}
-	return m.run.Set(ledger.Undone, "", func(t *ledger.Tx) error { return t.SaveRedirect(*m.p.Before) })
+	return m.Run.Set(ledger.Undone, "", func(t *ledger.Tx) error { return t.SaveRedirect(*m.p.Before) })
 }

@@ -15,6 +15,7 @@ import (
 	"nexlin/internal/inuse"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/run"
 	"nexlin/internal/setting"
 )
 
@@ -22,7 +23,7 @@ import (
 type CardUse struct {
 	Card card.Card
 	Vars map[string]string
-	For  Actor
+	For  run.Actor
 }
 
 // CardFor makes a card out for the account that owns a home.
@@ -37,7 +38,7 @@ func (e *Engine) CardFor(c card.Card, home string) (*CardUse, error) {
 	if err != nil {
 		return nil, err
 	}
-	u.For = Actor{UID: st.UID, GID: st.GID, Name: accountName(st.UID), Home: home}
+	u.For = run.Actor{UID: st.UID, GID: st.GID, Name: accountName(st.UID), Home: home}
 	return u, nil
 }
 
@@ -56,19 +57,19 @@ func (e *Engine) FindCard(name string) (card.Card, error) {
 	return card.Card{}, miss
 }
 
-func (u *CardUse) step(s card.Step) Step {
+func (u *CardUse) step(s card.Step) run.Step {
 	if s.Ask != "" {
-		return Step{Ask: s.Ask}
+		return run.Step{Ask: s.Ask}
 	}
 	return u.command(&s.Command)
 }
 
-func (u *CardUse) command(c *card.Command) Step {
-	return Step{Args: c.Args(u.Vars), Answer: card.Expand(c.Answer, u.Vars), Within: c.Limit()}
+func (u *CardUse) command(c *card.Command) run.Step {
+	return run.Step{Args: c.Args(u.Vars), Answer: card.Expand(c.Answer, u.Vars), Within: c.Limit()}
 }
 
-func (u *CardUse) steps(in []card.Step) []Step {
-	var out []Step
+func (u *CardUse) steps(in []card.Step) []run.Step {
+	var out []run.Step
 	for _, s := range in {
 		out = append(out, u.step(s))
 	}
@@ -80,8 +81,8 @@ func (u *CardUse) place(s *card.Setting) *setting.Place {
 }
 
 // Use is how to see that the program is at work.
-func (u *CardUse) Use() Use {
-	out := Use{Programs: u.Card.InUse.Programs}
+func (u *CardUse) Use() run.Use {
+	out := run.Use{Programs: u.Card.InUse.Programs}
 	if c := u.Card.InUse.Command; c != nil {
 		s := u.command(c)
 		out.Command = &s
@@ -89,10 +90,10 @@ func (u *CardUse) Use() Use {
 	return out
 }
 
-func (u *CardUse) facts() []Fact {
-	var out []Fact
+func (u *CardUse) facts() []run.Fact {
+	var out []run.Fact
 	for _, f := range u.Card.Facts {
-		fact := Fact{Name: f.Name}
+		fact := run.Fact{Name: f.Name}
 		if f.Command != nil {
 			fact.Args, fact.Within = f.Command.Args(u.Vars), f.Command.Limit()
 		} else {
@@ -162,7 +163,7 @@ func (e *Engine) PlanCard(ctx context.Context, u *CardUse, o MoveOptions) (*Toge
 	t.Findings = append(t.Findings, more...)
 	if len(u.Card.Before) == 0 {
 		// With a step that stops it, it is looked at after that step.
-		fs, err := e.AtRest(ctx, u.For, t.InUse)
+		fs, err := e.commands().AtRest(ctx, u.For, t.InUse)
 		if err != nil {
 			return nil, err
 		}
@@ -183,13 +184,13 @@ func cardMethods(c *card.Card) []string {
 
 // keeps is what the program says that a folder of a card holds.
 func (e *Engine) keeps(ctx context.Context, u *CardUse, w *card.Whole) (is string, err error) {
-	f := Fact{Name: "what is kept"}
+	f := run.Fact{Name: "what is kept"}
 	if w.Command != nil {
 		f.Args, f.Within = w.Command.Args(u.Vars), w.Command.Limit()
 	} else {
 		f.Place = u.place(w.Setting)
 	}
-	return e.value(ctx, u.For, f)
+	return e.commands().Value(ctx, u.For, f)
 }
 
 // isWhole looks whether a folder of a card holds everything.
@@ -290,7 +291,7 @@ func (e *Engine) TestCard(ctx context.Context, u *CardUse) ([]CardCheck, error) 
 	}
 	use := u.Use()
 	if len(use.Programs) > 0 || use.Command != nil {
-		fs, err := e.AtRest(ctx, u.For, use)
+		fs, err := e.commands().AtRest(ctx, u.For, use)
 		if err != nil {
 			return nil, err
 		}
@@ -306,12 +307,12 @@ func (e *Engine) TestCard(ctx context.Context, u *CardUse) ([]CardCheck, error) 
 		}
 	}
 	for _, f := range u.facts() {
-		v, err := e.value(ctx, u.For, f)
+		v, err := e.commands().Value(ctx, u.For, f)
 		add(err == nil, "fact", "%s: %s", f.Name, cmpOr(v, err))
 	}
 	for _, side := range []struct {
 		when  string
-		steps []Step
+		steps []run.Step
 	}{{"before", u.steps(u.Card.Before)}, {"after", u.steps(u.Card.After)}} {
 		when := side.when
 		for _, s := range side.steps {
@@ -401,7 +402,7 @@ func (e *Engine) PlanBackTogether(ctx context.Context, name string, rs []ledger.
 	}
 	u.furnish(t)
 	if len(c.Before) == 0 {
-		fs, err := e.AtRest(ctx, u.For, t.InUse)
+		fs, err := e.commands().AtRest(ctx, u.For, t.InUse)
 		if err != nil {
 			return nil, err
 		}

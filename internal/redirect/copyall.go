@@ -10,13 +10,14 @@ import (
 
 	"nexlin/internal/finding"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/run"
 	"nexlin/internal/transfer"
 )
 
 // copyAll copies, flushes, reads back, and catches up until a pass finds
 // nothing changed.
 func (m *mover) copyAll(ctx context.Context) error {
-	if err := m.begin("copy", m.p.Files, m.p.Bytes); err != nil {
+	if err := m.Begin("copy", m.p.Files, m.p.Bytes); err != nil {
 		return err
 	}
 	if err := m.session(ctx); err != nil {
@@ -87,7 +88,7 @@ func (m *mover) passes(ctx context.Context, first int) error {
 			return err
 		}
 		if i == 1 {
-			if err := m.begin("catch-up", tally.Files, tally.Bytes); err != nil {
+			if err := m.Begin("catch-up", tally.Files, tally.Bytes); err != nil {
 				return err
 			}
 		}
@@ -118,10 +119,10 @@ func (m *mover) catchUp(ctx context.Context) error {
 		if err := m.spool.Close(); err != nil {
 			return err
 		}
-		if err := m.run.Reserve(ledgerRoom); err != nil {
+		if err := m.Run.Reserve(ledgerRoom); err != nil {
 			return err
 		}
-		if err := m.begin("catch-up", m.p.Files, m.p.Bytes); err != nil {
+		if err := m.Begin("catch-up", m.p.Files, m.p.Bytes); err != nil {
 			return err
 		}
 		if err := m.passes(ctx, 2); err != nil {
@@ -160,12 +161,12 @@ func (m *mover) session(ctx context.Context) error {
 		return err
 	}
 	var before string
-	known, err := m.lastData("session", &before)
+	known, err := m.Last("session", &before)
 	if err != nil {
 		return err
 	}
 	m.reread = !known || now == "" || before != now
-	return m.act(ctx, "session", now, func() error { return nil }, nil)
+	return m.Act(ctx, "session", now, func() error { return nil }, nil)
 }
 
 func firstPath(t *transfer.Tally) string {
@@ -187,11 +188,11 @@ func (m *mover) onePass(ctx context.Context, old []*transfer.Spool) (*transfer.T
 		return nil, err
 	}
 	m.pass++
-	if m.spool, err = transfer.CreateSpool(m.run.Dir(), m.pass); err != nil {
+	if m.spool, err = transfer.CreateSpool(m.Run.Dir(), m.pass); err != nil {
 		return nil, err
 	}
 	job := m.job()
-	job.Old, job.Writing, job.Reread = old, writing, m.reread && m.phase == "copy"
+	job.Old, job.Writing, job.Reread = old, writing, m.reread && m.Phase() == "copy"
 	rewrite, done := m.rewriter()
 	defer done()
 	job.Rewrite = rewrite
@@ -202,7 +203,7 @@ func (m *mover) onePass(ctx context.Context, old []*transfer.Spool) (*transfer.T
 		m.out.Lent += tally.Lent
 	}
 	if err == nil {
-		err = step(ctx, fmt.Sprintf("pass-%d", m.pass))
+		err = run.Point(ctx, fmt.Sprintf("pass-%d", m.pass))
 	}
 	return tally, err
 }
@@ -210,7 +211,7 @@ func (m *mover) onePass(ctx context.Context, old []*transfer.Spool) (*transfer.T
 // job is what passes and verifications of this run have in common.
 func (m *mover) job() *transfer.Job {
 	return &transfer.Job{
-		Source: m.from, Part: m.part, New: m.spool, Scratch: m.run.Dir(), Workers: m.workers(), Progress: m.Progress,
+		Source: m.from, Part: m.part, New: m.spool, Scratch: m.Run.Dir(), Workers: m.workers(), Progress: m.Progress,
 		Digest: m.p.Digest, Allow: m.p.Allow, Fuse: m.p.IntoFuse, SourceFuse: m.p.FromFuse, Lender: m.lender,
 		Bare: m.p.Bare, Overlap: !m.p.IntoNow.Spinning, TimeStep: m.steps.From,
 	}
@@ -242,9 +243,9 @@ func (m *mover) flush() error {
 // oldSpools opens what earlier passes of this run left, newest first.
 func (m *mover) oldSpools() []*transfer.Spool {
 	var out []*transfer.Spool
-	for _, n := range slices.Backward(transfer.Spools(m.run.Dir())) {
+	for _, n := range slices.Backward(transfer.Spools(m.Run.Dir())) {
 		// One that can't be opened is not known: what it said is copied anew.
-		if s, err := transfer.OpenSpool(m.run.Dir(), n); err == nil {
+		if s, err := transfer.OpenSpool(m.Run.Dir(), n); err == nil {
 			out = append(out, s)
 		}
 		m.pass = max(m.pass, n)
@@ -256,7 +257,7 @@ func (m *mover) oldSpools() []*transfer.Spool {
 // on the device by then: one of them has to outlast a power cut, or our own part
 // would be full of strangers.
 func (m *mover) dropSpools() error {
-	before := slices.DeleteFunc(transfer.Spools(m.run.Dir()), func(n int) bool { return n >= m.pass })
+	before := slices.DeleteFunc(transfer.Spools(m.Run.Dir()), func(n int) bool { return n >= m.pass })
 	if len(before) == 0 {
 		return nil
 	}
@@ -264,7 +265,7 @@ func (m *mover) dropSpools() error {
 		return err
 	}
 	for _, n := range before {
-		if err := transfer.RemoveSpool(m.run.Dir(), n); err != nil {
+		if err := transfer.RemoveSpool(m.Run.Dir(), n); err != nil {
 			return err
 		}
 	}
@@ -281,8 +282,8 @@ func (m *mover) fromPath() string {
 
 // readBack flushes the copy and reads what is new in it from the device (I2).
 func (m *mover) readBack(ctx context.Context, tally *transfer.Tally) error {
-	if m.phase == "copy" {
-		if err := m.begin("verify", tally.Files, tally.Bytes); err != nil {
+	if m.Phase() == "copy" {
+		if err := m.Begin("verify", tally.Files, tally.Bytes); err != nil {
 			return err
 		}
 	}
@@ -300,7 +301,7 @@ func (m *mover) readBack(ctx context.Context, tally *transfer.Tally) error {
 		return err
 	}
 	m.out.Verified.Bytes = tally.Bytes
-	return step(ctx, fmt.Sprintf("verified-%d", m.pass))
+	return run.Point(ctx, fmt.Sprintf("verified-%d", m.pass))
 }
 
 // countReadBack adds what was read back, and forgets that all of it came from

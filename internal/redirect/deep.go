@@ -16,6 +16,7 @@ import (
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/run"
 	"nexlin/internal/transfer"
 )
 
@@ -178,7 +179,7 @@ func (e *Engine) CheckDeep(ctx context.Context, r ledger.Redirect, o DeepOptions
 				if err := e.keepDeep(r.Name, state); err != nil {
 					return err
 				}
-				return step(ctx, "read-on")
+				return run.Point(ctx, "read-on")
 			},
 		})
 	}

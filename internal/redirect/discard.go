@@ -143,7 +143,8 @@ func (e *Engine) judgeHeld(ctx context.Context, d *DiscardPlan, h ledger.Held, l
 		return err
 	} else if len(used.Holders) > 0 {
 		d.Findings = append(d.Findings,
-			finding.New(finding.HeldInUse, h.Path, "%s is in use: %s", h.Path, programs(used.Holders)).About(about))
+			finding.New(finding.HeldInUse, h.Path, "%s is in use: %s", h.Path,
+				inuse.Programs(used.Holders)).About(about))
 	}
 	plan, err := e.planOfRun(h.Run)
 	if err != nil {
@@ -297,8 +298,8 @@ func (d *DiscardPlan) Consents() []finding.Code {
 // spoolOf opens the spool that describes what a run made. There are two only
 // while one takes the other's place: then it is the one that the frozen
 // manifest agrees with.
-func (e *Engine) spoolOf(run string) (*transfer.Spool, error) {
-	dir := e.Ledger.RunDir(run)
+func (e *Engine) spoolOf(id string) (*transfer.Spool, error) {
+	dir := e.Ledger.RunDir(id)
 	all := transfer.Spools(dir)
 	if len(all) == 0 {
 		return nil, &transfer.SpoolError{File: dir, Err: errors.New("there is none")}

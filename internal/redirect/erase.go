@@ -14,6 +14,7 @@ import (
 	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/run"
 	"nexlin/internal/swap"
 	"nexlin/internal/transfer"
 )
@@ -37,11 +38,11 @@ func (e *Engine) Discard(ctx context.Context, d *DiscardPlan) (*Outcome, error) 
 	if err := m.enlist(); err != nil {
 		return nil, err
 	}
-	defer m.run.Release()
+	defer m.Run.Release()
 	err := m.discard(ctx, d)
 	// Once late writes were brought over it is no refusal without a trace.
 	if refused := (*RefusedError)(nil); errors.As(err, &refused) && !m.broughtOver {
-		return nil, errors.Join(err, m.run.Set(ledger.Refused, err.Error(), nil))
+		return nil, errors.Join(err, m.Run.Set(ledger.Refused, err.Error(), nil))
 	}
 	return m.out, m.stopped(err)
 }
@@ -88,7 +89,7 @@ func (e *Engine) discardAfter(ctx context.Context, out *Outcome) error {
 func (m *mover) discardAgain(ctx context.Context) error {
 	r, err := m.Ledger.Redirect(m.p.Name)
 	if errors.Is(err, ledger.ErrNotFound) {
-		return m.run.Set(ledger.Done, "", nil)
+		return m.Run.Set(ledger.Done, "", nil)
 	}
 	if err != nil {
 		return err
@@ -98,7 +99,7 @@ func (m *mover) discardAgain(ctx context.Context) error {
 		return err
 	}
 	if len(d.Verdicts) == 0 && len(d.Findings) == 1 && d.Findings[0].Code == finding.HeldMissing {
-		return m.run.Set(ledger.Done, "", nil)
+		return m.Run.Set(ledger.Done, "", nil)
 	}
 	if len(finding.Blockers(d.Findings)) > 0 {
 		return &RefusedError{d.Findings}
@@ -109,14 +110,14 @@ func (m *mover) discardAgain(ctx context.Context) error {
 // endDiscard ends a discard that was stopped: what it had deleted stays deleted,
 // and the rest is held as before. It needs no drive to be here.
 func (m *mover) endDiscard(ctx context.Context) error {
-	if done, err := m.finished("late-writes"); err != nil {
+	if done, err := m.Finished("late-writes"); err != nil {
 		return err
 	} else if !done {
 		if err := m.dropLate(ctx); err != nil {
 			return err
 		}
 	}
-	return m.run.Set(ledger.Undone, "", nil)
+	return m.Run.Set(ledger.Undone, "", nil)
 }
 
 // dropLate removes what bringing a late write over left half made in the folder
@@ -148,7 +149,7 @@ func (m *mover) dropLate(ctx context.Context) error {
 }
 
 func (m *mover) discard(ctx context.Context, d *DiscardPlan) error {
-	m.phase = "discard"
+	m.InPhase("discard")
 	if err := m.lockHeld(d); err != nil {
 		return err
 	}
@@ -178,7 +179,7 @@ func (m *mover) discard(ctx context.Context, d *DiscardPlan) error {
 		}
 	}
 	m.spaceAfter()
-	return m.run.Set(ledger.Done, "", func(t *ledger.Tx) error {
+	return m.Run.Set(ledger.Done, "", func(t *ledger.Tx) error {
 		// A redirect that was brought back is kept for its held originals only.
 		if d.Redirect.State != ledger.Ended || m.anythingHeld(d) {
 			return nil
@@ -227,7 +228,7 @@ func (m *mover) anythingHeld(d *DiscardPlan) bool {
 // bringOver brings late writes to the live folder and takes them into the
 // records of the run that holds them.
 func (m *mover) bringOver(ctx context.Context, d *DiscardPlan, v *Verdict) error {
-	return m.act(ctx, "late-writes", v.Held.Path, func() error {
+	return m.Act(ctx, "late-writes", v.Held.Path, func() error {
 		held, err := m.openOn(v.Held.Path, v.Held.Drive)
 		if err != nil {
 			return err
@@ -275,32 +276,32 @@ func (m *mover) bringOver(ctx context.Context, d *DiscardPlan, v *Verdict) error
 // amend takes changes into the spool and the frozen manifest of a run and
 // returns the new spool. The old one goes last: it is the one that agrees with
 // the frozen manifest until that is composed anew.
-func (m *mover) amend(ctx context.Context, run string, digest transfer.Digest, live *handle.Dir,
+func (m *mover) amend(ctx context.Context, id string, digest transfer.Digest, live *handle.Dir,
 	spool *transfer.Spool, changes []transfer.Record) (*transfer.Spool, error) {
-	return m.renew(ctx, run, digest, live, func(dir string, n int) (*transfer.Spool, error) {
+	return m.renew(ctx, id, digest, live, func(dir string, n int) (*transfer.Spool, error) {
 		return transfer.Amend(spool, dir, n, changes)
 	})
 }
 
 // renew has the spool of a run made anew and composes the frozen manifest
 // from it.
-func (m *mover) renew(ctx context.Context, run string, digest transfer.Digest, live *handle.Dir,
+func (m *mover) renew(ctx context.Context, id string, digest transfer.Digest, live *handle.Dir,
 	make func(dir string, n int) (*transfer.Spool, error)) (*transfer.Spool, error) {
 	if err := live.SyncAll(); err != nil {
 		return nil, err
 	}
-	dir := m.Ledger.RunDir(run)
+	dir := m.Ledger.RunDir(id)
 	all := transfer.Spools(dir)
 	next, err := make(dir, all[len(all)-1]+1)
 	if err != nil {
 		return nil, err
 	}
-	err = step(ctx, "amended")
+	err = run.Point(ctx, "amended")
 	if err == nil {
 		err = composeFrozen(dir, next, digest)
 	}
 	if err == nil {
-		err = step(ctx, "frozen")
+		err = run.Point(ctx, "frozen")
 	}
 	for _, n := range all {
 		if err == nil {
@@ -345,7 +346,7 @@ func (m *mover) erase(ctx context.Context, d *DiscardPlan, v *Verdict) error {
 		}
 		return t.HeldGone(h.Run, h.Path)
 	}
-	return m.act(ctx, "erase", h.Path, func() error {
+	return m.Act(ctx, "erase", h.Path, func() error {
 		if v.file {
 			return handle.Flushed(handle.IgnoreMissing(parent.Unlink(filepath.Base(h.Path))), parent)
 		}

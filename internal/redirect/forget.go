@@ -151,14 +151,14 @@ func (e *Engine) Forget(f *Forgetting) error {
 	}
 	var ids []string
 	for _, row := range f.Runs {
-		run, err := e.Ledger.Take(row.ID)
+		taken, err := e.Ledger.Take(row.ID)
 		if errors.Is(err, ledger.ErrBusy) {
 			return &RefusedError{[]finding.Finding{f.busy()}}
 		}
 		if err != nil {
 			return err
 		}
-		defer run.Release()
+		defer taken.Release()
 		ids = append(ids, row.ID)
 	}
 	if err := e.Ledger.Do(func(t *ledger.Tx) error { return t.Forget(f.Name, ids) }); err != nil {

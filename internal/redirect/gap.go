@@ -71,7 +71,7 @@ func (m *mover) hideHeld(ctx context.Context) error {
 	if err != nil || hidden || !ok {
 		return ignorePermission(err)
 	}
-	return m.act(ctx, "hide", m.p.Held, func() error {
+	return m.Act(ctx, "hide", m.p.Held, func() error {
 		return ignorePermission(m.heldIn.Hide(m.p.Held, true))
 	}, nil)
 }
@@ -79,7 +79,7 @@ func (m *mover) hideHeld(ctx context.Context) error {
 // showHeld takes the mark away again, if this run has put it there: the folder
 // is about to get its own name.
 func (m *mover) showHeld() error {
-	hid, err := m.lastData("hide", new(string))
+	hid, err := m.Last("hide", new(string))
 	if err != nil || !hid {
 		return err
 	}

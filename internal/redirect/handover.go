@@ -19,6 +19,7 @@ import (
 	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/run"
 	"nexlin/internal/swap"
 )
 
@@ -42,21 +43,21 @@ type Store struct {
 
 // A StorePlan is what a handover is about, beside the plan.
 type StorePlan struct {
-	Store    string `json:"store"`
-	From     string `json:"from"`
-	To       string `json:"to"`
-	Home     bool   `json:"home"` // it comes back to where it was before
-	For      Actor  `json:"for"`
-	List     Step   `json:"list"`
-	CarryOut Step   `json:"carry_out"`
-	Verify   *Step  `json:"verify"`
-	SignOff  Step   `json:"sign_off"`
-	CarryIn  Step   `json:"carry_in"`
-	Resting  string `json:"resting"`
-	Locked   string `json:"locked"`
-	Before   []Step `json:"before"`
-	After    []Step `json:"after"`
-	Facts    []Fact `json:"facts"`
+	Store    string     `json:"store"`
+	From     string     `json:"from"`
+	To       string     `json:"to"`
+	Home     bool       `json:"home"` // it comes back to where it was before
+	For      run.Actor  `json:"for"`
+	List     run.Step   `json:"list"`
+	CarryOut run.Step   `json:"carry_out"`
+	Verify   *run.Step  `json:"verify"`
+	SignOff  run.Step   `json:"sign_off"`
+	CarryIn  run.Step   `json:"carry_in"`
+	Resting  string     `json:"resting"`
+	Locked   string     `json:"locked"`
+	Before   []run.Step `json:"before"`
+	After    []run.Step `json:"after"`
+	Facts    []run.Fact `json:"facts"`
 
 	Stores []Store `json:"-"` // all that the engine lists
 }
@@ -75,10 +76,10 @@ func (e *Engine) Stores(ctx context.Context, u *CardUse) ([]Store, error) {
 	return e.stores(ctx, u.For, u.command(&h.List), h.Stay)
 }
 
-func (e *Engine) stores(ctx context.Context, who Actor, list Step, stay []string) ([]Store, error) {
-	out, err := e.command(ctx, who, list.Args, list.Within)
+func (e *Engine) stores(ctx context.Context, who run.Actor, list run.Step, stay []string) ([]Store, error) {
+	out, err := e.commands().Run(ctx, who, list.Args, list.Within)
 	if err != nil {
-		return nil, &StepError{list.String(), err}
+		return nil, &run.StepError{Step: list.String(), Err: err}
 	}
 	var stores []Store
 	for line := range strings.SplitSeq(out, "\n") {
@@ -285,15 +286,6 @@ func (m *mover) store(ctx context.Context) (*Store, error) {
 	return nil, err
 }
 
-// once does an act that is not done again once it is known to be done.
-func (m *mover) once(ctx context.Context, name string, data any, do func() error) error {
-	done, err := m.finished(name)
-	if err != nil || done {
-		return err
-	}
-	return m.act(ctx, name, data, do, nil)
-}
-
 func (m *mover) handover(ctx context.Context) error {
 	sp := m.p.Store
 	if err := m.parents(ctx); err != nil {
@@ -303,8 +295,8 @@ func (m *mover) handover(ctx context.Context) error {
 		return err
 	}
 	for i, s := range sp.Before {
-		if err := m.once(ctx, fmt.Sprintf("before.%d", i), s,
-			func() error { return m.do(ctx, sp.For, s) }); err != nil {
+		if err := m.Once(ctx, fmt.Sprintf("before.%d", i), s,
+			func() error { return m.commands().Do(ctx, sp.For, s) }); err != nil {
 			return err
 		}
 	}
@@ -315,18 +307,19 @@ func (m *mover) handover(ctx context.Context) error {
 	if err := m.carry(ctx, "", sp.From, sp.To); err != nil {
 		return err
 	}
-	if err := m.begin("finish", 0, 0); err != nil {
+	if err := m.Begin("finish", 0, 0); err != nil {
 		return err
 	}
 	if err := m.storeFactsAgain(ctx, facts); err != nil {
 		return err
 	}
 	for i, s := range sp.After {
-		if err := m.once(ctx, fmt.Sprintf("after.%d", i), s, func() error { return m.do(ctx, sp.For, s) }); err != nil {
+		if err := m.Once(ctx, fmt.Sprintf("after.%d", i), s,
+			func() error { return m.commands().Do(ctx, sp.For, s) }); err != nil {
 			return err
 		}
 	}
-	if err := m.end(ledger.Done); err != nil {
+	if err := m.End(ledger.Done); err != nil {
 		return err
 	}
 	r := m.ledgerRedirect()
@@ -340,7 +333,7 @@ func (m *mover) handover(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	err = m.run.Set(ledger.Done, "", func(t *ledger.Tx) error {
+	err = m.Run.Set(ledger.Done, "", func(t *ledger.Tx) error {
 		if err := t.SaveRedirect(r); err != nil {
 			return err
 		}
@@ -377,7 +370,7 @@ func (m *mover) carry(ctx context.Context, way, from, to string) error {
 		if s == nil || s.Place != from || s.State != sp.Resting {
 			return fmt.Errorf("%s is not at rest any more: something uses it", pathtext.Show(sp.Store))
 		}
-		err = m.act(ctx, "sign-off"+way, sp.Store, func() error { return m.engineStep(ctx, sp.SignOff, way, to) }, nil)
+		err = m.Act(ctx, "sign-off"+way, sp.Store, func() error { return m.engineStep(ctx, sp.SignOff, way, to) }, nil)
 		if err != nil {
 			return err
 		}
@@ -388,21 +381,21 @@ func (m *mover) carry(ctx context.Context, way, from, to string) error {
 			return fmt.Errorf("the engine still lists %s after it was signed off", pathtext.Show(sp.Store))
 		}
 	}
-	if err := m.begin("carry in", m.p.Files, m.p.Bytes); err != nil {
+	if err := m.Begin("carry in", m.p.Files, m.p.Bytes); err != nil {
 		return err
 	}
-	err = m.act(ctx, "carry-in"+way, sp.Store, func() error { return m.carryIn(ctx, way, to) }, nil)
-	if err == nil || ctx.Err() != nil || injected(err) {
+	err = m.Act(ctx, "carry-in"+way, sp.Store, func() error { return m.carryIn(ctx, way, to) }, nil)
+	if err == nil || ctx.Err() != nil || run.Injected(err) {
 		return err
 	}
 	// The engine does not take it there, or not whole: it goes back where it was.
 	if other := (*CarriedError)(nil); errors.As(err, &other) {
-		if e := m.act(ctx, "sign-off-again"+way, sp.Store,
+		if e := m.Act(ctx, "sign-off-again"+way, sp.Store,
 			func() error { return m.engineStep(ctx, sp.SignOff, way, to) }, nil); e != nil {
 			return errors.Join(err, e)
 		}
 	}
-	again := m.act(ctx, "carry-back"+way, sp.Store, func() error { return m.carryIn(ctx, way, from) }, nil)
+	again := m.Act(ctx, "carry-back"+way, sp.Store, func() error { return m.carryIn(ctx, way, from) }, nil)
 	if again != nil {
 		return errors.Join(err, again)
 	}
@@ -432,7 +425,7 @@ type archiveData struct {
 func (m *mover) carryOut(ctx context.Context, way, from string) error {
 	sp := m.p.Store
 	var d archiveData
-	known, err := m.lastData("archive"+way, &d)
+	known, err := m.Last("archive"+way, &d)
 	if err != nil {
 		return err
 	}
@@ -444,7 +437,7 @@ func (m *mover) carryOut(ctx context.Context, way, from string) error {
 			return err
 		}
 	}
-	if err := m.begin("carry out", m.p.Files, m.p.Bytes); err != nil {
+	if err := m.Begin("carry out", m.p.Files, m.p.Bytes); err != nil {
 		return err
 	}
 	part := partName(m.p.Run) + way
@@ -452,14 +445,14 @@ func (m *mover) carryOut(ctx context.Context, way, from string) error {
 		return err
 	}
 	file := filepath.Join(m.p.Into, part)
-	err = m.act(ctx, "carry-out"+way, part, func() error {
-		_, err := m.command(ctx, sp.For, with(sp.CarryOut.Args, "{archive}", file), sp.CarryOut.Within)
+	err = m.Act(ctx, "carry-out"+way, part, func() error {
+		_, err := m.commands().Run(ctx, sp.For, with(sp.CarryOut.Args, "{archive}", file), sp.CarryOut.Within)
 		return err
 	}, nil)
 	if err != nil {
 		return err
 	}
-	if err := m.begin("read back", 0, 0); err != nil {
+	if err := m.Begin("read back", 0, 0); err != nil {
 		return err
 	}
 	if d, err = m.readStoreArchive(ctx, part, file); err != nil {
@@ -468,7 +461,7 @@ func (m *mover) carryOut(ctx context.Context, way, from string) error {
 	if err := m.asLargeAs(ctx, from, &d); err != nil {
 		return err
 	}
-	return m.act(ctx, "archive"+way, d, func() error {
+	return m.Act(ctx, "archive"+way, d, func() error {
 		return handle.Flushed(m.into.Rename(part, m.into, m.archiveName(way)), m.into)
 	}, nil)
 }
@@ -505,9 +498,9 @@ func (m *mover) readStoreArchive(ctx context.Context, name, path string) (d arch
 		d.Files, d.Stored = -1, -1
 	}
 	if v := m.p.Store.Verify; v != nil {
-		out, err := m.command(ctx, m.p.Store.For, with(v.Args, "{archive}", path), v.Within)
+		out, err := m.commands().Run(ctx, m.p.Store.For, with(v.Args, "{archive}", path), v.Within)
 		if err == nil && v.Answer != "" && !strings.Contains(out, v.Answer) {
-			err = ErrAnswer
+			err = run.ErrAnswer
 		}
 		if err != nil {
 			return d, &archive.DamageError{What: "the engine does not read it to its end", Err: err}
@@ -556,12 +549,13 @@ func (m *mover) proveArchive(ctx context.Context, way string, d *archiveData) er
 
 // engineStep runs a step of the engine; a file that stays locked is tried
 // again for a while.
-func (m *mover) engineStep(ctx context.Context, s Step, way, place string) error {
+func (m *mover) engineStep(ctx context.Context, s run.Step, way, place string) error {
 	args := with(s.Args, "{archive}", m.archivePath(way), "{place}", place)
 	for wait := lockedFirst; ; wait *= 2 {
-		out, err := m.command(ctx, m.p.Store.For, args, s.Within)
+		out, err := m.commands().Run(ctx, m.p.Store.For, args, s.Within)
 		if err == nil && s.Answer != "" && !strings.Contains(out, s.Answer) {
-			err = &StepError{strings.Join(args, " "), fmt.Errorf("%w: %q", ErrAnswer, pathtext.Show(out))}
+			err = &run.StepError{Step: strings.Join(args, " "),
+				Err: fmt.Errorf("%w: %q", run.ErrAnswer, pathtext.Show(out))}
 		}
 		if err == nil || m.p.Store.Locked == "" || !strings.Contains(err.Error(), m.p.Store.Locked) {
 			return err
@@ -587,7 +581,7 @@ const (
 // lists the store there.
 func (m *mover) carryIn(ctx context.Context, way, place string) error {
 	var d archiveData
-	known, err := m.lastData("archive"+way, &d)
+	known, err := m.Last("archive"+way, &d)
 	if err != nil || !known {
 		return errors.Join(err, swap.Broken(m.archivePath(way),
 			"the store is signed off, and no archive of it is known"))
@@ -615,30 +609,30 @@ func (m *mover) carryIn(ctx context.Context, way, place string) error {
 // storeFacts reads the facts before the store is touched, once in a run.
 func (m *mover) storeFacts(ctx context.Context) (map[string]string, error) {
 	values := map[string]string{}
-	if known, err := m.lastData("facts", &values); known || err != nil {
+	if known, err := m.Last("facts", &values); known || err != nil {
 		return values, err
 	}
 	for _, f := range m.p.Store.Facts {
-		v, err := m.value(ctx, m.p.Store.For, f)
+		v, err := m.commands().Value(ctx, m.p.Store.For, f)
 		if err != nil {
-			return nil, &FactError{Name: f.Name, CouldNotRead: err}
+			return nil, &run.FactError{Name: f.Name, CouldNotRead: err}
 		}
 		values[f.Name] = v
 	}
-	return values, m.act(ctx, "facts", values, func() error { return nil }, nil)
+	return values, m.Act(ctx, "facts", values, func() error { return nil }, nil)
 }
 
 // storeFactsAgain compares the facts and sets back what the engine has reset.
 func (m *mover) storeFactsAgain(ctx context.Context, before map[string]string) error {
 	var err error
-	m.out.Facts, err = m.sameFacts(ctx, m.p.Store.For, m.p.Store.Facts, before)
+	m.out.Facts, err = m.commands().SameFacts(ctx, m.p.Store.For, m.p.Store.Facts, before)
 	return err
 }
 
 // heldArchive is the archive of one way as a held entry.
 func (m *mover) heldArchive(way string) (ledger.Held, error) {
 	var d archiveData
-	if _, err := m.lastData("archive"+way, &d); err != nil {
+	if _, err := m.Last("archive"+way, &d); err != nil {
 		return ledger.Held{}, err
 	}
 	st, err := m.into.Stat(m.archiveName(way))
@@ -672,7 +666,7 @@ func (m *mover) unhandover(ctx context.Context) error {
 			return err
 		}
 	case s == nil:
-		if err := m.act(ctx, "carry-back", sp.Store, func() error { return m.carryIn(ctx, "", sp.From) },
+		if err := m.Act(ctx, "carry-back", sp.Store, func() error { return m.carryIn(ctx, "", sp.From) },
 			nil); err != nil {
 			return err
 		}
@@ -708,7 +702,7 @@ func (m *mover) unhandover(ctx context.Context) error {
 	}
 	ended := m.ledgerRedirect()
 	ended.State = ledger.Ended
-	return m.run.Set(ledger.Undone, "", func(t *ledger.Tx) error {
+	return m.Run.Set(ledger.Undone, "", func(t *ledger.Tx) error {
 		for _, h := range held {
 			if err := t.AddHeld(h); err != nil {
 				return err

@@ -56,7 +56,7 @@ func (m *mover) compareStore(ctx context.Context, way, place string) (h archive.
 		return h, false, err
 	}
 	defer f.Close()
-	x, known, err := archive.IndexOf(ctx, f, m.run.Dir())
+	x, known, err := archive.IndexOf(ctx, f, m.Run.Dir())
 	if err != nil || !known {
 		return h, known, err
 	}
@@ -82,7 +82,7 @@ func (m *mover) carryOutWhole(ctx context.Context, way, from string) error {
 		if err := m.carryOut(ctx, way, from); err != nil {
 			return err
 		}
-		if err := m.begin("sign off", 0, 0); err != nil {
+		if err := m.Begin("sign off", 0, 0); err != nil {
 			return err
 		}
 		h, known, err := m.compareStore(ctx, way, from)
@@ -93,16 +93,16 @@ func (m *mover) carryOutWhole(ctx context.Context, way, from string) error {
 			return nil // the card's command has verified it
 		}
 		var before comparedData
-		compared, err := m.lastData("compared-out"+way, &before)
+		compared, err := m.Last("compared-out"+way, &before)
 		if err != nil {
 			return err
 		}
 		if h.Lacks == 0 && (!compared || before.More == notCompared || before.More == h.More) {
-			return m.act(ctx, "compared-out"+way, comparedData{h.More}, func() error { return nil }, nil)
+			return m.Act(ctx, "compared-out"+way, comparedData{h.More}, func() error { return nil }, nil)
 		}
 		last = h
 		// It is older than the store.
-		if err := m.act(ctx, "compared-out"+way, comparedData{notCompared}, func() error {
+		if err := m.Act(ctx, "compared-out"+way, comparedData{notCompared}, func() error {
 			return handle.IgnoreMissing(m.into.Unlink(m.archiveName(way)))
 		}, nil); err != nil {
 			return err
@@ -118,7 +118,7 @@ func (m *mover) carryOutWhole(ctx context.Context, way, from string) error {
 // carriedWhole holds the new store against the archive that it was made from.
 func (m *mover) carriedWhole(ctx context.Context, way, place string) error {
 	var out comparedData
-	if known, err := m.lastData("compared-out"+way, &out); err != nil || !known {
+	if known, err := m.Last("compared-out"+way, &out); err != nil || !known {
 		return err // of a kind that only the card's command verifies
 	}
 	h, known, err := m.compareStore(ctx, way, place)
@@ -130,13 +130,13 @@ func (m *mover) carriedWhole(ctx context.Context, way, place string) error {
 		return &CarriedError{Store: m.p.Store.Store, Place: place, Archive: m.archivePath(way), Lost: max(lost, 0),
 			Other: h.Changed, First: h.First}
 	}
-	return m.act(ctx, "compared-in"+way, comparedData{h.More}, func() error { return nil }, nil)
+	return m.Act(ctx, "compared-in"+way, comparedData{h.More}, func() error { return nil }, nil)
 }
 
 // carriedBefore is for a store that is at its new place already: if that was not
 // held against the archive when the run was stopped, it is now.
 func (m *mover) carriedBefore(ctx context.Context, way, place string) error {
-	done, err := m.lastData("compared-in"+way, new(json.RawMessage))
+	done, err := m.Last("compared-in"+way, new(json.RawMessage))
 	if err != nil || done || m.into == nil {
 		return err
 	}

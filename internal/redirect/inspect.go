@@ -336,7 +336,7 @@ func (e *Engine) users(ctx context.Context, p *Plan) error {
 		return nil
 	}
 	writers := report.Writers()
-	f := finding.New(finding.InUse, p.From, "%s is open in %s", p.From, programs(report.Holders))
+	f := finding.New(finding.InUse, p.From, "%s is open in %s", p.From, inuse.Programs(report.Holders))
 	f = f.Listing(len(report.Holders), paths(report.Holders))
 	switch {
 	case len(writers) == 0:
@@ -352,7 +352,7 @@ func (e *Engine) users(ctx context.Context, p *Plan) error {
 		f.Severity = finding.Warning
 		f.Remedy = "the run waits for up to " + p.WaitQuiet.String() + " until they are done"
 	default:
-		f.Message = fmt.Sprintf("%s has files open for writing in %s", programs(writers), pathtext.Show(p.From))
+		f.Message = fmt.Sprintf("%s has files open for writing in %s", inuse.Programs(writers), pathtext.Show(p.From))
 		if s := writers[0].Service; s != "" {
 			f.Remedy = "it is a service: `systemctl stop " + pathtext.Quote(s) +
 				"`, with --user for one of your own; `--while-in-use` goes on knowingly"
@@ -368,19 +368,4 @@ func paths(hs []inuse.Holder) []string {
 		out = append(out, h.Path)
 	}
 	return slices.Compact(out)
-}
-
-// programs names the programs among holders, each once.
-func programs(hs []inuse.Holder) string {
-	var names []string
-	for _, h := range hs {
-		n := h.String()
-		if !slices.Contains(names, n) {
-			names = append(names, n)
-		}
-	}
-	if len(names) > 5 {
-		return fmt.Sprintf("%s and %d more", strings.Join(names[:5], ", "), len(names)-5)
-	}
-	return strings.Join(names, ", ")
 }

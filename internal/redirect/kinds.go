@@ -194,7 +194,7 @@ func beginRecord(_ context.Context, m *mover) error {
 // endRecord ends a run that took nothing in as refused, not as stopped.
 func endRecord(_ context.Context, m *mover, err error) error {
 	if refused := (*RefusedError)(nil); errors.As(err, &refused) {
-		return errors.Join(err, m.run.Set(ledger.Refused, refused.Error(), nil))
+		return errors.Join(err, m.Run.Set(ledger.Refused, refused.Error(), nil))
 	}
 	return m.stopped(err)
 }
@@ -209,7 +209,7 @@ func endArchive(_ context.Context, m *mover, err error) error {
 		return m.stopped(errors.Join(err, gone))
 	}
 	m.out.State = ledger.Undone
-	return errors.Join(err, m.run.Set(ledger.Undone, err.Error(), nil))
+	return errors.Join(err, m.Run.Set(ledger.Undone, err.Error(), nil))
 }
 
 // endHandover knows of a handover that was taken back as a whole.
@@ -217,7 +217,7 @@ func endHandover(_ context.Context, m *mover, err error) error {
 	var back *TakenBackError
 	if errors.As(err, &back) {
 		m.out.State = ledger.Undone
-		return errors.Join(err, m.run.Set(ledger.Undone, back.Err.Error(), nil))
+		return errors.Join(err, m.Run.Set(ledger.Undone, back.Err.Error(), nil))
 	}
 	return m.stopped(err)
 }
@@ -226,6 +226,7 @@ func endHandover(_ context.Context, m *mover, err error) error {
 func (m *mover) carryOn(ctx context.Context) error {
 	k := m.p.kind()
 	err := k.forward(ctx, m)
+	m.out.Phases = m.Phases()
 	if k.ended != nil {
 		return k.ended(ctx, m, err)
 	}
@@ -278,7 +279,7 @@ func (m *mover) conduct(ctx context.Context) (*Outcome, error) {
 	if err := m.enlist(); err != nil {
 		return nil, err
 	}
-	defer m.run.Release()
+	defer m.Run.Release()
 	return m.out, m.carryOn(ctx)
 }
 

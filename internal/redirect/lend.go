@@ -188,7 +188,7 @@ func (m *mover) giveBack(ctx context.Context) error {
 	if !m.taking() || m.into == nil {
 		return nil
 	}
-	return m.act(ctx, "give-back", m.p.Base.Path, func() error {
+	return m.Act(ctx, "give-back", m.p.Base.Path, func() error {
 		for _, name := range []string{m.copyAside(), partName(m.p.Run)} {
 			if err := m.lender.GiveBack(m.into, name); err != nil {
 				return err
@@ -212,7 +212,7 @@ func (m *mover) heldNow(ctx context.Context) (*ledger.Held, error) {
 		if h.Path != m.p.Base.Path {
 			continue
 		}
-		facts, err := inventory.Measure(ctx, m.lender.Held, inventory.Options{Scratch: m.run.Dir()})
+		facts, err := inventory.Measure(ctx, m.lender.Held, inventory.Options{Scratch: m.Run.Dir()})
 		h.Bytes, h.Files = facts.Allocated, facts.Files
 		return &h, err
 	}

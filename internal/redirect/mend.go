@@ -284,7 +284,7 @@ func (m *mover) mend(ctx context.Context) error {
 		}
 	}
 	if m.p.Mend.Link {
-		if err := m.act(ctx, "link", m.p.LinkText, m.mendedLink, nil); err != nil {
+		if err := m.Act(ctx, "link", m.p.LinkText, m.mendedLink, nil); err != nil {
 			return err
 		}
 	}
@@ -303,7 +303,7 @@ func (m *mover) mend(ctx context.Context) error {
 	if m.p.Mend.After.Settings, err = m.settingRecords(); err != nil {
 		return err
 	}
-	return m.run.Set(ledger.Done, "", m.saveMended)
+	return m.Run.Set(ledger.Done, "", m.saveMended)
 }
 
 // mendedLink makes the link, or replaces the one that stands there as it was
@@ -348,7 +348,7 @@ func (m *mover) tryMended(ctx context.Context) error {
 			return fmt.Errorf("the trial failed: %w", err)
 		}
 	}
-	err = m.act(ctx, "trial", t, func() error { return try(via, target, t.Names) }, nil)
+	err = m.Act(ctx, "trial", t, func() error { return try(via, target, t.Names) }, nil)
 	if trial := (*TrialError)(nil); errors.As(err, &trial) {
 		return fmt.Errorf("the trial failed: %w", err)
 	}
@@ -363,7 +363,7 @@ type trialData struct {
 // untried takes away what the last trial of this run left, if it was stopped.
 func (m *mover) untried(target *handle.Dir) error {
 	var t trialData
-	known, err := m.lastData("trial", &t)
+	known, err := m.Last("trial", &t)
 	if err != nil || !known {
 		return err
 	}
@@ -377,7 +377,7 @@ func (m *mover) untried(target *handle.Dir) error {
 			return err
 		}
 	}
-	done, err := m.finished("trial")
+	done, err := m.Finished("trial")
 	if err != nil || !left && done {
 		return err
 	}
@@ -386,20 +386,6 @@ func (m *mover) untried(target *handle.Dir) error {
 		return err
 	}
 	return ignorePermission(target.SetTimes(st.Atime, t.Mtime))
-}
-
-// finished reports whether the newest act of that name is known to be done.
-func (m *mover) finished(name string) (bool, error) {
-	acts, err := m.Ledger.Acts(m.p.Run)
-	if err != nil {
-		return false, err
-	}
-	for _, a := range slices.Backward(acts) {
-		if a.Name == name {
-			return !a.Done.IsZero(), nil
-		}
-	}
-	return false, nil
 }
 
 // newTag writes the drive tag anew: with the id that the ledger knows, and
@@ -412,7 +398,7 @@ func (m *mover) newTag(ctx context.Context) error {
 	}
 	place := filepath.Join(ref.Mount, ref.TagPlace)
 	count := max(known, ref.Counter) + 1
-	err = m.act(ctx, "tag", map[string]any{"in": place, "counter": count}, func() error {
+	err = m.Act(ctx, "tag", map[string]any{"in": place, "counter": count}, func() error {
 		d, err := m.openOn(place, *ref)
 		if err != nil {
 			return err
@@ -439,7 +425,7 @@ func (m *mover) renewNote(ctx context.Context) error {
 	if !m.p.Mend.Note {
 		return nil
 	}
-	return m.act(ctx, "notes", m.p.Name, func() error {
+	return m.Act(ctx, "notes", m.p.Name, func() error {
 		return m.describeFrom(m.Ledger.RunDir(m.p.Before.Run), m.noteOf(m.p.Before))
 	}, nil)
 }
@@ -468,7 +454,7 @@ func (m *mover) saveMended(t *ledger.Tx) error {
 // unmend takes a mend back: the link says again what it said, or goes.
 func (m *mover) unmend(ctx context.Context) error {
 	if m.p.Mend.Link {
-		err := m.act(ctx, "unlink", m.p.OldText, func() error {
+		err := m.Act(ctx, "unlink", m.p.OldText, func() error {
 			ours, err := link.Is(m.linkIn, m.base(), m.p.LinkText)
 			if err != nil {
 				return err
@@ -497,7 +483,7 @@ func (m *mover) unmend(ctx context.Context) error {
 			}
 		}
 	}
-	return m.run.Set(ledger.Undone, "", func(t *ledger.Tx) error {
+	return m.Run.Set(ledger.Undone, "", func(t *ledger.Tx) error {
 		for _, h := range m.p.Mend.Held {
 			if err := t.MoveHeld(h.ID, h.Was, h.Drive); err != nil {
 				return err

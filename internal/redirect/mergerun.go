@@ -12,6 +12,7 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/run"
 	"nexlin/internal/transfer"
 )
 
@@ -31,7 +32,7 @@ func (m *mover) merge(ctx context.Context) error {
 	if err := m.keepTimes(live); err != nil {
 		return err
 	}
-	return m.act(ctx, "merge", m.p.Target, func() error {
+	return m.Act(ctx, "merge", m.p.Target, func() error {
 		return m.eachMoved(ctx, m.spool, live, "merged",
 			func(rec *transfer.Record) (bool, error) { return m.mergeOne(ctx, live, rec) })
 	}, nil)
@@ -52,7 +53,7 @@ func (m *mover) eachMoved(ctx context.Context, spool *transfer.Spool, live *hand
 		}
 		if moved {
 			n++
-			if err := step(ctx, fmt.Sprintf("%s-%d", what, n)); err != nil {
+			if err := run.Point(ctx, fmt.Sprintf("%s-%d", what, n)); err != nil {
 				return err
 			}
 		}
@@ -122,7 +123,7 @@ func (m *mover) mergeOne(ctx context.Context, live *handle.Dir, rec *transfer.Re
 		err = to.Rename(name, from, m.p.beside(name, ofTarget))
 	}
 	if err == nil && fate != FateNew && fate != FateBeside {
-		err = step(ctx, "made-way")
+		err = run.Point(ctx, "made-way")
 	}
 	if err == nil {
 		err = carry(from, name, to, as)
@@ -198,7 +199,7 @@ type dirTimes struct {
 // keepTimes writes down what the directories have that both halves have. It
 // is not done again once something was moved.
 func (m *mover) keepTimes(live *handle.Dir) error {
-	path := filepath.Join(m.run.Dir(), timesFile)
+	path := filepath.Join(m.Run.Dir(), timesFile)
 	if _, err := os.Stat(path); err == nil {
 		return nil
 	}
@@ -230,7 +231,7 @@ func (m *mover) keepTimes(live *handle.Dir) error {
 
 // timesBack gives the target's directories the times and modes they had.
 func (m *mover) timesBack(live *handle.Dir) error {
-	f, err := handle.OpenRegular(filepath.Join(m.run.Dir(), timesFile))
+	f, err := handle.OpenRegular(filepath.Join(m.Run.Dir(), timesFile))
 	if handle.Missing(err) {
 		return nil
 	}
@@ -280,7 +281,7 @@ func (m *mover) settle(ctx context.Context) error {
 			return err
 		}
 	}
-	return m.act(ctx, "settle", m.p.Target, func() error {
+	return m.Act(ctx, "settle", m.p.Target, func() error {
 		next, err := m.rewrite(ctx, live, func(rec *transfer.Record) error {
 			rec.Fact.Flags &^= transfer.Merged
 			if rec.Path == "." {
@@ -382,7 +383,7 @@ func (m *mover) rewrite(ctx context.Context, live *handle.Dir, change func(*tran
 // was the target's stays, under a name that says so.
 func (m *mover) tidy(ctx context.Context) error {
 	aside := m.asideDir()
-	return m.act(ctx, "tidy", aside, func() error {
+	return m.Act(ctx, "tidy", aside, func() error {
 		if m.part != nil {
 			m.part.Close()
 			m.part = nil

@@ -16,13 +16,13 @@ import (
 const maxName = 255
 
 // heldName is what a folder is called while it is held.
-func heldName(base, run string) string { return shorten("."+base, ".held-"+run) }
+func heldName(base, id string) string { return shorten("."+base, ".held-"+id) }
 
-func partName(run string) string    { return ".nexlin-part-" + run }
-func asideName(run string) string   { return ".nexlin-aside-" + run }
-func scratchName(run string) string { return ".nexlin-new-" + run }
-func lateName(run string) string    { return ".nexlin-late-" + run }
-func tempName(run string) string    { return ".nexlin-link-" + run }
+func partName(id string) string    { return ".nexlin-part-" + id }
+func asideName(id string) string   { return ".nexlin-aside-" + id }
+func scratchName(id string) string { return ".nexlin-new-" + id }
+func lateName(id string) string    { return ".nexlin-late-" + id }
+func tempName(id string) string    { return ".nexlin-link-" + id }
 
 // shorten keeps stem and suffix together within maxName without cutting a
 // character in two.

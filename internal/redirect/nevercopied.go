@@ -22,7 +22,7 @@ const heldRecords = "never-copied"
 // recordNeverCopied writes the record of what is held: names and metadata, no
 // content.
 func (m *mover) recordNeverCopied(ctx context.Context) error {
-	dir := filepath.Join(m.run.Dir(), heldRecords)
+	dir := filepath.Join(m.Run.Dir(), heldRecords)
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return err
 	}
@@ -57,8 +57,8 @@ type sinceHeld struct {
 
 // sinceNeverCopied holds such a held original against its record. Nil where an
 // older build took none.
-func (e *Engine) sinceNeverCopied(ctx context.Context, run string, held *handle.Dir, fuse bool) (*sinceHeld, error) {
-	dir := filepath.Join(e.Ledger.RunDir(run), heldRecords)
+func (e *Engine) sinceNeverCopied(ctx context.Context, id string, held *handle.Dir, fuse bool) (*sinceHeld, error) {
+	dir := filepath.Join(e.Ledger.RunDir(id), heldRecords)
 	spool, err := transfer.OpenSpool(dir, 1)
 	if errors.Is(err, os.ErrNotExist) {
 		return nil, nil

@@ -115,7 +115,7 @@ func (m *mover) openAround() (err error) {
 	if m.linkIn, err = m.openReal(filepath.Dir(m.p.Link)); err != nil {
 		return err
 	}
-	if m.run != nil {
+	if m.Run != nil {
 		if err := m.untryFolder(); err != nil {
 			return err
 		}

@@ -7,12 +7,13 @@ import (
 
 	"nexlin/internal/finding"
 	"nexlin/internal/ledger"
+	"nexlin/internal/run"
 	"nexlin/internal/swap"
 )
 
 // swapName is the link that a folder is exchanged with for a trial. It leads to
 // its own name, so that the folder is reached by its path at every moment (I1).
-func swapName(run string) string { return ".nexlin-swap-" + run }
+func swapName(id string) string { return ".nexlin-swap-" + id }
 
 // tryFolder exchanges the folder itself with a link and back, where only that
 // tells whether it can be done: an overlay moves no directory of its lower layers
@@ -22,7 +23,7 @@ func (m *mover) tryFolder(ctx context.Context) error {
 	if m.p.FromNow.FS != "overlay" || !m.p.exchanges() || m.p.Gap {
 		return nil
 	}
-	if done, err := m.finished("try-folder"); done || err != nil {
+	if done, err := m.Finished("try-folder"); done || err != nil {
 		return err
 	}
 	times, err := m.linkIn.Self()
@@ -30,10 +31,10 @@ func (m *mover) tryFolder(ctx context.Context) error {
 		return err
 	}
 	s := m.trialSwap()
-	err = m.act(ctx, "try-folder", s.Name, func() error {
+	err = m.Act(ctx, "try-folder", s.Name, func() error {
 		err := s.ToLink(ctx)
 		if err == nil {
-			err = step(ctx, "try-folder.swapped")
+			err = run.Point(ctx, "try-folder.swapped")
 		}
 		return errors.Join(err, m.untryFolder(), ignorePermission(m.linkIn.SetTimes(times.Atime, times.Mtime)))
 	}, nil)
@@ -73,12 +74,12 @@ func (m *mover) refusedEarly(err error) (bool, error) {
 		return false, errors.Join(err, e)
 	}
 	m.out.State = ledger.Refused
-	return true, errors.Join(err, m.run.Set(ledger.Refused, err.Error(), nil))
+	return true, errors.Join(err, m.Run.Set(ledger.Refused, err.Error(), nil))
 }
 
 // begunCopy reports whether the run has begun to make anything on the target.
 func (m *mover) begunCopy() (bool, error) {
-	acts, err := m.Ledger.Acts(m.p.Run)
+	acts, err := m.Acts()
 	for _, a := range acts {
 		if a.Name != "try-folder" {
 			return true, nil

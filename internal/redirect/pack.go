@@ -181,7 +181,7 @@ func (m *mover) dropPart() error {
 		return handle.IgnoreMissing(err)
 	}
 	var made placeData
-	known, err := m.lastData("part-made", &made)
+	known, err := m.Last("part-made", &made)
 	if err != nil {
 		return err
 	}
@@ -230,11 +230,11 @@ func (m *mover) removeSeen(name string, st *handle.Stat) error {
 
 // notePart writes down by what the part is known again.
 func (m *mover) notePart(st *handle.Stat) error {
-	seq, err := m.run.Intend("part-made", placeData{partName(m.p.Run), st.Ino})
+	seq, err := m.Run.Intend("part-made", placeData{partName(m.p.Run), st.Ino})
 	if err != nil {
 		return err
 	}
-	return m.run.Did(seq, nil)
+	return m.Run.Did(seq, nil)
 }
 
 // progress passes on how far an archive got.
@@ -268,36 +268,36 @@ func (m *mover) pack(ctx context.Context) error {
 	if err := root.SyncAll(); err != nil { // mapped writes show in times only then
 		return err
 	}
-	list := filepath.Join(m.run.Dir(), packManifest)
-	if err := m.begin("describe", m.p.Files, m.p.Bytes); err != nil {
+	list := filepath.Join(m.Run.Dir(), packManifest)
+	if err := m.Begin("describe", m.p.Files, m.p.Bytes); err != nil {
 		return err
 	}
-	if _, err := archive.Describe(ctx, root, list, m.run.Dir(), m.progress()); err != nil {
+	if _, err := archive.Describe(ctx, root, list, m.Run.Dir(), m.progress()); err != nil {
 		return err
 	}
-	if err := m.begin("pack", m.p.Files, m.p.Bytes); err != nil {
+	if err := m.Begin("pack", m.p.Files, m.p.Bytes); err != nil {
 		return err
 	}
 	a := &Archive{File: m.p.Copy()}
-	if err := m.act(ctx, "pack", partName(m.p.Run), func() error { return m.writeArchive(ctx, root, list, a) },
+	if err := m.Act(ctx, "pack", partName(m.p.Run), func() error { return m.writeArchive(ctx, root, list, a) },
 		nil); err != nil {
 		return err
 	}
-	if err := m.begin("read back", m.p.Files, m.p.Bytes); err != nil {
+	if err := m.Begin("read back", m.p.Files, m.p.Bytes); err != nil {
 		return err
 	}
 	if err := m.readArchive(ctx, a); err != nil {
 		return err
 	}
-	err = m.act(ctx, "place", m.p.Final, func() error { return m.placeMade(&a.made) }, nil)
+	err = m.Act(ctx, "place", m.p.Final, func() error { return m.placeMade(&a.made) }, nil)
 	if err != nil {
 		return err
 	}
-	if err := m.end(ledger.Done); err != nil {
+	if err := m.End(ledger.Done); err != nil {
 		return err
 	}
 	m.out.Archive, m.out.Verified = a, a.Count
-	err = m.run.Set(ledger.Done, "", m.addPack(a))
+	err = m.Run.Set(ledger.Done, "", m.addPack(a))
 	m.measureAfter()
 	return err
 }
@@ -401,7 +401,7 @@ func (m *mover) readWhole(ctx context.Context, f io.Reader, list string, maker a
 	n archive.Count, digest string, err error) {
 	sum := sha256.New()
 	in := io.TeeReader(f, sum)
-	top, n, err = archive.Read(ctx, in, filepath.Join(m.run.Dir(), list), maker, m.progress())
+	top, n, err = archive.Read(ctx, in, filepath.Join(m.Run.Dir(), list), maker, m.progress())
 	if err == nil {
 		_, err = io.Copy(io.Discard, in)
 	}
@@ -458,11 +458,11 @@ func (m *mover) unpack(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := m.begin("unpack", 0, 0); err != nil {
+	if err := m.Begin("unpack", 0, 0); err != nil {
 		return err
 	}
 	a, top := &Archive{File: m.p.From}, ""
-	err = m.act(ctx, "unpack", partName(m.p.Run), func() (err error) {
+	err = m.Act(ctx, "unpack", partName(m.p.Run), func() (err error) {
 		top, err = m.unpackPart(ctx, in, a, limit, vouched)
 		return err
 	}, nil)
@@ -475,7 +475,7 @@ func (m *mover) unpack(ctx context.Context) error {
 	if free, err := m.mayPlace(); !free || err != nil {
 		return err
 	}
-	err = m.act(ctx, "place", m.p.Final, func() error { return m.placeMade(&a.made) }, nil)
+	err = m.Act(ctx, "place", m.p.Final, func() error { return m.placeMade(&a.made) }, nil)
 	if errors.Is(err, os.ErrExist) {
 		return &RefusedError{[]finding.Finding{finding.New(finding.TargetTaken, m.p.Copy(), "%s exists already",
 			m.p.Copy()).Instead("`--as` gives the folder another name")}}
@@ -483,11 +483,11 @@ func (m *mover) unpack(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := m.end(ledger.Done); err != nil {
+	if err := m.End(ledger.Done); err != nil {
 		return err
 	}
 	m.out.Archive, m.out.Verified = a, a.Count
-	return m.run.Set(ledger.Done, "", nil)
+	return m.Run.Set(ledger.Done, "", nil)
 }
 
 // unpackPart makes what is in an archive below a new part and reads it back. limit is
@@ -517,9 +517,9 @@ func (m *mover) unpackPart(ctx context.Context, in *handle.File, a *Archive, lim
 	if vouched != "" && a.Digest != vouched {
 		return "", &archive.DamageError{What: "it was changed while it was read"}
 	}
-	err = handle.InOrder(build.Finish, root.SyncAll, func() error { return m.begin("read back", n.Files, n.Bytes) },
+	err = handle.InOrder(build.Finish, root.SyncAll, func() error { return m.Begin("read back", n.Files, n.Bytes) },
 		func() error {
-			_, err := build.Verify(ctx, filepath.Join(m.run.Dir(), packManifest), m.progress())
+			_, err := build.Verify(ctx, filepath.Join(m.Run.Dir(), packManifest), m.progress())
 			return err
 		}, build.FinishRoot, root.Sync) // from the last but one on it may be in an account's hands
 	a.Flaws, a.Lost = build.Flaws, build.Count
@@ -603,12 +603,12 @@ func ownerAlike(d *handle.Dir) (bool, error) {
 // to its end: what it made last has its name, and is the person's.
 func (m *mover) placedAlready() (bool, error) {
 	var final string
-	known, err := m.lastData("place", &final)
+	known, err := m.Last("place", &final)
 	if err != nil || !known {
 		return false, err
 	}
 	var made placeData
-	if known, err = m.lastData("part-made", &made); err != nil || !known {
+	if known, err = m.Last("part-made", &made); err != nil || !known {
 		return false, err
 	}
 	if _, err := m.into.Stat(partName(m.p.Run)); !handle.Missing(err) {
@@ -644,7 +644,7 @@ func (m *mover) unpackOn(ctx context.Context) error {
 		return err
 	}
 	if m.placed {
-		return m.run.Set(ledger.Done, "", nil)
+		return m.Run.Set(ledger.Done, "", nil)
 	}
 	return m.unpack(ctx)
 }
@@ -659,7 +659,7 @@ func (m *mover) look() (err error) {
 // packedAgain reads an archive back that had its name when the run was stopped,
 // and takes it into the ledger.
 func (m *mover) packedAgain(ctx context.Context) error {
-	if err := m.begin("read back", m.p.Files, m.p.Bytes); err != nil {
+	if err := m.Begin("read back", m.p.Files, m.p.Bytes); err != nil {
 		return err
 	}
 	f, err := m.into.OpenFile(m.p.Final)
@@ -674,14 +674,14 @@ func (m *mover) packedAgain(ctx context.Context) error {
 	}
 	_, n, digest, err := m.readWhole(ctx, f, readManifest, nil)
 	if err == nil {
-		err = m.end(ledger.Done)
+		err = m.End(ledger.Done)
 	}
 	if err != nil {
 		return err
 	}
 	a := &Archive{File: m.p.Copy(), Count: Count{Files: n.Files, Bytes: n.Bytes}, Bytes: st.Size, Digest: digest}
 	m.out.Archive, m.out.Verified = a, a.Count
-	return m.run.Set(ledger.Done, "", m.addPack(a))
+	return m.Run.Set(ledger.Done, "", m.addPack(a))
 }
 
 // addPack has the ledger know an archive that was verified.
@@ -703,5 +703,5 @@ func (m *mover) packBack() error {
 	if err := m.dropPart(); err != nil {
 		return err
 	}
-	return m.run.Set(ledger.Undone, "", nil)
+	return m.Run.Set(ledger.Undone, "", nil)
 }

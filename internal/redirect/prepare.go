@@ -21,7 +21,7 @@ func (m *mover) prepare(ctx context.Context, at position) error {
 			return err
 		}
 	}
-	if err := m.run.Reserve(ledgerRoom); err != nil {
+	if err := m.Run.Reserve(ledgerRoom); err != nil {
 		return err
 	}
 	if m.p.kind().merges && m.into == nil {
@@ -50,14 +50,14 @@ func (m *mover) prepare(ctx context.Context, at position) error {
 		}
 	}
 	var known placeData
-	before, err := m.lastData("part-made", &known)
+	before, err := m.Last("part-made", &known)
 	if err != nil {
 		return err
 	}
 	// Without inode numbers the journal has to do for knowing the part again.
 	allow := m.p.Allow
 	allow.Owners = allow.Owners || m.p.IntoFuse && before
-	err = m.act(ctx, "part", partName(m.p.Run), func() error {
+	err = m.Act(ctx, "part", partName(m.p.Run), func() error {
 		part, err := transfer.OpenPart(m.into, partName(m.p.Run), asideName(m.p.Run), known.Ino, &allow)
 		if err != nil {
 			return err
@@ -79,7 +79,7 @@ func (m *mover) prepare(ctx context.Context, at position) error {
 		return err
 	}
 	made := m.placeData(&st)
-	return m.act(ctx, "part-made", made, func() error { return nil }, nil)
+	return m.Act(ctx, "part-made", made, func() error { return nil }, nil)
 }
 
 // parents makes the directories on the way to the target, each owned like
@@ -103,7 +103,7 @@ func (m *mover) makeDirs(ctx context.Context, act, dir string, on ledger.DriveRe
 	}
 	names := strings.FieldsFunc(strings.TrimPrefix(dir, anchor),
 		func(r rune) bool { return r < 0x80 && os.IsPathSeparator(uint8(r)) })
-	err = m.act(ctx, act, parentsData{anchor, names}, func() error {
+	err = m.Act(ctx, act, parentsData{anchor, names}, func() error {
 		up, err := m.openOn(anchor, on)
 		for _, name := range names {
 			if err != nil {
@@ -147,11 +147,11 @@ func (m *mover) tag(ctx context.Context) error {
 	if m.p.TagIn == "" {
 		return nil
 	}
-	again, err := m.lastData("tag", new(map[string]any))
+	again, err := m.Last("tag", new(map[string]any))
 	if err != nil {
 		return err
 	}
-	return m.act(ctx, "tag", map[string]any{"in": m.p.TagIn, "new": m.p.NewTag}, func() error {
+	return m.Act(ctx, "tag", map[string]any{"in": m.p.TagIn, "new": m.p.NewTag}, func() error {
 		d, err := m.openOn(m.p.TagIn, m.p.IntoDrive)
 		if err != nil {
 			return err
@@ -197,5 +197,5 @@ func (m *mover) knownTag(t *drive.Tag) error {
 		return swap.Broken(m.p.TagIn, "the drive tag is another one than at inspection")
 	}
 	m.p.IntoDrive.ID, m.p.NewTag = t.ID, false
-	return m.run.SetPlan(m.p)
+	return m.Run.SetPlan(m.p)
 }

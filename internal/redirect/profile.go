@@ -187,7 +187,7 @@ func (m *mover) future(ctx context.Context) error {
 	if err := m.changeSettings(ctx); err != nil {
 		return err
 	}
-	return m.run.Set(ledger.Done, "", nil)
+	return m.Run.Set(ledger.Done, "", nil)
 }
 
 // notFuture takes it back: the settings say what they said, and directories
@@ -198,7 +198,7 @@ func (m *mover) notFuture(ctx context.Context) error {
 	}
 	for i := range slices.Backward(m.p.Settings) {
 		var made parentsData
-		known, err := m.lastData(fmt.Sprintf("dirs.%d", i), &made)
+		known, err := m.Last(fmt.Sprintf("dirs.%d", i), &made)
 		if err != nil {
 			return err
 		}
@@ -208,7 +208,7 @@ func (m *mover) notFuture(ctx context.Context) error {
 			}
 		}
 	}
-	return m.run.Set(ledger.Undone, "", nil)
+	return m.Run.Set(ledger.Undone, "", nil)
 }
 
 // dropDirs removes directories that a run has made, the innermost first; what

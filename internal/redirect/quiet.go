@@ -75,7 +75,8 @@ func (m *mover) waitQuiet(ctx context.Context) error {
 			return ctx.Err()
 		}
 		return &RefusedError{[]finding.Finding{finding.New(finding.InUse, m.p.From,
-			"%s still writes to the folder after %s", programs(w), m.p.WaitQuiet.String()).Listing(len(w), paths(w))}}
+			"%s still writes to the folder after %s", inuse.Programs(w), m.p.WaitQuiet.String()).Listing(len(w),
+			paths(w))}}
 	}
 }
 

@@ -9,6 +9,7 @@ import (
 	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
+	"nexlin/internal/run"
 	"nexlin/internal/swap"
 	"nexlin/internal/transfer"
 )
@@ -16,7 +17,7 @@ import (
 // Compare holds the original against the copy without taking anything in, and
 // adds what it finds to the plan.
 func (e *Engine) Compare(ctx context.Context, p *Plan) error {
-	m := &mover{Engine: e, p: p, out: &Outcome{}}
+	m := e.mover(p)
 	defer m.close()
 	if err := m.openRecord(); err != nil {
 		return err
@@ -62,7 +63,7 @@ func (m *mover) adopt(ctx context.Context, n int) (*transfer.Adopted, error) {
 	}
 	dir := ""
 	if n > 0 {
-		dir = m.run.Dir()
+		dir = m.Run.Dir()
 	}
 	var content, meta differing
 	a, err := transfer.Adopt(ctx, transfer.Adoption{
@@ -146,10 +147,10 @@ func (m *mover) record(ctx context.Context) error {
 		if err := m.tag(ctx); err != nil {
 			return err
 		}
-		if err := m.begin("switch", 0, 0); err != nil {
+		if err := m.Begin("switch", 0, 0); err != nil {
 			return err
 		}
-		if err := m.act(ctx, "switch", m.p.LinkText, func() error { return m.recordSwitch(ctx) }, nil); err != nil {
+		if err := m.Act(ctx, "switch", m.p.LinkText, func() error { return m.recordSwitch(ctx) }, nil); err != nil {
 			return err
 		}
 	}
@@ -160,24 +161,24 @@ func (m *mover) record(ctx context.Context) error {
 		}
 	}
 	m.count()
-	if err := m.begin("try", 0, 0); err != nil {
+	if err := m.Begin("try", 0, 0); err != nil {
 		return err
 	}
 	if err := m.tryMended(ctx); err != nil {
 		return err
 	}
-	if err := m.begin("finish", 0, 0); err != nil {
+	if err := m.Begin("finish", 0, 0); err != nil {
 		return err
 	}
 	if m.from != nil {
-		if err := m.act(ctx, "late-writes", m.p.HeldPath(), func() error { return m.late(ctx) }, nil); err != nil {
+		if err := m.Act(ctx, "late-writes", m.p.HeldPath(), func() error { return m.late(ctx) }, nil); err != nil {
 			return err
 		}
 	}
-	if err := m.act(ctx, "notes", m.p.Name, func() error { return m.describe(NoteHere) }, nil); err != nil {
+	if err := m.Act(ctx, "notes", m.p.Name, func() error { return m.describe(NoteHere) }, nil); err != nil {
 		return err
 	}
-	if err := m.end(ledger.Done); err != nil {
+	if err := m.End(ledger.Done); err != nil {
 		return err
 	}
 	held, err := m.recordHeld(ctx)
@@ -185,7 +186,7 @@ func (m *mover) record(ctx context.Context) error {
 		return err
 	}
 	r := m.ledgerRedirect()
-	return m.run.Set(ledger.Done, "", func(t *ledger.Tx) error {
+	return m.Run.Set(ledger.Done, "", func(t *ledger.Tx) error {
 		if err := t.SaveRedirect(r); err != nil || held == nil {
 			return err
 		}
@@ -214,18 +215,18 @@ func (m *mover) recordHeld(ctx context.Context) (*ledger.Held, error) {
 	if m.p.FromFuse {
 		h.Ino = 0
 	}
-	facts, err := inventory.Measure(ctx, m.from, inventory.Options{SkipDeep: true, Scratch: m.run.Dir()})
+	facts, err := inventory.Measure(ctx, m.from, inventory.Options{SkipDeep: true, Scratch: m.Run.Dir()})
 	h.Bytes, h.Files = facts.Allocated, facts.Files
 	return &h, err
 }
 
 // prove compares the two sides and freezes what was found equal.
 func (m *mover) prove(ctx context.Context) error {
-	if err := m.begin("compare", 0, 0); err != nil {
+	if err := m.Begin("compare", 0, 0); err != nil {
 		return err
 	}
-	for _, n := range transfer.Spools(m.run.Dir()) {
-		if err := transfer.RemoveSpool(m.run.Dir(), n); err != nil {
+	for _, n := range transfer.Spools(m.Run.Dir()) {
+		if err := transfer.RemoveSpool(m.Run.Dir(), n); err != nil {
 			return err
 		}
 	}
@@ -237,10 +238,10 @@ func (m *mover) prove(ctx context.Context) error {
 		return err
 	}
 	m.out.Verified = Count{Files: a.Files, Bytes: a.Bytes}
-	if err := composeFrozen(m.run.Dir(), m.spool, m.p.Digest); err != nil {
+	if err := composeFrozen(m.Run.Dir(), m.spool, m.p.Digest); err != nil {
 		return err
 	}
-	return step(ctx, "proven")
+	return run.Point(ctx, "proven")
 }
 
 // whereRecord tells whether the link leads to the copy already.
@@ -253,7 +254,7 @@ func (m *mover) whereRecord() (position, error) {
 		return before, err
 	}
 	// The link may have been so from the start: then nothing is proven yet.
-	done, err := m.finished("switch")
+	done, err := m.Finished("switch")
 	if done {
 		return switched, err
 	}
@@ -279,7 +280,7 @@ func (m *mover) recordSwitch(ctx context.Context) error {
 // unrecord takes a record back: link and folder are as they were, and the
 // ledger forgets both.
 func (m *mover) unrecord(ctx context.Context) error {
-	err := m.act(ctx, "switch-back", m.p.OldText, func() error {
+	err := m.Act(ctx, "switch-back", m.p.OldText, func() error {
 		if m.p.From == m.p.Link {
 			return m.toFolder(ctx)
 		}
@@ -302,7 +303,7 @@ func (m *mover) unrecord(ctx context.Context) error {
 	if err := m.forget(); err != nil {
 		return err
 	}
-	return m.run.Set(ledger.Undone, "", func(t *ledger.Tx) error {
+	return m.Run.Set(ledger.Undone, "", func(t *ledger.Tx) error {
 		if err := t.HeldGone(m.p.Run, m.p.HeldPath()); err != nil {
 			return err
 		}

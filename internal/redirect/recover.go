@@ -9,7 +9,7 @@ import (
 	"nexlin/internal/drive"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
-	"nexlin/internal/pathtext"
+	"nexlin/internal/run"
 	"nexlin/internal/swap"
 )
 
@@ -69,7 +69,7 @@ func (e *Engine) Recoverable(row ledger.RunRow) (*Recovery, error) {
 	if p.Small() {
 		return r, nil
 	}
-	m := &mover{Engine: e, p: p, out: &Outcome{}}
+	m := e.mover(p)
 	if only, err := m.onlyCopied(); only || err != nil {
 		return r, err
 	}
@@ -92,20 +92,8 @@ func (m *mover) onlyCopied() (bool, error) {
 	if k := m.p.kind(); !k.first && !k.on && !k.back {
 		return false, nil
 	}
-	acts, err := m.Ledger.Acts(m.p.Run)
-	if err != nil {
-		return false, err
-	}
-	for _, a := range acts {
-		var phase struct{ Name string }
-		if a.Name != "phase" {
-			continue
-		}
-		if err := pathtext.Unmarshal(a.Data, &phase); err != nil || phase.Name == "switch" {
-			return false, err
-		}
-	}
-	return true, nil
+	begun, err := m.Begun("switch")
+	return !begun && err == nil, err
 }
 
 // openToUndo opens what taking the run back works on.
@@ -189,7 +177,7 @@ func (m *mover) uncopied(ctx context.Context) error {
 			return err
 		}
 	}
-	if err := m.run.Unreserve(); err != nil {
+	if err := m.Run.Unreserve(); err != nil {
 		return err
 	}
 	return m.undone(ctx, "")
@@ -201,20 +189,20 @@ func (e *Engine) take(row ledger.RunRow, open func(*mover) error) (*mover, error
 	if err := e.Ledger.UseSpare(); err != nil {
 		return nil, err
 	}
-	run, err := e.Ledger.Take(row.ID)
+	taken, err := e.Ledger.Take(row.ID)
 	if err != nil {
 		return nil, err
 	}
-	p, err := e.planOf(run.RunRow)
+	p, err := e.planOf(taken.RunRow)
 	if err != nil {
-		run.Release()
+		taken.Release()
 		return nil, err
 	}
-	m := &mover{Engine: e, p: p, run: run, out: &Outcome{Run: p.Run, Kind: p.Kind, Plan: p},
-		patience: patience{p.WaitQuiet}}
+	m := e.mover(p)
+	m.Run, m.patience = taken, patience{p.WaitQuiet}
 	if err := open(m); err != nil {
 		m.close()
-		run.Release()
+		taken.Release()
 		return nil, err
 	}
 	for _, d := range []struct {
@@ -246,9 +234,9 @@ func (e *Engine) resume(ctx context.Context, row ledger.RunRow) (*Outcome, error
 	if err != nil {
 		return nil, err
 	}
-	defer m.run.Release()
+	defer m.Run.Release()
 	defer m.close()
-	if err := m.run.Set(ledger.Going, "", nil); err != nil {
+	if err := m.Run.Set(ledger.Going, "", nil); err != nil {
 		return nil, err
 	}
 	return m.out, m.carryOn(ctx)
@@ -269,7 +257,7 @@ func (e *Engine) undo(ctx context.Context, row ledger.RunRow) (*Outcome, error) 
 	if err != nil {
 		return nil, err
 	}
-	defer m.run.Release()
+	defer m.Run.Release()
 	defer m.close()
 	if err := m.dropTrials(); err != nil {
 		return nil, err
@@ -277,22 +265,23 @@ func (e *Engine) undo(ctx context.Context, row ledger.RunRow) (*Outcome, error) 
 	wasDone := row.State == ledger.Done
 	m.wasDone = wasDone
 	if wasDone { // a stop from here on leaves a run that can be gone on with
-		if err := m.run.Set(ledger.Going, "", nil); err != nil {
+		if err := m.Run.Set(ledger.Going, "", nil); err != nil {
 			return nil, err
 		}
-		if err := step(ctx, "undo-begun"); err != nil {
-			return nil, errors.Join(err, m.run.Restore(row))
+		if err := run.Point(ctx, "undo-begun"); err != nil {
+			return nil, errors.Join(err, m.Run.Restore(row))
 		}
 	}
 	err = m.p.kind().undo(ctx, m)
+	m.out.Phases = m.Phases()
 	if refused := (*RefusedError)(nil); errors.As(err, &refused) {
-		return nil, errors.Join(refused, m.run.Restore(row))
+		return nil, errors.Join(refused, m.Run.Restore(row))
 	}
 	if err != nil && wasDone {
 		// A run that was done counts as stopped only once it is half undone.
 		return m.out, errors.Join(&StoppedError{Run: row.ID, Kind: row.Kind, Phase: "undo", Link: m.p.Link,
 			Switched: true, Err: err},
-			m.run.Set(ledger.Stopped, err.Error(), nil))
+			m.Run.Set(ledger.Stopped, err.Error(), nil))
 	}
 	if err = m.stopped(err); err == nil {
 		m.out.State = ledger.Undone

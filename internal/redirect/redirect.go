@@ -24,7 +24,6 @@
 package redirect
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"strings"
@@ -35,6 +34,7 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/run"
 	"nexlin/internal/transfer"
 )
 
@@ -45,7 +45,7 @@ type Engine struct {
 	Progress transfer.Progress // may be nil
 	Homes    []string          // home directories, which are protected places
 	Workers  int               // 0 follows the processors
-	Ask      AskFunc           // asks a person to do what no command does; nil: nobody is there
+	Ask      run.AskFunc       // asks a person to do what no command does; nil: nobody is there
 	// CopyWithin is how old the newest archive of a target may be that is its
 	// only copy otherwise; 0 stands for 30 days, and only tells.
 	CopyWithin time.Duration
@@ -54,6 +54,9 @@ type Engine struct {
 
 	seen *presence // see AtOnce
 }
+
+// commands does what cards say.
+func (e *Engine) commands() *run.Commands { return &run.Commands{Env: e.Env, Ask: e.Ask} }
 
 // Methods: how programs are led to the target.
 const (
@@ -162,7 +165,7 @@ type Outcome struct {
 	Run      string
 	Kind     string
 	State    string
-	Phases   []Phase
+	Phases   []run.Phase
 	Plan     *Plan
 	Space    []Space
 	Copied   Count
@@ -175,16 +178,9 @@ type Outcome struct {
 	SetAside string // undo: where a copy went that is not Nexlin's to delete; empty if there was none
 	Findings []finding.Finding
 
-	Facts     []FactResult // handover: what was compared
-	Archive   *Archive     // of a pack or an unpack; nil of anything else
-	Discarded *Outcome     // of a move that discards its original: how that went; nil if it did not come to it
-}
-
-// A Phase is one part of the sequence, with its times.
-type Phase struct {
-	Name           string
-	State          string
-	Started, Ended time.Time
+	Facts     []run.FactResult // handover: what was compared
+	Archive   *Archive         // of a pack or an unpack; nil of anything else
+	Discarded *Outcome         // of a move that discards its original: how that went; nil if it did not come to it
 }
 
 // A Count counts files; Seconds is the time it took.
@@ -221,12 +217,4 @@ func (e *Engine) Lookup(arg, cwd string) (ledger.Redirect, error) {
 		}
 	}
 	return ledger.Redirect{}, near
-}
-
-// step marks a point of the sequence for fault tests; see fault_off.go.
-func step(ctx context.Context, name string) error {
-	if err := ctx.Err(); err != nil {
-		return err
-	}
-	return fault(name)
 }

@@ -9,6 +9,7 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
+	"nexlin/internal/run"
 	"nexlin/internal/swap"
 	"nexlin/internal/transfer"
 )
@@ -54,13 +55,13 @@ func (m *mover) renewManifest(ctx context.Context) error {
 		return err
 	}
 	defer old.Close()
-	for _, n := range transfer.Spools(m.run.Dir()) {
-		if err := transfer.RemoveSpool(m.run.Dir(), n); err != nil {
+	for _, n := range transfer.Spools(m.Run.Dir()) {
+		if err := transfer.RemoveSpool(m.Run.Dir(), n); err != nil {
 			return err
 		}
 	}
 	m.digester = transfer.NewDigester(m.p.Digest)
-	m.spool, err = transfer.Compose(m.run.Dir(), 1, func(put func(*transfer.Record) error) error {
+	m.spool, err = transfer.Compose(m.Run.Dir(), 1, func(put func(*transfer.Record) error) error {
 		return transfer.Match(ctx, live, old, func(rec *transfer.Record, now *inventory.Entry) error {
 			next, err := m.renewed(ctx, rec, now)
 			if err != nil || next == nil {
@@ -72,20 +73,20 @@ func (m *mover) renewManifest(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := composeFrozen(m.run.Dir(), m.spool, m.p.Digest); err != nil {
+	if err := composeFrozen(m.Run.Dir(), m.spool, m.p.Digest); err != nil {
 		return err
 	}
-	if err := step(ctx, "records"); err != nil {
+	if err := run.Point(ctx, "records"); err != nil {
 		return err
 	}
 	m.count()
 	r := *m.p.Before
 	r.Run, r.Files, r.Bytes = m.p.Run, m.p.Files, m.p.Bytes
-	if err := m.act(ctx, "notes", m.p.Name, func() error { return m.describeFrom(m.run.Dir(), m.noteOf(&r)) },
+	if err := m.Act(ctx, "notes", m.p.Name, func() error { return m.describeFrom(m.Run.Dir(), m.noteOf(&r)) },
 		nil); err != nil {
 		return err
 	}
-	return m.run.Set(ledger.Done, "", func(t *ledger.Tx) error { return t.SaveRedirect(r) })
+	return m.Run.Set(ledger.Done, "", func(t *ledger.Tx) error { return t.SaveRedirect(r) })
 }
 
 // renewed is the new record of an entry; nil if it is gone.
@@ -132,11 +133,11 @@ func (v *Verdict) code(rec *transfer.Record) finding.Code {
 
 // unrenew has the drive say again what it said before.
 func (m *mover) unrenew(ctx context.Context) error {
-	err := m.act(ctx, "notes", m.p.Name, func() error {
+	err := m.Act(ctx, "notes", m.p.Name, func() error {
 		return m.describeFrom(m.Ledger.RunDir(m.p.Before.Run), m.noteOf(m.p.Before))
 	}, nil)
 	if err != nil {
 		return err
 	}
-	return m.run.Set(ledger.Undone, "", func(t *ledger.Tx) error { return t.SaveRedirect(*m.p.Before) })
+	return m.Run.Set(ledger.Undone, "", func(t *ledger.Tx) error { return t.SaveRedirect(*m.p.Before) })
 }

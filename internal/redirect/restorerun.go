@@ -18,6 +18,7 @@ import (
 	"nexlin/internal/link"
 	"nexlin/internal/manifest"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/run"
 	"nexlin/internal/transfer"
 )
 
@@ -36,12 +37,12 @@ func (e *Engine) Restore(ctx context.Context, r *Restore) (*Outcome, error) {
 // Unrestore takes the records of a restore out again whose link could not be
 // made; why is that error. A mend that stopped half-way keeps them: it can be
 // gone on with.
-func (e *Engine) Unrestore(ctx context.Context, run string, why error) error {
+func (e *Engine) Unrestore(ctx context.Context, id string, why error) error {
 	var stopped *StoppedError
 	if errors.As(why, &stopped) {
 		return nil
 	}
-	row, err := e.Ledger.Run(run)
+	row, err := e.Ledger.Run(id)
 	if err != nil {
 		return err
 	}
@@ -67,8 +68,8 @@ func (m *mover) restore(ctx context.Context) error {
 		return err
 	}
 	defer live.Release()
-	for _, n := range transfer.Spools(m.run.Dir()) {
-		if err := transfer.RemoveSpool(m.run.Dir(), n); err != nil {
+	for _, n := range transfer.Spools(m.Run.Dir()) {
+		if err := transfer.RemoveSpool(m.Run.Dir(), n); err != nil {
 			return err
 		}
 	}
@@ -78,7 +79,7 @@ func (m *mover) restore(ctx context.Context) error {
 	}
 	if held != nil {
 		defer held.Release()
-		a, err := transfer.Adopt(ctx, transfer.Adoption{Source: held, Copy: live, Dir: m.run.Dir(), N: 1,
+		a, err := transfer.Adopt(ctx, transfer.Adoption{Source: held, Copy: live, Dir: m.Run.Dir(), N: 1,
 			Digest: m.p.Digest, CopyFuse: m.p.IntoFuse, Progress: m.Progress})
 		if err != nil {
 			return err
@@ -87,10 +88,10 @@ func (m *mover) restore(ctx context.Context) error {
 	} else if m.spool, err = m.spoolFromDrive(ctx, live); err != nil {
 		return err
 	}
-	if err := composeFrozen(m.run.Dir(), m.spool, m.p.Digest); err != nil {
+	if err := composeFrozen(m.Run.Dir(), m.spool, m.p.Digest); err != nil {
 		return err
 	}
-	if err := step(ctx, "records"); err != nil {
+	if err := run.Point(ctx, "records"); err != nil {
 		return err
 	}
 	row := m.ledgerRedirect()
@@ -101,7 +102,7 @@ func (m *mover) restore(ctx context.Context) error {
 			return err
 		}
 	}
-	return m.run.Set(ledger.Done, "", func(t *ledger.Tx) error {
+	return m.Run.Set(ledger.Done, "", func(t *ledger.Tx) error {
 		if err := t.SaveRedirect(row); err != nil || h == nil {
 			return err
 		}
@@ -172,7 +173,7 @@ func (m *mover) restoredHeld(ctx context.Context, held *handle.Dir) (*ledger.Hel
 	if err != nil {
 		return nil, err
 	}
-	facts, err := inventory.Measure(ctx, held, inventory.Options{SkipDeep: true, Scratch: m.run.Dir()})
+	facts, err := inventory.Measure(ctx, held, inventory.Options{SkipDeep: true, Scratch: m.Run.Dir()})
 	if err != nil {
 		return nil, err
 	}
@@ -198,7 +199,7 @@ func (m *mover) spoolFromDrive(ctx context.Context, live *handle.Dir) (*transfer
 	}
 	m.out.Findings = append(m.out.Findings,
 		finding.New(finding.RecordLost, m.p.Copy(), "the manifest of %s can't be used", m.p.Copy()).Named(m.p.Name))
-	a, err := transfer.Adopt(ctx, transfer.Adoption{Copy: live, Dir: m.run.Dir(), N: 1, Digest: m.p.Digest,
+	a, err := transfer.Adopt(ctx, transfer.Adoption{Copy: live, Dir: m.Run.Dir(), N: 1, Digest: m.p.Digest,
 		CopyFuse: m.p.IntoFuse, Progress: m.Progress})
 	return a.Spool, err
 }
@@ -233,7 +234,7 @@ func (m *mover) spoolFromManifest(ctx context.Context, live *handle.Dir, note *N
 	}
 	defer in.Close()
 	r := manifest.NewReader(in)
-	spool, err := transfer.Compose(m.run.Dir(), 1, func(put func(*transfer.Record) error) error {
+	spool, err := transfer.Compose(m.Run.Dir(), 1, func(put func(*transfer.Record) error) error {
 		for {
 			if err := ctx.Err(); err != nil {
 				return err
@@ -310,7 +311,7 @@ func (m *mover) unrestore() error {
 	if err != nil {
 		return err
 	}
-	return m.run.Set(ledger.Undone, "", func(t *ledger.Tx) error {
+	return m.Run.Set(ledger.Undone, "", func(t *ledger.Tx) error {
 		for _, h := range held {
 			if h.Run == m.p.Run {
 				if err := t.HeldGone(h.Run, h.Path); err != nil {

@@ -16,6 +16,7 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/run"
 	"nexlin/internal/swap"
 	"nexlin/internal/transfer"
 )
@@ -28,8 +29,8 @@ const maxPasses = 5
 // it may be called again after a stop at any moment (I3).
 type mover struct {
 	*Engine
-	p   *Plan
-	run *ledger.Run
+	p *Plan
+	*run.Journal
 	out *Outcome
 
 	from     *handle.Dir // the folder that is copied, by inode
@@ -41,8 +42,6 @@ type mover struct {
 	lender   *transfer.Lender // nil where nothing lends
 	spool    *transfer.Spool
 	pass     int
-	phase    string
-	phaseSeq int64
 	switched bool
 	wasDone  bool         // undo: the run had been done
 	copied   bool         // undo: it has never begun to switch
@@ -68,7 +67,8 @@ type room struct {
 }
 
 func (e *Engine) mover(p *Plan) *mover {
-	return &mover{Engine: e, p: p, out: &Outcome{Run: p.Run, Kind: p.Kind, Plan: p, Findings: p.Findings}}
+	return &mover{Engine: e, p: p, Journal: run.NewJournal(e.Ledger, p.Run, e.Progress),
+		out: &Outcome{Run: p.Run, Kind: p.Kind, Plan: p, Findings: p.Findings}}
 }
 
 // enlist takes the run into the ledger, if what the ledger says of the redirect
@@ -79,7 +79,7 @@ func (m *mover) enlist() (err error) {
 			return err
 		}
 	}
-	m.run, err = m.Ledger.Begin(m.p.Run, m.p.Kind, m.p.Name, m.p, m.p.stillHolds)
+	m.Run, err = m.Ledger.Begin(m.p.Run, m.p.Kind, m.p.Name, m.p, m.p.stillHolds)
 	return err
 }
 
@@ -139,12 +139,13 @@ func (e *Engine) stoppedOf(r *ledger.Redirect) (out []finding.Finding, err error
 
 // stopped records that a run ended before its end, and why.
 func (m *mover) stopped(err error) error {
+	m.out.Phases = m.Phases()
 	if err == nil {
 		m.out.State = ledger.Done
 		return nil
 	}
 	m.out.State = ledger.Stopped
-	s := &StoppedError{Run: m.p.Run, Kind: m.p.Kind, Phase: m.phase, Link: m.p.Link, Switched: m.switched, Err: err}
+	s := &StoppedError{Run: m.p.Run, Kind: m.p.Kind, Phase: m.Phase(), Link: m.p.Link, Switched: m.switched, Err: err}
 	if errors.Is(err, ErrStillChanging) {
 		s.Writers = m.writers()
 	}
@@ -156,10 +157,10 @@ func (m *mover) stopped(err error) error {
 	s.At = errorPath(err)
 	s.Drive = m.driveOf(err, s.At)
 	// A full drive of the ledger's has room again for the word that it stopped.
-	err = errors.Join(err, m.run.Unreserve())
+	err = errors.Join(err, m.Run.Unreserve())
 	// That the ledger can't take the word is one more thing to say; the run
 	// counts as stopped all the same, since nobody holds its lock.
-	return errors.Join(s, m.run.Set(ledger.Stopped, err.Error(), nil))
+	return errors.Join(s, m.Run.Set(ledger.Stopped, err.Error(), nil))
 }
 
 // errorPath is the path that an error names; empty if it names none.
@@ -258,54 +259,6 @@ func (m *mover) tryLink() error {
 	return nil
 }
 
-// act journals an intent, does the act, and journals that it is done.
-func (m *mover) act(ctx context.Context, name string, data any, do func() error, also func(*ledger.Tx) error) error {
-	seq, err := m.run.Intend(name, data)
-	if err != nil {
-		return err
-	}
-	if err := step(ctx, name+".intent"); err != nil {
-		return err
-	}
-	if err := do(); err != nil {
-		return err
-	}
-	if err := step(ctx, name+".act"); err != nil {
-		return err
-	}
-	if err := m.run.Did(seq, also); err != nil {
-		return err
-	}
-	return step(ctx, name+".done")
-}
-
-func (m *mover) begin(name string, files, bytes int64) error {
-	if err := m.end(ledger.Done); err != nil {
-		return err
-	}
-	seq, err := m.run.Intend("phase", map[string]string{"name": name})
-	if err != nil {
-		return err
-	}
-	m.phase, m.phaseSeq = name, seq
-	m.out.Phases = append(m.out.Phases, Phase{Name: name, State: ledger.Going, Started: time.Now()})
-	if m.Progress != nil {
-		m.Progress.Phase(name, files, bytes)
-	}
-	return nil
-}
-
-func (m *mover) end(state string) error {
-	if m.phaseSeq == 0 {
-		return nil
-	}
-	last := &m.out.Phases[len(m.out.Phases)-1]
-	last.State, last.Ended = state, time.Now()
-	seq := m.phaseSeq
-	m.phaseSeq = 0
-	return m.run.Did(seq, nil)
-}
-
 // forward carries the run from wherever it stands to its end.
 func (m *mover) forward(ctx context.Context) error {
 	at, err := m.where()
@@ -362,7 +315,7 @@ func (m *mover) lead(ctx context.Context) error {
 				return err
 			}
 		}
-		if err := m.begin("switch", 0, 0); err != nil {
+		if err := m.Begin("switch", 0, 0); err != nil {
 			return err
 		}
 		lead := m.switchOver
@@ -375,18 +328,4 @@ func (m *mover) lead(ctx context.Context) error {
 	}
 	m.switched = true
 	return m.after(ctx)
-}
-
-// lastData reads the data of the newest act of that name, done or not.
-func (m *mover) lastData(name string, out any) (bool, error) {
-	acts, err := m.Ledger.Acts(m.p.Run)
-	if err != nil {
-		return false, err
-	}
-	for _, a := range slices.Backward(acts) {
-		if a.Name == name {
-			return true, pathtext.Unmarshal(a.Data, out)
-		}
-	}
-	return false, nil
 }

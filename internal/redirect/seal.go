@@ -17,6 +17,7 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/manifest"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/run"
 	"nexlin/internal/transfer"
 )
 
@@ -56,17 +57,17 @@ const (
 // the ledger, writes manifest and note to the drive, and gives the part its
 // last metadata. All of it is flushed: nothing after this waits for data.
 func (m *mover) seal(ctx context.Context) error {
-	if err := composeFrozen(m.run.Dir(), m.spool, m.p.Digest); err != nil {
+	if err := composeFrozen(m.Run.Dir(), m.spool, m.p.Digest); err != nil {
 		return err
 	}
 	if !m.p.kind().back && !m.p.kind().merges {
-		if err := m.act(ctx, "note", map[string]any{"in": m.p.Into, "name": m.p.Name}, func() error {
+		if err := m.Act(ctx, "note", map[string]any{"in": m.p.Into, "name": m.p.Name}, func() error {
 			return m.describe(NoteArriving)
 		}, nil); err != nil {
 			return err
 		}
 	}
-	err := m.act(ctx, "dress", partName(m.p.Run), func() error { return m.part.Finish(m.spool, &m.p.Allow) }, nil)
+	err := m.Act(ctx, "dress", partName(m.p.Run), func() error { return m.part.Finish(m.spool, &m.p.Allow) }, nil)
 	if err != nil {
 		return err
 	}
@@ -75,10 +76,10 @@ func (m *mover) seal(ctx context.Context) error {
 		return err
 	}
 	// From here on the ledger needs its room itself.
-	if err := m.run.Unreserve(); err != nil {
+	if err := m.Run.Unreserve(); err != nil {
 		return err
 	}
-	return step(ctx, "sealed")
+	return run.Point(ctx, "sealed")
 }
 
 // composeFrozen writes the frozen manifest of a run, whole or not at all.
@@ -146,7 +147,7 @@ func (m *mover) describe(state string) error {
 		Name: m.p.Name, Link: m.p.Link, Target: m.p.Final, Account: m.p.Account, State: state,
 		Run: m.p.Run, Bytes: m.p.Bytes, Files: m.p.Files, Created: m.ledgerRedirect().Created,
 	}
-	return m.describeFrom(m.run.Dir(), n)
+	return m.describeFrom(m.Run.Dir(), n)
 }
 
 // describeFrom writes a note, and the manifest frozen in a run's directory.

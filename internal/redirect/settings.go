@@ -295,7 +295,7 @@ type settingData struct {
 
 func settingAct(i int) string { return fmt.Sprintf("setting.%d", i) }
 
-func (m *mover) heldSetting(i int) string { return filepath.Join(m.run.Dir(), settingAct(i)) }
+func (m *mover) heldSetting(i int) string { return filepath.Join(m.Run.Dir(), settingAct(i)) }
 
 // changeSettings changes the settings of the plan, one after the other; each
 // may be done already.
@@ -343,7 +343,7 @@ func (m *mover) withSetting(i int, do func(*SettingChange, *setting.File) error)
 
 func (m *mover) changeSetting(ctx context.Context, i int, c *SettingChange, f *setting.File) error {
 	var d settingData
-	known, err := m.lastData(settingAct(i), &d)
+	known, err := m.Last(settingAct(i), &d)
 	if err != nil || known && f.Sum() == d.Now {
 		return err
 	}
@@ -368,7 +368,7 @@ func (m *mover) changeSetting(ctx context.Context, i int, c *SettingChange, f *s
 	if c.Back != nil && f.Sum() == c.Back.Now && c.Back.Held != "" {
 		w.Mtime = &c.Back.Mtime
 	}
-	return m.act(ctx, settingAct(i), d, func() error {
+	return m.Act(ctx, settingAct(i), d, func() error {
 		if c.Back != nil && c.Back.Was == "" && len(out) == 0 {
 			return f.Remove(w) // there was no file
 		}
@@ -386,7 +386,7 @@ func (m *mover) writing() setting.Writing {
 func (m *mover) settingsBack(ctx context.Context) error {
 	for i := range slices.Backward(m.p.Settings) {
 		var d settingData
-		known, err := m.lastData(settingAct(i), &d)
+		known, err := m.Last(settingAct(i), &d)
 		if err != nil {
 			return err
 		}
@@ -438,7 +438,7 @@ func (m *mover) settingBack(ctx context.Context, i int, c *SettingChange, d *set
 			}
 		}
 	}
-	return m.act(ctx, settingAct(i)+".back", d, func() error {
+	return m.Act(ctx, settingAct(i)+".back", d, func() error {
 		if gone {
 			return f.Remove(m.writing())
 		}
@@ -452,7 +452,7 @@ func (m *mover) linkAway(ctx context.Context) error {
 	if !m.p.Linkless() || m.p.kind().back || m.p.kind().on {
 		return nil
 	}
-	return m.act(ctx, "link-away", m.p.LinkText, func() error { return m.linkPlace().Remove(m.p.LinkText) }, nil)
+	return m.Act(ctx, "link-away", m.p.LinkText, func() error { return m.linkPlace().Remove(m.p.LinkText) }, nil)
 }
 
 // methods are those of the redirect that the run makes.
@@ -479,7 +479,7 @@ func (m *mover) settingRecords() (json.RawMessage, error) {
 	var out []SettingRecord
 	for i, c := range m.p.Settings {
 		var d settingData
-		known, err := m.lastData(settingAct(i), &d)
+		known, err := m.Last(settingAct(i), &d)
 		if err != nil {
 			return nil, err
 		}

@@ -11,6 +11,7 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/run"
 	"nexlin/internal/swap"
 	"nexlin/internal/transfer"
 )
@@ -40,7 +41,7 @@ func (m *mover) switchOver(ctx context.Context) error {
 }
 
 func (m *mover) switchAct(ctx context.Context) error {
-	return m.act(ctx, "switch", m.p.LinkText, func() error {
+	return m.Act(ctx, "switch", m.p.LinkText, func() error {
 		if m.p.kind().on {
 			return m.relink()
 		}
@@ -49,7 +50,7 @@ func (m *mover) switchAct(ctx context.Context) error {
 }
 
 func (m *mover) placeBack(ctx context.Context, data placeData) error {
-	return m.act(ctx, "place", data, func() error { return m.toFolder(ctx) }, nil)
+	return m.Act(ctx, "place", data, func() error { return m.toFolder(ctx) }, nil)
 }
 
 // closeGap finishes the switch of a run that was stopped between its two
@@ -59,7 +60,7 @@ func (m *mover) closeGap(ctx context.Context) error {
 		return m.switchAct(ctx)
 	}
 	var data placeData
-	if _, err := m.lastData("place", &data); err != nil {
+	if _, err := m.Last("place", &data); err != nil {
 		return err
 	}
 	return m.placeBack(ctx, data)
@@ -69,7 +70,7 @@ func (m *mover) closeGap(ctx context.Context) error {
 // on it is not ours to delete (I4).
 func (m *mover) place(ctx context.Context, data placeData) error {
 	if m.p.Empty != nil {
-		err := m.act(ctx, "drop-empty", m.p.Empty, func() error {
+		err := m.Act(ctx, "drop-empty", m.p.Empty, func() error {
 			err := m.into.Rmdir(m.p.Final)
 			if handle.Missing(err) {
 				return nil
@@ -80,7 +81,7 @@ func (m *mover) place(ctx context.Context, data placeData) error {
 			return err
 		}
 	}
-	return m.act(ctx, "place", data, func() error {
+	return m.Act(ctx, "place", data, func() error {
 		if err := swap.Rename(m.into, data.Part, m.into, m.p.Final); err != nil {
 			return err
 		}
@@ -116,11 +117,11 @@ func (m *mover) swap() (*swap.Swap, error) {
 	s := &swap.Swap{Place: *m.linkPlace(), Text: m.p.LinkText, Away: m.heldIn, Name: m.p.Held, Ino: m.p.fromID(),
 		MayLack: m.p.Linkless(), Gap: m.p.Gap, Spare: m.spareName, SetAside: m.gapFilled,
 		Journal: func(ctx context.Context, name string, data any, do func() error) error {
-			return m.act(ctx, name, data, do, nil)
+			return m.Act(ctx, name, data, do, nil)
 		}}
 	if m.p.kind().back {
 		var d placeData
-		_, err := m.lastData("place", &d)
+		_, err := m.Last("place", &d)
 		s.Away, s.Name, s.Ino, s.MayLack = m.into, partName(m.p.Run), d.Ino, m.p.unlinked()
 		return s, err
 	}
@@ -153,7 +154,7 @@ func (m *mover) toFolder(ctx context.Context) error {
 }
 
 func (m *mover) switchBackAct(ctx context.Context, do func(context.Context) error) error {
-	return m.act(ctx, "switch-back", m.p.LinkText, func() error { return do(ctx) }, nil)
+	return m.Act(ctx, "switch-back", m.p.LinkText, func() error { return do(ctx) }, nil)
 }
 
 // relink replaces the old link by the new one in one act; without a link the
@@ -183,7 +184,7 @@ func (m *mover) after(ctx context.Context) error {
 		if err := m.changeSettings(ctx); err != nil {
 			return err
 		}
-		if err := m.act(ctx, "hold", m.p.Held, m.hold, nil); err != nil {
+		if err := m.Act(ctx, "hold", m.p.Held, m.hold, nil); err != nil {
 			return err
 		}
 	}
@@ -195,16 +196,16 @@ func (m *mover) after(ctx context.Context) error {
 			return err
 		}
 	}
-	if err := m.begin("try", 0, 0); err != nil {
+	if err := m.Begin("try", 0, 0); err != nil {
 		return err
 	}
 	if err := m.tryIt(ctx); err != nil {
 		return m.tryFailed(ctx, err)
 	}
-	if err := step(ctx, "tried"); err != nil {
+	if err := run.Point(ctx, "tried"); err != nil {
 		return err
 	}
-	if err := m.begin("finish", 0, 0); err != nil {
+	if err := m.Begin("finish", 0, 0); err != nil {
 		return err
 	}
 	if err := m.changeSettings(ctx); err != nil {
@@ -216,7 +217,7 @@ func (m *mover) after(ctx context.Context) error {
 	if err := m.hideHeld(ctx); err != nil {
 		return err
 	}
-	if err := m.act(ctx, "late-writes", m.p.HeldPath(), func() error { return m.late(ctx) }, nil); err != nil {
+	if err := m.Act(ctx, "late-writes", m.p.HeldPath(), func() error { return m.late(ctx) }, nil); err != nil {
 		return err
 	}
 	return m.finish(ctx)
@@ -240,7 +241,7 @@ func (m *mover) reopen() error {
 		if m.spool, err = m.spoolOf(m.p.Run); err != nil {
 			return err
 		}
-		for _, n := range transfer.Spools(m.run.Dir()) {
+		for _, n := range transfer.Spools(m.Run.Dir()) {
 			m.pass = max(m.pass, n)
 		}
 	}
@@ -269,7 +270,7 @@ func (m *mover) hold() error {
 
 // finish writes what the run came to into the ledger and on the drive.
 func (m *mover) finish(ctx context.Context) error {
-	err := m.act(ctx, "notes", m.p.Name, func() error {
+	err := m.Act(ctx, "notes", m.p.Name, func() error {
 		if m.p.kind().merges {
 			return m.renewNote(ctx)
 		}
@@ -287,7 +288,7 @@ func (m *mover) finish(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := m.end(ledger.Done); err != nil {
+	if err := m.End(ledger.Done); err != nil {
 		return err
 	}
 	lender, err := m.heldNow(ctx)
@@ -303,7 +304,7 @@ func (m *mover) finish(ctx context.Context) error {
 	} else if row.Settings, err = m.settingRecords(); err != nil {
 		return err
 	}
-	err = m.run.Set(ledger.Done, "", func(t *ledger.Tx) error {
+	err = m.Run.Set(ledger.Done, "", func(t *ledger.Tx) error {
 		if m.p.kind().merges {
 			if err := m.saveMended(t); err != nil {
 				return err
@@ -354,7 +355,7 @@ func (m *mover) unplace(ctx context.Context) error {
 	if err := m.copyUnchanged(ctx); err != nil {
 		return err
 	}
-	return m.act(ctx, "unplace", m.p.Final, func() error {
+	return m.Act(ctx, "unplace", m.p.Final, func() error {
 		if err := swap.Rename(m.into, m.p.Final, m.into, partName(m.p.Run)); err != nil {
 			return err
 		}

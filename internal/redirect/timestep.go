@@ -39,7 +39,7 @@ func (m *mover) findSteps(ctx context.Context) error {
 			*s.step = coarsest
 		}
 	}
-	return m.act(ctx, "time-steps", m.steps, func() error { return nil }, nil)
+	return m.Act(ctx, "time-steps", m.steps, func() error { return nil }, nil)
 }
 
 // stepsOf are the time steps of a run, as its journal has them. A run of a

@@ -10,24 +10,26 @@ import (
 
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
+	"nexlin/internal/inuse"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/run"
 )
 
 // A Together is the plan of a run that moves several folders as one: all of
 // them or none. Every folder is copied and verified before the first one is
 // switched. It is kept in the ledger as JSON, with the plans of its folders.
 type Together struct {
-	Run    string  `json:"run"`
-	Kind   string  `json:"kind"`
-	Name   string  `json:"name"` // what it is called in the history
-	Card   string  `json:"card"` // empty without one
-	Plans  []*Plan `json:"plans"`
-	For    Actor   `json:"for"`
-	InUse  Use     `json:"in_use"`
-	Before []Step  `json:"before"`
-	After  []Step  `json:"after"`
-	Facts  []Fact  `json:"facts"`
+	Run    string     `json:"run"`
+	Kind   string     `json:"kind"`
+	Name   string     `json:"name"` // what it is called in the history
+	Card   string     `json:"card"` // empty without one
+	Plans  []*Plan    `json:"plans"`
+	For    run.Actor  `json:"for"`
+	InUse  run.Use    `json:"in_use"`
+	Before []run.Step `json:"before"`
+	After  []run.Step `json:"after"`
+	Facts  []run.Fact `json:"facts"`
 
 	Findings []finding.Finding `json:"-"` // about the whole, beside those of its plans
 }
@@ -46,7 +48,7 @@ func NewTogether(kind, name string, plans []*Plan) *Together {
 			on[p.IntoNow.Mount] = &p.IntoNow
 		}
 		if t.For.Name == "" {
-			t.For = Actor{UID: p.UID, GID: p.GID, Name: p.Account}
+			t.For = run.Actor{UID: p.UID, GID: p.GID, Name: p.Account}
 		}
 	}
 	for mount, n := range need {
@@ -121,15 +123,15 @@ type TogetherOutcome struct {
 	State    string
 	Plan     *Together
 	Members  []*Outcome
-	Facts    []FactResult
+	Facts    []run.FactResult
 	Findings []finding.Finding
 }
 
 // crew carries out a run of several.
 type crew struct {
 	*Engine
-	t      *Together
-	run    *ledger.Run
+	t *Together
+	*run.Journal
 	movers []*mover // one for each plan; nil for one that is done already
 	out    *TogetherOutcome
 	again  bool // the run was stopped before
@@ -143,23 +145,25 @@ func (e *Engine) RunTogether(ctx context.Context, t *Together) (*TogetherOutcome
 	if err := t.Blocked(); err != nil {
 		return nil, err
 	}
-	run, err := e.Ledger.Begin(t.Run, t.Kind, t.Name, t, nil)
+	begun, err := e.Ledger.Begin(t.Run, t.Kind, t.Name, t, nil)
 	if err != nil {
 		return nil, err
 	}
-	c := e.crew(t, run)
+	c := e.crew(t, begun)
 	defer c.close()
 	return c.out, c.ended(ctx, c.forward(ctx))
 }
 
-func (e *Engine) crew(t *Together, run *ledger.Run) *crew {
-	return &crew{Engine: e, t: t, run: run, movers: make([]*mover, len(t.Plans)),
+func (e *Engine) crew(t *Together, taken *ledger.Run) *crew {
+	j := run.NewJournal(e.Ledger, t.Run, e.Progress)
+	j.Run = taken
+	return &crew{Engine: e, t: t, Journal: j, movers: make([]*mover, len(t.Plans)),
 		out: &TogetherOutcome{Run: t.Run, Kind: t.Kind, Plan: t, Members: make([]*Outcome, len(t.Plans))}}
 }
 
 func (c *crew) close() {
 	c.release()
-	c.run.Release()
+	c.Run.Release()
 }
 
 // release closes the movers and gives their runs up.
@@ -169,36 +173,11 @@ func (c *crew) release() {
 			continue
 		}
 		m.close()
-		if m.run != nil {
-			m.run.Release()
+		if m.Run != nil {
+			m.Run.Release()
 		}
 		c.movers[i] = nil
 	}
-}
-
-// once does an act of the whole run that is not done again on resume.
-func (c *crew) once(ctx context.Context, name string, data any, do func() error) error {
-	acts, err := c.Ledger.Acts(c.t.Run)
-	if err != nil {
-		return err
-	}
-	if slices.ContainsFunc(acts, func(a ledger.Act) bool { return a.Name == name && !a.Done.IsZero() }) {
-		return nil
-	}
-	seq, err := c.run.Intend(name, data)
-	if err != nil {
-		return err
-	}
-	if err := step(ctx, name+".intent"); err != nil {
-		return err
-	}
-	if err := do(); err != nil {
-		return err
-	}
-	if err := c.run.Did(seq, nil); err != nil {
-		return err
-	}
-	return step(ctx, name+".done")
 }
 
 // failedAt says at which folder a run of several failed, and whether it had
@@ -236,7 +215,7 @@ func (c *crew) forward(ctx context.Context) error {
 			return &failedAt{c.t.Plans[i].Link, false, m.stopped(err)}
 		}
 	}
-	if err := step(ctx, "all-ready"); err != nil {
+	if err := run.Point(ctx, "all-ready"); err != nil {
 		return err
 	}
 	for i, m := range c.movers {
@@ -253,7 +232,7 @@ func (c *crew) forward(ctx context.Context) error {
 	if err := c.factsAfter(ctx, facts); err != nil {
 		return err
 	}
-	return c.run.Set(ledger.Done, "", nil)
+	return c.Run.Set(ledger.Done, "", nil)
 }
 
 // rest wants the program to be at rest: whether a stop step has worked is
@@ -263,7 +242,7 @@ func (c *crew) rest(ctx context.Context) error {
 	if led, err := c.led(); led || err != nil {
 		return err
 	}
-	fs, err := c.AtRest(ctx, c.t.For, c.t.InUse)
+	fs, err := c.commands().AtRest(ctx, c.t.For, c.t.InUse)
 	if err != nil {
 		return err
 	}
@@ -273,11 +252,11 @@ func (c *crew) rest(ctx context.Context) error {
 	if err == nil && len(fs) > 0 && c.again {
 		// It was started again since: what is done first is done once more.
 		for _, s := range c.t.Before {
-			if err := c.do(ctx, c.t.For, s); err != nil {
+			if err := c.commands().Do(ctx, c.t.For, s); err != nil {
 				return err
 			}
 		}
-		if fs, err = c.AtRest(ctx, c.t.For, c.t.InUse); err == nil && len(fs) == 0 {
+		if fs, err = c.commands().AtRest(ctx, c.t.For, c.t.InUse); err == nil && len(fs) == 0 {
 			fs, err = c.stillWritten(ctx)
 		}
 	}
@@ -318,7 +297,7 @@ func (c *crew) stillWritten(ctx context.Context) ([]finding.Finding, error) {
 		}
 		if len(w) > 0 {
 			out = append(out, finding.New(finding.InUse, p.From, "%s still has files open for writing in %s",
-				programs(w), p.From).Listing(len(w), paths(w)))
+				inuse.Programs(w), p.From).Listing(len(w), paths(w)))
 		}
 	}
 	return out, nil
@@ -370,13 +349,13 @@ func (c *crew) gather(ctx context.Context, i int, p *Plan) error {
 		return err
 	}
 	c.movers[i], c.out.Members[i] = m, m.out
-	return m.run.Set(ledger.Going, "", nil)
+	return m.Run.Set(ledger.Going, "", nil)
 }
 
 // steps does the steps of one side, each once.
-func (c *crew) steps(ctx context.Context, when string, steps []Step) error {
+func (c *crew) steps(ctx context.Context, when string, steps []run.Step) error {
 	for i, s := range steps {
-		err := c.once(ctx, fmt.Sprintf("%s.%d", when, i), s, func() error { return c.do(ctx, c.t.For, s) })
+		err := c.Once(ctx, fmt.Sprintf("%s.%d", when, i), s, func() error { return c.commands().Do(ctx, c.t.For, s) })
 		if err != nil {
 			return err
 		}
@@ -386,7 +365,7 @@ func (c *crew) steps(ctx context.Context, when string, steps []Step) error {
 
 // factsBefore reads the facts, or what was read when the run began.
 func (c *crew) factsBefore(ctx context.Context) (map[string]string, error) {
-	acts, err := c.Ledger.Acts(c.t.Run)
+	acts, err := c.Acts()
 	if err != nil {
 		return nil, err
 	}
@@ -397,28 +376,20 @@ func (c *crew) factsBefore(ctx context.Context) (map[string]string, error) {
 		}
 	}
 	for _, f := range c.t.Facts {
-		v, err := c.value(ctx, c.t.For, f)
+		v, err := c.commands().Value(ctx, c.t.For, f)
 		if err != nil {
-			return nil, &FactError{Name: f.Name, CouldNotRead: err}
+			return nil, &run.FactError{Name: f.Name, CouldNotRead: err}
 		}
 		values[f.Name] = v
 	}
-	return values, c.once(ctx, "facts", values, func() error { return nil })
+	return values, c.Once(ctx, "facts", values, func() error { return nil })
 }
 
 // factsAfter compares the facts, and sets back those that can be.
 func (c *crew) factsAfter(ctx context.Context, before map[string]string) error {
 	var err error
-	c.out.Facts, err = c.sameFacts(ctx, c.t.For, c.t.Facts, before)
+	c.out.Facts, err = c.commands().SameFacts(ctx, c.t.For, c.t.Facts, before)
 	return err
-}
-
-func filled(args []string, value string) []string {
-	var out []string
-	for _, a := range args {
-		out = append(out, strings.ReplaceAll(a, "{value}", value))
-	}
-	return out
 }
 
 // ended says how a run of several ended. What failed at the switch is taken
@@ -431,7 +402,7 @@ func (c *crew) ended(ctx context.Context, err error) error {
 	var at *failedAt
 	failed := errors.As(err, &at)
 	var refused *RefusedError
-	var answer *StepError
+	var answer *run.StepError
 	early := !c.again && errors.As(err, &refused)
 	if !early && !c.again && errors.As(err, &answer) {
 		begun, e := c.begun()
@@ -447,7 +418,7 @@ func (c *crew) ended(ctx context.Context, err error) error {
 				state = ledger.Refused
 			}
 			c.out.State = state
-			if serr := c.run.Set(state, err.Error(), nil); serr != nil {
+			if serr := c.Run.Set(state, err.Error(), nil); serr != nil {
 				return errors.Join(err, serr)
 			}
 			if early {
@@ -475,11 +446,11 @@ func cleared(err error) error {
 func (c *crew) stop(err error) error {
 	c.out.State = ledger.Stopped
 	for _, m := range c.movers {
-		if m == nil || m.run == nil || m.run.State != ledger.Going {
+		if m == nil || m.Run == nil || m.Run.State != ledger.Going {
 			continue
 		}
-		serr := m.run.Set(ledger.Stopped, "it waits for the others of run "+c.t.Run, nil)
-		err = errors.Join(err, m.run.Unreserve(), serr)
+		serr := m.Run.Set(ledger.Stopped, "it waits for the others of run "+c.t.Run, nil)
+		err = errors.Join(err, m.Run.Unreserve(), serr)
 	}
 	s := &StoppedError{Run: c.t.Run, Kind: c.t.Kind, Link: c.t.Plans[0].Link, Err: cleared(err)}
 	var at *failedAt
@@ -495,7 +466,7 @@ func (c *crew) stop(err error) error {
 			s.Switched = true
 		}
 	}
-	return errors.Join(s, c.run.Set(ledger.Stopped, s.Err.Error(), nil))
+	return errors.Join(s, c.Run.Set(ledger.Stopped, s.Err.Error(), nil))
 }
 
 // back takes back what was done to any of the folders, the last one first, and
@@ -522,7 +493,7 @@ func (c *crew) back(ctx context.Context) error {
 		c.out.Members[i] = out
 		c.out.Findings = append(c.out.Findings, out.Findings...)
 	}
-	acts, err := c.Ledger.Acts(c.t.Run)
+	acts, err := c.Acts()
 	if err != nil || !slices.ContainsFunc(acts,
 		func(a ledger.Act) bool { return strings.HasPrefix(a.Name, "before.") && !a.Done.IsZero() }) {
 		return err
@@ -535,7 +506,7 @@ func (c *crew) back(ctx context.Context) error {
 // folders are whole, and that the program does not start is told.
 func (c *crew) startAgain(ctx context.Context) {
 	for _, s := range c.t.After {
-		if err := c.do(ctx, c.t.For, s); err != nil {
+		if err := c.commands().Do(ctx, c.t.For, s); err != nil {
 			c.out.Findings = append(c.out.Findings, finding.New(finding.StepFailed, "", "%s", err))
 		}
 	}
@@ -544,7 +515,7 @@ func (c *crew) startAgain(ctx context.Context) {
 // mayAllGoBack wants the program to be at rest, and every folder to be free to
 // go back.
 func (c *crew) mayAllGoBack(ctx context.Context) error {
-	fs, err := c.AtRest(ctx, c.t.For, c.t.InUse)
+	fs, err := c.commands().AtRest(ctx, c.t.For, c.t.InUse)
 	if err != nil {
 		return err
 	}
@@ -599,16 +570,16 @@ func toldUnder(rows []ledger.RunRow) func(*Plan) string {
 
 // takeCrew takes up a run of several that was stopped or is done.
 func (e *Engine) takeCrew(row ledger.RunRow) (*crew, error) {
-	run, err := e.Ledger.Take(row.ID)
+	taken, err := e.Ledger.Take(row.ID)
 	if err != nil {
 		return nil, err
 	}
-	t, err := e.Group(run.RunRow)
+	t, err := e.Group(taken.RunRow)
 	if err != nil {
-		run.Release()
+		taken.Release()
 		return nil, err
 	}
-	return e.crew(t, run), nil
+	return e.crew(t, taken), nil
 }
 
 // ResumeTogether finishes a run of several. Its errors are those of
@@ -623,7 +594,7 @@ func (e *Engine) ResumeTogether(ctx context.Context, row ledger.RunRow) (*Togeth
 	}
 	defer c.close()
 	c.again = true
-	if err := c.run.Set(ledger.Going, "", nil); err != nil {
+	if err := c.Run.Set(ledger.Going, "", nil); err != nil {
 		return nil, err
 	}
 	return c.out, c.ended(ctx, c.forward(ctx))
@@ -642,18 +613,18 @@ func (e *Engine) UndoTogether(ctx context.Context, row ledger.RunRow) (*Together
 	defer c.close()
 	wasDone := row.State == ledger.Done
 	if wasDone { // a stop from here on leaves a run that can be gone on with
-		if err := c.run.Set(ledger.Going, "", nil); err != nil {
+		if err := c.Run.Set(ledger.Going, "", nil); err != nil {
 			return nil, err
 		}
 	}
 	refused := func(err error) (*TogetherOutcome, error) {
 		if wasDone {
-			err = errors.Join(err, c.run.Restore(row))
+			err = errors.Join(err, c.Run.Restore(row))
 		}
 		return nil, err
 	}
 	for _, s := range c.t.Before {
-		if err := c.do(ctx, c.t.For, s); err != nil {
+		if err := c.commands().Do(ctx, c.t.For, s); err != nil {
 			return refused(&RefusedError{[]finding.Finding{finding.New(finding.ProgramRuns, "", "%s", err)}})
 		}
 	}
@@ -666,7 +637,7 @@ func (e *Engine) UndoTogether(ctx context.Context, row ledger.RunRow) (*Together
 		return c.out, c.stop(err)
 	}
 	c.out.State = ledger.Undone
-	return c.out, c.run.Set(ledger.Undone, "", nil)
+	return c.out, c.Run.Set(ledger.Undone, "", nil)
 }
 
 // mayGoBack wants the run of one folder to be the last one of it, and nobody
@@ -686,7 +657,7 @@ func (c *crew) mayGoBack(ctx context.Context, p *Plan) error {
 	if err != nil {
 		return err
 	}
-	defer m.run.Release()
+	defer m.Run.Release()
 	defer m.close()
 	if at, err := m.where(); err != nil || at != switched {
 		return err

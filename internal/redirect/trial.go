@@ -28,7 +28,7 @@ func (m *mover) tryIt(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	return m.act(ctx, "try", names, func() error {
+	return m.Act(ctx, "try", names, func() error {
 		return errors.Join(try(via, target, names), m.timesAgain(target))
 	}, nil)
 }
@@ -49,7 +49,7 @@ func (m *mover) via(target *handle.Dir) (via string, err error) {
 // dropProbes removes the probes of this run's last trial from the copy.
 func (m *mover) dropProbes(target *handle.Dir) error {
 	var names [2]string
-	known, err := m.lastData("try", &names)
+	known, err := m.Last("try", &names)
 	if err != nil || !known {
 		return err
 	}

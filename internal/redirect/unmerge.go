@@ -16,7 +16,7 @@ import (
 )
 
 // begun reports whether the merge may have moved something.
-func (m *mover) begun() (bool, error) { return m.lastData("merge", new(string)) }
+func (m *mover) begun() (bool, error) { return m.Last("merge", new(string)) }
 
 // startOver takes back a merge that was stopped, so that the part is whole
 // again and can catch up with the half.
@@ -30,7 +30,7 @@ func (m *mover) startOver(ctx context.Context) error {
 		return err
 	}
 	// What was tidied away already is copied again.
-	dir := m.run.Dir()
+	dir := m.Run.Dir()
 	all := transfer.Spools(dir)
 	next, err := transfer.Rewrite(spool, dir, all[len(all)-1]+1, func(rec *transfer.Record) error {
 		rec.Fact.Flags &^= transfer.Merged
@@ -57,7 +57,7 @@ func (m *mover) startOver(ctx context.Context) error {
 // settledSince reports whether the records were settled, and none of these acts
 // begun since: then they say where the merge has put everything.
 func (m *mover) settledSince(not ...string) (bool, error) {
-	acts, err := m.Ledger.Acts(m.p.Run)
+	acts, err := m.Acts()
 	if err != nil {
 		return false, err
 	}
@@ -84,14 +84,14 @@ func (m *mover) unmerge(ctx context.Context, spool *transfer.Spool) error {
 	if err != nil {
 		return err
 	}
-	err = m.act(ctx, "unmerge", m.p.Target, func() error {
+	err = m.Act(ctx, "unmerge", m.p.Target, func() error {
 		return m.eachMoved(ctx, spool, live, "unmerged",
 			func(rec *transfer.Record) (bool, error) { return m.unmergeOne(live, rec, settled) })
 	}, nil)
 	if err != nil {
 		return err
 	}
-	err = os.Remove(filepath.Join(m.run.Dir(), timesFile))
+	err = os.Remove(filepath.Join(m.Run.Dir(), timesFile))
 	return handle.IgnoreMissing(err)
 }
 
@@ -225,7 +225,7 @@ func (m *mover) partAgain() (*transfer.Part, error) {
 		}
 	}
 	var known placeData
-	if _, err := m.lastData("part-made", &known); err != nil {
+	if _, err := m.Last("part-made", &known); err != nil {
 		return nil, err
 	}
 	allow := m.p.Allow
@@ -266,7 +266,7 @@ func (m *mover) mergeBackward(ctx context.Context) error {
 	if err := m.dropOwn(m.linkIn, m.heldIn); err != nil {
 		return err
 	}
-	wasLive, err := m.lastData("switch-back", new(json.RawMessage))
+	wasLive, err := m.Last("switch-back", new(json.RawMessage))
 	if err != nil {
 		return err
 	}
@@ -281,7 +281,7 @@ func (m *mover) mergeBackward(ctx context.Context) error {
 			return err
 		}
 	}
-	if err := m.run.Unreserve(); err != nil {
+	if err := m.Run.Unreserve(); err != nil {
 		return err
 	}
 	var aside *ledger.Held
@@ -296,7 +296,7 @@ func (m *mover) mergeBackward(ctx context.Context) error {
 			return err
 		}
 	}
-	return m.run.Set(ledger.Undone, "", func(t *ledger.Tx) error { return m.saveUnmerged(t, aside) })
+	return m.Run.Set(ledger.Undone, "", func(t *ledger.Tx) error { return m.saveUnmerged(t, aside) })
 }
 
 // unmergeSwitch exchanges link and folder back, if nobody has worked in what the
@@ -383,7 +383,7 @@ func (m *mover) takeAllBack(ctx context.Context, wasLive bool) (string, error) {
 	if err := m.part.Finish(next, &m.p.Allow); err != nil {
 		return "", err
 	}
-	return aside, m.act(ctx, "set-aside", aside, func() error {
+	return aside, m.Act(ctx, "set-aside", aside, func() error {
 		return handle.Flushed(m.into.Rename(partName(m.p.Run), m.into, aside), m.into)
 	}, nil)
 }

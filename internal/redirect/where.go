@@ -44,7 +44,7 @@ func (m *mover) whereLinked() (position, error) {
 // copyAt reports whether the copy stands at its final place.
 func (m *mover) copyAt() (bool, error) {
 	var d placeData
-	known, err := m.lastData("place", &d)
+	known, err := m.Last("place", &d)
 	if err != nil || !known || m.into == nil {
 		return false, err
 	}
@@ -92,11 +92,11 @@ func (m *mover) whereMoveOn() (position, error) {
 	if m.p.Linkless() {
 		// Nothing on the disks says to which of the two settings lead: each is
 		// whole, so the journal may.
-		back, err := m.lastData("switch-back", new(json.RawMessage))
+		back, err := m.Last("switch-back", new(json.RawMessage))
 		if err != nil {
 			return before, err
 		}
-		done, err := m.finished("switch")
+		done, err := m.Finished("switch")
 		if err != nil {
 			return before, err
 		}

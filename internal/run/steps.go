@@ -1,4 +1,4 @@
-package redirect
+package run
 
 import (
 	"context"
@@ -93,12 +93,19 @@ type Actor struct {
 	Home string `json:"home"`
 }
 
-// command runs a command for an account: with its home and name, whoever
-// Nexlin itself runs as.
-func (e *Engine) command(ctx context.Context, who Actor, args []string, within time.Duration) (string, error) {
+// Commands does what cards say: it runs commands, and asks a person where there is no
+// command. The zero value knows no environment, and nobody to ask.
+type Commands struct {
+	Env []string // of commands, as KEY=value; HOME and the account's names are replaced
+	Ask AskFunc  // nil: nobody is there
+}
+
+// Run runs a command for an account: with its home and name, whoever Nexlin itself
+// runs as. A time of 0 stands for a minute.
+func (c *Commands) Run(ctx context.Context, who Actor, args []string, within time.Duration) (string, error) {
 	env := []string{}
 	other := os.Geteuid() == 0 && who.UID != 0
-	for _, v := range e.Env {
+	for _, v := range c.Env {
 		switch k, _, _ := strings.Cut(v, "="); {
 		case k == "HOME" || k == "USER" || k == "LOGNAME":
 		case other && k != "PATH" && k != "LANG" && k != "TZ" && !strings.HasPrefix(k, "LC_"):
@@ -117,18 +124,18 @@ func (e *Engine) command(ctx context.Context, who Actor, args []string, within t
 	return inuse.Command{Args: args, Within: within, UID: who.UID, GID: who.GID, Env: env, Dir: who.Home}.Run(ctx)
 }
 
-// take does one step.
-func (e *Engine) do(ctx context.Context, who Actor, s Step) error {
+// Do does one step. A *[StepError] if it was not done.
+func (c *Commands) Do(ctx context.Context, who Actor, s Step) error {
 	if s.Ask != "" {
-		if e.Ask == nil {
+		if c.Ask == nil {
 			return &StepError{s.Ask, ErrNotDone}
 		}
-		if err := e.Ask(ctx, s.Ask); err != nil {
+		if err := c.Ask(ctx, s.Ask); err != nil {
 			return &StepError{s.Ask, err}
 		}
 		return nil
 	}
-	out, err := e.command(ctx, who, s.Args, s.Within)
+	out, err := c.Run(ctx, who, s.Args, s.Within)
 	if err == nil && s.Answer != "" && !strings.Contains(out, s.Answer) {
 		err = fmt.Errorf("%w: %q, not %q", ErrAnswer, pathtext.Show(out), s.Answer)
 	}
@@ -138,10 +145,10 @@ func (e *Engine) do(ctx context.Context, who Actor, s Step) error {
 	return nil
 }
 
-// value reads a fact.
-func (e *Engine) value(ctx context.Context, who Actor, f Fact) (string, error) {
+// Value reads a fact: what its command says, or the values of its place, one a line.
+func (c *Commands) Value(ctx context.Context, who Actor, f Fact) (string, error) {
 	if f.Place == nil {
-		return e.command(ctx, who, f.Args, f.Within)
+		return c.Run(ctx, who, f.Args, f.Within)
 	}
 	dir, err := handle.OpenReal(filepath.Dir(f.Place.File))
 	if err != nil {
@@ -168,7 +175,7 @@ type Use struct {
 
 // AtRest looks whether a program is at rest; what shows that it is not is a
 // finding.
-func (e *Engine) AtRest(ctx context.Context, who Actor, u Use) ([]finding.Finding, error) {
+func (c *Commands) AtRest(ctx context.Context, who Actor, u Use) ([]finding.Finding, error) {
 	var out []finding.Finding
 	if len(u.Programs) > 0 {
 		hs, err := inuse.Called(ctx, u.Programs, who.UID, who.UID == 0)
@@ -176,20 +183,20 @@ func (e *Engine) AtRest(ctx context.Context, who Actor, u Use) ([]finding.Findin
 			return nil, err
 		}
 		if len(hs) > 0 {
-			out = append(out, finding.New(finding.ProgramRuns, "", "%s is running", programs(hs)))
+			out = append(out, finding.New(finding.ProgramRuns, "", "%s is running", inuse.Programs(hs)))
 		}
 	}
 	if u.Command != nil {
-		if err := e.do(ctx, who, *u.Command); err != nil {
+		if err := c.Do(ctx, who, *u.Command); err != nil {
 			out = append(out, finding.New(finding.ProgramRuns, "", "it is not at rest: %s", err))
 		}
 	}
 	return out, nil
 }
 
-// sameFacts compares facts with what they were, and sets back those that can
+// SameFacts compares facts with what they were, and sets back those that can
 // be. A *FactError if one is not as it must be.
-func (e *Engine) sameFacts(ctx context.Context, who Actor, facts []Fact, before map[string]string) ([]FactResult,
+func (c *Commands) SameFacts(ctx context.Context, who Actor, facts []Fact, before map[string]string) ([]FactResult,
 	error) {
 	var out []FactResult
 	for _, f := range facts {
@@ -199,10 +206,10 @@ func (e *Engine) sameFacts(ctx context.Context, who Actor, facts []Fact, before 
 			want = *f.MustBe
 		}
 		var err error
-		if r.After, err = e.value(ctx, who, f); err == nil && r.After != want && len(f.Set) > 0 {
+		if r.After, err = c.Value(ctx, who, f); err == nil && r.After != want && len(f.Set) > 0 {
 			r.Set = true
-			if _, err = e.command(ctx, who, filled(f.Set, want), f.Within); err == nil {
-				r.After, err = e.value(ctx, who, f)
+			if _, err = c.Run(ctx, who, filled(f.Set, want), f.Within); err == nil {
+				r.After, err = c.Value(ctx, who, f)
 			}
 		}
 		if err != nil {
@@ -214,4 +221,13 @@ func (e *Engine) sameFacts(ctx context.Context, who Actor, facts []Fact, before 
 		}
 	}
 	return out, nil
+}
+
+// filled puts a value in the places for it.
+func filled(args []string, value string) []string {
+	var out []string
+	for _, a := range args {
+		out = append(out, strings.ReplaceAll(a, "{value}", value))
+	}
+	return out
 }

@@ -1,6 +1,6 @@
 //go:build faults
 
-package redirect
+package run
 
 import (
 	"errors"
@@ -57,8 +57,8 @@ type faultError struct{ at string }
 
 func (e *faultError) Error() string { return "fault at " + e.at }
 
-// injected tells a fault of the tests from a failure of a program.
-func injected(err error) bool {
+// Injected tells a fault of the tests from a failure of a program.
+func Injected(err error) bool {
 	var f *faultError
 	return errors.As(err, &f)
 }
