@@ -131,6 +131,43 @@ func TestDetachEndsBesideSomethingNew(t *testing.T) {
 	require.Contains(t, s.Want(0, "check"), "detached  notes")
 }
 
+// Something else came to stand in the link's place while a run was stopped behind its
+// switch, or the link was taken away: what check says leads on, and back.
+func TestStoppedBesideSomethingNew(t *testing.T) {
+	for _, way := range []string{"resume", "undo"} {
+		for what, meanwhile := range map[string]func(s *stand){
+			"a folder": func(s *stand) { lab.Tree{"Notes/own: own"}.Make(t, s.Home) },
+			"a file":   func(s *stand) { lab.Tree{"Notes: own"}.Make(t, s.Home) },
+			"nothing":  func(*stand) {},
+		} {
+			t.Run(way+" beside "+what, func(t *testing.T) {
+				t.Parallel()
+				s := onStandins(t, faults(t), lab.Tree{"Notes/monday: wind"})
+				before := lab.Print(t, s.at("Notes"))
+				s.stopped("switch.act", "move", s.at("Notes"), "--into", s.dir+"/basalt/ines", "--yes", "-q")
+				require.NoError(t, os.Remove(s.at("Notes")))
+				meanwhile(s)
+				if what != "nothing" {
+					out := s.Want(3, way, "--yes", "-q")
+					require.Contains(t, out, "something else stands at")
+					said := s.JSON("check")["findings"].([]any)[0].(map[string]any)
+					require.Equal(t, "run-stopped", said["code"])
+					_, command := toType(said["remedy"].(string))
+					require.Contains(t, out, command)
+					lab.Run(t, "sh", "-c", command)
+				}
+				s.Want(0, way, "--yes", "-q")
+				at := s.at("Notes")
+				if way == "resume" {
+					at = filepath.Join(s.dir, "basalt/ines/Notes")
+				}
+				require.Equal(t, before, lab.Print(t, at))
+				lab.Run(t, "cmp", s.at("Notes/monday"), filepath.Join(at, "monday"))
+			})
+		}
+	}
+}
+
 // Every kind of run that says it can be taken back can.
 func TestEveryAdvertisedUndoWorks(t *testing.T) {
 	t.Parallel()

@@ -220,7 +220,7 @@ func (a *app) stoppedElsewhere(e *redirect.Engine, rows []ledger.Redirect) (out 
 		if slices.ContainsFunc(rows, func(r ledger.Redirect) bool { return r.Name == row.Redirect }) {
 			continue
 		}
-		f := redirect.StoppedRun(row, "")
+		f := e.StoppedRun(row, "")
 		out = append(out, f)
 		if !a.json {
 			a.print("%s  %s  %s of it was stopped", stateWord(health.Unfinished),

@@ -212,7 +212,11 @@ func (a *app) explainStopped(s *redirect.StoppedError) fault {
 	if state := stoppedStates[s.Kind][s.Switched]; state != "" {
 		f.State = strings.ReplaceAll(state, "{link}", a.path(s.Link))
 	}
-	if s.Aside != "" {
+	switch {
+	case s.Taken:
+		f.State = fmt.Sprintf("something else stands at %s; the folder is whole, as %s", a.path(s.Link),
+			a.path(s.Aside))
+	case s.Aside != "":
 		f.State = fmt.Sprintf("for this moment nothing stands at %s; the folder is whole, as %s", a.path(s.Link),
 			a.path(s.Aside))
 	}

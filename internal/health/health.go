@@ -214,8 +214,7 @@ func (r *Report) stopped(e *redirect.Engine) error {
 	}
 	for _, row := range rows {
 		if row.Redirect == r.Redirect.Name {
-			r.add(finding.New(finding.RunStopped, r.Redirect.Link, "run %s (%s) was stopped before its end", row.ID,
-				row.Kind).OfRun(row.ID))
+			r.add(e.StoppedRun(row, r.Redirect.Link))
 		}
 	}
 	return nil

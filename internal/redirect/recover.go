@@ -79,7 +79,7 @@ func (e *Engine) Recoverable(row ledger.RunRow) (*Recovery, error) {
 	}
 	at, err := m.where()
 	r.Switched = at == switched
-	if at == between && p.Gap {
+	if at == between && !p.MovesOn() {
 		r.Aside = p.aside()
 	}
 	return r, err

@@ -116,6 +116,7 @@ type StoppedError struct {
 	Link     string
 	Switched bool   // programs are led to the new place already
 	Aside    string // where the folder is while neither it nor a link stands at the link path; empty otherwise
+	Taken    bool   // and something else stands there
 	Writers  []string
 	At       string // the path that the error is about; empty if it is about none
 	Drive    string // the drive that At lies on, or the ledger's, as people call it; may be empty

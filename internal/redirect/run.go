@@ -114,8 +114,39 @@ func (p *Plan) stillHolds(t *ledger.Tx) error {
 }
 
 // StoppedRun is the finding about a run that was stopped; path is what it is about,
-// empty where that is not known.
-func StoppedRun(row ledger.RunRow, path string) finding.Finding {
+// empty where that is not known. Where something has to be set aside before the run can
+// go on or back, that is its remedy.
+func (e *Engine) StoppedRun(row ledger.RunRow, path string) finding.Finding {
+	f := stoppedRun(row, path)
+	rows := []ledger.RunRow{row}
+	if t, err := e.Group(row); err == nil && IsTogether(row) {
+		for _, p := range t.Plans {
+			if one, err := e.Ledger.Run(p.Run); err == nil && one.State == ledger.Stopped {
+				rows = append(rows, one)
+			}
+		}
+	}
+	for _, row := range rows {
+		_, err := e.Recoverable(row)
+		if taken := takenPlace(err); taken != nil {
+			f.Message += "; " + taken.Message
+			return f.Instead(taken.Remedy)
+		}
+	}
+	return f
+}
+
+// takenPlace is the finding of a link path where something else came to stand; nil if
+// err is another.
+func takenPlace(err error) *finding.Finding {
+	var refused *RefusedError
+	if errors.As(err, &refused) && len(refused.Findings) == 1 && refused.Findings[0].Code == finding.OldPlaceTaken {
+		return &refused.Findings[0]
+	}
+	return nil
+}
+
+func stoppedRun(row ledger.RunRow, path string) finding.Finding {
 	name := strings.TrimPrefix(row.Redirect, "-") // of a folder that is no redirect
 	return finding.New(finding.RunStopped, path, "run %s (%s of %s) was stopped before its end", row.ID, row.Kind,
 		name).Named(name).OfRun(row.ID)
@@ -123,7 +154,7 @@ func StoppedRun(row ledger.RunRow, path string) finding.Finding {
 
 // stoppedBefore is that finding where the run stands in the way.
 func stoppedBefore(row ledger.RunRow, path string) finding.Finding {
-	return StoppedRun(row, path).As(finding.Blocker)
+	return stoppedRun(row, path).As(finding.Blocker)
 }
 
 // stoppedOf finds the runs of a redirect that were stopped, as blockers.
@@ -131,7 +162,7 @@ func (e *Engine) stoppedOf(r *ledger.Redirect) (out []finding.Finding, err error
 	rows, err := e.unfinishedRuns()
 	for _, row := range rows {
 		if row.Redirect == r.Name && !ofArchive(row.Kind) {
-			out = append(out, stoppedBefore(row, r.Link))
+			out = append(out, e.StoppedRun(row, r.Link).As(finding.Blocker))
 		}
 	}
 	return out, err
@@ -149,8 +180,9 @@ func (m *mover) stopped(err error) error {
 	if errors.Is(err, ErrStillChanging) {
 		s.Writers = m.writers()
 	}
-	if m.p.Gap && m.linkIn != nil && m.heldIn != nil {
-		if at, e := m.where(); e == nil && at == between {
+	if m.linkIn != nil && m.heldIn != nil && !m.p.MovesOn() {
+		at, e := m.where()
+		if s.Taken = takenPlace(e) != nil; s.Taken || e == nil && at == between {
 			s.Aside = m.p.aside()
 		}
 	}

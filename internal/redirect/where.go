@@ -2,10 +2,14 @@ package redirect
 
 import (
 	"encoding/json"
+	"errors"
+	"fmt"
 
+	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
+	"nexlin/internal/pathtext"
 	"nexlin/internal/swap"
 )
 
@@ -79,13 +83,27 @@ func (m *mover) whereMove() (position, error) {
 	at, err := s.Where()
 	switch {
 	case err != nil:
-		return before, err
+		return before, m.taken(err)
 	case at == swap.Folder:
 		return m.placedOrBefore()
 	case at == swap.Between:
 		return between, nil
 	}
 	return switched, nil
+}
+
+// taken refuses to go on, or back, while something else stands in the link's place, and
+// says how that ends.
+func (m *mover) taken(err error) error {
+	var t *swap.TakenError
+	if !errors.As(err, &t) {
+		return err
+	}
+	return &RefusedError{[]finding.Finding{finding.New(finding.OldPlaceTaken, t.Path,
+		"something else stands at %s by now, and the folder is %s, whole", t.Path, t.Away).Named(m.p.Name).
+		OfRun(m.p.Run).Instead(fmt.Sprintf("set what stands there aside: `mv -nT -- %s %s`; then `nexlin resume %s` goes on,"+
+		" `nexlin undo %[3]s` back",
+		pathtext.Quote(t.Path), pathtext.Quote(t.Path+".aside-"+m.p.Run), m.p.Run))}}
 }
 
 func (m *mover) whereMoveOn() (position, error) {
@@ -130,6 +148,9 @@ func (m *mover) whereBringBack() (position, error) {
 	}
 	if m.into != nil {
 		at, err := s.Where()
+		if taken := (*swap.TakenError)(nil); errors.As(err, &taken) {
+			return before, m.taken(err)
+		}
 		if err == nil && at != swap.Folder {
 			return map[swap.State]position{swap.Between: between, swap.Link: before}[at], nil
 		}

@@ -21,7 +21,7 @@ type State int
 
 const (
 	Folder  State = iota // the folder stands at the link path
-	Between              // the folder has its other name, and our link no place yet: see gap.go
+	Between              // the folder has its other name, and our link no place: see gap.go
 	Link                 // the link stands at the link path, the folder has its other name
 )
 
@@ -60,8 +60,21 @@ func (e *BrokenError) Error() string {
 		pathtext.Show(e.Path), e.Found)
 }
 
-// Where judges by the disks where link and folder are. A state that no step leaves
-// behind is a *[BrokenError].
+// A TakenError reports that something else came to stand at the link path while the
+// folder has its other name. Nothing was touched.
+type TakenError struct {
+	Path string
+	Away string // where the folder is, whole
+}
+
+func (e *TakenError) Error() string {
+	return fmt.Sprintf("something else stands at %s by now, and the folder is %s", pathtext.Show(e.Path),
+		pathtext.Show(e.Away))
+}
+
+// Where judges by the disks where link and folder are. A *[TakenError] if something
+// else has taken the link path; another state that no step leaves behind is a
+// *[BrokenError].
 func (s *Swap) Where() (State, error) {
 	st, err := s.Dir.Stat(s.Base)
 	if handle.IgnoreMissing(err) != nil {
@@ -84,10 +97,12 @@ func (s *Swap) Where() (State, error) {
 		}
 	}
 	switch {
-	case !nothing && s.isFolder(&st):
+	case !nothing && s.isFolder(&st) && !(away && s.Ino == 0): // two directories: the other one is ours
 		return Folder, nil
 	case away && (linked || nothing && s.MayLack):
 		return Link, nil
+	case away:
+		return Folder, &TakenError{s.Path(), s.Away.Join(s.Name)}
 	case nothing:
 		return Folder, Broken(s.Path(), "nothing stands there")
 	case linked:
@@ -98,9 +113,10 @@ func (s *Swap) Where() (State, error) {
 }
 
 // between reports whether the link has no place yet, or no more, while the folder
-// has its other name; nothing says that nothing stands at the link path.
+// has its other name: a stop came between two renames, or somebody has taken the link
+// away since. nothing says that nothing stands at the link path.
 func (s *Swap) between(nothing bool) (bool, error) {
-	if !s.Gap || s.Text == "" {
+	if s.Text == "" {
 		return false, nil
 	}
 	half, err := link.Is(s.Dir, s.Temp, s.Text)
@@ -119,7 +135,7 @@ func (s *Swap) isAway() (bool, error) {
 // or with a gap in two renames. Then it looks whether that is what happened, and
 // takes it back if it met something else.
 //
-// Errors: *[BrokenError], *[BusyError] and those of the calls. After an error the
+// Errors: *[BrokenError], *[TakenError], *[BusyError] and those of the calls. After an error the
 // folder is at the link path or has its other name, whole; [Swap.Where] tells which.
 func (s *Swap) ToLink(ctx context.Context) error {
 	at, err := s.Where()
@@ -127,7 +143,7 @@ func (s *Swap) ToLink(ctx context.Context) error {
 		return handle.Flushed(err, s.Dir, s.Away)
 	}
 	switch {
-	case s.Gap:
+	case s.Gap, at == Between:
 		err = s.linkInPlace(ctx)
 	case s.Text == "":
 		err = handle.Flushed(Rename(s.Dir, s.Base, s.Away, s.Name), s.Away, s.Dir)
@@ -174,10 +190,11 @@ func (s *Swap) Tidy() error {
 func (s *Swap) look(ctx context.Context, want State, back func(context.Context) error) error {
 	at, err := s.Where()
 	var broken *BrokenError
+	var taken *TakenError
 	switch {
 	case err == nil && at == want:
 		return nil
-	case err != nil && !errors.As(err, &broken):
+	case err != nil && !errors.As(err, &broken) && !errors.As(err, &taken):
 		return err // the look has failed, which says nothing: the next one decides
 	}
 	met := Broken(s.Path(), "the exchange met another folder than the one inspected")

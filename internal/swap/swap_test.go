@@ -339,6 +339,36 @@ func TestBrokenStates(t *testing.T) {
 	}
 }
 
+// What came to stand in the link's place is told, and left; a link that somebody took
+// away is no trouble.
+func TestPlaceTaken(t *testing.T) {
+	for what, make := range map[string]func(at string) error{
+		"a file":   func(at string) error { return os.WriteFile(at, []byte("gull"), 0o600) },
+		"a folder": func(at string) error { return os.Mkdir(at, 0o755) },
+		"a link":   func(at string) error { return os.Symlink("/elsewhere", at) },
+		"nothing":  func(string) error { return nil },
+	} {
+		for _, m := range modes() {
+			for _, to := range []State{Folder, Link} {
+				w := m.world(t, Link)
+				require.NoError(t, errors.Join(os.RemoveAll(w.at(w.Dir, w.Base)), make(w.at(w.Dir, w.Base))))
+				was := w.tree(t)
+				err := w.to(to)
+				if what == "nothing" {
+					require.NoError(t, err, m.name)
+					require.Equal(t, w.want(to), w.tree(t), m.name)
+				} else {
+					var taken *TakenError
+					require.ErrorAs(t, err, &taken, "%s: %s", m.name, what)
+					require.Equal(t, w.at(w.Away, w.Name), taken.Away)
+					require.Equal(t, was, w.tree(t), "%s: %s", m.name, what)
+				}
+				w.close(t)
+			}
+		}
+	}
+}
+
 // A link that is led elsewhere says one of the two texts whatever stops it, or has
 // its temporary name; led again, there or back, it says what it should.
 func TestLeadStoppedAnywhere(t *testing.T) {
