@@ -99,11 +99,11 @@ func (m *mover) taken(err error) error {
 	if !errors.As(err, &t) {
 		return err
 	}
-	return &RefusedError{[]finding.Finding{finding.New(finding.OldPlaceTaken, t.Path,
-		"something else stands at %s by now, and the folder is %s, whole", t.Path, t.Away).Named(m.p.Name).
-		OfRun(m.p.Run).Instead(fmt.Sprintf("set what stands there aside: `mv -nT -- %s %s`; then `nexlin resume %s` goes on,"+
-		" `nexlin undo %[3]s` back",
-		pathtext.Quote(t.Path), pathtext.Quote(t.Path+".aside-"+m.p.Run), m.p.Run))}}
+	f := finding.New(finding.OldPlaceTaken, t.Path, "something else stands at %s by now, and the folder is %s, whole",
+		t.Path, t.Away).Named(m.p.Name).OfRun(m.p.Run)
+	return &RefusedError{[]finding.Finding{f.Instead(fmt.Sprintf("set what stands there aside: `mv -nT -- %s %s`; "+
+		"then `nexlin resume %s` goes on, `nexlin undo %[3]s` back", pathtext.Quote(t.Path),
+		pathtext.Quote(t.Path+".aside-"+m.p.Run), m.p.Run))}}
 }
 
 func (m *mover) whereMoveOn() (position, error) {
