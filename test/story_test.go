@@ -32,6 +32,9 @@ func TestMain(m *testing.M) {
 		// A program with the race detector waits a second at its end for reports
 		// of other threads; hundreds of them do.
 		os.Setenv("GORACE", "atexit_sleep_ms=0")
+		// Thousands of short runs spend a fifth of their time collecting; what
+		// measures memory sets this back.
+		os.Setenv("GOGC", "400")
 		program = os.Getenv("NEXLIN_TEST_PROGRAM")
 		if program == "" {
 			p, err := lab.Program("faults")
