@@ -273,3 +273,28 @@ func TestCompareIsTheWalksOrder(t *testing.T) {
 		require.True(t, Within(a+"/"+b, a) && !Within(a, a+"/"+b) && Within(a, "."))
 	})
 }
+
+// A file is replaced whole or not at all, and what was killed on the way is no trouble.
+func TestWriteFile(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "drive.prom")
+	write := func(text string, err error) error {
+		return WriteFile(path, 0o644, func(w io.Writer) error {
+			_, werr := io.WriteString(w, text)
+			return errors.Join(werr, err)
+		})
+	}
+	require.NoError(t, write("one", nil))
+	require.NoError(t, os.WriteFile(filepath.Join(filepath.Dir(path), ".drive.prom.new"), []byte("half"), 0o600))
+	require.NoError(t, write("two", nil))
+	failed := errors.New("no room")
+	require.ErrorIs(t, write("half", failed), failed)
+	b, err := os.ReadFile(path)
+	require.NoError(t, err)
+	require.Equal(t, "two", string(b))
+	st, err := os.Stat(path)
+	require.NoError(t, err)
+	require.Equal(t, os.FileMode(0o644), st.Mode())
+	left, err := os.ReadDir(filepath.Dir(path))
+	require.NoError(t, err)
+	require.Len(t, left, 1)
+}

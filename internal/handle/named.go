@@ -5,6 +5,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"path/filepath"
 )
 
 // ErrNotFile reports that something else than a file stands where one is read.
@@ -49,4 +50,31 @@ func ReadRegular(path string, limit int64) ([]byte, error) {
 		err = &fs.PathError{Op: "read", Path: path, Err: ErrTooLarge}
 	}
 	return b, err
+}
+
+// WriteFile has the file at a path hold what fill writes, whole or not at all: it is
+// written under another name beside it, flushed, renamed, and the directory is flushed.
+// It is for directories of our own, or of whoever runs this: the path is followed.
+func WriteFile(path string, mode os.FileMode, fill func(io.Writer) error) error {
+	tmp := filepath.Join(filepath.Dir(path), "."+filepath.Base(path)+".new")
+	if err := os.Remove(tmp); IgnoreMissing(err) != nil { // of one that was killed
+		return err
+	}
+	f, err := os.OpenFile(tmp, os.O_WRONLY|os.O_CREATE|os.O_EXCL, mode)
+	if err != nil {
+		return err
+	}
+	err = InOrder(func() error { return fill(f) }, func() error { return f.Chmod(mode) }, f.Sync)
+	if err = errors.Join(err, f.Close()); err == nil {
+		err = os.Rename(tmp, path)
+	}
+	if err != nil {
+		return errors.Join(err, os.Remove(tmp))
+	}
+	d, err := Open(filepath.Dir(path))
+	if err != nil {
+		return err
+	}
+	defer d.Release()
+	return d.Sync()
 }

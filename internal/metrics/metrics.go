@@ -7,16 +7,16 @@ package metrics
 import (
 	"bytes"
 	"fmt"
+	"io"
 	"maps"
 	"net/http"
-	"os"
-	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
 	"sync"
 	"time"
 
+	"nexlin/internal/handle"
 	"nexlin/internal/health"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
@@ -177,25 +177,9 @@ func (c *Collector) Handler() http.Handler {
 
 // WriteFile writes the newest snapshot to a file, whole or not at all, so that
 // a gatherer of text files never sees half of it.
-func (c *Collector) WriteFile(path string) (err error) {
-	f, err := os.CreateTemp(filepath.Dir(path), ".nexlin-metrics-")
-	if err != nil {
+func (c *Collector) WriteFile(path string) error {
+	return handle.WriteFile(path, 0o644, func(w io.Writer) error { // a gatherer runs as another account
+		_, err := w.Write(c.text())
 		return err
-	}
-	defer func() {
-		if err != nil {
-			_ = os.Remove(f.Name()) // it is only a scrap
-		}
-	}()
-	_, err = f.Write(c.text())
-	if err == nil {
-		err = f.Chmod(0o644) // a gatherer runs as another account
-	}
-	if cerr := f.Close(); err == nil {
-		err = cerr
-	}
-	if err == nil {
-		err = os.Rename(f.Name(), path)
-	}
-	return err
+	})
 }

@@ -102,7 +102,7 @@ func (e *Engine) keepDeep(name string, d *LastDeep) error {
 		err = os.MkdirAll(filepath.Dir(path), 0o700)
 	}
 	if err == nil {
-		err = writeFile(path, func(w io.Writer) error { _, err := w.Write(b); return err })
+		err = handle.WriteFile(path, 0o600, func(w io.Writer) error { _, err := w.Write(b); return err })
 	}
 	return ignorePermission(err)
 }

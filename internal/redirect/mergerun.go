@@ -203,7 +203,7 @@ func (m *mover) keepTimes(live *handle.Dir) error {
 	if _, err := os.Stat(path); err == nil {
 		return nil
 	}
-	return writeFile(path, func(w io.Writer) error {
+	return handle.WriteFile(path, 0o600, func(w io.Writer) error {
 		for c := transfer.Read(m.spool); c.Peek() != nil; c.Next() {
 			if !c.Peek().IsDir() {
 				continue

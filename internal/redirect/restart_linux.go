@@ -7,6 +7,8 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+
+	"nexlin/internal/handle"
 )
 
 func (c Continuation) dir() string {
@@ -39,7 +41,7 @@ func (c Continuation) Install() (string, error) {
 		return "", err
 	}
 	file, wanted := filepath.Join(c.dir(), c.name()), filepath.Join(wants, c.name())
-	err := writeFile(file, func(w io.Writer) error {
+	err := handle.WriteFile(file, 0o600, func(w io.Writer) error {
 		_, err := fmt.Fprintf(w, "[Unit]\nDescription=Goes on with a run of "+
 			"Nexlin\nAfter=local-fs.target\n\n[Service]\nType=oneshot\nExecStartPre=/bin/rm -f -- %s "+
 			"%s\nExecStart=%s --state-dir %s --yes resume %s\n\n[Install]\nWantedBy=%s\n",

@@ -84,7 +84,7 @@ func (m *mover) seal(ctx context.Context) error {
 
 // composeFrozen writes the frozen manifest of a run, whole or not at all.
 func composeFrozen(runDir string, spool *transfer.Spool, digest transfer.Digest) error {
-	return writeFile(filepath.Join(runDir, frozenName), func(w io.Writer) error {
+	return handle.WriteFile(filepath.Join(runDir, frozenName), 0o600, func(w io.Writer) error {
 		return compose(spool, digest, w)
 	})
 }
@@ -113,31 +113,6 @@ func compose(spool *transfer.Spool, digest transfer.Digest, w io.Writer) error {
 		}
 	}
 	return mw.Close()
-}
-
-// writeFile writes a file of the ledger's: temporary name, flush, rename,
-// flush of the directory.
-func writeFile(path string, fill func(io.Writer) error) (err error) {
-	tmp := path + ".tmp"
-	f, err := os.OpenFile(tmp, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
-	if err != nil {
-		return err
-	}
-	if err = fill(f); err == nil {
-		err = f.Sync()
-	}
-	if err = errors.Join(err, f.Close()); err != nil {
-		return errors.Join(err, os.Remove(tmp))
-	}
-	if err := os.Rename(tmp, path); err != nil {
-		return err
-	}
-	d, err := handle.Open(filepath.Dir(path))
-	if err != nil {
-		return err
-	}
-	defer d.Release()
-	return d.Sync()
 }
 
 // describe writes note and manifest into the record directory beside the

@@ -358,7 +358,7 @@ func (m *mover) changeSetting(ctx context.Context, i int, c *SettingChange, f *s
 		return ErrSettingDiffers
 	}
 	d = settingData{Was: f.Sum(), Now: setting.Sum(out), Exists: f.Exists, Mtime: f.Mtime(), Edits: edits}
-	if err := writeFile(m.heldSetting(i), func(w io.Writer) error {
+	if err := handle.WriteFile(m.heldSetting(i), 0o600, func(w io.Writer) error {
 		_, err := w.Write(f.Data)
 		return err
 	}); err != nil {
