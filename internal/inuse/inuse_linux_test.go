@@ -3,6 +3,7 @@ package inuse
 import (
 	"bufio"
 	"context"
+	"fmt"
 	"io"
 	"os"
 	"os/exec"
@@ -13,6 +14,7 @@ import (
 
 	"github.com/moby/sys/mountinfo"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 
 	"nexlin/test/lab"
 )
@@ -193,5 +195,42 @@ func TestBelowKnowsTheInode(t *testing.T) {
 			require.Equal(t, c.how, slices.Compact(hows), "%v", r.Holders)
 			require.Len(t, r.Writers(), len(r.Holders))
 		})
+	}
+}
+
+// What the kernel is asked for is what the text of proc(5) says.
+func TestMapsAskedAndRead(t *testing.T) {
+	exe, err := os.Executable()
+	require.NoError(t, err)
+	file, err := os.Create(filepath.Join(filepath.Dir(exe), "a map\nof ours"))
+	require.NoError(t, err)
+	defer file.Close()
+	require.NoError(t, file.Truncate(8192))
+	shared, err := unix.Mmap(int(file.Fd()), 0, 8192, unix.PROT_READ|unix.PROT_WRITE, unix.MAP_SHARED)
+	require.NoError(t, err)
+	defer unix.Munmap(shared)
+	for _, writers := range []bool{false, true} {
+		p, err := placeOf(filepath.Dir(exe))
+		require.NoError(t, err)
+		l := &look{place: p, onlyWriters: writers, mounts: mountTable{}, seen: map[mapped]bool{}}
+		l.namespace(0, "/proc/self")
+		p.learn(l.mounts)
+		s := scan{look: l, root: "/proc/self"}
+		list := func(all *[]string) eachMap {
+			return func(ino uint64, path, span string, writes bool) {
+				*all = append(*all, fmt.Sprintf("%d %q %s %t", ino, path, span, writes))
+			}
+		}
+		f, err := os.Open("/proc/self/maps")
+		require.NoError(t, err)
+		defer f.Close()
+		var asked, read []string
+		if !s.askMaps(f, list(&asked)) {
+			t.Skip("this kernel does not answer PROCMAP_QUERY")
+		}
+		s.readMaps(f, list(&read))
+		require.Equal(t, read, asked)
+		require.Contains(t, strings.Join(read, "\n"), `map\nof ours`)
+		require.Equal(t, writers, len(read) == 1, "%q", read)
 	}
 }

@@ -17,9 +17,9 @@ type place struct {
 	dir       string
 	mount     uint64 // mount id
 	dev       [2]uint32
-	device    string // of the file system, as mountinfo has it
-	inMaps    string // as maps have it
-	inside    string // where it lies in the file system; empty if that is not told
+	device    string    // of the file system, as mountinfo has it
+	inMaps    [2]uint32 // as maps have it
+	inside    string    // where it lies in the file system; empty if that is not told
 	mountRoot bool
 }
 
@@ -48,7 +48,7 @@ func (p *place) learn(mounts mountTable) {
 			p.device = ""
 		}
 	}
-	p.inMaps = fmt.Sprintf("%02x:%02x", major, minor)
+	p.inMaps = [2]uint32{major, minor}
 }
 
 // Asking what a path or a link of proc(5) leads to must not wait for a server
