@@ -30,8 +30,8 @@ test:
 	export CGO_ENABLED=$$( [ -n "$$race" ] && echo 1 || echo 0 ) NEXLIN_SKIPS=$(CURDIR)/build/skips.txt; \
 	$(GO) test $$race -count=1 -timeout 45m $$($(GO) list ./... | grep -v /test$$) >build/packages.txt 2>&1 & packages=$$!; \
 	export NEXLIN_TEST_RACE=$$race; \
-	$(GO) test -count=1 -parallel 3 -timeout 45m -run '$(matrix)' ./test >build/matrix.txt 2>&1 & matrix=$$!; \
-	$(GO) test -count=1 -parallel 4 -timeout 45m -skip '$(matrix)' ./test; status=$$?; \
+	$(GO) test -count=1 -timeout 45m -run '$(matrix)' ./test >build/matrix.txt 2>&1 & matrix=$$!; \
+	$(GO) test -count=1 -parallel 3 -timeout 45m -skip '$(matrix)' ./test; status=$$?; \
 	wait $$matrix || status=1; wait $$packages || status=1; cat build/matrix.txt build/packages.txt; \
 	if [ -s build/skips.txt ]; then echo "skipped:"; sort build/skips.txt | uniq -c; else echo "skipped: nothing"; fi; \
 	exit $$status

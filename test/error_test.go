@@ -48,8 +48,8 @@ func TestErrorMatrix(t *testing.T) {
 				seen[call]++
 			}
 			for j, call := range slices.Sorted(maps.Keys(seen)) {
-				if k > 0 && (j+k)%everyNth(3) != 0 {
-					continue // of the stories after the first every third call, in turn
+				if k > 0 && (j+k)%everyNth(4) != 0 {
+					continue // of the stories after the first every fourth call, in turn
 				}
 				last := seen[call]
 				for i, at := range sample(last, everyNth(1200)) {
@@ -70,7 +70,7 @@ func TestErrorMatrix(t *testing.T) {
 			steps := newCrashBed(t, faulty, drives).points(s, "list", "step")
 			slices.Sort(steps)
 			for i, step := range slices.Compact(steps) {
-				if i%everyNth(12) != 0 {
+				if i%everyNth(16) != 0 {
 					continue
 				}
 				cases++
