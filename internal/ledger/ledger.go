@@ -117,7 +117,7 @@ func OpenForReading(dir string) (*Ledger, error) {
 	}
 	// A commit that was cut off is rolled back first: the database says nothing
 	// sure before.
-	if _, err := os.Stat(filepath.Join(dir, dbName+"-journal")); err == nil {
+	if fi, err := os.Stat(filepath.Join(dir, dbName+"-journal")); err == nil && fi.Size() > 0 {
 		if err := touch(dir); err != nil {
 			return nil, err
 		}
@@ -178,8 +178,12 @@ func checkDir(dir string) error {
 	return checkOwner(dir)
 }
 
+// open opens the database. Its rollback journal is truncated and flushed to commit: one
+// that is deleted may be there again after a power cut, and takes the last commit back,
+// of which something was done already.
 func open(dir string, write bool) (*Ledger, error) {
-	q := url.Values{"_pragma": {"busy_timeout(10000)", "synchronous(FULL)", "foreign_keys(1)"},
+	q := url.Values{"_pragma": {"busy_timeout(10000)", "synchronous(FULL)", "journal_mode(TRUNCATE)",
+		"foreign_keys(1)"},
 		"_txlock": {"immediate"}}
 	if !write {
 		q.Set("mode", "ro")
