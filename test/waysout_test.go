@@ -168,6 +168,25 @@ func TestStoppedBesideSomethingNew(t *testing.T) {
 	}
 }
 
+// A stopped run whose drive is away says first that the drive is to be plugged in: one
+// run, and several as one.
+func TestStoppedOnADriveThatIsAway(t *testing.T) {
+	for _, words := range []string{"NOTES", "--profile documents,music"} {
+		s := onStandins(t, faults(t), lab.Tree{"Notes/monday: wind", "Calls/owl: owl",
+			".config/user-dirs.dirs: XDG_DOCUMENTS_DIR=\"$HOME/Notes\"\nXDG_MUSIC_DIR=\"$HOME/Calls\"\n"})
+		what := strings.Fields(strings.Replace(words, "NOTES", s.at("Notes"), 1))
+		s.stopped("part.act", append(append([]string{"move"}, what...), "--into", s.dir+"/basalt/ines", "--yes", "-q")...)
+		require.NoError(t, os.Rename(filepath.Join(s.dir, "basalt"), filepath.Join(s.dir, "away")))
+		out := s.Want(4, "check")
+		require.Regexp(t, `was stopped before its end; BASALT is not here`, out)
+		require.Regexp(t, "→ plug in and mount BASALT.*; then .nexlin resume", out)
+		s.Want(7, "resume", "--yes", "-q")
+		require.NoError(t, os.Rename(filepath.Join(s.dir, "away"), filepath.Join(s.dir, "basalt")))
+		require.NotContains(t, s.Want(4, "check"), "is not here")
+		s.Want(0, "resume", "--yes", "-q")
+	}
+}
+
 // Every kind of run that says it can be taken back can.
 func TestEveryAdvertisedUndoWorks(t *testing.T) {
 	t.Parallel()

@@ -30,11 +30,9 @@ func (a *app) moveStore(e *redirect.Engine, name string, f moveFlags, o redirect
 		return &usageError{"name the store with --store; the engine has " + strings.Join(names, ", ")}
 	}
 	o.Name = f.name
-	plan, err := e.PlanHandover(a.ctx, u, f.store, o)
-	if err != nil {
-		return err
-	}
-	d, err := a.handOver(e, plan, f.preview)
+	d, err := a.handOver(e, f.preview, func() (*redirect.Plan, error) {
+		return e.PlanHandover(a.ctx, u, f.store, o)
+	})
 	switch {
 	case !a.json:
 		return err
@@ -46,17 +44,13 @@ func (a *app) moveStore(e *redirect.Engine, name string, f moveFlags, o redirect
 	return a.emit(d)
 }
 
-// handOver shows a handover, asks, and carries it out.
-func (a *app) handOver(e *redirect.Engine, plan *redirect.Plan, preview bool) (doc, error) {
-	if !a.json {
-		a.showHandover(plan)
-	}
-	if stop, err := a.goOn(plan.Blocked(), preview, "have the engine move it?"); err != nil || stop {
-		d := planDoc(plan)
-		d["stores"] = storeDocs(plan)
-		return docIf(err, d), err
-	}
-	return a.carried(e, a.showHandedOver, func() (*redirect.Outcome, error) { return e.Do(a.ctx, plan) })
+// handOver offers a handover.
+func (a *app) handOver(e *redirect.Engine, preview bool, plan func() (*redirect.Plan, error)) (doc, error) {
+	return a.offer(e, offer{
+		plan: func(func(entries, bytes int64)) (*redirect.Plan, error) { return plan() },
+		show: a.showHandover, question: "have the engine move it?", preview: preview, done: a.showHandedOver,
+		planned: func(d doc, p *redirect.Plan) { d["stores"] = storeDocs(p) },
+	})
 }
 
 func storeDocs(p *redirect.Plan) []doc {
@@ -135,11 +129,7 @@ func (a *app) showHandedOver(o *redirect.Outcome) {
 
 // backStore has the engine bring a store back.
 func (a *app) backStore(e *redirect.Engine, r ledger.Redirect, preview bool, o redirect.BackOptions) (doc, error) {
-	plan, err := e.PlanHandoverBack(a.ctx, r, o)
-	if err != nil {
-		return nil, err
-	}
-	return a.handOver(e, plan, preview)
+	return a.handOver(e, preview, func() (*redirect.Plan, error) { return e.PlanHandoverBack(a.ctx, r, o) })
 }
 
 // explainLocked explains a store of which a file stays locked.

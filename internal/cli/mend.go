@@ -168,11 +168,7 @@ func (a *app) mendOne(e *redirect.Engine, r ledger.Redirect, f mendFlags) (doc, 
 	if err := a.confirm("mend it?", true, "--yes"); err != nil {
 		return nil, err
 	}
-	d, err := a.carried(e, a.showMended, func() (*redirect.Outcome, error) { return e.Do(a.ctx, plan) })
-	if err == nil {
-		d["mended"] = true
-	}
-	return d, err
+	return a.carryOut(e, plan, a.showMended, func(d doc, _ *redirect.Outcome) { d["mended"] = true })
 }
 
 // showMending says what is going to be put right.
@@ -256,12 +252,12 @@ func (a *app) previewMerge(e *redirect.Engine, p *redirect.Plan, ask bool) ([]do
 // gives those that both halves have.
 func (a *app) showMerge(preview func(visit func(redirect.MergeEntry) error) error) (out []doc,
 	conflicts []redirect.MergeEntry, err error) {
-	over, equal, any := int64(0), int64(0), false
+	over, equal, told := int64(0), int64(0), false
 	err = preview(func(m redirect.MergeEntry) error {
-		if !any {
+		if !told {
 			a.say("")
 		}
-		any = true
+		told = true
 		switch {
 		case a.json:
 			out = append(out, doc{"path": m.Path, "fate": m.Fate, "bytes": m.Bytes, "beside": m.Beside})
@@ -281,7 +277,7 @@ func (a *app) showMerge(preview func(visit func(redirect.MergeEntry) error) erro
 		}
 		return nil
 	})
-	if any {
+	if told {
 		a.say("")
 		a.say("  %s over, %s equal, %s in both halves with other content", plural(over, "goes", "go"),
 			plural(equal, "is", "are"), plural(int64(len(conflicts)), "is", "are"))

@@ -306,57 +306,13 @@ func (a *app) moveOne(e *redirect.Engine, o redirect.MoveOptions, preview bool) 
 	if o.Discard {
 		question = "move it, and delete the original once the copy is proven?"
 	}
-	return a.planned(e, preview, question, a.showMoved,
-		func(progress func(entries, bytes int64)) (*redirect.Plan, error) {
+	return a.offer(e, offer{
+		plan: func(progress func(entries, bytes int64)) (*redirect.Plan, error) {
 			o.Progress = progress
 			return e.PlanMove(a.ctx, o)
-		})
-}
-
-// planned makes a plan, shows it, asks, and carries it out.
-func (a *app) planned(e *redirect.Engine, preview bool, question string, show func(*redirect.Outcome),
-	make func(progress func(entries, bytes int64)) (*redirect.Plan, error)) (doc, error) {
-	p := a.progress()
-	p.Phase("inspect", 0, 0)
-	plan, err := make(p.inspected)
-	p.end()
-	if err != nil {
-		return nil, err
-	}
-	if !a.json {
-		a.showPlan(plan)
-	}
-	if stop, err := a.goOn(plan.Blocked(), preview, question); err != nil || stop {
-		return docIf(err, planDoc(plan)), err
-	}
-	return a.carryOut(e, plan, show)
-}
-
-// carryOut runs a plan with progress and shows what it came to.
-func (a *app) carryOut(e *redirect.Engine, plan *redirect.Plan, show func(*redirect.Outcome)) (doc, error) {
-	return a.carried(e, show, func() (*redirect.Outcome, error) { return e.Do(a.ctx, plan) })
-}
-
-// carried does a run with progress and shows what it came to.
-func (a *app) carried(e *redirect.Engine, show func(*redirect.Outcome), run func() (*redirect.Outcome, error)) (doc,
-	error) {
-	p := a.progress()
-	e.Progress = p
-	out, err := run()
-	p.end()
-	if kept := (*redirect.KeptError)(nil); errors.As(err, &kept) && !a.json {
-		show(out)
-	}
-	if err != nil {
-		if out != nil {
-			return a.outcomeDoc(e, out), err
-		}
-		return nil, err
-	}
-	if !a.json {
-		show(out)
-	}
-	return a.outcomeDoc(e, out), nil
+		},
+		inspects: true, show: a.showPlan, question: question, preview: preview, done: a.showMoved,
+	})
 }
 
 // shownError is a refusal whose findings stand on the screen already.

@@ -71,49 +71,33 @@ func (a *app) packSource(e *redirect.Engine, arg, cwd string) (folder, name stri
 }
 
 func (a *app) packOne(e *redirect.Engine, o redirect.PackOptions, preview bool) (doc, error) {
-	p := a.progress()
-	p.Phase("inspect", 0, 0)
-	o.Progress = p.inspected
-	plan, err := e.PlanPack(a.ctx, o)
-	p.end()
-	if err != nil {
-		return nil, err
-	}
-	if !a.json {
-		a.print("%s   packed into %s", bold.Render(a.path(plan.From)), bold.Render(a.path(plan.Copy())))
-		a.print("  packs     %s, %s", plural(plan.Files, "file", "files"), pathtext.Size(plan.Bytes))
-		if len(plan.Findings) > 0 {
+	return a.offer(e, offer{
+		plan: func(progress func(entries, bytes int64)) (*redirect.Plan, error) {
+			o.Progress = progress
+			return e.PlanPack(a.ctx, o)
+		},
+		inspects: true,
+		show: func(plan *redirect.Plan) {
+			a.print("%s   packed into %s", bold.Render(a.path(plan.From)), bold.Render(a.path(plan.Copy())))
+			a.print("  packs     %s, %s", plural(plan.Files, "file", "files"), pathtext.Size(plan.Bytes))
 			a.findings(a.out, plan.Findings)
-		}
-	}
-	if stop, err := a.goOn(plan.Blocked(), preview, "pack it?"); err != nil || stop {
-		return docIf(err, planDoc(plan)), err
-	}
-	return a.archived(e, func() (*redirect.Outcome, error) { return e.Do(a.ctx, plan) })
+		},
+		question: "pack it?", preview: preview, done: a.showArchived, told: archiveDoc,
+	})
 }
 
-// archived does a pack or an unpack with progress and shows what it came to.
-func (a *app) archived(e *redirect.Engine, run func() (*redirect.Outcome, error)) (doc, error) {
-	p := a.progress()
-	e.Progress = p
-	out, err := run()
-	p.end()
-	if err != nil {
-		return nil, err
+// archiveDoc adds what a pack has made, or an unpack has read.
+func archiveDoc(d doc, o *redirect.Outcome) {
+	x := o.Archive
+	if x == nil {
+		return
 	}
-	if !a.json {
-		a.showArchived(out)
+	flaws := []doc{}
+	for _, f := range x.Flaws {
+		flaws = append(flaws, doc{"path": f.Path, "lost": f.What})
 	}
-	d := a.outcomeDoc(e, out)
-	if x := out.Archive; x != nil {
-		flaws := []doc{}
-		for _, f := range x.Flaws {
-			flaws = append(flaws, doc{"path": f.Path, "lost": f.What})
-		}
-		d["archive"] = doc{"file": x.File, "bytes": x.Bytes, "sha256": x.Digest, "files": x.Count.Files,
-			"content": x.Count.Bytes, "not_kept": flaws}
-	}
-	return d, nil
+	d["archive"] = doc{"file": x.File, "bytes": x.Bytes, "sha256": x.Digest, "files": x.Count.Files,
+		"content": x.Count.Bytes, "not_kept": flaws}
 }
 
 func (a *app) showArchived(o *redirect.Outcome) {
@@ -178,18 +162,14 @@ func (a *app) unpackCmd() *cobra.Command {
 			if o.Into, err = e.Drives.Place(into, cwd); err != nil {
 				return err
 			}
-			plan, err := e.PlanUnpack(o)
-			if err != nil {
-				return err
-			}
-			if !a.json {
-				a.print("%s   unpacked into %s", bold.Render(a.path(o.File)), bold.Render(a.path(plan.Into)))
-				a.findings(a.out, plan.Findings)
-			}
-			if stop, err := a.goOn(plan.Blocked(), preview, "unpack it?"); err != nil || stop {
-				return a.emitIf(err, planDoc(plan))
-			}
-			d, err := a.archived(e, func() (*redirect.Outcome, error) { return e.Do(a.ctx, plan) })
+			d, err := a.offer(e, offer{
+				plan: func(func(entries, bytes int64)) (*redirect.Plan, error) { return e.PlanUnpack(o) },
+				show: func(plan *redirect.Plan) {
+					a.print("%s   unpacked into %s", bold.Render(a.path(o.File)), bold.Render(a.path(plan.Into)))
+					a.findings(a.out, plan.Findings)
+				},
+				question: "unpack it?", preview: preview, done: a.showArchived, told: archiveDoc,
+			})
 			return a.emitIf(err, d)
 		}),
 	}

@@ -73,30 +73,22 @@ func (a *app) futureOnly(e *redirect.Engine, args []string, f moveFlags, o redir
 			return &usageError{"--profile names no folder that has a location setting"}
 		}
 	}
-	plan, err := e.PlanFuture(a.home, folders, o)
-	if err != nil {
-		return err
-	}
-	if !a.json {
-		a.print("%s", bold.Render("new things will go to another place; nothing is moved"))
-		for _, s := range plan.Settings {
-			a.print("  setting   %s at %s: until now %s, from now on %s", a.path(s.File), pathtext.Show(s.At),
-				a.path(s.From[0]), a.path(s.To))
-		}
-		a.findings(a.out, plan.Findings)
-	}
-	if stop, err := a.goOn(plan.Blocked(), f.preview, "change it?"); err != nil || stop {
-		return a.emitIf(err, planDoc(plan))
-	}
-	out, err := e.Do(a.ctx, plan)
-	if err != nil {
-		return err
-	}
-	if a.json {
-		return a.emit(a.outcomeDoc(e, out))
-	}
-	a.print("")
-	a.print("%s  what is there already stays where it is", good.Render("done"))
-	a.print("  takes this back:   nexlin undo %s", out.Run)
-	return nil
+	d, err := a.offer(e, offer{
+		plan: func(func(entries, bytes int64)) (*redirect.Plan, error) { return e.PlanFuture(a.home, folders, o) },
+		show: func(plan *redirect.Plan) {
+			a.print("%s", bold.Render("new things will go to another place; nothing is moved"))
+			for _, s := range plan.Settings {
+				a.print("  setting   %s at %s: until now %s, from now on %s", a.path(s.File), pathtext.Show(s.At),
+					a.path(s.From[0]), a.path(s.To))
+			}
+			a.findings(a.out, plan.Findings)
+		},
+		question: "change it?", preview: f.preview,
+		done: func(out *redirect.Outcome) {
+			a.print("")
+			a.print("%s  what is there already stays where it is", good.Render("done"))
+			a.print("  takes this back:   nexlin undo %s", out.Run)
+		},
+	})
+	return a.emitIf(err, d)
 }

@@ -13,7 +13,7 @@ import (
 func (a *app) recordCmd() *cobra.Command {
 	var preview bool
 	var accept []string
-	var copy, original, name string
+	var copied, original, name string
 	c := &cobra.Command{
 		Use:   "record PATH",
 		Short: "take a link made by hand, or data already copied, into the records after proving it",
@@ -41,7 +41,7 @@ func (a *app) recordCmd() *cobra.Command {
 			for _, f := range []struct {
 				ref  string
 				path *string
-			}{{copy, &o.Copy}, {original, &o.Original}} {
+			}{{copied, &o.Copy}, {original, &o.Original}} {
 				if f.ref != "" {
 					if *f.path, err = e.Drives.Place(f.ref, cwd); err != nil {
 						return err
@@ -51,7 +51,7 @@ func (a *app) recordCmd() *cobra.Command {
 			return a.several(args, "runs", func(string) (doc, error) { return a.recordOne(e, o, preview) })
 		}),
 	}
-	c.Flags().StringVar(&copy, "copy", "", "where the copy of a real folder lies (`DIR`)")
+	c.Flags().StringVar(&copied, "copy", "", "where the copy of a real folder lies (`DIR`)")
 	c.Flags().StringVar(&original, "original", "",
 		"what the copy was made of (`DIR`), if it is not found beside the link")
 	c.Flags().StringVar(&name, "name", "", "the `NAME` of the redirect")
@@ -68,35 +68,34 @@ func absolute(path, cwd string) string {
 }
 
 func (a *app) recordOne(e *redirect.Engine, o redirect.RecordOptions, preview bool) (doc, error) {
-	plan, err := e.PlanRecord(o)
-	if err != nil {
-		return nil, err
-	}
-	p := a.progress()
-	e.Progress = p
-	if preview && plan.Blocked() == nil {
-		err = e.Compare(a.ctx, plan)
-		p.end()
-		if err != nil {
-			if blocked := plan.Blocked(); blocked == nil {
-				return nil, err
-			}
-		}
-	}
-	if !a.json {
-		a.showRecord(plan)
-	}
-	if stop, err := a.goOn(plan.Blocked(), preview, "compare both, and take it in if they are equal?"); err != nil ||
-		stop {
-		return docIf(err, planDoc(plan)), err
-	}
-	d, err := a.carried(e, a.showRecorded, func() (*redirect.Outcome, error) { return e.Do(a.ctx, plan) })
+	d, err := a.offer(e, offer{
+		plan: func(func(entries, bytes int64)) (*redirect.Plan, error) { return e.PlanRecord(o) },
+		look: func(plan *redirect.Plan) error { return a.compared(e, plan, preview) },
+		show: a.showRecord, question: "compare both, and take it in if they are equal?", preview: preview,
+		done: a.showRecorded,
+	})
 	if refused := (*redirect.RefusedError)(nil); errors.As(err, &refused) && !a.json {
 		a.print("")
 		a.findings(a.out, refused.Findings)
 		return nil, &shownError{err}
 	}
 	return d, err
+}
+
+// compared holds copy and original against each other for a preview; what differs is
+// in the plan.
+func (a *app) compared(e *redirect.Engine, plan *redirect.Plan, preview bool) error {
+	if !preview || plan.Blocked() != nil {
+		return nil
+	}
+	p := a.progress()
+	e.Progress = p
+	err := e.Compare(a.ctx, plan)
+	p.end()
+	if plan.Blocked() != nil {
+		return nil
+	}
+	return err
 }
 
 func (a *app) showRecord(p *redirect.Plan) {

@@ -60,12 +60,15 @@ func (a *app) bringBackCmd() *cobra.Command {
 				if redirect.Owned(r) && r.State != ledger.Ended {
 					return a.backStore(e, r, preview, o)
 				}
-				return a.planned(e, preview, "bring it back?", a.showBroughtBack,
-					func(progress func(entries, bytes int64)) (*redirect.Plan, error) {
+				return a.offer(e, offer{
+					plan: func(progress func(entries, bytes int64)) (*redirect.Plan, error) {
 						o := o
 						o.Progress = progress
 						return e.PlanBringBack(a.ctx, r, o)
-					})
+					},
+					inspects: true, show: a.showPlan, question: "bring it back?", preview: preview,
+					done: a.showBroughtBack,
+				})
 			})
 		}),
 	}

@@ -67,7 +67,7 @@ func LookAtLink(r ledger.Redirect) ([]finding.Finding, error) {
 	if err != nil || text == r.LinkText() {
 		return nil, err
 	}
-	_, real, err := link.Chain(r.Link)
+	_, resolved, err := link.Chain(r.Link)
 	switch {
 	case link.IsJunction(text) || r.Text != "":
 		return one(finding.LinkChanged, fmt.Sprintf("%s leads to %s, not to %s", shown,
@@ -75,7 +75,7 @@ func LookAtLink(r ledger.Redirect) ([]finding.Finding, error) {
 	case errors.Is(err, syscall.ELOOP):
 		return one(finding.LinkLoop, fmt.Sprintf("%s leads to %s and so round to itself, not to %s", shown,
 			pathtext.Show(text), pathtext.Show(r.Target)))
-	case err == nil && real == r.Target:
+	case err == nil && resolved == r.Target:
 		return one(finding.LinkIndirect, fmt.Sprintf("%s leads to %s, and only from there to %s", shown,
 			pathtext.Show(text), pathtext.Show(r.Target)))
 	}

@@ -20,7 +20,7 @@ import (
 )
 
 // backward takes the run back from wherever it stands.
-func (m *mover) backward(ctx context.Context) error {
+func (m *execution) backward(ctx context.Context) error {
 	at, err := m.where()
 	if err != nil {
 		return err
@@ -85,7 +85,7 @@ func (m *mover) backward(ctx context.Context) error {
 // a *RefusedError if something of it is gone. What was written there late comes
 // back with it, if that is since the run was stopped; after one that was done,
 // it is somebody's work in the wrong place.
-func (m *mover) heldUnchanged(ctx context.Context) error {
+func (m *execution) heldUnchanged(ctx context.Context) error {
 	if m.p.Bare {
 		return m.neverCopiedUnchanged(ctx)
 	}
@@ -108,8 +108,8 @@ func (m *mover) heldUnchanged(ctx context.Context) error {
 	return m.heldRefused(bad, what)
 }
 
-// neverCopiedUnchanged is [mover.heldUnchanged] for what was never copied.
-func (m *mover) neverCopiedUnchanged(ctx context.Context) error {
+// neverCopiedUnchanged is [execution.heldUnchanged] for what was never copied.
+func (m *execution) neverCopiedUnchanged(ctx context.Context) error {
 	since, err := m.sinceNeverCopied(ctx, m.p.Run, m.from, m.p.FromFuse)
 	if err != nil || since == nil || since.nGone == 0 {
 		return err // what was written there since comes back with it
@@ -117,7 +117,7 @@ func (m *mover) neverCopiedUnchanged(ctx context.Context) error {
 	return m.heldRefused(since.gone, "is gone from")
 }
 
-func (m *mover) heldRefused(bad []string, what string) error {
+func (m *execution) heldRefused(bad []string, what string) error {
 	held := m.p.HeldPath()
 	f := finding.New(finding.HeldChanged, filepath.Join(held, bad[0]), "%s %s the held original at %s: the folder "+
 		"would not come back as it was", bad[0], what, held).Named(m.p.Name).OfRun(m.p.Run)
@@ -132,7 +132,7 @@ func (m *mover) heldRefused(bad []string, what string) error {
 }
 
 // switchBack leads programs to the folder again.
-func (m *mover) switchBack(ctx context.Context) error {
+func (m *execution) switchBack(ctx context.Context) error {
 	switch k := m.p.kind(); {
 	case k.first:
 		return m.switchBackAct(ctx, m.toFolder)
@@ -149,7 +149,7 @@ func (m *mover) switchBack(ctx context.Context) error {
 }
 
 // linkBackAct has the link of a move on say again what it said.
-func (m *mover) linkBackAct(ctx context.Context) error {
+func (m *execution) linkBackAct(ctx context.Context) error {
 	return m.Act(ctx, "switch-back", m.p.OldText, func() error {
 		if m.p.Linkless() {
 			return nil
@@ -159,7 +159,7 @@ func (m *mover) linkBackAct(ctx context.Context) error {
 }
 
 // unhold gives what was held its own name again.
-func (m *mover) unhold() error {
+func (m *execution) unhold() error {
 	st, err := m.heldIn.Stat(m.p.Held)
 	if handle.Missing(err) || err == nil && !isDir(&st, m.p.fromID()) {
 		return nil // it was not renamed yet
@@ -175,7 +175,7 @@ func (m *mover) unhold() error {
 
 // setAside gives a copy that had its final name a held name: it is not
 // ours to delete any more (I4). Empty if there is none.
-func (m *mover) setAside(ctx context.Context, at position) (string, error) {
+func (m *execution) setAside(ctx context.Context, at position) (string, error) {
 	aside := m.copyAside()
 	var d placeData
 	known, err := m.Last("place", &d)
@@ -218,10 +218,10 @@ func (m *mover) setAside(ctx context.Context, at position) (string, error) {
 }
 
 // copyAside is what the copy is called once it is set aside.
-func (m *mover) copyAside() string { return heldName(m.p.Final, m.p.Run) }
+func (m *execution) copyAside() string { return heldName(m.p.Final, m.p.Run) }
 
 // removePart takes away what the run made before it gave it a name.
-func (m *mover) removePart(ctx context.Context) error {
+func (m *execution) removePart(ctx context.Context) error {
 	if m.into == nil {
 		return nil
 	}
@@ -248,7 +248,7 @@ func (m *mover) removePart(ctx context.Context) error {
 }
 
 // emptyAgain puts back the empty directory that stood at the target.
-func (m *mover) emptyAgain() error {
+func (m *execution) emptyAgain() error {
 	var a DirAttrs
 	known, err := m.Last("drop-empty", &a)
 	if err != nil || !known {
@@ -270,7 +270,7 @@ func (m *mover) emptyAgain() error {
 
 // dropOwn removes what the run made for itself beside the link and in the
 // directories: its temporary link, and what giving something away left.
-func (m *mover) dropOwn(dirs ...*handle.Dir) error {
+func (m *execution) dropOwn(dirs ...*handle.Dir) error {
 	if err := m.linkPlace().DropTemp(m.p.LinkText, m.p.OldText); err != nil {
 		return err
 	}
@@ -283,7 +283,7 @@ func (m *mover) dropOwn(dirs ...*handle.Dir) error {
 }
 
 // dropScratch removes what giving a directory away left in dir.
-func (m *mover) dropScratch(dir *handle.Dir) error {
+func (m *execution) dropScratch(dir *handle.Dir) error {
 	name := scratchName(m.p.Run)
 	if _, err := dir.Stat(name); handle.Missing(err) {
 		return nil
@@ -298,7 +298,7 @@ func (m *mover) dropScratch(dir *handle.Dir) error {
 
 // forget takes back what the run put around the copy: its note, the tag if
 // it was new, and the directories it made. What is not empty stays.
-func (m *mover) forget() error {
+func (m *execution) forget() error {
 	if err := m.dropNote(); err != nil {
 		return err
 	}
@@ -323,7 +323,7 @@ func (m *mover) forget() error {
 
 // dropNote removes the note of this run, and the record directory if
 // nothing else is in it.
-func (m *mover) dropNote() error {
+func (m *execution) dropNote() error {
 	rec, err := m.into.Beneath(drive.RecordDir)
 	if handle.Missing(err) {
 		return nil
@@ -347,7 +347,7 @@ func (m *mover) dropNote() error {
 }
 
 // dropTempRecords removes what a stop left of writing the run's records.
-func (m *mover) dropTempRecords(rec *handle.Dir) error {
+func (m *execution) dropTempRecords(rec *handle.Dir) error {
 	for _, name := range []string{m.p.Name + ".json", m.p.Name + ".mtree", drive.TagFile} {
 		if err := rec.Unlink(drive.TempRecord(name)); err != nil && !handle.Missing(err) {
 			return ignorePermission(err)
@@ -357,7 +357,7 @@ func (m *mover) dropTempRecords(rec *handle.Dir) error {
 }
 
 // dropTag removes a drive tag that this run made and no other has used.
-func (m *mover) dropTag() error {
+func (m *execution) dropTag() error {
 	id := m.p.IntoDrive.ID
 	d, err := m.openOn(m.p.TagIn, m.p.IntoDrive)
 	if handle.Missing(err) {
@@ -404,7 +404,7 @@ func rmdirIfEmpty(d *handle.Dir, name string) error {
 }
 
 // undone writes the result of an undo into the ledger.
-func (m *mover) undone(ctx context.Context, setAside string) error {
+func (m *execution) undone(ctx context.Context, setAside string) error {
 	if setAside != "" && !m.p.kind().back {
 		if err := m.renote(m.into, m.p.Name, NoteSetAside); err != nil {
 			return err
@@ -417,7 +417,7 @@ func (m *mover) undone(ctx context.Context, setAside string) error {
 	}
 	var aside ledger.Held
 	if setAside != "" {
-		aside = m.asideHeld() // reads the journal, which a transaction would keep it from
+		aside = m.setAsideHeld() // reads the journal, which a transaction would keep it from
 	}
 	lender, err := m.heldNow(ctx)
 	if err != nil {
@@ -455,9 +455,9 @@ func (m *mover) undone(ctx context.Context, setAside string) error {
 	})
 }
 
-// asideHeld is the set-aside copy as a held original: discard-original
+// setAsideHeld is the set-aside copy as a held original: discard-original
 // deletes it by the same rules.
-func (m *mover) asideHeld() ledger.Held {
+func (m *execution) setAsideHeld() ledger.Held {
 	h := m.held()
 	h.Path = filepath.Join(m.p.Into, m.copyAside())
 	h.Drive, h.Copy = m.p.IntoDrive, true

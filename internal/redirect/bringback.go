@@ -223,7 +223,7 @@ func (e *Engine) PlanDetach(r ledger.Redirect) (*DetachPlan, error) {
 		d.Findings = append(d.Findings, finding.New(finding.OldPlaceTaken, r.Link,
 			"something else than our link stands at %s", r.Link).Named(r.Name))
 	}
-	if f, err := inHands(parent); err != nil {
+	if f, err := othersDirectory(parent); err != nil {
 		return nil, err
 	} else if f != nil {
 		d.Findings = append(d.Findings, *f)
@@ -259,7 +259,7 @@ func (e *Engine) Detach(ctx context.Context, d *DetachPlan) (*Outcome, error) {
 	return e.Do(ctx, p)
 }
 
-func (m *mover) detach(ctx context.Context) error {
+func (m *execution) detach(ctx context.Context) error {
 	parent, err := m.openReal(filepath.Dir(m.p.Link))
 	if err != nil {
 		return err
@@ -288,7 +288,7 @@ func (m *mover) detach(ctx context.Context) error {
 }
 
 // attach puts the link of a detach back, where nothing stands.
-func (m *mover) attach(ctx context.Context) error {
+func (m *execution) attach(ctx context.Context) error {
 	parent, err := m.openReal(filepath.Dir(m.p.Link))
 	if err != nil {
 		return err

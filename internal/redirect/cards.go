@@ -28,7 +28,7 @@ type CardUse struct {
 
 // CardFor makes a card out for the account that owns a home.
 func (e *Engine) CardFor(c card.Card, home string) (*CardUse, error) {
-	home = real(home)
+	home = resolved(home)
 	vars, err := card.Variables(home)
 	if err != nil {
 		return nil, err
@@ -110,8 +110,8 @@ func (u *CardUse) facts() []run.Fact {
 	return out
 }
 
-// furnish gives a run of several what the card says beside the folders.
-func (u *CardUse) furnish(t *Together) {
+// addTo gives a run of several what the card says beside the folders.
+func (u *CardUse) addTo(t *Together) {
 	t.Card, t.For, t.InUse = u.Card.Name, u.For, u.Use()
 	t.Before, t.After, t.Facts = u.steps(u.Card.Before), u.steps(u.Card.After), u.facts()
 }
@@ -140,7 +140,7 @@ func (e *Engine) PlanCard(ctx context.Context, u *CardUse, o MoveOptions) (*Toge
 		if one.Name = u.Card.Name; f.Name != "" && len(u.Card.Folders) > 1 {
 			one.Name += "-" + f.Name
 		}
-		if used, err := e.Ledger.Redirect(one.Name); err == nil && used.Link != real(path) {
+		if used, err := e.Ledger.Redirect(one.Name); err == nil && used.Link != resolved(path) {
 			one.Name = "" // another account's, or one that was brought back elsewhere
 		}
 		p, err := e.PlanMove(ctx, one)
@@ -159,7 +159,7 @@ func (e *Engine) PlanCard(ctx context.Context, u *CardUse, o MoveOptions) (*Toge
 			u.Card.Name))
 	}
 	t := NewTogether(KindMoveTogether, "card:"+u.Card.Name, plans)
-	u.furnish(t)
+	u.addTo(t)
 	t.Findings = append(t.Findings, more...)
 	if len(u.Card.Before) == 0 {
 		// With a step that stops it, it is looked at after that step.
@@ -400,7 +400,7 @@ func (e *Engine) PlanBackTogether(ctx context.Context, name string, rs []ledger.
 	if err != nil {
 		return nil, err
 	}
-	u.furnish(t)
+	u.addTo(t)
 	if len(c.Before) == 0 {
 		fs, err := e.commands().AtRest(ctx, u.For, t.InUse)
 		if err != nil {

@@ -231,8 +231,8 @@ func (d *Deep) tell(v *Verdict, target string, about finding.Subject) {
 			"programs that map files or keep times do this; if none of yours does, compare with a backup"},
 		{finding.GoneAtTarget, "no longer at %s", "if you deleted them, nothing needs doing"},
 	} {
-		f, any := v.told(s.code, s.text, target, about)
-		if !any {
+		f, told := v.told(s.code, s.text, target, about)
+		if !told {
 			continue
 		}
 		if s.remedy != "" {

@@ -257,8 +257,8 @@ func (d *DiscardPlan) cases(v *Verdict) {
 			"at %s with other permissions, owners, attributes or hard links than in the held original"},
 	}
 	for _, s := range says {
-		f, any := v.told(s.code, s.text, v.Live, finding.Subject{Name: d.Redirect.Name})
-		if !any {
+		f, told := v.told(s.code, s.text, v.Live, finding.Subject{Name: d.Redirect.Name})
+		if !told {
 			continue
 		}
 		switch {

@@ -32,7 +32,7 @@ func (e *Engine) Discard(ctx context.Context, d *DiscardPlan) (*Outcome, error) 
 		Link: r.Link, Target: r.Target, Accepted: d.Options.Accept, OnlyEqual: d.Options.OnlyEqual,
 		HeldOf: d.Options.Run,
 	}
-	m := e.mover(p)
+	m := e.execution(p)
 	m.out.Findings = d.Findings
 	defer m.close()
 	if err := m.enlist(); err != nil {
@@ -86,7 +86,7 @@ func (e *Engine) discardAfter(ctx context.Context, out *Outcome) error {
 
 // discardAgain finishes a discard that was stopped: it judges anew what is
 // still there, with the consents that were given.
-func (m *mover) discardAgain(ctx context.Context) error {
+func (m *execution) discardAgain(ctx context.Context) error {
 	r, err := m.Ledger.Redirect(m.p.Name)
 	if errors.Is(err, ledger.ErrNotFound) {
 		return m.Run.Set(ledger.Done, "", nil)
@@ -109,7 +109,7 @@ func (m *mover) discardAgain(ctx context.Context) error {
 
 // endDiscard ends a discard that was stopped: what it had deleted stays deleted,
 // and the rest is held as before. It needs no drive to be here.
-func (m *mover) endDiscard(ctx context.Context) error {
+func (m *execution) endDiscard(ctx context.Context) error {
 	if done, err := m.Finished("late-writes"); err != nil {
 		return err
 	} else if !done {
@@ -122,7 +122,7 @@ func (m *mover) endDiscard(ctx context.Context) error {
 
 // dropLate removes what bringing a late write over left half made in the folder
 // in use, if that can be reached.
-func (m *mover) dropLate(ctx context.Context) error {
+func (m *execution) dropLate(ctx context.Context) error {
 	r, err := m.Ledger.Redirect(m.p.Name)
 	if err != nil {
 		return err
@@ -148,7 +148,7 @@ func (m *mover) dropLate(ctx context.Context) error {
 	}))
 }
 
-func (m *mover) discard(ctx context.Context, d *DiscardPlan) error {
+func (m *execution) discard(ctx context.Context, d *DiscardPlan) error {
 	m.InPhase("discard")
 	if err := m.lockHeld(d); err != nil {
 		return err
@@ -190,7 +190,7 @@ func (m *mover) discard(ctx context.Context, d *DiscardPlan) error {
 
 // lockHeld locks what is about to be deleted, and the folder in use that it is
 // held against (I7).
-func (m *mover) lockHeld(d *DiscardPlan) error {
+func (m *execution) lockHeld(d *DiscardPlan) error {
 	type place struct {
 		path string
 		on   ledger.DriveRef
@@ -221,13 +221,13 @@ func (m *mover) lockHeld(d *DiscardPlan) error {
 	return nil
 }
 
-func (m *mover) anythingHeld(d *DiscardPlan) bool {
+func (m *execution) anythingHeld(d *DiscardPlan) bool {
 	return slices.ContainsFunc(d.Verdicts, func(v *Verdict) bool { return v.left })
 }
 
 // bringOver brings late writes to the live folder and takes them into the
 // records of the run that holds them.
-func (m *mover) bringOver(ctx context.Context, d *DiscardPlan, v *Verdict) error {
+func (m *execution) bringOver(ctx context.Context, d *DiscardPlan, v *Verdict) error {
 	return m.Act(ctx, "late-writes", v.Held.Path, func() error {
 		held, err := m.openOn(v.Held.Path, v.Held.Drive)
 		if err != nil {
@@ -276,7 +276,7 @@ func (m *mover) bringOver(ctx context.Context, d *DiscardPlan, v *Verdict) error
 // amend takes changes into the spool and the frozen manifest of a run and
 // returns the new spool. The old one goes last: it is the one that agrees with
 // the frozen manifest until that is composed anew.
-func (m *mover) amend(ctx context.Context, id string, digest transfer.Digest, live *handle.Dir,
+func (m *execution) amend(ctx context.Context, id string, digest transfer.Digest, live *handle.Dir,
 	spool *transfer.Spool, changes []transfer.Record) (*transfer.Spool, error) {
 	return m.renew(ctx, id, digest, live, func(dir string, n int) (*transfer.Spool, error) {
 		return transfer.Amend(spool, dir, n, changes)
@@ -285,7 +285,7 @@ func (m *mover) amend(ctx context.Context, id string, digest transfer.Digest, li
 
 // renew has the spool of a run made anew and composes the frozen manifest
 // from it.
-func (m *mover) renew(ctx context.Context, id string, digest transfer.Digest, live *handle.Dir,
+func (m *execution) renew(ctx context.Context, id string, digest transfer.Digest, live *handle.Dir,
 	make func(dir string, n int) (*transfer.Spool, error)) (*transfer.Spool, error) {
 	if err := live.SyncAll(); err != nil {
 		return nil, err
@@ -333,7 +333,7 @@ func (e *Engine) erasing(h ledger.Held) (bool, error) {
 	return false, nil
 }
 
-func (m *mover) erase(ctx context.Context, d *DiscardPlan, v *Verdict) error {
+func (m *execution) erase(ctx context.Context, d *DiscardPlan, v *Verdict) error {
 	h := v.Held
 	parent, err := m.openOn(filepath.Dir(h.Path), h.Drive)
 	if err != nil {
@@ -378,7 +378,7 @@ func (m *mover) erase(ctx context.Context, d *DiscardPlan, v *Verdict) error {
 
 // eraseWhole deletes what was held without being copied, once a person has
 // accepted that it is the only copy.
-func (m *mover) eraseWhole(ctx context.Context, d *DiscardPlan, v *Verdict, parent *handle.Dir) error {
+func (m *execution) eraseWhole(ctx context.Context, d *DiscardPlan, v *Verdict, parent *handle.Dir) error {
 	if v.cases != nil && !d.accepted[finding.NeverCopied] {
 		v.left = true // --only-equal: nothing of it is proven
 		return nil
@@ -398,7 +398,7 @@ func (m *mover) eraseWhole(ctx context.Context, d *DiscardPlan, v *Verdict, pare
 }
 
 // spaceOf notes the room of the drives that hold something.
-func (m *mover) spaceOf(d *DiscardPlan) {
+func (m *execution) spaceOf(d *DiscardPlan) {
 	for _, v := range d.Verdicts {
 		now, err := m.Drives.Of(filepath.Dir(v.Held.Path))
 		if err != nil || slices.ContainsFunc(m.room, func(o room) bool { return o.drive.Same(&now) }) {
@@ -408,7 +408,7 @@ func (m *mover) spaceOf(d *DiscardPlan) {
 	}
 }
 
-func (m *mover) spaceAfter() {
+func (m *execution) spaceAfter() {
 	for i := range m.room {
 		if r := &m.room[i]; m.Drives.Refresh(&r.drive) == nil {
 			m.out.Space = append(m.out.Space, Space{r.drive.Name(), r.before, r.drive.Free})

@@ -9,7 +9,7 @@ import (
 )
 
 // backFromGap takes a switch back that was stopped between its two renames.
-func (m *mover) backFromGap(ctx context.Context) (position, error) {
+func (m *execution) backFromGap(ctx context.Context) (position, error) {
 	if m.p.kind().back {
 		return before, m.switchBackAct(ctx, m.toLink)
 	}
@@ -20,14 +20,14 @@ func (m *mover) backFromGap(ctx context.Context) (position, error) {
 }
 
 // gapFilled tells of what came to stand at the link path in the moment of the switch.
-func (m *mover) gapFilled(name string) {
+func (m *execution) gapFilled(name string) {
 	at := m.linkIn.Join(name)
 	m.out.Findings = append(m.out.Findings, finding.New(finding.GapFilled, at,
 		"something was made at %s in the moment of the switch, and is %s now", m.p.Link, at).Named(m.p.Name))
 }
 
 // spareName is a name beside the link that nothing has.
-func (m *mover) spareName() (string, error) {
+func (m *execution) spareName() (string, error) {
 	stem, end := "."+m.base(), ".gap-"+m.p.Run
 	for i := 1; ; i++ {
 		name := shorten(stem, end)
@@ -40,9 +40,9 @@ func (m *mover) spareName() (string, error) {
 	}
 }
 
-// aside is where the folder is, whole, while the run stands between the two
+// folderAway is where the folder is, whole, while the run stands between the two
 // renames.
-func (p *Plan) aside() string {
+func (p *Plan) folderAway() string {
 	if p.kind().back {
 		return p.From
 	}
@@ -66,7 +66,7 @@ func (p *Plan) gap() {
 
 // hideHeld marks what is held as hidden, where a name that begins with a full
 // stop is not.
-func (m *mover) hideHeld(ctx context.Context) error {
+func (m *execution) hideHeld(ctx context.Context) error {
 	hidden, ok, err := m.heldIn.Hidden(m.p.Held)
 	if err != nil || hidden || !ok {
 		return ignorePermission(err)
@@ -78,7 +78,7 @@ func (m *mover) hideHeld(ctx context.Context) error {
 
 // showHeld takes the mark away again, if this run has put it there: the folder
 // is about to get its own name.
-func (m *mover) showHeld() error {
+func (m *execution) showHeld() error {
 	hid, err := m.Last("hide", new(string))
 	if err != nil || !hid {
 		return err

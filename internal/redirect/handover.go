@@ -99,7 +99,7 @@ func (e *Engine) PlanHandover(ctx context.Context, u *CardUse, store string, o M
 	if err != nil || s == nil {
 		return p, err
 	}
-	p.Into = realDir(o.Into)
+	p.Into = resolvedDir(o.Into)
 	if err := p.byOthersLinks(o.Into); err != nil {
 		return nil, err
 	}
@@ -240,7 +240,7 @@ func (e *Engine) handoverPlaces(ctx context.Context, p *Plan, o MoveOptions) err
 		return err
 	}
 	defer root.Release()
-	if err := p.hands(root); err != nil {
+	if err := p.checkOwners(root); err != nil {
 		return err
 	}
 	p.Facts, err = inventory.Measure(ctx, root, inventory.Options{Block: max(p.IntoNow.Block, 1), MayGive: mayGive,
@@ -250,7 +250,7 @@ func (e *Engine) handoverPlaces(ctx context.Context, p *Plan, o MoveOptions) err
 	}
 	p.Files, p.Bytes, p.Allocated, p.Entries = p.Facts.Files, p.Facts.Bytes, p.Facts.Allocated, p.Facts.Entries()
 	p.FreesLater = 0 // the engine deletes the store itself
-	e.apart(p)
+	e.checkPlaces(p)
 	e.space(p)
 	// The archive lies beside the store until it is discarded.
 	p.Need += p.Bytes
@@ -264,7 +264,7 @@ func (e *Engine) handoverPlaces(ctx context.Context, p *Plan, o MoveOptions) err
 	return e.unfinished(p)
 }
 
-func (m *mover) openHandover() error {
+func (m *execution) openHandover() error {
 	if err := m.checkDrive(m.p.Into, m.p.IntoDrive); err != nil {
 		return err
 	}
@@ -276,7 +276,7 @@ func (m *mover) openHandover() error {
 }
 
 // where a store is, as the engine lists it; nil if it lists none of the name.
-func (m *mover) store(ctx context.Context) (*Store, error) {
+func (m *execution) store(ctx context.Context) (*Store, error) {
 	all, err := m.stores(ctx, m.p.Store.For, m.p.Store.List, nil)
 	for i := range all {
 		if all[i].Name == m.p.Store.Store {
@@ -286,7 +286,7 @@ func (m *mover) store(ctx context.Context) (*Store, error) {
 	return nil, err
 }
 
-func (m *mover) handover(ctx context.Context) error {
+func (m *execution) handover(ctx context.Context) error {
 	sp := m.p.Store
 	if err := m.parents(ctx); err != nil {
 		return err
@@ -345,7 +345,7 @@ func (m *mover) handover(ctx context.Context) error {
 
 // carry moves the store by the engine's three steps. way tells the way there
 // from the way back of one run. Each step looks at the engine first.
-func (m *mover) carry(ctx context.Context, way, from, to string) error {
+func (m *execution) carry(ctx context.Context, way, from, to string) error {
 	sp := m.p.Store
 	s, err := m.store(ctx)
 	if err != nil {
@@ -407,9 +407,9 @@ func (m *mover) carry(ctx context.Context, way, from, to string) error {
 }
 
 // archiveName is what the archive of one way is called beside the new place.
-func (m *mover) archiveName(way string) string { return m.p.Held + way }
+func (m *execution) archiveName(way string) string { return m.p.Held + way }
 
-func (m *mover) archivePath(way string) string {
+func (m *execution) archivePath(way string) string {
 	return filepath.Join(m.p.Into, m.archiveName(way))
 }
 
@@ -422,7 +422,7 @@ type archiveData struct {
 
 // carryOut has the engine write the archive, and proves it: flushed, read to
 // its end, and not smaller than what the store holds.
-func (m *mover) carryOut(ctx context.Context, way, from string) error {
+func (m *execution) carryOut(ctx context.Context, way, from string) error {
 	sp := m.p.Store
 	var d archiveData
 	known, err := m.Last("archive"+way, &d)
@@ -475,7 +475,7 @@ func with(args []string, pairs ...string) []string {
 }
 
 // readStoreArchive flushes an archive and reads it to its end.
-func (m *mover) readStoreArchive(ctx context.Context, name, path string) (d archiveData, err error) {
+func (m *execution) readStoreArchive(ctx context.Context, name, path string) (d archiveData, err error) {
 	f, err := m.into.OpenFile(name)
 	if err != nil {
 		return d, fmt.Errorf("the engine said that it had carried the store out, and there is no archive: %w", err)
@@ -513,7 +513,7 @@ func (m *mover) readStoreArchive(ctx context.Context, name, path string) (d arch
 }
 
 // asLargeAs wants the archive to hold what the store holds.
-func (m *mover) asLargeAs(ctx context.Context, place string, d *archiveData) error {
+func (m *execution) asLargeAs(ctx context.Context, place string, d *archiveData) error {
 	root, err := m.openReal(place)
 	if err != nil {
 		return err
@@ -536,7 +536,7 @@ func (m *mover) asLargeAs(ctx context.Context, place string, d *archiveData) err
 }
 
 // proveArchive wants the archive to be the one that was proven before.
-func (m *mover) proveArchive(ctx context.Context, way string, d *archiveData) error {
+func (m *execution) proveArchive(ctx context.Context, way string, d *archiveData) error {
 	is, err := m.readStoreArchive(ctx, m.archiveName(way), m.archivePath(way))
 	if err != nil {
 		return err
@@ -549,7 +549,7 @@ func (m *mover) proveArchive(ctx context.Context, way string, d *archiveData) er
 
 // engineStep runs a step of the engine; a file that stays locked is tried
 // again for a while.
-func (m *mover) engineStep(ctx context.Context, s run.Step, way, place string) error {
+func (m *execution) engineStep(ctx context.Context, s run.Step, way, place string) error {
 	args := with(s.Args, "{archive}", m.archivePath(way), "{place}", place)
 	for wait := lockedFirst; ; wait *= 2 {
 		out, err := m.commands().Run(ctx, m.p.Store.For, args, s.Within)
@@ -579,7 +579,7 @@ const (
 
 // carryIn has the engine carry the proven archive in, and looks whether it
 // lists the store there.
-func (m *mover) carryIn(ctx context.Context, way, place string) error {
+func (m *execution) carryIn(ctx context.Context, way, place string) error {
 	var d archiveData
 	known, err := m.Last("archive"+way, &d)
 	if err != nil || !known {
@@ -607,7 +607,7 @@ func (m *mover) carryIn(ctx context.Context, way, place string) error {
 }
 
 // storeFacts reads the facts before the store is touched, once in a run.
-func (m *mover) storeFacts(ctx context.Context) (map[string]string, error) {
+func (m *execution) storeFacts(ctx context.Context) (map[string]string, error) {
 	values := map[string]string{}
 	if known, err := m.Last("facts", &values); known || err != nil {
 		return values, err
@@ -623,14 +623,14 @@ func (m *mover) storeFacts(ctx context.Context) (map[string]string, error) {
 }
 
 // storeFactsAgain compares the facts and sets back what the engine has reset.
-func (m *mover) storeFactsAgain(ctx context.Context, before map[string]string) error {
+func (m *execution) storeFactsAgain(ctx context.Context, before map[string]string) error {
 	var err error
 	m.out.Facts, err = m.commands().SameFacts(ctx, m.p.Store.For, m.p.Store.Facts, before)
 	return err
 }
 
 // heldArchive is the archive of one way as a held entry.
-func (m *mover) heldArchive(way string) (ledger.Held, error) {
+func (m *execution) heldArchive(way string) (ledger.Held, error) {
 	var d archiveData
 	if _, err := m.Last("archive"+way, &d); err != nil {
 		return ledger.Held{}, err
@@ -646,7 +646,7 @@ func (m *mover) heldArchive(way string) (ledger.Held, error) {
 
 // unhandover takes a handover back: the store comes to its old place again,
 // by a new archive if the engine has it at the new place already.
-func (m *mover) unhandover(ctx context.Context) error {
+func (m *execution) unhandover(ctx context.Context) error {
 	sp := m.p.Store
 	s, err := m.store(ctx)
 	if err != nil {

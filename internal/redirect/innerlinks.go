@@ -51,15 +51,15 @@ func meant(dir, text string) string {
 	// where its parent is. The text of a link decides nothing else here.
 	head := path[:len(path)-len(rest)+at+2]
 	tail := strings.TrimPrefix(path, head)
-	if real, err := handle.Real(head); err == nil {
-		return real + tail
+	if resolved, err := handle.Real(head); err == nil {
+		return resolved + tail
 	}
 	return filepath.Clean(head) + tail
 }
 
 // rewriter gives the function that a pass asks for the text of every link
 // in the copy. done releases what it reads from.
-func (m *mover) rewriter() (rewrite func(*inventory.Entry) (made, origin string), done func()) {
+func (m *execution) rewriter() (rewrite func(*inventory.Entry) (made, origin string), done func()) {
 	text, done := m.linkTexts(m.p)
 	return func(e *inventory.Entry) (made, origin string) { return text(e.Path, e.Link) }, done
 }
@@ -117,7 +117,7 @@ func (e *Engine) innerLinks(p *Plan, root *handle.Dir) error {
 	}
 	becomes, done := e.linkTexts(p)
 	defer done()
-	any := false
+	rewrites := false
 	var paths, details []string
 	for _, rel := range l.Paths {
 		text, err := readlink(root, rel)
@@ -129,7 +129,7 @@ func (e *Engine) innerLinks(p *Plan, root *handle.Dir) error {
 		}
 		said := "→ " + pathtext.Show(text)
 		if made, _ := becomes(rel, text); made != "" {
-			any, said = true, said+", will be → "+pathtext.Show(made)
+			rewrites, said = true, said+", will be → "+pathtext.Show(made)
 		}
 		paths, details = append(paths, filepath.Join(p.From, rel)), append(details, said)
 	}
@@ -144,7 +144,7 @@ func (e *Engine) innerLinks(p *Plan, root *handle.Dir) error {
 	case p.InnerLinks == RewriteLinks && forOthers(p.Methods):
 		f.Message += ", and what this system calls the places they mean is nothing to Windows"
 		f.Remedy = "`--inner-links keep` leaves them as they are; make them anew in Windows if they are needed"
-	case p.InnerLinks == RewriteLinks && !any:
+	case p.InnerLinks == RewriteLinks && !rewrites:
 		f.Severity, f.Message, f.Remedy = finding.Info, f.Message+", as when it was moved, and stays as it is",
 			"nothing needs doing"
 	case p.InnerLinks == RewriteLinks:

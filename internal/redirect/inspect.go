@@ -42,7 +42,7 @@ func (e *Engine) Inspect(ctx context.Context, path string, progress func(entries
 	if err != nil && !handle.Missing(err) {
 		return nil, err
 	}
-	at := real(path)
+	at := resolved(path)
 	if r, err := e.byLink(at); err != nil {
 		return nil, err
 	} else if r != nil {
@@ -144,7 +144,7 @@ func (e *Engine) protected(path string) (string, error) {
 		return "belongs to the system", nil
 	case slices.ContainsFunc(e.Homes, same):
 		return "is the home of an account", nil
-	case pathtext.Within(realDir(e.Ledger.Dir()), path):
+	case pathtext.Within(resolvedDir(e.Ledger.Dir()), path):
 		return "holds Nexlin's own records", nil
 	case ours(path):
 		return isOurs, nil
@@ -205,7 +205,7 @@ func (e *Engine) measure(ctx context.Context, p *Plan, progress func(entries, by
 		return err
 	}
 	defer root.Release()
-	if err := p.hands(root); err != nil {
+	if err := p.checkOwners(root); err != nil {
 		return err
 	}
 	if !p.FromNow.ReadOnly && errors.Is(root.Access(".", handle.MayWrite), syscall.EROFS) {

@@ -53,61 +53,61 @@ type kind struct {
 	several bool // it is one of several folders
 
 	// open takes handles and locks, and refuses without a trace.
-	open func(m *mover) error
+	open func(m *execution) error
 	// begin is what else can refuse without a trace, the first time; may be nil.
-	begin func(ctx context.Context, m *mover) error
+	begin func(ctx context.Context, m *execution) error
 	// forward carries the run from wherever it stands to its end.
-	forward func(ctx context.Context, m *mover) error
+	forward func(ctx context.Context, m *execution) error
 	// undo takes it back from wherever it stands.
-	undo func(ctx context.Context, m *mover) error
+	undo func(ctx context.Context, m *execution) error
 	// ended says in the ledger what the error of forward makes of the run; nil has
 	// any error stop it.
-	ended func(ctx context.Context, m *mover, err error) error
+	ended func(ctx context.Context, m *execution, err error) error
 	// where judges by the disks how far it got; nil where that is never asked.
-	where func(m *mover) (position, error)
+	where func(m *execution) (position, error)
 }
 
 var kinds map[string]*kind
 
 func init() {
 	kinds = map[string]*kind{
-		KindMove:      copying(kind{first: true, where: (*mover).whereMove}),
-		KindMoveOn:    copying(kind{on: true, where: (*mover).whereMoveOn}),
-		KindBringBack: copying(kind{back: true, where: (*mover).whereBringBack}),
-		KindMerge: copying(kind{merges: true, where: (*mover).whereMove,
-			undo: func(ctx context.Context, m *mover) error { return m.mergeBackward(ctx) }}),
+		KindMove:      copying(kind{first: true, where: (*execution).whereMove}),
+		KindMoveOn:    copying(kind{on: true, where: (*execution).whereMoveOn}),
+		KindBringBack: copying(kind{back: true, where: (*execution).whereBringBack}),
+		KindMerge: copying(kind{merges: true, where: (*execution).whereMove,
+			undo: func(ctx context.Context, m *execution) error { return m.mergeBackward(ctx) }}),
 
 		KindDetach: {spare: true, open: opensAsItGoes,
-			forward: func(ctx context.Context, m *mover) error { return m.detach(ctx) },
-			undo:    func(ctx context.Context, m *mover) error { return m.attach(ctx) }},
+			forward: func(ctx context.Context, m *execution) error { return m.detach(ctx) },
+			undo:    func(ctx context.Context, m *execution) error { return m.attach(ctx) }},
 		KindDiscard: {spare: true, noLink: true, final: true, open: opensAsItGoes,
-			forward: func(ctx context.Context, m *mover) error { return m.discardAgain(ctx) },
-			undo:    func(ctx context.Context, m *mover) error { return m.endDiscard(ctx) }},
-		KindMend: {open: func(m *mover) error { return m.openMend(!m.p.StaysDetached()) },
-			forward: func(ctx context.Context, m *mover) error { return m.mend(ctx) },
-			undo:    func(ctx context.Context, m *mover) error { return m.unmend(ctx) }},
-		KindRecord: {copies: true, open: (*mover).openRecord, begin: beginRecord, ended: endRecord,
-			forward: func(ctx context.Context, m *mover) error { return m.record(ctx) },
-			undo:    func(ctx context.Context, m *mover) error { return m.unrecord(ctx) },
-			where:   (*mover).whereLinked},
-		KindRestore: {open: (*mover).openRestore,
-			forward: func(ctx context.Context, m *mover) error { return m.restore(ctx) },
-			undo:    func(_ context.Context, m *mover) error { return m.unrestore() }},
-		KindRenew: {noLink: true, open: func(m *mover) error { return m.openMend(false) },
-			forward: func(ctx context.Context, m *mover) error { return m.renewManifest(ctx) },
-			undo:    func(ctx context.Context, m *mover) error { return m.unrenew(ctx) }},
-		KindFuture: {open: func(m *mover) error { return m.checkDrive(m.p.Into, m.p.IntoDrive) },
-			forward: func(ctx context.Context, m *mover) error { return m.future(ctx) },
-			undo:    func(ctx context.Context, m *mover) error { return m.notFuture(ctx) }},
-		KindPack: {archive: true, noLink: true, open: (*mover).openPack, ended: endArchive,
-			forward: func(ctx context.Context, m *mover) error { return m.packOn(ctx) },
-			undo:    func(_ context.Context, m *mover) error { return m.packBack() }},
-		KindUnpack: {archive: true, open: (*mover).openPack, ended: endArchive,
-			forward: func(ctx context.Context, m *mover) error { return m.unpackOn(ctx) },
-			undo:    func(_ context.Context, m *mover) error { return m.packBack() }},
-		KindHandover: {holdsIt: true, open: (*mover).openHandover, ended: endHandover,
-			forward: func(ctx context.Context, m *mover) error { return m.handover(ctx) },
-			undo:    func(ctx context.Context, m *mover) error { return m.unhandover(ctx) }},
+			forward: func(ctx context.Context, m *execution) error { return m.discardAgain(ctx) },
+			undo:    func(ctx context.Context, m *execution) error { return m.endDiscard(ctx) }},
+		KindMend: {open: func(m *execution) error { return m.openMend(!m.p.StaysDetached()) },
+			forward: func(ctx context.Context, m *execution) error { return m.mend(ctx) },
+			undo:    func(ctx context.Context, m *execution) error { return m.unmend(ctx) }},
+		KindRecord: {copies: true, open: (*execution).openRecord, begin: beginRecord, ended: endRecord,
+			forward: func(ctx context.Context, m *execution) error { return m.record(ctx) },
+			undo:    func(ctx context.Context, m *execution) error { return m.unrecord(ctx) },
+			where:   (*execution).whereLinked},
+		KindRestore: {open: (*execution).openRestore,
+			forward: func(ctx context.Context, m *execution) error { return m.restore(ctx) },
+			undo:    func(_ context.Context, m *execution) error { return m.unrestore() }},
+		KindRenew: {noLink: true, open: func(m *execution) error { return m.openMend(false) },
+			forward: func(ctx context.Context, m *execution) error { return m.renewManifest(ctx) },
+			undo:    func(ctx context.Context, m *execution) error { return m.unrenew(ctx) }},
+		KindFuture: {open: func(m *execution) error { return m.checkDrive(m.p.Into, m.p.IntoDrive) },
+			forward: func(ctx context.Context, m *execution) error { return m.future(ctx) },
+			undo:    func(ctx context.Context, m *execution) error { return m.notFuture(ctx) }},
+		KindPack: {archive: true, noLink: true, open: (*execution).openPack, ended: endArchive,
+			forward: func(ctx context.Context, m *execution) error { return m.packOn(ctx) },
+			undo:    func(_ context.Context, m *execution) error { return m.packBack() }},
+		KindUnpack: {archive: true, open: (*execution).openPack, ended: endArchive,
+			forward: func(ctx context.Context, m *execution) error { return m.unpackOn(ctx) },
+			undo:    func(_ context.Context, m *execution) error { return m.packBack() }},
+		KindHandover: {holdsIt: true, open: (*execution).openHandover, ended: endHandover,
+			forward: func(ctx context.Context, m *execution) error { return m.handover(ctx) },
+			undo:    func(ctx context.Context, m *execution) error { return m.unhandover(ctx) }},
 
 		KindMoveTogether: {several: true},
 		KindBackTogether: {several: true, back: true},
@@ -160,19 +160,19 @@ func ofArchive(kind string) bool { return kindOf(kind).archive }
 // copying fills in what the kinds that copy a folder and switch have in common.
 func copying(k kind) *kind {
 	k.copies = true
-	k.open = (*mover).open
-	k.begin = func(ctx context.Context, m *mover) error {
+	k.open = (*execution).open
+	k.begin = func(ctx context.Context, m *execution) error {
 		return handle.InOrder(func() error { return m.waitQuiet(ctx) }, m.tryLink)
 	}
-	k.forward = func(ctx context.Context, m *mover) error { return m.forward(ctx) }
-	k.ended = func(_ context.Context, m *mover, err error) error {
+	k.forward = func(ctx context.Context, m *execution) error { return m.forward(ctx) }
+	k.ended = func(_ context.Context, m *execution, err error) error {
 		if refused, err := m.refusedEarly(err); refused {
 			return err
 		}
 		return m.stopped(err)
 	}
 	if k.undo == nil {
-		k.undo = func(ctx context.Context, m *mover) error {
+		k.undo = func(ctx context.Context, m *execution) error {
 			if m.copied {
 				return m.uncopied(ctx)
 			}
@@ -182,9 +182,9 @@ func copying(k kind) *kind {
 	return &k
 }
 
-func opensAsItGoes(*mover) error { return nil }
+func opensAsItGoes(*execution) error { return nil }
 
-func beginRecord(_ context.Context, m *mover) error {
+func beginRecord(_ context.Context, m *execution) error {
 	if m.p.From != m.p.Link {
 		return nil
 	}
@@ -192,7 +192,7 @@ func beginRecord(_ context.Context, m *mover) error {
 }
 
 // endRecord ends a run that took nothing in as refused, not as stopped.
-func endRecord(_ context.Context, m *mover, err error) error {
+func endRecord(_ context.Context, m *execution, err error) error {
 	if refused := (*RefusedError)(nil); errors.As(err, &refused) {
 		return errors.Join(err, m.Run.Set(ledger.Refused, refused.Error(), nil))
 	}
@@ -201,7 +201,7 @@ func endRecord(_ context.Context, m *mover, err error) error {
 
 // endArchive leaves nothing of an archive, or of what was read from one, that did not
 // become whole.
-func endArchive(_ context.Context, m *mover, err error) error {
+func endArchive(_ context.Context, m *execution, err error) error {
 	if err == nil || m.placed {
 		return m.stopped(err)
 	}
@@ -213,7 +213,7 @@ func endArchive(_ context.Context, m *mover, err error) error {
 }
 
 // endHandover knows of a handover that was taken back as a whole.
-func endHandover(_ context.Context, m *mover, err error) error {
+func endHandover(_ context.Context, m *execution, err error) error {
 	var back *TakenBackError
 	if errors.As(err, &back) {
 		m.out.State = ledger.Undone
@@ -223,7 +223,7 @@ func endHandover(_ context.Context, m *mover, err error) error {
 }
 
 // carryOn has the kind carry the run on, and says in the ledger how that ended.
-func (m *mover) carryOn(ctx context.Context) error {
+func (m *execution) carryOn(ctx context.Context) error {
 	k := m.p.kind()
 	err := k.forward(ctx, m)
 	m.out.Phases = m.Phases()
@@ -235,7 +235,7 @@ func (m *mover) carryOn(ctx context.Context) error {
 
 // where judges by the disks how far the run got; the journal only tells which inode
 // the part had. A state that no step leaves behind is a *[swap.BrokenError].
-func (m *mover) where() (position, error) {
+func (m *execution) where() (position, error) {
 	if k := m.p.kind(); k.where != nil {
 		return k.where(m)
 	}
@@ -243,7 +243,7 @@ func (m *mover) where() (position, error) {
 }
 
 // openAny opens what a run of its kind works on.
-func (m *mover) openAny() error {
+func (m *execution) openAny() error {
 	if err := m.wantLinkDrive(); err != nil {
 		return err
 	}
@@ -257,7 +257,7 @@ func (e *Engine) Do(ctx context.Context, p *Plan) (*Outcome, error) {
 	if err := p.Blocked(); err != nil {
 		return nil, err
 	}
-	out, err := e.mover(p).conduct(ctx)
+	out, err := e.execution(p).conduct(ctx)
 	if err == nil && p.DiscardOld {
 		err = e.discardAfter(ctx, out)
 	}
@@ -266,7 +266,7 @@ func (e *Engine) Do(ctx context.Context, p *Plan) (*Outcome, error) {
 
 // conduct opens what the run needs, records it, and carries it out. What can refuse without
 // a trace comes first: the run is not in the ledger yet.
-func (m *mover) conduct(ctx context.Context) (*Outcome, error) {
+func (m *execution) conduct(ctx context.Context) (*Outcome, error) {
 	defer m.close()
 	if err := m.openAny(); err != nil {
 		return nil, err
@@ -284,4 +284,4 @@ func (m *mover) conduct(ctx context.Context) (*Outcome, error) {
 }
 
 // base is the last name of the link path.
-func (m *mover) base() string { return filepath.Base(m.p.Link) }
+func (m *execution) base() string { return filepath.Base(m.p.Link) }

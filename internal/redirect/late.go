@@ -231,7 +231,7 @@ func (e *Engine) lateJob(p *Plan, held transfer.Side) (*transfer.Job, error) {
 }
 
 // late is the walk for late writes after the switch.
-func (m *mover) late(ctx context.Context) error {
+func (m *execution) late(ctx context.Context) error {
 	if err := m.openRenamed(); err != nil {
 		return err
 	}

@@ -166,7 +166,7 @@ func (e *Engine) lender(p *Plan) (*transfer.Lender, func(), error) {
 }
 
 // openLender opens it for a run, and locks it.
-func (m *mover) openLender() (err error) {
+func (m *execution) openLender() (err error) {
 	if m.lender, m.lenderDone, err = m.Engine.lender(m.p); err != nil || m.lender == nil {
 		return err
 	}
@@ -180,11 +180,11 @@ func (m *mover) openLender() (err error) {
 }
 
 // taking reports that files of the part may be the held original's own.
-func (m *mover) taking() bool { return m.lender != nil && m.lender.Take }
+func (m *execution) taking() bool { return m.lender != nil && m.lender.Take }
 
 // giveBack puts what was taken from the held original back there, wherever
 // the copy stands by now.
-func (m *mover) giveBack(ctx context.Context) error {
+func (m *execution) giveBack(ctx context.Context) error {
 	if !m.taking() || m.into == nil {
 		return nil
 	}
@@ -200,7 +200,7 @@ func (m *mover) giveBack(ctx context.Context) error {
 
 // heldNow is the record of the held original with the room that it takes now
 // that files were taken from it, or given back; nil if none were.
-func (m *mover) heldNow(ctx context.Context) (*ledger.Held, error) {
+func (m *execution) heldNow(ctx context.Context) (*ledger.Held, error) {
 	if !m.taking() {
 		return nil, nil
 	}

@@ -43,7 +43,7 @@ func (e *Engine) LinkDriveAway(r *ledger.Redirect, texts ...string) (*finding.Fi
 	if err != nil || want.Mount == "" || pathtext.IsRoot(want.Mount) {
 		return nil, err
 	}
-	if pathtext.Within(realDir(e.Ledger.Dir()), want.Mount) {
+	if pathtext.Within(resolvedDir(e.Ledger.Dir()), want.Mount) {
 		return nil, nil // what tells of it lies there itself: it is no empty mount point
 	}
 	dir := filepath.Dir(r.Link)
@@ -118,7 +118,7 @@ func (e *Engine) wantLinkDrive(p *Plan, r *ledger.Redirect) error {
 
 // wantLinkDrive refuses a run, its resume or its undo while the drive is away
 // on which the link is to be changed.
-func (m *mover) wantLinkDrive() error {
+func (m *execution) wantLinkDrive() error {
 	if m.p.Before == nil || m.p.kind().noLink || m.p.Mend != nil && m.p.Into == "" {
 		return nil // it touches no link
 	}
@@ -130,7 +130,7 @@ func (m *mover) wantLinkDrive() error {
 }
 
 // linkDriveNow is the drive that the link of the run stands on.
-func (m *mover) linkDriveNow() ledger.DriveRef {
+func (m *execution) linkDriveNow() ledger.DriveRef {
 	at, err := drive.Existing(filepath.Dir(m.p.Link))
 	if err == nil {
 		if d, err := m.Drives.Of(at); err == nil {

@@ -206,7 +206,7 @@ func (e *Engine) mendTarget(p *Plan) error {
 		return err
 	}
 	defer d.Release()
-	return p.hands(d)
+	return p.checkOwners(d)
 }
 
 // mendLink looks at what stands at the link path and whether this account may
@@ -245,7 +245,7 @@ func (e *Engine) mendLink(p *Plan) (split bool, err error) {
 		p.OldText, p.Mend.Link = text, true
 	}
 	p.HeldIn = filepath.Dir(p.Link)
-	if err := p.hands(parent); err != nil {
+	if err := p.checkOwners(parent); err != nil {
 		return false, err
 	}
 	return false, e.linkPlace(p)
@@ -258,7 +258,7 @@ func (p *Plan) StaysDetached() bool { return p.Mend != nil && p.Mend.After.State
 // openMend takes the handles of a mend, that of the link's directory if it is
 // needed, and wants the drive to be the one of
 // the plan (I5).
-func (m *mover) openMend(withLink bool) error {
+func (m *execution) openMend(withLink bool) error {
 	if m.p.Into == "" {
 		return nil // only records of what is held change
 	}
@@ -277,7 +277,7 @@ func (m *mover) openMend(withLink bool) error {
 
 // mend puts the small things right, one after the other; each may be done
 // already.
-func (m *mover) mend(ctx context.Context) error {
+func (m *execution) mend(ctx context.Context) error {
 	if m.p.Mend.Tag {
 		if err := m.newTag(ctx); err != nil {
 			return err
@@ -308,7 +308,7 @@ func (m *mover) mend(ctx context.Context) error {
 
 // mendedLink makes the link, or replaces the one that stands there as it was
 // seen.
-func (m *mover) mendedLink() error {
+func (m *execution) mendedLink() error {
 	done, err := link.Is(m.linkIn, m.base(), m.p.LinkText)
 	if err != nil {
 		return err
@@ -328,7 +328,7 @@ func (m *mover) mendedLink() error {
 
 // tryMended does the trial through link and target. What a trial that was
 // stopped left, and the times it had changed, are put right first.
-func (m *mover) tryMended(ctx context.Context) error {
+func (m *execution) tryMended(ctx context.Context) error {
 	target, err := m.into.Beneath(m.p.Final)
 	if err != nil {
 		return err
@@ -361,7 +361,7 @@ type trialData struct {
 }
 
 // untried takes away what the last trial of this run left, if it was stopped.
-func (m *mover) untried(target *handle.Dir) error {
+func (m *execution) untried(target *handle.Dir) error {
 	var t trialData
 	known, err := m.Last("trial", &t)
 	if err != nil || !known {
@@ -390,7 +390,7 @@ func (m *mover) untried(target *handle.Dir) error {
 
 // newTag writes the drive tag anew: with the id that the ledger knows, and
 // counting on from what it knows.
-func (m *mover) newTag(ctx context.Context) error {
+func (m *execution) newTag(ctx context.Context) error {
 	ref := &m.p.Mend.After.Drive
 	known, err := m.counter(ref.ID)
 	if err != nil {
@@ -421,7 +421,7 @@ func (m *mover) newTag(ctx context.Context) error {
 
 // renewNote writes the note and the manifest beside the target again, from
 // the record of the run that describes it.
-func (m *mover) renewNote(ctx context.Context) error {
+func (m *execution) renewNote(ctx context.Context) error {
 	if !m.p.Mend.Note {
 		return nil
 	}
@@ -431,14 +431,14 @@ func (m *mover) renewNote(ctx context.Context) error {
 }
 
 // noteOf is the note of a redirect as the ledger has it.
-func (m *mover) noteOf(r *ledger.Redirect) Note {
+func (m *execution) noteOf(r *ledger.Redirect) Note {
 	return Note{
 		Name: r.Name, Link: r.Link, Target: m.p.Final, Account: r.Account, State: NoteHere,
 		Run: r.Run, Bytes: r.Bytes, Files: r.Files, Created: r.Created,
 	}
 }
 
-func (m *mover) saveMended(t *ledger.Tx) error {
+func (m *execution) saveMended(t *ledger.Tx) error {
 	for _, h := range m.p.Mend.Held {
 		on := h.Drive
 		on.Mount = h.Mount
@@ -452,7 +452,7 @@ func (m *mover) saveMended(t *ledger.Tx) error {
 }
 
 // unmend takes a mend back: the link says again what it said, or goes.
-func (m *mover) unmend(ctx context.Context) error {
+func (m *execution) unmend(ctx context.Context) error {
 	if m.p.Mend.Link {
 		err := m.Act(ctx, "unlink", m.p.OldText, func() error {
 			ours, err := link.Is(m.linkIn, m.base(), m.p.LinkText)

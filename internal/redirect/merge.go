@@ -103,7 +103,7 @@ func (e *Engine) planMerge(ctx context.Context, p *Plan, o MendOptions) error {
 		return err
 	}
 	p.Account, p.UID = p.Before.Account, p.Before.UID
-	e.apart(p)
+	e.checkPlaces(p)
 	e.space(p)
 	if err := e.linkPlace(p); err != nil {
 		return err

@@ -23,7 +23,7 @@ import (
 // be taken back from anywhere.
 
 // merge gives the entries of the part their places in the target.
-func (m *mover) merge(ctx context.Context) error {
+func (m *execution) merge(ctx context.Context) error {
 	live, err := m.into.Beneath(m.p.Final)
 	if err != nil {
 		return err
@@ -40,7 +40,7 @@ func (m *mover) merge(ctx context.Context) error {
 
 // eachMoved has every entry of the records moved, one way or the other, and
 // gives the target's directories back what they had.
-func (m *mover) eachMoved(ctx context.Context, spool *transfer.Spool, live *handle.Dir, what string,
+func (m *execution) eachMoved(ctx context.Context, spool *transfer.Spool, live *handle.Dir, what string,
 	move func(*transfer.Record) (bool, error)) error {
 	n := 0
 	for c := transfer.Read(spool); c.Peek() != nil; c.Next() {
@@ -63,7 +63,7 @@ func (m *mover) eachMoved(ctx context.Context, spool *transfer.Spool, live *hand
 
 // flushFUSE flushes directories one by one where flushing the whole file
 // system proves nothing.
-func (m *mover) flushFUSE(dirs ...*handle.Dir) error {
+func (m *execution) flushFUSE(dirs ...*handle.Dir) error {
 	if !m.p.IntoFuse {
 		return nil
 	}
@@ -74,7 +74,7 @@ func (m *mover) flushFUSE(dirs ...*handle.Dir) error {
 	return err
 }
 
-func (m *mover) mergeOne(ctx context.Context, live *handle.Dir, rec *transfer.Record) (moved bool, err error) {
+func (m *execution) mergeOne(ctx context.Context, live *handle.Dir, rec *transfer.Record) (moved bool, err error) {
 	from, name, err := m.part.Dir.Parent(rec.Path)
 	if handle.Missing(err) {
 		return false, nil // it went over with the directory around it
@@ -133,7 +133,7 @@ func (m *mover) mergeOne(ctx context.Context, live *handle.Dir, rec *transfer.Re
 
 // writable lets this account change the names in directories that it owns and
 // that were made read-only. Those of the target get their mode back from what
-// [mover.keepTimes] has written down; those of the part are Nexlin's own.
+// [execution.keepTimes] has written down; those of the part are Nexlin's own.
 func writable(dirs ...*handle.Dir) error {
 	for _, d := range dirs {
 		if d.Access(".", handle.MayWrite|handle.MayEnter) == nil {
@@ -170,7 +170,7 @@ func carry(from *handle.Dir, name string, to *handle.Dir, as string) error {
 }
 
 // targetHas reports whether the target has the very content of a record.
-func (m *mover) targetHas(ctx context.Context, dir *handle.Dir, name string, rec *transfer.Record,
+func (m *execution) targetHas(ctx context.Context, dir *handle.Dir, name string, rec *transfer.Record,
 	st *handle.Stat) (bool, error) {
 	switch {
 	case st.IsSymlink():
@@ -198,7 +198,7 @@ type dirTimes struct {
 
 // keepTimes writes down what the directories have that both halves have. It
 // is not done again once something was moved.
-func (m *mover) keepTimes(live *handle.Dir) error {
+func (m *execution) keepTimes(live *handle.Dir) error {
 	path := filepath.Join(m.Run.Dir(), timesFile)
 	if _, err := os.Stat(path); err == nil {
 		return nil
@@ -230,7 +230,7 @@ func (m *mover) keepTimes(live *handle.Dir) error {
 }
 
 // timesBack gives the target's directories the times and modes they had.
-func (m *mover) timesBack(live *handle.Dir) error {
+func (m *execution) timesBack(live *handle.Dir) error {
 	f, err := handle.OpenRegular(filepath.Join(m.Run.Dir(), timesFile))
 	if handle.Missing(err) {
 		return nil
@@ -267,7 +267,7 @@ func (m *mover) timesBack(live *handle.Dir) error {
 }
 
 // settle takes into the records where everything lies after the merge.
-func (m *mover) settle(ctx context.Context) error {
+func (m *execution) settle(ctx context.Context) error {
 	if done, err := m.settledSince("merge", "unmerge"); done || err != nil {
 		return err
 	}
@@ -312,7 +312,7 @@ func (m *mover) settle(ctx context.Context) error {
 
 // settledAt looks at the target's entry that has the content of a record; nil
 // if there is none.
-func (m *mover) settledAt(live *handle.Dir, rec *transfer.Record, merged bool) (*transfer.Snap, error) {
+func (m *execution) settledAt(live *handle.Dir, rec *transfer.Record, merged bool) (*transfer.Snap, error) {
 	for _, path := range []string{rec.Path, m.p.besidePath(live, rec.Path)} {
 		dir, name, err := live.Parent(path)
 		if handle.Absent(err) {
@@ -372,7 +372,8 @@ func cutPath(path string) (first, rest string, more bool) {
 
 // rewrite writes the records of this run anew and composes the frozen
 // manifest from them.
-func (m *mover) rewrite(ctx context.Context, live *handle.Dir, change func(*transfer.Record) error) (*transfer.Spool,
+func (m *execution) rewrite(ctx context.Context, live *handle.Dir,
+	change func(*transfer.Record) error) (*transfer.Spool,
 	error) {
 	return m.renew(ctx, m.p.Run, m.p.Digest, live, func(dir string, n int) (*transfer.Spool, error) {
 		return transfer.Rewrite(m.spool, dir, n, change)
@@ -381,8 +382,8 @@ func (m *mover) rewrite(ctx context.Context, live *handle.Dir, change func(*tran
 
 // tidy takes away what is left in the part: what the target had already. What
 // was the target's stays, under a name that says so.
-func (m *mover) tidy(ctx context.Context) error {
-	aside := m.asideDir()
+func (m *execution) tidy(ctx context.Context) error {
+	aside := m.replacedDir()
 	return m.Act(ctx, "tidy", aside, func() error {
 		if m.part != nil {
 			m.part.Close()
@@ -409,5 +410,5 @@ func (m *mover) tidy(ctx context.Context) error {
 	}, nil)
 }
 
-// asideDir is where the target's entries lie that the half's replaced.
-func (m *mover) asideDir() string { return shorten("."+m.p.Final, ".replaced-"+m.p.Run) }
+// replacedDir is where the target's entries lie that the half's replaced.
+func (m *execution) replacedDir() string { return shorten("."+m.p.Final, ".replaced-"+m.p.Run) }

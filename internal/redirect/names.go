@@ -18,11 +18,11 @@ const maxName = 255
 // heldName is what a folder is called while it is held.
 func heldName(base, id string) string { return shorten("."+base, ".held-"+id) }
 
-func partName(id string) string    { return ".nexlin-part-" + id }
-func asideName(id string) string   { return ".nexlin-aside-" + id }
-func scratchName(id string) string { return ".nexlin-new-" + id }
-func lateName(id string) string    { return ".nexlin-late-" + id }
-func tempName(id string) string    { return ".nexlin-link-" + id }
+func partName(id string) string      { return ".nexlin-part-" + id }
+func strangersName(id string) string { return ".nexlin-aside-" + id }
+func scratchName(id string) string   { return ".nexlin-new-" + id }
+func lateName(id string) string      { return ".nexlin-late-" + id }
+func tempName(id string) string      { return ".nexlin-link-" + id }
 
 // shorten keeps stem and suffix together within maxName without cutting a
 // character in two.
@@ -112,17 +112,17 @@ func absolute(path, cwd string) string {
 	return filepath.Join(cwd, path)
 }
 
-// real resolves the links of a path's parent; the last component stays, so
+// resolved resolves the links of a path's parent; the last component stays, so
 // that a link is seen and not followed. What does not exist stays as it is.
-func real(path string) string {
+func resolved(path string) string {
 	if pathtext.IsRoot(path) {
 		return path
 	}
-	return filepath.Join(realDir(filepath.Dir(path)), filepath.Base(path))
+	return filepath.Join(resolvedDir(filepath.Dir(path)), filepath.Base(path))
 }
 
-// realDir resolves the part of a directory's path that exists.
-func realDir(path string) string {
+// resolvedDir resolves the part of a directory's path that exists.
+func resolvedDir(path string) string {
 	at, err := drive.Existing(path)
 	if err != nil {
 		return path

@@ -21,7 +21,7 @@ const heldRecords = "never-copied"
 
 // recordNeverCopied writes the record of what is held: names and metadata, no
 // content.
-func (m *mover) recordNeverCopied(ctx context.Context) error {
+func (m *execution) recordNeverCopied(ctx context.Context) error {
 	dir := filepath.Join(m.Run.Dir(), heldRecords)
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return err

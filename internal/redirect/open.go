@@ -16,12 +16,12 @@ import (
 // openReal opens a directory that the run works in. One that another account
 // could have slipped in under its path is a *RefusedError, unless that was
 // accepted (I6).
-func (m *mover) openReal(path string) (*handle.Dir, error) {
+func (m *execution) openReal(path string) (*handle.Dir, error) {
 	d, err := handle.OpenReal(path)
 	if err != nil || slices.Contains(m.p.Accepted, finding.OthersHands) {
 		return d, err
 	}
-	if f, err := inHands(d); f != nil || err != nil {
+	if f, err := othersDirectory(d); f != nil || err != nil {
 		d.Release()
 		if f != nil {
 			err = &RefusedError{[]finding.Finding{*f}}
@@ -35,8 +35,8 @@ func (m *mover) openReal(path string) (*handle.Dir, error) {
 // it has to lie on: since that was looked at last the drive may have been taken
 // away, and the path leads to what lies below its mount point (I5). Without a
 // mount point in want nothing is known, and nothing asked. Errors: those of
-// [mover.openReal], a *GoneError.
-func (m *mover) openOn(path string, want ledger.DriveRef) (*handle.Dir, error) {
+// [execution.openReal], a *GoneError.
+func (m *execution) openOn(path string, want ledger.DriveRef) (*handle.Dir, error) {
 	d, err := m.openReal(path)
 	if want.Mount == "" || err != nil && !handle.Missing(err) {
 		return d, err
@@ -60,22 +60,23 @@ func (m *mover) openOn(path string, want ledger.DriveRef) (*handle.Dir, error) {
 	return nil, &GoneError{Drive: want.Label, Path: path}
 }
 
-// inHands gives the finding about a directory that lies in another account's
+// othersDirectory gives the finding about a directory that lies in another account's
 // hands; nil for any other.
-func inHands(d *handle.Dir) (*finding.Finding, error) {
+func othersDirectory(d *handle.Dir) (*finding.Finding, error) {
 	err := d.Trusted()
-	var hands *handle.HandsError
-	if !errors.As(err, &hands) {
+	var checkOwners *handle.HandsError
+	if !errors.As(err, &checkOwners) {
 		return nil, err
 	}
 	f := finding.New(finding.OthersHands, d.Path(), "%s, or a directory above it, belongs to %s and lies in a "+
-		"directory of %s, who could have put it there", d.Path(), accountName(hands.Owner), accountName(hands.Hands))
+		"directory of %s, who could have put it there", d.Path(), accountName(checkOwners.Owner),
+		accountName(checkOwners.Hands))
 	return &f, nil
 }
 
 // open takes the handles that all later acts go through, checks that the
 // drives are the ones of the plan (I5), and locks (I7).
-func (m *mover) open() error {
+func (m *execution) open() error {
 	err := m.openAround()
 	if err != nil {
 		return err
@@ -84,7 +85,7 @@ func (m *mover) open() error {
 		return err
 	}
 	if m.from != nil {
-		if f, err := inHands(m.from); err != nil {
+		if f, err := othersDirectory(m.from); err != nil {
 			return err
 		} else if f != nil && !slices.Contains(m.p.Accepted, finding.OthersHands) {
 			return &RefusedError{[]finding.Finding{*f}}
@@ -108,7 +109,7 @@ func (m *mover) open() error {
 
 // openAround wants the drives to be there, and opens the directories that the
 // link and what is held stand in.
-func (m *mover) openAround() (err error) {
+func (m *execution) openAround() (err error) {
 	if err := m.checkDrives(); err != nil {
 		return err
 	}
@@ -126,7 +127,7 @@ func (m *mover) openAround() (err error) {
 
 // lockCopy takes the directory at the target, which is there already, for this
 // run alone.
-func (m *mover) lockCopy() error {
+func (m *execution) lockCopy() error {
 	live, err := m.into.Beneath(m.p.Final)
 	if err != nil {
 		return err
@@ -139,7 +140,7 @@ func (m *mover) lockCopy() error {
 	return err
 }
 
-func (m *mover) checkDrives() error {
+func (m *execution) checkDrives() error {
 	for path, want := range map[string]ledger.DriveRef{m.p.HeldIn: m.p.FromDrive, m.p.Into: m.p.IntoDrive} {
 		if err := m.checkDrive(path, want); err != nil {
 			return err
@@ -149,7 +150,7 @@ func (m *mover) checkDrives() error {
 }
 
 // checkDrive wants a drive to be where it was when the run was planned (I5).
-func (m *mover) checkDrive(path string, want ledger.DriveRef) error {
+func (m *execution) checkDrive(path string, want ledger.DriveRef) error {
 	here, err := m.isMountedAs(want, path)
 	if here || err != nil {
 		return err
@@ -171,7 +172,7 @@ func (m *mover) checkDrive(path string, want ledger.DriveRef) error {
 // stillHere wants the directories that the run works in to be reached by
 // their paths still: a drive that was unmounted meanwhile is at work through
 // the handles, but a link would lead to an empty mount point (I5).
-func (m *mover) stillHere() error {
+func (m *execution) stillHere() error {
 	for _, d := range []struct {
 		dir  *handle.Dir
 		path string
@@ -201,7 +202,7 @@ func (m *mover) stillHere() error {
 
 // findFrom opens the folder that is copied, under its held name, which is
 // nobody else's, or its own. Nil if it is under neither.
-func (m *mover) findFrom() (*handle.Dir, error) {
+func (m *execution) findFrom() (*handle.Dir, error) {
 	for _, name := range []string{m.p.Held, filepath.Base(m.p.From)} {
 		d, err := m.heldIn.Beneath(name)
 		if errors.Is(err, os.ErrNotExist) || errors.Is(err, handle.ErrNotDir) || isLoop(err) {
@@ -225,7 +226,7 @@ func (m *mover) findFrom() (*handle.Dir, error) {
 // openRenamed opens the folder that was copied once more under the name that it
 // has by now: not every system that calls itself Windows opens what is below a
 // directory that was renamed while it was open. The first handle has the lock.
-func (m *mover) openRenamed() error {
+func (m *execution) openRenamed() error {
 	if !handle.Windows || m.from == nil {
 		return nil
 	}
@@ -236,14 +237,14 @@ func (m *mover) openRenamed() error {
 	return err
 }
 
-func (m *mover) busy(path string) error {
+func (m *execution) busy(path string) error {
 	return &RefusedError{[]finding.Finding{finding.New(finding.FolderBusy, path,
 		"another Nexlin is at work on %s, or on a folder above or inside it", path).Named(m.p.Name)}}
 }
 
 // lock takes the folder exclusively and its ancestors shared. A nested run
 // holds one of ours, or we one of its: either way the second one refuses.
-func (m *mover) lock(d *handle.Dir) error {
+func (m *execution) lock(d *handle.Dir) error {
 	if err := d.Lock(true); err != nil {
 		if isBusy(err) {
 			return m.busy(d.Path())

@@ -23,7 +23,7 @@ func (e *Engine) Ours() (func(path string) bool, error) {
 	if err != nil {
 		return nil, err
 	}
-	own := []string{realDir(e.Ledger.Dir())}
+	own := []string{resolvedDir(e.Ledger.Dir())}
 	for _, h := range held {
 		own = append(own, h.Path)
 	}

@@ -50,7 +50,7 @@ func (e *Engine) PlanPack(ctx context.Context, o PackOptions) (*Plan, error) {
 	p := &Plan{
 		Run: ledger.NewRunID(now), Kind: KindPack, Made: now, Name: o.Name, WhileInUse: o.WhileInUse,
 		Accepted: o.Accept,
-		Link:     o.Folder, From: o.Folder, Into: realDir(filepath.Dir(o.File)), Final: filepath.Base(o.File),
+		Link:     o.Folder, From: o.Folder, Into: resolvedDir(filepath.Dir(o.File)), Final: filepath.Base(o.File),
 	}
 	p.Target = p.Copy()
 	if o.Name == "" {
@@ -118,7 +118,7 @@ func (e *Engine) packed(ctx context.Context, p *Plan, progress func(entries, byt
 		return err
 	}
 	p.FromDrive = ref(&p.FromNow)
-	if err := p.hands(root); err != nil {
+	if err := p.checkOwners(root); err != nil {
 		return err
 	}
 	p.Facts, err = inventory.Measure(ctx, root, inventory.Options{Block: 4096, MayGive: mayGive,
@@ -147,7 +147,7 @@ func (e *Engine) outDir(p *Plan) (*handle.Dir, error) {
 		p.find(finding.New(finding.TargetNoWrite, into, "%s can't be used: %v", into, handle.Cause(err)))
 		return nil, nil
 	}
-	if err := p.hands(dir); err != nil {
+	if err := p.checkOwners(dir); err != nil {
 		return dir, err
 	}
 	if p.IntoNow, err = e.Drives.Of(into); err != nil {
@@ -161,7 +161,7 @@ func (e *Engine) outDir(p *Plan) (*handle.Dir, error) {
 }
 
 // openPack takes the handles of a pack or an unpack.
-func (m *mover) openPack() error {
+func (m *execution) openPack() error {
 	if err := m.checkDrive(m.p.Into, m.p.IntoDrive); err != nil {
 		return err
 	}
@@ -174,7 +174,7 @@ func (m *mover) openPack() error {
 // may write in that directory could have put something else under its name, and
 // what is not known is left (I6). What was given to an account already is that
 // account's hands, and is left, too.
-func (m *mover) dropPart() error {
+func (m *execution) dropPart() error {
 	name := partName(m.p.Run)
 	st, err := m.into.Stat(name)
 	if err != nil {
@@ -197,7 +197,7 @@ func (m *mover) dropPart() error {
 	return handle.Flushed(err, m.into)
 }
 
-func (m *mover) clearPart(name string, st *handle.Stat) error {
+func (m *execution) clearPart(name string, st *handle.Stat) error {
 	d, err := m.into.Beneath(name)
 	if err != nil {
 		return err
@@ -217,7 +217,7 @@ func (m *mover) clearPart(name string, st *handle.Stat) error {
 
 // removeSeen removes a file that was looked at, and no other: an administrator
 // looks at it again where nobody can exchange it.
-func (m *mover) removeSeen(name string, st *handle.Stat) error {
+func (m *execution) removeSeen(name string, st *handle.Stat) error {
 	if os.Geteuid() != 0 {
 		return handle.IgnoreMissing(m.into.Unlink(name))
 	}
@@ -229,7 +229,7 @@ func (m *mover) removeSeen(name string, st *handle.Stat) error {
 }
 
 // notePart writes down by what the part is known again.
-func (m *mover) notePart(st *handle.Stat) error {
+func (m *execution) notePart(st *handle.Stat) error {
 	seq, err := m.Run.Intend("part-made", placeData{partName(m.p.Run), st.Ino})
 	if err != nil {
 		return err
@@ -238,7 +238,7 @@ func (m *mover) notePart(st *handle.Stat) error {
 }
 
 // progress passes on how far an archive got.
-func (m *mover) progress() archive.Progress {
+func (m *execution) progress() archive.Progress {
 	if m.Progress == nil {
 		return nil
 	}
@@ -253,7 +253,7 @@ const packManifest = "packed.mtree"
 
 // pack writes the archive under a name of its own, reads it back to its end,
 // and gives it its name.
-func (m *mover) pack(ctx context.Context) error {
+func (m *execution) pack(ctx context.Context) error {
 	if err := m.dropPart(); err != nil { // of a run that was stopped
 		return err
 	}
@@ -305,7 +305,7 @@ func (m *mover) pack(ctx context.Context) error {
 // placeMade gives what was made its name, never replacing anything, and wants it
 // to be what stands there then: whoever may write in that directory could have
 // exchanged the two (I6).
-func (m *mover) placeMade(made *handle.Stat) error {
+func (m *execution) placeMade(made *handle.Stat) error {
 	if err := m.into.Rename(partName(m.p.Run), m.into, m.p.Final); err != nil {
 		return err
 	}
@@ -319,7 +319,7 @@ func (m *mover) placeMade(made *handle.Stat) error {
 	return m.into.Sync()
 }
 
-func (m *mover) writeArchive(ctx context.Context, root *handle.Dir, list string, a *Archive) (err error) {
+func (m *execution) writeArchive(ctx context.Context, root *handle.Dir, list string, a *Archive) (err error) {
 	f, err := m.into.Create(partName(m.p.Run), 0o600)
 	if err != nil {
 		return err
@@ -373,7 +373,7 @@ func (c *countedWriter) Write(b []byte) (int, error) {
 
 // readArchive reads the archive back from the drive, to its end, and wants
 // every byte of it to be the one that was written.
-func (m *mover) readArchive(ctx context.Context, a *Archive) error {
+func (m *execution) readArchive(ctx context.Context, a *Archive) error {
 	f, err := m.into.OpenFile(partName(m.p.Run))
 	if err != nil {
 		return err
@@ -397,7 +397,7 @@ const readManifest = "read.mtree"
 // readWhole reads an archive to its end, and what is behind that: all of it counts
 // for the digest that it gives. The manifest in it is kept under the name list
 // among the run's records; maker, which may be nil, gets the entries.
-func (m *mover) readWhole(ctx context.Context, f io.Reader, list string, maker archive.Maker) (top string,
+func (m *execution) readWhole(ctx context.Context, f io.Reader, list string, maker archive.Maker) (top string,
 	n archive.Count, digest string, err error) {
 	sum := sha256.New()
 	in := io.TeeReader(f, sum)
@@ -415,7 +415,7 @@ func (e *Engine) PlanUnpack(o PackOptions) (*Plan, error) {
 	p := &Plan{
 		Run: ledger.NewRunID(now), Kind: KindUnpack, Made: now, Name: "-" + defaultName(filepath.Base(o.File)),
 		Accepted: o.Accept,
-		Link:     o.File, From: o.File, Into: realDir(o.Into), Final: o.As,
+		Link:     o.File, From: o.File, Into: resolvedDir(o.Into), Final: o.As,
 	}
 	if err := p.byOthersLinks(o.File, o.Into); err != nil {
 		return nil, err
@@ -445,7 +445,7 @@ func (e *Engine) PlanUnpack(o PackOptions) (*Plan, error) {
 	return p, nil
 }
 
-func (m *mover) unpack(ctx context.Context) error {
+func (m *execution) unpack(ctx context.Context) error {
 	if err := m.dropPart(); err != nil {
 		return err
 	}
@@ -493,7 +493,7 @@ func (m *mover) unpack(ctx context.Context) error {
 // unpackPart makes what is in an archive below a new part and reads it back. limit is
 // what may be made, vouched the digest that the ledger knows of the archive, empty if
 // none. It gives the name of the folder in the archive.
-func (m *mover) unpackPart(ctx context.Context, in *handle.File, a *Archive, limit *archive.Limit,
+func (m *execution) unpackPart(ctx context.Context, in *handle.File, a *Archive, limit *archive.Limit,
 	vouched string) (top string, err error) {
 	root, err := m.makePart()
 	if err != nil {
@@ -527,7 +527,7 @@ func (m *mover) unpackPart(ctx context.Context, in *handle.File, a *Archive, lim
 }
 
 // roomFor wants room on the target's drive for so many bytes more.
-func (m *mover) roomFor(bytes int64) error {
+func (m *execution) roomFor(bytes int64) error {
 	d := m.p.IntoNow
 	if d.Mount == "" {
 		return nil
@@ -544,7 +544,7 @@ func (m *mover) roomFor(bytes int64) error {
 }
 
 // mayPlace refuses a name that is Nexlin's own for what an archive holds.
-func (m *mover) mayPlace() (bool, error) {
+func (m *execution) mayPlace() (bool, error) {
 	ours, err := m.Ours()
 	if err != nil || !ours(m.p.Copy()) {
 		return err == nil, err
@@ -556,7 +556,7 @@ func (m *mover) mayPlace() (bool, error) {
 // makePart makes the directory that an archive is unpacked into: this account's
 // own, which nobody else may enter, without the rights that the directory around
 // it would hand down.
-func (m *mover) makePart() (*handle.Dir, error) {
+func (m *execution) makePart() (*handle.Dir, error) {
 	name := partName(m.p.Run)
 	if err := m.into.Mkdir(name, 0o700); err != nil {
 		return nil, err
@@ -601,7 +601,7 @@ func ownerAlike(d *handle.Dir) (bool, error) {
 
 // placedAlready reports whether a pack or an unpack that was stopped had come
 // to its end: what it made last has its name, and is the person's.
-func (m *mover) placedAlready() (bool, error) {
+func (m *execution) placedAlready() (bool, error) {
 	var final string
 	known, err := m.Last("place", &final)
 	if err != nil || !known {
@@ -628,7 +628,7 @@ func (m *mover) placedAlready() (bool, error) {
 }
 
 // packOn packs, from the start where it was stopped, unless it was at its end.
-func (m *mover) packOn(ctx context.Context) error {
+func (m *execution) packOn(ctx context.Context) error {
 	if err := m.look(); err != nil {
 		return err
 	}
@@ -638,8 +638,8 @@ func (m *mover) packOn(ctx context.Context) error {
 	return m.pack(ctx)
 }
 
-// unpackOn is [mover.packOn] the other way.
-func (m *mover) unpackOn(ctx context.Context) error {
+// unpackOn is [execution.packOn] the other way.
+func (m *execution) unpackOn(ctx context.Context) error {
 	if err := m.look(); err != nil {
 		return err
 	}
@@ -650,7 +650,7 @@ func (m *mover) unpackOn(ctx context.Context) error {
 }
 
 // look looks whether what is made has its name already.
-func (m *mover) look() (err error) {
+func (m *execution) look() (err error) {
 	m.placed, err = m.placedAlready()
 	m.placed = m.placed || err != nil // then it may have
 	return err
@@ -658,7 +658,7 @@ func (m *mover) look() (err error) {
 
 // packedAgain reads an archive back that had its name when the run was stopped,
 // and takes it into the ledger.
-func (m *mover) packedAgain(ctx context.Context) error {
+func (m *execution) packedAgain(ctx context.Context) error {
 	if err := m.Begin("read back", m.p.Files, m.p.Bytes); err != nil {
 		return err
 	}
@@ -685,7 +685,7 @@ func (m *mover) packedAgain(ctx context.Context) error {
 }
 
 // addPack has the ledger know an archive that was verified.
-func (m *mover) addPack(a *Archive) func(*ledger.Tx) error {
+func (m *execution) addPack(a *Archive) func(*ledger.Tx) error {
 	return func(t *ledger.Tx) error {
 		return t.AddPack(ledger.Pack{Redirect: m.p.Name, Folder: m.p.From, File: a.File, Bytes: a.Bytes,
 			Files: a.Count.Files, Digest: a.Digest, Made: time.Now(), Run: m.p.Run})
@@ -694,7 +694,7 @@ func (m *mover) addPack(a *Archive) func(*ledger.Tx) error {
 
 // packBack takes away what a pack or an unpack that was stopped had made. What
 // has its name already stays.
-func (m *mover) packBack() error {
+func (m *execution) packBack() error {
 	if done, err := m.placedAlready(); err != nil {
 		return err
 	} else if done {

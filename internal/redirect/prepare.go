@@ -15,7 +15,7 @@ import (
 )
 
 // prepare makes everything that the copy needs around it.
-func (m *mover) prepare(ctx context.Context, at position) error {
+func (m *execution) prepare(ctx context.Context, at position) error {
 	if at == placed {
 		if err := m.unplace(ctx); err != nil {
 			return err
@@ -58,7 +58,7 @@ func (m *mover) prepare(ctx context.Context, at position) error {
 	allow := m.p.Allow
 	allow.Owners = allow.Owners || m.p.IntoFuse && before
 	err = m.Act(ctx, "part", partName(m.p.Run), func() error {
-		part, err := transfer.OpenPart(m.into, partName(m.p.Run), asideName(m.p.Run), known.Ino, &allow)
+		part, err := transfer.OpenPart(m.into, partName(m.p.Run), strangersName(m.p.Run), known.Ino, &allow)
 		if err != nil {
 			return err
 		}
@@ -84,7 +84,7 @@ func (m *mover) prepare(ctx context.Context, at position) error {
 
 // parents makes the directories on the way to the target, each owned like
 // the folder, and journals which.
-func (m *mover) parents(ctx context.Context) error {
+func (m *execution) parents(ctx context.Context) error {
 	if m.into != nil {
 		return nil
 	}
@@ -95,8 +95,8 @@ func (m *mover) parents(ctx context.Context) error {
 
 // makeDirs makes a directory and what is missing on the way to it, each owned
 // like the folder, and opens it. The act of that name says which were made. They
-// are made on that drive, see [mover.openOn].
-func (m *mover) makeDirs(ctx context.Context, act, dir string, on ledger.DriveRef) (at *handle.Dir, err error) {
+// are made on that drive, see [execution.openOn].
+func (m *execution) makeDirs(ctx context.Context, act, dir string, on ledger.DriveRef) (at *handle.Dir, err error) {
 	anchor, err := drive.Existing(dir)
 	if err != nil {
 		return nil, err
@@ -124,7 +124,7 @@ type parentsData struct {
 	Names  []string `json:"names"`
 }
 
-func (m *mover) parent(at **handle.Dir, name string) error {
+func (m *execution) parent(at **handle.Dir, name string) error {
 	up := *at
 	defer up.Release()
 	sub, err := up.MkdirFor(name, 0o755, m.p.UID, m.p.GID, scratchName(m.p.Run), m.p.Allow.Owners)
@@ -143,7 +143,7 @@ func (m *mover) parent(at **handle.Dir, name string) error {
 }
 
 // tag writes the drive tag, or raises its counter.
-func (m *mover) tag(ctx context.Context) error {
+func (m *execution) tag(ctx context.Context) error {
 	if m.p.TagIn == "" {
 		return nil
 	}
@@ -189,7 +189,7 @@ func (m *mover) tag(ctx context.Context) error {
 
 // knownTag wants the tag that is there to be the one of the plan. Where there
 // was none at inspection, another run has made one meanwhile: it is the drive's.
-func (m *mover) knownTag(t *drive.Tag) error {
+func (m *execution) knownTag(t *drive.Tag) error {
 	if t.ID == m.p.IntoDrive.ID {
 		return nil
 	}

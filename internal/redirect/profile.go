@@ -53,7 +53,7 @@ func ProfileMethods() []string {
 // of the kinds, or all. A folder that has no setting is told with what to do
 // instead.
 func (e *Engine) PlanProfile(ctx context.Context, home string, kinds []string, o MoveOptions) (*Together, error) {
-	home = real(home)
+	home = resolved(home)
 	profiles, err := setting.Profiles(home)
 	if err != nil {
 		return nil, err
@@ -125,8 +125,8 @@ func (e *Engine) PlanProfile(ctx context.Context, home string, kinds []string, o
 func (e *Engine) PlanFuture(home string, folders []string, o MoveOptions) (*Plan, error) {
 	now := time.Now()
 	p := &Plan{
-		Run: ledger.NewRunID(now), Kind: KindFuture, Made: now, Name: "location settings", Link: real(folders[0]),
-		Into: realDir(o.Into), Methods: []string{BySetting},
+		Run: ledger.NewRunID(now), Kind: KindFuture, Made: now, Name: "location settings", Link: resolved(folders[0]),
+		Into: resolvedDir(o.Into), Methods: []string{BySetting},
 	}
 	st, err := handle.Lstat(home)
 	if err != nil {
@@ -134,7 +134,7 @@ func (e *Engine) PlanFuture(home string, folders []string, o MoveOptions) (*Plan
 	}
 	p.UID, p.GID, p.Account = st.UID, st.GID, accountName(st.UID)
 	for _, f := range folders {
-		_, places, ok, err := setting.Location(real(home), real(f))
+		_, places, ok, err := setting.Location(resolved(home), resolved(f))
 		if err != nil {
 			return nil, err
 		}
@@ -143,7 +143,7 @@ func (e *Engine) PlanFuture(home string, folders []string, o MoveOptions) (*Plan
 			continue
 		}
 		p.Target = filepath.Join(p.Into, filepath.Base(f))
-		if err := e.places(p, places[:1], real(f)); err != nil {
+		if err := e.places(p, places[:1], resolved(f)); err != nil {
 			return nil, err
 		}
 	}
@@ -176,7 +176,7 @@ func (e *Engine) futureTarget(p *Plan) error {
 	return nil
 }
 
-func (m *mover) future(ctx context.Context) error {
+func (m *execution) future(ctx context.Context) error {
 	for i, s := range m.p.Settings {
 		d, err := m.makeDirs(ctx, fmt.Sprintf("dirs.%d", i), s.To, m.p.IntoDrive)
 		if err != nil {
@@ -192,7 +192,7 @@ func (m *mover) future(ctx context.Context) error {
 
 // notFuture takes it back: the settings say what they said, and directories
 // that were made go if nothing was put into them.
-func (m *mover) notFuture(ctx context.Context) error {
+func (m *execution) notFuture(ctx context.Context) error {
 	if err := m.settingsBack(ctx); err != nil {
 		return err
 	}
@@ -213,7 +213,7 @@ func (m *mover) notFuture(ctx context.Context) error {
 
 // dropDirs removes directories that a run has made, the innermost first; what
 // is not empty stays.
-func (m *mover) dropDirs(made parentsData) error {
+func (m *execution) dropDirs(made parentsData) error {
 	at := made.Anchor
 	dirs := []string{}
 	for _, n := range made.Names {
@@ -259,7 +259,7 @@ func (e *Engine) FitBy(path string) ([]string, error) {
 
 // ProfileFolders gives the profile folders of the kinds, or all of them.
 func ProfileFolders(home string, kinds []string) ([]string, error) {
-	profiles, err := setting.Profiles(real(home))
+	profiles, err := setting.Profiles(resolved(home))
 	var out []string
 	for _, p := range profiles {
 		if slices.Contains(kinds, EveryProfile) || slices.Contains(kinds, p.Kind) {

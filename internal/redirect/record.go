@@ -34,7 +34,7 @@ var leftOver = []string{".old", ".orig", ".bak", ".backup", "-old", "_old", " ol
 func (e *Engine) PlanRecord(o RecordOptions) (*Plan, error) {
 	now := time.Now()
 	p := &Plan{
-		Run: ledger.NewRunID(now), Kind: KindRecord, Made: now, Link: real(o.Path), Digest: transfer.SHA256,
+		Run: ledger.NewRunID(now), Kind: KindRecord, Made: now, Link: resolved(o.Path), Digest: transfer.SHA256,
 		InnerLinks: KeepLinks, Accepted: o.Accept,
 	}
 	if r, err := e.byLink(p.Link); err != nil {
@@ -84,7 +84,7 @@ func (e *Engine) PlanRecord(o RecordOptions) (*Plan, error) {
 		return nil, err
 	}
 	if p.From != "" {
-		e.apart(p)
+		e.checkPlaces(p)
 	}
 	if err := e.unfinished(p); err != nil {
 		return nil, err
@@ -101,7 +101,7 @@ func (e *Engine) chooseRecordName(p *Plan, name string) error {
 }
 
 // recordSides finds out what is link, copy and original, and gives the copy's
-// real path.
+// resolved path.
 func (e *Engine) recordSides(p *Plan, o RecordOptions) (string, error) {
 	at := p.Link
 	st, err := handle.Lstat(at)
@@ -132,7 +132,7 @@ func (e *Engine) recordSides(p *Plan, o RecordOptions) (string, error) {
 	}
 	p.From, p.FromIno = p.Link, st.Ino
 	p.Held = heldName(filepath.Base(at), p.Run)
-	return realDir(o.Copy), nil
+	return resolvedDir(o.Copy), nil
 }
 
 // recordLink is [Engine.recordSides] for a link.
@@ -140,7 +140,7 @@ func (e *Engine) recordLink(p *Plan, o RecordOptions) (string, error) {
 	at := p.Link
 	steps, copy, err := link.Chain(at)
 	if err != nil && o.Copy != "" && len(steps) > 0 && link.IsJunction(steps[0].Text) {
-		copy, err = realDir(o.Copy), nil // only Windows knows its drive letters
+		copy, err = resolvedDir(o.Copy), nil // only Windows knows its drive letters
 	}
 	if err != nil {
 		p.find(finding.New(finding.TargetMissing, at, "%s leads nowhere: %v", at,
@@ -156,7 +156,7 @@ func (e *Engine) recordLink(p *Plan, o RecordOptions) (string, error) {
 	if text := p.OldText; link.IsJunction(text) {
 		p.Methods, p.LinkText = []string{ByJunction}, text
 	}
-	if o.Copy != "" && realDir(o.Copy) != copy {
+	if o.Copy != "" && resolvedDir(o.Copy) != copy {
 		p.find(finding.New(finding.LinkChanged, at, "%s leads to %s, not to %s", at, copy, o.Copy).As(finding.Blocker).
 			Instead("leave out --copy, or name where the link leads"))
 		return "", nil
@@ -189,7 +189,7 @@ func (e *Engine) recordLink(p *Plan, o RecordOptions) (string, error) {
 			return "", nil
 		}
 	}
-	original = real(original)
+	original = resolved(original)
 	st, err := handle.Lstat(original)
 	if err != nil || !st.IsDir() {
 		p.find(finding.New(finding.SourceMissing, original, "there is no folder at %s", original))
@@ -220,14 +220,14 @@ func heldBesideOf(at string) (found []string, err error) {
 
 // recordTarget looks at the copy and its drive.
 func (e *Engine) recordTarget(p *Plan) error {
-	copy := p.Target
-	d, err := handle.OpenReal(copy)
+	at := p.Target
+	d, err := handle.OpenReal(at)
 	if handle.Absent(err) {
-		p.find(finding.New(finding.TargetMissing, copy, "there is no folder at %s", copy).As(finding.Blocker))
+		p.find(finding.New(finding.TargetMissing, at, "there is no folder at %s", at).As(finding.Blocker))
 		return nil
 	}
 	if errors.Is(err, fs.ErrPermission) {
-		p.find(finding.New(finding.Unreadable, copy, "this account may not look into %s", copy))
+		p.find(finding.New(finding.Unreadable, at, "this account may not look into %s", at))
 		return nil
 	}
 	if err != nil {
@@ -239,19 +239,19 @@ func (e *Engine) recordTarget(p *Plan) error {
 		return err
 	}
 	p.UID, p.GID, p.Account, p.Private = st.UID, st.GID, accountName(st.UID), st.Mode&0o055 == 0
-	if err := p.hands(d); err != nil {
+	if err := p.checkOwners(d); err != nil {
 		return err
 	}
-	if p.IntoNow, err = e.Drives.Of(copy); err != nil {
+	if p.IntoNow, err = e.Drives.Of(at); err != nil {
 		return err
 	}
-	if copy == p.IntoNow.Mount {
-		p.find(finding.New(finding.SourceIsMount, copy, "%s is a whole drive, not a folder on one", copy))
+	if at == p.IntoNow.Mount {
+		p.find(finding.New(finding.SourceIsMount, at, "%s is a whole drive, not a folder on one", at))
 		return nil
 	}
 	p.IntoDrive, p.IntoFuse = ref(&p.IntoNow), p.IntoNow.Fuse
 	if p.IntoNow.Memory {
-		p.find(finding.New(finding.TargetInMemory, copy, "%s lies in memory", copy))
+		p.find(finding.New(finding.TargetInMemory, at, "%s lies in memory", at))
 	}
 	return e.tagPlace(p, p.Into)
 }

@@ -17,7 +17,7 @@ import (
 // Compare holds the original against the copy without taking anything in, and
 // adds what it finds to the plan.
 func (e *Engine) Compare(ctx context.Context, p *Plan) error {
-	m := e.mover(p)
+	m := e.execution(p)
 	defer m.close()
 	if err := m.openRecord(); err != nil {
 		return err
@@ -28,7 +28,7 @@ func (e *Engine) Compare(ctx context.Context, p *Plan) error {
 }
 
 // openRecord takes the handles and locks of a record.
-func (m *mover) openRecord() error {
+func (m *execution) openRecord() error {
 	err := m.openAround()
 	if err != nil {
 		return err
@@ -53,7 +53,7 @@ func (m *mover) openRecord() error {
 
 // adopt compares original and copy and writes the records of pass n; 0
 // writes none. Differences that were not accepted are a *RefusedError.
-func (m *mover) adopt(ctx context.Context, n int) (*transfer.Adopted, error) {
+func (m *execution) adopt(ctx context.Context, n int) (*transfer.Adopted, error) {
 	live := m.locks[0]
 	if err := live.SyncAll(); err != nil {
 		return nil, err
@@ -129,7 +129,7 @@ func (d *differing) finding(code finding.Code, p *Plan) []finding.Finding {
 }
 
 // record proves the copy and takes it in; each step may be done already.
-func (m *mover) record(ctx context.Context) error {
+func (m *execution) record(ctx context.Context) error {
 	at, err := m.whereRecord()
 	if err != nil {
 		return err
@@ -195,7 +195,7 @@ func (m *mover) record(ctx context.Context) error {
 }
 
 // count takes the numbers of what was taken in from the records.
-func (m *mover) count() {
+func (m *execution) count() {
 	m.p.Files, m.p.Bytes, m.p.Entries = 0, 0, 0
 	for c := transfer.Read(m.spool); c.Peek() != nil; c.Next() {
 		m.p.Entries++
@@ -207,7 +207,7 @@ func (m *mover) count() {
 }
 
 // recordHeld is the original as a held one; nil if there is none.
-func (m *mover) recordHeld(ctx context.Context) (*ledger.Held, error) {
+func (m *execution) recordHeld(ctx context.Context) (*ledger.Held, error) {
 	if m.from == nil {
 		return nil, nil
 	}
@@ -221,7 +221,7 @@ func (m *mover) recordHeld(ctx context.Context) (*ledger.Held, error) {
 }
 
 // prove compares the two sides and freezes what was found equal.
-func (m *mover) prove(ctx context.Context) error {
+func (m *execution) prove(ctx context.Context) error {
 	if err := m.Begin("compare", 0, 0); err != nil {
 		return err
 	}
@@ -245,7 +245,7 @@ func (m *mover) prove(ctx context.Context) error {
 }
 
 // whereRecord tells whether the link leads to the copy already.
-func (m *mover) whereRecord() (position, error) {
+func (m *execution) whereRecord() (position, error) {
 	if m.p.From == m.p.Link {
 		return m.whereMove()
 	}
@@ -263,7 +263,7 @@ func (m *mover) whereRecord() (position, error) {
 
 // recordSwitch puts our link in the place of the folder or of the link that
 // somebody made.
-func (m *mover) recordSwitch(ctx context.Context) error {
+func (m *execution) recordSwitch(ctx context.Context) error {
 	if m.p.From == m.p.Link {
 		return m.toLink(ctx)
 	}
@@ -279,7 +279,7 @@ func (m *mover) recordSwitch(ctx context.Context) error {
 
 // unrecord takes a record back: link and folder are as they were, and the
 // ledger forgets both.
-func (m *mover) unrecord(ctx context.Context) error {
+func (m *execution) unrecord(ctx context.Context) error {
 	err := m.Act(ctx, "switch-back", m.p.OldText, func() error {
 		if m.p.From == m.p.Link {
 			return m.toFolder(ctx)

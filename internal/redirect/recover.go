@@ -69,7 +69,7 @@ func (e *Engine) Recoverable(row ledger.RunRow) (*Recovery, error) {
 	if p.Small() {
 		return r, nil
 	}
-	m := e.mover(p)
+	m := e.execution(p)
 	if only, err := m.onlyCopied(); only || err != nil {
 		return r, err
 	}
@@ -80,7 +80,7 @@ func (e *Engine) Recoverable(row ledger.RunRow) (*Recovery, error) {
 	at, err := m.where()
 	r.Switched = at == switched
 	if at == between && !p.MovesOn() {
-		r.Aside = p.aside()
+		r.Aside = p.folderAway()
 	}
 	return r, err
 }
@@ -88,7 +88,7 @@ func (e *Engine) Recoverable(row ledger.RunRow) (*Recovery, error) {
 // onlyCopied says of a run that copies a folder that it has never begun to
 // switch: then nothing but its copy is to be taken back, and that needs neither
 // the link nor the folder.
-func (m *mover) onlyCopied() (bool, error) {
+func (m *execution) onlyCopied() (bool, error) {
 	if k := m.p.kind(); !k.first && !k.on && !k.back {
 		return false, nil
 	}
@@ -97,7 +97,7 @@ func (m *mover) onlyCopied() (bool, error) {
 }
 
 // openToUndo opens what taking the run back works on.
-func (m *mover) openToUndo() (err error) {
+func (m *execution) openToUndo() (err error) {
 	if m.copied, err = m.onlyCopied(); err != nil {
 		return err
 	}
@@ -108,7 +108,7 @@ func (m *mover) openToUndo() (err error) {
 }
 
 // openCopy opens where the copy lies, and what has lent to it.
-func (m *mover) openCopy() (err error) {
+func (m *execution) openCopy() (err error) {
 	if err := m.checkDrive(m.p.Into, m.p.IntoDrive); err != nil {
 		return err
 	}
@@ -131,7 +131,7 @@ func (m *mover) openCopy() (err error) {
 
 // dropTrials takes away what trials that were killed have left around the link and
 // on the way to the target, as far as this account may.
-func (m *mover) dropTrials() error {
+func (m *execution) dropTrials() error {
 	for _, at := range []string{filepath.Dir(m.p.Link), m.p.Into} {
 		if m.p.Link == "" || at == "" {
 			continue
@@ -153,7 +153,7 @@ func (m *mover) dropTrials() error {
 }
 
 // uncopied takes back a run that has only copied.
-func (m *mover) uncopied(ctx context.Context) error {
+func (m *execution) uncopied(ctx context.Context) error {
 	if m.linkIn != nil {
 		if err := m.dropOwn(m.linkIn); err != nil {
 			return err
@@ -185,7 +185,7 @@ func (m *mover) uncopied(ctx context.Context) error {
 
 // take takes up a run that was stopped, or, for undo, one that is done. open
 // opens what is needed for that.
-func (e *Engine) take(row ledger.RunRow, open func(*mover) error) (*mover, error) {
+func (e *Engine) take(row ledger.RunRow, open func(*execution) error) (*execution, error) {
 	if err := e.Ledger.UseSpare(); err != nil {
 		return nil, err
 	}
@@ -198,7 +198,7 @@ func (e *Engine) take(row ledger.RunRow, open func(*mover) error) (*mover, error
 		taken.Release()
 		return nil, err
 	}
-	m := e.mover(p)
+	m := e.execution(p)
 	m.Run, m.patience = taken, patience{p.WaitQuiet}
 	if err := open(m); err != nil {
 		m.close()
@@ -230,7 +230,7 @@ func (e *Engine) resume(ctx context.Context, row ledger.RunRow) (*Outcome, error
 	if err := e.Resumable(row); err != nil {
 		return nil, err
 	}
-	m, err := e.take(row, (*mover).openAny)
+	m, err := e.take(row, (*execution).openAny)
 	if err != nil {
 		return nil, err
 	}
@@ -253,7 +253,7 @@ func (e *Engine) Undo(ctx context.Context, row ledger.RunRow) (*Outcome, error) 
 }
 
 func (e *Engine) undo(ctx context.Context, row ledger.RunRow) (*Outcome, error) {
-	m, err := e.take(row, (*mover).openToUndo)
+	m, err := e.take(row, (*execution).openToUndo)
 	if err != nil {
 		return nil, err
 	}

@@ -207,7 +207,7 @@ func (e *Engine) Lookup(arg, cwd string) (ledger.Redirect, error) {
 	if err != nil {
 		return r, err
 	}
-	path := real(absolute(arg, cwd))
+	path := resolved(absolute(arg, cwd))
 	near := &NameError{Name: arg}
 	for _, r := range all {
 		if r.Link == path {

@@ -99,7 +99,7 @@ func FuzzPlan(f *testing.F) {
 			require.NotContains(t, at, "/../")
 		}
 		require.NotContains(t, partName(p.Run), "/")
-		_, _, _ = p.Linkless(), p.exchanges(), p.aside()
+		_, _, _ = p.Linkless(), p.exchanges(), p.folderAway()
 		_, err = pathtext.Marshal(p)
 		require.NoError(t, err)
 	})

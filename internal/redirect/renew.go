@@ -29,13 +29,13 @@ func (e *Engine) UpdateManifest(ctx context.Context, r ledger.Redirect, d *Deep)
 	p.Link, p.Target, p.LinkText = r.Link, r.Target, r.LinkText()
 	p.Into, p.Final, p.IntoDrive = filepath.Dir(r.Target), filepath.Base(r.Target), r.Drive
 	p.FromDrive, p.From, p.Held, p.Base, p.Empty = r.Drive, "", "", nil, nil
-	m := e.mover(&p)
+	m := e.execution(&p)
 	m.verdict = d.verdict
 	return m.conduct(ctx)
 }
 
 // renewManifest writes the new records and the manifest on the drive.
-func (m *mover) renewManifest(ctx context.Context) error {
+func (m *execution) renewManifest(ctx context.Context) error {
 	if m.verdict == nil { // stopped: what the check had found is gone with it
 		d, err := m.CheckDeep(ctx, *m.p.Before, DeepOptions{FromStart: true})
 		if err != nil {
@@ -90,7 +90,7 @@ func (m *mover) renewManifest(ctx context.Context) error {
 }
 
 // renewed is the new record of an entry; nil if it is gone.
-func (m *mover) renewed(ctx context.Context, rec *transfer.Record, now *inventory.Entry) (*transfer.Record, error) {
+func (m *execution) renewed(ctx context.Context, rec *transfer.Record, now *inventory.Entry) (*transfer.Record, error) {
 	rotten := rec != nil && m.verdict.code(rec) == finding.Rot
 	if now == nil {
 		if rotten {
@@ -132,7 +132,7 @@ func (v *Verdict) code(rec *transfer.Record) finding.Code {
 }
 
 // unrenew has the drive say again what it said before.
-func (m *mover) unrenew(ctx context.Context) error {
+func (m *execution) unrenew(ctx context.Context) error {
 	err := m.Act(ctx, "notes", m.p.Name, func() error {
 		return m.describeFrom(m.Ledger.RunDir(m.p.Before.Run), m.noteOf(m.p.Before))
 	}, nil)

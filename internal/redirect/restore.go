@@ -205,8 +205,8 @@ func (e *Engine) planRestore(ctx context.Context, d *drive.Drive, r *Restore, o 
 			r.Link).About(about).Instead("nothing can be made of this note; `nexlin record` takes the data in by hand"))
 		return nil
 	}
-	r.Link = real(r.Link)
-	if home == "" || !pathtext.Within(r.Link, realDir(home)) || r.Link == realDir(home) {
+	r.Link = resolved(r.Link)
+	if home == "" || !pathtext.Within(r.Link, resolvedDir(home)) || r.Link == resolvedDir(home) {
 		f := finding.New(finding.OutsideHome, r.Link, "%s lies outside the home of %s", r.Link, r.Account).About(about)
 		why, err := e.protected(r.Link)
 		if err != nil {
@@ -217,7 +217,7 @@ func (e *Engine) planRestore(ctx context.Context, d *drive.Drive, r *Restore, o 
 		}
 		r.find(f)
 	}
-	if err := e.trustNote(ctx, r, d, f.dir, realDir(home), o); err != nil {
+	if err := e.trustNote(ctx, r, d, f.dir, resolvedDir(home), o); err != nil {
 		return err
 	}
 	return e.restorePlan(d, r, o, f.dir, uid, names)
@@ -278,7 +278,7 @@ func (e *Engine) restorePlan(d *drive.Drive, r *Restore, o RestoreOptions, dir s
 	if _, err := e.expectedAround(&at, r.Link); err != nil {
 		return err
 	}
-	if err := at.hands(live); err != nil {
+	if err := at.checkOwners(live); err != nil {
 		return err
 	}
 	if err := e.tagPlace(&at, dir); err != nil {

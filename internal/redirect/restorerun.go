@@ -29,7 +29,7 @@ func (e *Engine) Restore(ctx context.Context, r *Restore) (*Outcome, error) {
 	if r.Blocked() {
 		return nil, &RefusedError{r.Findings}
 	}
-	m := e.mover(r.plan)
+	m := e.execution(r.plan)
 	m.out.Findings = r.Findings
 	return m.conduct(ctx)
 }
@@ -50,7 +50,7 @@ func (e *Engine) Unrestore(ctx context.Context, id string, why error) error {
 	return err
 }
 
-func (m *mover) openRestore() (err error) {
+func (m *execution) openRestore() (err error) {
 	if err := m.checkDrive(m.p.Into, m.p.IntoDrive); err != nil {
 		return err
 	}
@@ -59,7 +59,7 @@ func (m *mover) openRestore() (err error) {
 }
 
 // restore writes the records of a redirect from what lies on the drive.
-func (m *mover) restore(ctx context.Context) error {
+func (m *execution) restore(ctx context.Context) error {
 	if err := m.linkParents(ctx); err != nil {
 		return err
 	}
@@ -111,7 +111,7 @@ func (m *mover) restore(ctx context.Context) error {
 }
 
 // linkParents makes the directories around the link that a fresh home lacks.
-func (m *mover) linkParents(ctx context.Context) error {
+func (m *execution) linkParents(ctx context.Context) error {
 	dir := filepath.Dir(m.p.Link)
 	if anchor, err := drive.Existing(dir); err != nil || anchor == dir {
 		return err
@@ -123,7 +123,7 @@ func (m *mover) linkParents(ctx context.Context) error {
 
 // heldBeside opens the original that the run which made the target holds
 // beside the link, on the machine it was made on; nil if there is none.
-func (m *mover) heldBeside() (*handle.Dir, error) {
+func (m *execution) heldBeside() (*handle.Dir, error) {
 	note, err := m.noteOnDrive()
 	if err != nil || note == nil || note.Run == "" || strings.ContainsAny(note.Run, "/\x00") {
 		return nil, err
@@ -142,7 +142,7 @@ func (m *mover) heldBeside() (*handle.Dir, error) {
 	return d, err
 }
 
-func (m *mover) noteOnDrive() (*Note, error) {
+func (m *execution) noteOnDrive() (*Note, error) {
 	rec, err := m.into.Beneath(drive.RecordDir)
 	if err != nil {
 		return nil, err
@@ -164,7 +164,7 @@ func (m *mover) noteOnDrive() (*Note, error) {
 	return nil, nil
 }
 
-func (m *mover) restoredHeld(ctx context.Context, held *handle.Dir) (*ledger.Held, error) {
+func (m *execution) restoredHeld(ctx context.Context, held *handle.Dir) (*ledger.Held, error) {
 	st, err := held.Self()
 	if err != nil {
 		return nil, err
@@ -186,7 +186,7 @@ func (m *mover) restoredHeld(ctx context.Context, held *handle.Dir) (*ledger.Hel
 
 // spoolFromDrive makes the records from the manifest on the drive, if it is
 // the one that the note speaks of; else from what is at the target now.
-func (m *mover) spoolFromDrive(ctx context.Context, live *handle.Dir) (*transfer.Spool, error) {
+func (m *execution) spoolFromDrive(ctx context.Context, live *handle.Dir) (*transfer.Spool, error) {
 	note, err := m.noteOnDrive()
 	if err != nil {
 		return nil, err
@@ -210,7 +210,7 @@ var errManifest = errors.New("the manifest on the drive can't be used")
 // manifestLimit bounds the manifest that is read from a drive, in bytes.
 const manifestLimit = 64 << 30
 
-func (m *mover) spoolFromManifest(ctx context.Context, live *handle.Dir, note *Note) (*transfer.Spool, error) {
+func (m *execution) spoolFromManifest(ctx context.Context, live *handle.Dir, note *Note) (*transfer.Spool, error) {
 	rec, err := m.into.Beneath(drive.RecordDir)
 	if err != nil {
 		return nil, err
@@ -264,7 +264,7 @@ func (m *mover) spoolFromManifest(ctx context.Context, live *handle.Dir, note *N
 
 // recordOf makes a record of a manifest's entry and of what the target has
 // there now. Its sum is not known: that takes reading the file.
-func (m *mover) recordOf(live *handle.Dir, e *manifest.Entry) (*transfer.Record, error) {
+func (m *execution) recordOf(live *handle.Dir, e *manifest.Entry) (*transfer.Record, error) {
 	rec := &transfer.Record{Path: e.Path, Link: e.Link, Origin: e.Was, Same: e.Same, Rdev: e.Rdev, Xattrs: e.Xattrs}
 	rec.Fact = transfer.Fact{
 		Flags: transfer.Copied | transfer.Verified, Digest: e.Digest,
@@ -294,7 +294,7 @@ func statBeneath(d *handle.Dir, path string) (handle.Stat, error) {
 
 // unrestore forgets a redirect again whose link was not made yet, or was
 // taken away.
-func (m *mover) unrestore() error {
+func (m *execution) unrestore() error {
 	if parent, err := handle.OpenReal(filepath.Dir(m.p.Link)); err == nil {
 		defer parent.Release()
 		ours, err := link.Is(parent, m.base(), m.p.LinkText)

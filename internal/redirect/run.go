@@ -3,6 +3,7 @@ package redirect
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"slices"
@@ -25,9 +26,9 @@ import (
 // the folder does not come to rest.
 const maxPasses = 5
 
-// A mover carries out one plan. Every step looks at the disks first, so that
+// An execution carries out one plan. Every step looks at the disks first, so that
 // it may be called again after a stop at any moment (I3).
-type mover struct {
+type execution struct {
 	*Engine
 	p *Plan
 	*run.Journal
@@ -66,14 +67,14 @@ type room struct {
 	before int64
 }
 
-func (e *Engine) mover(p *Plan) *mover {
-	return &mover{Engine: e, p: p, Journal: run.NewJournal(e.Ledger, p.Run, e.Progress),
+func (e *Engine) execution(p *Plan) *execution {
+	return &execution{Engine: e, p: p, Journal: run.NewJournal(e.Ledger, p.Run, e.Progress),
 		out: &Outcome{Run: p.Run, Kind: p.Kind, Plan: p, Findings: p.Findings}}
 }
 
 // enlist takes the run into the ledger, if what the ledger says of the redirect
 // is still what the plan was made from.
-func (m *mover) enlist() (err error) {
+func (m *execution) enlist() (err error) {
 	if m.p.kind().spare {
 		if err := m.Ledger.UseSpare(); err != nil {
 			return err
@@ -114,26 +115,53 @@ func (p *Plan) stillHolds(t *ledger.Tx) error {
 }
 
 // StoppedRun is the finding about a run that was stopped; path is what it is about,
-// empty where that is not known. Where something has to be set aside before the run can
-// go on or back, that is its remedy.
+// empty where that is not known. What has to be done before the run can go on or back is
+// its remedy: a drive plugged in, something set aside.
 func (e *Engine) StoppedRun(row ledger.RunRow, path string) finding.Finding {
 	f := stoppedRun(row, path)
-	rows := []ledger.RunRow{row}
-	if t, err := e.Group(row); err == nil && IsTogether(row) {
-		for _, p := range t.Plans {
-			if one, err := e.Ledger.Run(p.Run); err == nil && one.State == ledger.Stopped {
-				rows = append(rows, one)
-			}
-		}
-	}
-	for _, row := range rows {
-		_, err := e.Recoverable(row)
-		if taken := takenPlace(err); taken != nil {
-			f.Message += "; " + taken.Message
-			return f.Instead(taken.Remedy)
+	if first := e.waitsFor(row); first != nil {
+		f.Message += "; " + first.Message
+		f = f.Instead(first.Remedy)
+		if first.Code != finding.OldPlaceTaken { // whose remedy says so itself
+			f = f.Instead(fmt.Sprintf("%s; then `nexlin resume %s` finishes it, `nexlin undo %[2]s` takes it back",
+				first.Remedy, row.ID))
 		}
 	}
 	return f
+}
+
+// waitsFor is the finding about what a stopped run waits for; nil if that is nothing, or
+// not known.
+func (e *Engine) waitsFor(row ledger.RunRow) *finding.Finding {
+	var plans []*Plan
+	if IsTogether(row) {
+		if t, err := e.Group(row); err == nil {
+			plans = t.Plans
+		}
+	} else if p, err := e.planOf(row); err == nil {
+		plans = []*Plan{p}
+	}
+	for _, p := range plans {
+		one, err := e.Ledger.Run(p.Run)
+		if err == nil && one.State != ledger.Stopped {
+			continue // at its end, or taken back
+		}
+		known := err == nil
+		if err = nil; p.Into != "" {
+			err = e.execution(p).checkDrive(p.Into, p.IntoDrive)
+		}
+		if err == nil && known {
+			_, err = e.Recoverable(one)
+		}
+		var refused *RefusedError
+		if taken := takenPlace(err); taken != nil {
+			return taken
+		} else if errors.As(err, &refused) &&
+			(refused.OnlyAway() || finding.Has(refused.Findings, finding.DriveElsewhere)) {
+			return &refused.Findings[0]
+		}
+	}
+	return nil
 }
 
 // takenPlace is the finding of a link path where something else came to stand; nil if
@@ -169,7 +197,7 @@ func (e *Engine) stoppedOf(r *ledger.Redirect) (out []finding.Finding, err error
 }
 
 // stopped records that a run ended before its end, and why.
-func (m *mover) stopped(err error) error {
+func (m *execution) stopped(err error) error {
 	m.out.Phases = m.Phases()
 	if err == nil {
 		m.out.State = ledger.Done
@@ -183,7 +211,7 @@ func (m *mover) stopped(err error) error {
 	if m.linkIn != nil && m.heldIn != nil && !m.p.MovesOn() {
 		at, e := m.where()
 		if s.Taken = takenPlace(e) != nil; s.Taken || e == nil && at == between {
-			s.Aside = m.p.aside()
+			s.Aside = m.p.folderAway()
 		}
 	}
 	s.At = errorPath(err)
@@ -213,8 +241,8 @@ func errorPath(err error) string {
 
 // driveOf names the drive that an error is about, by the path in it: the
 // ledger's own, or one of the plan's.
-func (m *mover) driveOf(err error, path string) string {
-	if path == "" && ledger.IsDrive(err) || path != "" && pathtext.Within(path, realDir(m.Ledger.Dir())) {
+func (m *execution) driveOf(err error, path string) string {
+	if path == "" && ledger.IsDrive(err) || path != "" && pathtext.Within(path, resolvedDir(m.Ledger.Dir())) {
 		return "the drive with Nexlin's records, at " + m.Ledger.Dir()
 	}
 	var name, mount string
@@ -226,7 +254,7 @@ func (m *mover) driveOf(err error, path string) string {
 	return name
 }
 
-func (m *mover) writers() []string {
+func (m *execution) writers() []string {
 	holders, err := writersOf(context.Background(), m.p.From)
 	if err != nil {
 		return nil
@@ -238,7 +266,7 @@ func (m *mover) writers() []string {
 	return out
 }
 
-func (m *mover) close() {
+func (m *execution) close() {
 	if m.part != nil {
 		m.part.Close()
 	}
@@ -253,7 +281,7 @@ func (m *mover) close() {
 
 // tryLink does the switch in small beside the folder, before a byte is
 // copied: a right that is missing shows now.
-func (m *mover) tryLink() error {
+func (m *execution) tryLink() error {
 	p := m.p
 	exchanges := false
 	err := drive.InTrial(m.linkIn, func(t *handle.Dir) (err error) {
@@ -292,7 +320,7 @@ func (m *mover) tryLink() error {
 }
 
 // forward carries the run from wherever it stands to its end.
-func (m *mover) forward(ctx context.Context) error {
+func (m *execution) forward(ctx context.Context) error {
 	at, err := m.where()
 	if err != nil {
 		return err
@@ -302,12 +330,12 @@ func (m *mover) forward(ctx context.Context) error {
 			return err
 		}
 	}
-	return m.lead(ctx)
+	return m.fromSwitch(ctx)
 }
 
-// ready copies and verifies, and stops before the switch; one that is behind
+// untilSwitch copies and verifies, and stops before the switch; one that is behind
 // the switch already stays there.
-func (m *mover) ready(ctx context.Context) error {
+func (m *execution) untilSwitch(ctx context.Context) error {
 	at, err := m.where()
 	if err != nil || at >= between {
 		return err
@@ -316,7 +344,7 @@ func (m *mover) ready(ctx context.Context) error {
 }
 
 // copyWhole makes and verifies the copy, up to the switch.
-func (m *mover) copyWhole(ctx context.Context, at position) error {
+func (m *execution) copyWhole(ctx context.Context, at position) error {
 	if m.from == nil {
 		return swap.Broken(m.p.From, "the folder that is to be copied is not there")
 	}
@@ -332,8 +360,8 @@ func (m *mover) copyWhole(ctx context.Context, at position) error {
 	return m.seal(ctx)
 }
 
-// lead leads programs to the copy, and does what follows.
-func (m *mover) lead(ctx context.Context) error {
+// fromSwitch leads programs to the copy, and does what follows.
+func (m *execution) fromSwitch(ctx context.Context) error {
 	at, err := m.where()
 	if err != nil {
 		return err
@@ -350,11 +378,11 @@ func (m *mover) lead(ctx context.Context) error {
 		if err := m.Begin("switch", 0, 0); err != nil {
 			return err
 		}
-		lead := m.switchOver
+		goOver := m.switchOver
 		if at == between {
-			lead = m.closeGap
+			goOver = m.closeGap
 		}
-		if err := lead(ctx); err != nil {
+		if err := goOver(ctx); err != nil {
 			return err
 		}
 	}

@@ -148,11 +148,11 @@ func (e *Engine) fits(p *Plan, c *SettingChange) (use bool, err error) {
 		}
 		p.find(f)
 	}
-	var hands *finding.Finding
+	var checkOwners *finding.Finding
 	f, dir, err := c.read(func(path string) (*handle.Dir, error) {
 		d, err := handle.OpenReal(path)
 		if err == nil {
-			if hands, err = inHands(d); hands != nil || err != nil {
+			if checkOwners, err = othersDirectory(d); checkOwners != nil || err != nil {
 				d.Release()
 				return nil, errors.Join(err, fs.ErrPermission)
 			}
@@ -160,8 +160,8 @@ func (e *Engine) fits(p *Plan, c *SettingChange) (use bool, err error) {
 		return d, err
 	})
 	switch {
-	case hands != nil:
-		p.find(*hands)
+	case checkOwners != nil:
+		p.find(*checkOwners)
 		return false, nil
 	case handle.Missing(err) && c.Optional:
 		return false, nil
@@ -295,11 +295,11 @@ type settingData struct {
 
 func settingAct(i int) string { return fmt.Sprintf("setting.%d", i) }
 
-func (m *mover) heldSetting(i int) string { return filepath.Join(m.Run.Dir(), settingAct(i)) }
+func (m *execution) heldSetting(i int) string { return filepath.Join(m.Run.Dir(), settingAct(i)) }
 
 // changeSettings changes the settings of the plan, one after the other; each
 // may be done already.
-func (m *mover) changeSettings(ctx context.Context) error {
+func (m *execution) changeSettings(ctx context.Context) error {
 	for i := range m.p.Settings {
 		if err := m.withSetting(i,
 			func(c *SettingChange, f *setting.File) error { return m.changeSetting(ctx, i, c, f) }); err != nil {
@@ -311,7 +311,7 @@ func (m *mover) changeSettings(ctx context.Context) error {
 
 // withSetting reads a settings file. That no other run writes it between is seen
 // when it is written: see [setting.ErrRewritten].
-func (m *mover) withSetting(i int, do func(*SettingChange, *setting.File) error) error {
+func (m *execution) withSetting(i int, do func(*SettingChange, *setting.File) error) error {
 	c := &m.p.Settings[i]
 	f, dir, err := c.read(m.openReal)
 	if err != nil {
@@ -341,7 +341,7 @@ func (m *mover) withSetting(i int, do func(*SettingChange, *setting.File) error)
 	return err
 }
 
-func (m *mover) changeSetting(ctx context.Context, i int, c *SettingChange, f *setting.File) error {
+func (m *execution) changeSetting(ctx context.Context, i int, c *SettingChange, f *setting.File) error {
 	var d settingData
 	known, err := m.Last(settingAct(i), &d)
 	if err != nil || known && f.Sum() == d.Now {
@@ -376,14 +376,14 @@ func (m *mover) changeSetting(ctx context.Context, i int, c *SettingChange, f *s
 	}, nil)
 }
 
-func (m *mover) writing() setting.Writing {
+func (m *execution) writing() setting.Writing {
 	return setting.Writing{Tmp: scratchName(m.p.Run), UID: m.p.UID, GID: m.p.GID}
 }
 
 // settingsBack puts the settings of this run back: byte for byte where nobody
 // has written the file since, else value by value. What is not ours any more
 // is left and told.
-func (m *mover) settingsBack(ctx context.Context) error {
+func (m *execution) settingsBack(ctx context.Context) error {
 	for i := range slices.Backward(m.p.Settings) {
 		var d settingData
 		known, err := m.Last(settingAct(i), &d)
@@ -401,7 +401,7 @@ func (m *mover) settingsBack(ctx context.Context) error {
 	return nil
 }
 
-func (m *mover) settingBack(ctx context.Context, i int, c *SettingChange, d *settingData, f *setting.File) error {
+func (m *execution) settingBack(ctx context.Context, i int, c *SettingChange, d *settingData, f *setting.File) error {
 	if f.Sum() == d.Was {
 		return nil // given back already, or not changed yet
 	}
@@ -448,7 +448,7 @@ func (m *mover) settingBack(ctx context.Context, i int, c *SettingChange, d *set
 
 // linkAway takes the link away from a folder to which programs are led by
 // settings alone, once they are.
-func (m *mover) linkAway(ctx context.Context) error {
+func (m *execution) linkAway(ctx context.Context) error {
 	if !m.p.Linkless() || m.p.kind().back || m.p.kind().on {
 		return nil
 	}
@@ -456,7 +456,7 @@ func (m *mover) linkAway(ctx context.Context) error {
 }
 
 // methods are those of the redirect that the run makes.
-func (m *mover) methods() []string {
+func (m *execution) methods() []string {
 	if len(m.p.Methods) == 0 {
 		return []string{BySymlink}
 	}
@@ -465,7 +465,7 @@ func (m *mover) methods() []string {
 
 // settingRecords is what the redirect has changed in settings files once the
 // run is done.
-func (m *mover) settingRecords() (json.RawMessage, error) {
+func (m *execution) settingRecords() (json.RawMessage, error) {
 	if m.p.kind().back {
 		return nil, nil
 	}
@@ -570,10 +570,10 @@ func (rec *SettingRecord) drifted(target string) string {
 	return ""
 }
 
-// lead plans how programs are led to the target beside a link: by the
+// chooseMethods plans how programs are led to the target beside a link: by the
 // system's own location setting where that was asked for, and by the places
 // that a card names.
-func (e *Engine) lead(p *Plan, o MoveOptions) error {
+func (e *Engine) chooseMethods(p *Plan, o MoveOptions) error {
 	p.Methods = e.by(p, o.By)
 	if p.kind().on {
 		// A redirect goes on as it is led.

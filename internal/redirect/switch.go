@@ -19,7 +19,7 @@ import (
 // switchOver leads programs to the copy: for a move, the copy gets its name,
 // the link is made under the held name, and link and folder are exchanged in
 // one act (I1).
-func (m *mover) switchOver(ctx context.Context) error {
+func (m *execution) switchOver(ctx context.Context) error {
 	st, err := m.part.Dir.Self()
 	if err != nil {
 		return err
@@ -40,7 +40,7 @@ func (m *mover) switchOver(ctx context.Context) error {
 	return m.switchAct(ctx)
 }
 
-func (m *mover) switchAct(ctx context.Context) error {
+func (m *execution) switchAct(ctx context.Context) error {
 	return m.Act(ctx, "switch", m.p.LinkText, func() error {
 		if m.p.kind().on {
 			return m.relink()
@@ -49,13 +49,13 @@ func (m *mover) switchAct(ctx context.Context) error {
 	}, nil)
 }
 
-func (m *mover) placeBack(ctx context.Context, data placeData) error {
+func (m *execution) placeBack(ctx context.Context, data placeData) error {
 	return m.Act(ctx, "place", data, func() error { return m.toFolder(ctx) }, nil)
 }
 
 // closeGap finishes the switch of a run that was stopped between its two
 // renames.
-func (m *mover) closeGap(ctx context.Context) error {
+func (m *execution) closeGap(ctx context.Context) error {
 	if !m.p.kind().back {
 		return m.switchAct(ctx)
 	}
@@ -68,7 +68,7 @@ func (m *mover) closeGap(ctx context.Context) error {
 
 // place gives the part its final name, never replacing anything. From here
 // on it is not ours to delete (I4).
-func (m *mover) place(ctx context.Context, data placeData) error {
+func (m *execution) place(ctx context.Context, data placeData) error {
 	if m.p.Empty != nil {
 		err := m.Act(ctx, "drop-empty", m.p.Empty, func() error {
 			err := m.into.Rmdir(m.p.Final)
@@ -91,7 +91,7 @@ func (m *mover) place(ctx context.Context, data placeData) error {
 
 // samePart wants the copy at its final place to be the part that was
 // verified: whoever may write beside it could have exchanged the two (I6).
-func (m *mover) samePart() error {
+func (m *execution) samePart() error {
 	is, err := m.into.Stat(m.p.Final)
 	if err != nil {
 		return err
@@ -104,16 +104,16 @@ func (m *mover) samePart() error {
 }
 
 // linkPlace is the link path of the run.
-func (m *mover) linkPlace() *swap.Place { return m.placeIn(m.linkIn) }
+func (m *execution) linkPlace() *swap.Place { return m.placeIn(m.linkIn) }
 
-func (m *mover) placeIn(dir *handle.Dir) *swap.Place {
+func (m *execution) placeIn(dir *handle.Dir) *swap.Place {
 	return &swap.Place{Dir: dir, Base: m.base(), Temp: tempName(m.p.Run), TwoActs: handle.Windows,
 		Owner: link.Owner{UID: m.p.UID, GID: m.p.GID, Scratch: scratchName(m.p.Run)}}
 }
 
 // swap is how link and folder change places in this run: a folder that leaves gets
 // its held name, and one that comes back had the part's.
-func (m *mover) swap() (*swap.Swap, error) {
+func (m *execution) swap() (*swap.Swap, error) {
 	s := &swap.Swap{Place: *m.linkPlace(), Text: m.p.LinkText, Away: m.heldIn, Name: m.p.Held, Ino: m.p.fromID(),
 		MayLack: m.p.Linkless(), Gap: m.p.Gap, Spare: m.spareName, SetAside: m.gapFilled,
 		Journal: func(ctx context.Context, name string, data any, do func() error) error {
@@ -133,7 +133,7 @@ func (m *mover) swap() (*swap.Swap, error) {
 
 // toLink leads programs to the copy: the link takes the folder's place and the
 // folder its other name, in one act where that can be done (I1).
-func (m *mover) toLink(ctx context.Context) error {
+func (m *execution) toLink(ctx context.Context) error {
 	s, err := m.swap()
 	if err != nil {
 		return err
@@ -145,7 +145,7 @@ func (m *mover) toLink(ctx context.Context) error {
 }
 
 // toFolder is the other way round.
-func (m *mover) toFolder(ctx context.Context) error {
+func (m *execution) toFolder(ctx context.Context) error {
 	s, err := m.swap()
 	if err != nil {
 		return err
@@ -153,13 +153,13 @@ func (m *mover) toFolder(ctx context.Context) error {
 	return s.ToFolder(ctx)
 }
 
-func (m *mover) switchBackAct(ctx context.Context, do func(context.Context) error) error {
+func (m *execution) switchBackAct(ctx context.Context, do func(context.Context) error) error {
 	return m.Act(ctx, "switch-back", m.p.LinkText, func() error { return do(ctx) }, nil)
 }
 
 // relink replaces the old link by the new one in one act; without a link the
 // settings lead to the new place afterwards.
-func (m *mover) relink() error {
+func (m *execution) relink() error {
 	if m.p.Linkless() {
 		return nil
 	}
@@ -167,7 +167,7 @@ func (m *mover) relink() error {
 }
 
 // after does what follows the switch; each step may be done already.
-func (m *mover) after(ctx context.Context) error {
+func (m *execution) after(ctx context.Context) error {
 	if err := m.reopen(); err != nil {
 		return err
 	}
@@ -225,7 +225,7 @@ func (m *mover) after(ctx context.Context) error {
 
 // reopen takes the handles of the folder and the spool of a run that was
 // switched in another process.
-func (m *mover) reopen() error {
+func (m *execution) reopen() error {
 	if m.into == nil {
 		d, err := m.openReal(m.p.Into)
 		if err != nil {
@@ -249,7 +249,7 @@ func (m *mover) reopen() error {
 }
 
 // hold gives what was copied its held name, so that nobody works there.
-func (m *mover) hold() error {
+func (m *execution) hold() error {
 	name := filepath.Base(m.p.From)
 	st, err := m.heldIn.Stat(name)
 	if handle.Missing(err) || err == nil && !isDir(&st, m.p.fromID()) {
@@ -269,7 +269,7 @@ func (m *mover) hold() error {
 }
 
 // finish writes what the run came to into the ledger and on the drive.
-func (m *mover) finish(ctx context.Context) error {
+func (m *execution) finish(ctx context.Context) error {
 	err := m.Act(ctx, "notes", m.p.Name, func() error {
 		if m.p.kind().merges {
 			return m.renewNote(ctx)
@@ -328,7 +328,7 @@ func (m *mover) finish(ctx context.Context) error {
 	return nil
 }
 
-func (m *mover) held() ledger.Held {
+func (m *execution) held() ledger.Held {
 	return ledger.Held{
 		Redirect: m.p.Name, Run: m.p.Run, Path: m.p.HeldPath(), Ino: m.p.fromID(),
 		Bytes: m.p.Allocated, Files: m.p.Files, Drive: m.p.FromDrive, Since: m.p.Made,
@@ -337,7 +337,7 @@ func (m *mover) held() ledger.Held {
 
 // measureAfter looks at both drives again; a drive that can't be measured
 // is left out of the numbers.
-func (m *mover) measureAfter() {
+func (m *execution) measureAfter() {
 	for _, d := range []*drive.Drive{&m.p.FromNow, &m.p.IntoNow} {
 		if d.Mount == "" {
 			continue
@@ -351,7 +351,7 @@ func (m *mover) measureAfter() {
 
 // unplace takes the final name off a copy that nobody was led to yet, so
 // that the run can catch up with the folder. Only an unchanged copy is taken.
-func (m *mover) unplace(ctx context.Context) error {
+func (m *execution) unplace(ctx context.Context) error {
 	if err := m.copyUnchanged(ctx); err != nil {
 		return err
 	}
@@ -365,7 +365,7 @@ func (m *mover) unplace(ctx context.Context) error {
 
 // copyUnchanged holds the copy at its final place against the spool: a
 // *RefusedError if somebody worked there.
-func (m *mover) copyUnchanged(ctx context.Context) error {
+func (m *execution) copyUnchanged(ctx context.Context) error {
 	if err := m.reopen(); err != nil {
 		return err
 	}
@@ -395,7 +395,7 @@ func (m *mover) copyUnchanged(ctx context.Context) error {
 }
 
 // workedOn refuses to take back what people have changed since.
-func (m *mover) workedOn(changed []string) error {
+func (m *execution) workedOn(changed []string) error {
 	if len(changed) == 0 {
 		return nil
 	}

@@ -63,7 +63,7 @@ func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
 	p := &Plan{
 		Run: ledger.NewRunID(now), Kind: KindMove, Made: now, WhileInUse: o.WhileInUse, Stops: o.Stops,
 		WaitQuiet: o.WaitQuiet, DiscardOld: o.Discard,
-		Link: real(o.Folder), Into: realDir(o.Into),
+		Link: resolved(o.Folder), Into: resolvedDir(o.Into),
 		Digest: cmp.Or(o.Digest, transfer.SHA256), InnerLinks: cmp.Or(o.InnerLinks, RewriteLinks), Growth: o.Growth,
 		Card: o.Card,
 		Bare: o.StartEmpty, Methods: o.By,
@@ -104,7 +104,7 @@ func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
 			return nil, err
 		}
 	}
-	e.apart(p)
+	e.checkPlaces(p)
 	e.space(p)
 	if err := e.moveLeads(p, o); err != nil {
 		return nil, err
@@ -151,7 +151,7 @@ func (e *Engine) moveLeads(p *Plan, o MoveOptions) error {
 			return err
 		}
 	}
-	if err := e.lead(p, o); err != nil {
+	if err := e.chooseMethods(p, o); err != nil {
 		return err
 	}
 	e.linkSays(p, o.Form, o.Seen)
@@ -277,7 +277,7 @@ func (e *Engine) target(p *Plan) error {
 		return nil
 	}
 	defer dir.Release()
-	if err := p.hands(dir); err != nil {
+	if err := p.checkOwners(dir); err != nil {
 		return err
 	}
 	if err := dir.Access(".", handle.MayWrite|handle.MayEnter); err != nil {
@@ -293,9 +293,9 @@ func (e *Engine) target(p *Plan) error {
 	return e.abilities(p, dir)
 }
 
-// hands finds a directory that lies in another account's hands.
-func (p *Plan) hands(d *handle.Dir) error {
-	f, err := inHands(d)
+// checkOwners finds a directory that lies in another account's hands.
+func (p *Plan) checkOwners(d *handle.Dir) error {
+	f, err := othersDirectory(d)
 	if f != nil {
 		p.find(*f)
 	}
@@ -433,18 +433,18 @@ func (e *Engine) abilities(p *Plan, dir *handle.Dir) error {
 	return nil
 }
 
-// apart finds folder and target that are not two places on two drives.
-func (e *Engine) apart(p *Plan) {
-	from, copy := p.From, p.Copy()
+// checkPlaces finds folder and target that are not two places on two drives.
+func (e *Engine) checkPlaces(p *Plan) {
+	from, to := p.From, p.Copy()
 	switch {
-	case pathtext.Within(copy, from):
-		p.find(finding.New(finding.TargetInSource, copy, "%s lies inside %s", copy, from))
-	case pathtext.Within(from, copy):
-		p.find(finding.New(finding.SourceInTarget, from, "%s lies inside %s", from, copy))
+	case pathtext.Within(to, from):
+		p.find(finding.New(finding.TargetInSource, to, "%s lies inside %s", to, from))
+	case pathtext.Within(from, to):
+		p.find(finding.New(finding.SourceInTarget, from, "%s lies inside %s", from, to))
 	}
 	halves := p.kind().merges && !p.Fresh // of a redirect that lies on one drive already
 	if p.FromNow.Mount != "" && p.IntoNow.Mount != "" && p.FromNow.Same(&p.IntoNow) && !halves {
-		p.find(finding.New(finding.SameDrive, copy, "%s and %s both lie on %s", from, p.Into, p.IntoNow.Name()))
+		p.find(finding.New(finding.SameDrive, to, "%s and %s both lie on %s", from, p.Into, p.IntoNow.Name()))
 	}
 }
 

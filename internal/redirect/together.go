@@ -127,14 +127,14 @@ type TogetherOutcome struct {
 	Findings []finding.Finding
 }
 
-// crew carries out a run of several.
-type crew struct {
+// groupExecution carries out a run of several.
+type groupExecution struct {
 	*Engine
 	t *Together
 	*run.Journal
-	movers []*mover // one for each plan; nil for one that is done already
-	out    *TogetherOutcome
-	again  bool // the run was stopped before
+	executions []*execution // one for each plan; nil for one that is done already
+	out        *TogetherOutcome
+	again      bool // the run was stopped before
 }
 
 // RunTogether carries out a plan that nothing blocks. The error is a
@@ -149,26 +149,26 @@ func (e *Engine) RunTogether(ctx context.Context, t *Together) (*TogetherOutcome
 	if err != nil {
 		return nil, err
 	}
-	c := e.crew(t, begun)
+	c := e.groupExecution(t, begun)
 	defer c.close()
 	return c.out, c.ended(ctx, c.forward(ctx))
 }
 
-func (e *Engine) crew(t *Together, taken *ledger.Run) *crew {
+func (e *Engine) groupExecution(t *Together, taken *ledger.Run) *groupExecution {
 	j := run.NewJournal(e.Ledger, t.Run, e.Progress)
 	j.Run = taken
-	return &crew{Engine: e, t: t, Journal: j, movers: make([]*mover, len(t.Plans)),
+	return &groupExecution{Engine: e, t: t, Journal: j, executions: make([]*execution, len(t.Plans)),
 		out: &TogetherOutcome{Run: t.Run, Kind: t.Kind, Plan: t, Members: make([]*Outcome, len(t.Plans))}}
 }
 
-func (c *crew) close() {
+func (c *groupExecution) close() {
 	c.release()
 	c.Run.Release()
 }
 
 // release closes the movers and gives their runs up.
-func (c *crew) release() {
-	for i, m := range c.movers {
+func (c *groupExecution) release() {
+	for i, m := range c.executions {
 		if m == nil {
 			continue
 		}
@@ -176,7 +176,7 @@ func (c *crew) release() {
 		if m.Run != nil {
 			m.Run.Release()
 		}
-		c.movers[i] = nil
+		c.executions[i] = nil
 	}
 }
 
@@ -191,7 +191,7 @@ type failedAt struct {
 func (e *failedAt) Error() string { return e.err.Error() }
 func (e *failedAt) Unwrap() error { return e.err }
 
-func (c *crew) forward(ctx context.Context) error {
+func (c *groupExecution) forward(ctx context.Context) error {
 	if err := c.steps(ctx, "before", c.t.Before); err != nil {
 		return err
 	}
@@ -207,22 +207,22 @@ func (c *crew) forward(ctx context.Context) error {
 			return &failedAt{p.Link, false, err}
 		}
 	}
-	for i, m := range c.movers {
+	for i, m := range c.executions {
 		if m == nil {
 			continue
 		}
-		if err := m.ready(ctx); err != nil {
+		if err := m.untilSwitch(ctx); err != nil {
 			return &failedAt{c.t.Plans[i].Link, false, m.stopped(err)}
 		}
 	}
 	if err := run.Point(ctx, "all-ready"); err != nil {
 		return err
 	}
-	for i, m := range c.movers {
+	for i, m := range c.executions {
 		if m == nil {
 			continue
 		}
-		if err := m.stopped(m.lead(ctx)); err != nil {
+		if err := m.stopped(m.fromSwitch(ctx)); err != nil {
 			return &failedAt{c.t.Plans[i].Link, true, err}
 		}
 	}
@@ -238,8 +238,8 @@ func (c *crew) forward(ctx context.Context) error {
 // rest wants the program to be at rest: whether a stop step has worked is
 // looked at, not believed. Once all folders lead to their new places it may be
 // at work again.
-func (c *crew) rest(ctx context.Context) error {
-	if led, err := c.led(); led || err != nil {
+func (c *groupExecution) rest(ctx context.Context) error {
+	if allDone, err := c.allDone(); allDone || err != nil {
 		return err
 	}
 	fs, err := c.commands().AtRest(ctx, c.t.For, c.t.InUse)
@@ -269,8 +269,8 @@ func (c *crew) rest(ctx context.Context) error {
 	return nil
 }
 
-// led reports whether the runs of all folders are done.
-func (c *crew) led() (bool, error) {
+// allDone reports whether the runs of all folders are done.
+func (c *groupExecution) allDone() (bool, error) {
 	for _, p := range c.t.Plans {
 		row, err := c.Ledger.Run(p.Run)
 		if errors.Is(err, ledger.ErrNotFound) || err == nil && row.State != ledger.Done {
@@ -285,7 +285,7 @@ func (c *crew) led() (bool, error) {
 
 // stillWritten looks whether somebody writes to the folders although a step
 // was to stop that.
-func (c *crew) stillWritten(ctx context.Context) ([]finding.Finding, error) {
+func (c *groupExecution) stillWritten(ctx context.Context) ([]finding.Finding, error) {
 	var out []finding.Finding
 	for _, p := range c.t.Plans {
 		if !p.Stops || p.WhileInUse {
@@ -304,7 +304,7 @@ func (c *crew) stillWritten(ctx context.Context) ([]finding.Finding, error) {
 }
 
 // begun reports whether the run of a folder is in the ledger already.
-func (c *crew) begun() (bool, error) {
+func (c *groupExecution) begun() (bool, error) {
 	for _, p := range c.t.Plans {
 		row, err := c.Ledger.Run(p.Run)
 		if err == nil && row.State != ledger.Undone {
@@ -319,12 +319,12 @@ func (c *crew) begun() (bool, error) {
 
 // gather opens and locks one folder and records its run; one that was stopped
 // is taken up again, one that is done is passed over.
-func (c *crew) gather(ctx context.Context, i int, p *Plan) error {
+func (c *groupExecution) gather(ctx context.Context, i int, p *Plan) error {
 	row, err := c.Ledger.Run(p.Run)
 	switch {
 	case errors.Is(err, ledger.ErrNotFound):
-		m := c.mover(p)
-		c.movers[i], c.out.Members[i] = m, m.out
+		m := c.execution(p)
+		c.executions[i], c.out.Members[i] = m, m.out
 		if err := m.open(); err != nil {
 			return err
 		}
@@ -344,16 +344,16 @@ func (c *crew) gather(ctx context.Context, i int, p *Plan) error {
 		c.out.Members[i] = &Outcome{Run: p.Run, Kind: p.Kind, Plan: p, State: row.State}
 		return nil
 	}
-	m, err := c.take(row, (*mover).openAny)
+	m, err := c.take(row, (*execution).openAny)
 	if err != nil {
 		return err
 	}
-	c.movers[i], c.out.Members[i] = m, m.out
+	c.executions[i], c.out.Members[i] = m, m.out
 	return m.Run.Set(ledger.Going, "", nil)
 }
 
 // steps does the steps of one side, each once.
-func (c *crew) steps(ctx context.Context, when string, steps []run.Step) error {
+func (c *groupExecution) steps(ctx context.Context, when string, steps []run.Step) error {
 	for i, s := range steps {
 		err := c.Once(ctx, fmt.Sprintf("%s.%d", when, i), s, func() error { return c.commands().Do(ctx, c.t.For, s) })
 		if err != nil {
@@ -364,7 +364,7 @@ func (c *crew) steps(ctx context.Context, when string, steps []run.Step) error {
 }
 
 // factsBefore reads the facts, or what was read when the run began.
-func (c *crew) factsBefore(ctx context.Context) (map[string]string, error) {
+func (c *groupExecution) factsBefore(ctx context.Context) (map[string]string, error) {
 	acts, err := c.Acts()
 	if err != nil {
 		return nil, err
@@ -386,7 +386,7 @@ func (c *crew) factsBefore(ctx context.Context) (map[string]string, error) {
 }
 
 // factsAfter compares the facts, and sets back those that can be.
-func (c *crew) factsAfter(ctx context.Context, before map[string]string) error {
+func (c *groupExecution) factsAfter(ctx context.Context, before map[string]string) error {
 	var err error
 	c.out.Facts, err = c.commands().SameFacts(ctx, c.t.For, c.t.Facts, before)
 	return err
@@ -394,7 +394,7 @@ func (c *crew) factsAfter(ctx context.Context, before map[string]string) error {
 
 // ended says how a run of several ended. What failed at the switch is taken
 // back as a whole; what failed before anything was copied never was.
-func (c *crew) ended(ctx context.Context, err error) error {
+func (c *groupExecution) ended(ctx context.Context, err error) error {
 	if err == nil {
 		c.out.State = ledger.Done
 		return nil
@@ -443,9 +443,9 @@ func cleared(err error) error {
 }
 
 // stop records that the run can be gone on with, or taken back, as a whole.
-func (c *crew) stop(err error) error {
+func (c *groupExecution) stop(err error) error {
 	c.out.State = ledger.Stopped
-	for _, m := range c.movers {
+	for _, m := range c.executions {
 		if m == nil || m.Run == nil || m.Run.State != ledger.Going {
 			continue
 		}
@@ -471,11 +471,11 @@ func (c *crew) stop(err error) error {
 
 // back takes back what was done to any of the folders, the last one first, and
 // then does the steps that go after a run, since those before it were done.
-func (c *crew) back(ctx context.Context) error {
+func (c *groupExecution) back(ctx context.Context) error {
 	for i, p := range slices.Backward(c.t.Plans) {
 		row, err := c.Ledger.Run(p.Run)
 		if errors.Is(err, ledger.ErrNotFound) { // it was tried at most
-			if err := c.mover(p).dropTrials(); err != nil {
+			if err := c.execution(p).dropTrials(); err != nil {
 				return err
 			}
 			continue
@@ -504,7 +504,7 @@ func (c *crew) back(ctx context.Context) error {
 
 // startAgain does the steps that go after a run when it was taken back: the
 // folders are whole, and that the program does not start is told.
-func (c *crew) startAgain(ctx context.Context) {
+func (c *groupExecution) startAgain(ctx context.Context) {
 	for _, s := range c.t.After {
 		if err := c.commands().Do(ctx, c.t.For, s); err != nil {
 			c.out.Findings = append(c.out.Findings, finding.New(finding.StepFailed, "", "%s", err))
@@ -514,7 +514,7 @@ func (c *crew) startAgain(ctx context.Context) {
 
 // mayAllGoBack wants the program to be at rest, and every folder to be free to
 // go back.
-func (c *crew) mayAllGoBack(ctx context.Context) error {
+func (c *groupExecution) mayAllGoBack(ctx context.Context) error {
 	fs, err := c.commands().AtRest(ctx, c.t.For, c.t.InUse)
 	if err != nil {
 		return err
@@ -568,8 +568,8 @@ func toldUnder(rows []ledger.RunRow) func(*Plan) string {
 	}
 }
 
-// takeCrew takes up a run of several that was stopped or is done.
-func (e *Engine) takeCrew(row ledger.RunRow) (*crew, error) {
+// takeGroup takes up a run of several that was stopped or is done.
+func (e *Engine) takeGroup(row ledger.RunRow) (*groupExecution, error) {
 	taken, err := e.Ledger.Take(row.ID)
 	if err != nil {
 		return nil, err
@@ -579,7 +579,7 @@ func (e *Engine) takeCrew(row ledger.RunRow) (*crew, error) {
 		taken.Release()
 		return nil, err
 	}
-	return e.crew(t, taken), nil
+	return e.groupExecution(t, taken), nil
 }
 
 // ResumeTogether finishes a run of several. Its errors are those of
@@ -588,7 +588,7 @@ func (e *Engine) ResumeTogether(ctx context.Context, row ledger.RunRow) (*Togeth
 	if err := e.Resumable(row); err != nil {
 		return nil, err
 	}
-	c, err := e.takeCrew(row)
+	c, err := e.takeGroup(row)
 	if err != nil {
 		return nil, err
 	}
@@ -606,7 +606,7 @@ func (e *Engine) UndoTogether(ctx context.Context, row ledger.RunRow) (*Together
 	if err := e.Undoable(row); err != nil {
 		return nil, err
 	}
-	c, err := e.takeCrew(row)
+	c, err := e.takeGroup(row)
 	if err != nil {
 		return nil, err
 	}
@@ -642,7 +642,7 @@ func (e *Engine) UndoTogether(ctx context.Context, row ledger.RunRow) (*Together
 
 // mayGoBack wants the run of one folder to be the last one of it, and nobody
 // to have worked in the copy.
-func (c *crew) mayGoBack(ctx context.Context, p *Plan) error {
+func (c *groupExecution) mayGoBack(ctx context.Context, p *Plan) error {
 	row, err := c.Ledger.Run(p.Run)
 	if errors.Is(err, ledger.ErrNotFound) || err == nil && row.State == ledger.Undone {
 		return nil
@@ -653,7 +653,7 @@ func (c *crew) mayGoBack(ctx context.Context, p *Plan) error {
 	if err := c.Undoable(row); err != nil {
 		return err
 	}
-	m, err := c.take(row, (*mover).openAny)
+	m, err := c.take(row, (*execution).openAny)
 	if err != nil {
 		return err
 	}

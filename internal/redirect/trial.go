@@ -11,7 +11,7 @@ import (
 
 // tryIt proves that the link path leads to the copy. What a trial that was
 // stopped left behind is taken away first.
-func (m *mover) tryIt(ctx context.Context) error {
+func (m *execution) tryIt(ctx context.Context) error {
 	target, err := m.into.Beneath(m.p.Final)
 	if err != nil {
 		return err
@@ -34,7 +34,7 @@ func (m *mover) tryIt(ctx context.Context) error {
 }
 
 // via is the path that the trial goes through.
-func (m *mover) via(target *handle.Dir) (via string, err error) {
+func (m *execution) via(target *handle.Dir) (via string, err error) {
 	at, err := m.linkIn.Stat(m.base())
 	if m.p.Linkless() && (handle.Missing(err) || err == nil && !at.IsSymlink() && !m.p.kind().back) {
 		return m.p.Target, nil // the way programs are led by settings
@@ -47,7 +47,7 @@ func (m *mover) via(target *handle.Dir) (via string, err error) {
 }
 
 // dropProbes removes the probes of this run's last trial from the copy.
-func (m *mover) dropProbes(target *handle.Dir) error {
+func (m *execution) dropProbes(target *handle.Dir) error {
 	var names [2]string
 	known, err := m.Last("try", &names)
 	if err != nil || !known {
@@ -58,7 +58,7 @@ func (m *mover) dropProbes(target *handle.Dir) error {
 
 // timesAgain gives the copy its times again, which a trial that was stopped
 // had changed: where nobody has made or removed anything in it since.
-func (m *mover) timesAgain(target *handle.Dir) error {
+func (m *execution) timesAgain(target *handle.Dir) error {
 	root := transfer.Read(m.spool).Peek()
 	if root == nil || root.Fact.Copy.Mtime == (handle.Time{}) {
 		return nil
@@ -76,7 +76,7 @@ func (m *mover) timesAgain(target *handle.Dir) error {
 
 // tryFailed switches back at once. Only a move that was not yet used by
 // anybody can do that without asking.
-func (m *mover) tryFailed(ctx context.Context, why error) error {
+func (m *execution) tryFailed(ctx context.Context, why error) error {
 	if !m.p.exchanges() {
 		return fmt.Errorf("the trial failed: %w", why)
 	}

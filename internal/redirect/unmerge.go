@@ -16,11 +16,11 @@ import (
 )
 
 // begun reports whether the merge may have moved something.
-func (m *mover) begun() (bool, error) { return m.Last("merge", new(string)) }
+func (m *execution) begun() (bool, error) { return m.Last("merge", new(string)) }
 
 // startOver takes back a merge that was stopped, so that the part is whole
 // again and can catch up with the half.
-func (m *mover) startOver(ctx context.Context) error {
+func (m *execution) startOver(ctx context.Context) error {
 	spool, err := m.spoolOf(m.p.Run)
 	if err != nil {
 		return err
@@ -56,7 +56,7 @@ func (m *mover) startOver(ctx context.Context) error {
 
 // settledSince reports whether the records were settled, and none of these acts
 // begun since: then they say where the merge has put everything.
-func (m *mover) settledSince(not ...string) (bool, error) {
+func (m *execution) settledSince(not ...string) (bool, error) {
 	acts, err := m.Acts()
 	if err != nil {
 		return false, err
@@ -74,7 +74,7 @@ func (m *mover) settledSince(not ...string) (bool, error) {
 
 // unmerge moves what was given a place back into the part, where it is still
 // what was placed, and gives the target's entries their names again.
-func (m *mover) unmerge(ctx context.Context, spool *transfer.Spool) error {
+func (m *execution) unmerge(ctx context.Context, spool *transfer.Spool) error {
 	live, err := m.into.Beneath(m.p.Final)
 	if err != nil {
 		return err
@@ -95,7 +95,7 @@ func (m *mover) unmerge(ctx context.Context, spool *transfer.Spool) error {
 	return handle.IgnoreMissing(err)
 }
 
-func (m *mover) unmergeOne(live *handle.Dir, rec *transfer.Record, settled bool) (moved bool, err error) {
+func (m *execution) unmergeOne(live *handle.Dir, rec *transfer.Record, settled bool) (moved bool, err error) {
 	to, name, err := live.Parent(rec.Path)
 	if handle.Absent(err) {
 		return false, nil // it came back with the directory around it
@@ -114,7 +114,7 @@ func (m *mover) unmergeOne(live *handle.Dir, rec *transfer.Record, settled bool)
 }
 
 // takeBack moves an entry from its place in the target into the part.
-func (m *mover) takeBack(to *handle.Dir, name string, rec *transfer.Record) (bool, error) {
+func (m *execution) takeBack(to *handle.Dir, name string, rec *transfer.Record) (bool, error) {
 	if _, err := m.inPart(rec.Path); !handle.Missing(err) {
 		return false, err // it was not placed, or is back already
 	}
@@ -156,7 +156,7 @@ func placedAs(rec *transfer.Record, st *handle.Stat) bool {
 }
 
 // inPart looks at an entry of the part.
-func (m *mover) inPart(path string) (handle.Stat, error) {
+func (m *execution) inPart(path string) (handle.Stat, error) {
 	dir, name, err := m.part.Dir.Parent(path)
 	if err != nil {
 		return handle.Stat{}, err
@@ -167,7 +167,7 @@ func (m *mover) inPart(path string) (handle.Stat, error) {
 
 // makeWay opens the directory around an entry of the part; what was tidied
 // away on the way is made again.
-func (m *mover) makeWay(path string) (*handle.Dir, error) {
+func (m *execution) makeWay(path string) (*handle.Dir, error) {
 	dir, _, err := m.part.Dir.Parent(path)
 	if !handle.Missing(err) {
 		return dir, err
@@ -185,7 +185,7 @@ func (m *mover) makeWay(path string) (*handle.Dir, error) {
 }
 
 // nameBack gives an entry of the target its name again that had made way.
-func (m *mover) nameBack(to *handle.Dir, name string, rec *transfer.Record) (bool, error) {
+func (m *execution) nameBack(to *handle.Dir, name string, rec *transfer.Record) (bool, error) {
 	beside := m.p.beside(name, ofTarget)
 	from := to
 	if _, err := to.Stat(beside); handle.Missing(err) {
@@ -216,10 +216,10 @@ func (m *mover) nameBack(to *handle.Dir, name string, rec *transfer.Record) (boo
 
 // partAgain opens the part of a run whose merge has begun; it is made if it
 // was tidied away.
-func (m *mover) partAgain() (*transfer.Part, error) {
-	if _, err := m.into.Stat(m.asideDir()); err == nil {
+func (m *execution) partAgain() (*transfer.Part, error) {
+	if _, err := m.into.Stat(m.replacedDir()); err == nil {
 		if _, err := m.into.Stat(partName(m.p.Run)); handle.Missing(err) {
-			if err := m.into.Rename(m.asideDir(), m.into, partName(m.p.Run)); err != nil {
+			if err := m.into.Rename(m.replacedDir(), m.into, partName(m.p.Run)); err != nil {
 				return nil, err
 			}
 		}
@@ -230,11 +230,11 @@ func (m *mover) partAgain() (*transfer.Part, error) {
 	}
 	allow := m.p.Allow
 	allow.Owners = true // it is this run's, whatever is in it
-	return transfer.OpenPart(m.into, partName(m.p.Run), asideName(m.p.Run), known.Ino, &allow)
+	return transfer.OpenPart(m.into, partName(m.p.Run), strangersName(m.p.Run), known.Ino, &allow)
 }
 
 // mergeBackward takes a merge back from wherever it stands.
-func (m *mover) mergeBackward(ctx context.Context) error {
+func (m *execution) mergeBackward(ctx context.Context) error {
 	at, err := m.where()
 	if err != nil {
 		return err
@@ -292,7 +292,7 @@ func (m *mover) mergeBackward(ctx context.Context) error {
 			}
 		}
 		m.out.SetAside = filepath.Join(m.p.Into, setAside)
-		if aside, err = m.mergedAside(setAside); err != nil {
+		if aside, err = m.setAsideMerged(setAside); err != nil {
 			return err
 		}
 	}
@@ -301,7 +301,7 @@ func (m *mover) mergeBackward(ctx context.Context) error {
 
 // unmergeSwitch exchanges link and folder back, if nobody has worked in what the
 // merge placed or holds.
-func (m *mover) unmergeSwitch(ctx context.Context) error {
+func (m *execution) unmergeSwitch(ctx context.Context) error {
 	m.switched = true
 	err := handle.InOrder(m.reopen, func() error { return m.placedUnchanged(ctx) },
 		func() error { return m.heldUnchanged(ctx) },
@@ -312,7 +312,7 @@ func (m *mover) unmergeSwitch(ctx context.Context) error {
 
 // saveUnmerged has the ledger say what it said before the merge; aside is what was
 // set aside of it, nil if nothing was.
-func (m *mover) saveUnmerged(t *ledger.Tx, aside *ledger.Held) error {
+func (m *execution) saveUnmerged(t *ledger.Tx, aside *ledger.Held) error {
 	if err := t.HeldGone(m.p.Run, m.p.HeldPath()); err != nil {
 		return err
 	}
@@ -336,7 +336,7 @@ func (m *mover) saveUnmerged(t *ledger.Tx, aside *ledger.Held) error {
 
 // takeAllBack undoes the placing. What programs were led to once is set aside
 // and not deleted (I4): its name is returned.
-func (m *mover) takeAllBack(ctx context.Context, wasLive bool) (string, error) {
+func (m *execution) takeAllBack(ctx context.Context, wasLive bool) (string, error) {
 	aside := m.copyAside()
 	if _, err := m.into.Stat(aside); err == nil {
 		return aside, nil // done before this was stopped
@@ -388,8 +388,8 @@ func (m *mover) takeAllBack(ctx context.Context, wasLive bool) (string, error) {
 	}, nil)
 }
 
-// mergedAside is the copy that was set aside, as a held original.
-func (m *mover) mergedAside(name string) (*ledger.Held, error) {
+// setAsideMerged is the copy that was set aside, as a held original.
+func (m *execution) setAsideMerged(name string) (*ledger.Held, error) {
 	st, err := m.into.Stat(name)
 	if err != nil {
 		return nil, err
@@ -412,7 +412,7 @@ func lostName(was, is *transfer.Snap) bool {
 
 // placedUnchanged wants what was placed to be as it was placed: a
 // *RefusedError if somebody worked on it.
-func (m *mover) placedUnchanged(ctx context.Context) error {
+func (m *execution) placedUnchanged(ctx context.Context) error {
 	live, err := m.into.Beneath(m.p.Final)
 	if err != nil {
 		return err

@@ -26,7 +26,7 @@ func (p *Plan) byOthersLinks(named ...string) error {
 		}
 		to, lerr := handle.Lstat(end)
 		if err != nil || lerr != nil { // it ends where nothing is yet: what is above it counts
-			if to, err = handle.Lstat(realDir(filepath.Dir(end))); err != nil {
+			if to, err = handle.Lstat(resolvedDir(filepath.Dir(end))); err != nil {
 				continue // that is another finding
 			}
 		}

@@ -28,7 +28,7 @@ type placeData struct {
 	Ino  uint64 `json:"ino"`
 }
 
-func (m *mover) placeData(st *handle.Stat) placeData {
+func (m *execution) placeData(st *handle.Stat) placeData {
 	d := placeData{partName(m.p.Run), st.Ino}
 	if m.p.IntoFuse {
 		d.Ino = 0
@@ -37,7 +37,7 @@ func (m *mover) placeData(st *handle.Stat) placeData {
 }
 
 // whereLinked is the place of a record by its link alone.
-func (m *mover) whereLinked() (position, error) {
+func (m *execution) whereLinked() (position, error) {
 	ours, err := m.linkPlace().Says(m.p.LinkText)
 	if ours || err != nil {
 		return switched, err
@@ -46,7 +46,7 @@ func (m *mover) whereLinked() (position, error) {
 }
 
 // copyAt reports whether the copy stands at its final place.
-func (m *mover) copyAt() (bool, error) {
+func (m *execution) copyAt() (bool, error) {
 	var d placeData
 	known, err := m.Last("place", &d)
 	if err != nil || !known || m.into == nil {
@@ -67,7 +67,7 @@ func (m *mover) copyAt() (bool, error) {
 	return handle.Missing(err), handle.IgnoreMissing(err)
 }
 
-func (m *mover) placedOrBefore() (position, error) {
+func (m *execution) placedOrBefore() (position, error) {
 	at, err := m.copyAt()
 	if at {
 		return placed, err
@@ -75,7 +75,7 @@ func (m *mover) placedOrBefore() (position, error) {
 	return before, err
 }
 
-func (m *mover) whereMove() (position, error) {
+func (m *execution) whereMove() (position, error) {
 	s, err := m.swap()
 	if err != nil {
 		return before, err
@@ -94,7 +94,7 @@ func (m *mover) whereMove() (position, error) {
 
 // taken refuses to go on, or back, while something else stands in the link's place, and
 // says how that ends.
-func (m *mover) taken(err error) error {
+func (m *execution) taken(err error) error {
 	var t *swap.TakenError
 	if !errors.As(err, &t) {
 		return err
@@ -106,7 +106,7 @@ func (m *mover) taken(err error) error {
 		pathtext.Quote(t.Path+".aside-"+m.p.Run), m.p.Run))}}
 }
 
-func (m *mover) whereMoveOn() (position, error) {
+func (m *execution) whereMoveOn() (position, error) {
 	if m.p.Linkless() {
 		// Nothing on the disks says to which of the two settings lead: each is
 		// whole, so the journal may.
@@ -138,7 +138,7 @@ func (m *mover) whereMoveOn() (position, error) {
 	return before, swap.Broken(m.p.Link, "the link is neither the old one nor the new one")
 }
 
-func (m *mover) whereBringBack() (position, error) {
+func (m *execution) whereBringBack() (position, error) {
 	if at, err := m.copyAt(); at || err != nil {
 		return switched, err
 	}

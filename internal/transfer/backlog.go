@@ -13,13 +13,13 @@ import (
 // How much is flushed and read back in one go behind the copying: enough
 // that flushing is rare, little enough that handles and memory stay few.
 const (
-	behindFiles = 1024
-	behindBytes = 64 << 20
-	behindDirs  = 128
+	backlogFiles = 1024
+	backlogBytes = 64 << 20
+	backlogDirs  = 128
 )
 
-// behind gathers copied files; once they are flushed they are read back.
-type behind struct {
+// backlog gathers copied files; once they are flushed they are read back.
+type backlog struct {
 	reading
 	flushes chan []readTask
 	groups  chan []readTask
@@ -30,19 +30,19 @@ type behind struct {
 	dirs    int
 }
 
-// readBehind starts reading back behind the copying; nil without Overlap.
+// readBacklog starts reading back behind the copying; nil without Overlap.
 // It ends by itself when all has been copied.
-func (p *pass) readBehind(group *errgroup.Group, copying *sync.WaitGroup) *behind {
+func (p *pass) readBacklog(group *errgroup.Group, copying *sync.WaitGroup) *backlog {
 	if !p.Overlap {
 		return nil
 	}
 	quiet := p.Job
 	quiet.Progress = nil // the copying tells it
-	b := &behind{
+	b := &backlog{
 		reading: reading{Job: &quiet, ctx: p.ctx, tally: &Tally{}},
 		flushes: make(chan []readTask), groups: make(chan []readTask, p.Workers),
 	}
-	p.behind = b
+	p.backlog = b
 	group.Go(func() error {
 		copying.Wait()
 		defer close(b.flushes)
@@ -59,7 +59,7 @@ func (p *pass) readBehind(group *errgroup.Group, copying *sync.WaitGroup) *behin
 }
 
 // copied takes a file that was just copied.
-func (b *behind) copied(ctx context.Context, t *task, f *Fact) error {
+func (b *backlog) copied(ctx context.Context, t *task, f *Fact) error {
 	if b == nil || f.Flags&Copied == 0 || f.Flags&(Again|Verified) != 0 {
 		return nil
 	}
@@ -75,7 +75,7 @@ func (b *behind) copied(ctx context.Context, t *task, f *Fact) error {
 // segments gives the function that sends the finished segments of a large
 // file to be read back while the rest is copied; nil for any other, and where
 // a file is flushed only when it is whole.
-func (b *behind) segments(ctx context.Context, t *task, size int64) func(int, Sum) {
+func (b *backlog) segments(ctx context.Context, t *task, size int64) func(int, Sum) {
 	if b == nil || b.flushesEach() || size < 2*segment || t.lent != nil {
 		return nil
 	}
@@ -130,7 +130,7 @@ func (v *reading) segment(r *Reader, t *readTask) error {
 	return v.landed(t.large)
 }
 
-func (b *behind) add(ctx context.Context, t readTask, size int64) error {
+func (b *backlog) add(ctx context.Context, t readTask, size int64) error {
 	b.mu.Lock()
 	if n := len(b.pending); n == 0 || b.pending[n-1].dir != t.dir {
 		b.dirs++
@@ -142,10 +142,10 @@ func (b *behind) add(ctx context.Context, t readTask, size int64) error {
 }
 
 // take gives what was gathered, if it is enough or nothing more comes.
-func (b *behind) take(all bool) []readTask {
+func (b *backlog) take(all bool) []readTask {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if !all && len(b.pending) < behindFiles && b.bytes < behindBytes && b.dirs < behindDirs {
+	if !all && len(b.pending) < backlogFiles && b.bytes < backlogBytes && b.dirs < backlogDirs {
 		return nil
 	}
 	out := b.pending
@@ -153,7 +153,7 @@ func (b *behind) take(all bool) []readTask {
 	return out
 }
 
-func (b *behind) send(ctx context.Context, tasks []readTask) error {
+func (b *backlog) send(ctx context.Context, tasks []readTask) error {
 	if len(tasks) == 0 {
 		return nil
 	}
@@ -163,7 +163,7 @@ func (b *behind) send(ctx context.Context, tasks []readTask) error {
 // flush flushes the whole copy for each lot, what was recorded of it first, and
 // hands it on to be read.
 // Where every file was flushed by itself, nothing is left to flush.
-func (b *behind) flush() error {
+func (b *backlog) flush() error {
 	for tasks := range b.flushes {
 		if !b.flushesEach() {
 			if err := handle.InOrder(b.New.SyncMade, b.Part.Dir.SyncAll); err != nil {

@@ -94,7 +94,7 @@ func (c *copier) write(t *task, f *Fact, atime handle.Time, fill func(out *handl
 	}
 	err = fill(out)
 	if err == nil {
-		err = c.dress(out, t, f, atime)
+		err = c.finishFile(out, t, f, atime)
 	}
 	if err == nil && c.flushesEach() {
 		err = out.Sync()
@@ -115,7 +115,7 @@ func createMode(t *task) uint32 {
 func (c *copier) create(t *task) (*handle.File, error) {
 	out, err := t.node.dst.Create(t.as, createMode(t))
 	if errors.Is(err, fs.ErrExist) && c.Part != nil {
-		if err := c.Part.putAside(t.node.dst, t.as, t.path); err != nil {
+		if err := c.Part.moveOut(t.node.dst, t.as, t.path); err != nil {
 			return nil, err
 		}
 		return t.node.dst.Create(t.as, createMode(t))
@@ -126,7 +126,7 @@ func (c *copier) create(t *task) (*handle.File, error) {
 // content copies the bytes, leaving holes as holes, and fills in digest and
 // sum over all of them. The file is as long as what was read.
 func (c *copier) content(t *task, in, out *handle.File, st *handle.Stat, f *Fact) error {
-	c.h.reset(st.Size, c.behind.segments(c.ctx, t, st.Size))
+	c.h.reset(st.Size, c.backlog.segments(c.ctx, t, st.Size))
 	sparse := st.Allocated < st.Size
 	var at int64
 	var hole bool // what was passed last
@@ -290,12 +290,12 @@ func (c *copier) stillEqual(t *task) (bool, error) {
 	return true, nil
 }
 
-// dress gives the copy owner, attributes, mode, ACLs and times, in this
+// finishFile gives the copy owner, attributes, mode, ACLs and times, in this
 // order: a change of owner takes away setuid and capabilities, a mode without
 // the right to write forbids attributes, a mode changes an ACL's mask, and
 // the times come last. What a new file has anyway is not set; whether it
 // really has it is looked at in the end.
-func (c *copier) dress(out *handle.File, t *task, f *Fact, atime handle.Time) error {
+func (c *copier) finishFile(out *handle.File, t *task, f *Fact, atime handle.Time) error {
 	want, xattrs := &f.Source, c.Allow.keep(t.seen.Xattrs)
 	chown := !c.Allow.Owners && (want.UID != c.ids[0] || want.GID != c.ids[1])
 	chmod := !c.Allow.Modes && (len(t.seen.Xattrs) > 0 || want.Mode&0o7000 != 0)

@@ -55,7 +55,7 @@ func (p *pass) enter(e *inventory.Entry, ord int64, old *Fact) error {
 func (p *pass) directory(parent *handle.Dir, e *inventory.Entry, old *Fact) (*handle.Dir, error) {
 	err := parent.Mkdir(e.Name, 0o700)
 	if errors.Is(err, fs.ErrExist) && old == nil {
-		if err = p.Part.putAside(parent, e.Name, e.Path); err == nil {
+		if err = p.Part.moveOut(parent, e.Name, e.Path); err == nil {
 			err = parent.Mkdir(e.Name, 0o700)
 		}
 	}

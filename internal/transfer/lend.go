@@ -157,7 +157,7 @@ func (c *copier) take(t *task, dir *handle.Dir, name string, f *Fact) (*Fact, er
 	dst := t.node.dst
 	err = c.lending.rename(dir, name, dst, t.as)
 	if errors.Is(err, fs.ErrExist) {
-		if err = c.Part.putAside(dst, t.as, t.path); err == nil {
+		if err = c.Part.moveOut(dst, t.as, t.path); err == nil {
 			err = c.lending.rename(dir, name, dst, t.as)
 		}
 	}

@@ -105,7 +105,7 @@ func Pass(ctx context.Context, j Job) (*Tally, error) {
 	p.tasks = make(chan []task, p.Workers)
 	var copying sync.WaitGroup
 	copying.Add(p.Workers)
-	back := p.readBehind(group, &copying)
+	back := p.readBacklog(group, &copying)
 	for range p.Workers {
 		group.Go(func() error { defer copying.Done(); return newCopier(p).work() })
 	}
@@ -137,7 +137,7 @@ type pass struct {
 	group      []task // not handed to the workers yet
 	groupBytes int64
 
-	behind  *behind  // nil without Overlap
+	backlog *backlog // nil without Overlap
 	lending *lending // nil without a Lender
 
 	links  *hardlink.Table // of this walk
@@ -311,11 +311,11 @@ func (p *Part) remove(r *Record, lent uint64) error {
 			!errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
-		return p.putAside(dir, name, r.Path)
+		return p.moveOut(dir, name, r.Path)
 	}
 	made := &r.Fact.Copy
 	if made.Ino != 0 && made.Ino != st.Ino {
-		return p.putAside(dir, name, r.Path)
+		return p.moveOut(dir, name, r.Path)
 	}
 	take := dir.Unlink
 	if st.IsDir() {
@@ -329,7 +329,7 @@ func (p *Part) remove(r *Record, lent uint64) error {
 		}
 	}
 	if errors.Is(err, fs.ErrExist) { // ENOTEMPTY: somebody else's entries are in it
-		return p.putAside(dir, name, r.Path)
+		return p.moveOut(dir, name, r.Path)
 	}
 	return err
 }
@@ -420,7 +420,7 @@ func (c *copier) work() error {
 				err = c.New.Put(t.ord, f)
 			}
 			if err == nil {
-				err = c.behind.copied(c.ctx, t, f)
+				err = c.backlog.copied(c.ctx, t, f)
 			}
 			if err == nil {
 				err = c.done(t.node)

@@ -105,7 +105,7 @@ func (p *pass) another(e *inventory.Entry, rec *Record, old *Fact, firstOrd int6
 func (p *pass) orAside(dst *handle.Dir, e *inventory.Entry, make func() error) error {
 	err := make()
 	if errors.Is(err, fs.ErrExist) && p.Part != nil {
-		if err = p.Part.putAside(dst, e.Name, e.Path); err == nil {
+		if err = p.Part.moveOut(dst, e.Name, e.Path); err == nil {
 			err = make()
 		}
 	}

@@ -65,9 +65,9 @@ type Part struct {
 	Lender *Lender     // whom files of the part were taken from; nil as a rule
 }
 
-// putAside moves the entry called name in dir out of the part. Nothing that
+// moveOut moves the entry called name in dir out of the part. Nothing that
 // Nexlin did not make is deleted (I4).
-func (p *Part) putAside(dir *handle.Dir, name, rel string) error {
+func (p *Part) moveOut(dir *handle.Dir, name, rel string) error {
 	if err := p.Parent.Mkdir(p.Aside, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
 		return err
 	}

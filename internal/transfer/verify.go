@@ -62,7 +62,7 @@ type verify struct {
 }
 
 // reading is what reading back is done with, in a verification of its own or
-// behind the copying.
+// backlog the copying.
 type reading struct {
 	*Job
 	ctx   context.Context
@@ -215,7 +215,7 @@ func (v *verify) stranger(e *inventory.Entry) error {
 	if err != nil {
 		return err
 	}
-	if err := v.Part.putAside(e.Dir, e.Name, e.Path); err != nil {
+	if err := v.Part.moveOut(e.Dir, e.Name, e.Path); err != nil {
 		return err
 	}
 	v.tally.Aside = append(v.tally.Aside, e.Path)
