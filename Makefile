@@ -18,6 +18,10 @@ staticcheck = honnef.co/go/tools/cmd/staticcheck@v0.8.2
 # The matrices of kills and errors, which go beside the stories.
 matrix = ^Test(Crash|Error|PowerCut|PulledIn|Model)
 
+# The packages in which anything runs beside anything else, in the tests too: there the
+# race detector has something to detect.
+raced = $(patsubst %,./%,$(sort $(patsubst %/,%,$(dir $(shell grep -lE 'go func|errgroup|WaitGroup' $$(find internal -name '*.go'))))))
+
 # Never from the test cache: it does not see that the driven program changed.
 # The race detector needs a C compiler; without one the tests run without it. Of
 # the stories it watches the program that they drive, and not the driver.
@@ -28,7 +32,9 @@ test:
 	@mkdir -p build && rm -f build/skips.txt
 	@if command -v gcc >/dev/null 2>&1; then race=-race; else race=; echo "no C compiler: the race detector is off"; fi; \
 	export CGO_ENABLED=$$( [ -n "$$race" ] && echo 1 || echo 0 ) NEXLIN_SKIPS=$(CURDIR)/build/skips.txt; \
-	$(GO) test $$race -count=1 -timeout 45m $$($(GO) list ./... | grep -v /test$$) >build/packages.txt 2>&1 & packages=$$!; \
+	{ $(GO) test $$race -tags faults -count=1 -timeout 45m $(raced); raced=$$?; \
+	$(GO) test -tags faults -count=1 -timeout 45m $$($(GO) list ./... | grep -v /test$$ | grep -vFx "$$($(GO) list $(raced))") && exit $$raced; } \
+		>build/packages.txt 2>&1 & packages=$$!; \
 	export NEXLIN_TEST_RACE=$$race; \
 	$(GO) test -count=1 -timeout 45m -run '$(matrix)' ./test >build/matrix.txt 2>&1 & matrix=$$!; \
 	$(GO) test -count=1 -parallel 3 -timeout 45m -skip '$(matrix)' ./test; status=$$?; \

@@ -1,4 +1,4 @@
-//go:build faults && !windows
+//go:build faults && linux
 
 package swap
 
@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nexlin/internal/handle"
+	"nexlin/test/lab"
 )
 
 // A world is the directory of a link path and the one where the folder has its
@@ -47,9 +48,21 @@ func modes() (all []mode) {
 	return all
 }
 
+// scratch is a directory of the test in memory, where there is one: thousands of
+// flushes do not wait for a disk.
+var scratch = func() func(*testing.T) string {
+	dirs := map[string]string{}
+	return func(t *testing.T) string {
+		if dirs[t.Name()] == "" {
+			dirs[t.Name()] = lab.Scratch(t)
+		}
+		return dirs[t.Name()]
+	}
+}()
+
 func (m mode) world(t *testing.T, begins State) *world {
 	t.Helper()
-	root, err := os.MkdirTemp(t.TempDir(), "")
+	root, err := os.MkdirTemp(scratch(t), "")
 	require.NoError(t, err)
 	w := &world{root: root, stood: begins}
 	w.Swap = &Swap{Text: "/mnt/basalt/Docs", Name: ".Docs.held", MayLack: m.lacks, Gap: m.gap,
@@ -195,8 +208,8 @@ func (w *world) whole(t *testing.T, what string) {
 }
 
 // Every state, direction, call that fails and stop, and after it either direction
-// with every stop once more: at the end link and folder are where they should be,
-// and nothing else is left (I1, I3, I4).
+// with every stop once more (of the rarer modes with the first): at the end link and
+// folder are where they should be, and nothing else is left (I1, I3, I4).
 func TestStoppedAnywhere(t *testing.T) {
 	ends := 0
 	for _, m := range modes() {
@@ -205,14 +218,14 @@ func TestStoppedAnywhere(t *testing.T) {
 		}
 	}
 	t.Logf("%d ends", ends)
-	require.Greater(t, ends, 5_000)
+	require.Greater(t, ends, 2_000)
 }
 
 func (m mode) stopAnywhere(t *testing.T, begins State) (ends int) {
 	for _, with := range []error{errStop, syscall.EIO} {
 		for nth, met := 1, true; met; nth++ {
 			for _, then := range []State{Folder, Link} {
-				for again, met2 := 1, true; met2; again++ {
+				for again, met2 := 1, true; met2 && (again == 1 || !m.apart && !m.unnumbered); again++ {
 					w := m.world(t, begins)
 					first := Link - begins
 					what := fmt.Sprintf("%s from %d: %v at call %d, then to %d, stopped at call %d", m.name, begins,
