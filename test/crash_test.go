@@ -416,10 +416,15 @@ func (b *crashBed) set(s crashStory) *crashBed {
 	return b
 }
 
-// faulted runs the command of a story with a fault.
+// faulted runs the command of a story with a fault. With NEXLIN_OLDER an older build
+// does, with the tag faults, whose runs this one has to finish and to take back.
 func (b *crashBed) faulted(s crashStory, fault string) (string, int) {
 	b.Env = []string{"NEXLIN_FAULT=" + fault}
-	defer func() { b.Env = nil }()
+	program := b.Program
+	if older := os.Getenv("NEXLIN_OLDER"); older != "" && strings.HasPrefix(fault, "kill:") {
+		b.Program = older
+	}
+	defer func() { b.Env, b.Program = nil, program }()
 	return b.Exit(b.fill(s.command)...)
 }
 
