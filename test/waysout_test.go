@@ -168,6 +168,20 @@ func TestStoppedBesideSomethingNew(t *testing.T) {
 	}
 }
 
+// What a stopped run left half done is told before what the link looks like, since
+// nothing else can be done before: a bring-back that was killed behind its switch.
+func TestStoppedRunComesFirst(t *testing.T) {
+	s := onStandins(t, faults(t), lab.Tree{"Notes/monday: wind"})
+	s.Want(0, "move", s.at("Notes"), "--into", s.dir+"/basalt/ines", "--yes", "-q")
+	s.stopped("place.act", "bring-back", "notes", "--yes", "-q")
+	said := s.JSON("check")["findings"].([]any)
+	require.Equal(t, "run-stopped", said[0].(map[string]any)["code"])
+	_, command := toType(said[0].(map[string]any)["remedy"].(string))
+	require.Contains(t, command, "nexlin resume")
+	s.Want(0, "resume", "--yes", "-q")
+	s.Want(0, "check")
+}
+
 // A stopped run whose drive is away says first that the drive is to be plugged in: one
 // run, and several as one.
 func TestStoppedOnADriveThatIsAway(t *testing.T) {

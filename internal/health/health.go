@@ -77,18 +77,23 @@ func Look(e *redirect.Engine, r ledger.Redirect) (*Report, error) {
 func (out *Report) look(e *redirect.Engine) error {
 	r := out.Redirect
 	out.add()
+	// What was left half done comes first: it keeps other commands from the redirect, and
+	// what the link looks like may be its doing.
+	if err := out.stopped(e); err != nil {
+		return err
+	}
 	var err error
 	if out.Held, err = e.Held(r.Name); err != nil {
 		return err
 	}
 	if r.State == ledger.Ended {
 		out.Present = true
-	} else if err := out.drive(e); err != nil {
-		return err
-	} else if err := out.link(e); err != nil {
+		return nil
+	}
+	if err := out.drive(e); err != nil {
 		return err
 	}
-	return out.stopped(e)
+	return out.link(e)
 }
 
 // Check looks at link, drive, target, room and held originals of a
