@@ -104,6 +104,9 @@ func (m *execution) open() error {
 			return err
 		}
 	}
+	if m.looksOnly {
+		return nil
+	}
 	return m.openLender()
 }
 
@@ -128,6 +131,9 @@ func (m *execution) openAround() (err error) {
 // lockCopy takes the directory at the target, which is there already, for this
 // run alone.
 func (m *execution) lockCopy() error {
+	if m.looksOnly {
+		return nil
+	}
 	live, err := m.into.Beneath(m.p.Final)
 	if err != nil {
 		return err
@@ -245,6 +251,9 @@ func (m *execution) busy(path string) error {
 // lock takes the folder exclusively and its ancestors shared. A nested run
 // holds one of ours, or we one of its: either way the second one refuses.
 func (m *execution) lock(d *handle.Dir) error {
+	if m.looksOnly {
+		return nil
+	}
 	if err := d.Lock(true); err != nil {
 		if isBusy(err) {
 			return m.busy(d.Path())

@@ -70,6 +70,7 @@ func (e *Engine) Recoverable(row ledger.RunRow) (*Recovery, error) {
 		return r, nil
 	}
 	m := e.execution(p)
+	m.looksOnly = true
 	if only, err := m.onlyCopied(); only || err != nil {
 		return r, err
 	}

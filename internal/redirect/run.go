@@ -34,25 +34,25 @@ type execution struct {
 	*run.Journal
 	out *Outcome
 
-	from     *handle.Dir // the folder that is copied, by inode
-	heldIn   *handle.Dir // the directory it stands in
-	into     *handle.Dir // the directory the copy goes into
-	linkIn   *handle.Dir // the directory the link stands in
-	locks    []*handle.Dir
-	part     *transfer.Part
-	lender   *transfer.Lender // nil where nothing lends
-	spool    *transfer.Spool
-	pass     int
-	switched bool
-	wasDone  bool         // undo: the run had been done
-	copied   bool         // undo: it has never begun to switch
-	placed   bool         // pack and unpack: what is made may have its name
-	asked    *DiscardPlan // discard: what was asked for; nil when it is gone on with
-	reread   bool         // what was read back by an earlier process is read again
-	room     []room
-	steps    steps     // of the file systems' times; found before the copy
-	looked   time.Time // when the last pass over the folder began
-	sealed   time.Time // when the copy got its last metadata
+	from      *handle.Dir // the folder that is copied, by inode
+	heldIn    *handle.Dir // the directory it stands in
+	into      *handle.Dir // the directory the copy goes into
+	linkIn    *handle.Dir // the directory the link stands in
+	locks     []*handle.Dir
+	part      *transfer.Part
+	lender    *transfer.Lender // nil where nothing lends
+	spool     *transfer.Spool
+	pass      int
+	switched  bool
+	wasDone   bool // undo: the run had been done
+	copied    bool // undo: it has never begun to switch
+	placed    bool // pack and unpack: what is made may have its name
+	looksOnly bool // nothing is locked, since it is only looked how far the run got
+	reread    bool // what was read back by an earlier process is read again
+	room      []room
+	steps     steps     // of the file systems' times; found before the copy
+	looked    time.Time // when the last pass over the folder began
+	sealed    time.Time // when the copy got its last metadata
 
 	broughtOver bool   // discard: late writes were
 	lenderDone  func() // gives the lender up; nil without one
