@@ -76,40 +76,56 @@ func (e *TakenError) Error() string {
 // else has taken the link path; another state that no step leaves behind is a
 // *[BrokenError].
 func (s *Swap) Where() (State, error) {
-	st, err := s.Dir.Stat(s.Base)
-	if handle.IgnoreMissing(err) != nil {
-		return Folder, err
-	}
-	nothing := err != nil
-	away, err := s.isAway()
+	d, err := s.disks()
 	if err != nil {
 		return Folder, err
 	}
-	linked := nothing && s.Text == ""
-	if !nothing && s.Text != "" {
-		if linked, err = s.Says(s.Text); err != nil {
-			return Folder, err
-		}
-	}
-	if away && !linked {
-		if between, err := s.between(nothing); between || err != nil {
+	if d.away && !d.linked {
+		if between, err := s.between(d.nothing); between || err != nil {
 			return Between, err
 		}
 	}
 	switch {
-	case !nothing && s.isFolder(&st) && !(away && s.Ino == 0): // two directories: the other one is ours
+	case d.folder && !(d.away && s.Ino == 0): // two directories: the other one is ours
 		return Folder, nil
-	case away && (linked || nothing && s.MayLack):
+	case d.away && (d.linked || d.nothing && s.MayLack):
 		return Link, nil
-	case away:
+	case d.away:
 		return Folder, &TakenError{s.Path(), s.Away.Join(s.Name)}
-	case nothing:
+	case d.nothing:
 		return Folder, Broken(s.Path(), "nothing stands there")
-	case linked:
+	case d.linked:
 		return Folder, Broken(s.Path(), "our link stands there, and the folder is not at "+
 			pathtext.Show(s.Away.Join(s.Name)))
 	}
 	return Folder, Broken(s.Path(), "neither the folder nor our link stands there")
+}
+
+// disks is what stands where.
+type disks struct {
+	nothing bool // at the link path
+	folder  bool // stands at the link path, or a directory, if it has no number
+	linked  bool // our link stands at the link path, or nothing where none is to
+	away    bool // the folder has its other name
+}
+
+func (s *Swap) disks() (d disks, err error) {
+	st, err := s.Dir.Stat(s.Base)
+	if handle.IgnoreMissing(err) != nil {
+		return d, err
+	}
+	d.nothing = err != nil
+	d.folder = !d.nothing && s.isFolder(&st)
+	if d.away, err = s.isAway(); err != nil {
+		return d, err
+	}
+	switch {
+	case s.Text == "":
+		d.linked = d.nothing
+	case !d.nothing:
+		d.linked, err = s.Says(s.Text)
+	}
+	return d, err
 }
 
 // between reports whether the link has no place yet, or no more, while the folder
