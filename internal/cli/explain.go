@@ -53,21 +53,33 @@ func (a *app) explain(err error) fault {
 	if f, ok := a.explainArchive(err); ok {
 		return f
 	}
+	f := fault{Code: "failed", Message: pathtext.Show(err.Error()), State: untouched, Exit: exitFailed}
+	var pathErr *fs.PathError
+	if errors.As(err, &pathErr) {
+		f.Path = pathErr.Path
+	}
+	for _, explains := range []func(error, *fault) bool{a.explainWords, a.explainLedger, explainRest} {
+		if explains(err, &f) {
+			break
+		}
+	}
+	return f
+}
+
+// explainWords explains what a person has typed that means nothing.
+func (a *app) explainWords(err error, f *fault) bool {
 	var (
 		mistake *card.MistakeError
 		noCard  *card.NotFoundError
 		usage   *usageError
 		name    *redirect.NameError
 		drv     *drive.NotFoundError
-		state   *ledger.StateDirError
-		lost    *ledger.DamagedError
-		trial   *redirect.TrialError
-		broken  *swap.BrokenError
-		pathErr *fs.PathError
 	)
-	f := fault{Code: "failed", Message: pathtext.Show(err.Error()), State: untouched, Exit: exitFailed}
-	if errors.As(err, &pathErr) {
-		f.Path = pathErr.Path
+	near := func(names []string, otherwise string) []string {
+		if len(names) > 0 {
+			otherwise = "did you mean " + strings.Join(names, " or ") + "?"
+		}
+		return []string{otherwise}
 	}
 	switch {
 	case errors.As(err, &usage):
@@ -76,21 +88,25 @@ func (a *app) explain(err error) fault {
 		f.Code, f.Exit, f.Path, f.Next = "card-mistake", exitUsage, mistake.File,
 			[]string{"put it right there; `nexlin card test " + pathtext.Quote(mistake.File) + "` looks again"}
 	case errors.As(err, &noCard):
-		f.Code, f.Exit, f.Next = "no-such-card", exitUsage, []string{"nexlin card list shows them"}
-		if len(noCard.Known) > 0 {
-			f.Next = []string{"did you mean " + strings.Join(noCard.Known, " or ") + "?"}
-		}
+		f.Code, f.Exit, f.Next = "no-such-card", exitUsage, near(noCard.Known, "nexlin card list shows them")
 	case errors.As(err, &name):
-		f.Code, f.Exit = "no-such-redirect", exitUsage
-		f.Next = []string{"nexlin list shows the names"}
-		if len(name.Near) > 0 {
-			f.Next = []string{"did you mean " + strings.Join(name.Near, " or ") + "?"}
-		}
+		f.Code, f.Exit, f.Next = "no-such-redirect", exitUsage, near(name.Near, "nexlin list shows the names")
 	case errors.As(err, &drv):
-		f.Code, f.Exit, f.Next = "no-such-drive", exitAway, []string{"nexlin drives shows the drives that are here"}
-		if near := nearNames(drv.Ref, drv.Known); len(near) > 0 {
-			f.Next = []string{"did you mean " + strings.Join(near, " or ") + "?"}
-		}
+		f.Code, f.Exit, f.Next = "no-such-drive", exitAway,
+			near(nearNames(drv.Ref, drv.Known), "nexlin drives shows the drives that are here")
+	default:
+		return false
+	}
+	return true
+}
+
+// explainLedger explains what is wrong with the records, or with what was asked of them.
+func (a *app) explainLedger(err error, f *fault) bool {
+	var (
+		state *ledger.StateDirError
+		lost  *ledger.DamagedError
+	)
+	switch {
 	case errors.As(err, &lost):
 		dir, _ := a.stateDirectory() // it was opened by that name
 		file := filepath.Join(dir, filepath.Base(lost.File))
@@ -107,10 +123,6 @@ func (a *app) explain(err error) fault {
 	case errors.As(err, &state):
 		f.Code, f.Exit, f.Path, f.Next = "state-directory", exitRefused, state.Dir,
 			[]string{"--state-dir names another one"}
-	case errors.As(err, &broken):
-		f.Code, f.Path, f.Next = "not-as-left", broken.Path, []string{"nexlin check shows what stands where"}
-	case errors.As(err, &trial):
-		f.Code, f.Path = "trial-failed", trial.Path
 	case errors.Is(err, ledger.ErrBusy):
 		f.Code, f.Exit, f.Next = "busy", exitBusy, []string{"wait until it has ended; nexlin history shows it"}
 	case errors.Is(err, redirect.ErrNothingStopped):
@@ -119,6 +131,23 @@ func (a *app) explain(err error) fault {
 	case errors.Is(err, redirect.ErrSeveralStopped), errors.Is(err, redirect.ErrNotUndoable),
 		errors.Is(err, redirect.ErrFinished), errors.Is(err, ledger.ErrNotFound):
 		f.Code, f.Exit, f.Next = "no-such-run", exitRefused, []string{"nexlin history lists all runs"}
+	default:
+		return false
+	}
+	return true
+}
+
+// explainRest explains what is left.
+func explainRest(err error, f *fault) bool {
+	var (
+		trial  *redirect.TrialError
+		broken *swap.BrokenError
+	)
+	switch {
+	case errors.As(err, &broken):
+		f.Code, f.Path, f.Next = "not-as-left", broken.Path, []string{"nexlin check shows what stands where"}
+	case errors.As(err, &trial):
+		f.Code, f.Path = "trial-failed", trial.Path
 	case errors.Is(err, context.Canceled):
 		f.Code, f.Message = "interrupted", "it was interrupted before anything was done"
 	case errors.Is(err, errConsent):
@@ -128,8 +157,10 @@ func (a *app) explain(err error) fault {
 		f.Next = []string{"look at what stands there, set it aside under another name, and try again"}
 	case errors.Is(err, fs.ErrPermission):
 		f.Code, f.Next = "permission", []string{"run as the account that owns it, or as administrator"}
+	default:
+		return false
 	}
-	return f
+	return true
 }
 
 // explainRun explains the errors of a run.
