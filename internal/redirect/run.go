@@ -133,6 +133,9 @@ func (e *Engine) StoppedRun(row ledger.RunRow, path string) finding.Finding {
 // waitsFor is the finding about what a stopped run waits for; nil if that is nothing, or
 // not known.
 func (e *Engine) waitsFor(row ledger.RunRow) *finding.Finding {
+	if told, err := e.Ledger.Run(row.ID); err == nil {
+		row = told // one of several is told under the id of the whole
+	}
 	var plans []*Plan
 	if IsTogether(row) {
 		if t, err := e.Group(row); err == nil {
