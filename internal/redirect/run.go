@@ -95,7 +95,7 @@ func (p *Plan) stillHolds(t *ledger.Tx) error {
 	}
 	for _, row := range open {
 		if !ofArchive(row.Kind) {
-			return &RefusedError{[]finding.Finding{stoppedBefore(row, p.Link)}}
+			return &RefusedError{[]finding.Finding{stoppedRun(row, p.Link).As(finding.Blocker)}}
 		}
 	}
 	is, err := t.Redirect(p.Name)
@@ -181,11 +181,6 @@ func stoppedRun(row ledger.RunRow, path string) finding.Finding {
 	name := strings.TrimPrefix(row.Redirect, "-") // of a folder that is no redirect
 	return finding.New(finding.RunStopped, path, "run %s (%s of %s) was stopped before its end", row.ID, row.Kind,
 		name).Named(name).OfRun(row.ID)
-}
-
-// stoppedBefore is that finding where the run stands in the way.
-func stoppedBefore(row ledger.RunRow, path string) finding.Finding {
-	return stoppedRun(row, path).As(finding.Blocker)
 }
 
 // stoppedOf finds the runs of a redirect that were stopped, as blockers.

@@ -528,7 +528,7 @@ func (e *Engine) unfinished(p *Plan) error {
 		row.ID = under(o)
 		if o.Name == p.Name || pathtext.Within(o.Link, p.From) || pathtext.Within(p.From, o.Link) ||
 			o.Copy() == p.Copy() {
-			p.find(stoppedBefore(row, o.Link))
+			p.find(e.StoppedRun(row, o.Link).As(finding.Blocker))
 		}
 	}
 	return nil
