@@ -292,6 +292,27 @@ func TestAnotherDriveAtTheSamePlace(t *testing.T) {
 	require.Equal(t, before, lab.Print(t, other))
 }
 
+// While the drive of a stopped run is away, nothing else is moved or packed to its empty
+// mount point, where the run would hide it when it goes on.
+func TestStoppedRunKeepsItsPlace(t *testing.T) {
+	t.Parallel()
+	skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 32), lab.Drive(t, "ext4", "BASALT", 32)
+	lab.Tree{"Documents/a: a", "Music/b: b"}.Make(t, skerry)
+	n := lab.New(t, faults(t))
+	n.Env = []string{"NEXLIN_FAULT=kill:sealed"}
+	n.Want(-1, "move", filepath.Join(skerry, "Documents"), "--into", basalt+"/ines", "--yes", "-q")
+	n.Env = nil
+	lab.Unmount(t, basalt)
+	music := filepath.Join(skerry, "Music")
+	require.Contains(t, n.Want(7, "move", music, "--into", basalt+"/ines", "--yes"), "BASALT is not here")
+	n.Want(7, "move", music, "--into", basalt+"/ines", "--preview")
+	n.Want(7, "pack", music, "--output", basalt+"/music.tar.zst", "--yes")
+	require.Empty(t, names(t, basalt), "nothing is written where the drive should be")
+	lab.Run(t, "mount", "-o", "loop", basalt+".img", basalt)
+	n.Want(0, "resume", "--yes", "-q")
+	n.Want(0, "move", music, "--into", basalt+"/ines", "--yes", "-q")
+}
+
 // With the drive away there is nothing to bring back, and it is said what is
 // left if it never comes; a link can be taken away all the same.
 func TestDriveAway(t *testing.T) {

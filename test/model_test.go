@@ -431,6 +431,15 @@ func TestTwoForOnePlace(t *testing.T) {
 			b.run("move", b.home+"/Notes", "--into", b.a+"/ines", "--yes", "-q")
 			dune.Unmount()
 		},
+		"one of a stopped run": func(b *bay) {
+			b.n.Env = []string{"NEXLIN_FAULT=kill:sealed"}
+			b.n.Want(-1, "move", b.home+"/Calls", "--into", b.a+"/ines", "--yes", "-q")
+			b.n.Env = nil
+			basalt.Unmount()
+			dune.Mount(b.a)
+			b.run("move", b.home+"/Notes", "--into", b.a+"/ines", "--yes", "-q")
+			dune.Unmount()
+		},
 		"below the mount point": func(b *bay) {
 			b.run("move", b.home+"/Notes", "--into", b.c+"/ines", "--yes", "-q")
 			b.run("move", b.home+"/Calls", "--into", b.a+"/ines", "--yes", "-q")
@@ -452,10 +461,10 @@ func TestTwoForOnePlace(t *testing.T) {
 			}()
 			set(b)
 			b.plug(b.a)
+			b.putRight()
 			for _, name := range []string{"notes", "calls"} {
 				require.Contains(t, b.redirects(), name)
 			}
-			b.putRight()
 			b.whole()
 			for _, name := range b.redirects() {
 				b.comesHome(name)

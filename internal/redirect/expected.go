@@ -39,6 +39,27 @@ func (e *Engine) knownPlaces() ([]knownPlace, error) {
 	for _, h := range held {
 		out = append(out, knownPlace{h.Redirect, h.Drive, h.Path})
 	}
+	return e.stoppedPlaces(out)
+}
+
+// stoppedPlaces adds the places of runs that were stopped: they go on there.
+func (e *Engine) stoppedPlaces(out []knownPlace) ([]knownPlace, error) {
+	rows, err := e.Ledger.Unfinished()
+	if err != nil {
+		return nil, err
+	}
+	for _, row := range rows {
+		p, err := e.planOf(row)
+		if err != nil || IsTogether(row) {
+			continue // what can't be read is told elsewhere
+		}
+		if p.Into != "" {
+			out = append(out, knownPlace{p.Name, p.IntoDrive, p.Copy()})
+		}
+		if p.HeldIn != "" {
+			out = append(out, knownPlace{p.Name, p.FromDrive, p.HeldPath()})
+		}
+	}
 	return out, nil
 }
 

@@ -265,10 +265,7 @@ func matches(d *drive.Drive, want ledger.DriveRef) (*drive.Tag, error) {
 func (e *Engine) Absence(w *Whereabouts, name string, want ledger.DriveRef, path string) finding.Finding {
 	about := finding.Subject{Name: name, Drive: want.Label}
 	label, mount := pathtext.Show(want.Label), pathtext.Show(want.Mount)
-	bring := ""
-	if want.UUID != "" && e.Drives.File == "" && want.Mount != "/" {
-		bring = fmt.Sprintf("mount UUID=%s %s", want.UUID, pathtext.Quote(want.Mount))
-	}
+	bring := e.mountCommand(want)
 	switch {
 	case len(w.Twice) > 0:
 		return finding.New(finding.DriveTwice, path, "%d drives here say to be %s: at %s", len(w.Twice), label,
@@ -306,6 +303,15 @@ func (e *Engine) Absence(w *Whereabouts, name string, want ledger.DriveRef, path
 			label, bring)
 	}
 	return f
+}
+
+// mountCommand mounts a drive where it belongs; empty where it is not known by its file
+// system, or is a stand-in.
+func (e *Engine) mountCommand(want ledger.DriveRef) string {
+	if want.UUID == "" || e.Drives.File != "" || want.Mount == "/" {
+		return ""
+	}
+	return fmt.Sprintf("mount UUID=%s %s", want.UUID, pathtext.Quote(want.Mount))
 }
 
 func shownAll(paths []string) string {

@@ -155,6 +155,9 @@ func (m *execution) checkDrives() error {
 	return nil
 }
 
+// againThere is what follows once a drive is back where its run began.
+const againThere = "; then the run can be finished or taken back"
+
 // checkDrive wants a drive to be where it was when the run was planned (I5).
 func (m *execution) checkDrive(path string, want ledger.DriveRef) error {
 	here, err := m.isMountedAs(want, path)
@@ -166,11 +169,22 @@ func (m *execution) checkDrive(path string, want ledger.DriveRef) error {
 		return err
 	}
 	f := m.Absence(&w, m.p.Name, want, path).As(finding.Blocker)
-	if w.Found {
+	// A run goes on only where it began, whatever else belongs there.
+	command := m.mountCommand(want)
+	if there, err := m.Drives.Of(want.Mount); err == nil && there.Mount == want.Mount && command != "" {
+		command = "umount " + pathtext.Quote(want.Mount) + " && " + command
+	}
+	switch {
+	case w.Found:
 		f = finding.New(finding.DriveElsewhere, path, "%s is not where it was when the run began: %s", want.Label,
-			want.Mount).Named(m.p.Name).OnDrive(want.Label).
-			As(finding.Blocker).Instead(
-			fmt.Sprintf("mount it at %s again; then the run can be finished or taken back", pathtext.Show(want.Mount)))
+			want.Mount).Named(m.p.Name).OnDrive(want.Label).As(finding.Blocker)
+		again := "mount it at " + pathtext.Show(want.Mount) + " again"
+		if command != "" {
+			again += ": `" + command + "`"
+		}
+		f = f.Instead(again + againThere)
+	case w.Other != nil && command != "":
+		f = f.Instead(fmt.Sprintf("plug %s in, then `%s`; no data is lost", pathtext.Show(want.Label), command))
 	}
 	return &RefusedError{[]finding.Finding{f}}
 }

@@ -124,7 +124,7 @@ func (e *Engine) StoppedRun(row ledger.RunRow, path string) finding.Finding {
 		f = f.Instead(first.Remedy)
 		if first.Code != finding.OldPlaceTaken { // whose remedy says so itself
 			f = f.Instead(fmt.Sprintf("%s; then `nexlin resume %s` finishes it, `nexlin undo %[2]s` takes it back",
-				first.Remedy, row.ID))
+				strings.TrimSuffix(first.Remedy, againThere), row.ID))
 		}
 	}
 	return f

@@ -526,8 +526,9 @@ func (e *Engine) unfinished(p *Plan) error {
 			return err
 		}
 		row.ID = under(o)
-		if o.Name == p.Name || pathtext.Within(o.Link, p.From) || pathtext.Within(p.From, o.Link) ||
-			o.Copy() == p.Copy() {
+		overlaps := p.From != "" && (pathtext.Within(o.Link, p.From) || pathtext.Within(p.From, o.Link)) ||
+			p.Into != "" && o.Copy() == p.Copy()
+		if o.Name == p.Name || overlaps {
 			p.find(e.StoppedRun(row, o.Link).As(finding.Blocker))
 		}
 	}
