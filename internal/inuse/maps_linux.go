@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"runtime"
 	"strconv"
 	"strings"
 	"unsafe"
@@ -38,12 +37,14 @@ func (s *scan) maps() {
 // addresses as proc(5) names them, and whether what is written there goes to the file.
 type eachMap func(ino uint64, path, span string, writes bool)
 
-// A vmaQuery is struct procmap_query of linux/fs.h.
+// A vmaQuery is struct procmap_query of linux/fs.h, where a pointer has 64 bits. The
+// name's is a real one, so that what it points to stays where the kernel writes it.
 type vmaQuery struct {
 	size, flags, addr                       uint64
 	start, end, is, page, offset, ino       uint64
 	devMajor, devMinor, nameSize, buildSize uint32
-	nameAddr, buildAddr                     uint64
+	nameAddr                                unsafe.Pointer
+	buildAddr                               uint64
 }
 
 // PROCMAP_QUERY and its flags (linux/fs.h, since Linux 6.11).
@@ -71,6 +72,7 @@ func (s *scan) askMaps(f *os.File, each eachMap) bool {
 	if s.onlyWriters {
 		flags |= vmaWritable | vmaShared
 	}
+	name := make([]byte, unix.PathMax)
 	for at := uint64(0); ; {
 		q := vmaQuery{flags: flags, addr: at}
 		switch err := q.ask(f); {
@@ -83,19 +85,16 @@ func (s *scan) askMaps(f *os.File, each eachMap) bool {
 		if s.place.inMaps != [2]uint32{q.devMajor, q.devMinor} {
 			continue
 		}
-		each(q.ino, nameOf(f, q.start), fmt.Sprintf("%x-%x", q.start, q.end),
+		each(q.ino, nameOf(f, q.start, name), fmt.Sprintf("%x-%x", q.start, q.end),
 			q.is&(vmaWritable|vmaShared) == vmaWritable|vmaShared)
 	}
 }
 
-// nameOf is the path of the file that is mapped at an address; empty if it is too long
-// to tell, or the map has gone.
-func nameOf(f *os.File, at uint64) string {
-	name := make([]byte, unix.PathMax)
-	q := vmaQuery{addr: at, nameSize: uint32(len(name)), nameAddr: uint64(uintptr(unsafe.Pointer(&name[0])))}
-	err := q.ask(f)
-	runtime.KeepAlive(name)
-	if err != nil {
+// nameOf is the path of the file that is mapped at an address, by way of name; empty if
+// that is too short for it, or the map has gone.
+func nameOf(f *os.File, at uint64, name []byte) string {
+	q := vmaQuery{addr: at, nameSize: uint32(len(name)), nameAddr: unsafe.Pointer(&name[0])}
+	if q.ask(f) != nil {
 		return ""
 	}
 	return unix.ByteSliceToString(name)
