@@ -63,7 +63,7 @@ func (s *Swap) linkInPlace(ctx context.Context) error {
 		}
 	}
 	err := s.act(ctx, "aside", s.Name, func() error {
-		if _, err := s.Away.Stat(s.Name); err == nil || !handle.Missing(err) {
+		if away, err := s.isAway(); away || err != nil {
 			return err // done before the stop
 		}
 		return handle.Flushed(Rename(s.Dir, s.Base, s.Away, s.Name), s.Dir, s.Away)
@@ -145,10 +145,11 @@ func (s *Swap) linkAside() error {
 	if err != nil || done {
 		return err
 	}
-	if _, err := s.Dir.Stat(s.Base); !handle.Missing(err) {
-		return errors.Join(Broken(s.Path(), "it is not the link that Nexlin made any more"), err)
+	nothing, err := s.Nothing()
+	if err == nil && !nothing {
+		err = Broken(s.Path(), "it is not the link that Nexlin made any more")
 	}
-	return nil
+	return err
 }
 
 // takePlace gives an entry the name of the link path. What came to stand there

@@ -81,7 +81,10 @@ func (p *Place) Lead(old, text string) error {
 // Half reports that a stop came between the old link and the new one: nothing stands
 // at the link path, and a link that says one of the texts has its temporary name.
 func (p *Place) Half(texts ...string) (bool, error) {
-	if nothing, err := p.Nothing(); !p.TwoActs || !nothing || err != nil {
+	if !p.TwoActs {
+		return false, nil
+	}
+	if nothing, err := p.Nothing(); !nothing || err != nil {
 		return false, err
 	}
 	for _, text := range texts {

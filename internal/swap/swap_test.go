@@ -352,6 +352,21 @@ func TestBrokenStates(t *testing.T) {
 	}
 }
 
+// What stands under the folder's other name is left, and so is the folder.
+func TestOtherNameTaken(t *testing.T) {
+	for _, m := range modes() {
+		w := m.world(t, Folder)
+		require.NoError(t, os.WriteFile(w.at(w.Away, w.Name), []byte("gull"), 0o600))
+		was := w.tree(t)
+		require.Error(t, w.to(Link), m.name)
+		require.Equal(t, was, w.tree(t), m.name)
+		require.Empty(t, w.spare, m.name)
+		require.NoError(t, w.to(Folder), m.name)
+		require.Equal(t, was, w.tree(t), m.name)
+		w.close(t)
+	}
+}
+
 // What came to stand in the link's place is told, and left; a link that somebody took
 // away is no trouble.
 func TestPlaceTaken(t *testing.T) {
