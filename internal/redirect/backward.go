@@ -133,23 +133,23 @@ func (m *execution) heldRefused(bad []string, what string) error {
 
 // switchBack leads programs to the folder again.
 func (m *execution) switchBack(ctx context.Context) error {
-	switch k := m.p.kind(); {
-	case k.first:
-		return m.switchBackAct(ctx, m.toFolder)
-	case k.on:
+	if !m.p.exchanges() {
 		if err := m.Act(ctx, "unhold", m.p.Held, m.unhold, nil); err != nil {
 			return err
 		}
-		return m.linkBackAct(ctx)
 	}
-	if err := m.Act(ctx, "unhold", m.p.Held, m.unhold, nil); err != nil {
-		return err
-	}
-	return m.switchBackAct(ctx, m.toLink)
+	return m.leadBack(ctx)
 }
 
-// linkBackAct has the link of a move on say again what it said.
-func (m *execution) linkBackAct(ctx context.Context) error {
+// leadBack has folder and link stand as they did before the switch.
+func (m *execution) leadBack(ctx context.Context) error {
+	switch k := m.p.kind(); {
+	case k.back:
+		return m.switchBackAct(ctx, m.toLink)
+	case !k.on:
+		return m.switchBackAct(ctx, m.toFolder)
+	}
+	// The link of a move on says again what it said.
 	return m.Act(ctx, "switch-back", m.p.OldText, func() error {
 		if m.p.Linkless() {
 			return nil

@@ -294,7 +294,7 @@ func (m *execution) attach(ctx context.Context) error {
 		return err
 	}
 	defer parent.Release()
-	ours, err := link.Is(parent, m.base(), m.p.LinkText)
+	ours, err := m.placeIn(parent).Says(m.p.LinkText)
 	if err != nil {
 		return err
 	}

@@ -10,13 +10,11 @@ import (
 
 // backFromGap takes a switch back that was stopped between its two renames.
 func (m *execution) backFromGap(ctx context.Context) (position, error) {
+	at := placed
 	if m.p.kind().back {
-		return before, m.switchBackAct(ctx, m.toLink)
+		at = before
 	}
-	if m.p.kind().on {
-		return placed, m.linkBackAct(ctx)
-	}
-	return placed, m.switchBackAct(ctx, m.toFolder)
+	return at, m.leadBack(ctx)
 }
 
 // gapFilled tells of what came to stand at the link path in the moment of the switch.

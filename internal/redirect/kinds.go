@@ -46,6 +46,7 @@ type kind struct {
 
 	copies  bool // a folder is copied, or compared, as a whole
 	archive bool // an archive is made or read, and nothing about a redirect changes
+	unpacks bool // it is read
 	holdsIt bool // an archive is held in place of an original
 	noLink  bool // no link is touched, so that its drive may be away
 	spare   bool // room is freed, so that the ledger's reserve may be used for it
@@ -55,14 +56,14 @@ type kind struct {
 	// open takes handles and locks, and refuses without a trace.
 	open func(m *execution) error
 	// begin is what else can refuse without a trace, the first time; may be nil.
-	begin func(ctx context.Context, m *execution) error
+	begin func(m *execution, ctx context.Context) error
 	// forward carries the run from wherever it stands to its end.
-	forward func(ctx context.Context, m *execution) error
+	forward func(m *execution, ctx context.Context) error
 	// undo takes it back from wherever it stands.
-	undo func(ctx context.Context, m *execution) error
+	undo func(m *execution, ctx context.Context) error
 	// ended says in the ledger what the error of forward makes of the run; nil has
 	// any error stop it.
-	ended func(ctx context.Context, m *execution, err error) error
+	ended func(m *execution, err error) error
 	// where judges by the disks how far it got; nil where that is never asked.
 	where func(m *execution) (position, error)
 }
@@ -75,39 +76,39 @@ func init() {
 		KindMoveOn:    copying(kind{on: true, where: (*execution).whereMoveOn}),
 		KindBringBack: copying(kind{back: true, where: (*execution).whereBringBack}),
 		KindMerge: copying(kind{merges: true, where: (*execution).whereMove,
-			undo: func(ctx context.Context, m *execution) error { return m.mergeBackward(ctx) }}),
+			undo: (*execution).mergeBackward}),
 
 		KindDetach: {spare: true, open: opensAsItGoes,
-			forward: func(ctx context.Context, m *execution) error { return m.detach(ctx) },
-			undo:    func(ctx context.Context, m *execution) error { return m.attach(ctx) }},
+			forward: (*execution).detach,
+			undo:    (*execution).attach},
 		KindDiscard: {spare: true, noLink: true, final: true, open: opensAsItGoes,
-			forward: func(ctx context.Context, m *execution) error { return m.discardAgain(ctx) },
-			undo:    func(ctx context.Context, m *execution) error { return m.endDiscard(ctx) }},
+			forward: (*execution).discardAgain,
+			undo:    (*execution).endDiscard},
 		KindMend: {open: func(m *execution) error { return m.openMend(!m.p.StaysDetached()) },
-			forward: func(ctx context.Context, m *execution) error { return m.mend(ctx) },
-			undo:    func(ctx context.Context, m *execution) error { return m.unmend(ctx) }},
+			forward: (*execution).mend,
+			undo:    (*execution).unmend},
 		KindRecord: {copies: true, open: (*execution).openRecord, begin: beginRecord, ended: endRecord,
-			forward: func(ctx context.Context, m *execution) error { return m.record(ctx) },
-			undo:    func(ctx context.Context, m *execution) error { return m.unrecord(ctx) },
+			forward: (*execution).record,
+			undo:    (*execution).unrecord,
 			where:   (*execution).whereLinked},
 		KindRestore: {open: (*execution).openRestore,
-			forward: func(ctx context.Context, m *execution) error { return m.restore(ctx) },
-			undo:    func(_ context.Context, m *execution) error { return m.unrestore() }},
+			forward: (*execution).restore,
+			undo:    func(m *execution, _ context.Context) error { return m.unrestore() }},
 		KindRenew: {noLink: true, open: func(m *execution) error { return m.openMend(false) },
-			forward: func(ctx context.Context, m *execution) error { return m.renewManifest(ctx) },
-			undo:    func(ctx context.Context, m *execution) error { return m.unrenew(ctx) }},
+			forward: (*execution).renewManifest,
+			undo:    (*execution).unrenew},
 		KindFuture: {open: func(m *execution) error { return m.checkDrive(m.p.Into, m.p.IntoDrive) },
-			forward: func(ctx context.Context, m *execution) error { return m.future(ctx) },
-			undo:    func(ctx context.Context, m *execution) error { return m.notFuture(ctx) }},
+			forward: (*execution).future,
+			undo:    (*execution).notFuture},
 		KindPack: {archive: true, noLink: true, open: (*execution).openPack, ended: endArchive,
-			forward: func(ctx context.Context, m *execution) error { return m.packOn(ctx) },
-			undo:    func(_ context.Context, m *execution) error { return m.packBack() }},
-		KindUnpack: {archive: true, open: (*execution).openPack, ended: endArchive,
-			forward: func(ctx context.Context, m *execution) error { return m.unpackOn(ctx) },
-			undo:    func(_ context.Context, m *execution) error { return m.packBack() }},
+			forward: (*execution).packOn,
+			undo:    func(m *execution, _ context.Context) error { return m.packBack() }},
+		KindUnpack: {archive: true, unpacks: true, open: (*execution).openPack, ended: endArchive,
+			forward: (*execution).unpackOn,
+			undo:    func(m *execution, _ context.Context) error { return m.packBack() }},
 		KindHandover: {holdsIt: true, open: (*execution).openHandover, ended: endHandover,
-			forward: func(ctx context.Context, m *execution) error { return m.handover(ctx) },
-			undo:    func(ctx context.Context, m *execution) error { return m.unhandover(ctx) }},
+			forward: (*execution).handover,
+			undo:    (*execution).unhandover},
 
 		KindMoveTogether: {several: true},
 		KindBackTogether: {several: true, back: true},
@@ -137,7 +138,7 @@ func (p *Plan) IsFirst() bool { return p.kind().first }
 func (p *Plan) MovesOn() bool { return p.kind().on }
 
 // Unpacks says that an archive is read.
-func (p *Plan) Unpacks() bool { return p.kind().archive && !p.kind().noLink }
+func (p *Plan) Unpacks() bool { return p.kind().unpacks }
 
 // ComesBack says that the folders come back in the links' places.
 func (t *Together) ComesBack() bool { return kindOf(t.Kind).back }
@@ -161,18 +162,18 @@ func ofArchive(kind string) bool { return kindOf(kind).archive }
 func copying(k kind) *kind {
 	k.copies = true
 	k.open = (*execution).open
-	k.begin = func(ctx context.Context, m *execution) error {
+	k.begin = func(m *execution, ctx context.Context) error {
 		return handle.InOrder(func() error { return m.waitQuiet(ctx) }, m.tryLink)
 	}
-	k.forward = func(ctx context.Context, m *execution) error { return m.forward(ctx) }
-	k.ended = func(_ context.Context, m *execution, err error) error {
+	k.forward = (*execution).forward
+	k.ended = func(m *execution, err error) error {
 		if refused, err := m.refusedEarly(err); refused {
 			return err
 		}
 		return m.stopped(err)
 	}
 	if k.undo == nil {
-		k.undo = func(ctx context.Context, m *execution) error {
+		k.undo = func(m *execution, ctx context.Context) error {
 			if m.copied {
 				return m.uncopied(ctx)
 			}
@@ -184,7 +185,7 @@ func copying(k kind) *kind {
 
 func opensAsItGoes(*execution) error { return nil }
 
-func beginRecord(_ context.Context, m *execution) error {
+func beginRecord(m *execution, _ context.Context) error {
 	if m.p.From != m.p.Link {
 		return nil
 	}
@@ -192,7 +193,7 @@ func beginRecord(_ context.Context, m *execution) error {
 }
 
 // endRecord ends a run that took nothing in as refused, not as stopped.
-func endRecord(_ context.Context, m *execution, err error) error {
+func endRecord(m *execution, err error) error {
 	if refused := (*RefusedError)(nil); errors.As(err, &refused) {
 		return errors.Join(err, m.Run.Set(ledger.Refused, refused.Error(), nil))
 	}
@@ -201,7 +202,7 @@ func endRecord(_ context.Context, m *execution, err error) error {
 
 // endArchive leaves nothing of an archive, or of what was read from one, that did not
 // become whole.
-func endArchive(_ context.Context, m *execution, err error) error {
+func endArchive(m *execution, err error) error {
 	if err == nil || m.placed {
 		return m.stopped(err)
 	}
@@ -213,7 +214,7 @@ func endArchive(_ context.Context, m *execution, err error) error {
 }
 
 // endHandover knows of a handover that was taken back as a whole.
-func endHandover(_ context.Context, m *execution, err error) error {
+func endHandover(m *execution, err error) error {
 	var back *TakenBackError
 	if errors.As(err, &back) {
 		m.out.State = ledger.Undone
@@ -225,10 +226,9 @@ func endHandover(_ context.Context, m *execution, err error) error {
 // carryOn has the kind carry the run on, and says in the ledger how that ended.
 func (m *execution) carryOn(ctx context.Context) error {
 	k := m.p.kind()
-	err := k.forward(ctx, m)
-	m.out.Phases = m.Phases()
+	err := k.forward(m, ctx)
 	if k.ended != nil {
-		return k.ended(ctx, m, err)
+		return k.ended(m, err)
 	}
 	return m.stopped(err)
 }
@@ -272,7 +272,7 @@ func (m *execution) conduct(ctx context.Context) (*Outcome, error) {
 		return nil, err
 	}
 	if begin := m.p.kind().begin; begin != nil {
-		if err := begin(ctx, m); err != nil {
+		if err := begin(m, ctx); err != nil {
 			return nil, err
 		}
 	}

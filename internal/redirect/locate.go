@@ -292,8 +292,7 @@ func (e *Engine) Absence(w *Whereabouts, name string, want ledger.DriveRef, path
 			f.Remedy = fmt.Sprintf("both belong there, and one needs another place: plug %s in, then `%s`; no data "+
 				"is lost", label, mountElsewhere(want.UUID, want.Mount))
 		case bring != "":
-			f.Remedy = fmt.Sprintf("plug %s in, then `umount %s && %s`; no data is lost", label,
-				pathtext.Quote(want.Mount), bring)
+			f.Remedy = plugIn(want.Label, e.mountAgain(want))
 		}
 		return f
 	}
@@ -312,6 +311,23 @@ func (e *Engine) mountCommand(want ledger.DriveRef) string {
 		return ""
 	}
 	return fmt.Sprintf("mount UUID=%s %s", want.UUID, pathtext.Quote(want.Mount))
+}
+
+// mountAgain is that command in the place of whatever is mounted there.
+func (e *Engine) mountAgain(want ledger.DriveRef) string {
+	command := e.mountCommand(want)
+	if command == "" {
+		return ""
+	}
+	if there, err := e.Drives.Of(want.Mount); err == nil && there.Mount == want.Mount {
+		command = "umount " + pathtext.Quote(want.Mount) + " && " + command
+	}
+	return command
+}
+
+// plugIn is the remedy of a drive whose place another one has.
+func plugIn(label, command string) string {
+	return fmt.Sprintf("plug %s in, then `%s`; no data is lost", pathtext.Show(label), command)
 }
 
 func shownAll(paths []string) string {

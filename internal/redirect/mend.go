@@ -13,7 +13,6 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
-	"nexlin/internal/link"
 	"nexlin/internal/swap"
 )
 
@@ -309,7 +308,7 @@ func (m *execution) mend(ctx context.Context) error {
 // mendedLink makes the link, or replaces the one that stands there as it was
 // seen.
 func (m *execution) mendedLink() error {
-	done, err := link.Is(m.linkIn, m.base(), m.p.LinkText)
+	done, err := m.linkPlace().Says(m.p.LinkText)
 	if err != nil {
 		return err
 	}
@@ -455,7 +454,7 @@ func (m *execution) saveMended(t *ledger.Tx) error {
 func (m *execution) unmend(ctx context.Context) error {
 	if m.p.Mend.Link {
 		err := m.Act(ctx, "unlink", m.p.OldText, func() error {
-			ours, err := link.Is(m.linkIn, m.base(), m.p.LinkText)
+			ours, err := m.linkPlace().Says(m.p.LinkText)
 			if err != nil {
 				return err
 			}

@@ -2,7 +2,6 @@ package redirect
 
 import (
 	"errors"
-	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -170,21 +169,19 @@ func (m *execution) checkDrive(path string, want ledger.DriveRef) error {
 	}
 	f := m.Absence(&w, m.p.Name, want, path).As(finding.Blocker)
 	// A run goes on only where it began, whatever else belongs there.
-	command := m.mountCommand(want)
-	if there, err := m.Drives.Of(want.Mount); err == nil && there.Mount == want.Mount && command != "" {
-		command = "umount " + pathtext.Quote(want.Mount) + " && " + command
-	}
 	switch {
 	case w.Found:
 		f = finding.New(finding.DriveElsewhere, path, "%s is not where it was when the run began: %s", want.Label,
 			want.Mount).Named(m.p.Name).OnDrive(want.Label).As(finding.Blocker)
 		again := "mount it at " + pathtext.Show(want.Mount) + " again"
-		if command != "" {
+		if command := m.mountAgain(want); command != "" {
 			again += ": `" + command + "`"
 		}
 		f = f.Instead(again + againThere)
-	case w.Other != nil && command != "":
-		f = f.Instead(fmt.Sprintf("plug %s in, then `%s`; no data is lost", pathtext.Show(want.Label), command))
+	case w.Other != nil:
+		if command := m.mountAgain(want); command != "" {
+			f = f.Instead(plugIn(want.Label, command))
+		}
 	}
 	return &RefusedError{[]finding.Finding{f}}
 }

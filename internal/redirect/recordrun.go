@@ -8,7 +8,6 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
-	"nexlin/internal/link"
 	"nexlin/internal/run"
 	"nexlin/internal/swap"
 	"nexlin/internal/transfer"
@@ -249,7 +248,7 @@ func (m *execution) whereRecord() (position, error) {
 	if m.p.From == m.p.Link {
 		return m.whereMove()
 	}
-	ours, err := link.Is(m.linkIn, m.base(), m.p.LinkText)
+	ours, err := m.linkPlace().Says(m.p.LinkText)
 	if err != nil || !ours {
 		return before, err
 	}
@@ -267,7 +266,7 @@ func (m *execution) recordSwitch(ctx context.Context) error {
 	if m.p.From == m.p.Link {
 		return m.toLink(ctx)
 	}
-	done, err := link.Is(m.linkIn, m.base(), m.p.LinkText)
+	done, err := m.linkPlace().Says(m.p.LinkText)
 	if err != nil {
 		return err
 	}
@@ -284,7 +283,7 @@ func (m *execution) unrecord(ctx context.Context) error {
 		if m.p.From == m.p.Link {
 			return m.toFolder(ctx)
 		}
-		ours, err := link.Is(m.linkIn, m.base(), m.p.LinkText)
+		ours, err := m.linkPlace().Says(m.p.LinkText)
 		if err != nil || !ours {
 			return err
 		}

@@ -15,7 +15,6 @@ import (
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
-	"nexlin/internal/link"
 	"nexlin/internal/manifest"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/run"
@@ -297,7 +296,7 @@ func statBeneath(d *handle.Dir, path string) (handle.Stat, error) {
 func (m *execution) unrestore() error {
 	if parent, err := handle.OpenReal(filepath.Dir(m.p.Link)); err == nil {
 		defer parent.Release()
-		ours, err := link.Is(parent, m.base(), m.p.LinkText)
+		ours, err := m.placeIn(parent).Says(m.p.LinkText)
 		if err != nil {
 			return err
 		}

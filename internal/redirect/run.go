@@ -145,36 +145,38 @@ func (e *Engine) waitsFor(row ledger.RunRow) *finding.Finding {
 		plans = []*Plan{p}
 	}
 	for _, p := range plans {
-		one, err := e.Ledger.Run(p.Run)
-		if err == nil && one.State != ledger.Stopped {
-			continue // at its end, or taken back
-		}
-		known := err == nil
-		if err = nil; p.Into != "" {
-			err = e.execution(p).checkDrive(p.Into, p.IntoDrive)
-		}
-		if err == nil && known {
-			_, err = e.Recoverable(one)
-		}
 		var refused *RefusedError
-		if taken := takenPlace(err); taken != nil {
-			return taken
-		} else if errors.As(err, &refused) &&
-			(refused.OnlyAway() || finding.Has(refused.Findings, finding.DriveElsewhere)) {
+		if errors.As(e.holdsUp(p), &refused) && refused.only(finding.OldPlaceTaken, finding.DriveElsewhere,
+			finding.DriveAway, finding.DriveSwapped, finding.Covered) {
 			return &refused.Findings[0]
 		}
 	}
 	return nil
 }
 
-// takenPlace is the finding of a link path where something else came to stand; nil if
-// err is another.
-func takenPlace(err error) *finding.Finding {
-	var refused *RefusedError
-	if errors.As(err, &refused) && len(refused.Findings) == 1 && refused.Findings[0].Code == finding.OldPlaceTaken {
-		return &refused.Findings[0]
+// holdsUp is what keeps a run that was stopped, or has not begun, from going on.
+func (e *Engine) holdsUp(p *Plan) error {
+	row, err := e.Ledger.Run(p.Run)
+	begun := err == nil
+	if begun && row.State != ledger.Stopped {
+		return nil // at its end, or taken back
 	}
-	return nil
+	if p.Into != "" {
+		if err := e.execution(p).checkDrive(p.Into, p.IntoDrive); err != nil {
+			return err
+		}
+	}
+	if !begun {
+		return nil
+	}
+	_, err = e.Recoverable(row)
+	return err
+}
+
+// placeTaken reports that something else came to stand at the link path.
+func placeTaken(err error) bool {
+	var refused *RefusedError
+	return errors.As(err, &refused) && refused.only(finding.OldPlaceTaken)
 }
 
 func stoppedRun(row ledger.RunRow, path string) finding.Finding {
@@ -196,7 +198,6 @@ func (e *Engine) stoppedOf(r *ledger.Redirect) (out []finding.Finding, err error
 
 // stopped records that a run ended before its end, and why.
 func (m *execution) stopped(err error) error {
-	m.out.Phases = m.Phases()
 	if err == nil {
 		m.out.State = ledger.Done
 		return nil
@@ -208,7 +209,7 @@ func (m *execution) stopped(err error) error {
 	}
 	if m.linkIn != nil && m.heldIn != nil && !m.p.MovesOn() {
 		at, e := m.where()
-		if s.Taken = takenPlace(e) != nil; s.Taken || e == nil && at == between {
+		if s.Taken = placeTaken(e); s.Taken || e == nil && at == between {
 			s.Aside = m.p.folderAway()
 		}
 	}
@@ -264,7 +265,9 @@ func (m *execution) writers() []string {
 	return out
 }
 
+// close lets go of everything; the outcome has its phases then.
 func (m *execution) close() {
+	m.out.Phases = m.Phases()
 	if m.part != nil {
 		m.part.Close()
 	}

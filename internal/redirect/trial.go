@@ -80,7 +80,7 @@ func (m *execution) tryFailed(ctx context.Context, why error) error {
 	if !m.p.exchanges() {
 		return fmt.Errorf("the trial failed: %w", why)
 	}
-	if err := m.switchBackAct(ctx, m.toFolder); err != nil {
+	if err := m.leadBack(ctx); err != nil {
 		return errors.Join(fmt.Errorf("the trial failed: %w", why), err)
 	}
 	m.switched = false

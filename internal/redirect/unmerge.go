@@ -305,7 +305,7 @@ func (m *execution) unmergeSwitch(ctx context.Context) error {
 	m.switched = true
 	err := handle.InOrder(m.reopen, func() error { return m.placedUnchanged(ctx) },
 		func() error { return m.heldUnchanged(ctx) },
-		m.showHeld, func() error { return m.switchBackAct(ctx, m.toFolder) })
+		m.showHeld, func() error { return m.leadBack(ctx) })
 	m.switched = err != nil
 	return err
 }

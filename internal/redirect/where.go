@@ -8,7 +8,6 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
-	"nexlin/internal/link"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/swap"
 )
@@ -123,10 +122,10 @@ func (m *execution) whereMoveOn() (position, error) {
 		}
 		return m.placedOrBefore()
 	}
-	if ours, err := link.Is(m.linkIn, m.base(), m.p.LinkText); ours || err != nil {
+	if ours, err := m.linkPlace().Says(m.p.LinkText); ours || err != nil {
 		return switched, err
 	}
-	if old, err := link.Is(m.linkIn, m.base(), m.p.OldText); old || err != nil {
+	if old, err := m.linkPlace().Says(m.p.OldText); old || err != nil {
 		if err != nil {
 			return before, err
 		}
@@ -148,11 +147,14 @@ func (m *execution) whereBringBack() (position, error) {
 	}
 	if m.into != nil {
 		at, err := s.Where()
-		if taken := (*swap.TakenError)(nil); errors.As(err, &taken) {
+		var taken *swap.TakenError
+		switch {
+		case errors.As(err, &taken):
 			return before, m.taken(err)
-		}
-		if err == nil && at != swap.Folder {
-			return map[swap.State]position{swap.Between: between, swap.Link: before}[at], nil
+		case err == nil && at == swap.Between:
+			return between, nil
+		case err == nil && at == swap.Link:
+			return before, nil
 		}
 	}
 	// The folder that comes back may not be there yet.
