@@ -70,6 +70,11 @@ func built(t *testing.T, tags string) string {
 }
 
 func scripts(t *testing.T) {
+	// What draws hundreds of pictures is a program without the race detector.
+	scenes := program
+	if os.Getenv("NEXLIN_TEST_PROGRAM") == "" {
+		scenes = plain(t)
+	}
 	testscript.Run(t, testscript.Params{
 		Dir: "testdata",
 		Setup: func(env *testscript.Env) error {
@@ -82,6 +87,7 @@ func scripts(t *testing.T) {
 			scriptEnv(env)
 			env.Defer(func() { stopPrograms(env.WorkDir) })
 			env.Setenv("HOME", home)
+			env.Setenv("SCENES", scenes)
 			env.Setenv("NEXLIN_STANDIN_DRIVES", filepath.Join(env.WorkDir, "drives.yaml"))
 			return os.WriteFile(filepath.Join(env.WorkDir, "drives.yaml"), []byte(drivesFile), 0o644)
 		},

@@ -20,10 +20,10 @@ import (
 
 // Digests are the plain ones of the content, whatever the segments.
 func TestHasher(t *testing.T) {
-	content := pattern(2*segment + 5)
-	for _, size := range []int{0, 1, segment, len(content)} {
+	content := pattern(int(2*segment) + 5)
+	for _, size := range []int{0, 1, int(segment), len(content)} {
 		for _, kind := range []Digest{SHA256, BLAKE3} {
-			if kind == SHA256 && size > segment {
+			if kind == SHA256 && size > int(segment) {
 				continue // takes long and goes the same way
 			}
 			h := newHasher(kind)
@@ -39,7 +39,7 @@ func TestHasher(t *testing.T) {
 				want = blake3.Sum256(content[:size])
 			}
 			require.Equal(t, want, f.Digest, "%s of %d bytes", kind, size)
-			require.Equal(t, max(1, (size+segment-1)/segment), n)
+			require.Equal(t, max(1, (size+int(segment)-1)/int(segment)), n)
 			file := filepath.Join(t.TempDir(), "f")
 			require.NoError(t, os.WriteFile(file, content[:size], 0o600))
 			dir := open(t, filepath.Dir(file))
@@ -98,9 +98,9 @@ func TestSpoiltSegment(t *testing.T) {
 	b := newBench(t)
 	large := filepath.Join(b.source, "large")
 	require.NoError(t, os.MkdirAll(b.source, 0o755))
-	content := pattern(2*segment + 1)
+	content := pattern(int(2*segment) + 1)
 	require.NoError(t, os.WriteFile(large, content, 0o600))
-	_, err := b.overlapped(&trigger{bytes: segment + 10<<20, do: func() {
+	_, err := b.overlapped(&trigger{bytes: segment + segment/6, do: func() {
 		f, err := os.OpenFile(filepath.Join(b.copy, "large"), os.O_WRONLY, 0)
 		require.NoError(t, err)
 		_, err = f.WriteAt([]byte{^content[segment+5]}, segment+5)
@@ -112,4 +112,10 @@ func TestSpoiltSegment(t *testing.T) {
 	require.Equal(t, DiffError{Path: "large", What: "content"}, *diff)
 	b.mustPass()
 	b.equal()
+}
+
+// Segments are small here: the race detector makes digests slow.
+func TestMain(m *testing.M) {
+	segment = 4 << 20
+	os.Exit(m.Run())
 }

@@ -36,8 +36,8 @@ type Sum [16]byte
 const block = 4096
 
 // segment is how much of a large file has a sum of its own, so that it can be
-// read back while the rest is still copied. Bytes.
-const segment = 64 << 20
+// read back while the rest is still copied. Bytes; tests have smaller ones.
+var segment int64 = 64 << 20
 
 // A hasher takes digest and sum of one file after the other.
 type hasher struct {
