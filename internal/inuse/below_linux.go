@@ -103,6 +103,7 @@ type scan struct {
 	*look
 	pid     int
 	root    string // its directory in proc(5)
+	dir     int    // that, open: what is below it is reached by a short path
 	name    string
 	service string
 	denied  bool
@@ -110,9 +111,15 @@ type scan struct {
 }
 
 func (l *look) process(pid int, at string) {
-	s := scan{look: l, pid: pid, root: at}
+	dir, err := unix.Open(at, unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
+	if err != nil {
+		l.report.Complete = l.report.Complete && ended(err)
+		return
+	}
+	defer unix.Close(dir)
+	s := scan{look: l, pid: pid, root: at, dir: dir}
 	var st unix.Statx_t
-	if err := statFollowing(at+"/exe", &st); errors.Is(err, fs.ErrNotExist) {
+	if err := s.stat("exe", &st); errors.Is(err, fs.ErrNotExist) {
 		return // a thread of the kernel, or a program that has ended
 	}
 	s.ours = l.namespace(pid, at)
@@ -122,13 +129,21 @@ func (l *look) process(pid int, at string) {
 		s.link("root", Working)
 	}
 	fds, err := os.ReadDir(s.root + "/fd")
-	s.denied = s.denied || os.IsPermission(err)
+	s.denied = s.denied || err != nil && !ended(err)
 	for _, fd := range fds {
 		s.see("fd/"+fd.Name(), func(st *unix.Statx_t) How { return s.access(fd.Name(), st) })
 	}
 	s.maps()
 	// Some systems hide their first process from everybody; it holds nobody's folder.
 	l.report.Complete = l.report.Complete && (!s.denied || pid == 1)
+}
+
+// ended says of an error that the process is no more.
+func ended(err error) bool { return errors.Is(err, fs.ErrNotExist) || errors.Is(err, unix.ESRCH) }
+
+// stat asks what a link below the process's directory leads to.
+func (s *scan) stat(link string, st *unix.Statx_t) error {
+	return unix.Statx(s.dir, link, asKnown, placeMask, st)
 }
 
 func (s *scan) link(name string, how How) {
@@ -138,16 +153,15 @@ func (s *scan) link(name string, how How) {
 // see looks at what a link in proc(5) leads to, and asks how it is held if it
 // may be of the place. It reports whether it may.
 func (s *scan) see(link string, how func(*unix.Statx_t) How) bool {
-	at := s.root + "/" + link
 	var st unix.Statx_t
-	if err := statFollowing(at, &st); err != nil {
+	if err := s.stat(link, &st); err != nil {
 		s.denied = s.denied || os.IsPermission(err)
 		return false
 	}
 	if !s.mayHold(&st) {
 		return false
 	}
-	path, err := os.Readlink(at)
+	path, err := os.Readlink(s.root + "/" + link)
 	if err != nil {
 		s.denied = s.denied || os.IsPermission(err)
 		return false
@@ -210,7 +224,7 @@ func (s *scan) access(fd string, st *unix.Statx_t) How {
 		return Somehow
 	}
 	var now unix.Statx_t
-	if statFollowing(s.root+"/fd/"+fd, &now) != nil || now.Ino != st.Ino || now.Dev_major != st.Dev_major ||
+	if s.stat("fd/"+fd, &now) != nil || now.Ino != st.Ino || now.Dev_major != st.Dev_major ||
 		now.Dev_minor != st.Dev_minor {
 		return closed // the flags may be another file's
 	}

@@ -119,13 +119,19 @@ func (l *look) layer(n *namespace, dir string) (string, bool) {
 
 // loops finds loop devices whose file lies in the place (loop(4)).
 func (l *look) loops() {
-	files, _ := filepath.Glob("/sys/block/loop*/loop/backing_file") // the pattern is right
-	for _, file := range files {
-		device := "/dev/" + strings.Split(file, "/")[3]
-		text, err := os.ReadFile(file)
-		if err != nil {
-			continue // detached meanwhile
+	devices, err := os.ReadDir("/sys/block")
+	if err != nil {
+		return // a kernel without
+	}
+	for _, d := range devices {
+		if !strings.HasPrefix(d.Name(), "loop") {
+			continue
 		}
+		text, err := os.ReadFile("/sys/block/" + d.Name() + "/loop/backing_file")
+		if err != nil {
+			continue // it has no file
+		}
+		device := "/dev/" + d.Name()
 		h := Holder{Program: "the loop device " + device, How: Loop}
 		var id *fileID
 		if dev, err := unix.Open(device, unix.O_RDONLY|unix.O_NONBLOCK|unix.O_CLOEXEC, 0); err == nil {

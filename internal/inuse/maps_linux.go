@@ -159,7 +159,7 @@ func (s *scan) seeMap(m *mapped, span string, how How) bool {
 	v, shown := isUnsure, m.path
 	if statAt(m.path, &st) == nil && st.Ino == m.ino && s.mayHold(&st) {
 		v, shown = s.judge(&st, m.path, true)
-	} else if statFollowing(s.root+"/map_files/"+span, &st) == nil {
+	} else if s.stat("map_files/"+span, &st) == nil {
 		return s.see("map_files/"+span, func(*unix.Statx_t) How { return how })
 	}
 	switch v {
