@@ -363,7 +363,7 @@ func TestIdleConnections(t *testing.T) {
 // An administrator who asks whether a drive may go hears of every account's
 // redirects and stopped runs, and reads no record of theirs with own rights.
 func TestUnplugKnowsEveryAccount(t *testing.T) {
-	if os.Getenv("NEXLIN_TEST_OWN_MOUNTS") == "" {
+	if os.Getenv("NEXLIN_TEST_NAMESPACES") == "" {
 		lab.Skip(t, "no mount namespace for a list of accounts of its own")
 	}
 	skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 16), lab.Drive(t, "ext4", "BASALT", 16)

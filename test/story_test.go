@@ -26,7 +26,7 @@ func TestMain(m *testing.M) {
 	if dirs := os.Getenv(hostileIn); dirs != "" {
 		beHostile(strings.Split(dirs, ":"))
 	}
-	lab.OwnMounts()
+	lab.OwnNamespaces()
 	os.Exit(func() int {
 		defer lab.CleanPrograms()
 		// A program with the race detector waits a second at its end for reports

@@ -8,6 +8,6 @@ import (
 )
 
 func TestMain(m *testing.M) {
-	lab.OwnMounts()
+	lab.OwnNamespaces()
 	os.Exit(m.Run())
 }
