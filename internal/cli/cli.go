@@ -211,8 +211,9 @@ func (a *app) engine(write bool) (*redirect.Engine, func(), error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	e := &redirect.Engine{Ledger: l, Drives: drives, Homes: homes(a.home), Ask: a.askPerson, Env: os.Environ(),
-		CopyWithin: time.Duration(max(a.copyDays, 0)) * 24 * time.Hour}
+	e := redirect.New(l, drives)
+	e.Homes, e.Ask, e.Env = homes(a.home), a.askPerson, os.Environ()
+	e.CopyWithin = time.Duration(max(a.copyDays, 0)) * 24 * time.Hour
 	if err := a.giveCards(e); err != nil {
 		_ = l.Close() // nothing was written
 		return nil, nil, err

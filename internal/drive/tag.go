@@ -38,6 +38,13 @@ type Tag struct {
 // ErrTag reports a drive tag that is there and not to be trusted.
 var ErrTag = errors.New("the drive tag is damaged or of another version")
 
+// NoTag tells that there is no drive tag, or none that this account may see,
+// from a drive that can't be read.
+func NoTag(err error) bool {
+	return handle.Absent(err) || handle.Missing(err) || errors.Is(err, fs.ErrPermission) ||
+		errors.Is(err, handle.ErrNotDir) || errors.Is(err, handle.ErrMount)
+}
+
 // ReadTag reads the tag below the directory at path. It is hostile input:
 // links are not followed, size and content are checked. fs.ErrNotExist
 // means there is none, ErrTag that there is one that can't be used.

@@ -112,5 +112,5 @@ func scene(t *testing.T, dir string) (*redirect.Engine, ledger.Redirect) {
 		return errors.Join(tx.SaveRedirect(r),
 			tx.AddPack(ledger.Pack{Run: "packed", Redirect: r.Name, Made: time.Now()}))
 	}))
-	return &redirect.Engine{Ledger: l, Drives: drives}, r
+	return redirect.New(l, drives), r
 }

@@ -19,11 +19,11 @@ import (
 
 // linkDriveOf is the drive that a redirect's link stands on, as the ledger knows
 // it; without a mount point if it does not.
-func (e *Engine) linkDriveOf(r *ledger.Redirect) (ledger.DriveRef, error) {
+func (p *Places) linkDriveOf(r *ledger.Redirect) (ledger.DriveRef, error) {
 	if r.LinkDrive.Mount != "" {
 		return r.LinkDrive, nil
 	}
-	held, err := e.Held(r.Name)
+	held, err := p.Held(r.Name)
 	if err != nil {
 		return ledger.DriveRef{}, err
 	}
@@ -38,16 +38,16 @@ func (e *Engine) linkDriveOf(r *ledger.Redirect) (ledger.DriveRef, error) {
 // LinkDriveAway gives the finding about a redirect's link whose drive is not
 // here; nil if it is. A link that says one of the texts is at its place,
 // whichever drive that is by now: a system drive may have been exchanged.
-func (e *Engine) LinkDriveAway(r *ledger.Redirect, texts ...string) (*finding.Finding, error) {
-	want, err := e.linkDriveOf(r)
+func (p *Places) LinkDriveAway(r *ledger.Redirect, texts ...string) (*finding.Finding, error) {
+	want, err := p.linkDriveOf(r)
 	if err != nil || want.Mount == "" || pathtext.IsRoot(want.Mount) {
 		return nil, err
 	}
-	if pathtext.Within(resolvedDir(e.Ledger.Dir()), want.Mount) {
+	if pathtext.Within(resolvedDir(p.Ledger.Dir()), want.Mount) {
 		return nil, nil // what tells of it lies there itself: it is no empty mount point
 	}
 	dir := filepath.Dir(r.Link)
-	here, err := e.mountedAs(want, dir)
+	here, err := p.mountedAs(want, dir)
 	if here || err != nil {
 		return nil, err
 	}
@@ -62,11 +62,11 @@ func (e *Engine) LinkDriveAway(r *ledger.Redirect, texts ...string) (*finding.Fi
 	} else if !handle.Absent(err) {
 		return nil, err
 	}
-	w, err := e.Whereabouts(want, r.Link)
+	w, err := p.Whereabouts(want, r.Link)
 	if err != nil {
 		return nil, err
 	}
-	f := e.Absence(&w, r.Name, want, r.Link).As(finding.Blocker)
+	f := p.Absence(&w, r.Name, want, r.Link).As(finding.Blocker)
 	if w.Found {
 		f = elsewhere(&w, r.Name, want, r.Link)
 	}
@@ -81,64 +81,28 @@ type mountedPlace struct {
 
 // mountedAs reports whether what path lies on is the wanted drive, at the place
 // where the ledger saw it.
-func (e *Engine) mountedAs(want ledger.DriveRef, path string) (bool, error) {
+func (p *Places) mountedAs(want ledger.DriveRef, path string) (bool, error) {
 	at := mountedPlace{want, path}
-	if e.seen != nil {
-		if is, known := e.seen.mounted[at]; known {
+	if p.seen != nil {
+		if is, known := p.seen.mounted[at]; known {
 			return is, nil
 		}
 	}
-	is, err := e.isMountedAs(want, path)
-	if err == nil && e.seen != nil {
-		e.seen.mounted[at] = is
+	is, err := p.isMountedAs(want, path)
+	if err == nil && p.seen != nil {
+		p.seen.mounted[at] = is
 	}
 	return is, err
 }
 
-func (e *Engine) isMountedAs(want ledger.DriveRef, path string) (bool, error) {
+func (p *Places) isMountedAs(want ledger.DriveRef, path string) (bool, error) {
 	at, err := drive.Existing(path)
 	if err != nil {
 		return false, err
 	}
-	d, err := e.Drives.Of(at)
+	d, err := p.Drives.Of(at)
 	if errors.Is(err, drive.ErrNoDrive) {
 		return false, nil
 	}
 	return err == nil && d.UUID == want.UUID && pathtext.Within(path, d.Mount) && d.Mount == want.Mount, err
-}
-
-// wantLinkDrive adds that finding to a plan.
-func (e *Engine) wantLinkDrive(p *Plan, r *ledger.Redirect) error {
-	f, err := e.LinkDriveAway(r)
-	if f != nil {
-		p.find(*f)
-	}
-	return err
-}
-
-// wantLinkDrive refuses a run, its resume or its undo while the drive is away
-// on which the link is to be changed.
-func (m *execution) wantLinkDrive() error {
-	if m.p.Before == nil || m.p.kind().noLink || m.p.Mend != nil && m.p.Into == "" {
-		return nil // it touches no link
-	}
-	f, err := m.LinkDriveAway(m.p.Before, m.p.LinkText, m.p.OldText)
-	if f != nil {
-		err = &RefusedError{[]finding.Finding{*f}}
-	}
-	return err
-}
-
-// linkDriveNow is the drive that the link of the run stands on.
-func (m *execution) linkDriveNow() ledger.DriveRef {
-	at, err := drive.Existing(filepath.Dir(m.p.Link))
-	if err == nil {
-		if d, err := m.Drives.Of(at); err == nil {
-			return ref(&d)
-		}
-	}
-	if m.p.Before != nil {
-		return m.p.Before.LinkDrive // an engine's store may have no directory around it any more
-	}
-	return ledger.DriveRef{}
 }

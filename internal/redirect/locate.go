@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"path/filepath"
 	"strings"
-	"sync"
 
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
@@ -45,48 +44,38 @@ type presence struct {
 	where    map[ledger.DriveRef]Whereabouts
 	mounted  map[mountedPlace]bool // what [Engine.mountedAs] has said
 	held     map[string][]ledger.Held
-	stopped  func() ([]ledger.RunRow, error)
 }
 
-// AtOnce gives an engine that looks at the drives once and remembers what it
-// saw: for looking at many redirects in one moment, not for runs.
-func (e *Engine) AtOnce() *Engine {
-	c := *e
-	c.seen = &presence{where: map[ledger.DriveRef]Whereabouts{}, mounted: map[mountedPlace]bool{},
-		stopped: sync.OnceValues(e.unfinishedRuns)}
+// AtOnce looks at the drives once and remembers what it saw: for looking at many
+// redirects in one moment, not for runs.
+func (p *Places) AtOnce() *Places {
+	c := *p
+	c.seen = &presence{where: map[ledger.DriveRef]Whereabouts{}, mounted: map[mountedPlace]bool{}}
 	return &c
 }
 
 // Held lists what is held for a redirect, oldest first.
-func (e *Engine) Held(name string) ([]ledger.Held, error) {
-	if e.seen == nil {
-		return e.Ledger.HeldOf(name)
+func (p *Places) Held(name string) ([]ledger.Held, error) {
+	if p.seen == nil {
+		return p.Ledger.HeldOf(name)
 	}
-	if e.seen.held == nil {
-		all, err := e.Ledger.HeldOf("")
+	if p.seen.held == nil {
+		all, err := p.Ledger.HeldOf("")
 		if err != nil {
 			return nil, err
 		}
-		e.seen.held = map[string][]ledger.Held{}
+		p.seen.held = map[string][]ledger.Held{}
 		for _, h := range all {
-			e.seen.held[h.Redirect] = append(e.seen.held[h.Redirect], h)
+			p.seen.held[h.Redirect] = append(p.seen.held[h.Redirect], h)
 		}
 	}
-	return e.seen.held[name], nil
-}
-
-// Unfinished lists the runs that were stopped, newest first.
-func (e *Engine) Unfinished() ([]ledger.RunRow, error) {
-	if e.seen == nil {
-		return e.unfinishedRuns()
-	}
-	return e.seen.stopped()
+	return p.seen.held[name], nil
 }
 
 // Locate finds out whether a drive is here, and where it is mounted. path is
 // where data is expected on it.
-func (e *Engine) Locate(want ledger.DriveRef, path string) (mount string, found bool, err error) {
-	w, err := e.Whereabouts(want, path)
+func (p *Places) Locate(want ledger.DriveRef, path string) (mount string, found bool, err error) {
+	w, err := p.Whereabouts(want, path)
 	return w.Drive.Mount, w.Found, err
 }
 
@@ -94,26 +83,26 @@ func (e *Engine) Locate(want ledger.DriveRef, path string) (mount string, found 
 // none, by the UUID of its file system (any mismatch is doubtful, and
 // doubtful is not found). A tag that counts fewer runs than the ledger knows
 // of is on an older copy, and two drives with one tag are none (safety.md, 8).
-func (e *Engine) Whereabouts(want ledger.DriveRef, path string) (Whereabouts, error) {
+func (p *Places) Whereabouts(want ledger.DriveRef, path string) (Whereabouts, error) {
 	w, ok := Whereabouts{}, false
-	if e.seen != nil {
-		w, ok = e.seen.where[want]
+	if p.seen != nil {
+		w, ok = p.seen.where[want]
 	}
 	if !ok {
 		var err error
-		if w, err = e.whereabouts(want, path); err != nil {
+		if w, err = p.whereabouts(want, path); err != nil {
 			return w, err
 		}
-		if e.seen != nil {
-			e.seen.where[want] = w
+		if p.seen != nil {
+			p.seen.where[want] = w
 		}
 	}
-	return w, e.cover(&w, w.Path(want, path))
+	return w, p.cover(&w, w.Path(want, path))
 }
 
 // cover looks whether path, which lies on the drive that was found, can be
 // reached: what is mounted over it hides it (I5).
-func (e *Engine) cover(w *Whereabouts, path string) error {
+func (p *Places) cover(w *Whereabouts, path string) error {
 	if !w.Found || w.Drive.Standin || !pathtext.Within(path, w.Drive.Mount) {
 		return nil
 	}
@@ -124,7 +113,7 @@ func (e *Engine) cover(w *Whereabouts, path string) error {
 	if st, err := handle.Lstat(at); err != nil || w.Drive.Holds(&st) {
 		return nil
 	}
-	d, err := e.Drives.Of(at)
+	d, err := p.Drives.Of(at)
 	if errors.Is(err, drive.ErrNoDrive) {
 		return nil // a stand-in that is unplugged, say
 	}
@@ -137,8 +126,8 @@ func (e *Engine) cover(w *Whereabouts, path string) error {
 	return nil
 }
 
-func (e *Engine) whereabouts(want ledger.DriveRef, path string) (w Whereabouts, err error) {
-	all, err := e.allDrives()
+func (p *Places) whereabouts(want ledger.DriveRef, path string) (w Whereabouts, err error) {
+	all, err := p.allDrives()
 	if err != nil {
 		return w, err
 	}
@@ -146,7 +135,7 @@ func (e *Engine) whereabouts(want ledger.DriveRef, path string) (w Whereabouts, 
 	// and that it can't be read is no other drive's trouble.
 	var own error
 	if at, err := drive.Existing(path); err == nil {
-		d, err := e.Drives.Of(at)
+		d, err := p.Drives.Of(at)
 		if err == nil {
 			all = append([]drive.Drive{d}, all...)
 			if _, own = matches(&d, want); errors.Is(own, errOther) {
@@ -159,7 +148,7 @@ func (e *Engine) whereabouts(want ledger.DriveRef, path string) (w Whereabouts, 
 	if own != nil {
 		return w, own
 	}
-	known, err := e.counter(want.ID)
+	known, err := p.counter(want.ID)
 	if err != nil {
 		return w, err
 	}
@@ -201,28 +190,28 @@ func (e *Engine) whereabouts(want ledger.DriveRef, path string) (w Whereabouts, 
 	return w, nil
 }
 
-func (e *Engine) allDrives() ([]drive.Drive, error) {
-	if e.seen != nil && e.seen.drives != nil {
-		return e.seen.drives, nil
+func (p *Places) allDrives() ([]drive.Drive, error) {
+	if p.seen != nil && p.seen.drives != nil {
+		return p.seen.drives, nil
 	}
-	all, err := e.Drives.Attached()
-	if err == nil && e.seen != nil {
-		e.seen.drives = all
+	all, err := p.Drives.Attached()
+	if err == nil && p.seen != nil {
+		p.seen.drives = all
 	}
 	return all, err
 }
 
 // counter is the highest count of a drive tag that the ledger has seen.
-func (e *Engine) counter(id string) (int64, error) {
-	if e.seen != nil && e.seen.counters != nil {
-		return e.seen.counters[id], nil
+func (p *Places) counter(id string) (int64, error) {
+	if p.seen != nil && p.seen.counters != nil {
+		return p.seen.counters[id], nil
 	}
-	all, err := e.Ledger.Counters()
+	all, err := p.Ledger.Counters()
 	if err != nil {
 		return 0, err
 	}
-	if e.seen != nil {
-		e.seen.counters = all
+	if p.seen != nil {
+		p.seen.counters = all
 	}
 	return all[id], nil
 }
@@ -254,7 +243,7 @@ func matches(d *drive.Drive, want ledger.DriveRef) (*drive.Tag, error) {
 		// Without a tag that can be read the UUID alone has to do, and none is no
 		// identity.
 		return nil, nil
-	case !noTag(err) && !errors.Is(err, drive.ErrTag):
+	case !drive.NoTag(err) && !errors.Is(err, drive.ErrTag):
 		return nil, err
 	}
 	return nil, errOther
@@ -262,10 +251,10 @@ func matches(d *drive.Drive, want ledger.DriveRef) (*drive.Tag, error) {
 
 // Absence gives the finding about a drive that was not found: the one cause,
 // and what brings it back. path lies on it.
-func (e *Engine) Absence(w *Whereabouts, name string, want ledger.DriveRef, path string) finding.Finding {
+func (p *Places) Absence(w *Whereabouts, name string, want ledger.DriveRef, path string) finding.Finding {
 	about := finding.Subject{Name: name, Drive: want.Label}
 	label, mount := pathtext.Show(want.Label), pathtext.Show(want.Mount)
-	bring := e.mountCommand(want)
+	bring := p.mountCommand(want)
 	switch {
 	case len(w.Twice) > 0:
 		return finding.New(finding.DriveTwice, path, "%d drives here say to be %s: at %s", len(w.Twice), label,
@@ -276,7 +265,7 @@ func (e *Engine) Absence(w *Whereabouts, name string, want ledger.DriveRef, path
 		f := finding.New(finding.Covered, path, "%s is here, but something else is mounted at %s and hides %s", label,
 			w.Cover, path).About(about).
 			Instead(fmt.Sprintf("`umount %s`; the data is below it", pathtext.Quote(w.Cover)))
-		if d, err := e.Drives.Of(w.Cover); err == nil && d.UUID != "" && e.contested(w.Cover, want) {
+		if d, err := p.Drives.Of(w.Cover); err == nil && d.UUID != "" && p.contested(w.Cover, want) {
 			f.Remedy = fmt.Sprintf("the data is below %s, which needs another place: `umount %s && %s`",
 				pathtext.Show(d.Name()), pathtext.Quote(w.Cover), mountElsewhere(d.UUID, w.Cover))
 		}
@@ -288,11 +277,11 @@ func (e *Engine) Absence(w *Whereabouts, name string, want ledger.DriveRef, path
 		f := finding.New(finding.DriveSwapped, path, "another drive, %s, is mounted at %s, where %s belongs",
 			w.Other.Name(), mount, label).About(about)
 		switch {
-		case bring != "" && e.contested(want.Mount, want):
+		case bring != "" && p.contested(want.Mount, want):
 			f.Remedy = fmt.Sprintf("both belong there, and one needs another place: plug %s in, then `%s`; no data "+
 				"is lost", label, mountElsewhere(want.UUID, want.Mount))
 		case bring != "":
-			f.Remedy = plugIn(want.Label, e.mountAgain(want))
+			f.Remedy = plugIn(want.Label, p.mountAgain(want))
 		}
 		return f
 	}
@@ -306,20 +295,20 @@ func (e *Engine) Absence(w *Whereabouts, name string, want ledger.DriveRef, path
 
 // mountCommand mounts a drive where it belongs; empty where it is not known by its file
 // system, or is a stand-in.
-func (e *Engine) mountCommand(want ledger.DriveRef) string {
-	if want.UUID == "" || e.Drives.File != "" || want.Mount == "/" {
+func (p *Places) mountCommand(want ledger.DriveRef) string {
+	if want.UUID == "" || p.Drives.File != "" || want.Mount == "/" {
 		return ""
 	}
 	return fmt.Sprintf("mount UUID=%s %s", want.UUID, pathtext.Quote(want.Mount))
 }
 
 // mountAgain is that command in the place of whatever is mounted there.
-func (e *Engine) mountAgain(want ledger.DriveRef) string {
-	command := e.mountCommand(want)
+func (p *Places) mountAgain(want ledger.DriveRef) string {
+	command := p.mountCommand(want)
 	if command == "" {
 		return ""
 	}
-	if there, err := e.Drives.Of(want.Mount); err == nil && there.Mount == want.Mount {
+	if there, err := p.Drives.Of(want.Mount); err == nil && there.Mount == want.Mount {
 		command = "umount " + pathtext.Quote(want.Mount) + " && " + command
 	}
 	return command

@@ -27,7 +27,7 @@ func TestPlanIsLookedAtAgainBehindTheLock(t *testing.T) {
 	l, err := ledger.Open(filepath.Join(dir, "state"))
 	require.NoError(t, err)
 	defer l.Close()
-	e := &Engine{Ledger: l, Drives: drives}
+	e := New(l, drives)
 	ctx := context.Background()
 	move := func() *Plan {
 		p, err := e.PlanMove(ctx,

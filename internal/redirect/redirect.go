@@ -27,6 +27,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"sync"
 	"time"
 
 	"nexlin/internal/card"
@@ -40,8 +41,7 @@ import (
 
 // An Engine carries out runs. All fields but Progress are needed.
 type Engine struct {
-	Ledger   *ledger.Ledger
-	Drives   *drive.System
+	*Places
 	Progress transfer.Progress // may be nil
 	Homes    []string          // home directories, which are protected places
 	Workers  int               // 0 follows the processors
@@ -52,7 +52,57 @@ type Engine struct {
 	Cards      []card.Card // the kinds of folder that are known; may be empty
 	Env        []string    // the environment of commands that cards name, as KEY=value
 
-	seen *presence // see AtOnce
+	stopped func() ([]ledger.RunRow, error) // see AtOnce; nil outside it
+}
+
+// New makes an engine that works with a ledger and drives.
+func New(l *ledger.Ledger, drives *drive.System) *Engine {
+	e := &Engine{Places: &Places{Ledger: l, Drives: drives}}
+	e.Places.Stopped = e.placesOf
+	return e
+}
+
+// AtOnce gives an engine that looks at the drives once and remembers what it
+// saw: for looking at many redirects in one moment, not for runs.
+func (e *Engine) AtOnce() *Engine {
+	c := *e
+	c.Places = e.Places.AtOnce()
+	c.stopped = sync.OnceValues(e.unfinishedRuns)
+	return &c
+}
+
+// Unfinished lists the runs that were stopped, newest first.
+func (e *Engine) Unfinished() ([]ledger.RunRow, error) {
+	if e.stopped == nil {
+		return e.unfinishedRuns()
+	}
+	return e.stopped()
+}
+
+// placesOf gives the places where a stopped run goes on; none if its plan can't be
+// read, which is told elsewhere.
+func (e *Engine) placesOf(row ledger.RunRow) (out []Known) {
+	p, err := e.planOf(row)
+	if err != nil {
+		return nil
+	}
+	if p.Into != "" {
+		out = append(out, Known{Name: p.Name, Drive: p.IntoDrive, Path: p.Copy()})
+	}
+	if p.HeldIn != "" {
+		out = append(out, Known{Name: p.Name, Drive: p.FromDrive, Path: p.HeldPath()})
+	}
+	return out
+}
+
+// expected adds the finding of [Places.Expected] to a plan. It reports whether all is
+// well.
+func (e *Engine) expected(p *Plan, into, path string) (bool, error) {
+	f, err := e.Expected(into, path)
+	if f != nil {
+		p.find(*f)
+	}
+	return f == nil && err == nil, err
 }
 
 // commands does what cards say.

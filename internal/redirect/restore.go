@@ -275,7 +275,7 @@ func (e *Engine) restorePlan(d *drive.Drive, r *Restore, o RestoreOptions, dir s
 	}
 	defer live.Release()
 	at := Plan{Name: r.Name, IntoNow: *d, IntoDrive: p.IntoDrive, Into: p.Into}
-	if _, err := e.expectedAround(&at, r.Link); err != nil {
+	if _, err := e.expected(&at, filepath.Dir(r.Link), r.Link); err != nil {
 		return err
 	}
 	if err := at.checkOwners(live); err != nil {

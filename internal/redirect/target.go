@@ -375,7 +375,7 @@ func (e *Engine) tagPlace(p *Plan, anchor string) error {
 			return nil
 		case errors.Is(err, fs.ErrPermission):
 			hidden[at] = true // whether there is one is not for this account to know
-		case !noTag(err):
+		case !drive.NoTag(err):
 			return err
 		}
 	}
@@ -393,13 +393,6 @@ func (e *Engine) tagPlace(p *Plan, anchor string) error {
 		}
 	}
 	return nil
-}
-
-// noTag tells that there is no drive tag, or none that this account may see,
-// from a drive that can't be read.
-func noTag(err error) bool {
-	return handle.Missing(err) || errors.Is(err, fs.ErrPermission) || errors.Is(err, handle.ErrNotDir) ||
-		isLoop(err) || errors.Is(err, handle.ErrMount)
 }
 
 func relative(mount, path string) string {

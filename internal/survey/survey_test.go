@@ -27,7 +27,7 @@ func engine(t *testing.T, dir string) *redirect.Engine {
 	require.NoError(t, err)
 	l, err := ledger.OpenForReading(filepath.Join(dir, "state"))
 	require.NoError(t, err)
-	return &redirect.Engine{Ledger: l, Drives: drives}
+	return redirect.New(l, drives)
 }
 
 func TestSurveySortsByWhatMovingFrees(t *testing.T) {

@@ -1,0 +1,45 @@
+package redirect
+
+import (
+	"path/filepath"
+
+	"nexlin/internal/drive"
+	"nexlin/internal/finding"
+	"nexlin/internal/ledger"
+)
+
+// wantLinkDrive adds that finding to a plan.
+func (e *Engine) wantLinkDrive(p *Plan, r *ledger.Redirect) error {
+	f, err := e.LinkDriveAway(r)
+	if f != nil {
+		p.find(*f)
+	}
+	return err
+}
+
+// wantLinkDrive refuses a run, its resume or its undo while the drive is away
+// on which the link is to be changed.
+func (m *execution) wantLinkDrive() error {
+	if m.p.Before == nil || m.p.kind().noLink || m.p.Mend != nil && m.p.Into == "" {
+		return nil // it touches no link
+	}
+	f, err := m.LinkDriveAway(m.p.Before, m.p.LinkText, m.p.OldText)
+	if f != nil {
+		err = &RefusedError{[]finding.Finding{*f}}
+	}
+	return err
+}
+
+// linkDriveNow is the drive that the link of the run stands on.
+func (m *execution) linkDriveNow() ledger.DriveRef {
+	at, err := drive.Existing(filepath.Dir(m.p.Link))
+	if err == nil {
+		if d, err := m.Drives.Of(at); err == nil {
+			return ref(&d)
+		}
+	}
+	if m.p.Before != nil {
+		return m.p.Before.LinkDrive // an engine's store may have no directory around it any more
+	}
+	return ledger.DriveRef{}
+}
