@@ -17,6 +17,7 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/places"
 	"nexlin/internal/transfer"
 )
 
@@ -146,7 +147,7 @@ func (e *Engine) oldPlace(p *Plan) error {
 	if p.IntoNow, err = e.Drives.Of(p.Into); err != nil {
 		return err
 	}
-	p.IntoDrive = ref(&p.IntoNow)
+	p.IntoDrive = places.Ref(&p.IntoNow)
 	if parent.Access(".", handle.MayWrite|handle.MayEnter) != nil {
 		p.find(finding.New(finding.TargetNoWrite, p.Into, "this account may not write in %s", p.Into))
 		return nil

@@ -15,6 +15,7 @@ import (
 	"nexlin/internal/inuse"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/places"
 	"nexlin/internal/run"
 	"nexlin/internal/setting"
 )
@@ -28,7 +29,7 @@ type CardUse struct {
 
 // CardFor makes a card out for the account that owns a home.
 func (e *Engine) CardFor(c card.Card, home string) (*CardUse, error) {
-	home = resolved(home)
+	home = places.Resolved(home)
 	vars, err := card.Variables(home)
 	if err != nil {
 		return nil, err
@@ -140,7 +141,7 @@ func (e *Engine) PlanCard(ctx context.Context, u *CardUse, o MoveOptions) (*Toge
 		if one.Name = u.Card.Name; f.Name != "" && len(u.Card.Folders) > 1 {
 			one.Name += "-" + f.Name
 		}
-		if used, err := e.Ledger.Redirect(one.Name); err == nil && used.Link != resolved(path) {
+		if used, err := e.Ledger.Redirect(one.Name); err == nil && used.Link != places.Resolved(path) {
 			one.Name = "" // another account's, or one that was brought back elsewhere
 		}
 		p, err := e.PlanMove(ctx, one)
@@ -355,7 +356,7 @@ func (e *Engine) has(name string) error {
 func (e *Engine) testPlace(s setting.Place, path string) (bool, string) {
 	where := pathtext.Show(s.File) + " at " + s.At
 	p := &Plan{Link: path, Target: "/"}
-	if err := e.places(p, []setting.Place{s}, path); err != nil {
+	if err := e.planSettings(p, []setting.Place{s}, path); err != nil {
 		return false, where + ": " + err.Error()
 	}
 	if len(p.Settings) > 0 {

@@ -19,6 +19,7 @@ import (
 	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/places"
 	"nexlin/internal/run"
 	"nexlin/internal/swap"
 )
@@ -99,7 +100,7 @@ func (e *Engine) PlanHandover(ctx context.Context, u *CardUse, store string, o M
 	if err != nil || s == nil {
 		return p, err
 	}
-	p.Into = resolvedDir(o.Into)
+	p.Into = places.ResolvedDir(o.Into)
 	if err := p.byOthersLinks(o.Into); err != nil {
 		return nil, err
 	}
@@ -229,7 +230,7 @@ func (e *Engine) handoverPlaces(ctx context.Context, p *Plan, o MoveOptions) err
 	if p.FromNow, err = e.Drives.Of(p.From); err != nil {
 		return err
 	}
-	p.FromDrive = ref(&p.FromNow)
+	p.FromDrive = places.Ref(&p.FromNow)
 	p.HeldIn = p.Into
 	p.Held = string(heldName(p.Final, p.Run) + ".archive")
 	if err := e.target(p); err != nil {

@@ -19,6 +19,7 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/places"
 )
 
 // firstListed is how many paths a finding names.
@@ -42,7 +43,7 @@ func (e *Engine) Inspect(ctx context.Context, path string, progress func(entries
 	if err != nil && !handle.Missing(err) {
 		return nil, err
 	}
-	at := resolved(path)
+	at := places.Resolved(path)
 	if r, err := e.byLink(at); err != nil {
 		return nil, err
 	} else if r != nil {
@@ -121,7 +122,7 @@ func (e *Engine) folder(ctx context.Context, p *Plan, progress func(entries, byt
 	if p.FromNow, err = e.Drives.Of(path); err != nil {
 		return err
 	}
-	p.FromDrive, p.FromFuse = ref(&p.FromNow), p.FromNow.Fuse
+	p.FromDrive, p.FromFuse = places.Ref(&p.FromNow), p.FromNow.Fuse
 	if err := e.measure(ctx, p, progress); err != nil {
 		return err
 	}
@@ -135,16 +136,16 @@ func (e *Engine) protected(path string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	places, whole := systemPlaces()
+	needed, whole := systemPlaces()
 	same := func(p string) bool { return pathtext.Equal(p, path) }
 	switch {
-	case pathtext.IsRoot(path) || slices.ContainsFunc(places, same):
+	case pathtext.IsRoot(path) || slices.ContainsFunc(needed, same):
 		return "is a place that the system needs where it is", nil
 	case slices.ContainsFunc(whole, func(w string) bool { return pathtext.Within(path, w) }):
 		return "belongs to the system", nil
 	case slices.ContainsFunc(e.Homes, same):
 		return "is the home of an account", nil
-	case pathtext.Within(resolvedDir(e.Ledger.Dir()), path):
+	case pathtext.Within(places.ResolvedDir(e.Ledger.Dir()), path):
 		return "holds Nexlin's own records", nil
 	case ours(path):
 		return isOurs, nil

@@ -13,6 +13,7 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
+	"nexlin/internal/places"
 	"nexlin/internal/swap"
 )
 
@@ -125,7 +126,7 @@ func (p *Plan) nothingToMend() bool {
 
 // mendDrive finds the drive of the redirect, an older copy of it if that is
 // accepted, which gets its tag anew then.
-func (e *Engine) mendDrive(p *Plan, o MendOptions) (Whereabouts, error) {
+func (e *Engine) mendDrive(p *Plan, o MendOptions) (places.Whereabouts, error) {
 	w, err := e.Whereabouts(p.Before.Drive, p.Before.Target)
 	if err == nil && w.Older != "" && slices.Contains(o.Accept, finding.OlderClone) {
 		w.Found, p.Mend.Tag = true, true
@@ -137,7 +138,7 @@ func (e *Engine) mendDrive(p *Plan, o MendOptions) (Whereabouts, error) {
 
 // mendPlace has the redirect be where its drive is by now. seen is how Windows names
 // the target of a junction; empty: as before.
-func (e *Engine) mendPlace(p *Plan, w Whereabouts, seen string) {
+func (e *Engine) mendPlace(p *Plan, w places.Whereabouts, seen string) {
 	after := &p.Mend.After
 	after.Target, after.Drive.Mount = w.Path(p.Before.Drive, p.Before.Target), w.Drive.Mount
 	p.IntoNow, p.IntoDrive, p.IntoFuse = w.Drive, after.Drive, w.Drive.Fuse
@@ -391,7 +392,7 @@ func (m *execution) untried(target *handle.Dir) error {
 // counting on from what it knows.
 func (m *execution) newTag(ctx context.Context) error {
 	ref := &m.p.Mend.After.Drive
-	known, err := m.counter(ref.ID)
+	known, err := m.Counter(ref.ID)
 	if err != nil {
 		return err
 	}

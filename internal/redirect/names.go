@@ -5,11 +5,6 @@ import (
 	"strings"
 	"unicode"
 	"unicode/utf8"
-
-	"nexlin/internal/drive"
-	"nexlin/internal/handle"
-	"nexlin/internal/ledger"
-	"nexlin/internal/pathtext"
 )
 
 // maxName is the longest name that common file systems take, in bytes.
@@ -110,31 +105,4 @@ func absolute(path, cwd string) string {
 		return filepath.Clean(path)
 	}
 	return filepath.Join(cwd, path)
-}
-
-// resolved resolves the links of a path's parent; the last component stays, so
-// that a link is seen and not followed. What does not exist stays as it is.
-func resolved(path string) string {
-	if pathtext.IsRoot(path) {
-		return path
-	}
-	return filepath.Join(resolvedDir(filepath.Dir(path)), filepath.Base(path))
-}
-
-// resolvedDir resolves the part of a directory's path that exists.
-func resolvedDir(path string) string {
-	at, err := drive.Existing(path)
-	if err != nil {
-		return path
-	}
-	r, err := handle.Real(at)
-	if err != nil {
-		return path
-	}
-	return filepath.Join(r, strings.TrimPrefix(path, at))
-}
-
-// ref is by what the ledger knows a drive again.
-func ref(d *drive.Drive) ledger.DriveRef {
-	return ledger.DriveRef{ID: d.ID(), Label: d.Name(), UUID: d.UUID, Mount: d.Mount, TagPlace: "."}
 }

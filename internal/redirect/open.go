@@ -10,6 +10,7 @@ import (
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/places"
 )
 
 // openReal opens a directory that the run works in. One that another account
@@ -40,7 +41,7 @@ func (m *execution) openOn(path string, want ledger.DriveRef) (*handle.Dir, erro
 	if want.Mount == "" || err != nil && !handle.Missing(err) {
 		return d, err
 	}
-	here, herr := m.isMountedAs(want, path)
+	here, herr := m.IsMountedAs(want, path)
 	if herr == nil && here && err == nil {
 		// What was opened is what the path leads to now: on that drive.
 		var was, is handle.Stat
@@ -159,7 +160,7 @@ const againThere = "; then the run can be finished or taken back"
 
 // checkDrive wants a drive to be where it was when the run was planned (I5).
 func (m *execution) checkDrive(path string, want ledger.DriveRef) error {
-	here, err := m.isMountedAs(want, path)
+	here, err := m.IsMountedAs(want, path)
 	if here || err != nil {
 		return err
 	}
@@ -174,13 +175,13 @@ func (m *execution) checkDrive(path string, want ledger.DriveRef) error {
 		f = finding.New(finding.DriveElsewhere, path, "%s is not where it was when the run began: %s", want.Label,
 			want.Mount).Named(m.p.Name).OnDrive(want.Label).As(finding.Blocker)
 		again := "mount it at " + pathtext.Show(want.Mount) + " again"
-		if command := m.mountAgain(want); command != "" {
+		if command := m.MountAgain(want); command != "" {
 			again += ": `" + command + "`"
 		}
 		f = f.Instead(again + againThere)
 	case w.Other != nil:
-		if command := m.mountAgain(want); command != "" {
-			f = f.Instead(plugIn(want.Label, command))
+		if command := m.MountAgain(want); command != "" {
+			f = f.Instead(places.PlugIn(want.Label, command))
 		}
 	}
 	return &RefusedError{[]finding.Finding{f}}

@@ -9,6 +9,7 @@ import (
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/places"
 )
 
 // heldLike is what a held original is called, also one that another ledger
@@ -23,7 +24,7 @@ func (e *Engine) Ours() (func(path string) bool, error) {
 	if err != nil {
 		return nil, err
 	}
-	own := []string{resolvedDir(e.Ledger.Dir())}
+	own := []string{places.ResolvedDir(e.Ledger.Dir())}
 	for _, h := range held {
 		own = append(own, h.Path)
 	}

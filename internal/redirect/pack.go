@@ -16,6 +16,7 @@ import (
 	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/places"
 	"nexlin/internal/swap"
 )
 
@@ -50,7 +51,8 @@ func (e *Engine) PlanPack(ctx context.Context, o PackOptions) (*Plan, error) {
 	p := &Plan{
 		Run: ledger.NewRunID(now), Kind: KindPack, Made: now, Name: o.Name, WhileInUse: o.WhileInUse,
 		Accepted: o.Accept,
-		Link:     o.Folder, From: o.Folder, Into: resolvedDir(filepath.Dir(o.File)), Final: filepath.Base(o.File),
+		Link:     o.Folder, From: o.Folder,
+		Into: places.ResolvedDir(filepath.Dir(o.File)), Final: filepath.Base(o.File),
 	}
 	p.Target = p.Copy()
 	if o.Name == "" {
@@ -117,7 +119,7 @@ func (e *Engine) packed(ctx context.Context, p *Plan, progress func(entries, byt
 	if p.FromNow, err = e.Drives.Of(path); err != nil {
 		return err
 	}
-	p.FromDrive = ref(&p.FromNow)
+	p.FromDrive = places.Ref(&p.FromNow)
 	if err := p.checkOwners(root); err != nil {
 		return err
 	}
@@ -153,7 +155,7 @@ func (e *Engine) outDir(p *Plan) (*handle.Dir, error) {
 	if p.IntoNow, err = e.Drives.Of(into); err != nil {
 		return dir, err
 	}
-	p.IntoDrive = ref(&p.IntoNow)
+	p.IntoDrive = places.Ref(&p.IntoNow)
 	if dir.Access(".", handle.MayWrite|handle.MayEnter) != nil {
 		p.find(finding.New(finding.TargetNoWrite, into, "this account may not write in %s", into))
 	}
@@ -415,7 +417,7 @@ func (e *Engine) PlanUnpack(o PackOptions) (*Plan, error) {
 	p := &Plan{
 		Run: ledger.NewRunID(now), Kind: KindUnpack, Made: now, Name: "-" + defaultName(filepath.Base(o.File)),
 		Accepted: o.Accept,
-		Link:     o.File, From: o.File, Into: resolvedDir(o.Into), Final: o.As,
+		Link:     o.File, From: o.File, Into: places.ResolvedDir(o.Into), Final: o.As,
 	}
 	if err := p.byOthersLinks(o.File, o.Into); err != nil {
 		return nil, err

@@ -13,6 +13,7 @@ import (
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/places"
 	"nexlin/internal/setting"
 )
 
@@ -53,7 +54,7 @@ func ProfileMethods() []string {
 // of the kinds, or all. A folder that has no setting is told with what to do
 // instead.
 func (e *Engine) PlanProfile(ctx context.Context, home string, kinds []string, o MoveOptions) (*Together, error) {
-	home = resolved(home)
+	home = places.Resolved(home)
 	profiles, err := setting.Profiles(home)
 	if err != nil {
 		return nil, err
@@ -125,8 +126,9 @@ func (e *Engine) PlanProfile(ctx context.Context, home string, kinds []string, o
 func (e *Engine) PlanFuture(home string, folders []string, o MoveOptions) (*Plan, error) {
 	now := time.Now()
 	p := &Plan{
-		Run: ledger.NewRunID(now), Kind: KindFuture, Made: now, Name: "location settings", Link: resolved(folders[0]),
-		Into: resolvedDir(o.Into), Methods: []string{BySetting},
+		Run: ledger.NewRunID(now), Kind: KindFuture, Made: now, Name: "location settings",
+		Link: places.Resolved(folders[0]),
+		Into: places.ResolvedDir(o.Into), Methods: []string{BySetting},
 	}
 	st, err := handle.Lstat(home)
 	if err != nil {
@@ -134,7 +136,7 @@ func (e *Engine) PlanFuture(home string, folders []string, o MoveOptions) (*Plan
 	}
 	p.UID, p.GID, p.Account = st.UID, st.GID, accountName(st.UID)
 	for _, f := range folders {
-		_, places, ok, err := setting.Location(resolved(home), resolved(f))
+		_, named, ok, err := setting.Location(places.Resolved(home), places.Resolved(f))
 		if err != nil {
 			return nil, err
 		}
@@ -143,7 +145,7 @@ func (e *Engine) PlanFuture(home string, folders []string, o MoveOptions) (*Plan
 			continue
 		}
 		p.Target = filepath.Join(p.Into, filepath.Base(f))
-		if err := e.places(p, places[:1], resolved(f)); err != nil {
+		if err := e.planSettings(p, named[:1], places.Resolved(f)); err != nil {
 			return nil, err
 		}
 	}
@@ -259,7 +261,7 @@ func (e *Engine) FitBy(path string) ([]string, error) {
 
 // ProfileFolders gives the profile folders of the kinds, or all of them.
 func ProfileFolders(home string, kinds []string) ([]string, error) {
-	profiles, err := setting.Profiles(resolved(home))
+	profiles, err := setting.Profiles(places.Resolved(home))
 	var out []string
 	for _, p := range profiles {
 		if slices.Contains(kinds, EveryProfile) || slices.Contains(kinds, p.Kind) {

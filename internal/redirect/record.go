@@ -12,6 +12,7 @@ import (
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
+	"nexlin/internal/places"
 	"nexlin/internal/transfer"
 )
 
@@ -34,7 +35,7 @@ var leftOver = []string{".old", ".orig", ".bak", ".backup", "-old", "_old", " ol
 func (e *Engine) PlanRecord(o RecordOptions) (*Plan, error) {
 	now := time.Now()
 	p := &Plan{
-		Run: ledger.NewRunID(now), Kind: KindRecord, Made: now, Link: resolved(o.Path), Digest: transfer.SHA256,
+		Run: ledger.NewRunID(now), Kind: KindRecord, Made: now, Link: places.Resolved(o.Path), Digest: transfer.SHA256,
 		InnerLinks: KeepLinks, Accepted: o.Accept,
 	}
 	if r, err := e.byLink(p.Link); err != nil {
@@ -132,7 +133,7 @@ func (e *Engine) recordSides(p *Plan, o RecordOptions) (string, error) {
 	}
 	p.From, p.FromIno = p.Link, st.Ino
 	p.Held = heldName(filepath.Base(at), p.Run)
-	return resolvedDir(o.Copy), nil
+	return places.ResolvedDir(o.Copy), nil
 }
 
 // recordLink is [Engine.recordSides] for a link.
@@ -140,7 +141,7 @@ func (e *Engine) recordLink(p *Plan, o RecordOptions) (string, error) {
 	at := p.Link
 	steps, copy, err := link.Chain(at)
 	if err != nil && o.Copy != "" && len(steps) > 0 && link.IsJunction(steps[0].Text) {
-		copy, err = resolvedDir(o.Copy), nil // only Windows knows its drive letters
+		copy, err = places.ResolvedDir(o.Copy), nil // only Windows knows its drive letters
 	}
 	if err != nil {
 		p.find(finding.New(finding.TargetMissing, at, "%s leads nowhere: %v", at,
@@ -156,7 +157,7 @@ func (e *Engine) recordLink(p *Plan, o RecordOptions) (string, error) {
 	if text := p.OldText; link.IsJunction(text) {
 		p.Methods, p.LinkText = []string{ByJunction}, text
 	}
-	if o.Copy != "" && resolvedDir(o.Copy) != copy {
+	if o.Copy != "" && places.ResolvedDir(o.Copy) != copy {
 		p.find(finding.New(finding.LinkChanged, at, "%s leads to %s, not to %s", at, copy, o.Copy).As(finding.Blocker).
 			Instead("leave out --copy, or name where the link leads"))
 		return "", nil
@@ -189,7 +190,7 @@ func (e *Engine) recordLink(p *Plan, o RecordOptions) (string, error) {
 			return "", nil
 		}
 	}
-	original = resolved(original)
+	original = places.Resolved(original)
 	st, err := handle.Lstat(original)
 	if err != nil || !st.IsDir() {
 		p.find(finding.New(finding.SourceMissing, original, "there is no folder at %s", original))
@@ -249,7 +250,7 @@ func (e *Engine) recordTarget(p *Plan) error {
 		p.find(finding.New(finding.SourceIsMount, at, "%s is a whole drive, not a folder on one", at))
 		return nil
 	}
-	p.IntoDrive, p.IntoFuse = ref(&p.IntoNow), p.IntoNow.Fuse
+	p.IntoDrive, p.IntoFuse = places.Ref(&p.IntoNow), p.IntoNow.Fuse
 	if p.IntoNow.Memory {
 		p.find(finding.New(finding.TargetInMemory, at, "%s lies in memory", at))
 	}
@@ -265,7 +266,7 @@ func (e *Engine) recordRights(p *Plan) (err error) {
 	if p.FromNow, err = e.Drives.Of(filepath.Dir(at)); err != nil {
 		return err
 	}
-	p.FromDrive, p.FromFuse = ref(&p.FromNow), p.FromNow.Fuse
+	p.FromDrive, p.FromFuse = places.Ref(&p.FromNow), p.FromNow.Fuse
 	if p.FromNow.Same(&p.IntoNow) {
 		p.find(finding.New(finding.SameDrive, p.Target, "%s and %s both lie on %s", at, p.Target, p.IntoNow.Name()))
 	}

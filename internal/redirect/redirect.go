@@ -35,13 +35,14 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/places"
 	"nexlin/internal/run"
 	"nexlin/internal/transfer"
 )
 
 // An Engine carries out runs. All fields but Progress are needed.
 type Engine struct {
-	*Places
+	*places.Places
 	Progress transfer.Progress // may be nil
 	Homes    []string          // home directories, which are protected places
 	Workers  int               // 0 follows the processors
@@ -57,7 +58,7 @@ type Engine struct {
 
 // New makes an engine that works with a ledger and drives.
 func New(l *ledger.Ledger, drives *drive.System) *Engine {
-	e := &Engine{Places: &Places{Ledger: l, Drives: drives}}
+	e := &Engine{Places: &places.Places{Ledger: l, Drives: drives}}
 	e.Places.Stopped = e.placesOf
 	return e
 }
@@ -81,16 +82,16 @@ func (e *Engine) Unfinished() ([]ledger.RunRow, error) {
 
 // placesOf gives the places where a stopped run goes on; none if its plan can't be
 // read, which is told elsewhere.
-func (e *Engine) placesOf(row ledger.RunRow) (out []Known) {
+func (e *Engine) placesOf(row ledger.RunRow) (out []places.Known) {
 	p, err := e.planOf(row)
 	if err != nil {
 		return nil
 	}
 	if p.Into != "" {
-		out = append(out, Known{Name: p.Name, Drive: p.IntoDrive, Path: p.Copy()})
+		out = append(out, places.Known{Name: p.Name, Drive: p.IntoDrive, Path: p.Copy()})
 	}
 	if p.HeldIn != "" {
-		out = append(out, Known{Name: p.Name, Drive: p.FromDrive, Path: p.HeldPath()})
+		out = append(out, places.Known{Name: p.Name, Drive: p.FromDrive, Path: p.HeldPath()})
 	}
 	return out
 }
@@ -257,7 +258,7 @@ func (e *Engine) Lookup(arg, cwd string) (ledger.Redirect, error) {
 	if err != nil {
 		return r, err
 	}
-	path := resolved(absolute(arg, cwd))
+	path := places.Resolved(absolute(arg, cwd))
 	near := &NameError{Name: arg}
 	for _, r := range all {
 		if r.Link == path {

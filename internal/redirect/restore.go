@@ -18,6 +18,7 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/places"
 	"nexlin/internal/transfer"
 )
 
@@ -205,8 +206,8 @@ func (e *Engine) planRestore(ctx context.Context, d *drive.Drive, r *Restore, o 
 			r.Link).About(about).Instead("nothing can be made of this note; `nexlin record` takes the data in by hand"))
 		return nil
 	}
-	r.Link = resolved(r.Link)
-	if home == "" || !pathtext.Within(r.Link, resolvedDir(home)) || r.Link == resolvedDir(home) {
+	r.Link = places.Resolved(r.Link)
+	if home == "" || !pathtext.Within(r.Link, places.ResolvedDir(home)) || r.Link == places.ResolvedDir(home) {
 		f := finding.New(finding.OutsideHome, r.Link, "%s lies outside the home of %s", r.Link, r.Account).About(about)
 		why, err := e.protected(r.Link)
 		if err != nil {
@@ -217,7 +218,7 @@ func (e *Engine) planRestore(ctx context.Context, d *drive.Drive, r *Restore, o 
 		}
 		r.find(f)
 	}
-	if err := e.trustNote(ctx, r, d, f.dir, resolvedDir(home), o); err != nil {
+	if err := e.trustNote(ctx, r, d, f.dir, places.ResolvedDir(home), o); err != nil {
 		return err
 	}
 	return e.restorePlan(d, r, o, f.dir, uid, names)
@@ -229,9 +230,10 @@ func (e *Engine) restorePlan(d *drive.Drive, r *Restore, o RestoreOptions, dir s
 	p := &Plan{
 		Run: ledger.NewRunID(now), Kind: KindRestore, Made: now, Link: r.Link, Target: r.Target, LinkText: r.Target,
 		Into: dir, Final: r.Note.Target, UID: uid, GID: accountGroup(uid), Account: r.Account, IntoNow: *d,
-		IntoDrive: ref(d), IntoFuse: d.Fuse,
-		Files: r.Note.Files, Bytes: r.Note.Bytes, Digest: transfer.SHA256, InnerLinks: RewriteLinks, FromDrive: ref(d),
-		Accepted: o.Accept,
+		IntoDrive: places.Ref(d), IntoFuse: d.Fuse,
+		Files: r.Note.Files, Bytes: r.Note.Bytes, Digest: transfer.SHA256, InnerLinks: RewriteLinks,
+		FromDrive: places.Ref(d),
+		Accepted:  o.Accept,
 	}
 	r.plan = p
 	e.linkHere(p)

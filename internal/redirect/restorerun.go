@@ -17,6 +17,7 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/manifest"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/places"
 	"nexlin/internal/run"
 	"nexlin/internal/transfer"
 )
@@ -178,7 +179,7 @@ func (m *execution) restoredHeld(ctx context.Context, held *handle.Dir) (*ledger
 	}
 	h := ledger.Held{
 		Redirect: m.p.Name, Run: m.p.Run, Path: m.p.HeldPath(), Ino: st.Ino, Bytes: facts.Allocated,
-		Files: facts.Files, Drive: ref(&d), Since: m.p.Made,
+		Files: facts.Files, Drive: places.Ref(&d), Since: m.p.Made,
 	}
 	return &h, nil
 }

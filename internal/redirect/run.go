@@ -17,6 +17,7 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/places"
 	"nexlin/internal/run"
 	"nexlin/internal/swap"
 	"nexlin/internal/transfer"
@@ -241,7 +242,7 @@ func errorPath(err error) string {
 // driveOf names the drive that an error is about, by the path in it: the
 // ledger's own, or one of the plan's.
 func (m *execution) driveOf(err error, path string) string {
-	if path == "" && ledger.IsDrive(err) || path != "" && pathtext.Within(path, resolvedDir(m.Ledger.Dir())) {
+	if path == "" && ledger.IsDrive(err) || path != "" && pathtext.Within(path, places.ResolvedDir(m.Ledger.Dir())) {
 		return "the drive with Nexlin's records, at " + m.Ledger.Dir()
 	}
 	var name, mount string

@@ -84,11 +84,11 @@ func (e *Engine) HomeOf(path string) (home string) {
 	return home
 }
 
-// places plans to change what the places of settings name from the folder to
+// planSettings plans to change what the places of settings name from the folder to
 // its target. A value that is not there or names another folder is a blocker.
-func (e *Engine) places(p *Plan, places []setting.Place, from ...string) error {
+func (e *Engine) planSettings(p *Plan, named []setting.Place, from ...string) error {
 	home := e.HomeOf(p.Link)
-	for _, at := range places {
+	for _, at := range named {
 		file, err := settingsFile(at)
 		if err != nil {
 			return err
@@ -583,7 +583,7 @@ func (e *Engine) chooseMethods(p *Plan, o MoveOptions) error {
 	if p.FromIno == 0 {
 		return nil
 	}
-	places := o.Places
+	named := o.Places
 	if slices.Contains(o.By, BySetting) && len(o.Places) == 0 {
 		home := e.HomeOf(p.Link)
 		_, own, ok, err := setting.Location(home, p.Link)
@@ -595,7 +595,7 @@ func (e *Engine) chooseMethods(p *Plan, o MoveOptions) error {
 				p.Link).Named(p.Name))
 			return nil
 		}
-		places = own
+		named = own
 	}
-	return e.places(p, places, p.Link)
+	return e.planSettings(p, named, p.Link)
 }

@@ -17,6 +17,7 @@ import (
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/places"
 	"nexlin/internal/setting"
 	"nexlin/internal/transfer"
 )
@@ -63,7 +64,7 @@ func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
 	p := &Plan{
 		Run: ledger.NewRunID(now), Kind: KindMove, Made: now, WhileInUse: o.WhileInUse, Stops: o.Stops,
 		WaitQuiet: o.WaitQuiet, DiscardOld: o.Discard,
-		Link: resolved(o.Folder), Into: resolvedDir(o.Into),
+		Link: places.Resolved(o.Folder), Into: places.ResolvedDir(o.Into),
 		Digest: cmp.Or(o.Digest, transfer.SHA256), InnerLinks: cmp.Or(o.InnerLinks, RewriteLinks), Growth: o.Growth,
 		Card: o.Card,
 		Bare: o.StartEmpty, Methods: o.By,
@@ -176,7 +177,7 @@ func (e *Engine) present(p *Plan, want ledger.DriveRef, path string) error {
 	case !w.Found:
 		p.find(e.Absence(&w, p.Name, want, path).As(finding.Blocker))
 	case w.Drive.Mount != want.Mount:
-		p.find(elsewhere(&w, p.Name, want, path))
+		p.find(places.Elsewhere(&w, p.Name, want, path))
 	}
 	return nil
 }
@@ -259,7 +260,7 @@ func (e *Engine) target(p *Plan) error {
 		return err
 	}
 	d := &p.IntoNow
-	p.IntoDrive = ref(d)
+	p.IntoDrive = places.Ref(d)
 	if d.Memory {
 		p.find(finding.New(finding.TargetInMemory, into, "%s lies in memory", into))
 	}

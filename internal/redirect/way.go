@@ -7,6 +7,7 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/link"
+	"nexlin/internal/places"
 )
 
 // byOthersLinks finds links of other accounts on the way to a place that a person
@@ -26,7 +27,7 @@ func (p *Plan) byOthersLinks(named ...string) error {
 		}
 		to, lerr := handle.Lstat(end)
 		if err != nil || lerr != nil { // it ends where nothing is yet: what is above it counts
-			if to, err = handle.Lstat(resolvedDir(filepath.Dir(end))); err != nil {
+			if to, err = handle.Lstat(places.ResolvedDir(filepath.Dir(end))); err != nil {
 				continue // that is another finding
 			}
 		}

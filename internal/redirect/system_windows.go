@@ -8,7 +8,7 @@ import (
 
 // systemPlaces are directories that the system needs where they are, and those
 // in which nothing at all may be moved.
-func systemPlaces() (places, whole []string) {
+func systemPlaces() (needed, whole []string) {
 	system, err := windows.GetSystemWindowsDirectory()
 	if err != nil {
 		system = `C:\Windows`
@@ -16,12 +16,12 @@ func systemPlaces() (places, whole []string) {
 	root := filepath.VolumeName(system) + `\`
 	for _, name := range []string{"Users", "Program Files", "Program Files (x86)", "ProgramData", `Users\Public`,
 		`Users\Default`} {
-		places = append(places, root+name)
+		needed = append(needed, root+name)
 	}
 	whole = []string{system}
 	for _, name := range []string{"$Recycle.Bin", "System Volume Information", "Recovery", "Boot",
 		`Program Files\WindowsApps`} {
 		whole = append(whole, root+name)
 	}
-	return places, whole
+	return needed, whole
 }

@@ -1,9 +1,10 @@
-package redirect
+package places
 
 import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"nexlin/internal/drive"
@@ -127,28 +128,11 @@ func (p *Places) cover(w *Whereabouts, path string) error {
 }
 
 func (p *Places) whereabouts(want ledger.DriveRef, path string) (w Whereabouts, err error) {
-	all, err := p.allDrives()
+	all, err := p.candidates(want, path)
 	if err != nil {
 		return w, err
 	}
-	// What is expected comes first: of several mounts of one drive it is the one that counts,
-	// and that it can't be read is no other drive's trouble.
-	var own error
-	if at, err := drive.Existing(path); err == nil {
-		d, err := p.Drives.Of(at)
-		if err == nil {
-			all = append([]drive.Drive{d}, all...)
-			if _, own = matches(&d, want); errors.Is(own, errOther) {
-				own = nil
-			}
-		} else if !errors.Is(err, drive.ErrNoDrive) {
-			own = err
-		}
-	}
-	if own != nil {
-		return w, own
-	}
-	known, err := p.counter(want.ID)
+	known, err := p.Counter(want.ID)
 	if err != nil {
 		return w, err
 	}
@@ -161,18 +145,10 @@ func (p *Places) whereabouts(want ledger.DriveRef, path string) (w Whereabouts, 
 			if w.Other == nil && pathtext.Equal(d.Mount, want.Mount) && d.Mount != "/" {
 				w.Other = d
 			}
-			continue
 		case err != nil:
-			continue
 		case tag != nil && tag.Counter < known:
 			w.Older = d.Mount
-			continue
-		}
-		twice := false
-		for _, h := range hits {
-			twice = twice || h.Same(d)
-		}
-		if !twice {
+		case !slices.ContainsFunc(hits, func(h drive.Drive) bool { return h.Same(d) }):
 			hits = append(hits, *d)
 			w.NoTag = tag == nil && want.ID != "" && want.ID != want.UUID
 		}
@@ -190,6 +166,31 @@ func (p *Places) whereabouts(want ledger.DriveRef, path string) (w Whereabouts, 
 	return w, nil
 }
 
+// candidates are the drives that are here. What is mounted where the drive is expected
+// comes first: of several mounts of one drive it is the one that counts, and that it
+// can't be read is no other drive's trouble.
+func (p *Places) candidates(want ledger.DriveRef, path string) ([]drive.Drive, error) {
+	all, err := p.allDrives()
+	if err != nil {
+		return nil, err
+	}
+	at, err := drive.Existing(path)
+	if err != nil {
+		return all, nil
+	}
+	d, err := p.Drives.Of(at)
+	if errors.Is(err, drive.ErrNoDrive) {
+		return all, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	if _, err := matches(&d, want); err != nil && !errors.Is(err, errOther) {
+		return nil, err
+	}
+	return append([]drive.Drive{d}, all...), nil
+}
+
 func (p *Places) allDrives() ([]drive.Drive, error) {
 	if p.seen != nil && p.seen.drives != nil {
 		return p.seen.drives, nil
@@ -201,8 +202,8 @@ func (p *Places) allDrives() ([]drive.Drive, error) {
 	return all, err
 }
 
-// counter is the highest count of a drive tag that the ledger has seen.
-func (p *Places) counter(id string) (int64, error) {
+// Counter is the highest count of a drive tag that the ledger has seen.
+func (p *Places) Counter(id string) (int64, error) {
 	if p.seen != nil && p.seen.counters != nil {
 		return p.seen.counters[id], nil
 	}
@@ -281,7 +282,7 @@ func (p *Places) Absence(w *Whereabouts, name string, want ledger.DriveRef, path
 			f.Remedy = fmt.Sprintf("both belong there, and one needs another place: plug %s in, then `%s`; no data "+
 				"is lost", label, mountElsewhere(want.UUID, want.Mount))
 		case bring != "":
-			f.Remedy = plugIn(want.Label, p.mountAgain(want))
+			f.Remedy = PlugIn(want.Label, p.MountAgain(want))
 		}
 		return f
 	}
@@ -302,8 +303,8 @@ func (p *Places) mountCommand(want ledger.DriveRef) string {
 	return fmt.Sprintf("mount UUID=%s %s", want.UUID, pathtext.Quote(want.Mount))
 }
 
-// mountAgain is that command in the place of whatever is mounted there.
-func (p *Places) mountAgain(want ledger.DriveRef) string {
+// MountAgain is that command in the place of whatever is mounted there.
+func (p *Places) MountAgain(want ledger.DriveRef) string {
 	command := p.mountCommand(want)
 	if command == "" {
 		return ""
@@ -314,8 +315,8 @@ func (p *Places) mountAgain(want ledger.DriveRef) string {
 	return command
 }
 
-// plugIn is the remedy of a drive whose place another one has.
-func plugIn(label, command string) string {
+// PlugIn is the remedy of a drive whose place another one has.
+func PlugIn(label, command string) string {
 	return fmt.Sprintf("plug %s in, then `%s`; no data is lost", pathtext.Show(label), command)
 }
 

@@ -1,4 +1,7 @@
-package redirect
+// Package places knows which drives are here, by whatever they are known again, and
+// which places on drives the ledger knows. It looks, and changes nothing; what a run is
+// about it does not know.
+package places
 
 import (
 	"errors"
@@ -30,6 +33,7 @@ type Known struct {
 	Path  string
 }
 
+// knownPlaces are the places of redirects, of what is held, and of stopped runs.
 func (p *Places) knownPlaces() ([]Known, error) {
 	all, err := p.Ledger.Redirects(true)
 	if err != nil {
@@ -140,14 +144,14 @@ func (p *Places) awayFrom(k Known, into, path string) (*finding.Finding, error) 
 	}
 	f := p.Absence(&w, k.Name, k.Drive, into).As(finding.Blocker)
 	if w.Found {
-		f = elsewhere(&w, k.Name, k.Drive, into)
+		f = Elsewhere(&w, k.Name, k.Drive, into)
 	}
 	return &f, nil
 }
 
-// elsewhere is the finding about a drive that is here, at another place than
+// Elsewhere is the finding about a drive that is here, at another place than
 // the one where it is wanted. path lies on it.
-func elsewhere(w *Whereabouts, name string, want ledger.DriveRef, path string) finding.Finding {
+func Elsewhere(w *Whereabouts, name string, want ledger.DriveRef, path string) finding.Finding {
 	label := pathtext.Show(want.Label)
 	return finding.New(finding.DriveElsewhere, path, "%s is mounted at %s, not at %s", label, w.Drive.Mount,
 		want.Mount).Named(name).OnDrive(label).As(finding.Blocker)

@@ -2,7 +2,7 @@ package redirect
 
 // systemPlaces are directories that the system needs where they are, and those
 // in which nothing at all may be moved.
-func systemPlaces() (places, whole []string) {
+func systemPlaces() (needed, whole []string) {
 	return []string{
 			"/Applications", "/Library", "/Network", "/Users", "/Users/Shared", "/Volumes", "/cores", "/opt",
 			"/private", "/private/tmp", "/private/var", "/usr",
