@@ -94,7 +94,7 @@ func (p *Places) knownOff(than ledger.DriveRef, is func(*Known) bool) (bool, err
 // another one needs.
 func mountElsewhere(uuid, mount string) string {
 	beside := pathtext.Quote(mount + "-2")
-	return fmt.Sprintf("mkdir -k -- %s && mount UUID=%s %[1]s", beside, uuid)
+	return fmt.Sprintf("mkdir -p -- %s && mount UUID=%s %[1]s", beside, uuid)
 }
 
 // Expected gives the finding about a drive that belongs where something is to be
