@@ -191,7 +191,7 @@ func (m *execution) onePass(ctx context.Context, old []*transfer.Spool) (*transf
 	if m.spool, err = transfer.CreateSpool(m.Run.Dir(), m.pass); err != nil {
 		return nil, err
 	}
-	job := m.job()
+	job := m.copyJob()
 	job.Old, job.Writing, job.Reread = old, writing, m.reread && m.Phase() == "copy"
 	rewrite, done := m.rewriter()
 	defer done()
@@ -208,8 +208,8 @@ func (m *execution) onePass(ctx context.Context, old []*transfer.Spool) (*transf
 	return tally, err
 }
 
-// job is what passes and verifications of this run have in common.
-func (m *execution) job() *transfer.Job {
+// copyJob is what passes and verifications of this run have in common.
+func (m *execution) copyJob() *transfer.Job {
 	return &transfer.Job{
 		Source: m.from, Part: m.part, New: m.spool, Scratch: m.Run.Dir(), Workers: m.workers(), Progress: m.Progress,
 		Digest: m.p.Digest, Allow: m.p.Allow, Fuse: m.p.IntoFuse, SourceFuse: m.p.FromFuse, Lender: m.lender,
@@ -291,7 +291,7 @@ func (m *execution) readBack(ctx context.Context, tally *transfer.Tally) error {
 	if err := m.flush(); err != nil {
 		return err
 	}
-	got, err := transfer.Verify(ctx, m.job())
+	got, err := transfer.Verify(ctx, m.copyJob())
 	m.out.Verified.Seconds += time.Since(began).Seconds()
 	if got != nil {
 		m.countReadBack(got)

@@ -32,7 +32,7 @@ func (e *Engine) Discard(ctx context.Context, d *DiscardPlan) (*Outcome, error) 
 		Link: r.Link, Target: r.Target, Accepted: d.Options.Accept, OnlyEqual: d.Options.OnlyEqual,
 		HeldOf: d.Options.Run,
 	}
-	m := e.execution(p)
+	m := e.execution(p).discarding()
 	m.out.Findings = d.Findings
 	defer m.close()
 	if err := m.enlist(); err != nil {
@@ -84,9 +84,17 @@ func (e *Engine) discardAfter(ctx context.Context, out *Outcome) error {
 	return err
 }
 
-// discardAgain finishes a discard that was stopped: it judges anew what is
+// A discarding deletes what is held.
+type discarding struct {
+	basics
+	broughtOver bool // late writes were
+}
+
+func (m *execution) discarding() *discarding { return &discarding{basics: basics{m}} }
+
+// Forward finishes a discard that was stopped: it judges anew what is
 // still there, with the consents that were given.
-func (m *execution) discardAgain(ctx context.Context) error {
+func (m *discarding) Forward(ctx context.Context) error {
 	r, err := m.Ledger.Redirect(m.p.Name)
 	if errors.Is(err, ledger.ErrNotFound) {
 		return m.Run.Set(ledger.Done, "", nil)
@@ -107,9 +115,9 @@ func (m *execution) discardAgain(ctx context.Context) error {
 	return m.discard(ctx, d)
 }
 
-// endDiscard ends a discard that was stopped: what it had deleted stays deleted,
+// Back ends a discard that was stopped: what it had deleted stays deleted,
 // and the rest is held as before. It needs no drive to be here.
-func (m *execution) endDiscard(ctx context.Context) error {
+func (m *discarding) Back(ctx context.Context) error {
 	if done, err := m.Finished("late-writes"); err != nil {
 		return err
 	} else if !done {
@@ -122,7 +130,7 @@ func (m *execution) endDiscard(ctx context.Context) error {
 
 // dropLate removes what bringing a late write over left half made in the folder
 // in use, if that can be reached.
-func (m *execution) dropLate(ctx context.Context) error {
+func (m *discarding) dropLate(ctx context.Context) error {
 	r, err := m.Ledger.Redirect(m.p.Name)
 	if err != nil {
 		return err
@@ -148,7 +156,7 @@ func (m *execution) dropLate(ctx context.Context) error {
 	}))
 }
 
-func (m *execution) discard(ctx context.Context, d *DiscardPlan) error {
+func (m *discarding) discard(ctx context.Context, d *DiscardPlan) error {
 	m.InPhase("discard")
 	if err := m.lockHeld(d); err != nil {
 		return err
@@ -190,7 +198,7 @@ func (m *execution) discard(ctx context.Context, d *DiscardPlan) error {
 
 // lockHeld locks what is about to be deleted, and the folder in use that it is
 // held against (I7).
-func (m *execution) lockHeld(d *DiscardPlan) error {
+func (m *discarding) lockHeld(d *DiscardPlan) error {
 	type place struct {
 		path string
 		on   ledger.DriveRef
@@ -221,13 +229,13 @@ func (m *execution) lockHeld(d *DiscardPlan) error {
 	return nil
 }
 
-func (m *execution) anythingHeld(d *DiscardPlan) bool {
+func (m *discarding) anythingHeld(d *DiscardPlan) bool {
 	return slices.ContainsFunc(d.Verdicts, func(v *Verdict) bool { return v.left })
 }
 
 // bringOver brings late writes to the live folder and takes them into the
 // records of the run that holds them.
-func (m *execution) bringOver(ctx context.Context, d *DiscardPlan, v *Verdict) error {
+func (m *discarding) bringOver(ctx context.Context, d *DiscardPlan, v *Verdict) error {
 	return m.Act(ctx, "late-writes", v.Held.Path, func() error {
 		held, err := m.openOn(v.Held.Path, v.Held.Drive)
 		if err != nil {
@@ -333,7 +341,7 @@ func (e *Engine) erasing(h ledger.Held) (bool, error) {
 	return false, nil
 }
 
-func (m *execution) erase(ctx context.Context, d *DiscardPlan, v *Verdict) error {
+func (m *discarding) erase(ctx context.Context, d *DiscardPlan, v *Verdict) error {
 	h := v.Held
 	parent, err := m.openOn(filepath.Dir(h.Path), h.Drive)
 	if err != nil {
@@ -378,7 +386,7 @@ func (m *execution) erase(ctx context.Context, d *DiscardPlan, v *Verdict) error
 
 // eraseWhole deletes what was held without being copied, once a person has
 // accepted that it is the only copy.
-func (m *execution) eraseWhole(ctx context.Context, d *DiscardPlan, v *Verdict, parent *handle.Dir) error {
+func (m *discarding) eraseWhole(ctx context.Context, d *DiscardPlan, v *Verdict, parent *handle.Dir) error {
 	if v.cases != nil && !d.accepted[finding.NeverCopied] {
 		v.left = true // --only-equal: nothing of it is proven
 		return nil
@@ -398,7 +406,7 @@ func (m *execution) eraseWhole(ctx context.Context, d *DiscardPlan, v *Verdict, 
 }
 
 // spaceOf notes the room of the drives that hold something.
-func (m *execution) spaceOf(d *DiscardPlan) {
+func (m *discarding) spaceOf(d *DiscardPlan) {
 	for _, v := range d.Verdicts {
 		now, err := m.Drives.Of(filepath.Dir(v.Held.Path))
 		if err != nil || slices.ContainsFunc(m.room, func(o room) bool { return o.drive.Same(&now) }) {
@@ -408,7 +416,7 @@ func (m *execution) spaceOf(d *DiscardPlan) {
 	}
 }
 
-func (m *execution) spaceAfter() {
+func (m *discarding) spaceAfter() {
 	for i := range m.room {
 		if r := &m.room[i]; m.Drives.Refresh(&r.drive) == nil {
 			m.out.Space = append(m.out.Space, Space{r.drive.Name(), r.before, r.drive.Free})

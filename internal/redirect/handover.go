@@ -265,7 +265,10 @@ func (e *Engine) handoverPlaces(ctx context.Context, p *Plan, o MoveOptions) err
 	return e.unfinished(p)
 }
 
-func (m *execution) openHandover() error {
+// A handingOver moves a store by the engine that owns it.
+type handingOver struct{ basics }
+
+func (m *handingOver) Open() error {
 	if err := m.checkDrive(m.p.Into, m.p.IntoDrive); err != nil {
 		return err
 	}
@@ -277,7 +280,7 @@ func (m *execution) openHandover() error {
 }
 
 // where a store is, as the engine lists it; nil if it lists none of the name.
-func (m *execution) store(ctx context.Context) (*Store, error) {
+func (m *handingOver) store(ctx context.Context) (*Store, error) {
 	all, err := m.stores(ctx, m.p.Store.For, m.p.Store.List, nil)
 	for i := range all {
 		if all[i].Name == m.p.Store.Store {
@@ -287,7 +290,7 @@ func (m *execution) store(ctx context.Context) (*Store, error) {
 	return nil, err
 }
 
-func (m *execution) handover(ctx context.Context) error {
+func (m *handingOver) Forward(ctx context.Context) error {
 	sp := m.p.Store
 	if err := m.parents(ctx); err != nil {
 		return err
@@ -346,7 +349,7 @@ func (m *execution) handover(ctx context.Context) error {
 
 // carry moves the store by the engine's three steps. way tells the way there
 // from the way back of one run. Each step looks at the engine first.
-func (m *execution) carry(ctx context.Context, way, from, to string) error {
+func (m *handingOver) carry(ctx context.Context, way, from, to string) error {
 	sp := m.p.Store
 	s, err := m.store(ctx)
 	if err != nil {
@@ -408,9 +411,9 @@ func (m *execution) carry(ctx context.Context, way, from, to string) error {
 }
 
 // archiveName is what the archive of one way is called beside the new place.
-func (m *execution) archiveName(way string) string { return m.p.Held + way }
+func (m *handingOver) archiveName(way string) string { return m.p.Held + way }
 
-func (m *execution) archivePath(way string) string {
+func (m *handingOver) archivePath(way string) string {
 	return filepath.Join(m.p.Into, m.archiveName(way))
 }
 
@@ -423,7 +426,7 @@ type archiveData struct {
 
 // carryOut has the engine write the archive, and proves it: flushed, read to
 // its end, and not smaller than what the store holds.
-func (m *execution) carryOut(ctx context.Context, way, from string) error {
+func (m *handingOver) carryOut(ctx context.Context, way, from string) error {
 	sp := m.p.Store
 	var d archiveData
 	known, err := m.Last("archive"+way, &d)
@@ -476,7 +479,7 @@ func with(args []string, pairs ...string) []string {
 }
 
 // readStoreArchive flushes an archive and reads it to its end.
-func (m *execution) readStoreArchive(ctx context.Context, name, path string) (d archiveData, err error) {
+func (m *handingOver) readStoreArchive(ctx context.Context, name, path string) (d archiveData, err error) {
 	f, err := m.into.OpenFile(name)
 	if err != nil {
 		return d, fmt.Errorf("the engine said that it had carried the store out, and there is no archive: %w", err)
@@ -514,7 +517,7 @@ func (m *execution) readStoreArchive(ctx context.Context, name, path string) (d 
 }
 
 // asLargeAs wants the archive to hold what the store holds.
-func (m *execution) asLargeAs(ctx context.Context, place string, d *archiveData) error {
+func (m *handingOver) asLargeAs(ctx context.Context, place string, d *archiveData) error {
 	root, err := m.openReal(place)
 	if err != nil {
 		return err
@@ -537,7 +540,7 @@ func (m *execution) asLargeAs(ctx context.Context, place string, d *archiveData)
 }
 
 // proveArchive wants the archive to be the one that was proven before.
-func (m *execution) proveArchive(ctx context.Context, way string, d *archiveData) error {
+func (m *handingOver) proveArchive(ctx context.Context, way string, d *archiveData) error {
 	is, err := m.readStoreArchive(ctx, m.archiveName(way), m.archivePath(way))
 	if err != nil {
 		return err
@@ -550,7 +553,7 @@ func (m *execution) proveArchive(ctx context.Context, way string, d *archiveData
 
 // engineStep runs a step of the engine; a file that stays locked is tried
 // again for a while.
-func (m *execution) engineStep(ctx context.Context, s run.Step, way, place string) error {
+func (m *handingOver) engineStep(ctx context.Context, s run.Step, way, place string) error {
 	args := with(s.Args, "{archive}", m.archivePath(way), "{place}", place)
 	for wait := lockedFirst; ; wait *= 2 {
 		out, err := m.commands().Run(ctx, m.p.Store.For, args, s.Within)
@@ -580,7 +583,7 @@ const (
 
 // carryIn has the engine carry the proven archive in, and looks whether it
 // lists the store there.
-func (m *execution) carryIn(ctx context.Context, way, place string) error {
+func (m *handingOver) carryIn(ctx context.Context, way, place string) error {
 	var d archiveData
 	known, err := m.Last("archive"+way, &d)
 	if err != nil || !known {
@@ -608,7 +611,7 @@ func (m *execution) carryIn(ctx context.Context, way, place string) error {
 }
 
 // storeFacts reads the facts before the store is touched, once in a run.
-func (m *execution) storeFacts(ctx context.Context) (map[string]string, error) {
+func (m *handingOver) storeFacts(ctx context.Context) (map[string]string, error) {
 	values := map[string]string{}
 	if known, err := m.Last("facts", &values); known || err != nil {
 		return values, err
@@ -624,14 +627,14 @@ func (m *execution) storeFacts(ctx context.Context) (map[string]string, error) {
 }
 
 // storeFactsAgain compares the facts and sets back what the engine has reset.
-func (m *execution) storeFactsAgain(ctx context.Context, before map[string]string) error {
+func (m *handingOver) storeFactsAgain(ctx context.Context, before map[string]string) error {
 	var err error
 	m.out.Facts, err = m.commands().SameFacts(ctx, m.p.Store.For, m.p.Store.Facts, before)
 	return err
 }
 
 // heldArchive is the archive of one way as a held entry.
-func (m *execution) heldArchive(way string) (ledger.Held, error) {
+func (m *handingOver) heldArchive(way string) (ledger.Held, error) {
 	var d archiveData
 	if _, err := m.Last("archive"+way, &d); err != nil {
 		return ledger.Held{}, err
@@ -645,9 +648,19 @@ func (m *execution) heldArchive(way string) (ledger.Held, error) {
 	return h, nil
 }
 
-// unhandover takes a handover back: the store comes to its old place again,
+// Ended knows of a handover that was taken back as a whole.
+func (m *handingOver) Ended(err error) error {
+	var back *TakenBackError
+	if errors.As(err, &back) {
+		m.out.State = ledger.Undone
+		return errors.Join(err, m.Run.Set(ledger.Undone, back.Err.Error(), nil))
+	}
+	return m.stopped(err)
+}
+
+// Back takes a handover back: the store comes to its old place again,
 // by a new archive if the engine has it at the new place already.
-func (m *execution) unhandover(ctx context.Context) error {
+func (m *handingOver) Back(ctx context.Context) error {
 	sp := m.p.Store
 	s, err := m.store(ctx)
 	if err != nil {

@@ -50,7 +50,7 @@ const notCompared = -1
 
 // compareStore holds a store against the archive of one way. known is false where
 // that can't be done.
-func (m *execution) compareStore(ctx context.Context, way, place string) (h archive.Holding, known bool, err error) {
+func (m *handingOver) compareStore(ctx context.Context, way, place string) (h archive.Holding, known bool, err error) {
 	f, err := m.into.OpenFile(m.archiveName(way))
 	if err != nil {
 		return h, false, err
@@ -76,7 +76,7 @@ const carryOuts = 3
 
 // carryOutWhole carries the store out, and holds it against the archive directly
 // before it is signed off: what was written since is carried out again.
-func (m *execution) carryOutWhole(ctx context.Context, way, from string) error {
+func (m *handingOver) carryOutWhole(ctx context.Context, way, from string) error {
 	var last archive.Holding
 	for range carryOuts {
 		if err := m.carryOut(ctx, way, from); err != nil {
@@ -116,7 +116,7 @@ func (m *execution) carryOutWhole(ctx context.Context, way, from string) error {
 }
 
 // carriedWhole holds the new store against the archive that it was made from.
-func (m *execution) carriedWhole(ctx context.Context, way, place string) error {
+func (m *handingOver) carriedWhole(ctx context.Context, way, place string) error {
 	var out comparedData
 	if known, err := m.Last("compared-out"+way, &out); err != nil || !known {
 		return err // of a kind that only the card's command verifies
@@ -135,7 +135,7 @@ func (m *execution) carriedWhole(ctx context.Context, way, place string) error {
 
 // carriedBefore is for a store that is at its new place already: if that was not
 // held against the archive when the run was stopped, it is now.
-func (m *execution) carriedBefore(ctx context.Context, way, place string) error {
+func (m *handingOver) carriedBefore(ctx context.Context, way, place string) error {
 	done, err := m.Last("compared-in"+way, new(json.RawMessage))
 	if err != nil || done || m.into == nil {
 		return err

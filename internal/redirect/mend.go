@@ -255,10 +255,18 @@ func (e *Engine) mendLink(p *Plan) (split bool, err error) {
 // done, as it was meant.
 func (p *Plan) StaysDetached() bool { return p.Mend != nil && p.Mend.After.State == ledger.Detached }
 
-// openMend takes the handles of a mend, that of the link's directory if it is
+// A mending puts small things right.
+type mending struct{ basics }
+
+func (m *execution) mending() *mending { return &mending{basics{m}} }
+
+// Open takes the handles of a mend.
+func (m *mending) Open() error { return m.openWith(!m.p.StaysDetached()) }
+
+// openWith takes the handles of a mend, that of the link's directory if it is
 // needed, and wants the drive to be the one of
 // the plan (I5).
-func (m *execution) openMend(withLink bool) error {
+func (m *mending) openWith(withLink bool) error {
 	if m.p.Into == "" {
 		return nil // only records of what is held change
 	}
@@ -275,9 +283,9 @@ func (m *execution) openMend(withLink bool) error {
 	return err
 }
 
-// mend puts the small things right, one after the other; each may be done
+// Forward puts the small things right, one after the other; each may be done
 // already.
-func (m *execution) mend(ctx context.Context) error {
+func (m *mending) Forward(ctx context.Context) error {
 	if m.p.Mend.Tag {
 		if err := m.newTag(ctx); err != nil {
 			return err
@@ -308,7 +316,7 @@ func (m *execution) mend(ctx context.Context) error {
 
 // mendedLink makes the link, or replaces the one that stands there as it was
 // seen.
-func (m *execution) mendedLink() error {
+func (m *mending) mendedLink() error {
 	done, err := m.linkPlace().Says(m.p.LinkText)
 	if err != nil {
 		return err
@@ -390,7 +398,7 @@ func (m *execution) untried(target *handle.Dir) error {
 
 // newTag writes the drive tag anew: with the id that the ledger knows, and
 // counting on from what it knows.
-func (m *execution) newTag(ctx context.Context) error {
+func (m *mending) newTag(ctx context.Context) error {
 	ref := &m.p.Mend.After.Drive
 	known, err := m.Counter(ref.ID)
 	if err != nil {
@@ -421,7 +429,7 @@ func (m *execution) newTag(ctx context.Context) error {
 
 // renewNote writes the note and the manifest beside the target again, from
 // the record of the run that describes it.
-func (m *execution) renewNote(ctx context.Context) error {
+func (m *mending) renewNote(ctx context.Context) error {
 	if !m.p.Mend.Note {
 		return nil
 	}
@@ -438,7 +446,7 @@ func (m *execution) noteOf(r *ledger.Redirect) Note {
 	}
 }
 
-func (m *execution) saveMended(t *ledger.Tx) error {
+func (m *mending) saveMended(t *ledger.Tx) error {
 	for _, h := range m.p.Mend.Held {
 		on := h.Drive
 		on.Mount = h.Mount
@@ -451,8 +459,8 @@ func (m *execution) saveMended(t *ledger.Tx) error {
 	return t.SaveRedirect(after)
 }
 
-// unmend takes a mend back: the link says again what it said, or goes.
-func (m *execution) unmend(ctx context.Context) error {
+// Back takes a mend back: the link says again what it said, or goes.
+func (m *mending) Back(ctx context.Context) error {
 	if m.p.Mend.Link {
 		err := m.Act(ctx, "unlink", m.p.OldText, func() error {
 			ours, err := m.linkPlace().Says(m.p.LinkText)

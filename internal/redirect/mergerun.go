@@ -22,8 +22,15 @@ import (
 // if the part lacks it; once the records are settled, they say so. So it can
 // be taken back from anywhere.
 
+// A merging gives the entries of a copy their places among others.
+type merging struct{ copying }
+
+func (m *execution) merging() *merging { return &merging{copyingOf(m)} }
+
+func (m *merging) Where() (position, error) { return m.whereMove() }
+
 // merge gives the entries of the part their places in the target.
-func (m *execution) merge(ctx context.Context) error {
+func (m *merging) merge(ctx context.Context) error {
 	live, err := m.into.Beneath(m.p.Final)
 	if err != nil {
 		return err
@@ -40,7 +47,7 @@ func (m *execution) merge(ctx context.Context) error {
 
 // eachMoved has every entry of the records moved, one way or the other, and
 // gives the target's directories back what they had.
-func (m *execution) eachMoved(ctx context.Context, spool *transfer.Spool, live *handle.Dir, what string,
+func (m *merging) eachMoved(ctx context.Context, spool *transfer.Spool, live *handle.Dir, what string,
 	move func(*transfer.Record) (bool, error)) error {
 	n := 0
 	for c := transfer.Read(spool); c.Peek() != nil; c.Next() {
@@ -63,7 +70,7 @@ func (m *execution) eachMoved(ctx context.Context, spool *transfer.Spool, live *
 
 // flushFUSE flushes directories one by one where flushing the whole file
 // system proves nothing.
-func (m *execution) flushFUSE(dirs ...*handle.Dir) error {
+func (m *merging) flushFUSE(dirs ...*handle.Dir) error {
 	if !m.p.IntoFuse {
 		return nil
 	}
@@ -74,7 +81,7 @@ func (m *execution) flushFUSE(dirs ...*handle.Dir) error {
 	return err
 }
 
-func (m *execution) mergeOne(ctx context.Context, live *handle.Dir, rec *transfer.Record) (moved bool, err error) {
+func (m *merging) mergeOne(ctx context.Context, live *handle.Dir, rec *transfer.Record) (moved bool, err error) {
 	from, name, err := m.part.Dir.Parent(rec.Path)
 	if handle.Missing(err) {
 		return false, nil // it went over with the directory around it
@@ -170,7 +177,7 @@ func carry(from *handle.Dir, name string, to *handle.Dir, as string) error {
 }
 
 // targetHas reports whether the target has the very content of a record.
-func (m *execution) targetHas(ctx context.Context, dir *handle.Dir, name string, rec *transfer.Record,
+func (m *merging) targetHas(ctx context.Context, dir *handle.Dir, name string, rec *transfer.Record,
 	st *handle.Stat) (bool, error) {
 	switch {
 	case st.IsSymlink():
@@ -198,7 +205,7 @@ type dirTimes struct {
 
 // keepTimes writes down what the directories have that both halves have. It
 // is not done again once something was moved.
-func (m *execution) keepTimes(live *handle.Dir) error {
+func (m *merging) keepTimes(live *handle.Dir) error {
 	path := filepath.Join(m.Run.Dir(), timesFile)
 	if _, err := os.Stat(path); err == nil {
 		return nil
@@ -230,7 +237,7 @@ func (m *execution) keepTimes(live *handle.Dir) error {
 }
 
 // timesBack gives the target's directories the times and modes they had.
-func (m *execution) timesBack(live *handle.Dir) error {
+func (m *merging) timesBack(live *handle.Dir) error {
 	f, err := handle.OpenRegular(filepath.Join(m.Run.Dir(), timesFile))
 	if handle.Missing(err) {
 		return nil
@@ -267,7 +274,7 @@ func (m *execution) timesBack(live *handle.Dir) error {
 }
 
 // settle takes into the records where everything lies after the merge.
-func (m *execution) settle(ctx context.Context) error {
+func (m *merging) settle(ctx context.Context) error {
 	if done, err := m.settledSince("merge", "unmerge"); done || err != nil {
 		return err
 	}
@@ -312,7 +319,7 @@ func (m *execution) settle(ctx context.Context) error {
 
 // settledAt looks at the target's entry that has the content of a record; nil
 // if there is none.
-func (m *execution) settledAt(live *handle.Dir, rec *transfer.Record, merged bool) (*transfer.Snap, error) {
+func (m *merging) settledAt(live *handle.Dir, rec *transfer.Record, merged bool) (*transfer.Snap, error) {
 	for _, path := range []string{rec.Path, m.p.besidePath(live, rec.Path)} {
 		dir, name, err := live.Parent(path)
 		if handle.Absent(err) {
@@ -372,7 +379,7 @@ func cutPath(path string) (first, rest string, more bool) {
 
 // rewrite writes the records of this run anew and composes the frozen
 // manifest from them.
-func (m *execution) rewrite(ctx context.Context, live *handle.Dir,
+func (m *merging) rewrite(ctx context.Context, live *handle.Dir,
 	change func(*transfer.Record) error) (*transfer.Spool,
 	error) {
 	return m.renew(ctx, m.p.Run, m.p.Digest, live, func(dir string, n int) (*transfer.Spool, error) {
@@ -382,7 +389,7 @@ func (m *execution) rewrite(ctx context.Context, live *handle.Dir,
 
 // tidy takes away what is left in the part: what the target had already. What
 // was the target's stays, under a name that says so.
-func (m *execution) tidy(ctx context.Context) error {
+func (m *merging) tidy(ctx context.Context) error {
 	aside := m.replacedDir()
 	return m.Act(ctx, "tidy", aside, func() error {
 		if m.part != nil {
@@ -411,4 +418,4 @@ func (m *execution) tidy(ctx context.Context) error {
 }
 
 // replacedDir is where the target's entries lie that the half's replaced.
-func (m *execution) replacedDir() string { return shorten("."+m.p.Final, ".replaced-"+m.p.Run) }
+func (m *merging) replacedDir() string { return shorten("."+m.p.Final, ".replaced-"+m.p.Run) }

@@ -162,8 +162,14 @@ func (e *Engine) outDir(p *Plan) (*handle.Dir, error) {
 	return dir, nil
 }
 
-// openPack takes the handles of a pack or an unpack.
-func (m *execution) openPack() error {
+// A packing makes an archive, or reads one.
+type packing struct {
+	basics
+	placed bool // what is made may have its name
+}
+
+// Open takes the handles of a pack or an unpack.
+func (m *packing) Open() error {
 	if err := m.checkDrive(m.p.Into, m.p.IntoDrive); err != nil {
 		return err
 	}
@@ -176,7 +182,7 @@ func (m *execution) openPack() error {
 // may write in that directory could have put something else under its name, and
 // what is not known is left (I6). What was given to an account already is that
 // account's hands, and is left, too.
-func (m *execution) dropPart() error {
+func (m *packing) dropPart() error {
 	name := partName(m.p.Run)
 	st, err := m.into.Stat(name)
 	if err != nil {
@@ -199,7 +205,7 @@ func (m *execution) dropPart() error {
 	return handle.Flushed(err, m.into)
 }
 
-func (m *execution) clearPart(name string, st *handle.Stat) error {
+func (m *packing) clearPart(name string, st *handle.Stat) error {
 	d, err := m.into.Beneath(name)
 	if err != nil {
 		return err
@@ -219,7 +225,7 @@ func (m *execution) clearPart(name string, st *handle.Stat) error {
 
 // removeSeen removes a file that was looked at, and no other: an administrator
 // looks at it again where nobody can exchange it.
-func (m *execution) removeSeen(name string, st *handle.Stat) error {
+func (m *packing) removeSeen(name string, st *handle.Stat) error {
 	if os.Geteuid() != 0 {
 		return handle.IgnoreMissing(m.into.Unlink(name))
 	}
@@ -231,7 +237,7 @@ func (m *execution) removeSeen(name string, st *handle.Stat) error {
 }
 
 // notePart writes down by what the part is known again.
-func (m *execution) notePart(st *handle.Stat) error {
+func (m *packing) notePart(st *handle.Stat) error {
 	seq, err := m.Run.Intend("part-made", placeData{partName(m.p.Run), st.Ino})
 	if err != nil {
 		return err
@@ -240,7 +246,7 @@ func (m *execution) notePart(st *handle.Stat) error {
 }
 
 // progress passes on how far an archive got.
-func (m *execution) progress() archive.Progress {
+func (m *packing) progress() archive.Progress {
 	if m.Progress == nil {
 		return nil
 	}
@@ -255,7 +261,7 @@ const packManifest = "packed.mtree"
 
 // pack writes the archive under a name of its own, reads it back to its end,
 // and gives it its name.
-func (m *execution) pack(ctx context.Context) error {
+func (m *packing) pack(ctx context.Context) error {
 	if err := m.dropPart(); err != nil { // of a run that was stopped
 		return err
 	}
@@ -307,7 +313,7 @@ func (m *execution) pack(ctx context.Context) error {
 // placeMade gives what was made its name, never replacing anything, and wants it
 // to be what stands there then: whoever may write in that directory could have
 // exchanged the two (I6).
-func (m *execution) placeMade(made *handle.Stat) error {
+func (m *packing) placeMade(made *handle.Stat) error {
 	if err := m.into.Rename(partName(m.p.Run), m.into, m.p.Final); err != nil {
 		return err
 	}
@@ -321,7 +327,7 @@ func (m *execution) placeMade(made *handle.Stat) error {
 	return m.into.Sync()
 }
 
-func (m *execution) writeArchive(ctx context.Context, root *handle.Dir, list string, a *Archive) (err error) {
+func (m *packing) writeArchive(ctx context.Context, root *handle.Dir, list string, a *Archive) (err error) {
 	f, err := m.into.Create(partName(m.p.Run), 0o600)
 	if err != nil {
 		return err
@@ -375,7 +381,7 @@ func (c *countedWriter) Write(b []byte) (int, error) {
 
 // readArchive reads the archive back from the drive, to its end, and wants
 // every byte of it to be the one that was written.
-func (m *execution) readArchive(ctx context.Context, a *Archive) error {
+func (m *packing) readArchive(ctx context.Context, a *Archive) error {
 	f, err := m.into.OpenFile(partName(m.p.Run))
 	if err != nil {
 		return err
@@ -399,7 +405,7 @@ const readManifest = "read.mtree"
 // readWhole reads an archive to its end, and what is behind that: all of it counts
 // for the digest that it gives. The manifest in it is kept under the name list
 // among the run's records; maker, which may be nil, gets the entries.
-func (m *execution) readWhole(ctx context.Context, f io.Reader, list string, maker archive.Maker) (top string,
+func (m *packing) readWhole(ctx context.Context, f io.Reader, list string, maker archive.Maker) (top string,
 	n archive.Count, digest string, err error) {
 	sum := sha256.New()
 	in := io.TeeReader(f, sum)
@@ -447,7 +453,7 @@ func (e *Engine) PlanUnpack(o PackOptions) (*Plan, error) {
 	return p, nil
 }
 
-func (m *execution) unpack(ctx context.Context) error {
+func (m *packing) unpack(ctx context.Context) error {
 	if err := m.dropPart(); err != nil {
 		return err
 	}
@@ -495,7 +501,7 @@ func (m *execution) unpack(ctx context.Context) error {
 // unpackPart makes what is in an archive below a new part and reads it back. limit is
 // what may be made, vouched the digest that the ledger knows of the archive, empty if
 // none. It gives the name of the folder in the archive.
-func (m *execution) unpackPart(ctx context.Context, in *handle.File, a *Archive, limit *archive.Limit,
+func (m *packing) unpackPart(ctx context.Context, in *handle.File, a *Archive, limit *archive.Limit,
 	vouched string) (top string, err error) {
 	root, err := m.makePart()
 	if err != nil {
@@ -529,7 +535,7 @@ func (m *execution) unpackPart(ctx context.Context, in *handle.File, a *Archive,
 }
 
 // roomFor wants room on the target's drive for so many bytes more.
-func (m *execution) roomFor(bytes int64) error {
+func (m *packing) roomFor(bytes int64) error {
 	d := m.p.IntoNow
 	if d.Mount == "" {
 		return nil
@@ -546,7 +552,7 @@ func (m *execution) roomFor(bytes int64) error {
 }
 
 // mayPlace refuses a name that is Nexlin's own for what an archive holds.
-func (m *execution) mayPlace() (bool, error) {
+func (m *packing) mayPlace() (bool, error) {
 	ours, err := m.Ours()
 	if err != nil || !ours(m.p.Copy()) {
 		return err == nil, err
@@ -558,7 +564,7 @@ func (m *execution) mayPlace() (bool, error) {
 // makePart makes the directory that an archive is unpacked into: this account's
 // own, which nobody else may enter, without the rights that the directory around
 // it would hand down.
-func (m *execution) makePart() (*handle.Dir, error) {
+func (m *packing) makePart() (*handle.Dir, error) {
 	name := partName(m.p.Run)
 	if err := m.into.Mkdir(name, 0o700); err != nil {
 		return nil, err
@@ -603,7 +609,7 @@ func ownerAlike(d *handle.Dir) (bool, error) {
 
 // placedAlready reports whether a pack or an unpack that was stopped had come
 // to its end: what it made last has its name, and is the person's.
-func (m *execution) placedAlready() (bool, error) {
+func (m *packing) placedAlready() (bool, error) {
 	var final string
 	known, err := m.Last("place", &final)
 	if err != nil || !known {
@@ -629,8 +635,29 @@ func (m *execution) placedAlready() (bool, error) {
 	return true, nil
 }
 
+// Forward packs or unpacks.
+func (m *packing) Forward(ctx context.Context) error {
+	if m.p.Unpacks() {
+		return m.unpackOn(ctx)
+	}
+	return m.packOn(ctx)
+}
+
+// Ended leaves nothing of an archive, or of what was read from one, that did not
+// become whole.
+func (m *packing) Ended(err error) error {
+	if err == nil || m.placed {
+		return m.stopped(err)
+	}
+	if gone := m.dropPart(); gone != nil {
+		return m.stopped(errors.Join(err, gone))
+	}
+	m.out.State = ledger.Undone
+	return errors.Join(err, m.Run.Set(ledger.Undone, err.Error(), nil))
+}
+
 // packOn packs, from the start where it was stopped, unless it was at its end.
-func (m *execution) packOn(ctx context.Context) error {
+func (m *packing) packOn(ctx context.Context) error {
 	if err := m.look(); err != nil {
 		return err
 	}
@@ -640,8 +667,8 @@ func (m *execution) packOn(ctx context.Context) error {
 	return m.pack(ctx)
 }
 
-// unpackOn is [execution.packOn] the other way.
-func (m *execution) unpackOn(ctx context.Context) error {
+// unpackOn is [packing.packOn] the other way.
+func (m *packing) unpackOn(ctx context.Context) error {
 	if err := m.look(); err != nil {
 		return err
 	}
@@ -652,7 +679,7 @@ func (m *execution) unpackOn(ctx context.Context) error {
 }
 
 // look looks whether what is made has its name already.
-func (m *execution) look() (err error) {
+func (m *packing) look() (err error) {
 	m.placed, err = m.placedAlready()
 	m.placed = m.placed || err != nil // then it may have
 	return err
@@ -660,7 +687,7 @@ func (m *execution) look() (err error) {
 
 // packedAgain reads an archive back that had its name when the run was stopped,
 // and takes it into the ledger.
-func (m *execution) packedAgain(ctx context.Context) error {
+func (m *packing) packedAgain(ctx context.Context) error {
 	if err := m.Begin("read back", m.p.Files, m.p.Bytes); err != nil {
 		return err
 	}
@@ -687,16 +714,16 @@ func (m *execution) packedAgain(ctx context.Context) error {
 }
 
 // addPack has the ledger know an archive that was verified.
-func (m *execution) addPack(a *Archive) func(*ledger.Tx) error {
+func (m *packing) addPack(a *Archive) func(*ledger.Tx) error {
 	return func(t *ledger.Tx) error {
 		return t.AddPack(ledger.Pack{Redirect: m.p.Name, Folder: m.p.From, File: a.File, Bytes: a.Bytes,
 			Files: a.Count.Files, Digest: a.Digest, Made: time.Now(), Run: m.p.Run})
 	}
 }
 
-// packBack takes away what a pack or an unpack that was stopped had made. What
+// Back takes away what a pack or an unpack that was stopped had made. What
 // has its name already stays.
-func (m *execution) packBack() error {
+func (m *packing) Back(context.Context) error {
 	if done, err := m.placedAlready(); err != nil {
 		return err
 	} else if done {

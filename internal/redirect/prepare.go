@@ -38,15 +38,8 @@ func (m *execution) prepare(ctx context.Context, at position) error {
 	begun := false
 	if m.p.kind().merges {
 		var err error
-		if begun, err = m.begun(); err != nil {
+		if begun, err = m.merging().begunWithPart(); err != nil {
 			return err
-		}
-		if begun {
-			part, err := m.partAgain()
-			if err != nil {
-				return err
-			}
-			part.Close()
 		}
 	}
 	var known placeData
@@ -69,7 +62,7 @@ func (m *execution) prepare(ctx context.Context, at position) error {
 		return part.Dir.Lock(true)
 	}, nil)
 	if err == nil && begun {
-		err = m.startOver(ctx)
+		err = m.merging().startOver(ctx)
 	}
 	if err != nil || before {
 		return err

@@ -178,7 +178,12 @@ func (e *Engine) futureTarget(p *Plan) error {
 	return nil
 }
 
-func (m *execution) future(ctx context.Context) error {
+// A steering has folders that do not exist yet begin at another place.
+type steering struct{ basics }
+
+func (m *steering) Open() error { return m.checkDrive(m.p.Into, m.p.IntoDrive) }
+
+func (m *steering) Forward(ctx context.Context) error {
 	for i, s := range m.p.Settings {
 		d, err := m.makeDirs(ctx, fmt.Sprintf("dirs.%d", i), s.To, m.p.IntoDrive)
 		if err != nil {
@@ -192,9 +197,9 @@ func (m *execution) future(ctx context.Context) error {
 	return m.Run.Set(ledger.Done, "", nil)
 }
 
-// notFuture takes it back: the settings say what they said, and directories
+// Back takes it back: the settings say what they said, and directories
 // that were made go if nothing was put into them.
-func (m *execution) notFuture(ctx context.Context) error {
+func (m *steering) Back(ctx context.Context) error {
 	if err := m.settingsBack(ctx); err != nil {
 		return err
 	}

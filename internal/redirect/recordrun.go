@@ -2,6 +2,7 @@ package redirect
 
 import (
 	"context"
+	"errors"
 	"path/filepath"
 	"slices"
 
@@ -16,9 +17,9 @@ import (
 // Compare holds the original against the copy without taking anything in, and
 // adds what it finds to the plan.
 func (e *Engine) Compare(ctx context.Context, p *Plan) error {
-	m := e.execution(p)
+	m := &recording{basics{e.execution(p)}}
 	defer m.close()
-	if err := m.openRecord(); err != nil {
+	if err := m.Open(); err != nil {
 		return err
 	}
 	_, err := m.adopt(ctx, 0)
@@ -26,8 +27,29 @@ func (e *Engine) Compare(ctx context.Context, p *Plan) error {
 	return err
 }
 
-// openRecord takes the handles and locks of a record.
-func (m *execution) openRecord() error {
+// A recording takes in what was moved by hand.
+type recording struct{ basics }
+
+func (m *recording) Where() (position, error) { return m.whereLinked() }
+
+// Try tries the link, if it is to be made.
+func (m *recording) Try(context.Context) error {
+	if m.p.From != m.p.Link {
+		return nil
+	}
+	return m.tryLink()
+}
+
+// Ended ends a run that took nothing in as refused, not as stopped.
+func (m *recording) Ended(err error) error {
+	if refused := (*RefusedError)(nil); errors.As(err, &refused) {
+		return errors.Join(err, m.Run.Set(ledger.Refused, refused.Error(), nil))
+	}
+	return m.stopped(err)
+}
+
+// Open takes the handles and locks of a record.
+func (m *recording) Open() error {
 	err := m.openAround()
 	if err != nil {
 		return err
@@ -52,7 +74,7 @@ func (m *execution) openRecord() error {
 
 // adopt compares original and copy and writes the records of pass n; 0
 // writes none. Differences that were not accepted are a *RefusedError.
-func (m *execution) adopt(ctx context.Context, n int) (*transfer.Adopted, error) {
+func (m *recording) adopt(ctx context.Context, n int) (*transfer.Adopted, error) {
 	live := m.locks[0]
 	if err := live.SyncAll(); err != nil {
 		return nil, err
@@ -128,7 +150,7 @@ func (d *differing) finding(code finding.Code, p *Plan) []finding.Finding {
 }
 
 // record proves the copy and takes it in; each step may be done already.
-func (m *execution) record(ctx context.Context) error {
+func (m *recording) Forward(ctx context.Context) error {
 	at, err := m.whereRecord()
 	if err != nil {
 		return err
@@ -206,7 +228,7 @@ func (m *execution) count() {
 }
 
 // recordHeld is the original as a held one; nil if there is none.
-func (m *execution) recordHeld(ctx context.Context) (*ledger.Held, error) {
+func (m *recording) recordHeld(ctx context.Context) (*ledger.Held, error) {
 	if m.from == nil {
 		return nil, nil
 	}
@@ -220,7 +242,7 @@ func (m *execution) recordHeld(ctx context.Context) (*ledger.Held, error) {
 }
 
 // prove compares the two sides and freezes what was found equal.
-func (m *execution) prove(ctx context.Context) error {
+func (m *recording) prove(ctx context.Context) error {
 	if err := m.Begin("compare", 0, 0); err != nil {
 		return err
 	}
@@ -244,7 +266,7 @@ func (m *execution) prove(ctx context.Context) error {
 }
 
 // whereRecord tells whether the link leads to the copy already.
-func (m *execution) whereRecord() (position, error) {
+func (m *recording) whereRecord() (position, error) {
 	if m.p.From == m.p.Link {
 		return m.whereMove()
 	}
@@ -262,7 +284,7 @@ func (m *execution) whereRecord() (position, error) {
 
 // recordSwitch puts our link in the place of the folder or of the link that
 // somebody made.
-func (m *execution) recordSwitch(ctx context.Context) error {
+func (m *recording) recordSwitch(ctx context.Context) error {
 	if m.p.From == m.p.Link {
 		return m.toLink(ctx)
 	}
@@ -276,9 +298,9 @@ func (m *execution) recordSwitch(ctx context.Context) error {
 	return m.linkPlace().Lead(m.p.OldText, m.p.LinkText)
 }
 
-// unrecord takes a record back: link and folder are as they were, and the
+// Back takes a record back: link and folder are as they were, and the
 // ledger forgets both.
-func (m *execution) unrecord(ctx context.Context) error {
+func (m *recording) Back(ctx context.Context) error {
 	err := m.Act(ctx, "switch-back", m.p.OldText, func() error {
 		if m.p.From == m.p.Link {
 			return m.toFolder(ctx)

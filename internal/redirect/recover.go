@@ -273,7 +273,7 @@ func (e *Engine) undo(ctx context.Context, row ledger.RunRow) (*Outcome, error) 
 			return nil, errors.Join(err, m.Run.Restore(row))
 		}
 	}
-	err = m.p.kind().undo(m, ctx)
+	err = m.job.Back(ctx)
 	if refused := (*RefusedError)(nil); errors.As(err, &refused) {
 		return nil, errors.Join(refused, m.Run.Restore(row))
 	}

@@ -30,12 +30,21 @@ func (e *Engine) UpdateManifest(ctx context.Context, r ledger.Redirect, d *Deep)
 	p.Into, p.Final, p.IntoDrive = filepath.Dir(r.Target), filepath.Base(r.Target), r.Drive
 	p.FromDrive, p.From, p.Held, p.Base, p.Empty = r.Drive, "", "", nil, nil
 	m := e.execution(&p)
-	m.verdict = d.verdict
+	m.job = &renewing{basics: basics{m}, verdict: d.verdict}
 	return m.conduct(ctx)
 }
 
-// renewManifest writes the new records and the manifest on the drive.
-func (m *execution) renewManifest(ctx context.Context) error {
+// A renewing has the manifest say what is at the target now.
+type renewing struct {
+	basics
+	verdict  *Verdict         // what the check has found; nil once that is gone
+	digester *transfer.Reader // of files that have changed
+}
+
+func (m *renewing) Open() error { return m.mending().openWith(false) }
+
+// Forward writes the new records and the manifest on the drive.
+func (m *renewing) Forward(ctx context.Context) error {
 	if m.verdict == nil { // stopped: what the check had found is gone with it
 		d, err := m.CheckDeep(ctx, *m.p.Before, DeepOptions{FromStart: true})
 		if err != nil {
@@ -90,7 +99,7 @@ func (m *execution) renewManifest(ctx context.Context) error {
 }
 
 // renewed is the new record of an entry; nil if it is gone.
-func (m *execution) renewed(ctx context.Context, rec *transfer.Record, now *inventory.Entry) (*transfer.Record, error) {
+func (m *renewing) renewed(ctx context.Context, rec *transfer.Record, now *inventory.Entry) (*transfer.Record, error) {
 	rotten := rec != nil && m.verdict.code(rec) == finding.Rot
 	if now == nil {
 		if rotten {
@@ -131,8 +140,8 @@ func (v *Verdict) code(rec *transfer.Record) finding.Code {
 	return verdicts[v.codes[rec.Ord]]
 }
 
-// unrenew has the drive say again what it said before.
-func (m *execution) unrenew(ctx context.Context) error {
+// Back has the drive say again what it said before.
+func (m *renewing) Back(ctx context.Context) error {
 	err := m.Act(ctx, "notes", m.p.Name, func() error {
 		return m.describeFrom(m.Ledger.RunDir(m.p.Before.Run), m.noteOf(m.p.Before))
 	}, nil)

@@ -50,7 +50,10 @@ func (e *Engine) Unrestore(ctx context.Context, id string, why error) error {
 	return err
 }
 
-func (m *execution) openRestore() (err error) {
+// A restoring takes a redirect in as its drive tells of it.
+type restoring struct{ basics }
+
+func (m *restoring) Open() (err error) {
 	if err := m.checkDrive(m.p.Into, m.p.IntoDrive); err != nil {
 		return err
 	}
@@ -58,8 +61,8 @@ func (m *execution) openRestore() (err error) {
 	return err
 }
 
-// restore writes the records of a redirect from what lies on the drive.
-func (m *execution) restore(ctx context.Context) error {
+// Forward writes the records of a redirect from what lies on the drive.
+func (m *restoring) Forward(ctx context.Context) error {
 	if err := m.linkParents(ctx); err != nil {
 		return err
 	}
@@ -111,7 +114,7 @@ func (m *execution) restore(ctx context.Context) error {
 }
 
 // linkParents makes the directories around the link that a fresh home lacks.
-func (m *execution) linkParents(ctx context.Context) error {
+func (m *restoring) linkParents(ctx context.Context) error {
 	dir := filepath.Dir(m.p.Link)
 	if anchor, err := drive.Existing(dir); err != nil || anchor == dir {
 		return err
@@ -123,7 +126,7 @@ func (m *execution) linkParents(ctx context.Context) error {
 
 // heldBeside opens the original that the run which made the target holds
 // beside the link, on the machine it was made on; nil if there is none.
-func (m *execution) heldBeside() (*handle.Dir, error) {
+func (m *restoring) heldBeside() (*handle.Dir, error) {
 	note, err := m.noteOnDrive()
 	if err != nil || note == nil || note.Run == "" || strings.ContainsAny(note.Run, "/\x00") {
 		return nil, err
@@ -142,7 +145,7 @@ func (m *execution) heldBeside() (*handle.Dir, error) {
 	return d, err
 }
 
-func (m *execution) noteOnDrive() (*Note, error) {
+func (m *restoring) noteOnDrive() (*Note, error) {
 	rec, err := m.into.Beneath(drive.RecordDir)
 	if err != nil {
 		return nil, err
@@ -164,7 +167,7 @@ func (m *execution) noteOnDrive() (*Note, error) {
 	return nil, nil
 }
 
-func (m *execution) restoredHeld(ctx context.Context, held *handle.Dir) (*ledger.Held, error) {
+func (m *restoring) restoredHeld(ctx context.Context, held *handle.Dir) (*ledger.Held, error) {
 	st, err := held.Self()
 	if err != nil {
 		return nil, err
@@ -186,7 +189,7 @@ func (m *execution) restoredHeld(ctx context.Context, held *handle.Dir) (*ledger
 
 // spoolFromDrive makes the records from the manifest on the drive, if it is
 // the one that the note speaks of; else from what is at the target now.
-func (m *execution) spoolFromDrive(ctx context.Context, live *handle.Dir) (*transfer.Spool, error) {
+func (m *restoring) spoolFromDrive(ctx context.Context, live *handle.Dir) (*transfer.Spool, error) {
 	note, err := m.noteOnDrive()
 	if err != nil {
 		return nil, err
@@ -210,7 +213,7 @@ var errManifest = errors.New("the manifest on the drive can't be used")
 // manifestLimit bounds the manifest that is read from a drive, in bytes.
 const manifestLimit = 64 << 30
 
-func (m *execution) spoolFromManifest(ctx context.Context, live *handle.Dir, note *Note) (*transfer.Spool, error) {
+func (m *restoring) spoolFromManifest(ctx context.Context, live *handle.Dir, note *Note) (*transfer.Spool, error) {
 	rec, err := m.into.Beneath(drive.RecordDir)
 	if err != nil {
 		return nil, err
@@ -264,7 +267,7 @@ func (m *execution) spoolFromManifest(ctx context.Context, live *handle.Dir, not
 
 // recordOf makes a record of a manifest's entry and of what the target has
 // there now. Its sum is not known: that takes reading the file.
-func (m *execution) recordOf(live *handle.Dir, e *manifest.Entry) (*transfer.Record, error) {
+func (m *restoring) recordOf(live *handle.Dir, e *manifest.Entry) (*transfer.Record, error) {
 	rec := &transfer.Record{Path: e.Path, Link: e.Link, Origin: e.Was, Same: e.Same, Rdev: e.Rdev, Xattrs: e.Xattrs}
 	rec.Fact = transfer.Fact{
 		Flags: transfer.Copied | transfer.Verified, Digest: e.Digest,
@@ -292,9 +295,9 @@ func statBeneath(d *handle.Dir, path string) (handle.Stat, error) {
 	return dir.Stat(name)
 }
 
-// unrestore forgets a redirect again whose link was not made yet, or was
+// Back forgets a redirect again whose link was not made yet, or was
 // taken away.
-func (m *execution) unrestore() error {
+func (m *restoring) Back(context.Context) error {
 	if parent, err := handle.OpenReal(filepath.Dir(m.p.Link)); err == nil {
 		defer parent.Release()
 		ours, err := m.placeIn(parent).Says(m.p.LinkText)

@@ -34,6 +34,7 @@ type execution struct {
 	p *Plan
 	*run.Journal
 	out *Outcome
+	job job
 
 	from      *handle.Dir // the folder that is copied, by inode
 	heldIn    *handle.Dir // the directory it stands in
@@ -47,7 +48,6 @@ type execution struct {
 	switched  bool
 	wasDone   bool // undo: the run had been done
 	copied    bool // undo: it has never begun to switch
-	placed    bool // pack and unpack: what is made may have its name
 	looksOnly bool // nothing is locked, since it is only looked how far the run got
 	reread    bool // what was read back by an earlier process is read again
 	room      []room
@@ -55,11 +55,8 @@ type execution struct {
 	looked    time.Time // when the last pass over the folder began
 	sealed    time.Time // when the copy got its last metadata
 
-	broughtOver bool   // discard: late writes were
-	lenderDone  func() // gives the lender up; nil without one
-	patience    patience
-	verdict     *Verdict         // update-manifest: what the check has found
-	digester    *transfer.Reader // update-manifest: of files that have changed
+	lenderDone func() // gives the lender up; nil without one
+	patience   patience
 }
 
 // room is a drive and what was free on it before the run.
@@ -69,8 +66,13 @@ type room struct {
 }
 
 func (e *Engine) execution(p *Plan) *execution {
-	return &execution{Engine: e, p: p, Journal: run.NewJournal(e.Ledger, p.Run, e.Progress),
+	m := &execution{Engine: e, p: p, Journal: run.NewJournal(e.Ledger, p.Run, e.Progress),
 		out: &Outcome{Run: p.Run, Kind: p.Kind, Plan: p, Findings: p.Findings}}
+	m.job = unknown{basics{m}}
+	if make := p.kind().job; make != nil {
+		m.job = make(m)
+	}
+	return m
 }
 
 // enlist takes the run into the ledger, if what the ledger says of the redirect

@@ -25,7 +25,7 @@ func (m *execution) switchOver(ctx context.Context) error {
 		return err
 	}
 	if m.p.kind().merges {
-		if err := m.merge(ctx); err != nil {
+		if err := m.merging().merge(ctx); err != nil {
 			return err
 		}
 		return m.switchAct(ctx)
@@ -189,10 +189,10 @@ func (m *execution) after(ctx context.Context) error {
 		}
 	}
 	if m.p.kind().merges {
-		if err := m.settle(ctx); err != nil {
+		if err := m.merging().settle(ctx); err != nil {
 			return err
 		}
-		if err := m.tidy(ctx); err != nil {
+		if err := m.merging().tidy(ctx); err != nil {
 			return err
 		}
 	}
@@ -272,7 +272,7 @@ func (m *execution) hold() error {
 func (m *execution) finish(ctx context.Context) error {
 	err := m.Act(ctx, "notes", m.p.Name, func() error {
 		if m.p.kind().merges {
-			return m.renewNote(ctx)
+			return m.mending().renewNote(ctx)
 		}
 		if !m.p.kind().back {
 			if err := m.describe(NoteHere); err != nil {
@@ -306,7 +306,7 @@ func (m *execution) finish(ctx context.Context) error {
 	}
 	err = m.Run.Set(ledger.Done, "", func(t *ledger.Tx) error {
 		if m.p.kind().merges {
-			if err := m.saveMended(t); err != nil {
+			if err := m.mending().saveMended(t); err != nil {
 				return err
 			}
 			return t.AddHeld(m.held())

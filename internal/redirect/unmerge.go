@@ -16,11 +16,25 @@ import (
 )
 
 // begun reports whether the merge may have moved something.
-func (m *execution) begun() (bool, error) { return m.Last("merge", new(string)) }
+func (m *merging) begun() (bool, error) { return m.Last("merge", new(string)) }
+
+// begunWithPart is [merging.begun], once the part of it was found again.
+func (m *merging) begunWithPart() (bool, error) {
+	begun, err := m.begun()
+	if err != nil || !begun {
+		return false, err
+	}
+	part, err := m.partAgain()
+	if err != nil {
+		return false, err
+	}
+	part.Close()
+	return true, nil
+}
 
 // startOver takes back a merge that was stopped, so that the part is whole
 // again and can catch up with the half.
-func (m *execution) startOver(ctx context.Context) error {
+func (m *merging) startOver(ctx context.Context) error {
 	spool, err := m.spoolOf(m.p.Run)
 	if err != nil {
 		return err
@@ -56,7 +70,7 @@ func (m *execution) startOver(ctx context.Context) error {
 
 // settledSince reports whether the records were settled, and none of these acts
 // begun since: then they say where the merge has put everything.
-func (m *execution) settledSince(not ...string) (bool, error) {
+func (m *merging) settledSince(not ...string) (bool, error) {
 	acts, err := m.Acts()
 	if err != nil {
 		return false, err
@@ -74,7 +88,7 @@ func (m *execution) settledSince(not ...string) (bool, error) {
 
 // unmerge moves what was given a place back into the part, where it is still
 // what was placed, and gives the target's entries their names again.
-func (m *execution) unmerge(ctx context.Context, spool *transfer.Spool) error {
+func (m *merging) unmerge(ctx context.Context, spool *transfer.Spool) error {
 	live, err := m.into.Beneath(m.p.Final)
 	if err != nil {
 		return err
@@ -95,7 +109,7 @@ func (m *execution) unmerge(ctx context.Context, spool *transfer.Spool) error {
 	return handle.IgnoreMissing(err)
 }
 
-func (m *execution) unmergeOne(live *handle.Dir, rec *transfer.Record, settled bool) (moved bool, err error) {
+func (m *merging) unmergeOne(live *handle.Dir, rec *transfer.Record, settled bool) (moved bool, err error) {
 	to, name, err := live.Parent(rec.Path)
 	if handle.Absent(err) {
 		return false, nil // it came back with the directory around it
@@ -114,7 +128,7 @@ func (m *execution) unmergeOne(live *handle.Dir, rec *transfer.Record, settled b
 }
 
 // takeBack moves an entry from its place in the target into the part.
-func (m *execution) takeBack(to *handle.Dir, name string, rec *transfer.Record) (bool, error) {
+func (m *merging) takeBack(to *handle.Dir, name string, rec *transfer.Record) (bool, error) {
 	if _, err := m.inPart(rec.Path); !handle.Missing(err) {
 		return false, err // it was not placed, or is back already
 	}
@@ -156,7 +170,7 @@ func placedAs(rec *transfer.Record, st *handle.Stat) bool {
 }
 
 // inPart looks at an entry of the part.
-func (m *execution) inPart(path string) (handle.Stat, error) {
+func (m *merging) inPart(path string) (handle.Stat, error) {
 	dir, name, err := m.part.Dir.Parent(path)
 	if err != nil {
 		return handle.Stat{}, err
@@ -167,7 +181,7 @@ func (m *execution) inPart(path string) (handle.Stat, error) {
 
 // makeWay opens the directory around an entry of the part; what was tidied
 // away on the way is made again.
-func (m *execution) makeWay(path string) (*handle.Dir, error) {
+func (m *merging) makeWay(path string) (*handle.Dir, error) {
 	dir, _, err := m.part.Dir.Parent(path)
 	if !handle.Missing(err) {
 		return dir, err
@@ -185,7 +199,7 @@ func (m *execution) makeWay(path string) (*handle.Dir, error) {
 }
 
 // nameBack gives an entry of the target its name again that had made way.
-func (m *execution) nameBack(to *handle.Dir, name string, rec *transfer.Record) (bool, error) {
+func (m *merging) nameBack(to *handle.Dir, name string, rec *transfer.Record) (bool, error) {
 	beside := m.p.beside(name, ofTarget)
 	from := to
 	if _, err := to.Stat(beside); handle.Missing(err) {
@@ -216,7 +230,7 @@ func (m *execution) nameBack(to *handle.Dir, name string, rec *transfer.Record) 
 
 // partAgain opens the part of a run whose merge has begun; it is made if it
 // was tidied away.
-func (m *execution) partAgain() (*transfer.Part, error) {
+func (m *merging) partAgain() (*transfer.Part, error) {
 	if _, err := m.into.Stat(m.replacedDir()); err == nil {
 		if _, err := m.into.Stat(partName(m.p.Run)); handle.Missing(err) {
 			if err := m.into.Rename(m.replacedDir(), m.into, partName(m.p.Run)); err != nil {
@@ -233,8 +247,8 @@ func (m *execution) partAgain() (*transfer.Part, error) {
 	return transfer.OpenPart(m.into, partName(m.p.Run), strangersName(m.p.Run), known.Ino, &allow)
 }
 
-// mergeBackward takes a merge back from wherever it stands.
-func (m *execution) mergeBackward(ctx context.Context) error {
+// Back takes a merge back from wherever it stands.
+func (m *merging) Back(ctx context.Context) error {
 	at, err := m.where()
 	if err != nil {
 		return err
@@ -301,7 +315,7 @@ func (m *execution) mergeBackward(ctx context.Context) error {
 
 // unmergeSwitch exchanges link and folder back, if nobody has worked in what the
 // merge placed or holds.
-func (m *execution) unmergeSwitch(ctx context.Context) error {
+func (m *merging) unmergeSwitch(ctx context.Context) error {
 	m.switched = true
 	err := handle.InOrder(m.reopen, func() error { return m.placedUnchanged(ctx) },
 		func() error { return m.heldUnchanged(ctx) },
@@ -312,7 +326,7 @@ func (m *execution) unmergeSwitch(ctx context.Context) error {
 
 // saveUnmerged has the ledger say what it said before the merge; aside is what was
 // set aside of it, nil if nothing was.
-func (m *execution) saveUnmerged(t *ledger.Tx, aside *ledger.Held) error {
+func (m *merging) saveUnmerged(t *ledger.Tx, aside *ledger.Held) error {
 	if err := t.HeldGone(m.p.Run, m.p.HeldPath()); err != nil {
 		return err
 	}
@@ -336,7 +350,7 @@ func (m *execution) saveUnmerged(t *ledger.Tx, aside *ledger.Held) error {
 
 // takeAllBack undoes the placing. What programs were led to once is set aside
 // and not deleted (I4): its name is returned.
-func (m *execution) takeAllBack(ctx context.Context, wasLive bool) (string, error) {
+func (m *merging) takeAllBack(ctx context.Context, wasLive bool) (string, error) {
 	aside := m.copyAside()
 	if _, err := m.into.Stat(aside); err == nil {
 		return aside, nil // done before this was stopped
@@ -389,7 +403,7 @@ func (m *execution) takeAllBack(ctx context.Context, wasLive bool) (string, erro
 }
 
 // setAsideMerged is the copy that was set aside, as a held original.
-func (m *execution) setAsideMerged(name string) (*ledger.Held, error) {
+func (m *merging) setAsideMerged(name string) (*ledger.Held, error) {
 	st, err := m.into.Stat(name)
 	if err != nil {
 		return nil, err
@@ -412,7 +426,7 @@ func lostName(was, is *transfer.Snap) bool {
 
 // placedUnchanged wants what was placed to be as it was placed: a
 // *RefusedError if somebody worked on it.
-func (m *execution) placedUnchanged(ctx context.Context) error {
+func (m *merging) placedUnchanged(ctx context.Context) error {
 	live, err := m.into.Beneath(m.p.Final)
 	if err != nil {
 		return err

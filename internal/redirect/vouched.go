@@ -21,7 +21,7 @@ import (
 // somebody's rights, no devices and no attributes that need rights; to an
 // administrator it gives what belongs to the account that owns it, and nothing
 // else. Where the ledger vouches, what is unpacked has to have that digest, too.
-func (m *execution) limitFor(ctx context.Context, in *handle.File) (limit *archive.Limit, digest string, err error) {
+func (m *packing) limitFor(ctx context.Context, in *handle.File) (limit *archive.Limit, digest string, err error) {
 	st, err := in.Stat()
 	if err != nil {
 		return nil, "", err
@@ -51,7 +51,7 @@ func (m *execution) limitFor(ctx context.Context, in *handle.File) (limit *archi
 }
 
 // openArchive opens the archive that is to be unpacked, which is a regular file.
-func (m *execution) openArchive() (*handle.File, error) {
+func (m *packing) openArchive() (*handle.File, error) {
 	path, err := handle.Real(m.p.From)
 	if err != nil {
 		return nil, err

@@ -1,0 +1,98 @@
+package redirect
+
+import (
+	"context"
+	"fmt"
+
+	"nexlin/internal/handle"
+)
+
+// A job is how one kind of run is done. Each method looks at the disks first and may be
+// called again after a stop anywhere in it (I3).
+type job interface {
+	// Open takes handles and locks, and refuses without a trace.
+	Open() error
+	// Try is what else can refuse without a trace, the first time.
+	Try(ctx context.Context) error
+	// Forward carries the run from wherever it stands to its end.
+	Forward(ctx context.Context) error
+	// Back takes it back from wherever it stands.
+	Back(ctx context.Context) error
+	// Ended says in the ledger what the error of Forward makes of the run.
+	Ended(err error) error
+	// Where judges by the disks how far it got, for kinds that lead programs to another
+	// place; the journal only tells which inode the part had. A state that no step leaves
+	// behind is a *[swap.BrokenError].
+	Where() (position, error)
+}
+
+// basics is what a job does that opens as it goes, tries nothing, and is stopped by any
+// error.
+type basics struct{ *execution }
+
+func (b basics) Open() error               { return nil }
+func (b basics) Try(context.Context) error { return nil }
+func (b basics) Ended(err error) error     { return b.stopped(err) }
+func (b basics) Where() (position, error)  { return before, nil }
+
+// unknown is the job of a kind that this build does not know.
+type unknown struct{ basics }
+
+func (u unknown) Open() error {
+	return fmt.Errorf("run %s is of a kind that this Nexlin does not know: %q", u.p.Run, u.p.Kind)
+}
+func (u unknown) Forward(context.Context) error { return u.Open() }
+func (u unknown) Back(context.Context) error    { return u.Open() }
+
+// A copying copies a folder, verifies it, and switches.
+type copying struct{ basics }
+
+func copyingOf(m *execution) copying { return copying{basics{m}} }
+
+func (c copying) Open() error { return c.open() }
+
+func (c copying) Try(ctx context.Context) error {
+	return handle.InOrder(func() error { return c.waitQuiet(ctx) }, c.tryLink)
+}
+
+func (c copying) Forward(ctx context.Context) error { return c.forward(ctx) }
+
+func (c copying) Ended(err error) error {
+	if refused, err := c.refusedEarly(err); refused {
+		return err
+	}
+	return c.stopped(err)
+}
+
+func (c copying) Back(ctx context.Context) error {
+	if c.copied {
+		return c.uncopied(ctx)
+	}
+	return c.backward(ctx)
+}
+
+type moving struct{ copying }
+
+func (j *moving) Where() (position, error) { return j.whereMove() }
+
+type movingOn struct{ copying }
+
+func (j *movingOn) Where() (position, error) { return j.whereMoveOn() }
+
+type bringingBack struct{ copying }
+
+func (j *bringingBack) Where() (position, error) { return j.whereBringBack() }
+
+type detaching struct{ basics }
+
+func (j *detaching) Forward(ctx context.Context) error { return j.detach(ctx) }
+func (j *detaching) Back(ctx context.Context) error    { return j.attach(ctx) }
+
+// carryOn has the job carry the run on, and says in the ledger how that ended.
+func (m *execution) carryOn(ctx context.Context) error { return m.job.Ended(m.job.Forward(ctx)) }
+
+// where is how far the run got.
+func (m *execution) where() (position, error) { return m.job.Where() }
+
+// openAny opens what a run of its kind works on.
+func (m *execution) openAny() error { return handle.InOrder(m.wantLinkDrive, m.job.Open) }
