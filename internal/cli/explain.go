@@ -16,6 +16,7 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
+	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/redirect"
 	"nexlin/internal/swap"
@@ -319,7 +320,7 @@ func (a *app) reason(s *redirect.StoppedError) string {
 func nearNames(ref string, known []string) []string {
 	var out []string
 	for _, k := range known {
-		if redirect.Near(ref, k) {
+		if naming.Near(ref, k) {
 			out = append(out, k)
 		}
 	}

@@ -13,6 +13,7 @@ import (
 
 	"nexlin/internal/finding"
 	"nexlin/internal/ledger"
+	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/redirect"
 	"nexlin/internal/transfer"
@@ -241,7 +242,7 @@ func (a *app) moveAll(args []string, f moveFlags) error {
 }
 
 func checkNames(f moveFlags) error {
-	if f.name != "" && !redirect.ValidName(f.name) {
+	if f.name != "" && !naming.Valid(f.name) {
 		return &usageError{fmt.Sprintf("%q is no name for a redirect: letters, digits, - _ . and at most 60 of them",
 			f.name)}
 	}

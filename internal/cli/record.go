@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/redirect"
 )
@@ -25,7 +26,7 @@ func (a *app) recordCmd() *cobra.Command {
 		Example: "  nexlin record ~/Pictures\n  nexlin record ~/Music --copy BASALT:/ines/Music",
 		Args:    cobra.ExactArgs(1),
 		RunE: a.runner(func(_ *cobra.Command, args []string) error {
-			if name != "" && !redirect.ValidName(name) {
+			if name != "" && !naming.Valid(name) {
 				return checkNames(moveFlags{name: name})
 			}
 			accepted, err := codes(accept)

@@ -13,6 +13,7 @@ import (
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
+	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/run"
 	"nexlin/internal/swap"
@@ -187,7 +188,7 @@ func (m *execution) setAside(ctx context.Context, at position) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	for _, name := range []string{m.p.Final, partName(m.p.Run)} {
+	for _, name := range []string{m.p.Final, naming.Part(m.p.Run)} {
 		st, err := m.into.Stat(name)
 		if err != nil && !handle.Missing(err) {
 			return "", err
@@ -218,7 +219,7 @@ func (m *execution) setAside(ctx context.Context, at position) (string, error) {
 }
 
 // copyAside is what the copy is called once it is set aside.
-func (m *execution) copyAside() string { return heldName(m.p.Final, m.p.Run) }
+func (m *execution) copyAside() string { return naming.Held(m.p.Final, m.p.Run) }
 
 // removePart takes away what the run made before it gave it a name.
 func (m *execution) removePart(ctx context.Context) error {
@@ -226,7 +227,7 @@ func (m *execution) removePart(ctx context.Context) error {
 		return nil
 	}
 	spools := m.oldSpools()
-	left, err := transfer.Discard(m.into, partName(m.p.Run), spools...)
+	left, err := transfer.Discard(m.into, naming.Part(m.p.Run), spools...)
 	for _, s := range spools {
 		_ = s.Close() // only read
 	}
@@ -234,7 +235,7 @@ func (m *execution) removePart(ctx context.Context) error {
 		return err
 	}
 	if left {
-		path := m.into.Join(partName(m.p.Run))
+		path := m.into.Join(naming.Part(m.p.Run))
 		m.out.Findings = append(m.out.Findings, finding.New(finding.Stranger, path,
 			"entries that Nexlin did not make are left in %s", path).Named(m.p.Name))
 	}
@@ -254,7 +255,7 @@ func (m *execution) emptyAgain() error {
 	if err != nil || !known {
 		return err
 	}
-	d, err := m.into.MkdirFor(m.p.Final, a.Mode, a.UID, a.GID, scratchName(m.p.Run), m.p.Allow.Owners)
+	d, err := m.into.MkdirFor(m.p.Final, a.Mode, a.UID, a.GID, naming.Scratch(m.p.Run), m.p.Allow.Owners)
 	if errors.Is(err, fs.ErrExist) {
 		return nil
 	}
@@ -284,7 +285,7 @@ func (m *execution) dropOwn(dirs ...*handle.Dir) error {
 
 // dropScratch removes what giving a directory away left in dir.
 func (m *execution) dropScratch(dir *handle.Dir) error {
-	name := scratchName(m.p.Run)
+	name := naming.Scratch(m.p.Run)
 	if _, err := dir.Stat(name); handle.Missing(err) {
 		return nil
 	}

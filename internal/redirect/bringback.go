@@ -12,10 +12,12 @@ import (
 	"syscall"
 	"time"
 
+	"nexlin/internal/account"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
+	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
 	"nexlin/internal/transfer"
@@ -42,7 +44,7 @@ func (e *Engine) PlanBringBack(ctx context.Context, r ledger.Redirect, o BackOpt
 		Into: filepath.Dir(r.Link), Final: filepath.Base(r.Link), LinkText: r.LinkText(),
 		HeldIn: filepath.Dir(r.Target), Digest: transfer.SHA256, InnerLinks: rewriteFor(r), Methods: r.Methods,
 	}
-	p.Held = heldName(filepath.Base(r.Target), p.Run)
+	p.Held = naming.Held(filepath.Base(r.Target), p.Run)
 	if row, err := e.Ledger.Run(r.Run); err == nil {
 		if made, err := e.planOf(row); err == nil {
 			p.after(made)
@@ -255,7 +257,7 @@ func (e *Engine) Detach(ctx context.Context, d *DetachPlan) (*Outcome, error) {
 	p := &Plan{
 		Run: ledger.NewRunID(now), Kind: KindDetach, Made: now, Name: r.Name, Before: &r,
 		Link: r.Link, Target: r.Target, LinkText: r.LinkText(), FromDrive: r.Drive,
-		UID: r.UID, GID: accountGroup(r.UID), Account: r.Account, Methods: r.Methods, Settings: d.Settings,
+		UID: r.UID, GID: account.Group(r.UID), Account: r.Account, Methods: r.Methods, Settings: d.Settings,
 	}
 	return e.Do(ctx, p)
 }

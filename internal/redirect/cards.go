@@ -9,11 +9,13 @@ import (
 	"slices"
 	"strings"
 
+	"nexlin/internal/account"
 	"nexlin/internal/card"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inuse"
 	"nexlin/internal/ledger"
+	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
 	"nexlin/internal/run"
@@ -39,7 +41,7 @@ func (e *Engine) CardFor(c card.Card, home string) (*CardUse, error) {
 	if err != nil {
 		return nil, err
 	}
-	u.For = run.Actor{UID: st.UID, GID: st.GID, Name: accountName(st.UID), Home: home}
+	u.For = run.Actor{UID: st.UID, GID: st.GID, Name: account.Name(st.UID), Home: home}
 	return u, nil
 }
 
@@ -51,7 +53,7 @@ func (e *Engine) FindCard(name string) (card.Card, error) {
 		if c.Name == name {
 			return c, nil
 		}
-		if Near(name, c.Name) {
+		if naming.Near(name, c.Name) {
 			miss.Known = append(miss.Known, c.Name)
 		}
 	}

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"nexlin/internal/finding"
+	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/run"
 	"nexlin/internal/transfer"
@@ -317,7 +318,7 @@ func (m *execution) stranger(aside []string) {
 		return
 	}
 	m.out.Aside = append(m.out.Aside, aside...)
-	path := m.into.Join(strangersName(m.p.Run))
+	path := m.into.Join(naming.Strangers(m.p.Run))
 	m.out.Findings = append(m.out.Findings, finding.New(finding.Stranger, path,
 		"%d entries that this run has no record of making lay in its part; they are in %s", len(aside),
 		path).Named(m.p.Name).Listing(len(aside), aside))

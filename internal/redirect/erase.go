@@ -13,6 +13,7 @@ import (
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
+	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/run"
 	"nexlin/internal/swap"
@@ -147,7 +148,7 @@ func (m *discarding) dropLate(ctx context.Context) error {
 		return err
 	}
 	defer live.Release()
-	l := &lateWrites{tmp: lateName(m.p.Run), job: &transfer.Job{}}
+	l := &lateWrites{tmp: naming.Late(m.p.Run), job: &transfer.Job{}}
 	return inventory.Walk(ctx, live, visiting(func(e *inventory.Entry) error {
 		if !e.Stat.IsDir() {
 			return nil
@@ -265,7 +266,7 @@ func (m *discarding) bringOver(ctx context.Context, d *DiscardPlan, v *Verdict) 
 			return err
 		}
 		l := &lateWrites{held: held, live: live, livePath: v.Live, spool: spool, side: sideOf(v.Held), job: job,
-			tmp: lateName(m.p.Run), fuse: v.Held.Ino == 0}
+			tmp: naming.Late(m.p.Run), fuse: v.Held.Ino == 0}
 		if l.erasing, err = m.erasing(v.Held); err != nil {
 			return err
 		}

@@ -8,6 +8,7 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
+	"nexlin/internal/naming"
 )
 
 // A Forgetting is what the ledger forgets, and what stays where it lies: no byte
@@ -88,7 +89,7 @@ func (e *Engine) forgetRun(f *Forgetting, row ledger.RunRow) error {
 	if row.State != ledger.Stopped {
 		return nil
 	}
-	if part := filepath.Join(p.Into, partName(p.Run)); p.Into != "" {
+	if part := filepath.Join(p.Into, naming.Part(p.Run)); p.Into != "" {
 		if _, err := handle.Lstat(part); err == nil {
 			f.Parts = append(f.Parts, part)
 		}

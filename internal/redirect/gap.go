@@ -6,6 +6,7 @@ import (
 
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
+	"nexlin/internal/naming"
 )
 
 // backFromGap takes a switch back that was stopped between its two renames.
@@ -28,9 +29,9 @@ func (m *execution) gapFilled(name string) {
 func (m *execution) spareName() (string, error) {
 	stem, end := "."+m.base(), ".gap-"+m.p.Run
 	for i := 1; ; i++ {
-		name := shorten(stem, end)
+		name := naming.Shorten(stem, end)
 		if i > 1 {
-			name = shorten(stem, fmt.Sprintf("%s-%d", end, i))
+			name = naming.Shorten(stem, fmt.Sprintf("%s-%d", end, i))
 		}
 		if _, err := m.linkIn.Stat(name); err != nil {
 			return name, handle.IgnoreMissing(err)

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"path/filepath"
 
+	"nexlin/internal/account"
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
@@ -72,7 +73,7 @@ func opened(mount string) (string, error) {
 	case st.Mode&0o002 != 0:
 		return "any program", nil
 	case st.UID != 0 && st.Mode&0o200 != 0:
-		return "any program of " + accountName(st.UID), nil
+		return "any program of " + account.Name(st.UID), nil
 	}
 	return "", nil
 }

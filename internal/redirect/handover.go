@@ -18,6 +18,7 @@ import (
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
+	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
 	"nexlin/internal/run"
@@ -179,7 +180,7 @@ func (e *Engine) handover(ctx context.Context, u *CardUse, store string, o MoveO
 		UID: u.For.UID, GID: u.For.GID, Account: u.For.Name, Accepted: o.Accept,
 	}
 	if p.Name == "" {
-		p.Name = defaultName(store)
+		p.Name = naming.Default(store)
 	}
 	var err error
 	if sp.Stores, err = e.stores(ctx, u.For, sp.List, h.Stay); err != nil {
@@ -190,7 +191,7 @@ func (e *Engine) handover(ctx context.Context, u *CardUse, store string, o MoveO
 	if i < 0 {
 		var near []string
 		for _, s := range sp.Stores {
-			if Near(store, s.Name) || strings.HasPrefix(s.Name, store) || strings.HasPrefix(store, s.Name) {
+			if naming.Near(store, s.Name) || strings.HasPrefix(s.Name, store) || strings.HasPrefix(store, s.Name) {
 				near = append(near, s.Name)
 			}
 		}
@@ -232,7 +233,7 @@ func (e *Engine) handoverPlaces(ctx context.Context, p *Plan, o MoveOptions) err
 	}
 	p.FromDrive = places.Ref(&p.FromNow)
 	p.HeldIn = p.Into
-	p.Held = string(heldName(p.Final, p.Run) + ".archive")
+	p.Held = string(naming.Held(p.Final, p.Run) + ".archive")
 	if err := e.target(p); err != nil {
 		return err
 	}
@@ -444,7 +445,7 @@ func (m *handingOver) carryOut(ctx context.Context, way, from string) error {
 	if err := m.Begin("carry out", m.p.Files, m.p.Bytes); err != nil {
 		return err
 	}
-	part := partName(m.p.Run) + way
+	part := naming.Part(m.p.Run) + way
 	if err := handle.IgnoreMissing(m.into.Unlink(part)); err != nil {
 		return err
 	}
@@ -692,7 +693,7 @@ func (m *handingOver) Back(ctx context.Context) error {
 	}
 	var held []ledger.Held
 	if m.into != nil {
-		if err := handle.IgnoreMissing(m.into.Unlink(partName(m.p.Run))); err != nil {
+		if err := handle.IgnoreMissing(m.into.Unlink(naming.Part(m.p.Run))); err != nil {
 			return err
 		}
 		for _, way := range []string{"", "-back"} {

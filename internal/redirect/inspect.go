@@ -12,6 +12,7 @@ import (
 	"sync"
 	"syscall"
 
+	"nexlin/internal/account"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inuse"
@@ -102,7 +103,7 @@ func (e *Engine) folder(ctx context.Context, p *Plan, progress func(entries, byt
 		return nil
 	}
 	p.FromIno, p.UID, p.GID = st.Ino, st.UID, st.GID
-	p.Account, p.Private = accountName(st.UID), st.Mode&0o055 == 0
+	p.Account, p.Private = account.Name(st.UID), st.Mode&0o055 == 0
 	why, err := e.protected(path)
 	if err != nil {
 		return err

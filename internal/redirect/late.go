@@ -12,6 +12,7 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
+	"nexlin/internal/naming"
 	"nexlin/internal/transfer"
 )
 
@@ -248,7 +249,7 @@ func (m *execution) late(ctx context.Context) error {
 		return err
 	}
 	l := &lateWrites{held: m.from, live: target, livePath: m.p.Copy(), spool: m.spool, job: job,
-		tmp: lateName(m.p.Run), fuse: m.p.FromFuse}
+		tmp: naming.Late(m.p.Run), fuse: m.p.FromFuse}
 	if err := l.walk(ctx); err != nil {
 		return err
 	}

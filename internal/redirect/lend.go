@@ -8,6 +8,7 @@ import (
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
+	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/swap"
 	"nexlin/internal/transfer"
@@ -189,7 +190,7 @@ func (m *execution) giveBack(ctx context.Context) error {
 		return nil
 	}
 	return m.Act(ctx, "give-back", m.p.Base.Path, func() error {
-		for _, name := range []string{m.copyAside(), partName(m.p.Run)} {
+		for _, name := range []string{m.copyAside(), naming.Part(m.p.Run)} {
 			if err := m.lender.GiveBack(m.into, name); err != nil {
 				return err
 			}

@@ -9,6 +9,7 @@ import (
 	"syscall"
 	"time"
 
+	"nexlin/internal/account"
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
@@ -55,7 +56,7 @@ func (e *Engine) PlanMend(ctx context.Context, r ledger.Redirect, o MendOptions)
 	now := time.Now()
 	p := &Plan{
 		Run: ledger.NewRunID(now), Kind: KindMend, Made: now, Name: r.Name, Before: &r, Link: r.Link,
-		UID: r.UID, GID: accountGroup(r.UID), Account: r.Account, FromDrive: r.Drive, IntoDrive: r.Drive,
+		UID: r.UID, GID: account.Group(r.UID), Account: r.Account, FromDrive: r.Drive, IntoDrive: r.Drive,
 		Mend: &Mending{After: r}, Halves: o.Halves, Choices: o.Choices, Accepted: o.Accept, WhileInUse: o.WhileInUse,
 		WaitQuiet:  o.WaitQuiet,
 		InnerLinks: rewriteFor(r), Methods: r.Methods,

@@ -13,6 +13,7 @@ import (
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
+	"nexlin/internal/naming"
 	"nexlin/internal/transfer"
 )
 
@@ -79,7 +80,7 @@ type MergeEntry struct {
 // copied like the folder of a move, and then its entries get their places.
 func (e *Engine) planMerge(ctx context.Context, p *Plan, o MendOptions) error {
 	p.Kind, p.From, p.HeldIn = KindMerge, p.Link, filepath.Dir(p.Link)
-	p.Held = heldName(filepath.Base(p.Link), p.Run)
+	p.Held = naming.Held(filepath.Base(p.Link), p.Run)
 	p.TagIn = filepath.Join(p.IntoDrive.Mount, p.IntoDrive.TagPlace)
 	if made, err := e.planOfRun(p.Before.Run); err == nil {
 		p.Digest = made.Digest
@@ -165,12 +166,12 @@ func (p *Plan) beside(name, whose string) string {
 	if stem = strings.TrimSuffix(name, ext); stem == "" || len(ext) > 16 {
 		stem, ext = name, ""
 	}
-	if len(stem)+len(mark)+len(ext) > maxName {
+	if len(stem)+len(mark)+len(ext) > naming.Max {
 		h := fnv.New32a()
 		h.Write([]byte(name))
 		mark = fmt.Sprintf(".%08x%s", h.Sum32(), mark)
 	}
-	return shorten(stem, mark+ext)
+	return naming.Shorten(stem, mark+ext)
 }
 
 // Whose entry is kept beside another.

@@ -11,6 +11,7 @@ import (
 
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
+	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/run"
 	"nexlin/internal/transfer"
@@ -396,7 +397,7 @@ func (m *merging) tidy(ctx context.Context) error {
 			m.part.Close()
 			m.part = nil
 		}
-		part := partName(m.p.Run)
+		part := naming.Part(m.p.Run)
 		left, err := transfer.Sweep(m.into, part, m.spool,
 			func(r *transfer.Record) bool { return r.Fact.Flags&transfer.Merged == 0 })
 		if err != nil {
@@ -418,4 +419,4 @@ func (m *merging) tidy(ctx context.Context) error {
 }
 
 // replacedDir is where the target's entries lie that the half's replaced.
-func (m *merging) replacedDir() string { return shorten("."+m.p.Final, ".replaced-"+m.p.Run) }
+func (m *merging) replacedDir() string { return naming.Shorten("."+m.p.Final, ".replaced-"+m.p.Run) }

@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"slices"
 
+	"nexlin/internal/account"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -69,8 +70,8 @@ func othersDirectory(d *handle.Dir) (*finding.Finding, error) {
 		return nil, err
 	}
 	f := finding.New(finding.OthersHands, d.Path(), "%s, or a directory above it, belongs to %s and lies in a "+
-		"directory of %s, who could have put it there", d.Path(), accountName(checkOwners.Owner),
-		accountName(checkOwners.Hands))
+		"directory of %s, who could have put it there", d.Path(), account.Name(checkOwners.Owner),
+		account.Name(checkOwners.Hands))
 	return &f, nil
 }
 

@@ -2,19 +2,14 @@ package redirect
 
 import (
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 
-	"nexlin/internal/drive"
 	"nexlin/internal/finding"
+	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
 )
-
-// heldLike is what a held original is called, also one that another ledger
-// knows.
-var heldLike = regexp.MustCompile(`^\..*\.held-[0-9]{8}-[a-z2-7]{5}(\.archive)?$`)
 
 // Ours gives a function that tells what is Nexlin's own, and so no folder of
 // anybody's: records, parts, trials, what is held, the state directory, and
@@ -31,14 +26,8 @@ func (e *Engine) Ours() (func(path string) bool, error) {
 	return func(path string) bool {
 		parts := strings.Split(filepath.ToSlash(path), "/")
 		return slices.ContainsFunc(own, func(o string) bool { return pathtext.Within(path, o) }) ||
-			slices.ContainsFunc(parts, isOwnName)
+			slices.ContainsFunc(parts, naming.IsOwn)
 	}, nil
-}
-
-// isOwnName reports a name of Nexlin's own records, parts and trials, or of what it
-// holds.
-func isOwnName(name string) bool {
-	return name == drive.RecordDir || strings.HasPrefix(name, drive.RecordDir+"-") || heldLike.MatchString(name)
 }
 
 // notOurs refuses a place that is Nexlin's own for what is to be written there.

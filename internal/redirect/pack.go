@@ -10,11 +10,13 @@ import (
 	"path/filepath"
 	"time"
 
+	"nexlin/internal/account"
 	"nexlin/internal/archive"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
+	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
 	"nexlin/internal/swap"
@@ -56,7 +58,7 @@ func (e *Engine) PlanPack(ctx context.Context, o PackOptions) (*Plan, error) {
 	}
 	p.Target = p.Copy()
 	if o.Name == "" {
-		p.Name = "-" + defaultName(filepath.Base(o.Folder)) // no redirect has such a name
+		p.Name = "-" + naming.Default(filepath.Base(o.Folder)) // no redirect has such a name
 	}
 	if o.Name != "" {
 		r, err := e.Ledger.Redirect(o.Name)
@@ -115,7 +117,7 @@ func (e *Engine) packed(ctx context.Context, p *Plan, progress func(entries, byt
 	if err != nil {
 		return err
 	}
-	p.FromIno, p.UID, p.GID, p.Account = st.Ino, st.UID, st.GID, accountName(st.UID)
+	p.FromIno, p.UID, p.GID, p.Account = st.Ino, st.UID, st.GID, account.Name(st.UID)
 	if p.FromNow, err = e.Drives.Of(path); err != nil {
 		return err
 	}
@@ -183,7 +185,7 @@ func (m *packing) Open() error {
 // what is not known is left (I6). What was given to an account already is that
 // account's hands, and is left, too.
 func (m *packing) dropPart() error {
-	name := partName(m.p.Run)
+	name := naming.Part(m.p.Run)
 	st, err := m.into.Stat(name)
 	if err != nil {
 		return handle.IgnoreMissing(err)
@@ -229,7 +231,7 @@ func (m *packing) removeSeen(name string, st *handle.Stat) error {
 	if os.Geteuid() != 0 {
 		return handle.IgnoreMissing(m.into.Unlink(name))
 	}
-	err := m.into.RemoveSeen(name, st, scratchName(m.p.Run))
+	err := m.into.RemoveSeen(name, st, naming.Scratch(m.p.Run))
 	if errors.Is(err, handle.ErrReplaced) {
 		return nil // somebody else's by now: it stays
 	}
@@ -238,7 +240,7 @@ func (m *packing) removeSeen(name string, st *handle.Stat) error {
 
 // notePart writes down by what the part is known again.
 func (m *packing) notePart(st *handle.Stat) error {
-	seq, err := m.Run.Intend("part-made", placeData{partName(m.p.Run), st.Ino})
+	seq, err := m.Run.Intend("part-made", placeData{naming.Part(m.p.Run), st.Ino})
 	if err != nil {
 		return err
 	}
@@ -287,7 +289,7 @@ func (m *packing) pack(ctx context.Context) error {
 		return err
 	}
 	a := &Archive{File: m.p.Copy()}
-	if err := m.Act(ctx, "pack", partName(m.p.Run), func() error { return m.writeArchive(ctx, root, list, a) },
+	if err := m.Act(ctx, "pack", naming.Part(m.p.Run), func() error { return m.writeArchive(ctx, root, list, a) },
 		nil); err != nil {
 		return err
 	}
@@ -314,7 +316,7 @@ func (m *packing) pack(ctx context.Context) error {
 // to be what stands there then: whoever may write in that directory could have
 // exchanged the two (I6).
 func (m *packing) placeMade(made *handle.Stat) error {
-	if err := m.into.Rename(partName(m.p.Run), m.into, m.p.Final); err != nil {
+	if err := m.into.Rename(naming.Part(m.p.Run), m.into, m.p.Final); err != nil {
 		return err
 	}
 	now, err := m.into.Stat(m.p.Final)
@@ -328,7 +330,7 @@ func (m *packing) placeMade(made *handle.Stat) error {
 }
 
 func (m *packing) writeArchive(ctx context.Context, root *handle.Dir, list string, a *Archive) (err error) {
-	f, err := m.into.Create(partName(m.p.Run), 0o600)
+	f, err := m.into.Create(naming.Part(m.p.Run), 0o600)
 	if err != nil {
 		return err
 	}
@@ -382,13 +384,13 @@ func (c *countedWriter) Write(b []byte) (int, error) {
 // readArchive reads the archive back from the drive, to its end, and wants
 // every byte of it to be the one that was written.
 func (m *packing) readArchive(ctx context.Context, a *Archive) error {
-	f, err := m.into.OpenFile(partName(m.p.Run))
+	f, err := m.into.OpenFile(naming.Part(m.p.Run))
 	if err != nil {
 		return err
 	}
 	defer f.Close()
 	if now, err := f.Stat(); err != nil || !now.SameInode(&a.made) {
-		return errors.Join(err, swap.Broken(m.into.Join(partName(m.p.Run)),
+		return errors.Join(err, swap.Broken(m.into.Join(naming.Part(m.p.Run)),
 			"something else was put in the place of the archive"))
 	}
 	m.out.Device = f.Uncache(0, 0)
@@ -421,7 +423,7 @@ func (m *packing) readWhole(ctx context.Context, f io.Reader, list string, maker
 func (e *Engine) PlanUnpack(o PackOptions) (*Plan, error) {
 	now := time.Now()
 	p := &Plan{
-		Run: ledger.NewRunID(now), Kind: KindUnpack, Made: now, Name: "-" + defaultName(filepath.Base(o.File)),
+		Run: ledger.NewRunID(now), Kind: KindUnpack, Made: now, Name: "-" + naming.Default(filepath.Base(o.File)),
 		Accepted: o.Accept,
 		Link:     o.File, From: o.File, Into: places.ResolvedDir(o.Into), Final: o.As,
 	}
@@ -470,7 +472,7 @@ func (m *packing) unpack(ctx context.Context) error {
 		return err
 	}
 	a, top := &Archive{File: m.p.From}, ""
-	err = m.Act(ctx, "unpack", partName(m.p.Run), func() (err error) {
+	err = m.Act(ctx, "unpack", naming.Part(m.p.Run), func() (err error) {
 		top, err = m.unpackPart(ctx, in, a, limit, vouched)
 		return err
 	}, nil)
@@ -565,7 +567,7 @@ func (m *packing) mayPlace() (bool, error) {
 // own, which nobody else may enter, without the rights that the directory around
 // it would hand down.
 func (m *packing) makePart() (*handle.Dir, error) {
-	name := partName(m.p.Run)
+	name := naming.Part(m.p.Run)
 	if err := m.into.Mkdir(name, 0o700); err != nil {
 		return nil, err
 	}
@@ -619,7 +621,7 @@ func (m *packing) placedAlready() (bool, error) {
 	if known, err = m.Last("part-made", &made); err != nil || !known {
 		return false, err
 	}
-	if _, err := m.into.Stat(partName(m.p.Run)); !handle.Missing(err) {
+	if _, err := m.into.Stat(naming.Part(m.p.Run)); !handle.Missing(err) {
 		return false, err
 	}
 	st, err := m.into.Stat(final)

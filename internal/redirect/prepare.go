@@ -10,6 +10,7 @@ import (
 	"nexlin/internal/drive"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
+	"nexlin/internal/naming"
 	"nexlin/internal/swap"
 	"nexlin/internal/transfer"
 )
@@ -50,8 +51,8 @@ func (m *execution) prepare(ctx context.Context, at position) error {
 	// Without inode numbers the journal has to do for knowing the part again.
 	allow := m.p.Allow
 	allow.Owners = allow.Owners || m.p.IntoFuse && before
-	err = m.Act(ctx, "part", partName(m.p.Run), func() error {
-		part, err := transfer.OpenPart(m.into, partName(m.p.Run), strangersName(m.p.Run), known.Ino, &allow)
+	err = m.Act(ctx, "part", naming.Part(m.p.Run), func() error {
+		part, err := transfer.OpenPart(m.into, naming.Part(m.p.Run), naming.Strangers(m.p.Run), known.Ino, &allow)
 		if err != nil {
 			return err
 		}
@@ -120,7 +121,7 @@ type parentsData struct {
 func (m *execution) parent(at **handle.Dir, name string) error {
 	up := *at
 	defer up.Release()
-	sub, err := up.MkdirFor(name, 0o755, m.p.UID, m.p.GID, scratchName(m.p.Run), m.p.Allow.Owners)
+	sub, err := up.MkdirFor(name, 0o755, m.p.UID, m.p.GID, naming.Scratch(m.p.Run), m.p.Allow.Owners)
 	if errors.Is(err, os.ErrExist) {
 		sub, err = up.Beneath(name)
 	}

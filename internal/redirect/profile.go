@@ -9,6 +9,7 @@ import (
 	"syscall"
 	"time"
 
+	"nexlin/internal/account"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -134,7 +135,7 @@ func (e *Engine) PlanFuture(home string, folders []string, o MoveOptions) (*Plan
 	if err != nil {
 		return nil, err
 	}
-	p.UID, p.GID, p.Account = st.UID, st.GID, accountName(st.UID)
+	p.UID, p.GID, p.Account = st.UID, st.GID, account.Name(st.UID)
 	for _, f := range folders {
 		_, named, ok, err := setting.Location(places.Resolved(home), places.Resolved(f))
 		if err != nil {

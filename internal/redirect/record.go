@@ -8,10 +8,12 @@ import (
 	"strings"
 	"time"
 
+	"nexlin/internal/account"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
+	"nexlin/internal/naming"
 	"nexlin/internal/places"
 	"nexlin/internal/transfer"
 )
@@ -132,7 +134,7 @@ func (e *Engine) recordSides(p *Plan, o RecordOptions) (string, error) {
 		return "", nil
 	}
 	p.From, p.FromIno = p.Link, st.Ino
-	p.Held = heldName(filepath.Base(at), p.Run)
+	p.Held = naming.Held(filepath.Base(at), p.Run)
 	return places.ResolvedDir(o.Copy), nil
 }
 
@@ -210,7 +212,7 @@ func heldBesideOf(at string) (found []string, err error) {
 	defer d.Release()
 	names, err := d.Names()
 	for _, n := range names {
-		if heldLike.MatchString(n) && strings.HasPrefix(n, "."+filepath.Base(at)+".held-") {
+		if naming.HeldLike.MatchString(n) && strings.HasPrefix(n, "."+filepath.Base(at)+".held-") {
 			if st, err := d.Stat(n); err == nil && st.IsDir() {
 				found = append(found, filepath.Join(filepath.Dir(at), n))
 			}
@@ -239,7 +241,7 @@ func (e *Engine) recordTarget(p *Plan) error {
 	if err != nil {
 		return err
 	}
-	p.UID, p.GID, p.Account, p.Private = st.UID, st.GID, accountName(st.UID), st.Mode&0o055 == 0
+	p.UID, p.GID, p.Account, p.Private = st.UID, st.GID, account.Name(st.UID), st.Mode&0o055 == 0
 	if err := p.checkOwners(d); err != nil {
 		return err
 	}

@@ -26,6 +26,7 @@ package redirect
 import (
 	"errors"
 	"fmt"
+	"path/filepath"
 	"strings"
 	"sync"
 	"time"
@@ -34,6 +35,7 @@ import (
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/ledger"
+	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
 	"nexlin/internal/run"
@@ -264,9 +266,16 @@ func (e *Engine) Lookup(arg, cwd string) (ledger.Redirect, error) {
 		if r.Link == path {
 			return r, nil
 		}
-		if Near(arg, r.Name) {
+		if naming.Near(arg, r.Name) {
 			near.Near = append(near.Near, r.Name)
 		}
 	}
 	return ledger.Redirect{}, near
+}
+
+func absolute(path, cwd string) string {
+	if filepath.IsAbs(path) {
+		return filepath.Clean(path)
+	}
+	return filepath.Join(cwd, path)
 }

@@ -13,39 +13,14 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
-	"pgregory.net/rapid"
 
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
+	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
 	"nexlin/test/lab"
 )
-
-func TestNames(t *testing.T) {
-	for in, want := range map[string]string{
-		"Documents": "documents", "My Photos": "my-photos", "  -- ": "folder", "\xff\xfe": "folder",
-		"Ünï!Code": "ünï-code", ".hidden": "hidden",
-	} {
-		require.Equal(t, want, defaultName(in))
-	}
-	rapid.Check(t, func(t *rapid.T) {
-		base := string(rapid.SliceOfN(rapid.Byte().Filter(func(c byte) bool { return c != 0 && c != '/' }), 1,
-			255).Draw(t, "base"))
-		require.True(t, ValidName(defaultName(base)), "%q makes %q", base, defaultName(base))
-		held := heldName(base, "20261123-abcde")
-		require.LessOrEqual(t, len(held), maxName)
-		require.True(t, strings.HasPrefix(held, "."))
-		require.True(t, strings.HasSuffix(held, ".held-20261123-abcde"))
-	})
-	for _, bad := range []string{"", ".x", "-x", "a b", "a/b", "a\x00", strings.Repeat("x", 61), "a'b"} {
-		require.False(t, ValidName(bad), bad)
-	}
-	require.True(t, Near("documnets", "documents"))
-	require.True(t, Near("doc", "documents"))
-	require.False(t, Near("music", "documents"))
-	require.Equal(t, 3, distance("kitten", "sitting"))
-}
 
 func TestNotesAreHostile(t *testing.T) {
 	n := Note{Version: 1, Name: "documents", Link: "/home/\xff", Target: "Documents", Account: "ines",
@@ -79,7 +54,7 @@ func FuzzNote(f *testing.F) {
 	f.Fuzz(func(t *testing.T, b []byte) {
 		if n, err := parseNote(b); err == nil {
 			require.NotContains(t, n.Target, "/")
-			require.True(t, ValidName(n.Name))
+			require.True(t, naming.Valid(n.Name))
 		}
 	})
 }
@@ -98,7 +73,7 @@ func FuzzPlan(f *testing.F) {
 		for _, at := range []string{p.Copy(), p.HeldPath()} {
 			require.NotContains(t, at, "/../")
 		}
-		require.NotContains(t, partName(p.Run), "/")
+		require.NotContains(t, naming.Part(p.Run), "/")
 		_, _, _ = p.Linkless(), p.exchanges(), p.folderAway()
 		_, err = pathtext.Marshal(p)
 		require.NoError(t, err)

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"nexlin/internal/account"
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
@@ -181,7 +182,7 @@ func (e *Engine) planRestore(ctx context.Context, d *drive.Drive, r *Restore, o 
 		r.Account = to
 	}
 	r.Link = r.Note.Link
-	uid, home, ok := accountOf(r.Account)
+	uid, home, ok := account.Of(r.Account)
 	if !ok {
 		r.find(finding.New(finding.AccountUnknown, r.Target, "there is no account %s here, whose %s this is",
 			r.Account, r.Note.Link).About(about).
@@ -229,7 +230,7 @@ func (e *Engine) restorePlan(d *drive.Drive, r *Restore, o RestoreOptions, dir s
 	now := time.Now()
 	p := &Plan{
 		Run: ledger.NewRunID(now), Kind: KindRestore, Made: now, Link: r.Link, Target: r.Target, LinkText: r.Target,
-		Into: dir, Final: r.Note.Target, UID: uid, GID: accountGroup(uid), Account: r.Account, IntoNow: *d,
+		Into: dir, Final: r.Note.Target, UID: uid, GID: account.Group(uid), Account: r.Account, IntoNow: *d,
 		IntoDrive: places.Ref(d), IntoFuse: d.Fuse,
 		Files: r.Note.Files, Bytes: r.Note.Bytes, Digest: transfer.SHA256, InnerLinks: RewriteLinks,
 		FromDrive: places.Ref(d),

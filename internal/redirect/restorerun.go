@@ -16,6 +16,7 @@ import (
 	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
 	"nexlin/internal/manifest"
+	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
 	"nexlin/internal/run"
@@ -136,7 +137,7 @@ func (m *restoring) heldBeside() (*handle.Dir, error) {
 		return nil, handle.IgnoreMissing(err)
 	}
 	defer parent.Release()
-	name := heldName(filepath.Base(m.p.Link), note.Run)
+	name := naming.Held(filepath.Base(m.p.Link), note.Run)
 	d, err := parent.Beneath(name)
 	if handle.Missing(err) || errors.Is(err, handle.ErrNotDir) || isLoop(err) {
 		return nil, nil

@@ -11,11 +11,13 @@ import (
 	"strings"
 	"time"
 
+	"nexlin/internal/account"
 	"nexlin/internal/drive"
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
 	"nexlin/internal/manifest"
+	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/run"
 	"nexlin/internal/transfer"
@@ -67,7 +69,7 @@ func (m *execution) seal(ctx context.Context) error {
 			return err
 		}
 	}
-	err := m.Act(ctx, "dress", partName(m.p.Run), func() error { return m.part.Finish(m.spool, &m.p.Allow) }, nil)
+	err := m.Act(ctx, "dress", naming.Part(m.p.Run), func() error { return m.part.Finish(m.spool, &m.p.Allow) }, nil)
 	if err != nil {
 		return err
 	}
@@ -147,7 +149,7 @@ func (m *execution) describeFrom(runDir string, n Note) error {
 		return err
 	}
 	n.Version, n.Manifest, n.Made = 1, hex.EncodeToString(sum.Sum(nil)), time.Now().UTC()
-	_, home, _ := accountOf(n.Account)
+	_, home, _ := account.Of(n.Account)
 	n.Home = home
 	return m.writeNote(rec, n)
 }
@@ -163,7 +165,7 @@ func (m *execution) writeNote(rec *handle.Dir, n Note) error {
 // maker says that what is put beside the target belongs to the account that
 // owns the folder.
 func (m *execution) maker() drive.Maker {
-	return drive.Maker{Owner: m.p.UID, Group: m.p.GID, Scratch: scratchName(m.p.Run), Plain: m.p.Allow.Owners}
+	return drive.Maker{Owner: m.p.UID, Group: m.p.GID, Scratch: naming.Scratch(m.p.Run), Plain: m.p.Allow.Owners}
 }
 
 func (m *execution) writeRecord(rec *handle.Dir, name string, r io.Reader) error {
@@ -205,7 +207,7 @@ const noteLimit = 64 << 10
 // ReadNote reads the note of the redirect called name in a record
 // directory. It is hostile input: nothing in it is trusted to name a path.
 func ReadNote(rec *handle.Dir, name string) (*Note, error) {
-	if !ValidName(name) {
+	if !naming.Valid(name) {
 		return nil, ErrNote
 	}
 	f, err := rec.OpenFile(name + ".json")
@@ -225,7 +227,7 @@ func ReadNote(rec *handle.Dir, name string) (*Note, error) {
 
 func parseNote(b []byte) (*Note, error) {
 	var n Note
-	if err := pathtext.UnmarshalStrict(b, &n); err != nil || n.Version != 1 || !ValidName(n.Name) {
+	if err := pathtext.UnmarshalStrict(b, &n); err != nil || n.Version != 1 || !naming.Valid(n.Name) {
 		return nil, ErrNote
 	}
 	if t := n.Target; t == "" || t == "." || t == ".." || strings.ContainsAny(t, "/\x00") {

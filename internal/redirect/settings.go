@@ -16,6 +16,7 @@ import (
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
+	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/setting"
 )
@@ -321,7 +322,7 @@ func (m *execution) withSetting(i int, do func(*SettingChange, *setting.File) er
 	if dir != nil {
 		// What a write that was stopped left beside it is the run's own; an older
 		// build left a file.
-		if err = handle.IgnoreMissing(dir.Unlink(tempName(m.p.Run))); err == nil {
+		if err = handle.IgnoreMissing(dir.Unlink(naming.TempLink(m.p.Run))); err == nil {
 			err = m.dropScratch(dir)
 		}
 	}
@@ -377,7 +378,7 @@ func (m *execution) changeSetting(ctx context.Context, i int, c *SettingChange, 
 }
 
 func (m *execution) writing() setting.Writing {
-	return setting.Writing{Tmp: scratchName(m.p.Run), UID: m.p.UID, GID: m.p.GID}
+	return setting.Writing{Tmp: naming.Scratch(m.p.Run), UID: m.p.UID, GID: m.p.GID}
 }
 
 // settingsBack puts the settings of this run back: byte for byte where nobody

@@ -10,6 +10,7 @@ import (
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
+	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/run"
 	"nexlin/internal/swap"
@@ -107,8 +108,8 @@ func (m *execution) samePart() error {
 func (m *execution) linkPlace() *swap.Place { return m.placeIn(m.linkIn) }
 
 func (m *execution) placeIn(dir *handle.Dir) *swap.Place {
-	return &swap.Place{Dir: dir, Base: m.base(), Temp: tempName(m.p.Run), TwoActs: handle.Windows,
-		Owner: link.Owner{UID: m.p.UID, GID: m.p.GID, Scratch: scratchName(m.p.Run)}}
+	return &swap.Place{Dir: dir, Base: m.base(), Temp: naming.TempLink(m.p.Run), TwoActs: handle.Windows,
+		Owner: link.Owner{UID: m.p.UID, GID: m.p.GID, Scratch: naming.Scratch(m.p.Run)}}
 }
 
 // swap is how link and folder change places in this run: a folder that leaves gets
@@ -122,7 +123,7 @@ func (m *execution) swap() (*swap.Swap, error) {
 	if m.p.kind().back {
 		var d placeData
 		_, err := m.Last("place", &d)
-		s.Away, s.Name, s.Ino, s.MayLack = m.into, partName(m.p.Run), d.Ino, m.p.unlinked()
+		s.Away, s.Name, s.Ino, s.MayLack = m.into, naming.Part(m.p.Run), d.Ino, m.p.unlinked()
 		return s, err
 	}
 	if s.Gap && s.MayLack {
@@ -356,7 +357,7 @@ func (m *execution) unplace(ctx context.Context) error {
 		return err
 	}
 	return m.Act(ctx, "unplace", m.p.Final, func() error {
-		if err := swap.Rename(m.into, m.p.Final, m.into, partName(m.p.Run)); err != nil {
+		if err := swap.Rename(m.into, m.p.Final, m.into, naming.Part(m.p.Run)); err != nil {
 			return err
 		}
 		return m.into.Sync()

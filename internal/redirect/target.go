@@ -16,6 +16,7 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
+	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
 	"nexlin/internal/setting"
@@ -89,7 +90,7 @@ func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
 	}
 	p.Target = p.Copy()
 	p.HeldIn = filepath.Dir(p.From)
-	p.Held = heldName(filepath.Base(p.From), p.Run)
+	p.Held = naming.Held(filepath.Base(p.From), p.Run)
 	if err := e.chooseName(p, o.Name, base); err != nil {
 		return nil, err
 	}
@@ -218,7 +219,7 @@ func (e *Engine) chooseName(p *Plan, name, base string) error {
 		}
 		return err
 	}
-	p.Name = defaultName(base)
+	p.Name = naming.Default(base)
 	// A folder that was moved before and is real again keeps its name.
 	if r, err := e.Ledger.Redirect(p.Name); err == nil && r.State == ledger.Ended && r.Link == p.Link &&
 		p.From == p.Link {
@@ -230,7 +231,7 @@ func (e *Engine) chooseName(p *Plan, name, base string) error {
 		if err != nil || !used {
 			return err
 		}
-		p.Name = fmt.Sprintf("%s-%d", defaultName(base), i)
+		p.Name = fmt.Sprintf("%s-%d", naming.Default(base), i)
 	}
 }
 

@@ -8,6 +8,7 @@ import (
 	"nexlin/internal/drive"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
+	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/transfer"
 )
@@ -32,7 +33,7 @@ func (m *execution) findSteps(ctx context.Context) error {
 		fuse bool
 	}{{&m.steps.From, m.heldIn, m.p.FromFuse}, {&m.steps.Into, m.into, m.p.IntoFuse}} {
 		var err error
-		if *s.step, err = drive.TimeStep(s.dir, scratchName(m.p.Run), m.p.Allow.Owners || s.fuse); err != nil {
+		if *s.step, err = drive.TimeStep(s.dir, naming.Scratch(m.p.Run), m.p.Allow.Owners || s.fuse); err != nil {
 			return err
 		}
 		if *s.step == 0 || s.fuse && *s.step >= time.Second { // 0: it could not be tried

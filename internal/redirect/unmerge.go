@@ -11,6 +11,7 @@ import (
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
+	"nexlin/internal/naming"
 	"nexlin/internal/swap"
 	"nexlin/internal/transfer"
 )
@@ -232,8 +233,8 @@ func (m *merging) nameBack(to *handle.Dir, name string, rec *transfer.Record) (b
 // was tidied away.
 func (m *merging) partAgain() (*transfer.Part, error) {
 	if _, err := m.into.Stat(m.replacedDir()); err == nil {
-		if _, err := m.into.Stat(partName(m.p.Run)); handle.Missing(err) {
-			if err := m.into.Rename(m.replacedDir(), m.into, partName(m.p.Run)); err != nil {
+		if _, err := m.into.Stat(naming.Part(m.p.Run)); handle.Missing(err) {
+			if err := m.into.Rename(m.replacedDir(), m.into, naming.Part(m.p.Run)); err != nil {
 				return nil, err
 			}
 		}
@@ -244,7 +245,7 @@ func (m *merging) partAgain() (*transfer.Part, error) {
 	}
 	allow := m.p.Allow
 	allow.Owners = true // it is this run's, whatever is in it
-	return transfer.OpenPart(m.into, partName(m.p.Run), strangersName(m.p.Run), known.Ino, &allow)
+	return transfer.OpenPart(m.into, naming.Part(m.p.Run), naming.Strangers(m.p.Run), known.Ino, &allow)
 }
 
 // Back takes a merge back from wherever it stands.
@@ -398,7 +399,7 @@ func (m *merging) takeAllBack(ctx context.Context, wasLive bool) (string, error)
 		return "", err
 	}
 	return aside, m.Act(ctx, "set-aside", aside, func() error {
-		return handle.Flushed(m.into.Rename(partName(m.p.Run), m.into, aside), m.into)
+		return handle.Flushed(m.into.Rename(naming.Part(m.p.Run), m.into, aside), m.into)
 	}, nil)
 }
 

@@ -10,8 +10,10 @@ import (
 	"path/filepath"
 	"slices"
 
+	"nexlin/internal/account"
 	"nexlin/internal/archive"
 	"nexlin/internal/handle"
+	"nexlin/internal/naming"
 	"nexlin/internal/swap"
 )
 
@@ -43,9 +45,9 @@ func (m *packing) limitFor(ctx context.Context, in *handle.File) (limit *archive
 			return nil, digest, nil
 		}
 	}
-	limit = &archive.Limit{Own: isOwnName}
+	limit = &archive.Limit{Own: naming.IsOwn}
 	if root {
-		limit.Owned, limit.UID, limit.GID = true, st.UID, accountGroup(st.UID)
+		limit.Owned, limit.UID, limit.GID = true, st.UID, account.Group(st.UID)
 	}
 	return limit, "", nil
 }

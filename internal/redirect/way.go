@@ -4,6 +4,7 @@ import (
 	"os"
 	"path/filepath"
 
+	"nexlin/internal/account"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/link"
@@ -38,7 +39,7 @@ func (p *Plan) byOthersLinks(named ...string) error {
 			}
 			if st.UID != 0 && st.UID != to.UID {
 				p.find(finding.New(finding.OthersHands, s.Path, "the way to %s leads over %s, a link of %s, to what "+
-					"belongs to %s", path, s.Path, accountName(st.UID), accountName(to.UID)).Named(p.Name))
+					"belongs to %s", path, s.Path, account.Name(st.UID), account.Name(to.UID)).Named(p.Name))
 				break
 			}
 		}

@@ -8,6 +8,7 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
+	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/swap"
 )
@@ -28,7 +29,7 @@ type placeData struct {
 }
 
 func (m *execution) placeData(st *handle.Stat) placeData {
-	d := placeData{partName(m.p.Run), st.Ino}
+	d := placeData{naming.Part(m.p.Run), st.Ino}
 	if m.p.IntoFuse {
 		d.Ino = 0
 	}
@@ -62,7 +63,7 @@ func (m *execution) copyAt() (bool, error) {
 		return true, nil
 	}
 	// Without a number to know it by: it has its final name if the part's is gone.
-	_, err = m.into.Stat(partName(m.p.Run))
+	_, err = m.into.Stat(naming.Part(m.p.Run))
 	return handle.Missing(err), handle.IgnoreMissing(err)
 }
 

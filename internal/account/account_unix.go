@@ -1,13 +1,15 @@
 //go:build !windows
 
-package redirect
+// Package account knows accounts of this system by number and by name.
+package account
 
 import (
 	"os/user"
 	"strconv"
 )
 
-func accountName(uid uint32) string {
+// Name is an account's name; its number where it has none.
+func Name(uid uint32) string {
 	u, err := user.LookupId(strconv.FormatUint(uint64(uid), 10))
 	if err != nil {
 		return strconv.FormatUint(uint64(uid), 10)
@@ -15,9 +17,9 @@ func accountName(uid uint32) string {
 	return u.Username
 }
 
-// accountOf finds an account by its name, or by its number where it has no
+// Of finds an account by its name, or by its number where it has no
 // name; home is empty if it has none here.
-func accountOf(name string) (uid uint32, home string, ok bool) {
+func Of(name string) (uid uint32, home string, ok bool) {
 	u, err := user.Lookup(name)
 	if err != nil {
 		u = &user.User{Uid: name}
@@ -26,9 +28,9 @@ func accountOf(name string) (uid uint32, home string, ok bool) {
 	return uint32(n), u.HomeDir, err == nil
 }
 
-// accountGroup is an account's own group; for an account without a name the
+// Group is an account's own group; for an account without a name the
 // number of the account.
-func accountGroup(uid uint32) uint32 {
+func Group(uid uint32) uint32 {
 	u, err := user.LookupId(strconv.FormatUint(uint64(uid), 10))
 	if err == nil {
 		if gid, err := strconv.ParseUint(u.Gid, 10, 32); err == nil {

@@ -1,4 +1,5 @@
-package redirect
+// Package account knows accounts of this system by number and by name.
+package account
 
 import (
 	"os"
@@ -15,15 +16,17 @@ func me() (name, home string) {
 	return u.Username[strings.LastIndexByte(u.Username, '\\')+1:], u.HomeDir
 }
 
-func accountName(uint32) string {
+// Name is the name of the account that runs this.
+func Name(uint32) string {
 	name, _ := me()
 	return name
 }
 
-// accountOf finds an account by its name; only the one that runs this is known.
-func accountOf(name string) (uid uint32, home string, ok bool) {
+// Of finds an account by its name; only the one that runs this is known.
+func Of(name string) (uid uint32, home string, ok bool) {
 	own, home := me()
 	return uint32(os.Geteuid()), home, strings.EqualFold(name, own)
 }
 
-func accountGroup(uid uint32) uint32 { return uid }
+// Group is an account's own group: there is none.
+func Group(uid uint32) uint32 { return uid }

@@ -1,28 +1,40 @@
-package redirect
+// Package naming gives names: to redirects, to what a run makes, and to what it holds.
+package naming
 
 import (
-	"path/filepath"
+	"regexp"
 	"strings"
 	"unicode"
 	"unicode/utf8"
+
+	"nexlin/internal/drive"
 )
 
-// maxName is the longest name that common file systems take, in bytes.
-const maxName = 255
+// Max is the longest name that common file systems take, in bytes.
+const Max = 255
 
-// heldName is what a folder is called while it is held.
-func heldName(base, id string) string { return shorten("."+base, ".held-"+id) }
+// Held is what a folder is called while it is held.
+func Held(base, id string) string { return Shorten("."+base, ".held-"+id) }
 
-func partName(id string) string      { return ".nexlin-part-" + id }
-func strangersName(id string) string { return ".nexlin-aside-" + id }
-func scratchName(id string) string   { return ".nexlin-new-" + id }
-func lateName(id string) string      { return ".nexlin-late-" + id }
-func tempName(id string) string      { return ".nexlin-link-" + id }
+// Part is what a copy is called while it is made.
+func Part(id string) string { return ".nexlin-part-" + id }
 
-// shorten keeps stem and suffix together within maxName without cutting a
+// Strangers is what somebody else's entries in a part are set aside as.
+func Strangers(id string) string { return ".nexlin-aside-" + id }
+
+// Scratch is a file or a private directory that a run is writing.
+func Scratch(id string) string { return ".nexlin-new-" + id }
+
+// Late is a file that was written late, while it is brought over.
+func Late(id string) string { return ".nexlin-late-" + id }
+
+// TempLink is a link before it gets its name.
+func TempLink(id string) string { return ".nexlin-link-" + id }
+
+// Shorten keeps stem and suffix together within [Max] without cutting a
 // character in two.
-func shorten(stem, suffix string) string {
-	room := maxName - len(suffix)
+func Shorten(stem, suffix string) string {
+	room := Max - len(suffix)
 	if len(stem) > room {
 		stem = stem[:room]
 		for len(stem) > 0 && !utf8.RuneStart(stem[len(stem)-1]) {
@@ -35,10 +47,10 @@ func shorten(stem, suffix string) string {
 	return stem + suffix
 }
 
-// ValidName reports whether a redirect may be called so: letters, digits and
+// Valid reports whether a redirect may be called so: letters, digits and
 // -_. in it, so that it is one word in every shell and one file on every
 // drive.
-func ValidName(s string) bool {
+func Valid(s string) bool {
 	if s == "" || len(s) > 60 || s[0] == '.' || s[0] == '-' {
 		return false
 	}
@@ -47,8 +59,8 @@ func ValidName(s string) bool {
 	}) < 0
 }
 
-// defaultName makes a name out of the folder's: lower case, one word.
-func defaultName(base string) string {
+// Default makes a name out of the folder's: lower case, one word.
+func Default(base string) string {
 	var b strings.Builder
 	for _, r := range strings.ToLower(base) {
 		switch {
@@ -100,9 +112,12 @@ func distance(a, b string) int {
 	return row[len(b)]
 }
 
-func absolute(path, cwd string) string {
-	if filepath.IsAbs(path) {
-		return filepath.Clean(path)
-	}
-	return filepath.Join(cwd, path)
+// HeldLike is what a held original is called, also one that another ledger
+// knows.
+var HeldLike = regexp.MustCompile(`^\..*\.held-[0-9]{8}-[a-z2-7]{5}(\.archive)?$`)
+
+// IsOwn reports a name of Nexlin's own records, parts and trials, or of what it
+// holds.
+func IsOwn(name string) bool {
+	return name == drive.RecordDir || strings.HasPrefix(name, drive.RecordDir+"-") || HeldLike.MatchString(name)
 }
