@@ -12,40 +12,39 @@ import (
 	"nexlin/internal/pathtext"
 )
 
-// guard tells what becomes of the target's mount point while the drive is
+// mountPoint tells what becomes of the mount point of a redirect's target while the drive is
 // not there: whether it comes back by itself, and whether programs could fill
 // the empty mount point meanwhile.
-func (e *Engine) guard(p *Plan) error {
-	d := &p.IntoNow
-	about := finding.Subject{Name: p.Name, Drive: d.Name()}
+func mountPoint(d *drive.Drive, name string) (out []finding.Finding, err error) {
+	about := finding.Subject{Name: name, Drive: d.Name()}
 	switch d.AtStart("/etc") {
 	case drive.StartUnknown:
-		return nil
+		return nil, nil
 	case drive.StartLogin:
-		p.find(finding.New(finding.NotAtStart, d.Mount,
+		out = append(out, finding.New(finding.NotAtStart, d.Mount,
 			"%s is mounted only once somebody has logged in at the desktop", d.Name()).About(about).
-			Instead("programs that start by themselves find the link leading nowhere until then; a line in " +
-				"/etc/fstab mounts it at every start: " + d.FstabLine()))
+			Instead("programs that start by themselves find the link leading nowhere until then; a line in "+
+				"/etc/fstab mounts it at every start: "+d.FstabLine()))
 	case drive.StartNever:
-		p.find(finding.New(finding.NotAtStart, d.Mount, "nothing mounts %s when the machine starts",
+		out = append(out, finding.New(finding.NotAtStart, d.Mount, "nothing mounts %s when the machine starts",
 			d.Name()).About(about).
 			Instead(
-				"until somebody mounts it the link leads nowhere; a line in /etc/fstab mounts it at every start: " +
+				"until somebody mounts it the link leads nowhere; a line in /etc/fstab mounts it at every start: "+
 					d.FstabLine()))
 	}
 	who, err := opened(d.Mount)
 	if err != nil || who == "" {
-		return err
+		return out, err
 	}
 	at := pathtext.Quote(d.Mount)
 	again := "mount " + at
 	if d.UUID != "" {
 		again = fmt.Sprintf("mount UUID=%s %s", d.UUID, at)
 	}
-	p.find(finding.New(finding.MountOpen, d.Mount, "while %s is not there, %s can write into its mount point %s, "+
-		"which lies on another drive", d.Name(), who, d.Mount).About(about).
+	out = append(out, finding.New(finding.MountOpen, d.Mount, "while %s is not there, %s can write into its mount "+
+		"point %s, which lies on another drive", d.Name(), who, d.Mount).About(about).
 		Instead(fmt.Sprintf("an administrator closes it for good: `umount %s && chattr +i %[1]s && %s`", at, again)))
-	return nil
+	return out, nil
 }
 
 // opened says who may write into a mount point when nothing is mounted there;

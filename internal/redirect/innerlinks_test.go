@@ -29,10 +29,10 @@ func TestMeant(t *testing.T) {
 }
 
 func TestBreaks(t *testing.T) {
-	move := &Plan{Kind: KindMove, From: "/h/Docs", Link: "/h/Docs"}
-	on := &Plan{Kind: KindMoveOn, From: "/mnt/b/Docs", Link: string("/h/Docs")}
+	move := &Leaving{From: "/h/Docs", Link: "/h/Docs", First: true}
+	on := &Leaving{From: "/mnt/b/Docs", Link: "/h/Docs"}
 	for _, c := range []struct {
-		plan      *Plan
+		folder    *Leaving
 		dir, text string
 		breaks    bool
 	}{
@@ -43,6 +43,6 @@ func TestBreaks(t *testing.T) {
 		{on, "/h", "/mnt/b/Docs/x", true}, {on, "/h", "Docs/x", false}, {on, "/h", "../mnt/b/Docs", true},
 		{on, "/h", "/mnt/b/Docs2", false},
 	} {
-		require.Equal(t, c.breaks, c.plan.breaks(c.dir, c.text), "%s: %s => %s", c.plan.Kind, c.dir, c.text)
+		require.Equal(t, c.breaks, c.folder.breaks(c.dir, c.text), "%s: %s => %s", c.folder.From, c.dir, c.text)
 	}
 }

@@ -6,16 +6,12 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"path/filepath"
 	"slices"
-	"strings"
-	"sync"
 	"syscall"
 
 	"nexlin/internal/account"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
-	"nexlin/internal/inuse"
 	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
@@ -227,147 +223,27 @@ func (e *Engine) measure(ctx context.Context, p *Plan, progress func(entries, by
 	if p.Bare {
 		// Nothing of it goes anywhere, so nothing of it can be lost on the way.
 		p.Files, p.Bytes, p.Entries, f.Rounded = 0, 0, 1, 0
-		entries(p, finding.MountInside, f.Mounts,
-			"are other file systems mounted inside the folder, or subvolumes of their own")
-		e.sockets(p)
+		p.find(mountsInside(p.From, f)...)
+		p.find(sockets(p.From, f, p.tolerance())...)
 		return nil
 	}
-	entries(p, finding.Unreadable, f.Unreadable, "can't be read by this account")
-	entries(p, finding.MountInside, f.Mounts,
-		"are other file systems mounted inside the folder, or subvolumes of their own")
-	entries(p, finding.FlagsLost, f.Marked,
-		"have marks of their file system: names without regard to case, or a project")
-	if os.Geteuid() != 0 {
-		if !p.limits.FixedOwner {
-			entries(p, finding.OwnerRights, f.Foreign,
-				"belong to accounts or groups that this account can't give them to")
-		}
-		entries(p, finding.SpecialFiles, f.Devices, "are device nodes, which only an administrator can make")
+	p.find(unkept(p.From, f, &p.limits)...)
+	p.find(losses(p.From, f, &p.limits, &p.IntoNow)...)
+	p.find(rights(p.From, f, &p.FromNow, &p.IntoNow)...)
+	p.find(sockets(p.From, f, p.tolerance())...)
+	if f := pointingIn(ctx, e.Homes, &Leaving{p.Name, p.Link, p.From, p.kind().first}); f != nil {
+		p.find(*f)
 	}
-	entries(p, finding.AttributesRights, f.Privileged, "have attributes that only an administrator may set")
-	entries(p, finding.Immutable, f.Immutable, "are marked as not to be changed")
-	entries(p, finding.HardLinksOut, f.HardOut, "have further names outside the folder")
-	entries(p, finding.NotKeptYet, f.Other, "are encrypted by the file system, entry by entry")
-	entries(p, finding.Placeholders, f.Placeholders, "are placeholders, whose content is elsewhere")
-	p.losses()
-	p.rights()
-	e.sockets(p)
-	e.pointIn(ctx, p)
 	return e.innerLinks(p, root)
 }
 
-// sockets finds programs that wait at a socket of the folder.
-func (e *Engine) sockets(p *Plan) {
-	if p.Facts.Sockets.Count == 0 {
-		return
-	}
-	live := inuse.Listening(p.From)
-	if len(live) == 0 {
-		return // names that a program left behind: kept as they are
-	}
-	f := finding.New(finding.SocketsLive, live[0], "a program waits for connections at %s", live[0])
-	if p.WhileInUse || p.Stops {
-		f.Severity = finding.Warning
-	}
-	p.find(f.Listing(len(live), live))
-}
-
-// entries adds one finding about the entries of a listing, if there are any.
-func entries(p *Plan, code finding.Code, l inventory.Listing, what string) {
-	if l.Count == 0 {
-		return
-	}
-	root := p.From
-	var paths []string
-	for _, rel := range l.Paths {
-		paths = append(paths, filepath.Join(root, rel))
-	}
-	noun := "entries"
-	if l.Count == 1 {
-		noun = "entry"
-		what = singular(what)
-	}
-	p.find(finding.New(code, paths[0], "%d %s in %s %s", l.Count, noun, root, what).Listing(l.Count, paths))
-}
-
-// singular turns what is said of many entries into what is said of one.
-func singular(what string) string {
-	for _, p := range [][2]string{
-		{"are other file systems", "is another file system"},
-		{"are FIFOs, sockets or devices", "is a FIFO, socket or device"},
-		{"are device nodes", "is a device node"}, {"are symbolic links", "is a symbolic link"},
-		{"are programs", "is a program"},
-		{"are names of files", "is a name of a file"}, {"have names that are", "has a name that is"},
-		{"have further names", "has further names"}, {"are larger", "is larger"}, {"are ", "is "},
-		{"belong ", "belongs "}, {"have ", "has "},
-	} {
-		if rest, ok := strings.CutPrefix(what, p[0]); ok {
-			return p[1] + rest
-		}
-	}
-	return what
-}
-
-// ownGroups are the groups this account may give to its files.
-var ownGroups = sync.OnceValue(func() map[uint32]bool {
-	groups := map[uint32]bool{uint32(os.Getegid()): true}
-	if more, err := os.Getgroups(); err == nil {
-		for _, g := range more {
-			groups[uint32(g)] = true
-		}
-	}
-	return groups
-})
-
-// mayGive tells whether any account could give this owner to its files; an
-// administrator may give others where the drive keeps them, as tried.
-func mayGive(uid, gid uint32) bool { return uid == uint32(os.Geteuid()) && ownGroups()[gid] }
-
 // users looks for programs that have the folder open.
-func (e *Engine) users(ctx context.Context, p *Plan) error {
-	report, err := inuse.Below(ctx, p.From)
-	if err != nil {
-		return err
-	}
-	p.InUse = report
-	if !report.Complete {
-		p.find(finding.New(finding.InUseUnknown, p.From,
-			"not every program can be looked at, so one may have the folder open unseen"))
-	}
-	if len(report.Holders) == 0 {
-		return nil
-	}
-	writers := report.Writers()
-	f := finding.New(finding.InUse, p.From, "%s is open in %s", p.From, inuse.Programs(report.Holders))
-	f = f.Listing(len(report.Holders), paths(report.Holders))
-	switch {
-	case len(writers) == 0:
-		f.Severity = finding.Warning
-		f.Remedy = "quit them if they are going to write there"
-	case p.WhileInUse:
-		f.Severity = finding.Warning
-		f.Remedy = "what they write during the switch is looked for and brought over"
-	case p.Stops:
-		f.Severity = finding.Warning
-		f.Remedy = "it is stopped first, and whether it has is looked at"
-	case p.WaitQuiet > 0:
-		f.Severity = finding.Warning
-		f.Remedy = "the run waits for up to " + p.WaitQuiet.String() + " until they are done"
-	default:
-		f.Message = fmt.Sprintf("%s has files open for writing in %s", inuse.Programs(writers), pathtext.Show(p.From))
-		if s := writers[0].Service; s != "" {
-			f.Remedy = "it is a service: `systemctl stop " + pathtext.Quote(s) +
-				"`, with --user for one of your own; `--while-in-use` goes on knowingly"
-		}
-	}
-	p.find(f)
-	return nil
+func (e *Engine) users(ctx context.Context, p *Plan) (err error) {
+	var fs []finding.Finding
+	p.InUse, fs, err = users(ctx, p.From, p.tolerance())
+	p.find(fs...)
+	return err
 }
 
-func paths(hs []inuse.Holder) []string {
-	var out []string
-	for _, h := range hs[:min(len(hs), firstListed)] {
-		out = append(out, h.Path)
-	}
-	return slices.Compact(out)
-}
+// tolerance is what the plan says of programs that use the folder.
+func (p *Plan) tolerance() Tolerance { return Tolerance{p.WhileInUse, p.Stops, p.WaitQuiet} }

@@ -2,7 +2,6 @@ package redirect
 
 import (
 	"fmt"
-	"os"
 	"time"
 
 	"nexlin/internal/drive"
@@ -53,15 +52,16 @@ var lossCodes = []struct {
 }
 
 // losses holds what the folder has against what the target keeps.
-func (p *Plan) losses() {
-	drv := pathtext.Show(p.IntoNow.Name())
+func losses(root string, f *inventory.Facts, l *inventory.Limits, into *drive.Drive) (out []finding.Finding) {
+	drv := pathtext.Show(into.Name())
 	for _, c := range lossCodes {
 		what := c.what
 		if c.loss == inventory.LossTime {
-			what += " to " + stepText(p.limits.TimeStep)
+			what += " to " + stepText(l.TimeStep)
 		}
-		entries(p, c.code, p.Facts.Lost[c.loss], fmt.Sprintf(what, drv))
+		out = append(out, entries(root, c.code, f.Lost[c.loss], fmt.Sprintf(what, drv))...)
 	}
+	return out
 }
 
 func stepText(d time.Duration) string {
@@ -74,47 +74,20 @@ func stepText(d time.Duration) string {
 	return fmt.Sprintf("%d ns", d)
 }
 
-// allow turns what was accepted into what verification lets pass: nothing
-// that was not found.
-func (p *Plan) allow() {
-	for _, f := range p.Findings {
-		if f.Severity == finding.Blocker {
-			continue
-		}
-		switch f.Code {
-		case finding.OwnersLost, finding.OwnerRights:
-			p.Allow.Owners = true
-		case finding.ModesLost:
-			p.Allow.Modes = true
-		case finding.ACLsLost:
-			p.Allow.ACLs = true
-		case finding.AttributesLost:
-			p.Allow.Xattrs = true
-		case finding.HardLinksSplit:
-			p.Allow.Links = true
-		case finding.TimesRounded:
-			p.Allow.TimeStep = p.limits.TimeStep
-		}
-	}
-	// A drive without owners or modes of its own is not asked to change them,
-	// also where nothing is lost by that.
-	p.Allow.Owners = p.Allow.Owners || p.limits.FixedOwner && os.Geteuid() == 0
-	p.Allow.Modes = p.Allow.Modes || p.limits.FixedMode
-}
-
 // rights finds entries that would give somebody more rights on the target
 // than where they are: a mount without nosuid or nodev wakes what slept.
-func (p *Plan) rights() {
+func rights(root string, f *inventory.Facts, from, into *drive.Drive) (out []finding.Finding) {
 	sleeps := func(option string) bool {
-		return p.FromNow.Option(option) && p.IntoNow.Mount != "" && !p.IntoNow.Option(option)
+		return from.Option(option) && into.Mount != "" && !into.Option(option)
 	}
-	drv := pathtext.Show(p.IntoNow.Name())
+	drv := pathtext.Show(into.Name())
 	if sleeps("nosuid") {
-		entries(p, finding.RightsGrow, p.Facts.Setuid, "are programs that would run with another account's rights on "+
-			drv+", and do not where they are")
+		out = append(out, entries(root, finding.RightsGrow, f.Setuid, "are programs that would run with another "+
+			"account's rights on "+drv+", and do not where they are")...)
 	}
 	if sleeps("nodev") {
-		entries(p, finding.RightsGrow, p.Facts.Devices, "are device nodes that would open devices on "+drv+
-			", and do not where they are")
+		out = append(out, entries(root, finding.RightsGrow, f.Devices, "are device nodes that would open devices on "+
+			drv+", and do not where they are")...)
 	}
+	return out
 }

@@ -20,7 +20,7 @@ func lossy() *Plan {
 	for _, c := range lossCodes {
 		p.Facts.Lost[c.loss] = inventory.Listing{Count: 1, Paths: []string{"a"}}
 	}
-	p.losses()
+	p.find(losses(p.From, &p.Facts, &p.limits, &p.IntoNow)...)
 	return p
 }
 
@@ -78,7 +78,7 @@ func TestRightsDoNotGrow(t *testing.T) {
 			IntoNow: drive.Drive{Mount: "/mnt", Options: c.into}}
 		p.Facts.Setuid = inventory.Listing{Count: 1, Paths: []string{"s"}}
 		p.Facts.Devices = inventory.Listing{Count: 1, Paths: []string{"d"}}
-		p.rights()
+		p.find(rights(p.From, &p.Facts, &p.FromNow, &p.IntoNow)...)
 		require.Len(t, p.Findings, c.found, "%s to %s", c.from, c.into)
 		require.Len(t, finding.Blockers(p.Findings), c.found)
 	}

@@ -6,7 +6,6 @@ import (
 	"path/filepath"
 	"slices"
 
-	"nexlin/internal/account"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -59,20 +58,6 @@ func (m *execution) openOn(path string, want ledger.DriveRef) (*handle.Dir, erro
 		return nil, herr
 	}
 	return nil, &GoneError{Drive: want.Label, Path: path}
-}
-
-// othersDirectory gives the finding about a directory that lies in another account's
-// hands; nil for any other.
-func othersDirectory(d *handle.Dir) (*finding.Finding, error) {
-	err := d.Trusted()
-	var checkOwners *handle.HandsError
-	if !errors.As(err, &checkOwners) {
-		return nil, err
-	}
-	f := finding.New(finding.OthersHands, d.Path(), "%s, or a directory above it, belongs to %s and lies in a "+
-		"directory of %s, who could have put it there", d.Path(), account.Name(checkOwners.Owner),
-		account.Name(checkOwners.Hands))
-	return &f, nil
 }
 
 // open takes the handles that all later acts go through, checks that the

@@ -131,8 +131,8 @@ func (e *Engine) packed(ctx context.Context, p *Plan, progress func(entries, byt
 		return err
 	}
 	p.Files, p.Bytes, p.Allocated, p.Entries = p.Facts.Files, p.Facts.Bytes, p.Facts.Allocated, p.Facts.Entries()
-	entries(p, finding.Unreadable, p.Facts.Unreadable, "can't be read by this account")
-	entries(p, finding.MountInside, p.Facts.Mounts, "are other file systems mounted inside the folder")
+	p.find(entries(p.From, finding.Unreadable, p.Facts.Unreadable, "can't be read by this account")...)
+	p.find(entries(p.From, finding.MountInside, p.Facts.Mounts, "are other file systems mounted inside the folder")...)
 	return e.users(ctx, p)
 }
 

@@ -155,7 +155,7 @@ func (p *Plan) Blocked() error {
 	return &RefusedError{Findings: p.Findings}
 }
 
-func (p *Plan) find(f finding.Finding) { p.Findings = append(p.Findings, f) }
+func (p *Plan) find(fs ...finding.Finding) { p.Findings = append(p.Findings, fs...) }
 
 // accept turns blockers that a person accepted by code into notes, as far
 // as a code may be accepted at all.
@@ -168,6 +168,34 @@ func (p *Plan) accept(codes []finding.Code) {
 			}
 		}
 	}
+}
+
+// allow turns what was accepted into what verification lets pass: nothing
+// that was not found.
+func (p *Plan) allow() {
+	for _, f := range p.Findings {
+		if f.Severity == finding.Blocker {
+			continue
+		}
+		switch f.Code {
+		case finding.OwnersLost, finding.OwnerRights:
+			p.Allow.Owners = true
+		case finding.ModesLost:
+			p.Allow.Modes = true
+		case finding.ACLsLost:
+			p.Allow.ACLs = true
+		case finding.AttributesLost:
+			p.Allow.Xattrs = true
+		case finding.HardLinksSplit:
+			p.Allow.Links = true
+		case finding.TimesRounded:
+			p.Allow.TimeStep = p.limits.TimeStep
+		}
+	}
+	// A drive without owners or modes of its own is not asked to change them,
+	// also where nothing is lost by that.
+	p.Allow.Owners = p.Allow.Owners || p.limits.FixedOwner && os.Geteuid() == 0
+	p.Allow.Modes = p.Allow.Modes || p.limits.FixedMode
 }
 
 // planOf is the plan of a run of one folder.

@@ -2,6 +2,7 @@ package redirect
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"path/filepath"
 	"slices"
@@ -16,30 +17,38 @@ import (
 // entries: it is a help, and a home may hold millions.
 const lookedAt = 20_000
 
-// pointIn looks through the home that the link path lies in for symbolic
-// links that the run would break: those that lead into the place where the
+// A Leaving is a folder that is to lie elsewhere.
+type Leaving struct {
+	Name  string // of the redirect
+	Link  string // where it is reached
+	From  string // where the data lies now
+	First bool   // it lies at the link path, and becomes a link
+}
+
+// pointingIn looks through the home that the link path lies in for symbolic
+// links that would break: those that lead into the place where the
 // data lies now and soon does not, and those that go through the folder and
 // up again, which means another place once the folder is a link. What can't
-// be looked into is passed over.
-func (e *Engine) pointIn(ctx context.Context, p *Plan) {
-	i := slices.IndexFunc(e.Homes, func(h string) bool { return !pathtext.IsRoot(h) && pathtext.Within(p.Link, h) })
+// be looked into is passed over. It gives nil if there is nothing to tell.
+func pointingIn(ctx context.Context, homes []string, l *Leaving) *finding.Finding {
+	i := slices.IndexFunc(homes, func(h string) bool { return !pathtext.IsRoot(h) && pathtext.Within(l.Link, h) })
 	if i < 0 {
-		return
+		return nil
 	}
-	home, err := handle.OpenReal(e.Homes[i])
+	home, err := handle.OpenReal(homes[i])
 	if err != nil {
-		return
+		return nil
 	}
 	defer home.Release()
-	s := &linkSearch{ctx: ctx, plan: p, left: lookedAt}
-	s.dir(home, e.Homes[i])
+	s := &linkSearch{ctx: ctx, folder: l, left: lookedAt}
+	s.dir(home, homes[i])
 	if len(s.paths) == 0 {
-		return
+		return nil
 	}
 	f := finding.New(finding.LinksPointIn, s.paths[0], "%s elsewhere in %s would lead nowhere, or to another place, "+
-		"afterwards", linkCount(len(s.paths)), e.Homes[i]).Named(p.Name).Listing(len(s.paths), s.paths)
+		"afterwards", linkCount(len(s.paths)), homes[i]).Named(l.Name).Listing(len(s.paths), s.paths)
 	f.Details = s.texts
-	p.find(f)
+	return &f
 }
 
 func linkCount(n int) string {
@@ -49,9 +58,11 @@ func linkCount(n int) string {
 	return fmt.Sprintf("%d links", n)
 }
 
+var errSearched = errors.New("enough was looked at")
+
 type linkSearch struct {
 	ctx          context.Context
-	plan         *Plan
+	folder       *Leaving
 	left         int
 	paths, texts []string
 }
@@ -60,7 +71,7 @@ func (s *linkSearch) dir(d *handle.Dir, path string) {
 	// An error is a directory that is not to be looked into, or the end.
 	_ = d.EachName(func(name string) error {
 		if s.left--; s.left < 0 {
-			return errEnough
+			return errSearched
 		}
 		if err := s.ctx.Err(); err != nil {
 			return err
@@ -68,9 +79,9 @@ func (s *linkSearch) dir(d *handle.Dir, path string) {
 		at := filepath.Join(path, name)
 		st, err := d.Stat(name)
 		switch {
-		case err != nil || at == s.plan.From || at == s.plan.Link:
+		case err != nil || at == s.folder.From || at == s.folder.Link:
 		case st.IsSymlink():
-			if text, err := d.Readlink(name); err == nil && s.plan.breaks(path, text) {
+			if text, err := d.Readlink(name); err == nil && s.folder.breaks(path, text) {
 				s.paths, s.texts = append(s.paths, at), append(s.texts, "→ "+pathtext.Show(text))
 			}
 		case st.IsDir():
@@ -84,14 +95,14 @@ func (s *linkSearch) dir(d *handle.Dir, path string) {
 }
 
 // breaks reports whether a link with this text, in the directory dir, leads
-// elsewhere after the run. It judges by the text alone.
-func (p *Plan) breaks(dir, text string) bool {
+// elsewhere once the folder lies elsewhere. It judges by the text alone.
+func (l *Leaving) breaks(dir, text string) bool {
 	at := dir
 	if strings.HasPrefix(text, "/") {
 		at = "/"
 	}
 	for part := range strings.SplitSeq(text, "/") {
-		if part == ".." && p.kind().first && at == p.From {
+		if part == ".." && l.First && at == l.From {
 			return true // within the folder ".." stays the same; out of it, not
 		}
 		switch part {
@@ -102,5 +113,5 @@ func (p *Plan) breaks(dir, text string) bool {
 			at = filepath.Join(at, part)
 		}
 	}
-	return !p.kind().first && pathtext.Within(at, p.From)
+	return !l.First && pathtext.Within(at, l.From)
 }

@@ -8,12 +8,12 @@ import (
 	"nexlin/internal/pathtext"
 )
 
-// shrinks finds a folder that other accounts can reach where it is and could not
-// where it goes. Access lists are not looked at: they name accounts one by one.
-func (p *Plan) shrinks() error {
-	st, err := handle.Lstat(p.From)
+// shrinks finds a folder that other accounts can reach where it is and could not in the
+// directory it goes to; nil if there is nothing to tell. Access lists are not looked at: they name accounts one by one.
+func shrinks(name, from, link, into string) (*finding.Finding, error) {
+	st, err := handle.Lstat(from)
 	if err != nil {
-		return nil // that is another finding
+		return nil, nil // that is another finding
 	}
 	for _, who := range []struct {
 		bits uint32 // of the group, or of others
@@ -26,20 +26,20 @@ func (p *Plan) shrinks() error {
 		enters := func(d *handle.Stat) bool {
 			return d.Mode&0o001 != 0 || who.bits == 0o050 && d.GID == who.gid && d.Mode&0o010 != 0
 		}
-		if closed, err := closedAbove(filepath.Dir(p.Link), enters); closed != "" || err != nil {
-			return err // it was closed before
+		if closed, err := closedAbove(filepath.Dir(link), enters); closed != "" || err != nil {
+			return nil, err // it was closed before
 		}
-		closed, err := closedAbove(p.Into, enters)
+		closed, err := closedAbove(into, enters)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		if closed != "" {
-			p.find(finding.New(finding.RightsShrink, closed, "%s can look into %s now, and could not pass %s on the "+
-				"way to where it goes", who.what, p.Link, closed).Named(p.Name))
-			return nil
+			f := finding.New(finding.RightsShrink, closed, "%s can look into %s now, and could not pass %s on the "+
+				"way to where it goes", who.what, link, closed).Named(name)
+			return &f, nil
 		}
 	}
-	return nil
+	return nil, nil
 }
 
 // closedAbove gives the first directory from path upwards that is not to be

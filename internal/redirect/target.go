@@ -23,16 +23,6 @@ import (
 	"nexlin/internal/transfer"
 )
 
-const (
-	// ledgerRoom is kept free for the journal of a run, in bytes.
-	ledgerRoom = 4 << 20
-	// recordSize is what one entry takes in a spool with the two passes that
-	// may lie there at once, and in the frozen manifest; bytes, generous.
-	recordSize = 900
-	// manifestSize is what one entry takes in the manifest on the drive.
-	manifestSize = 300
-)
-
 // MoveOptions says what is to be moved where. Paths are absolute.
 type MoveOptions struct {
 	Folder     string // the folder, or the link of a redirect
@@ -149,7 +139,8 @@ func (e *Engine) moveLeads(p *Plan, o MoveOptions) error {
 		return err
 	}
 	if p.IntoNow.Mount != "" && !forOthers(p.Methods) {
-		if err := e.guard(p); err != nil {
+		fs, err := mountPoint(&p.IntoNow, p.Name)
+		if p.find(fs...); err != nil {
 			return err
 		}
 	}
@@ -165,7 +156,11 @@ func (e *Engine) moveLeads(p *Plan, o MoveOptions) error {
 	if p.FromIno == 0 || p.IntoNow.Mount == "" {
 		return nil
 	}
-	return p.shrinks()
+	f, err := shrinks(p.Name, p.From, p.Link, p.Into)
+	if f != nil {
+		p.find(*f)
+	}
+	return err
 }
 
 // present says that the drive a redirect's data lies on is not here.
@@ -293,6 +288,13 @@ func (e *Engine) target(p *Plan) error {
 		return err
 	}
 	return e.abilities(p, dir)
+}
+
+// byOthersLinks adds what [othersLinks] finds.
+func (p *Plan) byOthersLinks(named ...string) error {
+	fs, err := othersLinks(p.Name, named...)
+	p.find(fs...)
+	return err
 }
 
 // checkOwners finds a directory that lies in another account's hands.
@@ -430,79 +432,28 @@ func (e *Engine) abilities(p *Plan, dir *handle.Dir) error {
 
 // checkPlaces finds folder and target that are not two places on two drives.
 func (e *Engine) checkPlaces(p *Plan) {
-	from, to := p.From, p.Copy()
-	switch {
-	case pathtext.Within(to, from):
-		p.find(finding.New(finding.TargetInSource, to, "%s lies inside %s", to, from))
-	case pathtext.Within(from, to):
-		p.find(finding.New(finding.SourceInTarget, from, "%s lies inside %s", from, to))
-	}
-	halves := p.kind().merges && !p.Fresh // of a redirect that lies on one drive already
-	if p.FromNow.Mount != "" && p.IntoNow.Mount != "" && p.FromNow.Same(&p.IntoNow) && !halves {
-		p.find(finding.New(finding.SameDrive, to, "%s and %s both lie on %s", from, p.Into, p.IntoNow.Name()))
+	p.find(twoPlaces(p.From, p.Copy())...)
+	if !p.kind().merges || p.Fresh { // the halves of a redirect may lie on one drive
+		p.find(twoDrives(p.From, p.Copy(), &p.FromNow, &p.IntoNow)...)
 	}
 }
-
-// Need is what a copy takes on a drive, in bytes: content rounded to its
-// blocks, the manifest, the note and the tag.
-func Need(rounded, entries, block int64) int64 { return rounded + entries*manifestSize + 2*block }
 
 // space holds what the copy takes against what the drive has.
 func (e *Engine) space(p *Plan) {
 	if p.FromIno == 0 || p.IntoNow.Mount == "" {
 		return
 	}
-	d := &p.IntoNow
-	p.Need = Need(p.Facts.Rounded, p.Entries, d.Block)
-	grown := p.Need
-	if p.Growth > 1 {
-		grown = int64(float64(p.Need) * p.Growth)
-	}
-	if short := p.Need + d.Reserve() - d.Free; short > 0 {
-		p.find(finding.New(finding.SpaceShort, p.Into, "%s has too little room: needed %s and a reserve of %s, free "+
-			"%s, short by %s", d.Name(), pathtext.Size(p.Need), pathtext.Size(d.Reserve()), pathtext.Size(d.Free),
-			pathtext.Size(short)).OnDrive(d.Name()))
-	}
-	if short := grown + d.Reserve() - d.Free; short > 0 && p.Need+d.Reserve() <= d.Free {
-		p.find(finding.New(finding.NoRoomToGrow, p.Into, "%s has room for the folder as it is, and not for what it "+
-			"becomes: %s with room to grow by the factor %g, free %s, short by %s", d.Name(), pathtext.Size(grown),
-			p.Growth, pathtext.Size(d.Free), pathtext.Size(short)).OnDrive(d.Name()).As(finding.Blocker))
-	}
-	if d.Inodes >= 0 && p.Entries+16 > d.Inodes {
-		p.find(finding.New(finding.InodesShort, p.Into, "%s has %d inodes left, and the folder has %d entries",
-			d.Name(), d.Inodes, p.Entries).OnDrive(d.Name()))
-	}
-	if free, err := ledger.CheckRoom(e.Ledger.Dir()); err == nil && free < ledgerRoom+p.Entries*recordSize {
-		p.find(finding.New(finding.LedgerRoom, e.Ledger.Dir(), "the records of this run need %s, and the drive of "+
-			"%s has %s free", pathtext.Size(ledgerRoom+p.Entries*recordSize), e.Ledger.Dir(), pathtext.Size(free)))
-	}
+	p.Need = Need(p.Facts.Rounded, p.Entries, p.IntoNow.Block)
+	p.find(roomFor(p.Into, &p.IntoNow, p.Need, p.Entries, p.Growth)...)
+	p.find(roomForRecords(e.Ledger.Dir(), p.Entries)...)
 }
 
 // linkPlace finds out whether this account may change the names in the
 // directory around the folder. The trial itself comes with the run.
 func (e *Engine) linkPlace(p *Plan) error {
-	for _, at := range slices.Compact([]string{filepath.Dir(p.Link), p.HeldIn}) {
-		d, err := handle.OpenReal(at)
-		if handle.Missing(err) {
-			continue
-		}
-		if err != nil {
-			p.find(finding.New(finding.LinkImpossible, at, "%s can't be opened: %v", at, handle.Cause(err)))
-			continue
-		}
-		st, err := d.Self()
-		denied := d.Access(".", handle.MayWrite|handle.MayEnter) != nil
-		d.Release()
-		if err != nil {
-			return err
-		}
-		me := uint32(os.Geteuid())
-		sticky := st.Mode&handle.Sticky != 0 && me != 0 && st.UID != me && p.UID != me
-		if denied || sticky {
-			p.find(finding.New(finding.LinkImpossible, at, "this account may not rename entries in %s", at))
-		}
-	}
-	return nil
+	fs, err := mayRename(p.UID, slices.Compact([]string{filepath.Dir(p.Link), p.HeldIn})...)
+	p.find(fs...)
+	return err
 }
 
 // unfinished finds a stopped run that is about the same folder or place.

@@ -1,6 +1,7 @@
 package redirect
 
 import (
+	"errors"
 	"os"
 	"path/filepath"
 
@@ -11,12 +12,12 @@ import (
 	"nexlin/internal/places"
 )
 
-// byOthersLinks finds links of other accounts on the way to a place that a person
-// named: with administrator's rights they could lead anywhere (I6). A link that
+// othersLinks finds links of other accounts on the way to places that a person
+// named for a redirect: with administrator's rights they could lead anywhere (I6). A link that
 // leads to what belongs to the same account gives nobody anything.
-func (p *Plan) byOthersLinks(named ...string) error {
+func othersLinks(name string, named ...string) (out []finding.Finding, err error) {
 	if os.Geteuid() != 0 {
-		return nil
+		return nil, nil
 	}
 	for _, path := range named {
 		if path == "" || !filepath.IsAbs(path) {
@@ -35,16 +36,16 @@ func (p *Plan) byOthersLinks(named ...string) error {
 		for _, s := range steps {
 			st, err := handle.Lstat(s.Path)
 			if err != nil {
-				return err
+				return out, err
 			}
 			if st.UID != 0 && st.UID != to.UID {
-				p.find(finding.New(finding.OthersHands, s.Path, "the way to %s leads over %s, a link of %s, to what "+
-					"belongs to %s", path, s.Path, account.Name(st.UID), account.Name(to.UID)).Named(p.Name))
+				out = append(out, finding.New(finding.OthersHands, s.Path, "the way to %s leads over %s, a link of %s, "+
+					"to what belongs to %s", path, s.Path, account.Name(st.UID), account.Name(to.UID)).Named(name))
 				break
 			}
 		}
 	}
-	return nil
+	return out, nil
 }
 
 // above is the directory around a path that a person named; the last name itself
@@ -54,4 +55,18 @@ func above(path string) string {
 		return ""
 	}
 	return filepath.Dir(path)
+}
+
+// othersDirectory gives the finding about a directory that lies in another account's
+// hands; nil for any other.
+func othersDirectory(d *handle.Dir) (*finding.Finding, error) {
+	err := d.Trusted()
+	var hands *handle.HandsError
+	if !errors.As(err, &hands) {
+		return nil, err
+	}
+	f := finding.New(finding.OthersHands, d.Path(), "%s, or a directory above it, belongs to %s and lies in a "+
+		"directory of %s, who could have put it there", d.Path(), account.Name(hands.Owner),
+		account.Name(hands.Hands))
+	return &f, nil
 }

@@ -1,0 +1,92 @@
+package redirect
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+
+	"nexlin/internal/finding"
+	"nexlin/internal/inventory"
+)
+
+// entries gives one finding about the entries of a listing in the folder root, if there
+// are any.
+func entries(root string, code finding.Code, l inventory.Listing, what string) []finding.Finding {
+	if l.Count == 0 {
+		return nil
+	}
+	var paths []string
+	for _, rel := range l.Paths {
+		paths = append(paths, filepath.Join(root, rel))
+	}
+	noun := "entries"
+	if l.Count == 1 {
+		noun = "entry"
+		what = singular(what)
+	}
+	return []finding.Finding{finding.New(code, paths[0], "%d %s in %s %s", l.Count, noun, root, what).Listing(l.Count,
+		paths)}
+}
+
+// singular turns what is said of many entries into what is said of one.
+func singular(what string) string {
+	for _, p := range [][2]string{
+		{"are other file systems", "is another file system"},
+		{"are FIFOs, sockets or devices", "is a FIFO, socket or device"},
+		{"are device nodes", "is a device node"}, {"are symbolic links", "is a symbolic link"},
+		{"are programs", "is a program"},
+		{"are names of files", "is a name of a file"}, {"have names that are", "has a name that is"},
+		{"have further names", "has further names"}, {"are larger", "is larger"}, {"are ", "is "},
+		{"belong ", "belongs "}, {"have ", "has "},
+	} {
+		if rest, ok := strings.CutPrefix(what, p[0]); ok {
+			return p[1] + rest
+		}
+	}
+	return what
+}
+
+// mountsInside finds what is mounted inside a folder.
+func mountsInside(root string, f *inventory.Facts) []finding.Finding {
+	return entries(root, finding.MountInside, f.Mounts,
+		"are other file systems mounted inside the folder, or subvolumes of their own")
+}
+
+// unkept finds entries of a folder that this account, or this version, can't bring
+// over as they are, whatever the drive keeps.
+func unkept(root string, f *inventory.Facts, l *inventory.Limits) (out []finding.Finding) {
+	say := func(code finding.Code, l inventory.Listing, what string) {
+		out = append(out, entries(root, code, l, what)...)
+	}
+	say(finding.Unreadable, f.Unreadable, "can't be read by this account")
+	out = append(out, mountsInside(root, f)...)
+	say(finding.FlagsLost, f.Marked, "have marks of their file system: names without regard to case, or a project")
+	if os.Geteuid() != 0 {
+		if !l.FixedOwner {
+			say(finding.OwnerRights, f.Foreign, "belong to accounts or groups that this account can't give them to")
+		}
+		say(finding.SpecialFiles, f.Devices, "are device nodes, which only an administrator can make")
+	}
+	say(finding.AttributesRights, f.Privileged, "have attributes that only an administrator may set")
+	say(finding.Immutable, f.Immutable, "are marked as not to be changed")
+	say(finding.HardLinksOut, f.HardOut, "have further names outside the folder")
+	say(finding.NotKeptYet, f.Other, "are encrypted by the file system, entry by entry")
+	say(finding.Placeholders, f.Placeholders, "are placeholders, whose content is elsewhere")
+	return out
+}
+
+// ownGroups are the groups this account may give to its files.
+var ownGroups = sync.OnceValue(func() map[uint32]bool {
+	groups := map[uint32]bool{uint32(os.Getegid()): true}
+	if more, err := os.Getgroups(); err == nil {
+		for _, g := range more {
+			groups[uint32(g)] = true
+		}
+	}
+	return groups
+})
+
+// mayGive tells whether any account could give this owner to its files; an
+// administrator may give others where the drive keeps them, as tried.
+func mayGive(uid, gid uint32) bool { return uid == uint32(os.Geteuid()) && ownGroups()[gid] }
