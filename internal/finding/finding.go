@@ -119,6 +119,9 @@ func (f Finding) Instead(remedy string) Finding { f.Remedy = remedy; return f }
 // As gives the finding another severity.
 func (f Finding) As(s Severity) Finding { f.Severity = s; return f }
 
+// Listed is how many paths a finding names, as a rule.
+const Listed = 10
+
 // Listing adds the entries it is about: all their number, the first paths.
 func (f Finding) Listing(count int, paths []string) Finding {
 	f.Count, f.Paths = count, paths

@@ -19,9 +19,6 @@ import (
 	"nexlin/internal/places"
 )
 
-// firstListed is how many paths a finding names.
-const firstListed = 10
-
 // A Look is what inspect says of one folder, whatever is then done with it.
 type Look struct {
 	Path     string      // as named, absolute

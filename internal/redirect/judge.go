@@ -242,7 +242,7 @@ func (j *judge) set(rec *transfer.Record, code finding.Code) {
 	}
 	l.count++
 	l.frees += frees
-	if len(l.paths) < firstListed {
+	if len(l.paths) < finding.Listed {
 		l.paths = append(l.paths, filepath.Join(j.live, rec.Path))
 	}
 }

@@ -57,8 +57,8 @@ func (l *lateWrites) walk(ctx context.Context) error {
 	return transfer.Differences(ctx, l.held, l.side, l.spool, func(d transfer.Difference) error {
 		if d.Now == nil {
 			l.gone = append(l.gone, d.Path)
-			if len(l.gone) > firstListed {
-				l.gone = l.gone[:firstListed]
+			if len(l.gone) > finding.Listed {
+				l.gone = l.gone[:finding.Listed]
 			}
 			return nil
 		}
@@ -296,7 +296,7 @@ func entriesWere(n int) string {
 
 func under(root string, rels []string) []string {
 	var out []string
-	for _, r := range rels[:min(len(rels), firstListed)] {
+	for _, r := range rels[:min(len(rels), finding.Listed)] {
 		out = append(out, strings.TrimSuffix(filepath.Join(root, r), "/."))
 	}
 	return slices.Clip(out)

@@ -292,7 +292,7 @@ func (e *Engine) moveMerging(ctx context.Context, p *Plan) error {
 	count := 0
 	err = e.PreviewMerge(ctx, p, func(m MergeEntry) error {
 		if m.Fate.Conflict() {
-			if count++; len(both) < firstListed {
+			if count++; len(both) < finding.Listed {
 				both = append(both, filepath.Join(p.From, m.Path))
 			}
 		}

@@ -71,13 +71,13 @@ func (e *Engine) sinceNeverCopied(ctx context.Context, id string, held *handle.D
 	err = transfer.Differences(ctx, held, transfer.Source, spool, func(d transfer.Difference) error {
 		switch {
 		case d.Now == nil:
-			if out.nGone++; len(out.gone) < firstListed {
+			if out.nGone++; len(out.gone) < finding.Listed {
 				out.gone = append(out.gone, d.Path)
 			}
 		case d.Now.Stat.IsDir() && d.Was != nil && d.Was.IsDir():
 			// Its times follow from what is in it.
 		default:
-			if out.nWritten++; len(out.written) < firstListed {
+			if out.nWritten++; len(out.written) < finding.Listed {
 				out.written = append(out.written, d.Path)
 			}
 		}
@@ -95,7 +95,7 @@ func (e *Engine) neverCopied(ctx context.Context, d *DiscardPlan, v *Verdict, he
 		if l.frees += e.Stat.Allocated; e.Stat.IsDir() {
 			return nil
 		}
-		if l.count++; len(l.paths) < firstListed {
+		if l.count++; len(l.paths) < finding.Listed {
 			l.paths = append(l.paths, filepath.Join(v.Held.Path, e.Path))
 		}
 		return nil

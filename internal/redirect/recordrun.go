@@ -109,7 +109,7 @@ func (m *recording) adopt(ctx context.Context, n int) (*transfer.Adopted, error)
 			m.from.Path()).Named(m.p.Name).As(finding.Blocker).Listing(n, under(m.from.Path(), a.LeadOutPaths)))
 	}
 	if m.from != nil {
-		more, first, err := transfer.Beyond(ctx, m.from, live, firstListed)
+		more, first, err := transfer.Beyond(ctx, m.from, live, finding.Listed)
 		if err != nil {
 			return a, err
 		}
@@ -133,7 +133,7 @@ type differing struct {
 
 func (d *differing) add(path, what string) {
 	d.n++
-	if len(d.paths) < firstListed {
+	if len(d.paths) < finding.Listed {
 		d.paths, d.whats = append(d.paths, path), append(d.whats, what)
 	}
 }

@@ -384,7 +384,7 @@ func (m *execution) copyUnchanged(ctx context.Context) error {
 			return nil // its times change with the trial and with renames
 		}
 		changed = append(changed, filepath.Join(m.p.Copy(), x.Path))
-		if len(changed) >= firstListed {
+		if len(changed) >= finding.Listed {
 			return errEnough
 		}
 		return nil

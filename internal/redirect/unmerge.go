@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"slices"
 
+	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
@@ -437,7 +438,7 @@ func (m *merging) placedUnchanged(ctx context.Context) error {
 		return err
 	}
 	var changed []string
-	for c := transfer.Read(m.spool); c.Peek() != nil && len(changed) < firstListed; c.Next() {
+	for c := transfer.Read(m.spool); c.Peek() != nil && len(changed) < finding.Listed; c.Next() {
 		rec := c.Peek()
 		if rec.Fact.Flags&transfer.Merged == 0 || rec.IsDir() {
 			continue

@@ -75,7 +75,7 @@ func users(ctx context.Context, root string, t Tolerance) (report inuse.Report, 
 
 func paths(hs []inuse.Holder) []string {
 	var out []string
-	for _, h := range hs[:min(len(hs), firstListed)] {
+	for _, h := range hs[:min(len(hs), finding.Listed)] {
 		out = append(out, h.Path)
 	}
 	return slices.Compact(out)

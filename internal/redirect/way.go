@@ -39,8 +39,8 @@ func othersLinks(name string, named ...string) (out []finding.Finding, err error
 				return out, err
 			}
 			if st.UID != 0 && st.UID != to.UID {
-				out = append(out, finding.New(finding.OthersHands, s.Path, "the way to %s leads over %s, a link of %s, "+
-					"to what belongs to %s", path, s.Path, account.Name(st.UID), account.Name(to.UID)).Named(name))
+				out = append(out, finding.New(finding.OthersHands, s.Path, "the way to %s leads over %s, a link of "+
+					"%s, to what belongs to %s", path, s.Path, account.Name(st.UID), account.Name(to.UID)).Named(name))
 				break
 			}
 		}
