@@ -12,6 +12,7 @@ import (
 
 	"nexlin/internal/drive"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/preflight"
 	"nexlin/internal/redirect"
 	"nexlin/internal/survey"
 )
@@ -134,7 +135,7 @@ func (a *app) chooseTarget(e *redirect.Engine, f survey.Folder) (string, error) 
 		if d.Same(&from) || d.ReadOnly {
 			continue
 		}
-		need := redirect.Need(f.Rounded, f.Entries, d.Block)
+		need := preflight.Need(f.Rounded, f.Entries, d.Block)
 		fit := fmt.Sprintf("%s free, %s after", pathtext.Size(d.Free), pathtext.Size(d.Free-need))
 		if need+d.Reserve() > d.Free {
 			fit = fmt.Sprintf("%s free: too little", pathtext.Size(d.Free))

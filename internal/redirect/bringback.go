@@ -20,6 +20,7 @@ import (
 	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
+	"nexlin/internal/preflight"
 	"nexlin/internal/transfer"
 )
 
@@ -226,7 +227,7 @@ func (e *Engine) PlanDetach(r ledger.Redirect) (*DetachPlan, error) {
 		d.Findings = append(d.Findings, finding.New(finding.OldPlaceTaken, r.Link,
 			"something else than our link stands at %s", r.Link).Named(r.Name))
 	}
-	if f, err := othersDirectory(parent); err != nil {
+	if f, err := preflight.OthersDirectory(parent); err != nil {
 		return nil, err
 	} else if f != nil {
 		d.Findings = append(d.Findings, *f)

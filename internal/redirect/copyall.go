@@ -11,6 +11,7 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/preflight"
 	"nexlin/internal/run"
 	"nexlin/internal/transfer"
 )
@@ -120,7 +121,7 @@ func (m *execution) catchUp(ctx context.Context) error {
 		if err := m.spool.Close(); err != nil {
 			return err
 		}
-		if err := m.Run.Reserve(ledgerRoom); err != nil {
+		if err := m.Run.Reserve(preflight.LedgerRoom); err != nil {
 			return err
 		}
 		if err := m.Begin("catch-up", m.p.Files, m.p.Bytes); err != nil {

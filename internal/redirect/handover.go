@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -21,6 +20,7 @@ import (
 	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
+	"nexlin/internal/preflight"
 	"nexlin/internal/run"
 	"nexlin/internal/swap"
 )
@@ -245,8 +245,8 @@ func (e *Engine) handoverPlaces(ctx context.Context, p *Plan, o MoveOptions) err
 	if err := p.checkOwners(root); err != nil {
 		return err
 	}
-	p.Facts, err = inventory.Measure(ctx, root, inventory.Options{Block: max(p.IntoNow.Block, 1), MayGive: mayGive,
-		Root: os.Geteuid() == 0, Progress: o.Progress, Scratch: e.Ledger.Dir()})
+	p.Facts, err = preflight.Measure(ctx, root, inventory.Options{Block: max(p.IntoNow.Block, 1),
+		Progress: o.Progress, Scratch: e.Ledger.Dir()})
 	if err != nil {
 		return err
 	}
@@ -524,8 +524,7 @@ func (m *handingOver) asLargeAs(ctx context.Context, place string, d *archiveDat
 		return err
 	}
 	defer root.Release()
-	facts, err := inventory.Measure(ctx, root,
-		inventory.Options{Block: 1, MayGive: mayGive, Root: os.Geteuid() == 0, Scratch: m.Ledger.Dir()})
+	facts, err := preflight.Measure(ctx, root, inventory.Options{Block: 1, Scratch: m.Ledger.Dir()})
 	if err != nil {
 		return err
 	}

@@ -17,6 +17,7 @@ import (
 	"nexlin/internal/link"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
+	"nexlin/internal/preflight"
 )
 
 // A Look is what inspect says of one folder, whatever is then done with it.
@@ -208,10 +209,8 @@ func (e *Engine) measure(ctx context.Context, p *Plan, progress func(entries, by
 			Instead("name a folder that can be written to; `btrfs property set -ts DIR ro false` makes a snapshot one"))
 		return nil
 	}
-	p.Facts, err = inventory.Measure(ctx, root, inventory.Options{
-		Block: p.IntoNow.Block, MayGive: mayGive, Root: os.Geteuid() == 0, Progress: progress, Limits: p.limits,
-		Scratch: e.Ledger.Dir(),
-	})
+	p.Facts, err = preflight.Measure(ctx, root, inventory.Options{Block: p.IntoNow.Block, Progress: progress,
+		Limits: p.limits, Scratch: e.Ledger.Dir()})
 	if err != nil {
 		return err
 	}
@@ -220,15 +219,16 @@ func (e *Engine) measure(ctx context.Context, p *Plan, progress func(entries, by
 	if p.Bare {
 		// Nothing of it goes anywhere, so nothing of it can be lost on the way.
 		p.Files, p.Bytes, p.Entries, f.Rounded = 0, 0, 1, 0
-		p.find(mountsInside(p.From, f)...)
-		p.find(sockets(p.From, f, p.tolerance())...)
+		p.find(preflight.MountsInside(p.From, f)...)
+		p.find(preflight.Sockets(p.From, f, p.tolerance())...)
 		return nil
 	}
-	p.find(unkept(p.From, f, &p.limits)...)
-	p.find(losses(p.From, f, &p.limits, &p.IntoNow)...)
-	p.find(rights(p.From, f, &p.FromNow, &p.IntoNow)...)
-	p.find(sockets(p.From, f, p.tolerance())...)
-	if f := pointingIn(ctx, e.Homes, &Leaving{p.Name, p.Link, p.From, p.kind().first}); f != nil {
+	p.find(preflight.Unkept(p.From, f, &p.limits)...)
+	p.find(preflight.Losses(p.From, f, &p.limits, &p.IntoNow)...)
+	p.find(preflight.Rights(p.From, f, &p.FromNow, &p.IntoNow)...)
+	p.find(preflight.Sockets(p.From, f, p.tolerance())...)
+	if f := preflight.PointingIn(ctx, e.Homes, &preflight.Leaving{Name: p.Name, Link: p.Link,
+		From: p.From, First: p.kind().first}); f != nil {
 		p.find(*f)
 	}
 	return e.innerLinks(p, root)
@@ -237,10 +237,12 @@ func (e *Engine) measure(ctx context.Context, p *Plan, progress func(entries, by
 // users looks for programs that have the folder open.
 func (e *Engine) users(ctx context.Context, p *Plan) (err error) {
 	var fs []finding.Finding
-	p.InUse, fs, err = users(ctx, p.From, p.tolerance())
+	p.InUse, fs, err = preflight.Users(ctx, p.From, p.tolerance())
 	p.find(fs...)
 	return err
 }
 
 // tolerance is what the plan says of programs that use the folder.
-func (p *Plan) tolerance() Tolerance { return Tolerance{p.WhileInUse, p.Stops, p.WaitQuiet} }
+func (p *Plan) tolerance() preflight.Tolerance {
+	return preflight.Tolerance{WhileInUse: p.WhileInUse, Stops: p.Stops, WaitQuiet: p.WaitQuiet}
+}

@@ -10,6 +10,7 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/preflight"
 	"nexlin/internal/swap"
 	"nexlin/internal/transfer"
 )
@@ -54,7 +55,7 @@ func (e *Engine) lend(ctx context.Context, p *Plan, take bool) error {
 	if p.LentFiles, p.LentBytes, err = e.lendable(ctx, p); err != nil {
 		return err
 	}
-	less := Need(p.Facts.Rounded-p.LentBytes, p.Entries, p.IntoNow.Block)
+	less := preflight.Need(p.Facts.Rounded-p.LentBytes, p.Entries, p.IntoNow.Block)
 	if take {
 		p.Facts.Rounded -= p.LentBytes
 		if short >= 0 {

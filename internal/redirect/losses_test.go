@@ -10,6 +10,7 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
+	"nexlin/internal/preflight"
 	"nexlin/internal/transfer"
 )
 
@@ -20,7 +21,7 @@ func lossy() *Plan {
 	for i := range p.Facts.Lost {
 		p.Facts.Lost[i] = inventory.Listing{Count: 1, Paths: []string{"a"}}
 	}
-	p.find(losses(p.From, &p.Facts, &p.limits, &p.IntoNow)...)
+	p.find(preflight.Losses(p.From, &p.Facts, &p.limits, &p.IntoNow)...)
 	return p
 }
 

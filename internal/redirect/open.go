@@ -11,6 +11,7 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
+	"nexlin/internal/preflight"
 )
 
 // openReal opens a directory that the run works in. One that another account
@@ -21,7 +22,7 @@ func (m *execution) openReal(path string) (*handle.Dir, error) {
 	if err != nil || slices.Contains(m.p.Accepted, finding.OthersHands) {
 		return d, err
 	}
-	if f, err := othersDirectory(d); f != nil || err != nil {
+	if f, err := preflight.OthersDirectory(d); f != nil || err != nil {
 		d.Release()
 		if f != nil {
 			err = &RefusedError{[]finding.Finding{*f}}
@@ -71,7 +72,7 @@ func (m *execution) open() error {
 		return err
 	}
 	if m.from != nil {
-		if f, err := othersDirectory(m.from); err != nil {
+		if f, err := preflight.OthersDirectory(m.from); err != nil {
 			return err
 		} else if f != nil && !slices.Contains(m.p.Accepted, finding.OthersHands) {
 			return &RefusedError{[]finding.Finding{*f}}

@@ -19,6 +19,7 @@ import (
 	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
+	"nexlin/internal/preflight"
 	"nexlin/internal/swap"
 )
 
@@ -69,7 +70,7 @@ func (e *Engine) PlanPack(ctx context.Context, o PackOptions) (*Plan, error) {
 			return p, err
 		}
 	}
-	if err := p.byOthersLinks(o.Folder, above(o.File)); err != nil {
+	if err := p.byOthersLinks(o.Folder, preflight.Above(o.File)); err != nil {
 		return nil, err
 	}
 	if err := e.packed(ctx, p, o.Progress); err != nil {
@@ -125,14 +126,15 @@ func (e *Engine) packed(ctx context.Context, p *Plan, progress func(entries, byt
 	if err := p.checkOwners(root); err != nil {
 		return err
 	}
-	p.Facts, err = inventory.Measure(ctx, root, inventory.Options{Block: 4096, MayGive: mayGive,
-		Root: os.Geteuid() == 0, Progress: progress, Scratch: e.Ledger.Dir()})
+	p.Facts, err = preflight.Measure(ctx, root, inventory.Options{Block: 4096, Progress: progress,
+		Scratch: e.Ledger.Dir()})
 	if err != nil {
 		return err
 	}
 	p.Files, p.Bytes, p.Allocated, p.Entries = p.Facts.Files, p.Facts.Bytes, p.Facts.Allocated, p.Facts.Entries()
-	p.find(entries(p.From, finding.Unreadable, p.Facts.Unreadable, "can't be read by this account")...)
-	p.find(entries(p.From, finding.MountInside, p.Facts.Mounts, "are other file systems mounted inside the folder")...)
+	p.find(preflight.Entries(p.From, finding.Unreadable, p.Facts.Unreadable, "can't be read by this account")...)
+	p.find(preflight.Entries(p.From, finding.MountInside, p.Facts.Mounts,
+		"are other file systems mounted inside the folder")...)
 	return e.users(ctx, p)
 }
 

@@ -11,6 +11,7 @@ import (
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/naming"
+	"nexlin/internal/preflight"
 	"nexlin/internal/swap"
 	"nexlin/internal/transfer"
 )
@@ -22,7 +23,7 @@ func (m *execution) prepare(ctx context.Context, at position) error {
 			return err
 		}
 	}
-	if err := m.Run.Reserve(ledgerRoom); err != nil {
+	if err := m.Run.Reserve(preflight.LedgerRoom); err != nil {
 		return err
 	}
 	if m.p.kind().merges && m.into == nil {

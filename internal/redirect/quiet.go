@@ -7,6 +7,7 @@ import (
 
 	"nexlin/internal/finding"
 	"nexlin/internal/inuse"
+	"nexlin/internal/preflight"
 )
 
 // How often it is looked whether programs still write, while a run waits.
@@ -76,7 +77,7 @@ func (m *execution) waitQuiet(ctx context.Context) error {
 		}
 		return &RefusedError{[]finding.Finding{finding.New(finding.InUse, m.p.From,
 			"%s still writes to the folder after %s", inuse.Programs(w), m.p.WaitQuiet.String()).Listing(len(w),
-			paths(w))}}
+			preflight.Paths(w))}}
 	}
 }
 

@@ -15,6 +15,7 @@ import (
 	"nexlin/internal/link"
 	"nexlin/internal/naming"
 	"nexlin/internal/places"
+	"nexlin/internal/preflight"
 	"nexlin/internal/transfer"
 )
 
@@ -48,7 +49,7 @@ func (e *Engine) PlanRecord(o RecordOptions) (*Plan, error) {
 			r.Name).Named(r.Name).As(finding.Blocker))
 		return p, nil
 	}
-	if err := p.byOthersLinks(above(o.Path), o.Copy, o.Original); err != nil {
+	if err := p.byOthersLinks(preflight.Above(o.Path), o.Copy, o.Original); err != nil {
 		return nil, err
 	}
 	p.HeldIn = filepath.Dir(p.Link)

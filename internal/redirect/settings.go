@@ -18,6 +18,7 @@ import (
 	"nexlin/internal/link"
 	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/preflight"
 	"nexlin/internal/setting"
 )
 
@@ -153,7 +154,7 @@ func (e *Engine) fits(p *Plan, c *SettingChange) (use bool, err error) {
 	f, dir, err := c.read(func(path string) (*handle.Dir, error) {
 		d, err := handle.OpenReal(path)
 		if err == nil {
-			if checkOwners, err = othersDirectory(d); checkOwners != nil || err != nil {
+			if checkOwners, err = preflight.OthersDirectory(d); checkOwners != nil || err != nil {
 				d.Release()
 				return nil, errors.Join(err, fs.ErrPermission)
 			}

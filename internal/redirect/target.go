@@ -19,6 +19,7 @@ import (
 	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
+	"nexlin/internal/preflight"
 	"nexlin/internal/setting"
 	"nexlin/internal/transfer"
 )
@@ -71,7 +72,7 @@ func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
 			return nil, err
 		}
 	}
-	if err := p.byOthersLinks(above(o.Folder), o.Into); err != nil {
+	if err := p.byOthersLinks(preflight.Above(o.Folder), o.Into); err != nil {
 		return nil, err
 	}
 	p.Final = base
@@ -139,7 +140,7 @@ func (e *Engine) moveLeads(p *Plan, o MoveOptions) error {
 		return err
 	}
 	if p.IntoNow.Mount != "" && !forOthers(p.Methods) {
-		fs, err := mountPoint(&p.IntoNow, p.Name)
+		fs, err := preflight.MountPoint(&p.IntoNow, p.Name)
 		if p.find(fs...); err != nil {
 			return err
 		}
@@ -156,7 +157,7 @@ func (e *Engine) moveLeads(p *Plan, o MoveOptions) error {
 	if p.FromIno == 0 || p.IntoNow.Mount == "" {
 		return nil
 	}
-	f, err := shrinks(p.Name, p.From, p.Link, p.Into)
+	f, err := preflight.Shrinks(p.Name, p.From, p.Link, p.Into)
 	if f != nil {
 		p.find(*f)
 	}
@@ -292,14 +293,14 @@ func (e *Engine) target(p *Plan) error {
 
 // byOthersLinks adds what [othersLinks] finds.
 func (p *Plan) byOthersLinks(named ...string) error {
-	fs, err := othersLinks(p.Name, named...)
+	fs, err := preflight.OthersLinks(p.Name, named...)
 	p.find(fs...)
 	return err
 }
 
 // checkOwners finds a directory that lies in another account's hands.
 func (p *Plan) checkOwners(d *handle.Dir) error {
-	f, err := othersDirectory(d)
+	f, err := preflight.OthersDirectory(d)
 	if f != nil {
 		p.find(*f)
 	}
@@ -424,7 +425,7 @@ func (e *Engine) abilities(p *Plan, dir *handle.Dir) error {
 		}
 		return fmt.Errorf("trying what %s can keep: %w", p.IntoNow.Name(), err)
 	}
-	p.limits, p.exchange = limits(&a), a.Exchange
+	p.limits, p.exchange = preflight.Limits(&a), a.Exchange
 	p.limits.MaxNames = p.IntoNow.MaxNames()
 	p.IntoFuse = p.IntoNow.Fuse
 	return nil
@@ -432,9 +433,9 @@ func (e *Engine) abilities(p *Plan, dir *handle.Dir) error {
 
 // checkPlaces finds folder and target that are not two places on two drives.
 func (e *Engine) checkPlaces(p *Plan) {
-	p.find(twoPlaces(p.From, p.Copy())...)
+	p.find(preflight.TwoPlaces(p.From, p.Copy())...)
 	if !p.kind().merges || p.Fresh { // the halves of a redirect may lie on one drive
-		p.find(twoDrives(p.From, p.Copy(), &p.FromNow, &p.IntoNow)...)
+		p.find(preflight.TwoDrives(p.From, p.Copy(), &p.FromNow, &p.IntoNow)...)
 	}
 }
 
@@ -443,15 +444,15 @@ func (e *Engine) space(p *Plan) {
 	if p.FromIno == 0 || p.IntoNow.Mount == "" {
 		return
 	}
-	p.Need = Need(p.Facts.Rounded, p.Entries, p.IntoNow.Block)
-	p.find(roomFor(p.Into, &p.IntoNow, p.Need, p.Entries, p.Growth)...)
-	p.find(roomForRecords(e.Ledger.Dir(), p.Entries)...)
+	p.Need = preflight.Need(p.Facts.Rounded, p.Entries, p.IntoNow.Block)
+	p.find(preflight.RoomFor(p.Into, &p.IntoNow, p.Need, p.Entries, p.Growth)...)
+	p.find(preflight.RoomForRecords(e.Ledger.Dir(), p.Entries)...)
 }
 
 // linkPlace finds out whether this account may change the names in the
 // directory around the folder. The trial itself comes with the run.
 func (e *Engine) linkPlace(p *Plan) error {
-	fs, err := mayRename(p.UID, slices.Compact([]string{filepath.Dir(p.Link), p.HeldIn})...)
+	fs, err := preflight.MayRename(p.UID, slices.Compact([]string{filepath.Dir(p.Link), p.HeldIn})...)
 	p.find(fs...)
 	return err
 }

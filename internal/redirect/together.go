@@ -13,6 +13,7 @@ import (
 	"nexlin/internal/inuse"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/preflight"
 	"nexlin/internal/run"
 )
 
@@ -297,7 +298,7 @@ func (c *groupExecution) stillWritten(ctx context.Context) ([]finding.Finding, e
 		}
 		if len(w) > 0 {
 			out = append(out, finding.New(finding.InUse, p.From, "%s still has files open for writing in %s",
-				inuse.Programs(w), p.From).Listing(len(w), paths(w)))
+				inuse.Programs(w), p.From).Listing(len(w), preflight.Paths(w)))
 		}
 	}
 	return out, nil

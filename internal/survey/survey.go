@@ -17,6 +17,7 @@ import (
 	"nexlin/internal/drive"
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
+	"nexlin/internal/preflight"
 	"nexlin/internal/redirect"
 	"nexlin/internal/setting"
 )
@@ -204,7 +205,7 @@ func Needed(ctx context.Context, e *redirect.Engine, paths []string, progress fu
 		}
 		on[f.Drive] = true
 		n.Folders = append(n.Folders, f)
-		n.Bytes += redirect.Need(f.Rounded, f.Entries, 4096)
+		n.Bytes += preflight.Need(f.Rounded, f.Entries, 4096)
 	}
 	// A drive of size s keeps s/50 free, so what it takes is 49/50 of it.
 	n.Reserve = min(n.Bytes/49+1, 1<<30)

@@ -1,4 +1,4 @@
-package redirect
+package preflight
 
 import (
 	"fmt"
@@ -10,9 +10,9 @@ import (
 	"nexlin/internal/pathtext"
 )
 
-// limits are what the target can't keep, as the walk over the folder wants
+// Limits are what the target can't keep, as the walk over the folder wants
 // them.
-func limits(a *drive.Abilities) inventory.Limits {
+func Limits(a *drive.Abilities) inventory.Limits {
 	return inventory.Limits{
 		NoSymlinks: !a.Symlinks, NoJunctions: !a.Junctions, NoHardLinks: !a.HardLinks, NoNodes: !a.Nodes,
 		NoDevices: !a.Devices,
@@ -51,15 +51,15 @@ var lossCodes = []struct {
 	{inventory.LossHole, finding.HolesFilled, "have holes, which take room on %s"},
 }
 
-// losses holds what the folder has against what the target keeps.
-func losses(root string, f *inventory.Facts, l *inventory.Limits, into *drive.Drive) (out []finding.Finding) {
+// Losses holds what the folder has against what the target keeps.
+func Losses(root string, f *inventory.Facts, l *inventory.Limits, into *drive.Drive) (out []finding.Finding) {
 	drv := pathtext.Show(into.Name())
 	for _, c := range lossCodes {
 		what := c.what
 		if c.loss == inventory.LossTime {
 			what += " to " + stepText(l.TimeStep)
 		}
-		out = append(out, entries(root, c.code, f.Lost[c.loss], fmt.Sprintf(what, drv))...)
+		out = append(out, Entries(root, c.code, f.Lost[c.loss], fmt.Sprintf(what, drv))...)
 	}
 	return out
 }
@@ -74,19 +74,19 @@ func stepText(d time.Duration) string {
 	return fmt.Sprintf("%d ns", d)
 }
 
-// rights finds entries that would give somebody more rights on the target
+// Rights finds entries that would give somebody more rights on the target
 // than where they are: a mount without nosuid or nodev wakes what slept.
-func rights(root string, f *inventory.Facts, from, into *drive.Drive) (out []finding.Finding) {
+func Rights(root string, f *inventory.Facts, from, into *drive.Drive) (out []finding.Finding) {
 	sleeps := func(option string) bool {
 		return from.Option(option) && into.Mount != "" && !into.Option(option)
 	}
 	drv := pathtext.Show(into.Name())
 	if sleeps("nosuid") {
-		out = append(out, entries(root, finding.RightsGrow, f.Setuid, "are programs that would run with another "+
+		out = append(out, Entries(root, finding.RightsGrow, f.Setuid, "are programs that would run with another "+
 			"account's rights on "+drv+", and do not where they are")...)
 	}
 	if sleeps("nodev") {
-		out = append(out, entries(root, finding.RightsGrow, f.Devices, "are device nodes that would open devices on "+
+		out = append(out, Entries(root, finding.RightsGrow, f.Devices, "are device nodes that would open devices on "+
 			drv+", and do not where they are")...)
 	}
 	return out

@@ -1,4 +1,4 @@
-package redirect
+package preflight
 
 import (
 	"errors"
@@ -12,10 +12,10 @@ import (
 	"nexlin/internal/pathtext"
 )
 
-// mountPoint tells what becomes of the mount point of a redirect's target while the drive is
+// MountPoint tells what becomes of the mount point of a redirect's target while the drive is
 // not there: whether it comes back by itself, and whether programs could fill
 // the empty mount point meanwhile.
-func mountPoint(d *drive.Drive, name string) (out []finding.Finding, err error) {
+func MountPoint(d *drive.Drive, name string) (out []finding.Finding, err error) {
 	about := finding.Subject{Name: name, Drive: d.Name()}
 	switch d.AtStart("/etc") {
 	case drive.StartUnknown:

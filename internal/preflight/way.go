@@ -1,4 +1,4 @@
-package redirect
+package preflight
 
 import (
 	"errors"
@@ -12,10 +12,10 @@ import (
 	"nexlin/internal/places"
 )
 
-// othersLinks finds links of other accounts on the way to places that a person
+// OthersLinks finds links of other accounts on the way to places that a person
 // named for a redirect: with administrator's rights they could lead anywhere (I6). A link that
 // leads to what belongs to the same account gives nobody anything.
-func othersLinks(name string, named ...string) (out []finding.Finding, err error) {
+func OthersLinks(name string, named ...string) (out []finding.Finding, err error) {
 	if os.Geteuid() != 0 {
 		return nil, nil
 	}
@@ -48,18 +48,18 @@ func othersLinks(name string, named ...string) (out []finding.Finding, err error
 	return out, nil
 }
 
-// above is the directory around a path that a person named; the last name itself
+// Above is the directory around a path that a person named; the last name itself
 // is not followed. Empty for an empty path.
-func above(path string) string {
+func Above(path string) string {
 	if path == "" {
 		return ""
 	}
 	return filepath.Dir(path)
 }
 
-// othersDirectory gives the finding about a directory that lies in another account's
+// OthersDirectory gives the finding about a directory that lies in another account's
 // hands; nil for any other.
-func othersDirectory(d *handle.Dir) (*finding.Finding, error) {
+func OthersDirectory(d *handle.Dir) (*finding.Finding, error) {
 	err := d.Trusted()
 	var hands *handle.HandsError
 	if !errors.As(err, &hands) {

@@ -1,4 +1,4 @@
-package redirect
+package preflight
 
 import (
 	"context"
@@ -25,12 +25,12 @@ type Leaving struct {
 	First bool   // it lies at the link path, and becomes a link
 }
 
-// pointingIn looks through the home that the link path lies in for symbolic
+// PointingIn looks through the home that the link path lies in for symbolic
 // links that would break: those that lead into the place where the
 // data lies now and soon does not, and those that go through the folder and
 // up again, which means another place once the folder is a link. What can't
 // be looked into is passed over. It gives nil if there is nothing to tell.
-func pointingIn(ctx context.Context, homes []string, l *Leaving) *finding.Finding {
+func PointingIn(ctx context.Context, homes []string, l *Leaving) *finding.Finding {
 	i := slices.IndexFunc(homes, func(h string) bool { return !pathtext.IsRoot(h) && pathtext.Within(l.Link, h) })
 	if i < 0 {
 		return nil

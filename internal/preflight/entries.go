@@ -1,18 +1,22 @@
-package redirect
+// Package preflight looks at what could go wrong before something changes, and tells it
+// as findings. It changes nothing, and does not know what is going to be done.
+package preflight
 
 import (
+	"context"
 	"os"
 	"path/filepath"
 	"strings"
 	"sync"
 
 	"nexlin/internal/finding"
+	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
 )
 
-// entries gives one finding about the entries of a listing in the folder root, if there
+// Entries gives one finding about the entries of a listing in the folder root, if there
 // are any.
-func entries(root string, code finding.Code, l inventory.Listing, what string) []finding.Finding {
+func Entries(root string, code finding.Code, l inventory.Listing, what string) []finding.Finding {
 	if l.Count == 0 {
 		return nil
 	}
@@ -47,20 +51,20 @@ func singular(what string) string {
 	return what
 }
 
-// mountsInside finds what is mounted inside a folder.
-func mountsInside(root string, f *inventory.Facts) []finding.Finding {
-	return entries(root, finding.MountInside, f.Mounts,
+// MountsInside finds what is mounted inside a folder.
+func MountsInside(root string, f *inventory.Facts) []finding.Finding {
+	return Entries(root, finding.MountInside, f.Mounts,
 		"are other file systems mounted inside the folder, or subvolumes of their own")
 }
 
-// unkept finds entries of a folder that this account, or this version, can't bring
+// Unkept finds entries of a folder that this account, or this version, can't bring
 // over as they are, whatever the drive keeps.
-func unkept(root string, f *inventory.Facts, l *inventory.Limits) (out []finding.Finding) {
+func Unkept(root string, f *inventory.Facts, l *inventory.Limits) (out []finding.Finding) {
 	say := func(code finding.Code, l inventory.Listing, what string) {
-		out = append(out, entries(root, code, l, what)...)
+		out = append(out, Entries(root, code, l, what)...)
 	}
 	say(finding.Unreadable, f.Unreadable, "can't be read by this account")
-	out = append(out, mountsInside(root, f)...)
+	out = append(out, MountsInside(root, f)...)
 	say(finding.FlagsLost, f.Marked, "have marks of their file system: names without regard to case, or a project")
 	if os.Geteuid() != 0 {
 		if !l.FixedOwner {
@@ -90,3 +94,9 @@ var ownGroups = sync.OnceValue(func() map[uint32]bool {
 // mayGive tells whether any account could give this owner to its files; an
 // administrator may give others where the drive keeps them, as tried.
 func mayGive(uid, gid uint32) bool { return uid == uint32(os.Geteuid()) && ownGroups()[gid] }
+
+// Measure is [inventory.Measure] of a folder that is to be brought over by this account.
+func Measure(ctx context.Context, root *handle.Dir, o inventory.Options) (inventory.Facts, error) {
+	o.MayGive, o.Root = mayGive, os.Geteuid() == 0
+	return inventory.Measure(ctx, root, o)
+}

@@ -1,4 +1,4 @@
-package redirect
+package preflight
 
 import (
 	"testing"
@@ -21,7 +21,7 @@ func TestRightsDoNotGrow(t *testing.T) {
 	} {
 		facts := &inventory.Facts{Setuid: inventory.Listing{Count: 1, Paths: []string{"s"}},
 			Devices: inventory.Listing{Count: 1, Paths: []string{"d"}}}
-		found := rights("/h/Docs", facts, &drive.Drive{Options: c.from}, &drive.Drive{Mount: "/mnt", Options: c.into})
+		found := Rights("/h/Docs", facts, &drive.Drive{Options: c.from}, &drive.Drive{Mount: "/mnt", Options: c.into})
 		require.Len(t, found, c.found, "%s to %s", c.from, c.into)
 		require.Len(t, finding.Blockers(found), c.found)
 	}

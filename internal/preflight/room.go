@@ -1,4 +1,4 @@
-package redirect
+package preflight
 
 import (
 	"os"
@@ -13,7 +13,7 @@ import (
 
 const (
 	// ledgerRoom is kept free for the journal of a run, in bytes.
-	ledgerRoom = 4 << 20
+	LedgerRoom = 4 << 20
 	// recordSize is what one entry takes in a spool with the two passes that
 	// may lie there at once, and in the frozen manifest; bytes, generous.
 	recordSize = 900
@@ -21,8 +21,8 @@ const (
 	manifestSize = 300
 )
 
-// twoPlaces finds a folder and its target that lie in one another.
-func twoPlaces(from, to string) []finding.Finding {
+// TwoPlaces finds a folder and its target that lie in one another.
+func TwoPlaces(from, to string) []finding.Finding {
 	switch {
 	case pathtext.Within(to, from):
 		return []finding.Finding{finding.New(finding.TargetInSource, to, "%s lies inside %s", to, from)}
@@ -32,8 +32,8 @@ func twoPlaces(from, to string) []finding.Finding {
 	return nil
 }
 
-// twoDrives finds a folder and its target on one drive; one that is not known is another.
-func twoDrives(from, to string, fromNow, intoNow *drive.Drive) []finding.Finding {
+// TwoDrives finds a folder and its target on one drive; one that is not known is another.
+func TwoDrives(from, to string, fromNow, intoNow *drive.Drive) []finding.Finding {
 	if fromNow.Mount == "" || intoNow.Mount == "" || !fromNow.Same(intoNow) {
 		return nil
 	}
@@ -45,9 +45,9 @@ func twoDrives(from, to string, fromNow, intoNow *drive.Drive) []finding.Finding
 // blocks, the manifest, the note and the tag.
 func Need(rounded, entries, block int64) int64 { return rounded + entries*manifestSize + 2*block }
 
-// roomFor holds what a copy needs, in bytes and entries, against what the drive of its
+// RoomFor holds what a copy needs, in bytes and entries, against what the drive of its
 // directory has; it must be able to grow there by a factor, of which 0 says nothing.
-func roomFor(into string, d *drive.Drive, need, entries int64, growth float64) (out []finding.Finding) {
+func RoomFor(into string, d *drive.Drive, need, entries int64, growth float64) (out []finding.Finding) {
 	grown := need
 	if growth > 1 {
 		grown = int64(float64(need) * growth)
@@ -70,10 +70,10 @@ func roomFor(into string, d *drive.Drive, need, entries int64, growth float64) (
 	return out
 }
 
-// roomForRecords holds what the records of a run with so many entries need against
+// RoomForRecords holds what the records of a run with so many entries need against
 // what the drive of the ledger has.
-func roomForRecords(dir string, entries int64) []finding.Finding {
-	need := ledgerRoom + entries*recordSize
+func RoomForRecords(dir string, entries int64) []finding.Finding {
+	need := LedgerRoom + entries*recordSize
 	free, err := ledger.CheckRoom(dir)
 	if err != nil || free >= need {
 		return nil
@@ -82,9 +82,9 @@ func roomForRecords(dir string, entries int64) []finding.Finding {
 		"%s has %s free", pathtext.Size(need), dir, pathtext.Size(free))}
 }
 
-// mayRename finds directories in which this account may not rename the entries of an
+// MayRename finds directories in which this account may not rename the entries of an
 // account; what is not there is passed over.
-func mayRename(uid uint32, dirs ...string) (out []finding.Finding, err error) {
+func MayRename(uid uint32, dirs ...string) (out []finding.Finding, err error) {
 	for _, at := range dirs {
 		d, err := handle.OpenReal(at)
 		if handle.Missing(err) {

@@ -1,4 +1,4 @@
-package redirect
+package preflight
 
 import (
 	"path/filepath"
@@ -8,9 +8,9 @@ import (
 	"nexlin/internal/pathtext"
 )
 
-// shrinks finds a folder that other accounts can reach where it is and could not in the
+// Shrinks finds a folder that other accounts can reach where it is and could not in the
 // directory it goes to; nil if there is nothing to tell. Access lists are not looked at: they name accounts one by one.
-func shrinks(name, from, link, into string) (*finding.Finding, error) {
+func Shrinks(name, from, link, into string) (*finding.Finding, error) {
 	st, err := handle.Lstat(from)
 	if err != nil {
 		return nil, nil // that is another finding

@@ -1,4 +1,4 @@
-package redirect
+package preflight
 
 import (
 	"context"
@@ -12,8 +12,8 @@ import (
 	"nexlin/internal/pathtext"
 )
 
-// sockets finds programs that wait at a socket of the folder.
-func sockets(root string, facts *inventory.Facts, t Tolerance) []finding.Finding {
+// Sockets finds programs that wait at a socket of the folder.
+func Sockets(root string, facts *inventory.Facts, t Tolerance) []finding.Finding {
 	if facts.Sockets.Count == 0 {
 		return nil
 	}
@@ -35,8 +35,8 @@ type Tolerance struct {
 	WaitQuiet  time.Duration // how long to wait until they write no more; 0 waits for none
 }
 
-// users looks for programs that have a folder open.
-func users(ctx context.Context, root string, t Tolerance) (report inuse.Report, out []finding.Finding, err error) {
+// Users looks for programs that have a folder open.
+func Users(ctx context.Context, root string, t Tolerance) (report inuse.Report, out []finding.Finding, err error) {
 	if report, err = inuse.Below(ctx, root); err != nil {
 		return report, nil, err
 	}
@@ -49,7 +49,7 @@ func users(ctx context.Context, root string, t Tolerance) (report inuse.Report, 
 	}
 	writers := report.Writers()
 	f := finding.New(finding.InUse, root, "%s is open in %s", root, inuse.Programs(report.Holders))
-	f = f.Listing(len(report.Holders), paths(report.Holders))
+	f = f.Listing(len(report.Holders), Paths(report.Holders))
 	switch {
 	case len(writers) == 0:
 		f.Severity = finding.Warning
@@ -73,7 +73,7 @@ func users(ctx context.Context, root string, t Tolerance) (report inuse.Report, 
 	return report, append(out, f), nil
 }
 
-func paths(hs []inuse.Holder) []string {
+func Paths(hs []inuse.Holder) []string {
 	var out []string
 	for _, h := range hs[:min(len(hs), finding.Listed)] {
 		out = append(out, h.Path)
