@@ -10,6 +10,7 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/redirect"
+	"nexlin/internal/restart"
 )
 
 // named runs f for every NAME, which may also be the path of a link.
@@ -209,7 +210,7 @@ func (a *app) recoverCmd(use, short, question string, forward bool) *cobra.Comma
 			return a.recoverRun(e, row, forward)
 		}),
 	}
-	if forward && redirect.Continues {
+	if forward && restart.Continues {
 		c.Flags().BoolVar(&later, "after-restart", false,
 			"not now: have the run go on by itself once when the machine was restarted")
 	}
@@ -223,7 +224,7 @@ func (a *app) afterRestart(e *redirect.Engine, row ledger.RunRow) error {
 	if err != nil {
 		return err
 	}
-	c := redirect.Continuation{Run: row.ID, Program: exe, StateDir: e.Ledger.Dir(), Home: a.home,
+	c := restart.Continuation{Run: row.ID, Program: exe, StateDir: e.Ledger.Dir(), Home: a.home,
 		System: os.Geteuid() == 0}
 	file, err := c.Install()
 	if err != nil {

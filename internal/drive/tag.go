@@ -15,11 +15,12 @@ import (
 	"time"
 
 	"nexlin/internal/handle"
+	"nexlin/internal/naming"
 )
 
 // Where the drive tag lies, below the directory it identifies.
 const (
-	RecordDir = ".nexlin"
+	RecordDir = naming.RecordDir
 	TagFile   = "drive.json"
 	tagLimit  = 16 << 10 // bytes; ours has under 300
 )

@@ -6,9 +6,10 @@ import (
 	"strings"
 	"unicode"
 	"unicode/utf8"
-
-	"nexlin/internal/drive"
 )
+
+// RecordDir is the directory of records on a drive.
+const RecordDir = ".nexlin"
 
 // Max is the longest name that common file systems take, in bytes.
 const Max = 255
@@ -119,5 +120,5 @@ var HeldLike = regexp.MustCompile(`^\..*\.held-[0-9]{8}-[a-z2-7]{5}(\.archive)?$
 // IsOwn reports a name of Nexlin's own records, parts and trials, or of what it
 // holds.
 func IsOwn(name string) bool {
-	return name == drive.RecordDir || strings.HasPrefix(name, drive.RecordDir+"-") || HeldLike.MatchString(name)
+	return name == RecordDir || strings.HasPrefix(name, RecordDir+"-") || HeldLike.MatchString(name)
 }

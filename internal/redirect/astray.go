@@ -12,6 +12,7 @@ import (
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
+	"nexlin/internal/note"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/transfer"
 )
@@ -92,17 +93,17 @@ func LookForNote(r ledger.Redirect) error {
 
 // noteBeside reads the note of a redirect; nil if this account may not, or if
 // there is no directory to look in.
-func noteBeside(r ledger.Redirect) (*Note, error) {
+func noteBeside(r ledger.Redirect) (*note.Note, error) {
 	parent, err := handle.OpenReal(filepath.Dir(r.Target))
 	if err != nil {
 		return nil, nil // that is another finding
 	}
 	defer parent.Release()
 	rec, err := parent.Beneath(drive.RecordDir)
-	var n *Note
+	var n *note.Note
 	if err == nil {
 		defer rec.Release()
-		n, err = ReadNote(rec, r.Name)
+		n, err = note.Read(rec, r.Name)
 	}
 	if errors.Is(err, fs.ErrPermission) {
 		return nil, nil

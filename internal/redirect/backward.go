@@ -14,6 +14,7 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
 	"nexlin/internal/naming"
+	"nexlin/internal/note"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/run"
 	"nexlin/internal/swap"
@@ -333,7 +334,7 @@ func (m *execution) dropNote() error {
 		return err
 	}
 	defer rec.Release()
-	n, err := ReadNote(rec, m.p.Name)
+	n, err := note.Read(rec, m.p.Name)
 	if err == nil && n.Run == m.p.Run {
 		for _, name := range []string{m.p.Name + ".json", m.p.Name + ".mtree"} {
 			if err := rec.Unlink(name); err != nil && !handle.Missing(err) {
@@ -407,12 +408,12 @@ func rmdirIfEmpty(d *handle.Dir, name string) error {
 // undone writes the result of an undo into the ledger.
 func (m *execution) undone(ctx context.Context, setAside string) error {
 	if setAside != "" && !m.p.kind().back {
-		if err := m.renote(m.into, m.p.Name, NoteSetAside); err != nil {
+		if err := m.renote(m.into, m.p.Name, note.SetAside); err != nil {
 			return err
 		}
 	}
 	if !m.p.kind().first && m.heldIn != nil {
-		if err := m.renote(m.heldIn, m.p.Name, NoteHere); err != nil {
+		if err := m.renote(m.heldIn, m.p.Name, note.Here); err != nil {
 			return err
 		}
 	}

@@ -14,6 +14,7 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
+	"nexlin/internal/note"
 	"nexlin/internal/places"
 	"nexlin/internal/swap"
 )
@@ -440,9 +441,9 @@ func (m *mending) renewNote(ctx context.Context) error {
 }
 
 // noteOf is the note of a redirect as the ledger has it.
-func (m *execution) noteOf(r *ledger.Redirect) Note {
-	return Note{
-		Name: r.Name, Link: r.Link, Target: m.p.Final, Account: r.Account, State: NoteHere,
+func (m *execution) noteOf(r *ledger.Redirect) note.Note {
+	return note.Note{
+		Name: r.Name, Link: r.Link, Target: m.p.Final, Account: r.Account, State: note.Here,
 		Run: r.Run, Bytes: r.Bytes, Files: r.Files, Created: r.Created,
 	}
 }

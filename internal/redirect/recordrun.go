@@ -9,6 +9,7 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
+	"nexlin/internal/note"
 	"nexlin/internal/run"
 	"nexlin/internal/swap"
 	"nexlin/internal/transfer"
@@ -196,7 +197,7 @@ func (m *recording) Forward(ctx context.Context) error {
 			return err
 		}
 	}
-	if err := m.Act(ctx, "notes", m.p.Name, func() error { return m.describe(NoteHere) }, nil); err != nil {
+	if err := m.Act(ctx, "notes", m.p.Name, func() error { return m.describe(note.Here) }, nil); err != nil {
 		return err
 	}
 	if err := m.End(ledger.Done); err != nil {

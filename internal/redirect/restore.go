@@ -18,6 +18,7 @@ import (
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
+	"nexlin/internal/note"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
 	"nexlin/internal/transfer"
@@ -33,7 +34,7 @@ type RestoreOptions struct {
 
 // A Restore is one redirect that a drive tells of.
 type Restore struct {
-	Note     Note
+	Note     note.Note
 	Target   string // where its data lies
 	Link     string // where its link belongs here
 	Name     string // what it will be called
@@ -90,7 +91,7 @@ type noteSearch struct {
 }
 
 type foundNote struct {
-	note Note
+	note note.Note
 	dir  string
 }
 
@@ -154,8 +155,8 @@ func (s *noteSearch) notes(d *handle.Dir, path string) (map[string]bool, error) 
 		if !ok || n == drive.TagFile {
 			continue
 		}
-		note, err := ReadNote(rec, name)
-		if errors.Is(err, ErrNote) || err == nil && note.Name != name {
+		said, err := note.Read(rec, name)
+		if errors.Is(err, note.ErrBad) || err == nil && said.Name != name {
 			s.hidden = append(s.hidden, rec.Join(n)) // damaged, or not ours
 			continue
 		}
@@ -165,9 +166,9 @@ func (s *noteSearch) notes(d *handle.Dir, path string) (map[string]bool, error) 
 			}
 			continue
 		}
-		targets[note.Target] = true
-		if note.State == NoteHere {
-			s.found = append(s.found, foundNote{*note, path})
+		targets[said.Target] = true
+		if said.State == note.Here {
+			s.found = append(s.found, foundNote{*said, path})
 		}
 	}
 	return targets, nil

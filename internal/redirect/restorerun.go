@@ -17,6 +17,7 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/manifest"
 	"nexlin/internal/naming"
+	"nexlin/internal/note"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
 	"nexlin/internal/run"
@@ -128,8 +129,8 @@ func (m *restoring) linkParents(ctx context.Context) error {
 // heldBeside opens the original that the run which made the target holds
 // beside the link, on the machine it was made on; nil if there is none.
 func (m *restoring) heldBeside() (*handle.Dir, error) {
-	note, err := m.noteOnDrive()
-	if err != nil || note == nil || note.Run == "" || strings.ContainsAny(note.Run, "/\x00") {
+	said, err := m.noteOnDrive()
+	if err != nil || said == nil || said.Run == "" || strings.ContainsAny(said.Run, "/\x00") {
 		return nil, err
 	}
 	parent, err := handle.OpenReal(filepath.Dir(m.p.Link))
@@ -137,7 +138,7 @@ func (m *restoring) heldBeside() (*handle.Dir, error) {
 		return nil, handle.IgnoreMissing(err)
 	}
 	defer parent.Release()
-	name := naming.Held(filepath.Base(m.p.Link), note.Run)
+	name := naming.Held(filepath.Base(m.p.Link), said.Run)
 	d, err := parent.Beneath(name)
 	if handle.Missing(err) || errors.Is(err, handle.ErrNotDir) || isLoop(err) {
 		return nil, nil
@@ -146,7 +147,7 @@ func (m *restoring) heldBeside() (*handle.Dir, error) {
 	return d, err
 }
 
-func (m *restoring) noteOnDrive() (*Note, error) {
+func (m *restoring) noteOnDrive() (*note.Note, error) {
 	rec, err := m.into.Beneath(drive.RecordDir)
 	if err != nil {
 		return nil, err
@@ -161,8 +162,9 @@ func (m *restoring) noteOnDrive() (*Note, error) {
 		if !ok || n == drive.TagFile {
 			continue
 		}
-		if note, err := ReadNote(rec, name); err == nil && note.Target == m.p.Final && note.State == NoteHere {
-			return note, nil
+		said, err := note.Read(rec, name)
+		if err == nil && said.Target == m.p.Final && said.State == note.Here {
+			return said, nil
 		}
 	}
 	return nil, nil
@@ -191,12 +193,12 @@ func (m *restoring) restoredHeld(ctx context.Context, held *handle.Dir) (*ledger
 // spoolFromDrive makes the records from the manifest on the drive, if it is
 // the one that the note speaks of; else from what is at the target now.
 func (m *restoring) spoolFromDrive(ctx context.Context, live *handle.Dir) (*transfer.Spool, error) {
-	note, err := m.noteOnDrive()
+	said, err := m.noteOnDrive()
 	if err != nil {
 		return nil, err
 	}
-	if note != nil {
-		spool, err := m.spoolFromManifest(ctx, live, note)
+	if said != nil {
+		spool, err := m.spoolFromManifest(ctx, live, said)
 		if err == nil || !errors.Is(err, errManifest) {
 			return spool, err
 		}
@@ -211,28 +213,26 @@ func (m *restoring) spoolFromDrive(ctx context.Context, live *handle.Dir) (*tran
 // errManifest reports a manifest on a drive that is not to be used.
 var errManifest = errors.New("the manifest on the drive can't be used")
 
-// manifestLimit bounds the manifest that is read from a drive, in bytes.
-const manifestLimit = 64 << 30
-
-func (m *restoring) spoolFromManifest(ctx context.Context, live *handle.Dir, note *Note) (*transfer.Spool, error) {
+func (m *restoring) spoolFromManifest(ctx context.Context, live *handle.Dir, said *note.Note) (*transfer.Spool,
+	error) {
 	rec, err := m.into.Beneath(drive.RecordDir)
 	if err != nil {
 		return nil, err
 	}
 	defer rec.Release()
-	f, err := rec.OpenFile(note.Name + ".mtree")
+	f, err := rec.OpenFile(said.Name + ".mtree")
 	if err != nil {
 		return nil, errors.Join(errManifest, err)
 	}
 	defer f.Close()
 	sum := sha256.New()
-	if _, err := io.Copy(sum, io.LimitReader(f, manifestLimit)); err != nil {
+	if _, err := io.Copy(sum, io.LimitReader(f, note.ManifestLimit)); err != nil {
 		return nil, errors.Join(errManifest, err)
 	}
-	if hex.EncodeToString(sum.Sum(nil)) != note.Manifest {
+	if hex.EncodeToString(sum.Sum(nil)) != said.Manifest {
 		return nil, errManifest
 	}
-	in, err := rec.OpenFile(note.Name + ".mtree")
+	in, err := rec.OpenFile(said.Name + ".mtree")
 	if err != nil {
 		return nil, errors.Join(errManifest, err)
 	}

@@ -18,6 +18,7 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/manifest"
 	"nexlin/internal/naming"
+	"nexlin/internal/note"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/run"
 	"nexlin/internal/transfer"
@@ -26,34 +27,6 @@ import (
 // frozenName is the manifest in the run's own directory, as it was at the
 // switch.
 const frozenName = "frozen.mtree"
-
-// A Note is the target note: the small file beside a target that says whose
-// it is and where its link belongs, so that the drive explains itself.
-type Note struct {
-	Version  int       `json:"nexlin"`
-	Name     string    `json:"name"`
-	Link     string    `json:"link"`
-	Target   string    `json:"target"` // its name beside the note
-	Account  string    `json:"account"`
-	Home     string    `json:"home"` // of the account on that machine; empty if it has none
-	Machine  string    `json:"machine"`
-	State    string    `json:"state"` // arriving, here, brought-back, moved-on, set-aside
-	Run      string    `json:"run"`
-	Bytes    int64     `json:"bytes"`
-	Files    int64     `json:"files"`
-	Manifest string    `json:"manifest_sha256"`
-	Made     time.Time `json:"made"`    // the note
-	Created  time.Time `json:"created"` // the redirect
-}
-
-// States of a target note.
-const (
-	NoteArriving    = "arriving"
-	NoteHere        = "here"
-	NoteBroughtBack = "brought-back"
-	NoteMovedOn     = "moved-on"
-	NoteSetAside    = "set-aside"
-)
 
 // seal composes the manifest from the spool, freezes a copy of it beside
 // the ledger, writes manifest and note to the drive, and gives the part its
@@ -64,7 +37,7 @@ func (m *execution) seal(ctx context.Context) error {
 	}
 	if !m.p.kind().back && !m.p.kind().merges {
 		if err := m.Act(ctx, "note", map[string]any{"in": m.p.Into, "name": m.p.Name}, func() error {
-			return m.describe(NoteArriving)
+			return m.describe(note.Arriving)
 		}, nil); err != nil {
 			return err
 		}
@@ -120,7 +93,7 @@ func compose(spool *transfer.Spool, digest transfer.Digest, w io.Writer) error {
 // describe writes note and manifest into the record directory beside the
 // target.
 func (m *execution) describe(state string) error {
-	n := Note{
+	n := note.Note{
 		Name: m.p.Name, Link: m.p.Link, Target: m.p.Final, Account: m.p.Account, State: state,
 		Run: m.p.Run, Bytes: m.p.Bytes, Files: m.p.Files, Created: m.ledgerRedirect().Created,
 	}
@@ -130,7 +103,7 @@ func (m *execution) describe(state string) error {
 // describeFrom writes a note, and the manifest frozen in a run's directory.
 // They belong to the account that owns the target, and are readable by it
 // alone where the folder's names are private.
-func (m *execution) describeFrom(runDir string, n Note) error {
+func (m *execution) describeFrom(runDir string, n note.Note) error {
 	rec, err := drive.RecordIn(m.into, m.maker())
 	if err != nil {
 		return err
@@ -154,7 +127,7 @@ func (m *execution) describeFrom(runDir string, n Note) error {
 	return m.writeNote(rec, n)
 }
 
-func (m *execution) writeNote(rec *handle.Dir, n Note) error {
+func (m *execution) writeNote(rec *handle.Dir, n note.Note) error {
 	b, err := pathtext.MarshalIndent(n, "  ")
 	if err != nil {
 		return err
@@ -187,8 +160,8 @@ func (m *execution) renote(dir *handle.Dir, name, state string) error {
 		return err
 	}
 	defer rec.Release()
-	n, err := ReadNote(rec, name)
-	if handle.Missing(err) || errors.Is(err, ErrNote) {
+	n, err := note.Read(rec, name)
+	if handle.Missing(err) || errors.Is(err, note.ErrBad) {
 		return nil
 	}
 	if err != nil {
@@ -196,44 +169,6 @@ func (m *execution) renote(dir *handle.Dir, name, state string) error {
 	}
 	n.State = state
 	return m.writeNote(rec, *n)
-}
-
-// ErrNote reports a target note that is damaged or of another version.
-var ErrNote = errors.New("the target note is damaged or of another version")
-
-// noteLimit bounds a note in bytes; a link path of 4096 bytes in base64 fits.
-const noteLimit = 64 << 10
-
-// ReadNote reads the note of the redirect called name in a record
-// directory. It is hostile input: nothing in it is trusted to name a path.
-func ReadNote(rec *handle.Dir, name string) (*Note, error) {
-	if !naming.Valid(name) {
-		return nil, ErrNote
-	}
-	f, err := rec.OpenFile(name + ".json")
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	if st, err := f.Stat(); err != nil || !st.IsRegular() || st.Size > noteLimit {
-		return nil, ErrNote
-	}
-	b, err := io.ReadAll(io.LimitReader(f, noteLimit))
-	if err != nil {
-		return nil, err
-	}
-	return parseNote(b)
-}
-
-func parseNote(b []byte) (*Note, error) {
-	var n Note
-	if err := pathtext.UnmarshalStrict(b, &n); err != nil || n.Version != 1 || !naming.Valid(n.Name) {
-		return nil, ErrNote
-	}
-	if t := n.Target; t == "" || t == "." || t == ".." || strings.ContainsAny(t, "/\x00") {
-		return nil, ErrNote
-	}
-	return &n, nil
 }
 
 // ledgerRedirect is the redirect as the ledger will have it after the run.

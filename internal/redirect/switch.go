@@ -11,6 +11,7 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
 	"nexlin/internal/naming"
+	"nexlin/internal/note"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/run"
 	"nexlin/internal/swap"
@@ -276,11 +277,11 @@ func (m *execution) finish(ctx context.Context) error {
 			return m.mending().renewNote(ctx)
 		}
 		if !m.p.kind().back {
-			if err := m.describe(NoteHere); err != nil {
+			if err := m.describe(note.Here); err != nil {
 				return err
 			}
 		}
-		state := map[string]string{KindMoveOn: NoteMovedOn, KindBringBack: NoteBroughtBack}[m.p.Kind]
+		state := map[string]string{KindMoveOn: note.MovedOn, KindBringBack: note.BroughtBack}[m.p.Kind]
 		if state == "" {
 			return nil
 		}

@@ -13,6 +13,7 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
 	"nexlin/internal/naming"
+	"nexlin/internal/note"
 	"nexlin/internal/swap"
 	"nexlin/internal/transfer"
 )
@@ -303,7 +304,7 @@ func (m *merging) Back(ctx context.Context) error {
 	var aside *ledger.Held
 	if setAside != "" {
 		if m.p.Fresh {
-			if err := m.renote(m.into, m.p.Name, NoteSetAside); err != nil {
+			if err := m.renote(m.into, m.p.Name, note.SetAside); err != nil {
 				return err
 			}
 		}

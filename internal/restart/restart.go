@@ -1,4 +1,5 @@
-package redirect
+// Package restart has a stopped run go on by itself once, when the machine was restarted.
+package restart
 
 import "strings"
 

@@ -1,4 +1,4 @@
-package redirect
+package restart
 
 import (
 	"os"

@@ -1,6 +1,6 @@
 //go:build !linux && !windows
 
-package redirect
+package restart
 
 import "errors"
 
