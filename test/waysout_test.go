@@ -116,6 +116,24 @@ func TestStoppedDiscardIsEnded(t *testing.T) {
 	require.Equal(t, "the deep", string(b))
 }
 
+// A discard that was stopped and needs a further consent by now can't be finished: resume
+// ends it, so that it can be asked for anew and nothing stays blocked.
+func TestStoppedDiscardWantsAnotherConsent(t *testing.T) {
+	s := onStandins(t, faults(t), lab.Tree{"Charts/coast: the coast", "Charts/deep/er: the deep"})
+	s.Want(0, "move", s.at("Charts"), "--into", "BASALT:/ines", "--yes", "-q")
+	s.stopped("erase.intent", "discard-original", "charts", "--yes", "-q")
+	require.NoError(t, os.Remove(s.at("Charts/coast")))
+	out := s.Want(3, "resume", "--yes")
+	for _, says := range []string{"is ended", "--accept gone-at-target", "the rest is held as before",
+		"nexlin discard-original charts   asks anew"} {
+		require.Contains(t, out, says)
+	}
+	s.Want(0, "check")
+	s.Want(3, "discard-original", "charts", "--yes")
+	s.Want(0, "discard-original", "charts", "--yes", "--accept", "gone-at-target")
+	s.Want(0, "check")
+}
+
 // A detach whose undo was stopped, and a program that made a folder of its own in
 // the link's place meanwhile: undo refuses, resume leaves what is there.
 func TestDetachEndsBesideSomethingNew(t *testing.T) {

@@ -169,7 +169,15 @@ func (a *app) explainRun(err error) (fault, bool) {
 	var stopped *redirect.StoppedError
 	var refused *redirect.RefusedError
 	var kept *redirect.KeptError
+	var ended *redirect.EndedError
 	switch {
+	case errors.As(err, &ended):
+		f := a.explain(ended.Err)
+		f.Message = fmt.Sprintf("run %s (%s) is ended, since by now something stands in its way: %s", ended.Run,
+			redirect.KindDiscard, f.Message)
+		f.State = "what it had deleted stays deleted, the rest is held as before"
+		f.Next = append(f.Next, "nexlin discard-original "+pathtext.Quote(ended.Name)+"   asks anew")
+		return f, true
 	case errors.As(err, &kept):
 		f := a.explain(kept.Err)
 		f.Message = "the move is done, and the original is still held: " + f.Message

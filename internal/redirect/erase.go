@@ -93,9 +93,45 @@ type discarding struct {
 
 func (m *execution) discarding() *discarding { return &discarding{basics: basics{m}} }
 
-// Forward finishes a discard that was stopped: it judges anew what is
-// still there, with the consents that were given.
+// An EndedError reports a discard that was to be finished and could not be: what is there
+// by now wants consents that it was not given. It has ended: what it had deleted stays
+// deleted, and the rest is held as before.
+type EndedError struct {
+	Run  string
+	Name string // of the redirect
+	Err  error  // a *RefusedError with what stands in the way
+}
+
+func (e *EndedError) Error() string {
+	return "run " + e.Run + " is ended, since by now something stands in its way: " + e.Err.Error()
+}
+func (e *EndedError) Unwrap() error { return e.Err }
+
+// Forward finishes a discard that was stopped, or ends it where that wants to be asked
+// anew. The error is an *EndedError then.
 func (m *discarding) Forward(ctx context.Context) error {
+	err := m.goOn(ctx)
+	var refused *RefusedError
+	if !errors.As(err, &refused) || refused.OnlyAway() || refused.OnlyBusy() {
+		return err
+	}
+	if berr := m.Back(ctx); berr != nil {
+		return errors.Join(err, berr)
+	}
+	return &EndedError{m.p.Run, m.p.Name, refused}
+}
+
+// Ended leaves a run that has ended as it is.
+func (m *discarding) Ended(err error) error {
+	if ended := (*EndedError)(nil); errors.As(err, &ended) {
+		m.out.State = ledger.Undone
+		return err
+	}
+	return m.stopped(err)
+}
+
+// goOn judges anew what is still there, with the consents that were given.
+func (m *discarding) goOn(ctx context.Context) error {
 	r, err := m.Ledger.Redirect(m.p.Name)
 	if errors.Is(err, ledger.ErrNotFound) {
 		return m.Run.Set(ledger.Done, "", nil)
