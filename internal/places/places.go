@@ -14,11 +14,12 @@ import (
 	"nexlin/internal/pathtext"
 )
 
-// Places knows which drives are here, and which places on drives the ledger knows.
-// It changes nothing.
+// Places knows which drives are here, which places on drives the ledger knows, and which
+// places are nothing to move. It changes nothing.
 type Places struct {
 	Ledger *ledger.Ledger
 	Drives *drive.System
+	Homes  []string // home directories of accounts, which are protected places
 	// Stopped gives the places where a run that was stopped goes on; nil where none is
 	// asked for, none for a run whose plan can't be read.
 	Stopped func(ledger.RunRow) []Known

@@ -3,10 +3,8 @@ package redirect
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io/fs"
 	"os"
-	"slices"
 	"syscall"
 
 	"nexlin/internal/account"
@@ -15,7 +13,6 @@ import (
 	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
-	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
 	"nexlin/internal/preflight"
 )
@@ -39,7 +36,7 @@ func (e *Engine) Inspect(ctx context.Context, path string, progress func(entries
 		return nil, err
 	}
 	at := places.Resolved(path)
-	if r, err := e.byLink(at); err != nil {
+	if r, err := e.ByLink(at); err != nil {
 		return nil, err
 	} else if r != nil {
 		l.Redirect = r
@@ -56,18 +53,6 @@ func (e *Engine) Inspect(ctx context.Context, path string, progress func(entries
 		}
 	}
 	return l, nil
-}
-
-func (e *Engine) byLink(path string) (*ledger.Redirect, error) {
-	all, err := e.Ledger.Redirects(false)
-	if err != nil {
-		return nil, err
-	}
-	i := slices.IndexFunc(all, func(r ledger.Redirect) bool { return r.Link == path })
-	if i < 0 {
-		return nil, nil
-	}
-	return &all[i], nil
 }
 
 // folder inspects what is to be copied: that it is a folder, may be taken,
@@ -98,22 +83,28 @@ func (e *Engine) folder(ctx context.Context, p *Plan, progress func(entries, byt
 	}
 	p.FromIno, p.UID, p.GID = st.Ino, st.UID, st.GID
 	p.Account, p.Private = account.Name(st.UID), st.Mode&0o055 == 0
-	why, err := e.protected(path)
+	why, err := e.Protected(path)
 	if err != nil {
 		return err
 	}
 	if why != "" && p.kind().first {
 		f := finding.New(finding.Protected, path, "%s %s", path, why)
-		if why == isOurs {
+		if why == places.IsOurs {
 			f = f.Instead("it stays where it is; `nexlin list --held` says what is held, and `nexlin " +
 				"discard-original` deletes it once it is proven")
 		}
 		p.find(f)
 		return nil
 	}
-	if err := e.nested(p); err != nil {
+	own := p.Name
+	if p.kind().first {
+		own = "" // what has the name is another one
+	}
+	found, err := e.Nested(own, p.Link, path)
+	if err != nil {
 		return err
 	}
+	p.find(found...)
 	if p.FromNow, err = e.Drives.Of(path); err != nil {
 		return err
 	}
@@ -123,70 +114,6 @@ func (e *Engine) folder(ctx context.Context, p *Plan, progress func(entries, byt
 	}
 	p.FreesLater = p.Allocated
 	return e.users(ctx, p)
-}
-
-// protected says why a folder is not for a redirect; empty for any other.
-func (e *Engine) protected(path string) (string, error) {
-	ours, err := e.Ours()
-	if err != nil {
-		return "", err
-	}
-	needed, whole := systemPlaces()
-	same := func(p string) bool { return pathtext.Equal(p, path) }
-	switch {
-	case pathtext.IsRoot(path) || slices.ContainsFunc(needed, same):
-		return "is a place that the system needs where it is", nil
-	case slices.ContainsFunc(whole, func(w string) bool { return pathtext.Within(path, w) }):
-		return "belongs to the system", nil
-	case slices.ContainsFunc(e.Homes, same):
-		return "is the home of an account", nil
-	case pathtext.Within(places.ResolvedDir(e.Ledger.Dir()), path):
-		return "holds Nexlin's own records", nil
-	case ours(path):
-		return isOurs, nil
-	}
-	return "", nil
-}
-
-// nested finds redirects above and below the folder.
-func (e *Engine) nested(p *Plan) error {
-	all, err := e.Ledger.Redirects(false)
-	if err != nil {
-		return err
-	}
-	for _, r := range all {
-		if r.Name == p.Name && !p.kind().first {
-			continue
-		}
-		about := finding.Subject{Name: r.Name, Drive: r.Drive.Label}
-		if p.From == r.Target {
-			p.find(finding.New(finding.TargetShared, r.Link, "%s is the target of redirect %s, too", p.From,
-				r.Name).About(about).
-				Instead(
-					fmt.Sprintf("`nexlin detach %[1]s` and then `nexlin forget %[1]s`: both lead to the same data",
-						pathtext.Quote(r.Name))))
-		} else if pathtext.Within(p.From, r.Target) {
-			p.find(finding.New(finding.InsideRedirect, p.From, "%s lies inside the target of redirect %s", p.From,
-				r.Name).About(about))
-		}
-		if r.Link != p.Link && pathtext.Within(r.Link, p.From) {
-			p.find(finding.New(finding.HoldsRedirect, r.Link, "%s holds the link of redirect %s", p.From,
-				r.Name).About(about))
-		}
-	}
-	return nil
-}
-
-// shared finds another redirect that has its data where this one's is to lie.
-func (e *Engine) shared(p *Plan, target string) error {
-	all, err := e.Ledger.Redirects(false)
-	for _, r := range all {
-		if r.Target == target && r.Name != p.Name {
-			p.find(finding.New(finding.TargetShared, target, "%s is the target of redirect %s", target,
-				r.Name).Named(r.Name).OnDrive(r.Drive.Label))
-		}
-	}
-	return err
 }
 
 // measure walks the folder once, in parallel, and turns what it finds into
@@ -236,9 +163,9 @@ func (e *Engine) measure(ctx context.Context, p *Plan, progress func(entries, by
 
 // users looks for programs that have the folder open.
 func (e *Engine) users(ctx context.Context, p *Plan) (err error) {
-	var fs []finding.Finding
-	p.InUse, fs, err = preflight.Users(ctx, p.From, p.tolerance())
-	p.find(fs...)
+	var found []finding.Finding
+	p.InUse, found, err = preflight.Users(ctx, p.From, p.tolerance())
+	p.find(found...)
 	return err
 }
 

@@ -562,7 +562,7 @@ func (m *packing) mayPlace() (bool, error) {
 		return err == nil, err
 	}
 	return false, &RefusedError{[]finding.Finding{finding.New(finding.Protected, m.p.Copy(), "%s %s", m.p.Copy(),
-		isOurs).Instead("`--as` gives the folder another name")}}
+		places.IsOurs).Instead("`--as` gives the folder another name")}}
 }
 
 // makePart makes the directory that an archive is unpacked into: this account's

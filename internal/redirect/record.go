@@ -41,7 +41,7 @@ func (e *Engine) PlanRecord(o RecordOptions) (*Plan, error) {
 		Run: ledger.NewRunID(now), Kind: KindRecord, Made: now, Link: places.Resolved(o.Path), Digest: transfer.SHA256,
 		InnerLinks: KeepLinks, Accepted: o.Accept,
 	}
-	if r, err := e.byLink(p.Link); err != nil {
+	if r, err := e.ByLink(p.Link); err != nil {
 		return nil, err
 	} else if r != nil {
 		p.Name = r.Name
@@ -61,7 +61,8 @@ func (e *Engine) PlanRecord(o RecordOptions) (*Plan, error) {
 	if err != nil || p.Blocked() != nil {
 		return p, err
 	}
-	if err := e.shared(p, copy); err != nil {
+	found, err := e.Shared(p.Name, copy)
+	if p.find(found...); err != nil {
 		return nil, err
 	}
 	p.Target = copy
@@ -126,7 +127,7 @@ func (e *Engine) recordSides(p *Plan, o RecordOptions) (string, error) {
 		p.find(f.Instead("name the copy with `--copy DIR`, or move the folder: `nexlin move`"))
 		return "", nil
 	}
-	why, err := e.protected(at)
+	why, err := e.Protected(at)
 	if err != nil {
 		return "", err
 	}

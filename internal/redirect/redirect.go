@@ -46,7 +46,6 @@ import (
 type Engine struct {
 	*places.Places
 	Progress transfer.Progress // may be nil
-	Homes    []string          // home directories, which are protected places
 	Workers  int               // 0 follows the processors
 	Ask      run.AskFunc       // asks a person to do what no command does; nil: nobody is there
 	// CopyWithin is how old the newest archive of a target may be that is its

@@ -211,7 +211,7 @@ func (e *Engine) planRestore(ctx context.Context, d *drive.Drive, r *Restore, o 
 	r.Link = places.Resolved(r.Link)
 	if home == "" || !pathtext.Within(r.Link, places.ResolvedDir(home)) || r.Link == places.ResolvedDir(home) {
 		f := finding.New(finding.OutsideHome, r.Link, "%s lies outside the home of %s", r.Link, r.Account).About(about)
-		why, err := e.protected(r.Link)
+		why, err := e.Protected(r.Link)
 		if err != nil {
 			return err
 		}

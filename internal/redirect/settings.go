@@ -75,17 +75,6 @@ func records(r ledger.Redirect) ([]SettingRecord, error) {
 	return out, nil
 }
 
-// HomeOf is the home directory that a path lies in; empty if it lies in none
-// that is known.
-func (e *Engine) HomeOf(path string) (home string) {
-	for _, h := range e.Homes {
-		if !pathtext.IsRoot(h) && pathtext.Within(path, h) && len(h) > len(home) {
-			home = h
-		}
-	}
-	return home
-}
-
 // planSettings plans to change what the places of settings name from the folder to
 // its target. A value that is not there or names another folder is a blocker.
 func (e *Engine) planSettings(p *Plan, named []setting.Place, from ...string) error {

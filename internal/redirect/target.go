@@ -63,7 +63,7 @@ func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
 	}
 	p.From = p.Link
 	base := filepath.Base(p.Link)
-	r, err := e.byLink(p.Link)
+	r, err := e.ByLink(p.Link)
 	if err != nil {
 		return nil, err
 	}
@@ -140,8 +140,8 @@ func (e *Engine) moveLeads(p *Plan, o MoveOptions) error {
 		return err
 	}
 	if p.IntoNow.Mount != "" && !forOthers(p.Methods) {
-		fs, err := preflight.MountPoint(&p.IntoNow, p.Name)
-		if p.find(fs...); err != nil {
+		found, err := preflight.MountPoint(&p.IntoNow, p.Name)
+		if p.find(found...); err != nil {
 			return err
 		}
 	}
@@ -231,6 +231,22 @@ func (e *Engine) chooseName(p *Plan, name, base string) error {
 	}
 }
 
+// notOurs refuses a place that is Nexlin's own for what is to be written there.
+func (e *Engine) notOurs(p *Plan) (bool, error) {
+	ours, err := e.Ours()
+	if err != nil {
+		return false, err
+	}
+	at := p.Into
+	if !ours(at) {
+		if at = p.Copy(); !ours(at) || ours(p.From) { // a folder of that name is refused as what it is
+			return true, nil
+		}
+	}
+	p.find(finding.New(finding.Protected, at, "%s %s", at, places.IsOurs).Instead("name another place"))
+	return false, nil
+}
+
 // target inspects the directory the copy goes into: that it is there or can
 // be made, on which drive, and what that drive keeps.
 func (e *Engine) target(p *Plan) error {
@@ -238,7 +254,8 @@ func (e *Engine) target(p *Plan) error {
 	if free, err := e.notOurs(p); !free || err != nil {
 		return err
 	}
-	if err := e.shared(p, p.Copy()); err != nil {
+	found, err := e.Shared(p.Name, p.Copy())
+	if p.find(found...); err != nil {
 		return err
 	}
 	if well, err := e.expected(p, into, p.Copy()); !well || err != nil {
@@ -293,8 +310,8 @@ func (e *Engine) target(p *Plan) error {
 
 // byOthersLinks adds what [othersLinks] finds.
 func (p *Plan) byOthersLinks(named ...string) error {
-	fs, err := preflight.OthersLinks(p.Name, named...)
-	p.find(fs...)
+	found, err := preflight.OthersLinks(p.Name, named...)
+	p.find(found...)
 	return err
 }
 
@@ -452,8 +469,8 @@ func (e *Engine) space(p *Plan) {
 // linkPlace finds out whether this account may change the names in the
 // directory around the folder. The trial itself comes with the run.
 func (e *Engine) linkPlace(p *Plan) error {
-	fs, err := preflight.MayRename(p.UID, slices.Compact([]string{filepath.Dir(p.Link), p.HeldIn})...)
-	p.find(fs...)
+	found, err := preflight.MayRename(p.UID, slices.Compact([]string{filepath.Dir(p.Link), p.HeldIn})...)
+	p.find(found...)
 	return err
 }
 

@@ -1,4 +1,4 @@
-package redirect
+package places
 
 import (
 	"path/filepath"

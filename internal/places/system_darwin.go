@@ -1,4 +1,4 @@
-package redirect
+package places
 
 // systemPlaces are directories that the system needs where they are, and those
 // in which nothing at all may be moved.
