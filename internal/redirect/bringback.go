@@ -21,6 +21,7 @@ import (
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
 	"nexlin/internal/preflight"
+	"nexlin/internal/setting"
 	"nexlin/internal/transfer"
 )
 
@@ -182,7 +183,7 @@ type DetachPlan struct {
 	Redirect ledger.Redirect
 	Findings []finding.Finding
 	Gone     bool // the link is gone already
-	Settings []SettingChange
+	Settings []setting.Change
 }
 
 // PlanDetach inspects a detach. The drive need not be here: only the link

@@ -15,6 +15,7 @@ import (
 	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/setting"
 	"nexlin/internal/transfer"
 )
 
@@ -82,12 +83,12 @@ type Plan struct {
 	Halves  Halves           `json:"halves"`  // merge: what becomes of entries that both halves have
 	Choices []Choice         `json:"choices"` // merge: what a person chose, by path
 	// how programs are led to the target; empty stands for a symbolic link
-	Methods  []string        `json:"methods"`
-	Settings []SettingChange `json:"settings"` // settings files that the run changes; may be empty
-	Bare     bool            `json:"bare"`     // move: the target begins empty, what is in the folder is only held
-	Fresh    bool            `json:"fresh"`    // merge: there was no redirect before it
-	Store    *StorePlan      `json:"store"`    // handover: the engine's part; nil of any other
-	Gap      bool            `json:"gap"`      // link and folder can't be exchanged in one act: see gap.go
+	Methods  []string         `json:"methods"`
+	Settings []setting.Change `json:"settings"` // settings files that the run changes; may be empty
+	Bare     bool             `json:"bare"`     // move: the target begins empty, what is in the folder is only held
+	Fresh    bool             `json:"fresh"`    // merge: there was no redirect before it
+	Store    *StorePlan       `json:"store"`    // handover: the engine's part; nil of any other
+	Gap      bool             `json:"gap"`      // link and folder can't be exchanged in one act: see gap.go
 	// the run of several that this is a part of; empty for one by itself
 	Together string `json:"together"`
 	// by which factor it must be able to grow at the target; 0 says nothing

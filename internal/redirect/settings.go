@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -22,59 +21,6 @@ import (
 	"nexlin/internal/setting"
 )
 
-// A SettingChange is one value, or one list of values, in a settings file
-// that a run changes so that it leads to another place.
-type SettingChange struct {
-	File     string         `json:"file"` // the real one, no link to it
-	Format   setting.Format `json:"format"`
-	At       string         `json:"at"` // its address, see [setting.Format]
-	Key      string         `json:"key"`
-	Optional bool           `json:"optional"`
-	From     []string       `json:"from"` // what it may name before
-	To       string         `json:"to"`
-	Home     string         `json:"home"` // of the account, for ~ and $HOME
-	Back     *SettingRecord `json:"back"` // what an earlier run changed, which this one takes back; nil for a change
-}
-
-// A SettingRecord is what a redirect has changed in a settings file: all that
-// is needed to check it and to give it back.
-type SettingRecord struct {
-	SettingChange
-	Edits []setting.Edit `json:"edits"`
-	Was   string         `json:"was"`  // digest of the file before; empty if there was none
-	Now   string         `json:"now"`  // digest of the file as it was written
-	Held  string         `json:"held"` // the file as it was before; empty if it may only be given back value by value
-	Mtime handle.Time    `json:"mtime"`
-}
-
-// A SettingError stops a run at a settings file.
-type SettingError struct {
-	File string
-	At   string
-	Err  error
-}
-
-func (e *SettingError) Error() string {
-	return fmt.Sprintf("the settings file %s at %s: %v", pathtext.Show(e.File), e.At, e.Err)
-}
-func (e *SettingError) Unwrap() error { return e.Err }
-
-// ErrSettingDiffers reports a value that names neither the folder nor its new
-// place.
-var ErrSettingDiffers = errors.New("it does not name the folder any more")
-
-// records reads what a redirect has changed in settings files.
-func records(r ledger.Redirect) ([]SettingRecord, error) {
-	if len(r.Settings) == 0 {
-		return nil, nil
-	}
-	var out []SettingRecord
-	if err := pathtext.Unmarshal(r.Settings, &out); err != nil {
-		return nil, fmt.Errorf("the settings of redirect %s can't be read: %w", r.Name, err)
-	}
-	return out, nil
-}
-
 // planSettings plans to change what the places of settings name from the folder to
 // its target. A value that is not there or names another folder is a blocker.
 func (e *Engine) planSettings(p *Plan, named []setting.Place, from ...string) error {
@@ -84,7 +30,7 @@ func (e *Engine) planSettings(p *Plan, named []setting.Place, from ...string) er
 		if err != nil {
 			return err
 		}
-		c := SettingChange{
+		c := setting.Change{
 			File: file, Format: at.Format, At: at.At, Key: at.Key, Optional: at.Optional,
 			From: from, To: p.Target, Home: home,
 		}
@@ -109,27 +55,9 @@ func settingsFile(at setting.Place) (string, error) {
 	return file, err
 }
 
-// read reads the settings file of a change, through its directory; that is nil
-// for a value of the registry.
-func (c *SettingChange) read(open func(dir string) (*handle.Dir, error)) (*setting.File, *handle.Dir, error) {
-	if c.Format == setting.KnownFolder {
-		f, err := setting.ReadKnown(c.Key)
-		return f, nil, err
-	}
-	dir, err := open(filepath.Dir(c.File))
-	if err != nil {
-		return nil, nil, err
-	}
-	f, err := setting.Read(dir, filepath.Base(c.File))
-	if err != nil {
-		dir.Release()
-	}
-	return f, dir, err
-}
-
 // fits looks whether a change can be made now; what stands in the way is a
 // finding. use is false for what is to be passed over.
-func (e *Engine) fits(p *Plan, c *SettingChange) (use bool, err error) {
+func (e *Engine) fits(p *Plan, c *setting.Change) (use bool, err error) {
 	about := finding.Subject{Name: p.Name}
 	file := c.File
 	say := func(code finding.Code, format string, args ...any) {
@@ -140,7 +68,7 @@ func (e *Engine) fits(p *Plan, c *SettingChange) (use bool, err error) {
 		p.find(f)
 	}
 	var checkOwners *finding.Finding
-	f, dir, err := c.read(func(path string) (*handle.Dir, error) {
+	f, dir, err := c.Read(func(path string) (*handle.Dir, error) {
 		d, err := handle.OpenReal(path)
 		if err == nil {
 			if checkOwners, err = preflight.OthersDirectory(d); checkOwners != nil || err != nil {
@@ -161,7 +89,7 @@ func (e *Engine) fits(p *Plan, c *SettingChange) (use bool, err error) {
 		return false, nil
 	}
 	defer dir.Release()
-	why, err := foreign(dir, f, p.UID)
+	why, err := setting.Foreign(dir, f, p.UID)
 	if err != nil {
 		return false, err
 	}
@@ -169,7 +97,7 @@ func (e *Engine) fits(p *Plan, c *SettingChange) (use bool, err error) {
 		say(finding.SettingUnusable, "the settings file %s %s", pathtext.Show(file), why)
 		return false, nil
 	}
-	_, edits, err := c.compute(f)
+	_, edits, err := c.Compute(f)
 	if err != nil {
 		say(finding.SettingUnusable, "the settings file %s can't be changed at %s: %v", pathtext.Show(file), c.At, err)
 		return false, nil
@@ -177,81 +105,26 @@ func (e *Engine) fits(p *Plan, c *SettingChange) (use bool, err error) {
 	if len(edits) > 0 || c.Back != nil {
 		return true, nil
 	}
-	if !c.Optional && !c.leads(f) {
+	if !c.Optional && !c.Leads(f) {
 		f := finding.New(finding.SettingDiffers, file, "%s at %s does not name %s", file, c.At, c.From[0]).About(about)
 		p.find(f)
 	}
 	return false, nil
 }
 
-// foreign says why a settings file must not be written for an account. What an
-// administrator writes for another account lies in a directory of that account
-// and is its own: a link of its can't lead to a file of the system's (I6).
-func foreign(dir *handle.Dir, f *setting.File, uid uint32) (string, error) {
-	if dir == nil {
-		return "", nil
+// settingsBefore are what a redirect has changed in settings files.
+func settingsBefore(r *ledger.Redirect) ([]setting.Record, error) {
+	out, err := setting.Records(r.Settings)
+	if err != nil {
+		err = fmt.Errorf("the settings of redirect %s can't be read: %w", r.Name, err)
 	}
-	if os.Geteuid() == 0 && uid != 0 {
-		st, err := dir.Self()
-		if err != nil {
-			return "", err
-		}
-		if st.UID != uid {
-			return "lies in a directory of another account", nil
-		}
-		if f.Exists && f.Owner() != uid {
-			return "belongs to another account", nil
-		}
-	}
-	if f.Exists && f.Names() > 1 {
-		return "has several names (hard links), which a new file would part", nil
-	}
-	return "", nil
-}
-
-// leads reports whether every path that the addressed values name leads to
-// the new place already.
-func (c *SettingChange) leads(f *setting.File) bool {
-	vs, err := setting.Paths(c.Format, f.Data, c.At, c.Home)
-	return err == nil && slices.ContainsFunc(vs, func(v setting.Value) bool { return pathtext.Within(v.Text, c.To) })
-}
-
-// compute gives the file as it will be. No edits mean that nothing there
-// names a place that this change is about.
-func (c *SettingChange) compute(f *setting.File) ([]byte, []setting.Edit, error) {
-	if c.Back != nil {
-		if c.Back.Held != "" && f.Sum() == c.Back.Now {
-			b, err := handle.ReadRegular(c.Back.Held, setting.Limit)
-			if err != nil || setting.Sum(b) != c.Back.Was && c.Back.Was != "" {
-				return nil, nil, errors.Join(err, errors.New("the held settings file is damaged"))
-			}
-			return b, c.Back.Edits, nil
-		}
-		b, left, err := setting.Revert(c.Format, f.Data, c.Back.Edits)
-		if len(left) == len(c.Back.Edits) {
-			return f.Data, nil, err
-		}
-		return b, c.Back.Edits, err
-	}
-	for _, from := range c.From {
-		b, edits, err := setting.Redirect(c.Format, f.Data, c.At, from, c.To, c.Home)
-		if err != nil || len(edits) > 0 {
-			return b, edits, err
-		}
-	}
-	if c.Key == "" {
-		return f.Data, nil, nil
-	}
-	if vs, err := setting.Values(c.Format, f.Data, c.At); err != nil || len(vs) > 0 {
-		return f.Data, nil, err
-	}
-	return setting.Put(c.Format, f.Data, c.Key, c.To)
+	return out, err
 }
 
 // settingsOf plans what becomes of the settings of a redirect: they are given
 // back, or, if not back, lead to its target again.
 func (e *Engine) settingsOf(p *Plan, r ledger.Redirect, back bool) error {
-	rs, err := records(r)
+	rs, err := settingsBefore(&r)
 	if err != nil {
 		return err
 	}
@@ -259,7 +132,7 @@ func (e *Engine) settingsOf(p *Plan, r ledger.Redirect, back bool) error {
 		p.Name, p.UID = r.Name, r.UID
 	}
 	for _, rec := range slices.Backward(rs) {
-		c := rec.SettingChange
+		c := rec.Change
 		c.Optional = true
 		if back {
 			c.Back = &rec
@@ -293,7 +166,7 @@ func (m *execution) heldSetting(i int) string { return filepath.Join(m.Run.Dir()
 func (m *execution) changeSettings(ctx context.Context) error {
 	for i := range m.p.Settings {
 		if err := m.withSetting(i,
-			func(c *SettingChange, f *setting.File) error { return m.changeSetting(ctx, i, c, f) }); err != nil {
+			func(c *setting.Change, f *setting.File) error { return m.changeSetting(ctx, i, c, f) }); err != nil {
 			return err
 		}
 	}
@@ -302,11 +175,11 @@ func (m *execution) changeSettings(ctx context.Context) error {
 
 // withSetting reads a settings file. That no other run writes it between is seen
 // when it is written: see [setting.ErrRewritten].
-func (m *execution) withSetting(i int, do func(*SettingChange, *setting.File) error) error {
+func (m *execution) withSetting(i int, do func(*setting.Change, *setting.File) error) error {
 	c := &m.p.Settings[i]
-	f, dir, err := c.read(m.openReal)
+	f, dir, err := c.Read(m.openReal)
 	if err != nil {
-		return &SettingError{c.File, c.At, err}
+		return &setting.ChangeError{File: c.File, At: c.At, Err: err}
 	}
 	defer dir.Release()
 	if dir != nil {
@@ -318,35 +191,35 @@ func (m *execution) withSetting(i int, do func(*SettingChange, *setting.File) er
 	}
 	if err == nil {
 		var why string
-		if why, err = foreign(dir, f, m.p.UID); why != "" {
+		if why, err = setting.Foreign(dir, f, m.p.UID); why != "" {
 			err = errors.New("it " + why)
 		}
 	}
 	if err == nil {
 		err = do(c, f)
 	}
-	var known *SettingError
+	var known *setting.ChangeError
 	if err != nil && !errors.As(err, &known) && !errors.Is(err, context.Canceled) {
-		err = &SettingError{c.File, c.At, err}
+		err = &setting.ChangeError{File: c.File, At: c.At, Err: err}
 	}
 	return err
 }
 
-func (m *execution) changeSetting(ctx context.Context, i int, c *SettingChange, f *setting.File) error {
+func (m *execution) changeSetting(ctx context.Context, i int, c *setting.Change, f *setting.File) error {
 	var d settingData
 	known, err := m.Last(settingAct(i), &d)
 	if err != nil || known && f.Sum() == d.Now {
 		return err
 	}
-	out, edits, err := c.compute(f)
+	out, edits, err := c.Compute(f)
 	if err != nil {
 		return err
 	}
 	if len(edits) == 0 {
-		if known || c.Optional || c.Back != nil || c.leads(f) {
+		if known || c.Optional || c.Back != nil || c.Leads(f) {
 			return nil
 		}
-		return ErrSettingDiffers
+		return setting.ErrDiffers
 	}
 	d = settingData{Was: f.Sum(), Now: setting.Sum(out), Exists: f.Exists, Mtime: f.Mtime(), Edits: edits}
 	if err := handle.WriteFile(m.heldSetting(i), 0o600, func(w io.Writer) error {
@@ -385,14 +258,14 @@ func (m *execution) settingsBack(ctx context.Context) error {
 			continue
 		}
 		if err := m.withSetting(i,
-			func(c *SettingChange, f *setting.File) error { return m.settingBack(ctx, i, c, &d, f) }); err != nil {
+			func(c *setting.Change, f *setting.File) error { return m.settingBack(ctx, i, c, &d, f) }); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (m *execution) settingBack(ctx context.Context, i int, c *SettingChange, d *settingData, f *setting.File) error {
+func (m *execution) settingBack(ctx context.Context, i int, c *setting.Change, d *settingData, f *setting.File) error {
 	if f.Sum() == d.Was {
 		return nil // given back already, or not changed yet
 	}
@@ -406,9 +279,9 @@ func (m *execution) settingBack(ctx context.Context, i int, c *SettingChange, d 
 		}
 		out, gone, w.Mtime = held, !d.Exists, &d.Mtime
 	case c.Back != nil:
-		vs := c.Back.SettingChange
+		vs := c.Back.Change
 		vs.From = append(vs.From, m.p.Link)
-		again, edits, err := vs.compute(f)
+		again, edits, err := vs.Compute(f)
 		if err != nil {
 			return err
 		}
@@ -460,14 +333,14 @@ func (m *execution) settingRecords() (json.RawMessage, error) {
 	if m.p.kind().back {
 		return nil, nil
 	}
-	var old []SettingRecord
+	var old []setting.Record
 	if m.p.Before != nil {
 		var err error
-		if old, err = records(*m.p.Before); err != nil {
+		if old, err = settingsBefore(m.p.Before); err != nil {
 			return nil, err
 		}
 	}
-	var out []SettingRecord
+	var out []setting.Record
 	for i, c := range m.p.Settings {
 		var d settingData
 		known, err := m.Last(settingAct(i), &d)
@@ -477,11 +350,11 @@ func (m *execution) settingRecords() (json.RawMessage, error) {
 		if !known {
 			continue
 		}
-		rec := SettingRecord{SettingChange: c, Edits: d.Edits, Was: d.Was, Now: d.Now, Held: m.heldSetting(i),
+		rec := setting.Record{Change: c, Edits: d.Edits, Was: d.Was, Now: d.Now, Held: m.heldSetting(i),
 			Mtime: d.Mtime}
 		for j, o := range old {
 			if o.File == c.File && o.At == c.At {
-				rec.follow(&o)
+				rec.Follow(&o)
 				old = slices.Delete(old, j, j+1)
 				break
 			}
@@ -494,71 +367,21 @@ func (m *execution) settingRecords() (json.RawMessage, error) {
 	return pathtext.Marshal(out)
 }
 
-// follow makes the record of a second change one of both: what comes back is
-// what was there before the first.
-func (r *SettingRecord) follow(first *SettingRecord) {
-	for i := range r.Edits {
-		for _, e := range first.Edits {
-			if e.At == r.Edits[i].At {
-				r.Edits[i].Old, r.Edits[i].Add = e.Old, e.Add
-			}
-		}
-	}
-	r.From = first.From
-	if first.Now == r.Was {
-		r.Was, r.Held, r.Mtime = first.Was, first.Held, first.Mtime
-	} else {
-		r.Was, r.Held = "", ""
-	}
-}
-
 // CheckSettings tells which settings of a redirect do not lead to its target
 // any more.
 func (e *Engine) CheckSettings(r ledger.Redirect) ([]finding.Finding, error) {
-	rs, err := records(r)
+	rs, err := settingsBefore(&r)
 	if err != nil || r.State != ledger.Linked {
 		return nil, err
 	}
 	var out []finding.Finding
 	for _, rec := range rs {
-		if why := rec.drifted(r.Target); why != "" {
+		if why := rec.Drifted(r.Target); why != "" {
 			out = append(out, finding.New(finding.SettingDrifted, rec.File,
 				"%s at %s %s", rec.File, rec.At, why).Named(r.Name))
 		}
 	}
 	return out, nil
-}
-
-// drifted says how a setting does not lead to the target; empty if it does.
-func (rec *SettingRecord) drifted(target string) string {
-	f, dir, err := rec.read(handle.OpenReal)
-	if err != nil {
-		return "can't be looked at: " + handle.Cause(err).Error()
-	}
-	defer dir.Release()
-	if !f.Exists {
-		return "is gone"
-	}
-	if rec.Now == f.Sum() {
-		return ""
-	}
-	vs, err := setting.Paths(rec.Format, f.Data, rec.At, rec.Home)
-	if err != nil {
-		return "can't be read: " + err.Error()
-	}
-	leads := slices.ContainsFunc(vs, func(v setting.Value) bool { return pathtext.Within(v.Text, target) })
-	old := slices.IndexFunc(vs, func(v setting.Value) bool {
-		return slices.ContainsFunc(rec.From, func(p string) bool { return pathtext.Within(v.Text, p) })
-	})
-	switch {
-	case old >= 0:
-		return fmt.Sprintf("names %s again, not %s", pathtext.Show(vs[old].Text), pathtext.Show(target))
-	case !leads && len(vs) == 1:
-		return fmt.Sprintf("names %s, not %s", pathtext.Show(vs[0].Text), pathtext.Show(target))
-	case !leads:
-		return "does not name " + pathtext.Show(target) + " any more"
-	}
-	return ""
 }
 
 // chooseMethods plans how programs are led to the target beside a link: by the
