@@ -99,6 +99,37 @@ func TestStoppedRunIsSeenAndCanBeEnded(t *testing.T) {
 	s.Want(0, "check")
 }
 
+// A stopped run of several is about all its folders, also those that it has not come to.
+func TestStoppedRunOfSeveralHoldsAllItsFolders(t *testing.T) {
+	s := onStandins(t, faults(t), lab.Tree{"Documents/letter: the letter", "Music/song: the song",
+		`.config/user-dirs.dirs: XDG_DOCUMENTS_DIR="$HOME/Documents"`+"\n"+`XDG_MUSIC_DIR="$HOME/Music"`})
+	var run string
+	for n := 10; run == ""; n += 10 { // killed before it has come to the second of them
+		s.Env = append(s.Env, fmt.Sprintf("NEXLIN_FAULT=call-kill:%d", n))
+		s.Want(-1, "move", "--profile", "documents,music", "--into", "BASALT:/ines", "--yes", "-q")
+		s.plain()
+		rows := s.JSON("history")["runs"].([]any)
+		require.LessOrEqual(t, len(rows), 2, "it has come to both")
+		for _, r := range rows {
+			if row := r.(map[string]any); row["kind"] == "move-together" {
+				run = row["id"].(string)
+			}
+		}
+	}
+	for _, folder := range []string{"Documents", "Music"} {
+		out := s.Want(3, "move", s.at(folder), "--into", "BASALT:/else", "--yes", "-q")
+		require.Contains(t, out, "nexlin resume "+run, folder)
+	}
+	s.Want(0, "resume", "--yes", "-q")
+	s.Want(0, "check")
+	s.Want(0, "undo", run, "--yes", "-q")
+	for file, is := range map[string]string{"Documents/letter": "the letter", "Music/song": "the song"} {
+		b, err := os.ReadFile(s.at(file))
+		require.NoError(t, err)
+		require.Equal(t, is, string(b))
+	}
+}
+
 // A discard that was stopped can be ended without the drive that held the
 // original: what it deleted stays deleted, and nothing else stays blocked.
 func TestStoppedDiscardIsEnded(t *testing.T) {

@@ -84,15 +84,17 @@ func (e *Engine) Unfinished() ([]ledger.RunRow, error) {
 // placesOf gives the places where a stopped run goes on; none if its plan can't be
 // read, which is told elsewhere.
 func (e *Engine) placesOf(row ledger.RunRow) (out []places.Known) {
-	p, err := e.planOf(row)
+	plans, err := e.plansOf(row)
 	if err != nil {
 		return nil
 	}
-	if p.Into != "" {
-		out = append(out, places.Known{Name: p.Name, Drive: p.IntoDrive, Path: p.Copy()})
-	}
-	if p.HeldIn != "" {
-		out = append(out, places.Known{Name: p.Name, Drive: p.FromDrive, Path: p.HeldPath()})
+	for _, p := range plans {
+		if p.Into != "" {
+			out = append(out, places.Known{Name: p.Name, Drive: p.IntoDrive, Path: p.Copy()})
+		}
+		if p.HeldIn != "" {
+			out = append(out, places.Known{Name: p.Name, Drive: p.FromDrive, Path: p.HeldPath()})
+		}
 	}
 	return out
 }

@@ -192,7 +192,15 @@ func stoppedRun(row ledger.RunRow, path string) finding.Finding {
 func (e *Engine) stoppedOf(r *ledger.Redirect) (out []finding.Finding, err error) {
 	rows, err := e.unfinishedRuns()
 	for _, row := range rows {
-		if row.Redirect == r.Name && !ofArchive(row.Kind) {
+		is := row.Redirect == r.Name && !ofArchive(row.Kind)
+		if IsTogether(row) {
+			var plans []*Plan
+			if plans, err = e.plansOf(row); err != nil {
+				return nil, err
+			}
+			is = slices.ContainsFunc(plans, func(p *Plan) bool { return p.Name == r.Name })
+		}
+		if is {
 			out = append(out, e.StoppedRun(row, r.Link).As(finding.Blocker))
 		}
 	}

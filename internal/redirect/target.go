@@ -482,18 +482,17 @@ func (e *Engine) unfinished(p *Plan) error {
 	}
 	under := toldUnder(rows)
 	for _, row := range rows {
-		if IsTogether(row) {
-			continue // the runs of its folders stand for it
-		}
-		o, err := e.planOf(row)
+		plans, err := e.plansOf(row)
 		if err != nil {
 			return err
 		}
-		row.ID = under(o)
-		overlaps := p.From != "" && (pathtext.Within(o.Link, p.From) || pathtext.Within(p.From, o.Link)) ||
-			p.Into != "" && o.Copy() == p.Copy()
-		if o.Name == p.Name || overlaps {
-			p.find(e.StoppedRun(row, o.Link).As(finding.Blocker))
+		for _, o := range plans {
+			overlaps := p.From != "" && (pathtext.Within(o.Link, p.From) || pathtext.Within(p.From, o.Link)) ||
+				p.Into != "" && o.Copy() == p.Copy()
+			if o.Name == p.Name || overlaps {
+				row.ID = under(o)
+				p.find(e.StoppedRun(row, o.Link).As(finding.Blocker))
+			}
 		}
 	}
 	return nil

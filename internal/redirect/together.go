@@ -540,6 +540,31 @@ func (e *Engine) Group(row ledger.RunRow) (*Together, error) {
 	return &t, nil
 }
 
+// plansOf are the plans that a stopped run has still to carry out: its own; of a run of
+// several those of the folders that have no run of their own yet, which would tell of them.
+func (e *Engine) plansOf(row ledger.RunRow) ([]*Plan, error) {
+	if !IsTogether(row) {
+		p, err := e.planOf(row)
+		return []*Plan{p}, err
+	}
+	t, err := e.Group(row)
+	if err != nil {
+		return nil, err
+	}
+	var out []*Plan
+	for _, p := range t.Plans {
+		if !p.sound() {
+			return nil, fmt.Errorf("the plan of run %s is damaged: a path in it is none, or a name is a path", row.ID)
+		}
+		if _, err := e.Ledger.Run(p.Run); errors.Is(err, ledger.ErrNotFound) {
+			out = append(out, p)
+		} else if err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
 // unfinishedRuns lists the runs that were stopped; those of a run of several
 // stand under its id.
 func (e *Engine) unfinishedRuns() ([]ledger.RunRow, error) {
