@@ -111,20 +111,44 @@ func (f *moveFlags) methods() []string {
 	return out
 }
 
+// A wrongUse is a use of options, and what is said of it if it is one.
+type wrongUse struct {
+	is   bool
+	says string
+}
+
 // check refuses values that no move takes.
 func (f *moveFlags) check() error {
+	for _, c := range append(f.wrongPairs(), f.wrongValues()...) {
+		if c.is {
+			return &usageError{c.says}
+		}
+	}
+	return checkNames(*f)
+}
+
+// wrongValues are options that do not take what they were given.
+func (f *moveFlags) wrongValues() []wrongUse {
 	ways := []string{"symlink", "junction", "setting", "setting+symlink", "junction+setting"}
-	one := len(f.profile) == 0 && !f.futureOnly
-	for _, c := range []struct {
-		wrong bool
-		says  string
-	}{
+	return []wrongUse{
 		{f.by != "" && !slices.Contains(ways, strings.Join(f.methods(), "+")),
 			"--by takes symlink, junction, setting, setting+symlink or setting+junction"},
-		{(f.form != "" || f.seen != "") && !slices.Contains(f.methods(), redirect.ByJunction),
-			"--target-form and --as-seen go with --by junction"},
 		{f.form != "" && f.form != string(redirect.ByLetter) && f.form != string(redirect.ByVolume),
 			"--target-form takes letter or volume"},
+		{!slices.Contains([]string{"rewrite", "keep", "refuse"}, f.links),
+			"--inner-links takes rewrite, keep or refuse"},
+		{f.digest != string(transfer.SHA256) && f.digest != string(transfer.BLAKE3), "--digest takes sha256 or blake3"},
+		{f.waitQuiet < 0, "--wait-quiet takes a time such as 30s or 10m"},
+		{f.workers < 0 || f.workers > 64, "--workers takes a number from 1 to 64, or 0"},
+	}
+}
+
+// wrongPairs are options that do not go with one another.
+func (f *moveFlags) wrongPairs() []wrongUse {
+	one := len(f.profile) == 0 && !f.futureOnly
+	return []wrongUse{
+		{(f.form != "" || f.seen != "") && !slices.Contains(f.methods(), redirect.ByJunction),
+			"--target-form and --as-seen go with --by junction"},
 		{f.form != "" && f.seen != "", "--as-seen says itself how the target is named; leave out --target-form"},
 		{f.seen != "" && !one, "--as-seen goes with one folder"},
 		{f.store != "" && (f.empty || f.merge || f.packFirst != "" || f.discard || f.by != ""),
@@ -134,17 +158,7 @@ func (f *moveFlags) check() error {
 		{f.packFirst != "" && !one, "--pack-first goes with one folder"},
 		{len(f.profile) > 0 && (f.as != "" || f.name != "" || f.discard),
 			"--as, --name and --discard-original go with one folder"},
-		{!slices.Contains([]string{"rewrite", "keep", "refuse"}, f.links),
-			"--inner-links takes rewrite, keep or refuse"},
-		{f.digest != string(transfer.SHA256) && f.digest != string(transfer.BLAKE3), "--digest takes sha256 or blake3"},
-		{f.waitQuiet < 0, "--wait-quiet takes a time such as 30s or 10m"},
-		{f.workers < 0 || f.workers > 64, "--workers takes a number from 1 to 64, or 0"},
-	} {
-		if c.wrong {
-			return &usageError{c.says}
-		}
 	}
-	return checkNames(*f)
 }
 
 // previewFlag adds --preview with its other spellings.

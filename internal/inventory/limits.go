@@ -91,25 +91,39 @@ func (l *Limits) lost(f *Facts, e *Entry) {
 	}
 	link := st.IsSymlink()
 	lose(LossName, e.Path != "." && !l.nameFits(e.Name))
-	lose(LossSymlink, link && (l.NoSymlinks || l.LinkBytes > 0 && st.Size > int64(l.LinkBytes)))
+	lose(LossSymlink, link && !l.linkFits(st))
 	lose(LossPath, len(e.Path) > maxPath)
 	lose(LossNode, st.IsDevice() && l.NoDevices || isNode(st) && l.NoNodes)
-	lose(LossHardLink, !st.IsDir() && (st.Nlink > 1 && l.NoHardLinks || l.MaxNames > 0 && st.Nlink > l.MaxNames))
+	lose(LossHardLink, !st.IsDir() && l.splits(st))
 	lose(LossOwner, l.FixedOwner && (st.UID != l.UID || st.GID != l.GID))
 	if st.IsRegular() {
 		lose(LossSize, l.MaxFile > 0 && st.Size > l.MaxFile)
 		lose(LossHole, l.NoHoles && st.Allocated < st.Size/2 && st.Size >= 64<<10)
 	}
 	if l.FixedMode && !link {
-		fixed := l.FileMode
-		if st.IsDir() {
-			fixed = l.DirMode
-		}
+		fixed := l.modeOf(st)
 		lose(LossMode, st.Perm() != fixed)
 		lose(LossPrivate, st.Mode&0o077 == 0 && fixed&0o077 != 0)
 	}
 	lose(LossYear, l.NoTimes || l.Newest != 0 && (st.Mtime.Sec < l.Oldest || st.Mtime.Sec > l.Newest))
 	lose(LossTime, handle.Rounded(st.Mtime, l.TimeStep) != st.Mtime)
+}
+
+// modeOf is the mode that every file, or every directory, has where modes are fixed.
+func (l *Limits) modeOf(st *handle.Stat) uint32 {
+	if st.IsDir() {
+		return l.DirMode
+	}
+	return l.FileMode
+}
+
+func (l *Limits) linkFits(st *handle.Stat) bool {
+	return !l.NoSymlinks && (l.LinkBytes == 0 || st.Size <= int64(l.LinkBytes))
+}
+
+// splits reports whether names of one file become files of their own.
+func (l *Limits) splits(st *handle.Stat) bool {
+	return st.Nlink > 1 && l.NoHardLinks || l.MaxNames > 0 && st.Nlink > l.MaxNames
 }
 
 func (l *Limits) lostXattrs(f *Facts, e *Entry, xattrs []handle.Xattr) {

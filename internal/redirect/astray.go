@@ -21,9 +21,8 @@ import (
 // redirect; nothing if it is its link, or if it is not this account's to look
 // at.
 func LookAtLink(r ledger.Redirect) ([]finding.Finding, error) {
-	about := finding.Subject{Name: r.Name, Drive: r.Drive.Label}
 	one := func(code finding.Code, text string) ([]finding.Finding, error) {
-		return []finding.Finding{finding.New(code, r.Link, "%s", text).About(about)}, nil
+		return []finding.Finding{astray(&r, code, text)}, nil
 	}
 	shown := pathtext.Show(r.Link)
 	parent, err := handle.OpenReal(filepath.Dir(r.Link))
@@ -31,10 +30,9 @@ func LookAtLink(r ledger.Redirect) ([]finding.Finding, error) {
 		return nil, nil
 	}
 	if handle.Absent(err) {
-		fs, _ := one(finding.LinkMissing, "the directory of the link is gone, or is a link itself: "+
-			pathtext.Show(filepath.Dir(r.Link)))
-		fs[0] = fs[0].Instead("make the directory again, then `nexlin mend " + pathtext.Quote(r.Name) + "`")
-		return fs, nil
+		return []finding.Finding{astray(&r, finding.LinkMissing, "the directory of the link is gone, or is a link "+
+			"itself: "+pathtext.Show(filepath.Dir(r.Link))).Instead("make the directory again, then `nexlin mend " +
+			pathtext.Quote(r.Name) + "`")}, nil
 	}
 	if err != nil {
 		return nil, err
@@ -43,11 +41,9 @@ func LookAtLink(r ledger.Redirect) ([]finding.Finding, error) {
 	st, err := parent.Stat(filepath.Base(r.Link))
 	switch {
 	case r.State == ledger.Detached && err == nil && st.IsDir():
-		fs, _ := one(finding.FolderInWay, "a real folder stands at "+shown+
-			", where the link was before it was taken away")
-		fs[0] = fs[0].Instead("nothing needs doing; `nexlin mend " + pathtext.Quote(r.Name) +
-			" --attach` merges it into the target and makes the link again")
-		return fs, nil
+		return []finding.Finding{astray(&r, finding.FolderInWay, "a real folder stands at "+shown+
+			", where the link was before it was taken away").Instead("nothing needs doing; `nexlin mend " +
+			pathtext.Quote(r.Name) + " --attach` merges it into the target and makes the link again")}, nil
 	case r.State == ledger.Detached && (err == nil || handle.Missing(err)):
 		return nil, nil // whatever stands there, it is somebody's own
 	case handle.Missing(err) && Linkless(r.Methods):
@@ -59,29 +55,36 @@ func LookAtLink(r ledger.Redirect) ([]finding.Finding, error) {
 	case st.IsDir():
 		return one(finding.FolderSplit, "a real folder stands at "+shown+", where the link was")
 	case !st.IsSymlink():
-		fs, _ := one(finding.LinkChanged, shown+" is no link any more, but a file")
-		fs[0] = fs[0].Instead(fmt.Sprintf("look at it, set it aside under another name, then `nexlin mend %s`",
-			pathtext.Quote(r.Name)))
-		return fs, nil
+		return []finding.Finding{astray(&r, finding.LinkChanged, shown+" is no link any more, but a file").
+			Instead(fmt.Sprintf("look at it, set it aside under another name, then `nexlin mend %s`",
+				pathtext.Quote(r.Name)))}, nil
 	}
 	text, err := parent.Readlink(filepath.Base(r.Link))
 	if err != nil || text == r.LinkText() {
 		return nil, err
 	}
+	return one(leadsElsewhere(&r, text))
+}
+
+// astray is a finding about the link of a redirect.
+func astray(r *ledger.Redirect, code finding.Code, text string) finding.Finding {
+	return finding.New(code, r.Link, "%s", text).About(finding.Subject{Name: r.Name, Drive: r.Drive.Label})
+}
+
+// leadsElsewhere is what is wrong with a link that says another text.
+func leadsElsewhere(r *ledger.Redirect, text string) (finding.Code, string) {
+	shown, says, target := pathtext.Show(r.Link), pathtext.Show(text), pathtext.Show(r.Target)
 	_, resolved, err := link.Chain(r.Link)
 	switch {
 	case link.IsJunction(text) || r.Text != "":
-		return one(finding.LinkChanged, fmt.Sprintf("%s leads to %s, not to %s", shown,
-			pathtext.Show(link.Seen(text)), pathtext.Show(link.Seen(r.LinkText()))))
+		return finding.LinkChanged, fmt.Sprintf("%s leads to %s, not to %s", shown, pathtext.Show(link.Seen(text)),
+			pathtext.Show(link.Seen(r.LinkText())))
 	case errors.Is(err, syscall.ELOOP):
-		return one(finding.LinkLoop, fmt.Sprintf("%s leads to %s and so round to itself, not to %s", shown,
-			pathtext.Show(text), pathtext.Show(r.Target)))
+		return finding.LinkLoop, fmt.Sprintf("%s leads to %s and so round to itself, not to %s", shown, says, target)
 	case err == nil && resolved == r.Target:
-		return one(finding.LinkIndirect, fmt.Sprintf("%s leads to %s, and only from there to %s", shown,
-			pathtext.Show(text), pathtext.Show(r.Target)))
+		return finding.LinkIndirect, fmt.Sprintf("%s leads to %s, and only from there to %s", shown, says, target)
 	}
-	return one(finding.LinkChanged,
-		fmt.Sprintf("%s leads to %s, not to %s", shown, pathtext.Show(text), pathtext.Show(r.Target)))
+	return finding.LinkChanged, fmt.Sprintf("%s leads to %s, not to %s", shown, says, target)
 }
 
 // LookForNote reads the target note of a redirect. One that this account may

@@ -255,79 +255,103 @@ type CardCheck struct {
 	Says string
 }
 
+// A cardTest collects what `card test` sees.
+type cardTest struct {
+	*Engine
+	u   *CardUse
+	out []CardCheck
+}
+
+func (c *cardTest) add(good bool, what, format string, args ...any) {
+	c.out = append(c.out, CardCheck{what, good, fmt.Sprintf(format, args...)})
+}
+
 // TestCard tries a card's checks for an account and changes nothing: what it
 // would stop and start is named, not done.
 func (e *Engine) TestCard(ctx context.Context, u *CardUse) ([]CardCheck, error) {
-	var out []CardCheck
-	add := func(good bool, what, format string, args ...any) {
-		out = append(out, CardCheck{what, good, fmt.Sprintf(format, args...)})
-	}
+	c := &cardTest{Engine: e, u: u}
 	for _, f := range u.Card.Folders {
-		path := card.Expand(f.On(runtime.GOOS), u.Vars)
-		what := "folder " + f.Name
-		switch st, err := handle.Lstat(path); {
-		case path == "":
-			add(true, what, "the card names none for this system")
-			continue
-		case handle.Missing(err) && f.Missing == "skip":
-			add(true, what, "%s is not there; it is passed over", pathtext.Show(path))
-		case err != nil:
-			add(false, what, "%s: %v", pathtext.Show(path), handle.Cause(err))
-		case st.IsSymlink():
-			add(true, what, "%s is a link already", pathtext.Show(path))
-		case !st.IsDir():
-			add(false, what, "%s is no folder", pathtext.Show(path))
-		default:
-			add(true, what, "%s", pathtext.Show(path))
-		}
-		fs, err := e.isWhole(ctx, u, &f, path)
-		if err != nil {
+		if err := c.folder(ctx, &f); err != nil {
 			return nil, err
-		}
-		for _, x := range fs {
-			add(false, what, "%s", x.Message)
-		}
-		for _, s := range u.Card.Places(f.Name, u.Vars) {
-			good, says := e.testPlace(s, path)
-			add(good, "setting", "%s", says)
 		}
 	}
-	use := u.Use()
-	if len(use.Programs) > 0 || use.Command != nil {
-		fs, err := e.commands().AtRest(ctx, u.For, use)
-		if err != nil {
-			return nil, err
-		}
-		for _, f := range fs {
-			if len(u.Card.Before) > 0 {
-				add(true, "in use", "the program is at work now; what is done first stops it")
-				break
-			}
-			add(false, "in use", "%s", f.Message)
-		}
-		if len(fs) == 0 {
-			add(true, "in use", "the program is at rest")
-		}
+	if err := c.rest(ctx); err != nil {
+		return nil, err
 	}
 	for _, f := range u.facts() {
 		v, err := e.commands().Value(ctx, u.For, f)
-		add(err == nil, "fact", "%s: %s", f.Name, cmpOr(v, err))
+		c.add(err == nil, "fact", "%s: %s", f.Name, cmpOr(v, err))
 	}
-	for _, side := range []struct {
-		when  string
-		steps []run.Step
-	}{{"before", u.steps(u.Card.Before)}, {"after", u.steps(u.Card.After)}} {
-		when := side.when
-		for _, s := range side.steps {
-			if s.Ask != "" {
-				add(true, when, "asks: %s", s.Ask)
-				continue
-			}
-			err := e.has(s.Args[0])
-			add(err == nil, when, "would run %s%s", strings.Join(s.Args, " "), cmpOr("", err))
+	c.steps("before", u.steps(u.Card.Before))
+	c.steps("after", u.steps(u.Card.After))
+	return c.out, nil
+}
+
+func (c *cardTest) folder(ctx context.Context, f *card.Folder) error {
+	path := card.Expand(f.On(runtime.GOOS), c.u.Vars)
+	what := "folder " + f.Name
+	switch st, err := handle.Lstat(path); {
+	case path == "":
+		c.add(true, what, "the card names none for this system")
+		return nil
+	case handle.Missing(err) && f.Missing == "skip":
+		c.add(true, what, "%s is not there; it is passed over", pathtext.Show(path))
+		return nil
+	case err != nil:
+		c.add(false, what, "%s: %v", pathtext.Show(path), handle.Cause(err))
+	case st.IsSymlink():
+		c.add(true, what, "%s is a link already", pathtext.Show(path))
+	case !st.IsDir():
+		c.add(false, what, "%s is no folder", pathtext.Show(path))
+	default:
+		c.add(true, what, "%s", pathtext.Show(path))
+	}
+	found, err := c.isWhole(ctx, c.u, f, path)
+	if err != nil {
+		return err
+	}
+	for _, x := range found {
+		c.add(false, what, "%s", x.Message)
+	}
+	for _, s := range c.u.Card.Places(f.Name, c.u.Vars) {
+		good, says := c.testPlace(s, path)
+		c.add(good, "setting", "%s", says)
+	}
+	return nil
+}
+
+// rest looks whether the program is at rest, where the card says how to see it.
+func (c *cardTest) rest(ctx context.Context) error {
+	use := c.u.Use()
+	if len(use.Programs) == 0 && use.Command == nil {
+		return nil
+	}
+	found, err := c.commands().AtRest(ctx, c.u.For, use)
+	if err != nil {
+		return err
+	}
+	switch {
+	case len(found) == 0:
+		c.add(true, "in use", "the program is at rest")
+	case len(c.u.Card.Before) > 0:
+		c.add(true, "in use", "the program is at work now; what is done first stops it")
+	default:
+		for _, f := range found {
+			c.add(false, "in use", "%s", f.Message)
 		}
 	}
-	return out, nil
+	return nil
+}
+
+func (c *cardTest) steps(when string, steps []run.Step) {
+	for _, s := range steps {
+		if s.Ask != "" {
+			c.add(true, when, "asks: %s", s.Ask)
+			continue
+		}
+		err := c.has(s.Args[0])
+		c.add(err == nil, when, "would run %s%s", strings.Join(s.Args, " "), cmpOr("", err))
+	}
 }
 
 func cmpOr(v string, err error) string {

@@ -54,17 +54,9 @@ func (m *execution) passes(ctx context.Context, first int) error {
 			return err
 		}
 		old = []*transfer.Spool{m.spool}
-		is := busy
-		if i > first && tally.Changed == 0 {
-			if is, err = m.quiet(ctx); err != nil {
-				return err
-			}
-		}
-		if is == calm && tally.Young > 0 {
-			if err := pause(ctx, m.steps.From+transfer.LeastStep); err != nil {
-				return err
-			}
-			is = settled // what was changed just now is compared by its content
+		is, err := m.restAfter(ctx, tally, i > first)
+		if err != nil {
+			return err
 		}
 		if is == calm {
 			old = nil
@@ -95,6 +87,20 @@ func (m *execution) passes(ctx context.Context, first int) error {
 			}
 		}
 	}
+}
+
+// restAfter is how the folder has come to rest after a pass; after one that may have been
+// the last, if it found nothing.
+func (m *execution) restAfter(ctx context.Context, tally *transfer.Tally, last bool) (rest, error) {
+	if !last || tally.Changed > 0 {
+		return busy, nil
+	}
+	is, err := m.quiet(ctx)
+	if err != nil || is != calm || tally.Young == 0 {
+		return is, err
+	}
+	// What was changed just now is compared by its content.
+	return settled, pause(ctx, m.steps.From+transfer.LeastStep)
 }
 
 // staleAfter is how long after the last look at the folder it is looked at once

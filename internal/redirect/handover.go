@@ -363,27 +363,8 @@ func (m *handingOver) carry(ctx context.Context, way, from, to string) error {
 		return swap.Broken(s.Place, "the engine has the store there, and not where the run left it")
 	}
 	if s != nil {
-		if s.State != sp.Resting {
-			return fmt.Errorf("%s is %s, and must be %s", pathtext.Show(s.Name), pathtext.Show(s.State), sp.Resting)
-		}
-		if err := m.carryOutWhole(ctx, way, from); err != nil {
+		if err := m.signOff(ctx, s, way, to); err != nil {
 			return err
-		}
-		if s, err = m.store(ctx); err != nil {
-			return err
-		}
-		if s == nil || s.Place != from || s.State != sp.Resting {
-			return fmt.Errorf("%s is not at rest any more: something uses it", pathtext.Show(sp.Store))
-		}
-		err = m.Act(ctx, "sign-off"+way, sp.Store, func() error { return m.engineStep(ctx, sp.SignOff, way, to) }, nil)
-		if err != nil {
-			return err
-		}
-		if s, err = m.store(ctx); err != nil {
-			return err
-		}
-		if s != nil {
-			return fmt.Errorf("the engine still lists %s after it was signed off", pathtext.Show(sp.Store))
 		}
 	}
 	if err := m.Begin("carry in", m.p.Files, m.p.Bytes); err != nil {
@@ -409,6 +390,36 @@ func (m *handingOver) carry(ctx context.Context, way, from, to string) error {
 		ferr = m.storeFactsAgain(ctx, facts)
 	}
 	return errors.Join(&TakenBackError{m.p.Run, from, err}, ferr)
+}
+
+// signOff carries a store out of where it is, which is proven, and has the engine let go
+// of it.
+func (m *handingOver) signOff(ctx context.Context, s *Store, way, to string) error {
+	sp, from := m.p.Store, s.Place
+	if s.State != sp.Resting {
+		return fmt.Errorf("%s is %s, and must be %s", pathtext.Show(s.Name), pathtext.Show(s.State), sp.Resting)
+	}
+	if err := m.carryOutWhole(ctx, way, from); err != nil {
+		return err
+	}
+	s, err := m.store(ctx)
+	if err != nil {
+		return err
+	}
+	if s == nil || s.Place != from || s.State != sp.Resting {
+		return fmt.Errorf("%s is not at rest any more: something uses it", pathtext.Show(sp.Store))
+	}
+	err = m.Act(ctx, "sign-off"+way, sp.Store, func() error { return m.engineStep(ctx, sp.SignOff, way, to) }, nil)
+	if err != nil {
+		return err
+	}
+	if s, err = m.store(ctx); err != nil {
+		return err
+	}
+	if s != nil {
+		return fmt.Errorf("the engine still lists %s after it was signed off", pathtext.Show(sp.Store))
+	}
+	return nil
 }
 
 // archiveName is what the archive of one way is called beside the new place.
@@ -690,29 +701,9 @@ func (m *handingOver) Back(ctx context.Context) error {
 	if err := m.storeFactsAgain(ctx, facts); err != nil {
 		return err
 	}
-	var held []ledger.Held
-	if m.into != nil {
-		if err := handle.IgnoreMissing(m.into.Unlink(naming.Part(m.p.Run))); err != nil {
-			return err
-		}
-		for _, way := range []string{"", "-back"} {
-			_, err := m.into.Stat(m.archiveName(way))
-			if handle.IgnoreMissing(err) != nil {
-				return err
-			}
-			if err == nil {
-				h, err := m.heldArchive(way)
-				if err != nil {
-					return err
-				}
-				held = append(held, h)
-			}
-		}
-		if len(held) == 0 {
-			if err := m.forget(); err != nil {
-				return err
-			}
-		}
+	held, err := m.archivesLeft()
+	if err != nil {
+		return err
 	}
 	ended := m.ledgerRedirect()
 	ended.State = ledger.Ended
@@ -730,6 +721,34 @@ func (m *handingOver) Back(ctx context.Context) error {
 		}
 		return t.RemoveRedirect(m.p.Name)
 	})
+}
+
+// archivesLeft are the archives that stay held beside the new place. Without any, nothing
+// of the run stays there.
+func (m *handingOver) archivesLeft() (held []ledger.Held, err error) {
+	if m.into == nil {
+		return nil, nil
+	}
+	if err := handle.IgnoreMissing(m.into.Unlink(naming.Part(m.p.Run))); err != nil {
+		return nil, err
+	}
+	for _, way := range []string{"", "-back"} {
+		_, err := m.into.Stat(m.archiveName(way))
+		if handle.IgnoreMissing(err) != nil {
+			return nil, err
+		}
+		if err == nil {
+			h, err := m.heldArchive(way)
+			if err != nil {
+				return nil, err
+			}
+			held = append(held, h)
+		}
+	}
+	if len(held) == 0 {
+		return nil, m.forget()
+	}
+	return held, nil
 }
 
 // CheckStore tells whether the engine still has the store of a redirect where

@@ -46,9 +46,9 @@ func (e *Engine) CheckHeld(ctx context.Context, h ledger.Held, live string) ([]f
 		return []finding.Finding{finding.New(finding.DriveElsewhere, h.Path,
 			"%s is at %s, and the held original on it at %s", h.Drive.Label, w.Drive.Mount, at).About(about)}, nil
 	}
+	made, err := e.planOfRun(h.Run)
+	known := err == nil
 	st, err := handle.Lstat(h.Path)
-	made, perr := e.planOfRun(h.Run)
-	known := perr == nil
 	if err == nil && st.IsRegular() && known && made.kind().holdsIt {
 		return nil, nil // an archive: it is proven before it goes
 	}
@@ -72,8 +72,19 @@ func (e *Engine) CheckHeld(ctx context.Context, h ledger.Held, live string) ([]f
 	if known && made.Bare && !h.Copy {
 		return e.checkNeverCopied(ctx, h, held)
 	}
+	if !known {
+		made = nil
+	}
+	return e.checkSnapshot(ctx, h, made, held, live)
+}
+
+// checkSnapshot holds a held original against what was verified, and the folder in use.
+// made is the plan that made it; nil if that is not known.
+func (e *Engine) checkSnapshot(ctx context.Context, h ledger.Held, made *Plan, held *handle.Dir,
+	live string) ([]finding.Finding, error) {
 	spool, err := e.spoolOf(h.Run)
 	if err != nil {
+		about := finding.Subject{Name: h.Redirect, Drive: h.Drive.Label}
 		return []finding.Finding{finding.New(finding.LedgerBroken, h.Path, "%s", err).About(about)}, nil
 	}
 	defer spool.Close()
@@ -81,7 +92,7 @@ func (e *Engine) CheckHeld(ctx context.Context, h ledger.Held, live string) ([]f
 	if l.erasing, err = e.erasing(h); err != nil {
 		return nil, err
 	}
-	if known {
+	if made != nil {
 		l.live = made.halfOf(h)
 	}
 	if l.live != nil {

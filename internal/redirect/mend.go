@@ -73,12 +73,8 @@ func (e *Engine) PlanMend(ctx context.Context, r ledger.Redirect, o MendOptions)
 		return nil, err
 	}
 	detached := r.State == ledger.Detached && !o.Attach
-	if !w.Found && detached {
-		return e.mendHeld(p)
-	}
 	if !w.Found {
-		p.find(e.Absence(&w, r.Name, r.Drive, r.Target).As(finding.Blocker))
-		return p, nil
+		return e.mendAway(p, &w, detached)
 	}
 	if !detached {
 		if err := e.wantLinkDrive(p, &r); err != nil || p.Blocked() != nil {
@@ -97,12 +93,7 @@ func (e *Engine) PlanMend(ctx context.Context, r ledger.Redirect, o MendOptions)
 	}
 	split := false
 	if !detached { // what leads there stays away, as it was meant
-		if err := e.settingsOf(p, r, false); err != nil {
-			return nil, err
-		}
-		split, err = e.mendLink(p)
-		p.accept(o.Accept)
-		if err != nil || p.Blocked() != nil {
+		if split, err = e.mendLinkOf(p, r); err != nil || p.Blocked() != nil {
 			return p, err
 		}
 	}
@@ -116,6 +107,26 @@ func (e *Engine) PlanMend(ctx context.Context, r ledger.Redirect, o MendOptions)
 		return nil, nil
 	}
 	return p, nil
+}
+
+// mendAway plans what can be put right while the drive is away.
+func (e *Engine) mendAway(p *Plan, w *places.Whereabouts, detached bool) (*Plan, error) {
+	if detached {
+		return e.mendHeld(p)
+	}
+	p.find(e.Absence(w, p.Name, p.Before.Drive, p.Before.Target).As(finding.Blocker))
+	return p, nil
+}
+
+// mendLinkOf plans how programs are led to the target again. It reports whether a real
+// folder stands in the link's place.
+func (e *Engine) mendLinkOf(p *Plan, r ledger.Redirect) (split bool, err error) {
+	if err := e.settingsOf(p, r, false); err != nil {
+		return false, err
+	}
+	split, err = e.mendLink(p)
+	p.accept(p.Accepted)
+	return split, err
 }
 
 // nothingToMend says of the plan of a mend that all is as it should be.

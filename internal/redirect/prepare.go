@@ -37,6 +37,11 @@ func (m *execution) prepare(ctx context.Context, at position) error {
 			return err
 		}
 	}
+	return m.preparePart(ctx)
+}
+
+// preparePart makes the part, or finds it again.
+func (m *execution) preparePart(ctx context.Context) error {
 	begun := false
 	if m.p.kind().merges {
 		var err error

@@ -67,23 +67,15 @@ func (e *Engine) PlanProfile(ctx context.Context, home string, kinds []string, o
 		if !all && !slices.Contains(kinds, p.Kind) {
 			continue
 		}
-		st, err := handle.Lstat(p.Path)
-		passed := ""
-		switch {
-		case !all:
-		case handle.Missing(err):
-			passed = "is not there"
-		case err != nil:
-			return nil, err
-		case st.IsSymlink():
-			passed = "is a link already"
-		case !pathtext.Within(p.Path, home):
-			passed = "lies outside the home already"
-		}
-		if passed != "" {
-			f := finding.New(finding.PassedOver, p.Path, "%s, %s, %s", p.Kind, p.Path, passed)
-			more = append(more, f)
-			continue
+		if all { // one that was asked for by name is not passed over
+			passed, err := passedOver(p.Path, home)
+			if err != nil {
+				return nil, err
+			}
+			if passed != "" {
+				more = append(more, finding.New(finding.PassedOver, p.Path, "%s, %s, %s", p.Kind, p.Path, passed))
+				continue
+			}
 		}
 		one := o
 		one.Folder = p.Path
@@ -99,17 +91,7 @@ func (e *Engine) PlanProfile(ctx context.Context, home string, kinds []string, o
 		}
 		plans = append(plans, plan)
 	}
-	for _, k := range kinds {
-		if slices.Contains(withoutSetting, k) && !slices.Contains(setting.Kinds(), k) {
-			more = append(more, finding.New(finding.NoSetting, home, "this system keeps no location setting for %s", k).
-				Instead("if there is such a folder, move it by itself: `nexlin move FOLDER --into DIR --by "+
-					"symlink`, and programs follow the link"))
-		} else if !all && !slices.ContainsFunc(profiles, func(p setting.Profile) bool { return p.Kind == k }) {
-			more = append(more, finding.New(finding.NoSetting, home,
-				"%s is switched off: its setting names the home itself", k).
-				Instead("leave it out"))
-		}
-	}
+	more = append(more, withoutProfile(home, kinds, profiles)...)
 	if len(plans) == 0 && len(finding.Blockers(more)) == 0 {
 		more = append(more, finding.New(finding.SourceMissing, home,
 			"none of the profile folders is there to be moved"))
@@ -117,6 +99,38 @@ func (e *Engine) PlanProfile(ctx context.Context, home string, kinds []string, o
 	t := NewTogether(KindMoveTogether, "profile folders", plans)
 	t.Findings = append(t.Findings, more...)
 	return t, nil
+}
+
+// passedOver says why a folder that is one of all is none to move; empty if it is.
+func passedOver(path, home string) (string, error) {
+	st, err := handle.Lstat(path)
+	switch {
+	case handle.Missing(err):
+		return "is not there", nil
+	case err != nil:
+		return "", err
+	case st.IsSymlink():
+		return "is a link already", nil
+	case !pathtext.Within(path, home):
+		return "lies outside the home already", nil
+	}
+	return "", nil
+}
+
+// withoutProfile finds kinds of folder that were asked for and have no setting.
+func withoutProfile(home string, kinds []string, profiles []setting.Profile) (out []finding.Finding) {
+	for _, k := range kinds {
+		if slices.Contains(withoutSetting, k) && !slices.Contains(setting.Kinds(), k) {
+			out = append(out, finding.New(finding.NoSetting, home, "this system keeps no location setting for %s", k).
+				Instead("if there is such a folder, move it by itself: `nexlin move FOLDER --into DIR --by "+
+					"symlink`, and programs follow the link"))
+		} else if !slices.Contains(kinds, EveryProfile) && !slices.ContainsFunc(profiles,
+			func(p setting.Profile) bool { return p.Kind == k }) {
+			out = append(out, finding.New(finding.NoSetting, home,
+				"%s is switched off: its setting names the home itself", k).Instead("leave it out"))
+		}
+	}
+	return out
 }
 
 // KindFuture is a run that changes location settings and moves nothing.

@@ -168,19 +168,9 @@ func (e *Engine) recordLink(p *Plan, o RecordOptions) (string, error) {
 	}
 	original := o.Original
 	if original == "" {
-		var found []string
-		for _, end := range leftOver {
-			for _, name := range []string{filepath.Base(at) + end, "." + filepath.Base(at) + end} {
-				path := filepath.Join(filepath.Dir(at), name)
-				if st, err := handle.Lstat(path); err == nil && st.IsDir() {
-					found = append(found, path)
-				}
-			}
-		}
-		if len(found) == 0 {
-			if found, err = heldBesideOf(at); err != nil {
-				return "", err
-			}
+		found, err := originalsBeside(at)
+		if err != nil {
+			return "", err
 		}
 		switch len(found) {
 		case 0:
@@ -203,6 +193,22 @@ func (e *Engine) recordLink(p *Plan, o RecordOptions) (string, error) {
 	p.From, p.FromIno = original, st.Ino
 	p.HeldIn, p.Held = filepath.Dir(original), filepath.Base(original)
 	return copy, nil
+}
+
+// originalsBeside lists folders beside a link that could be its original.
+func originalsBeside(at string) (found []string, err error) {
+	for _, end := range leftOver {
+		for _, name := range []string{filepath.Base(at) + end, "." + filepath.Base(at) + end} {
+			path := filepath.Join(filepath.Dir(at), name)
+			if st, err := handle.Lstat(path); err == nil && st.IsDir() {
+				found = append(found, path)
+			}
+		}
+	}
+	if len(found) > 0 {
+		return found, nil
+	}
+	return heldBesideOf(at)
 }
 
 // heldBesideOf lists what a Nexlin whose ledger is lost has held beside a link.

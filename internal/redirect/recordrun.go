@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"nexlin/internal/finding"
+	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
 	"nexlin/internal/note"
@@ -150,7 +151,7 @@ func (d *differing) finding(code finding.Code, p *Plan) []finding.Finding {
 	return []finding.Finding{f}
 }
 
-// record proves the copy and takes it in; each step may be done already.
+// Forward proves the copy and takes it in; each step may be done already.
 func (m *recording) Forward(ctx context.Context) error {
 	at, err := m.whereRecord()
 	if err != nil {
@@ -163,20 +164,19 @@ func (m *recording) Forward(ctx context.Context) error {
 		at = switched
 	}
 	if at != switched {
-		if err := m.prove(ctx); err != nil {
-			return err
-		}
-		if err := m.tag(ctx); err != nil {
-			return err
-		}
-		if err := m.Begin("switch", 0, 0); err != nil {
-			return err
-		}
-		if err := m.Act(ctx, "switch", m.p.LinkText, func() error { return m.recordSwitch(ctx) }, nil); err != nil {
+		if err := handle.InOrder(func() error { return m.prove(ctx) }, func() error { return m.tag(ctx) },
+			func() error { return m.Begin("switch", 0, 0) }, func() error {
+				return m.Act(ctx, "switch", m.p.LinkText, func() error { return m.recordSwitch(ctx) }, nil)
+			}); err != nil {
 			return err
 		}
 	}
 	m.switched = true
+	return m.takeIn(ctx)
+}
+
+// takeIn tries the link, and writes what was proven to drive and ledger.
+func (m *recording) takeIn(ctx context.Context) (err error) {
 	if m.spool == nil {
 		if m.spool, err = m.spoolOf(m.p.Run); err != nil {
 			return err

@@ -248,23 +248,11 @@ func (e *Engine) restorePlan(d *drive.Drive, r *Restore, o RestoreOptions, dir s
 	}
 	used := taken(rows, names)
 	for _, x := range rows {
-		if x.State != ledger.Ended && (x.Target == r.Target || x.Link == r.Link) {
-			r.Known, r.Name = x.Target == r.Target, x.Name
-			f := finding.New(finding.KnownAlready, x.Link, "%s is the redirect %s already", x.Link,
-				x.Name).Named(x.Name)
-			if r.Known {
-				if r.Linked, err = linked(x); err != nil {
-					return err
-				}
-				if !r.Linked {
-					f.Message += ", and its link is not there"
-					f = f.Instead("its link is made again")
-				}
-			}
-			if !r.Known {
-				f = f.As(finding.Blocker).Instead("`nexlin show " + pathtext.Quote(x.Name) + "` says where it leads")
-			}
-			r.find(f)
+		if x.State == ledger.Ended || x.Target != r.Target && x.Link != r.Link {
+			continue
+		}
+		if err := r.knownAs(x); err != nil {
+			return err
 		}
 	}
 	for i := 2; !r.Known && used[r.Name]; i++ {
@@ -291,6 +279,31 @@ func (e *Engine) restorePlan(d *drive.Drive, r *Restore, o RestoreOptions, dir s
 	p.IntoDrive, p.TagIn, p.NewTag = at.IntoDrive, at.TagIn, at.NewTag
 	at.accept(p.Accepted)
 	r.Findings = append(r.Findings, at.Findings...)
+	r.inTheWay()
+	return nil
+}
+
+// knownAs tells that the ledger has a redirect with that target, or that link.
+func (r *Restore) knownAs(x ledger.Redirect) (err error) {
+	r.Known, r.Name = x.Target == r.Target, x.Name
+	f := finding.New(finding.KnownAlready, x.Link, "%s is the redirect %s already", x.Link, x.Name).Named(x.Name)
+	if !r.Known {
+		r.find(f.As(finding.Blocker).Instead("`nexlin show " + pathtext.Quote(x.Name) + "` says where it leads"))
+		return nil
+	}
+	if r.Linked, err = linked(x); err != nil {
+		return err
+	}
+	if !r.Linked {
+		f.Message += ", and its link is not there"
+		f = f.Instead("its link is made again")
+	}
+	r.find(f)
+	return nil
+}
+
+// inTheWay finds what stands where the link belongs.
+func (r *Restore) inTheWay() {
 	if _, to, err := link.Chain(r.Link); err == nil && to != r.Link && to != r.Target {
 		r.find(finding.New(finding.OldPlaceTaken, r.Link, "a link stands at %s, and leads to %s, which is there",
 			r.Link, to).Named(r.Name))
@@ -298,7 +311,6 @@ func (e *Engine) restorePlan(d *drive.Drive, r *Restore, o RestoreOptions, dir s
 	if st, err := handle.Lstat(r.Link); err == nil && st.IsDir() {
 		r.find(finding.New(finding.FolderInWay, r.Link, "a real folder stands at %s", r.Link).Named(r.Name))
 	}
-	return nil
 }
 
 // PreviewFolder calls visit for every entry of the real folder that stands

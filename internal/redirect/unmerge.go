@@ -301,19 +301,25 @@ func (m *merging) Back(ctx context.Context) error {
 	if err := m.Run.Unreserve(); err != nil {
 		return err
 	}
-	var aside *ledger.Held
-	if setAside != "" {
-		if m.p.Fresh {
-			if err := m.renote(m.into, m.p.Name, note.SetAside); err != nil {
-				return err
-			}
-		}
-		m.out.SetAside = filepath.Join(m.p.Into, setAside)
-		if aside, err = m.setAsideMerged(setAside); err != nil {
-			return err
-		}
+	aside, err := m.keptAside(setAside)
+	if err != nil {
+		return err
 	}
 	return m.Run.Set(ledger.Undone, "", func(t *ledger.Tx) error { return m.saveUnmerged(t, aside) })
+}
+
+// keptAside is what was set aside under a name as a held copy; nil for no name.
+func (m *merging) keptAside(name string) (*ledger.Held, error) {
+	if name == "" {
+		return nil, nil
+	}
+	if m.p.Fresh {
+		if err := m.renote(m.into, m.p.Name, note.SetAside); err != nil {
+			return nil, err
+		}
+	}
+	m.out.SetAside = filepath.Join(m.p.Into, name)
+	return m.setAsideMerged(name)
 }
 
 // unmergeSwitch exchanges link and folder back, if nobody has worked in what the

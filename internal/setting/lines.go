@@ -97,40 +97,49 @@ func parseKeyValue(data []byte) (*node, error) {
 // shellWord reads one word of a shell's assignment; write is nil if it is put
 // together of several pieces.
 func shellWord(line string, i int) (text string, end int, write func(string) (string, error)) {
-	var b strings.Builder
 	switch {
 	case i < len(line) && line[i] == '"':
-		for i++; i < len(line) && line[i] != '"'; i++ {
-			if line[i] == '\\' && i+1 < len(line) && strings.IndexByte("\"\\$`", line[i+1]) >= 0 {
-				i++
-			}
-			b.WriteByte(line[i])
-		}
+		text, end = wordUntil(line, i+1, `"`, "\"\\$`")
 		write = writeDouble
 	case i < len(line) && line[i] == '\'':
-		for i++; i < len(line) && line[i] != '\''; i++ {
-			b.WriteByte(line[i])
-		}
+		text, end = wordUntil(line, i+1, "'", "")
 		write = writeSingle
 	default:
-		for ; i < len(line) && line[i] != ' ' && line[i] != '\t' && line[i] != '#'; i++ {
-			if line[i] == '\\' && i+1 < len(line) {
-				i++
-			}
-			b.WriteByte(line[i])
+		text, end = wordUntil(line, i, " \t#", anything)
+		if !endsLine(line[end:]) {
+			return text, end, nil
 		}
-		if rest := strings.TrimSpace(line[i:]); rest != "" && rest[0] != '#' {
-			return b.String(), i, nil
+		return text, end, writeBare
+	}
+	if end >= len(line) {
+		return text, len(line), nil // the quote is not closed
+	}
+	if !endsLine(line[end+1:]) {
+		return text, end + 1, nil
+	}
+	return text, end + 1, write
+}
+
+// anything says that a backslash takes the meaning of any character.
+const anything = "\x00"
+
+// wordUntil reads from i to the first of the bytes in ends, or to the end of the line; a
+// backslash before one of the bytes in escaped is left out.
+func wordUntil(line string, i int, ends, escaped string) (text string, end int) {
+	var b strings.Builder
+	for ; i < len(line) && strings.IndexByte(ends, line[i]) < 0; i++ {
+		if line[i] == '\\' && i+1 < len(line) && (escaped == anything || strings.IndexByte(escaped, line[i+1]) >= 0) {
+			i++
 		}
-		return b.String(), i, writeBare
+		b.WriteByte(line[i])
 	}
-	if i >= len(line) {
-		return b.String(), len(line), nil // the quote is not closed
-	}
-	if rest := strings.TrimSpace(line[i+1:]); rest != "" && rest[0] != '#' {
-		return b.String(), i + 1, nil
-	}
-	return b.String(), i + 1, write
+	return b.String(), i
+}
+
+// endsLine reports whether nothing but a comment follows.
+func endsLine(rest string) bool {
+	rest = strings.TrimSpace(rest)
+	return rest == "" || rest[0] == '#'
 }
 
 func writeDouble(text string) (string, error) {

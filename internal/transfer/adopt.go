@@ -236,25 +236,8 @@ func (v *adopter) other(e *inventory.Entry, rec *Record, first string) *handle.D
 		v.differs(e.Path, "is not in the copy", true)
 		return nil
 	}
-	dir, name, err := v.Copy, ".", error(nil)
-	if e.Path == "." {
-		dir.Retain()
-	} else {
-		dir, name, err = v.Copy.Parent(e.Path)
-	}
+	dir, name, st, xattrs, err := v.inCopy(e.Path)
 	if err != nil {
-		return missing()
-	}
-	st, err := dir.Stat(name)
-	if name == "." {
-		st, err = dir.Self()
-	}
-	var xattrs []handle.Xattr
-	if err == nil {
-		xattrs, err = dir.Xattrs(name)
-	}
-	if err != nil {
-		dir.Release()
 		return missing()
 	}
 	rec.Fact.Copy = SnapOf(&st, xattrs).On(v.CopyFuse)
@@ -284,6 +267,23 @@ func (v *adopter) other(e *inventory.Entry, rec *Record, first string) *handle.D
 		return nil
 	}
 	return dir
+}
+
+// inCopy finds the copy of an entry, in the directory around it.
+func (v *adopter) inCopy(path string) (dir *handle.Dir, name string, st handle.Stat, xattrs []handle.Xattr, err error) {
+	if path == "." {
+		dir, name = v.Copy.Retain(), "."
+		st, err = dir.Self()
+	} else if dir, name, err = v.Copy.Parent(path); err == nil {
+		st, err = dir.Stat(name)
+	}
+	if err == nil {
+		xattrs, err = dir.Xattrs(name)
+	}
+	if err != nil && dir != nil {
+		dir.Release()
+	}
+	return dir, name, st, xattrs, err
 }
 
 // content takes digest and sum, and wants the copy to have the same.
