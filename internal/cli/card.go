@@ -23,8 +23,11 @@ import (
 
 const cardPrefix = "card:"
 
+// cardCommands are `nexlin card`, and runs by a card.
+type cardCommands struct{ *app }
+
 // cardDir is where a person's own cards lie.
-func (a *app) cardDir() string {
+func (a *cardCommands) cardDir() string {
 	if a.config != "" {
 		return filepath.Join(a.config, "cards")
 	}
@@ -33,7 +36,7 @@ func (a *app) cardDir() string {
 
 // loadCards reads all cards; what is wrong with one is told, and the others
 // are there. An administrator is not led by cards that others could write.
-func (a *app) loadCards() ([]card.Card, error) {
+func (a *cardCommands) loadCards() ([]card.Card, error) {
 	dir := a.cardDir()
 	if err := ownOnly(dir); err != nil {
 		a.note("the cards in %s are not used: %v", pathtext.Show(dir), err)
@@ -87,7 +90,7 @@ func (a *app) cardFor(e *redirect.Engine, name string) (*redirect.CardUse, error
 	return e.CardFor(c, a.home)
 }
 
-func (a *app) cardCmd() *cobra.Command {
+func (a *cardCommands) cardCmd() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "card",
 		Short: "the known kinds of folder, and your own",
@@ -100,7 +103,7 @@ func (a *app) cardCmd() *cobra.Command {
 	return c
 }
 
-func (a *app) cardListCmd() *cobra.Command {
+func (a *cardCommands) cardListCmd() *cobra.Command {
 	return &cobra.Command{
 		Use: "list", Short: "all cards", Args: cobra.NoArgs,
 		RunE: a.runner(func(*cobra.Command, []string) error {
@@ -152,7 +155,7 @@ func cardHere(u *redirect.CardUse) bool {
 	return false
 }
 
-func (a *app) cardShowCmd() *cobra.Command {
+func (a *cardCommands) cardShowCmd() *cobra.Command {
 	return &cobra.Command{
 		Use: "show CARD", Short: "one card in full, made out for this account", Args: cobra.ExactArgs(1),
 		RunE: a.runner(func(_ *cobra.Command, args []string) error {
@@ -214,7 +217,7 @@ func cardStep(s card.Step, u *redirect.CardUse) string {
 	return "runs " + pathtext.Show(strings.Join(s.Args(u.Vars), " "))
 }
 
-func (a *app) cardTestCmd() *cobra.Command {
+func (a *cardCommands) cardTestCmd() *cobra.Command {
 	return &cobra.Command{
 		Use: "test CARD|FILE", Short: "run a card's checks; nothing is changed", Args: cobra.ExactArgs(1),
 		RunE: a.runner(func(_ *cobra.Command, args []string) error {
@@ -254,7 +257,7 @@ func (a *app) cardTestCmd() *cobra.Command {
 }
 
 // withCard finds a card by its name, or reads it from a file.
-func (a *app) withCard(arg string, f func(*redirect.Engine, *redirect.CardUse) error) error {
+func (a *cardCommands) withCard(arg string, f func(*redirect.Engine, *redirect.CardUse) error) error {
 	e, done, err := a.engine(false)
 	if err != nil {
 		return err
@@ -293,7 +296,7 @@ func (a *app) backCard(name string, preview bool, o redirect.BackOptions) error 
 	if len(rs) == 0 {
 		return &usageError{fmt.Sprintf("nothing was moved by card %s; `nexlin list` shows what is redirected", name)}
 	}
-	return a.backTogether(e, name, rs, preview, o)
+	return (&cardCommands{a}).backTogether(e, name, rs, preview, o)
 }
 
 // backByCard brings back one redirect that a card has made, with what the card
@@ -308,10 +311,10 @@ func (a *app) backByCard(arg string, preview bool, o redirect.BackOptions) (done
 	if err != nil || r.Card == "" || r.State == ledger.Ended || redirect.Owned(r) {
 		return false, nil // the usual way says what is wrong with it
 	}
-	return true, a.backTogether(e, r.Card, []ledger.Redirect{r}, preview, o)
+	return true, (&cardCommands{a}).backTogether(e, r.Card, []ledger.Redirect{r}, preview, o)
 }
 
-func (a *app) backTogether(e *redirect.Engine, name string, rs []ledger.Redirect, preview bool,
+func (a *cardCommands) backTogether(e *redirect.Engine, name string, rs []ledger.Redirect, preview bool,
 	o redirect.BackOptions) error {
 	return a.togetherRun(e, preview, "bring it back?",
 		func(progress func(entries, bytes int64)) (*redirect.Together, error) {
@@ -328,7 +331,7 @@ func (a *app) giveCards(e *redirect.Engine) (err error) {
 	if !about && !slices.Contains([]string{"move", "bring-back", "inspect"}, a.command) {
 		return nil
 	}
-	if e.Cards, err = a.loadCards(); err != nil && !about {
+	if e.Cards, err = (&cardCommands{a}).loadCards(); err != nil && !about {
 		a.note("a card is left out: %v", err)
 		err = nil
 	}

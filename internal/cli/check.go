@@ -22,7 +22,10 @@ type checkFlags struct {
 	o            redirect.DeepOptions
 }
 
-func (a *app) checkCmd() *cobra.Command {
+// checkCommand is `nexlin check`.
+type checkCommand struct{ *app }
+
+func (a *checkCommand) checkCmd() *cobra.Command {
 	var f checkFlags
 	c := &cobra.Command{
 		Use:   "check [NAME…]",
@@ -81,7 +84,7 @@ func (f *checkFlags) check() error {
 }
 
 // checked looks at one redirect; with deep it reads all of it.
-func (a *app) checked(e *redirect.Engine, r ledger.Redirect, f *checkFlags) (*health.Report, error) {
+func (a *checkCommand) checked(e *redirect.Engine, r ledger.Redirect, f *checkFlags) (*health.Report, error) {
 	if !f.deep {
 		return health.Check(a.ctx, e, r)
 	}
@@ -96,7 +99,7 @@ func (a *app) checked(e *redirect.Engine, r ledger.Redirect, f *checkFlags) (*he
 	return rep, err
 }
 
-func (a *app) checkOne(e *redirect.Engine, r ledger.Redirect, f *checkFlags) (doc, error) {
+func (a *checkCommand) checkOne(e *redirect.Engine, r ledger.Redirect, f *checkFlags) (doc, error) {
 	rep, err := a.checked(e, r, f)
 	if err != nil {
 		return nil, err
@@ -124,7 +127,7 @@ func checkExit(r *health.Report) int {
 	return code
 }
 
-func (a *app) showCheck(r *health.Report) {
+func (a *checkCommand) showCheck(r *health.Report) {
 	line := a.path(r.Redirect.Link) + ledArrow(r.Redirect.Methods) + a.onDrive(r.Redirect)
 	if r.Redirect.State == ledger.Ended {
 		line = a.path(r.Redirect.Link) + " is a real folder again"
@@ -143,7 +146,7 @@ func (a *app) showCheck(r *health.Report) {
 
 // untold leaves out what was said of the same drive before: with many
 // redirects on one drive it would drown the rest.
-func (a *app) untold(fs []finding.Finding) (out []finding.Finding) {
+func (a *checkCommand) untold(fs []finding.Finding) (out []finding.Finding) {
 	for _, f := range fs {
 		if f.Code == finding.NotAtStart {
 			if a.told[f.Path] {
@@ -159,7 +162,7 @@ func (a *app) untold(fs []finding.Finding) (out []finding.Finding) {
 	return out
 }
 
-func (a *app) checkAll(e *redirect.Engine, f *checkFlags) error {
+func (a *checkCommand) checkAll(e *redirect.Engine, f *checkFlags) error {
 	rows, err := e.Ledger.Redirects(true)
 	if err != nil {
 		return err
@@ -211,7 +214,7 @@ func (a *app) checkAll(e *redirect.Engine, f *checkFlags) error {
 
 // stoppedElsewhere tells of stopped runs that belong to no redirect that was
 // looked at: those of a first move have none yet.
-func (a *app) stoppedElsewhere(e *redirect.Engine, rows []ledger.Redirect) (out []finding.Finding, err error) {
+func (a *checkCommand) stoppedElsewhere(e *redirect.Engine, rows []ledger.Redirect) (out []finding.Finding, err error) {
 	open, err := e.Open()
 	if err != nil {
 		return nil, err

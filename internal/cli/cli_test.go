@@ -121,7 +121,7 @@ func TestTextForPeople(t *testing.T) {
 		"/home/inesx": "/home/inesx", "/x\n": `/x\n`} {
 		require.Equal(t, want, a.path(in))
 	}
-	require.Equal(t, "~/'a b'", a.typed("/home/ines/a b"))
+	require.Equal(t, "~/'a b'", (&guide{a}).typed("/home/ines/a b"))
 	require.Equal(t, "1 file", plural(1, "file", "files"))
 	require.Equal(t, "1,204 files", plural(1204, "file", "files"))
 	require.Equal(t, "▓▓▓▓▓░░░░░", gauge(100, 50))

@@ -19,7 +19,10 @@ type demoFlags struct {
 	real      bool
 }
 
-func (a *app) demoCmd() *cobra.Command {
+// demoCommands are `nexlin demo`, and the scene by itself.
+type demoCommands struct{ *app }
+
+func (a *demoCommands) demoCmd() *cobra.Command {
 	var f demoFlags
 	c := &cobra.Command{
 		Use:   "demo",
@@ -36,7 +39,7 @@ func (a *app) demoCmd() *cobra.Command {
 	return c
 }
 
-func (a *app) standinCmd() *cobra.Command {
+func (a *demoCommands) standinCmd() *cobra.Command {
 	c := &cobra.Command{Use: "standin", Short: "parts of the made-up scene", Hidden: true}
 	var f demoFlags
 	scene := &cobra.Command{
@@ -55,13 +58,14 @@ func (a *app) standinCmd() *cobra.Command {
 		}),
 	}
 	scene.Flags().StringVar(&f.size, "size", "small", "small or large")
-	c.AddCommand(scene, a.callroostCmd(), a.mudflatCmd(), a.sonogramCmd(), a.brooderCmd(), a.standinDriveCmd())
+	s := &standinCommands{a.app}
+	c.AddCommand(scene, s.callroostCmd(), s.mudflatCmd(), s.sonogramCmd(), s.brooderCmd(), s.standinDriveCmd())
 	return c
 }
 
 // scene builds the scene; the function takes it away again where it was
 // made in a temporary folder.
-func (a *app) scene(f demoFlags) (*standin.Scene, func() error, error) {
+func (a *demoCommands) scene(f demoFlags) (*standin.Scene, func() error, error) {
 	amount, ok := standin.Amounts[f.size]
 	if !ok {
 		return nil, nil, &usageError{"--size takes small or large"}
@@ -105,7 +109,7 @@ func (a *app) scene(f demoFlags) (*standin.Scene, func() error, error) {
 	return s, end, nil
 }
 
-func (a *app) demo(f demoFlags) (err error) {
+func (a *demoCommands) demo(f demoFlags) (err error) {
 	if a.json {
 		return &usageError{"the demo is a story for people; the commands in it have --json"}
 	}
@@ -118,7 +122,7 @@ func (a *app) demo(f demoFlags) (err error) {
 	if err != nil {
 		return err
 	}
-	t := &tour{app: a, scene: s, self: self}
+	t := &tour{app: a.app, scene: s, self: self}
 	defer func() { err = errors.Join(err, s.StopPrograms()) }()
 	for _, chapter := range story {
 		if err := t.chapter(chapter); err != nil {

@@ -11,7 +11,10 @@ import (
 	"nexlin/internal/redirect"
 )
 
-func (a *app) discardCmd() *cobra.Command {
+// discardCommand is `nexlin discard-original`.
+type discardCommand struct{ *app }
+
+func (a *discardCommand) discardCmd() *cobra.Command {
 	var preview, onlyEqual bool
 	var accept []string
 	c := &cobra.Command{
@@ -38,8 +41,8 @@ func (a *app) discardCmd() *cobra.Command {
 	return c
 }
 
-func (a *app) discardOne(e *redirect.Engine, r ledger.Redirect, accept []finding.Code, onlyEqual, preview bool) (doc,
-	error) {
+func (a *discardCommand) discardOne(e *redirect.Engine, r ledger.Redirect, accept []finding.Code, onlyEqual,
+	preview bool) (doc, error) {
 	o := redirect.DiscardOptions{Accept: accept, OnlyEqual: onlyEqual}
 	plan, err := a.compare(e, r, o)
 	if err != nil {
@@ -97,7 +100,8 @@ func acceptFlags(codes []finding.Code) string {
 	return strings.Join(out, " ")
 }
 
-func (a *app) compare(e *redirect.Engine, r ledger.Redirect, o redirect.DiscardOptions) (*redirect.DiscardPlan, error) {
+func (a *discardCommand) compare(e *redirect.Engine, r ledger.Redirect, o redirect.DiscardOptions) (*redirect.DiscardPlan,
+	error) {
 	p := a.progress()
 	e.Progress = p
 	plan, err := e.PlanDiscard(a.ctx, r, o)
@@ -105,7 +109,7 @@ func (a *app) compare(e *redirect.Engine, r ledger.Redirect, o redirect.DiscardO
 	return plan, err
 }
 
-func (a *app) showDiscard(d *redirect.DiscardPlan) {
+func (a *discardCommand) showDiscard(d *redirect.DiscardPlan) {
 	a.print("%s   in use: %s", bold.Render(pathtext.Show(d.Redirect.Name)), a.path(d.Live))
 	for _, v := range d.Verdicts {
 		a.print("  held since %s: %s", day(v.Held.Since), a.path(v.Held.Path))

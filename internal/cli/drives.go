@@ -18,7 +18,10 @@ import (
 	"nexlin/internal/redirect"
 )
 
-func (a *app) drivesCmd() *cobra.Command {
+// drivesCommand is `nexlin drives`.
+type drivesCommand struct{ *app }
+
+func (a *drivesCommand) drivesCmd() *cobra.Command {
 	var all bool
 	c := &cobra.Command{
 		Use:   "drives [DRIVE]",
@@ -56,7 +59,7 @@ type driveDoc struct {
 	Unplug    *unplugDoc    `json:"unplug,omitempty"`
 }
 
-func (a *app) driveDocs(e *redirect.Engine, ds []drive.Drive) ([]driveDoc, error) {
+func (a *drivesCommand) driveDocs(e *redirect.Engine, ds []drive.Drive) ([]driveDoc, error) {
 	rows, err := e.Ledger.Redirects(false)
 	if err != nil {
 		return nil, err
@@ -83,7 +86,7 @@ func lies(e *redirect.Engine, r ledger.Redirect, d *drive.Drive) (bool, error) {
 	return found && mount == d.Mount, err
 }
 
-func (a *app) listDrives(e *redirect.Engine, all bool) error {
+func (a *drivesCommand) listDrives(e *redirect.Engine, all bool) error {
 	ds, err := e.Drives.List(all)
 	if err != nil {
 		return err
@@ -143,7 +146,7 @@ func short(id string) string {
 	return id
 }
 
-func (a *app) oneDrive(e *redirect.Engine, ref string) error {
+func (a *drivesCommand) oneDrive(e *redirect.Engine, ref string) error {
 	d, err := e.Drives.Find(ref)
 	if err != nil {
 		return err
@@ -197,7 +200,7 @@ func orNone(s string) string {
 
 // abilities tries what the drive keeps, in its root. Where this account may
 // not write, it says so.
-func (a *app) abilities(d *drive.Drive) (*abilitiesDoc, string) {
+func (a *drivesCommand) abilities(d *drive.Drive) (*abilitiesDoc, string) {
 	dir, err := handle.Open(d.Mount)
 	if err != nil {
 		return nil, "it can't be opened"
@@ -264,7 +267,7 @@ type unplugDoc struct {
 
 // unplug answers whether a drive may go: nothing open on it, no run stopped
 // half-way, nothing unflushed.
-func (a *app) unplug(e *redirect.Engine, d *drive.Drive, names []string) (*unplugDoc, error) {
+func (a *drivesCommand) unplug(e *redirect.Engine, d *drive.Drive, names []string) (*unplugDoc, error) {
 	u := &unplugDoc{May: true, Reasons: []string{}, Stopped: []string{}}
 	no := func(format string, args ...any) {
 		u.May = false

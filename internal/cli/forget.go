@@ -9,7 +9,10 @@ import (
 	"nexlin/internal/redirect"
 )
 
-func (a *app) forgetCmd() *cobra.Command {
+// forgetCommand is `nexlin forget`.
+type forgetCommand struct{ *app }
+
+func (a *forgetCommand) forgetCmd() *cobra.Command {
 	var preview bool
 	c := &cobra.Command{
 		Use:   "forget NAME…",
@@ -32,7 +35,7 @@ func (a *app) forgetCmd() *cobra.Command {
 	return c
 }
 
-func (a *app) forget(e *redirect.Engine, arg, cwd string, preview bool) (doc, error) {
+func (a *forgetCommand) forget(e *redirect.Engine, arg, cwd string, preview bool) (doc, error) {
 	f, err := e.PlanForget(arg, cwd)
 	if err != nil {
 		return nil, err
@@ -67,7 +70,7 @@ func (a *app) forget(e *redirect.Engine, arg, cwd string, preview bool) (doc, er
 	return forgettingDoc(f, rep, false), nil
 }
 
-func (a *app) showForgetting(f *redirect.Forgetting) {
+func (a *forgetCommand) showForgetting(f *redirect.Forgetting) {
 	a.print("%s   goes out of Nexlin's records; nothing else is touched", bold.Render(pathtext.Show(f.Name)))
 	var rows [][]string
 	r := f.Redirect

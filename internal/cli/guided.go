@@ -35,15 +35,15 @@ func (a *app) moveGuided(f moveFlags, flags string) error {
 		return err
 	}
 	defer done()
-	folder, err := a.chooseFolder(e)
+	folder, err := (&guide{a}).chooseFolder(e)
 	if err != nil {
 		return err
 	}
-	into, err := a.chooseTarget(e, folder)
+	into, err := (&guide{a}).chooseTarget(e, folder)
 	if err != nil {
 		return err
 	}
-	line := "nexlin move " + a.typed(folder.Path) + " --into " + pathtext.Quote(into) + flags
+	line := "nexlin move " + (&guide{a}).typed(folder.Path) + " --into " + pathtext.Quote(into) + flags
 	a.print("%s", faint.Render("the same as a command:")+"  "+bold.Render(line))
 	a.print("")
 	cwd, err := a.cwd()
@@ -80,15 +80,18 @@ func given(cmd *cobra.Command) string {
 	return b.String()
 }
 
+// guide is a move that asks for what it needs.
+type guide struct{ *app }
+
 // typed writes a path as it can be typed, with ~ for the home.
-func (a *app) typed(p string) string {
+func (a *guide) typed(p string) string {
 	if rest, ok := strings.CutPrefix(p, a.home+"/"); ok && a.home != "" && runtime.GOOS != "windows" {
 		return "~/" + pathtext.Quote(rest)
 	}
 	return pathtext.Quote(p)
 }
 
-func (a *app) chooseFolder(e *redirect.Engine) (survey.Folder, error) {
+func (a *guide) chooseFolder(e *redirect.Engine) (survey.Folder, error) {
 	p := a.progress()
 	p.Phase("inspect", 0, 0)
 	fs, err := survey.Survey(a.ctx, e, survey.Options{Home: a.home, Dirs: []string{a.home}, Progress: p.inspected})
@@ -112,7 +115,7 @@ func (a *app) chooseFolder(e *redirect.Engine) (survey.Folder, error) {
 	if len(options) == 0 {
 		return survey.Folder{}, fmt.Errorf("%w: there is no folder here to move", errConsent)
 	}
-	i, err := choose(a, "Which folder?", "The one that frees most comes first.", options)
+	i, err := choose(a.app, "Which folder?", "The one that frees most comes first.", options)
 	if err != nil {
 		return survey.Folder{}, err
 	}
@@ -120,7 +123,7 @@ func (a *app) chooseFolder(e *redirect.Engine) (survey.Folder, error) {
 }
 
 // chooseTarget offers the other drives with their room, then a directory.
-func (a *app) chooseTarget(e *redirect.Engine, f survey.Folder) (string, error) {
+func (a *guide) chooseTarget(e *redirect.Engine, f survey.Folder) (string, error) {
 	ds, err := e.Drives.List(false)
 	if err != nil {
 		return "", err
@@ -145,7 +148,7 @@ func (a *app) chooseTarget(e *redirect.Engine, f survey.Folder) (string, error) 
 	if len(options) == 0 {
 		return "", fmt.Errorf("%w: no other drive is here", errConsent)
 	}
-	i, err := choose(a, "To which drive?", "", options)
+	i, err := choose(a.app, "To which drive?", "", options)
 	if err != nil {
 		return "", err
 	}

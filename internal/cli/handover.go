@@ -30,7 +30,7 @@ func (a *app) moveStore(e *redirect.Engine, name string, f moveFlags, o redirect
 		return &usageError{"name the store with --store; the engine has " + strings.Join(names, ", ")}
 	}
 	o.Name = f.name
-	d, err := a.handOver(e, f.preview, func() (*redirect.Plan, error) {
+	d, err := (&storeRun{a}).handOver(e, f.preview, func() (*redirect.Plan, error) {
 		return e.PlanHandover(a.ctx, u, f.store, o)
 	})
 	switch {
@@ -44,8 +44,11 @@ func (a *app) moveStore(e *redirect.Engine, name string, f moveFlags, o redirect
 	return a.emit(d)
 }
 
+// storeRun is how a store of an engine is handed over.
+type storeRun struct{ *app }
+
 // handOver offers a handover.
-func (a *app) handOver(e *redirect.Engine, preview bool, plan func() (*redirect.Plan, error)) (doc, error) {
+func (a *storeRun) handOver(e *redirect.Engine, preview bool, plan func() (*redirect.Plan, error)) (doc, error) {
 	return a.offer(e, offer{
 		plan: func(func(entries, bytes int64)) (*redirect.Plan, error) { return plan() },
 		show: a.showHandover, question: "have the engine move it?", preview: preview, done: a.showHandedOver,
@@ -61,7 +64,7 @@ func storeDocs(p *redirect.Plan) []doc {
 	return out
 }
 
-func (a *app) showHandover(p *redirect.Plan) {
+func (a *storeRun) showHandover(p *redirect.Plan) {
 	s := p.Store
 	var rows [][]string
 	for _, x := range s.Stores {
@@ -129,7 +132,8 @@ func (a *app) showHandedOver(o *redirect.Outcome) {
 
 // backStore has the engine bring a store back.
 func (a *app) backStore(e *redirect.Engine, r ledger.Redirect, preview bool, o redirect.BackOptions) (doc, error) {
-	return a.handOver(e, preview, func() (*redirect.Plan, error) { return e.PlanHandoverBack(a.ctx, r, o) })
+	return (&storeRun{a}).handOver(e, preview,
+		func() (*redirect.Plan, error) { return e.PlanHandoverBack(a.ctx, r, o) })
 }
 
 // explainLocked explains a store of which a file stays locked.

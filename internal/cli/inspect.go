@@ -12,7 +12,10 @@ import (
 	"nexlin/internal/redirect"
 )
 
-func (a *app) inspectCmd() *cobra.Command {
+// inspectCommand is `nexlin inspect`.
+type inspectCommand struct{ *app }
+
+func (a *inspectCommand) inspectCmd() *cobra.Command {
 	return &cobra.Command{
 		Use:   "inspect PATH",
 		Short: "one folder: its real path, who has it open, what a move would meet",
@@ -69,7 +72,7 @@ func inspectDoc(l *redirect.Look) doc {
 	return d
 }
 
-func (a *app) showInspect(l *redirect.Look) {
+func (a *inspectCommand) showInspect(l *redirect.Look) {
 	p := l.Plan
 	a.print("%s", bold.Render(a.path(l.Path)))
 	for _, s := range l.Chain {

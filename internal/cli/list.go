@@ -18,7 +18,10 @@ import (
 	"nexlin/internal/transfer"
 )
 
-func (a *app) listCmd() *cobra.Command {
+// listCommands are list, show and history.
+type listCommands struct{ *app }
+
+func (a *listCommands) listCmd() *cobra.Command {
 	var held bool
 	c := &cobra.Command{
 		Use:   "list",
@@ -40,7 +43,7 @@ func (a *app) listCmd() *cobra.Command {
 	return c
 }
 
-func (a *app) listRedirects(e *redirect.Engine) error {
+func (a *listCommands) listRedirects(e *redirect.Engine) error {
 	rows, err := e.Ledger.Redirects(false)
 	if err != nil {
 		return err
@@ -81,7 +84,7 @@ func heldBytes(hs []ledger.Held) (n int64) {
 }
 
 // heldLine reminds of what is held, of redirects that ended too.
-func (a *app) heldLine(e *redirect.Engine) error {
+func (a *listCommands) heldLine(e *redirect.Engine) error {
 	all, err := e.Ledger.HeldOf("")
 	if err != nil || len(all) == 0 {
 		return err
@@ -113,7 +116,7 @@ func stateWord(s health.State) string {
 	return bad.Render(string(s))
 }
 
-func (a *app) listHeld(e *redirect.Engine) error {
+func (a *listCommands) listHeld(e *redirect.Engine) error {
 	held, err := e.Ledger.HeldOf("")
 	if err != nil {
 		return err
@@ -150,7 +153,7 @@ func (a *app) listHeld(e *redirect.Engine) error {
 	return nil
 }
 
-func (a *app) showCmd() *cobra.Command {
+func (a *listCommands) showCmd() *cobra.Command {
 	var manifest string
 	c := &cobra.Command{
 		Use:   "show NAME",
@@ -181,7 +184,7 @@ func (a *app) showCmd() *cobra.Command {
 	return c
 }
 
-func (a *app) showRedirect(e *redirect.Engine, rep *health.Report) error {
+func (a *listCommands) showRedirect(e *redirect.Engine, rep *health.Report) error {
 	r := rep.Redirect
 	a.print("%s  %s", bold.Render(pathtext.Show(r.Name)), stateWord(rep.State))
 	if r.State == ledger.Ended {
@@ -222,7 +225,7 @@ func (a *app) showRedirect(e *redirect.Engine, rep *health.Report) error {
 }
 
 // printManifest prints the manifest frozen at the switch.
-func (a *app) printManifest(e *redirect.Engine, r ledger.Redirect, format string) error {
+func (a *listCommands) printManifest(e *redirect.Engine, r ledger.Redirect, format string) error {
 	if format == "mtree" {
 		f, err := e.OpenManifest(r)
 		if err != nil {
@@ -253,7 +256,7 @@ func (a *app) printManifest(e *redirect.Engine, r ledger.Redirect, format string
 	return err
 }
 
-func (a *app) historyCmd() *cobra.Command {
+func (a *listCommands) historyCmd() *cobra.Command {
 	return &cobra.Command{
 		Use:   "history",
 		Short: "all runs, newest first",

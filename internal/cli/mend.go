@@ -25,7 +25,10 @@ type mendFlags struct {
 	o       redirect.MendOptions
 }
 
-func (a *app) mendCmd() *cobra.Command {
+// mendCommand is `nexlin mend`.
+type mendCommand struct{ *app }
+
+func (a *mendCommand) mendCmd() *cobra.Command {
 	var f mendFlags
 	c := &cobra.Command{
 		Use:   "mend [NAME…]",
@@ -90,7 +93,7 @@ func (a *app) mendCmd() *cobra.Command {
 
 // allNames lists the redirects there are, and those brought back of which
 // something is held.
-func (a *app) allNames() ([]string, error) {
+func (a *mendCommand) allNames() ([]string, error) {
 	e, done, err := a.engine(false)
 	if err != nil {
 		return nil, err
@@ -113,7 +116,7 @@ func (a *app) allNames() ([]string, error) {
 	return names, nil
 }
 
-func (a *app) nothingToMend() error {
+func (a *mendCommand) nothingToMend() error {
 	if a.json {
 		return a.emit(doc{"runs": []doc{}})
 	}
@@ -121,7 +124,7 @@ func (a *app) nothingToMend() error {
 	return nil
 }
 
-func (a *app) mendOne(e *redirect.Engine, r ledger.Redirect, f mendFlags) (doc, error) {
+func (a *mendCommand) mendOne(e *redirect.Engine, r ledger.Redirect, f mendFlags) (doc, error) {
 	o := f.o
 	p := a.progress()
 	begin := sync.OnceFunc(func() { p.Phase("inspect", 0, 0) }) // only a merge has much to look at
@@ -172,7 +175,7 @@ func (a *app) mendOne(e *redirect.Engine, r ledger.Redirect, f mendFlags) (doc, 
 }
 
 // showMending says what is going to be put right.
-func (a *app) showMending(p *redirect.Plan) {
+func (a *mendCommand) showMending(p *redirect.Plan) {
 	if p.Into == "" || p.LinkText == "" || p.StaysDetached() {
 		a.print("%s", bold.Render(p.Name))
 	} else {
@@ -225,14 +228,14 @@ var fates = map[redirect.Fate]string{
 
 // previewMerge names every file of the half and what becomes of it, and asks
 // about those that both halves have, if that is wanted.
-func (a *app) previewMerge(e *redirect.Engine, p *redirect.Plan, ask bool) ([]doc, error) {
+func (a *mendCommand) previewMerge(e *redirect.Engine, p *redirect.Plan, ask bool) ([]doc, error) {
 	out, conflicts, err := a.showMerge(
 		func(visit func(redirect.MergeEntry) error) error { return e.PreviewMerge(a.ctx, p, visit) })
 	if err != nil || !ask {
 		return out, err
 	}
 	for _, m := range conflicts {
-		keep, err := choose(a, pathtext.Show(m.Path),
+		keep, err := choose(a.app, pathtext.Show(m.Path),
 			"the real folder and the target both have it, with other content", []huh.Option[redirect.Keep]{
 				huh.NewOption("keep both; the younger takes the name", redirect.KeepBothOf),
 				huh.NewOption("the one of the real folder takes the name, the target's is set aside",

@@ -13,7 +13,10 @@ import (
 	"nexlin/internal/redirect"
 )
 
-func (a *app) packCmd() *cobra.Command {
+// packCommands are pack and unpack.
+type packCommands struct{ *app }
+
+func (a *packCommands) packCmd() *cobra.Command {
 	var output string
 	var accept []string
 	var preview, inUse bool
@@ -56,7 +59,7 @@ func (a *app) packCmd() *cobra.Command {
 
 // packSource is what an argument of pack stands for: the target of a redirect,
 // or a folder.
-func (a *app) packSource(e *redirect.Engine, arg, cwd string) (folder, name string, err error) {
+func (a *packCommands) packSource(e *redirect.Engine, arg, cwd string) (folder, name string, err error) {
 	r, err := e.Lookup(arg, cwd)
 	var none *redirect.NameError
 	switch {
@@ -70,7 +73,7 @@ func (a *app) packSource(e *redirect.Engine, arg, cwd string) (folder, name stri
 	return r.Target, r.Name, nil
 }
 
-func (a *app) packOne(e *redirect.Engine, o redirect.PackOptions, preview bool) (doc, error) {
+func (a *packCommands) packOne(e *redirect.Engine, o redirect.PackOptions, preview bool) (doc, error) {
 	return a.offer(e, offer{
 		plan: func(progress func(entries, bytes int64)) (*redirect.Plan, error) {
 			o.Progress = progress
@@ -132,7 +135,7 @@ func (a *app) showArchived(o *redirect.Outcome) {
 	a.news(o)
 }
 
-func (a *app) unpackCmd() *cobra.Command {
+func (a *packCommands) unpackCmd() *cobra.Command {
 	var into, as string
 	var accept []string
 	var preview bool
@@ -221,12 +224,12 @@ func (a *app) packFirst(e *redirect.Engine, o redirect.MoveOptions, file string,
 		return err
 	}
 	folder := o.Folder
-	source, name, err := a.packSource(e, folder, cwd)
+	source, name, err := (&packCommands{a}).packSource(e, folder, cwd)
 	if err != nil {
 		return err
 	}
-	if _, err := a.packOne(e, redirect.PackOptions{Folder: source, Name: name, File: absolute(file, cwd)},
-		preview); err != nil {
+	whole := redirect.PackOptions{Folder: source, Name: name, File: absolute(file, cwd)}
+	if _, err := (&packCommands{a}).packOne(e, whole, preview); err != nil {
 		return fmt.Errorf("packing %s: %w", pathtext.Show(filepath.Base(folder)), err)
 	}
 	a.say("")

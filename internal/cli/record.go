@@ -11,7 +11,10 @@ import (
 	"nexlin/internal/redirect"
 )
 
-func (a *app) recordCmd() *cobra.Command {
+// recordCommand is `nexlin record`.
+type recordCommand struct{ *app }
+
+func (a *recordCommand) recordCmd() *cobra.Command {
 	var preview bool
 	var accept []string
 	var copied, original, name string
@@ -68,7 +71,7 @@ func absolute(path, cwd string) string {
 	return filepath.Join(cwd, path)
 }
 
-func (a *app) recordOne(e *redirect.Engine, o redirect.RecordOptions, preview bool) (doc, error) {
+func (a *recordCommand) recordOne(e *redirect.Engine, o redirect.RecordOptions, preview bool) (doc, error) {
 	d, err := a.offer(e, offer{
 		plan: func(func(entries, bytes int64)) (*redirect.Plan, error) { return e.PlanRecord(o) },
 		look: func(plan *redirect.Plan) error { return a.compared(e, plan, preview) },
@@ -85,7 +88,7 @@ func (a *app) recordOne(e *redirect.Engine, o redirect.RecordOptions, preview bo
 
 // compared holds copy and original against each other for a preview; what differs is
 // in the plan.
-func (a *app) compared(e *redirect.Engine, plan *redirect.Plan, preview bool) error {
+func (a *recordCommand) compared(e *redirect.Engine, plan *redirect.Plan, preview bool) error {
 	if !preview || plan.Blocked() != nil {
 		return nil
 	}
@@ -99,7 +102,7 @@ func (a *app) compared(e *redirect.Engine, plan *redirect.Plan, preview bool) er
 	return err
 }
 
-func (a *app) showRecord(p *redirect.Plan) {
+func (a *recordCommand) showRecord(p *redirect.Plan) {
 	target := a.path(p.Target)
 	if p.IntoNow.Mount != "" {
 		target = on(&p.IntoNow, p.Target)

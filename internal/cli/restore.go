@@ -25,7 +25,10 @@ type restoreFlags struct {
 	mend     redirect.MendOptions
 }
 
-func (a *app) restoreCmd() *cobra.Command {
+// restoreCommand is `nexlin restore-links`.
+type restoreCommand struct{ *app }
+
+func (a *restoreCommand) restoreCmd() *cobra.Command {
 	var f restoreFlags
 	c := &cobra.Command{
 		Use:   "restore-links DRIVE[:/DIR]",
@@ -70,7 +73,7 @@ func (a *app) restoreCmd() *cobra.Command {
 
 // onDriveArg takes the name of a drive, or a directory on one. below is empty
 // for all of a drive.
-func (a *app) onDriveArg(e *redirect.Engine, arg string) (d drive.Drive, below string, err error) {
+func (a *restoreCommand) onDriveArg(e *redirect.Engine, arg string) (d drive.Drive, below string, err error) {
 	if d, err = e.Drives.Find(strings.TrimSuffix(arg, ":/")); err == nil {
 		return d, "", nil
 	}
@@ -115,7 +118,7 @@ func (f *restoreFlags) options() (o redirect.RestoreOptions, err error) {
 	return o, err
 }
 
-func (a *app) restore(e *redirect.Engine, d *drive.Drive, o redirect.RestoreOptions, f restoreFlags) error {
+func (a *restoreCommand) restore(e *redirect.Engine, d *drive.Drive, o redirect.RestoreOptions, f restoreFlags) error {
 	all, hidden, err := e.PlanRestore(a.ctx, d, o)
 	if err != nil {
 		return err
@@ -182,7 +185,7 @@ func restoreDoc(r *redirect.Restore) doc {
 	}
 }
 
-func (a *app) showRestore(d *drive.Drive, r *redirect.Restore) {
+func (a *restoreCommand) showRestore(d *drive.Drive, r *redirect.Restore) {
 	a.print("%s", led(nil, a.path(r.Link), on(d, r.Target)))
 	whose := r.Account
 	if r.Account != r.Note.Account {
@@ -195,7 +198,7 @@ func (a *app) showRestore(d *drive.Drive, r *redirect.Restore) {
 }
 
 // restoreAll takes in one after the other and makes its link.
-func (a *app) restoreAll(e *redirect.Engine, all []*redirect.Restore, f restoreFlags) ([]doc, error) {
+func (a *restoreCommand) restoreAll(e *redirect.Engine, all []*redirect.Restore, f restoreFlags) ([]doc, error) {
 	docs := []doc{}
 	for _, r := range all {
 		d := restoreDoc(r)
@@ -217,7 +220,7 @@ func (a *app) restoreAll(e *redirect.Engine, all []*redirect.Restore, f restoreF
 	return docs, nil
 }
 
-func (a *app) restoreOne(e *redirect.Engine, r *redirect.Restore, f restoreFlags, d doc) error {
+func (a *restoreCommand) restoreOne(e *redirect.Engine, r *redirect.Restore, f restoreFlags, d doc) error {
 	var out *redirect.Outcome
 	if !r.Known {
 		p := a.progress()
@@ -244,7 +247,7 @@ func (a *app) restoreOne(e *redirect.Engine, r *redirect.Restore, f restoreFlags
 }
 
 // linkAgain makes the link of a redirect that was taken in.
-func (a *app) linkAgain(e *redirect.Engine, row ledger.Redirect, f restoreFlags, d doc) error {
+func (a *restoreCommand) linkAgain(e *redirect.Engine, row ledger.Redirect, f restoreFlags, d doc) error {
 	o := f.mend
 	o.Attach = true
 	plan, err := e.PlanMend(a.ctx, row, o)

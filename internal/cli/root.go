@@ -55,14 +55,17 @@ func (a *app) root() *cobra.Command {
 			root.AddCommand(c)
 		}
 	}
-	add("look", a.drivesCmd(), a.surveyCmd(), a.inspectCmd())
-	add("move", a.moveCmd(), a.bringBackCmd(), a.detachCmd(), a.discardCmd(), a.resumeCmd(), a.undoCmd(), a.forgetCmd())
-	add("watch", a.listCmd(), a.showCmd(), a.historyCmd(), a.checkCmd(), a.tryCmd(), a.mendCmd(), a.recordCmd(),
-		a.restoreCmd(), a.watchCmd())
-	add("many", a.cardCmd())
-	add("keep", a.packCmd(), a.unpackCmd())
-	add("learn", a.demoCmd())
-	root.AddCommand(a.standinCmd())
+	back, lists, packs, demo := &recoverCommands{a}, &listCommands{a}, &packCommands{a}, &demoCommands{a}
+	add("look", (&drivesCommand{a}).drivesCmd(), (&surveyCommand{a}).surveyCmd(), (&inspectCommand{a}).inspectCmd())
+	add("move", a.moveCmd(), back.bringBackCmd(), back.detachCmd(), (&discardCommand{a}).discardCmd(),
+		back.resumeCmd(), back.undoCmd(), (&forgetCommand{a}).forgetCmd())
+	add("watch", lists.listCmd(), lists.showCmd(), lists.historyCmd(), (&checkCommand{a}).checkCmd(),
+		(&tryCommand{a}).tryCmd(), (&mendCommand{a}).mendCmd(), (&recordCommand{a}).recordCmd(),
+		(&restoreCommand{a}).restoreCmd(), (&watchCommand{a}).watchCmd())
+	add("many", (&cardCommands{a}).cardCmd())
+	add("keep", packs.packCmd(), packs.unpackCmd())
+	add("learn", demo.demoCmd())
+	root.AddCommand(demo.standinCmd())
 	root.SetHelpCommandGroupID("learn")
 	return root
 }

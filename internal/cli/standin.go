@@ -14,8 +14,11 @@ import (
 	"nexlin/internal/standin"
 )
 
+// standinCommands are the made-up programs and drives.
+type standinCommands struct{ *app }
+
 // callroostCmd is the stand-in for programs that back a device up.
-func (a *app) callroostCmd() *cobra.Command {
+func (a *standinCommands) callroostCmd() *cobra.Command {
 	c := &cobra.Command{Use: "callroost", Short: "a made-up program that backs a field handset up"}
 	roost := func() (*standin.Callroost, error) {
 		r := &standin.Callroost{Folder: filepath.Join(a.home, standin.CallroostFolder), Calls: 6, Say: a.print}
@@ -66,7 +69,7 @@ func (a *app) callroostCmd() *cobra.Command {
 
 // complain prints what a made-up program says of its own troubles: it is not
 // Nexlin that fails.
-func (a *app) complain(err error) error {
+func (a *standinCommands) complain(err error) error {
 	var c *standin.CallroostError
 	var p *standin.ProgramError
 	switch {
@@ -83,7 +86,7 @@ func (a *app) complain(err error) error {
 }
 
 // program makes the command of a made-up program out of what it can be told.
-func (a *app) program(name, short string, acts map[string]func(args []string) error) *cobra.Command {
+func (a *standinCommands) program(name, short string, acts map[string]func(args []string) error) *cobra.Command {
 	c := &cobra.Command{Use: name, Short: short}
 	for _, use := range slices.Sorted(maps.Keys(acts)) {
 		c.AddCommand(&cobra.Command{Use: use, Args: cobra.ArbitraryArgs,
@@ -95,7 +98,7 @@ func (a *app) program(name, short string, acts map[string]func(args []string) er
 }
 
 // mudflatCmd is the stand-in for programs that keep a shared folder.
-func (a *app) mudflatCmd() *cobra.Command {
+func (a *standinCommands) mudflatCmd() *cobra.Command {
 	m := &standin.Mudflat{Home: a.home, Say: a.print}
 	return a.program("mudflat", "a made-up program that keeps the survey team's shared folder",
 		map[string]func([]string) error{
@@ -122,7 +125,7 @@ func (a *app) mudflatCmd() *cobra.Command {
 }
 
 // sonogramCmd is the stand-in for programs with several path settings.
-func (a *app) sonogramCmd() *cobra.Command {
+func (a *standinCommands) sonogramCmd() *cobra.Command {
 	s := &standin.Sonogram{Home: a.home, Say: a.print}
 	return a.program("sonogram", "a made-up program that keeps spectrogram tiles on shelves",
 		map[string]func([]string) error{
@@ -131,7 +134,7 @@ func (a *app) sonogramCmd() *cobra.Command {
 }
 
 // brooderCmd is the stand-in for engines that register their stores.
-func (a *app) brooderCmd() *cobra.Command {
+func (a *standinCommands) brooderCmd() *cobra.Command {
 	b := &standin.Brooder{Home: a.home, Say: a.print}
 	arg := func(args []string, i int) string {
 		if i < len(args) {
@@ -152,7 +155,7 @@ func (a *app) brooderCmd() *cobra.Command {
 }
 
 // standinDriveCmd pulls, plugs in and fills the stand-in drives in force.
-func (a *app) standinDriveCmd() *cobra.Command {
+func (a *standinCommands) standinDriveCmd() *cobra.Command {
 	c := &cobra.Command{Use: "drive", Short: "pull, plug in, fill a stand-in drive"}
 	file := func() (string, error) {
 		if a.standins == "" {

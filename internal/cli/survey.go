@@ -11,7 +11,10 @@ import (
 	"nexlin/internal/survey"
 )
 
-func (a *app) surveyCmd() *cobra.Command {
+// surveyCommand is `nexlin survey`.
+type surveyCommand struct{ *app }
+
+func (a *surveyCommand) surveyCmd() *cobra.Command {
 	var need []string
 	var all bool
 	c := &cobra.Command{
@@ -64,7 +67,7 @@ func folderDocs(fs []survey.Folder) []folderDoc {
 // few is how many rows people get without --all.
 const few = 20
 
-func (a *app) surveyFolders(e *redirect.Engine, args []string, all bool) error {
+func (a *surveyCommand) surveyFolders(e *redirect.Engine, args []string, all bool) error {
 	o := survey.Options{}
 	cwd, err := a.cwd()
 	if err != nil {
@@ -135,7 +138,7 @@ func (a *app) freeLine(e *redirect.Engine) error {
 	return nil
 }
 
-func (a *app) surveyNeed(e *redirect.Engine, args []string) error {
+func (a *surveyCommand) surveyNeed(e *redirect.Engine, args []string) error {
 	cwd, err := a.cwd()
 	if err != nil {
 		return err

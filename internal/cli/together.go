@@ -14,8 +14,11 @@ import (
 	"nexlin/internal/run"
 )
 
+// severalRun is how a run of several folders is shown and carried out.
+type severalRun struct{ *app }
+
 // togetherDoc is the document of a run of several.
-func (a *app) togetherDoc(e *redirect.Engine, o *redirect.TogetherOutcome) doc {
+func (a *severalRun) togetherDoc(e *redirect.Engine, o *redirect.TogetherOutcome) doc {
 	runs := []doc{}
 	for _, m := range o.Members {
 		if m != nil {
@@ -44,7 +47,7 @@ func togetherPlanDoc(t *redirect.Together) doc {
 }
 
 // showTogether says what is about to happen to several folders as one.
-func (a *app) showTogether(t *redirect.Together) {
+func (a *severalRun) showTogether(t *redirect.Together) {
 	switch n := len(t.Plans); n {
 	case 0:
 	case 1:
@@ -77,7 +80,7 @@ func (a *app) showTogether(t *redirect.Together) {
 }
 
 // showPlans shows several plans in short, and their numbers together.
-func (a *app) showPlans(t *redirect.Together) {
+func (a *severalRun) showPlans(t *redirect.Together) {
 	type sums struct {
 		d            *drive.Drive
 		need, frees  int64
@@ -100,7 +103,8 @@ func (a *app) showPlans(t *redirect.Together) {
 			target = on(&p.IntoNow, p.Copy())
 		}
 		if p.ComesBack() {
-			a.print("%s   (a real folder again; the data comes from %s)", bold.Render(a.path(p.Link)), fromWhere(a, p))
+			a.print("%s   (a real folder again; the data comes from %s)", bold.Render(a.path(p.Link)),
+				fromWhere(a.app, p))
 		} else {
 			a.print("%s", led(p.Methods, a.path(p.Link), target))
 		}
@@ -159,15 +163,16 @@ func (a *app) togetherRun(e *redirect.Engine, preview bool, question string,
 		return err
 	}
 	if !a.json {
-		a.showTogether(t)
+		(&severalRun{a}).showTogether(t)
 	}
 	if stop, err := a.goOn(t.Blocked(), preview, question); err != nil || stop {
 		return a.emitIf(err, togetherPlanDoc(t))
 	}
-	return a.togetherCarried(e, func() (*redirect.TogetherOutcome, error) { return e.RunTogether(a.ctx, t) })
+	return (&severalRun{a}).togetherCarried(e,
+		func() (*redirect.TogetherOutcome, error) { return e.RunTogether(a.ctx, t) })
 }
 
-func (a *app) togetherCarried(e *redirect.Engine, run func() (*redirect.TogetherOutcome, error)) error {
+func (a *severalRun) togetherCarried(e *redirect.Engine, run func() (*redirect.TogetherOutcome, error)) error {
 	p := a.progress()
 	e.Progress = p
 	out, err := run()
@@ -185,7 +190,7 @@ func (a *app) togetherCarried(e *redirect.Engine, run func() (*redirect.Together
 	return nil
 }
 
-func (a *app) showTogetherDone(o *redirect.TogetherOutcome) {
+func (a *severalRun) showTogetherDone(o *redirect.TogetherOutcome) {
 	word := good.Render("done")
 	if o.State == ledger.Undone {
 		word = good.Render("undone")
@@ -273,7 +278,7 @@ func (a *app) showTogetherRecovery(e *redirect.Engine, r *redirect.Recovery) {
 }
 
 func (a *app) recoverTogether(e *redirect.Engine, row ledger.RunRow, forward bool) error {
-	return a.togetherCarried(e, func() (*redirect.TogetherOutcome, error) {
+	return (&severalRun{a}).togetherCarried(e, func() (*redirect.TogetherOutcome, error) {
 		if forward {
 			return e.ResumeTogether(a.ctx, row)
 		}

@@ -15,7 +15,10 @@ import (
 	"nexlin/internal/redirect"
 )
 
-func (a *app) tryCmd() *cobra.Command {
+// tryCommand is `nexlin try`.
+type tryCommand struct{ *app }
+
+func (a *tryCommand) tryCmd() *cobra.Command {
 	var live bool
 	var length time.Duration
 	c := &cobra.Command{
@@ -58,7 +61,7 @@ func (a *app) tryCmd() *cobra.Command {
 }
 
 // live shows the room of both drives until it is interrupted.
-func (a *app) live(e *redirect.Engine, r ledger.Redirect, length time.Duration) (doc, error) {
+func (a *tryCommand) live(e *redirect.Engine, r ledger.Redirect, length time.Duration) (doc, error) {
 	ctx, stop := context.WithCancel(a.ctx)
 	if length > 0 {
 		ctx, stop = context.WithTimeout(a.ctx, length)
@@ -94,7 +97,7 @@ func roomLine(where string, r health.Room) string {
 	return fmt.Sprintf("%s %-8s %9s free, %-15s", where, pathtext.Show(r.Drive), pathtext.Size(r.Now), change)
 }
 
-func (a *app) showTrial(t *health.Trial) {
+func (a *tryCommand) showTrial(t *health.Trial) {
 	r := t.Redirect
 	a.print("%s", led(r.Methods, a.path(r.Link), a.onDrive(r)))
 	switch {

@@ -30,7 +30,10 @@ func (a *app) named(args []string, write bool, key string,
 	})
 }
 
-func (a *app) bringBackCmd() *cobra.Command {
+// recoverCommands are bring-back, detach, resume and undo.
+type recoverCommands struct{ *app }
+
+func (a *recoverCommands) bringBackCmd() *cobra.Command {
 	var preview bool
 	var accept []string
 	var o redirect.BackOptions
@@ -90,7 +93,7 @@ func (a *app) sayPreview() {
 	}
 }
 
-func (a *app) detachCmd() *cobra.Command {
+func (a *recoverCommands) detachCmd() *cobra.Command {
 	var preview bool
 	c := &cobra.Command{
 		Use:   "detach NAME…",
@@ -143,11 +146,11 @@ func runArg(args []string) string {
 	return args[0]
 }
 
-func (a *app) resumeCmd() *cobra.Command {
+func (a *recoverCommands) resumeCmd() *cobra.Command {
 	return a.recoverCmd("resume", "finish a run that was stopped", "finish it?", true)
 }
 
-func (a *app) undoCmd() *cobra.Command {
+func (a *recoverCommands) undoCmd() *cobra.Command {
 	c := a.recoverCmd("undo", "take back a run that was stopped, or the last one of a redirect", "take it back?", false)
 	c.Long = "Takes a run back: one that was stopped, or the last one that was done to a redirect. The folder\n" +
 		"stands at its old place again. A copy that had its final name already is not deleted: it is set aside\n" +
@@ -156,7 +159,7 @@ func (a *app) undoCmd() *cobra.Command {
 	return c
 }
 
-func (a *app) recoverCmd(use, short, question string, forward bool) *cobra.Command {
+func (a *recoverCommands) recoverCmd(use, short, question string, forward bool) *cobra.Command {
 	var preview, later bool
 	c := &cobra.Command{
 		Use:   use + " [RUN]",
@@ -219,7 +222,7 @@ func (a *app) recoverCmd(use, short, question string, forward bool) *cobra.Comma
 }
 
 // afterRestart has a run go on by itself after the next start of the machine.
-func (a *app) afterRestart(e *redirect.Engine, row ledger.RunRow) error {
+func (a *recoverCommands) afterRestart(e *redirect.Engine, row ledger.RunRow) error {
 	exe, err := os.Executable()
 	if err != nil {
 		return err
@@ -238,7 +241,7 @@ func (a *app) afterRestart(e *redirect.Engine, row ledger.RunRow) error {
 	return nil
 }
 
-func (a *app) showRecovery(r *redirect.Recovery, forward bool) {
+func (a *recoverCommands) showRecovery(r *redirect.Recovery, forward bool) {
 	p := r.Plan
 	what := map[string]string{
 		redirect.KindMove: "move", redirect.KindMoveOn: "move on", redirect.KindBringBack: "bring-back",
@@ -270,7 +273,7 @@ func (a *app) showRecovery(r *redirect.Recovery, forward bool) {
 	}
 }
 
-func (a *app) recoverRun(e *redirect.Engine, row ledger.RunRow, forward bool) error {
+func (a *recoverCommands) recoverRun(e *redirect.Engine, row ledger.RunRow, forward bool) error {
 	p := a.progress()
 	e.Progress = p
 	act := e.Undo
@@ -307,7 +310,7 @@ func (a *app) recoverRun(e *redirect.Engine, row ledger.RunRow, forward bool) er
 	return nil
 }
 
-func (a *app) showUndone(o *redirect.Outcome) {
+func (a *recoverCommands) showUndone(o *redirect.Outcome) {
 	p := o.Plan
 	a.print("")
 	state := map[string]string{

@@ -29,7 +29,10 @@ type watchFlags struct {
 	listen, file string
 }
 
-func (a *app) watchCmd() *cobra.Command {
+// watchCommand is `nexlin watch`.
+type watchCommand struct{ *app }
+
+func (a *watchCommand) watchCmd() *cobra.Command {
 	var f watchFlags
 	c := &cobra.Command{
 		Use:   "watch",
@@ -59,7 +62,7 @@ func (a *app) watchCmd() *cobra.Command {
 }
 
 // printUnits prints the unit files, each after its name.
-func (a *app) printUnits() error {
+func (a *watchCommand) printUnits() error {
 	return fs.WalkDir(contrib.Units, ".", func(path string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() {
 			return err
@@ -70,7 +73,7 @@ func (a *app) printUnits() error {
 	})
 }
 
-func (a *app) watch(f watchFlags) error {
+func (a *watchCommand) watch(f watchFlags) error {
 	e, done, err := a.engine(false)
 	if err != nil {
 		return err
@@ -94,7 +97,7 @@ func (a *app) watch(f watchFlags) error {
 	w := &health.Watcher{Engine: e, Every: f.every, Tell: func(ev health.Event) {
 		a.event(ev)
 		if desk != nil {
-			desk.tell(a, ev)
+			desk.tell(a.app, ev)
 		}
 	}}
 	if f.listen != "" || f.file != "" {
@@ -127,7 +130,7 @@ func measured(e *redirect.Engine, c *metrics.Collector, reports []*health.Report
 }
 
 // serve answers at an address until the function it gives is called.
-func (a *app) serve(address string, c *metrics.Collector) (func(), error) {
+func (a *watchCommand) serve(address string, c *metrics.Collector) (func(), error) {
 	l, err := net.Listen("tcp", address)
 	if err != nil {
 		return nil, &usageError{fmt.Sprintf("--metrics-listen %s: %v", address, err)}
@@ -178,7 +181,7 @@ func (c *counted) Close() error {
 }
 
 // event says one thing that was noticed.
-func (a *app) event(ev health.Event) {
+func (a *watchCommand) event(ev health.Event) {
 	if a.json {
 		a.jsonLine(eventDoc(ev))
 		return
@@ -218,7 +221,7 @@ func eventDoc(ev health.Event) doc {
 }
 
 // jsonLine prints one document on one line.
-func (a *app) jsonLine(d doc) {
+func (a *watchCommand) jsonLine(d doc) {
 	_ = a.writeJSON(d, "") // an output that is closed is the reader's choice
 	a.docDone = true
 }
