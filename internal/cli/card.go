@@ -283,7 +283,7 @@ func (a *cardCommands) withCard(arg string, f func(*redirect.Engine, *redirect.C
 }
 
 // backCard brings back what a card has moved, as one.
-func (a *app) backCard(name string, preview bool, o redirect.BackOptions) error {
+func (a *recoverCommands) backCard(name string, preview bool, o redirect.BackOptions) error {
 	e, done, err := a.engine(!preview)
 	if err != nil {
 		return err
@@ -296,12 +296,12 @@ func (a *app) backCard(name string, preview bool, o redirect.BackOptions) error 
 	if len(rs) == 0 {
 		return &usageError{fmt.Sprintf("nothing was moved by card %s; `nexlin list` shows what is redirected", name)}
 	}
-	return (&cardCommands{a}).backTogether(e, name, rs, preview, o)
+	return (&cardCommands{a.app}).backTogether(e, name, rs, preview, o)
 }
 
 // backByCard brings back one redirect that a card has made, with what the card
 // has done around it. done is false for any other.
-func (a *app) backByCard(arg string, preview bool, o redirect.BackOptions) (done bool, err error) {
+func (a *recoverCommands) backByCard(arg string, preview bool, o redirect.BackOptions) (done bool, err error) {
 	e, cwd, closed, err := a.engineHere(!preview)
 	if err != nil {
 		return false, err
@@ -311,12 +311,12 @@ func (a *app) backByCard(arg string, preview bool, o redirect.BackOptions) (done
 	if err != nil || r.Card == "" || r.State == ledger.Ended || redirect.Owned(r) {
 		return false, nil // the usual way says what is wrong with it
 	}
-	return true, (&cardCommands{a}).backTogether(e, r.Card, []ledger.Redirect{r}, preview, o)
+	return true, (&cardCommands{a.app}).backTogether(e, r.Card, []ledger.Redirect{r}, preview, o)
 }
 
 func (a *cardCommands) backTogether(e *redirect.Engine, name string, rs []ledger.Redirect, preview bool,
 	o redirect.BackOptions) error {
-	return a.togetherRun(e, preview, "bring it back?",
+	return (&severalRun{a.app}).togetherRun(e, preview, "bring it back?",
 		func(progress func(entries, bytes int64)) (*redirect.Together, error) {
 			o.Progress = progress
 			return e.PlanBackTogether(a.ctx, name, rs, o)

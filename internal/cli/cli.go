@@ -48,30 +48,36 @@ const (
 	exitAway     = 7
 )
 
-// app is what all commands share.
-type app struct {
-	ctx    context.Context
-	in     *os.File
+// A screen is where people, or programs with --json, read what a command says.
+type screen struct {
 	out    io.Writer // colours are taken out where the terminal has none
 	err    io.Writer
 	rawOut *os.File
 	rawErr *os.File
 
+	home    string // which is written as ~
+	json    bool   // one document at the end, and nothing else
+	quiet   bool
+	verbose bool
+}
+
+// app is what all commands share.
+type app struct {
+	*screen
+	ctx context.Context
+	in  *os.File
+
 	stateDir     string
 	standins     string
 	config       string
 	noColor      bool
-	quiet        bool
-	verbose      bool
 	yes          bool
-	json         bool
 	progressJSON bool
 
 	command  string // name of the running command, for JSON
 	topic    string // what help is there for it; empty where there is no such command
 	exit     int
-	docDone  bool // a JSON document is out
-	home     string
+	docDone  bool            // a JSON document is out
 	copyDays int             // check: see redirect.Engine.CopyWithin
 	bannered bool            // it was said that stand-ins are in force
 	told     map[string]bool // what was said of drives already
@@ -85,7 +91,7 @@ func Main(args []string, in, out, err *os.File) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
 	context.AfterFunc(ctx, stop) // a second signal ends the process at once
-	a := &app{ctx: ctx, in: in, rawOut: out, rawErr: err, out: out, err: err, home: homeDir()}
+	a := &app{ctx: ctx, in: in, screen: &screen{rawOut: out, rawErr: err, out: out, err: err, home: homeDir()}}
 	return a.run(args)
 }
 
@@ -233,7 +239,7 @@ func (a *app) engineHere(write bool) (*redirect.Engine, string, func(), error) {
 }
 
 // note writes a line for people to standard error.
-func (a *app) note(format string, args ...any) {
+func (a *screen) note(format string, args ...any) {
 	fmt.Fprintf(a.err, "nexlin: "+format+"\n", args...)
 }
 
@@ -243,7 +249,7 @@ func (a *app) terminal() bool {
 }
 
 // outIsTerminal reports whether somebody looks at the output as it is.
-func (a *app) outIsTerminal() bool { return term.IsTerminal(int(a.rawOut.Fd())) }
+func (a *screen) outIsTerminal() bool { return term.IsTerminal(int(a.rawOut.Fd())) }
 
 func (a *app) cwd() (string, error) {
 	d, err := os.Getwd()

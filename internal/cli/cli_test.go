@@ -32,7 +32,7 @@ func found(codes ...finding.Code) []finding.Finding {
 // Every kind of error has its status, says in which state things are, and
 // what to do next where there is something to do.
 func TestExplain(t *testing.T) {
-	a := &app{home: "/home/ines", command: "move", topic: "move"}
+	a := &app{screen: &screen{home: "/home/ines"}, command: "move", topic: "move"}
 	stopped := func(err error, switched bool) error {
 		return &redirect.StoppedError{Run: "20261123-abcde", Kind: redirect.KindMove, Phase: "copy",
 			Link: "/home/ines/Pictures", Switched: switched, Err: err, Drive: "BASALT", At: "/media/b/x"}
@@ -76,7 +76,7 @@ func TestExplain(t *testing.T) {
 		{at(unix.EACCES), exitFailed, "permission", "permission denied", untouched, "administrator"},
 		{errors.New("a name with \x1b[31m in it"), exitFailed, "failed", `\u001b`, untouched, ""},
 	} {
-		f := a.explain(c.err)
+		f := (&explainer{a}).explain(c.err)
 		require.Equal(t, c.exit, f.Exit, c.err)
 		require.Equal(t, c.code, f.Code, c.err)
 		require.Contains(t, f.Message, c.message)
@@ -96,7 +96,7 @@ func TestGravestStatus(t *testing.T) {
 	for i, worst := range order {
 		rest := append([]int{}, order[i:]...)
 		rand.Shuffle(len(rest), func(a, b int) { rest[a], rest[b] = rest[b], rest[a] })
-		a := &app{}
+		a := &app{screen: &screen{}}
 		for _, code := range rest {
 			a.grave(code)
 		}
@@ -116,7 +116,7 @@ func TestCheckExit(t *testing.T) {
 }
 
 func TestTextForPeople(t *testing.T) {
-	a := &app{home: "/home/ines"}
+	a := &app{screen: &screen{home: "/home/ines"}}
 	for in, want := range map[string]string{"/home/ines": "~", "/home/ines/a b": "~/a b",
 		"/home/inesx": "/home/inesx", "/x\n": `/x\n`} {
 		require.Equal(t, want, a.path(in))

@@ -100,8 +100,8 @@ func acceptFlags(codes []finding.Code) string {
 	return strings.Join(out, " ")
 }
 
-func (a *discardCommand) compare(e *redirect.Engine, r ledger.Redirect, o redirect.DiscardOptions) (*redirect.DiscardPlan,
-	error) {
+func (a *discardCommand) compare(e *redirect.Engine, r ledger.Redirect,
+	o redirect.DiscardOptions) (*redirect.DiscardPlan, error) {
 	p := a.progress()
 	e.Progress = p
 	plan, err := e.PlanDiscard(a.ctx, r, o)

@@ -39,8 +39,11 @@ const (
 	together  = "to go on with all of this: "
 )
 
+// An explainer says in words what went wrong.
+type explainer struct{ *app }
+
 // explain turns an error of the core into advice and an exit status.
-func (a *app) explain(err error) fault {
+func (a *explainer) explain(err error) fault {
 	if f, ok := a.explainRun(err); ok {
 		if shown := (*shownError)(nil); errors.As(err, &shown) {
 			// The remedies stand on the screen already, one by one.
@@ -68,7 +71,7 @@ func (a *app) explain(err error) fault {
 }
 
 // explainWords explains what a person has typed that means nothing.
-func (a *app) explainWords(err error, f *fault) bool {
+func (a *explainer) explainWords(err error, f *fault) bool {
 	var (
 		mistake *card.MistakeError
 		noCard  *card.NotFoundError
@@ -102,7 +105,7 @@ func (a *app) explainWords(err error, f *fault) bool {
 }
 
 // explainLedger explains what is wrong with the records, or with what was asked of them.
-func (a *app) explainLedger(err error, f *fault) bool {
+func (a *explainer) explainLedger(err error, f *fault) bool {
 	var (
 		state *ledger.StateDirError
 		lost  *ledger.DamagedError
@@ -165,7 +168,7 @@ func explainRest(err error, f *fault) bool {
 }
 
 // explainRun explains the errors of a run.
-func (a *app) explainRun(err error) (fault, bool) {
+func (a *explainer) explainRun(err error) (fault, bool) {
 	var stopped *redirect.StoppedError
 	var refused *redirect.RefusedError
 	var kept *redirect.KeptError
@@ -235,7 +238,7 @@ func refusal(r *redirect.RefusedError) int {
 	return exitRefused
 }
 
-func (a *app) explainStopped(s *redirect.StoppedError) fault {
+func (a *explainer) explainStopped(s *redirect.StoppedError) fault {
 	f := fault{Code: "stopped", Path: s.Link, Exit: exitStopped}
 	why := a.reason(s)
 	f.Message = fmt.Sprintf("run %s (%s) stopped: %s", s.Run, s.Kind, why)
@@ -289,7 +292,7 @@ func (a *app) explainStopped(s *redirect.StoppedError) fault {
 }
 
 // reason names the true cause in words where an error number says little.
-func (a *app) reason(s *redirect.StoppedError) string {
+func (a *explainer) reason(s *redirect.StoppedError) string {
 	err, drv, at := s.Err, "the drive", ""
 	if s.Drive != "" {
 		drv = pathtext.Show(s.Drive)
@@ -338,7 +341,7 @@ func nearNames(ref string, known []string) []string {
 // fail reports an error, to people or as the one JSON document, and returns
 // the exit status.
 func (a *app) fail(err error) int {
-	f := a.explain(err)
+	f := (&explainer{a}).explain(err)
 	a.grave(f.Exit)
 	if a.json && !a.docDone {
 		_ = a.emit(doc{ // where standard output is gone, the status still tells

@@ -19,7 +19,7 @@ import (
 
 // moveGuided leads through the choices on a terminal: which folder, where
 // to. It shows the command line it amounts to and then does what that does.
-func (a *app) moveGuided(f moveFlags, flags string) error {
+func (a *moveCommand) moveGuided(f moveFlags, flags string) error {
 	if a.json || !a.terminal() {
 		return &usageError{"name the folder and, with --into, the directory it goes into"}
 	}
@@ -35,15 +35,15 @@ func (a *app) moveGuided(f moveFlags, flags string) error {
 		return err
 	}
 	defer done()
-	folder, err := (&guide{a}).chooseFolder(e)
+	folder, err := (&guide{a.app}).chooseFolder(e)
 	if err != nil {
 		return err
 	}
-	into, err := (&guide{a}).chooseTarget(e, folder)
+	into, err := (&guide{a.app}).chooseTarget(e, folder)
 	if err != nil {
 		return err
 	}
-	line := "nexlin move " + (&guide{a}).typed(folder.Path) + " --into " + pathtext.Quote(into) + flags
+	line := "nexlin move " + (&guide{a.app}).typed(folder.Path) + " --into " + pathtext.Quote(into) + flags
 	a.print("%s", faint.Render("the same as a command:")+"  "+bold.Render(line))
 	a.print("")
 	cwd, err := a.cwd()

@@ -11,7 +11,7 @@ import (
 )
 
 // moveStore has an engine move one of its registered stores.
-func (a *app) moveStore(e *redirect.Engine, name string, f moveFlags, o redirect.MoveOptions) error {
+func (a *moveCommand) moveStore(e *redirect.Engine, name string, f moveFlags, o redirect.MoveOptions) error {
 	u, err := a.cardFor(e, name)
 	if err != nil {
 		return err
@@ -30,7 +30,7 @@ func (a *app) moveStore(e *redirect.Engine, name string, f moveFlags, o redirect
 		return &usageError{"name the store with --store; the engine has " + strings.Join(names, ", ")}
 	}
 	o.Name = f.name
-	d, err := (&storeRun{a}).handOver(e, f.preview, func() (*redirect.Plan, error) {
+	d, err := (&storeRun{a.app}).handOver(e, f.preview, func() (*redirect.Plan, error) {
 		return e.PlanHandover(a.ctx, u, f.store, o)
 	})
 	switch {
@@ -106,7 +106,7 @@ func (a *storeRun) showHandover(p *redirect.Plan) {
 	}
 }
 
-func (a *app) showHandedOver(o *redirect.Outcome) {
+func (a *screen) showHandedOver(o *redirect.Outcome) {
 	p := o.Plan
 	a.print("")
 	a.print("%s  the engine has %s at %s", good.Render("done"), bold.Render(pathtext.Show(p.Store.Store)),
@@ -131,8 +131,9 @@ func (a *app) showHandedOver(o *redirect.Outcome) {
 }
 
 // backStore has the engine bring a store back.
-func (a *app) backStore(e *redirect.Engine, r ledger.Redirect, preview bool, o redirect.BackOptions) (doc, error) {
-	return (&storeRun{a}).handOver(e, preview,
+func (a *recoverCommands) backStore(e *redirect.Engine, r ledger.Redirect, preview bool,
+	o redirect.BackOptions) (doc, error) {
+	return (&storeRun{a.app}).handOver(e, preview,
 		func() (*redirect.Plan, error) { return e.PlanHandoverBack(a.ctx, r, o) })
 }
 

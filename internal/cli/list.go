@@ -96,7 +96,7 @@ func (a *listCommands) heldLine(e *redirect.Engine) error {
 }
 
 // onDrive writes the target by the label its drive had.
-func (a *app) onDrive(r ledger.Redirect) string {
+func (a *screen) onDrive(r ledger.Redirect) string {
 	mount := r.Drive.Mount
 	if rel, ok := pathtext.Below(r.Target, mount); ok && r.Drive.Label != mount {
 		return pathtext.Show(r.Drive.Label + ":/" + filepath.ToSlash(rel))

@@ -304,7 +304,7 @@ func keepsBoth(m redirect.MergeEntry) string {
 	return ""
 }
 
-func (a *app) showMended(o *redirect.Outcome) {
+func (a *screen) showMended(o *redirect.Outcome) {
 	p := o.Plan
 	a.print("")
 	if p.LinkText == "" {

@@ -38,7 +38,10 @@ type moveFlags struct {
 	form, seen     string
 }
 
-func (a *app) moveCmd() *cobra.Command {
+// moveCommand is `nexlin move`, whatever is moved.
+type moveCommand struct{ *app }
+
+func (a *moveCommand) moveCmd() *cobra.Command {
 	var f moveFlags
 	c := &cobra.Command{
 		Use:   "move FOLDER… --into DIR",
@@ -169,7 +172,7 @@ func (a *app) previewFlag(c *cobra.Command, p *bool) {
 }
 
 // folderArg turns FOLDER into a path: a path, or the name of a redirect.
-func (a *app) folderArg(e *redirect.Engine, arg, cwd string) (string, error) {
+func (a *moveCommand) folderArg(e *redirect.Engine, arg, cwd string) (string, error) {
 	path := absolute(arg, cwd)
 	r, err := e.Ledger.Redirect(arg)
 	if errors.Is(err, ledger.ErrNotFound) || err == nil && r.State == ledger.Ended {
@@ -207,7 +210,7 @@ func (f *moveFlags) options(folder, into string, accept []finding.Code) redirect
 	}
 }
 
-func (a *app) moveAll(args []string, f moveFlags) error {
+func (a *moveCommand) moveAll(args []string, f moveFlags) error {
 	if err := f.check(); err != nil {
 		return err
 	}
@@ -285,7 +288,7 @@ func (a *app) several(args []string, key string, each func(string) (doc, error))
 			}
 			return err
 		}
-		f := a.explain(err)
+		f := (&explainer{a}).explain(err)
 		a.grave(f.Exit)
 		if a.json {
 			docs = append(docs, doc{"argument": arg, "error": faultDoc(f), "findings": findingDocs(f.Found)})
@@ -307,7 +310,7 @@ func (a *app) several(args []string, key string, each func(string) (doc, error))
 
 // failWith reports an error together with the results there are.
 func (a *app) failWith(d doc, err error) error {
-	f := a.explain(err)
+	f := (&explainer{a}).explain(err)
 	a.grave(f.Exit)
 	d["error"] = faultDoc(f)
 	if len(f.Found) > 0 || d["findings"] == nil {
@@ -316,7 +319,7 @@ func (a *app) failWith(d doc, err error) error {
 	return a.emit(d)
 }
 
-func (a *app) moveOne(e *redirect.Engine, o redirect.MoveOptions, preview bool) (doc, error) {
+func (a *moveCommand) moveOne(e *redirect.Engine, o redirect.MoveOptions, preview bool) (doc, error) {
 	question := "move it?"
 	if o.Discard {
 		question = "move it, and delete the original once the copy is proven?"

@@ -103,7 +103,7 @@ func archiveDoc(d doc, o *redirect.Outcome) {
 		"content": x.Count.Bytes, "not_kept": flaws}
 }
 
-func (a *app) showArchived(o *redirect.Outcome) {
+func (a *screen) showArchived(o *redirect.Outcome) {
 	x := o.Archive
 	if x == nil {
 		a.print("%s  run %s was at its end", good.Render("done"), o.Run)
@@ -184,7 +184,7 @@ func (a *packCommands) unpackCmd() *cobra.Command {
 }
 
 // explainArchive explains the errors of archives.
-func (a *app) explainArchive(err error) (fault, bool) {
+func (a *explainer) explainArchive(err error) (fault, bool) {
 	var changed *archive.ChangedError
 	var damage *archive.DamageError
 	switch {
@@ -204,7 +204,7 @@ func (a *app) explainArchive(err error) (fault, bool) {
 
 // packFirst makes the whole copy that a person wants before a move begins. A move
 // that is refused packs nothing.
-func (a *app) packFirst(e *redirect.Engine, o redirect.MoveOptions, file string, preview bool) error {
+func (a *moveCommand) packFirst(e *redirect.Engine, o redirect.MoveOptions, file string, preview bool) error {
 	if file == "" {
 		return nil
 	}
@@ -224,12 +224,12 @@ func (a *app) packFirst(e *redirect.Engine, o redirect.MoveOptions, file string,
 		return err
 	}
 	folder := o.Folder
-	source, name, err := (&packCommands{a}).packSource(e, folder, cwd)
+	source, name, err := (&packCommands{a.app}).packSource(e, folder, cwd)
 	if err != nil {
 		return err
 	}
 	whole := redirect.PackOptions{Folder: source, Name: name, File: absolute(file, cwd)}
-	if _, err := (&packCommands{a}).packOne(e, whole, preview); err != nil {
+	if _, err := (&packCommands{a.app}).packOne(e, whole, preview); err != nil {
 		return fmt.Errorf("packing %s: %w", pathtext.Show(filepath.Base(folder)), err)
 	}
 	a.say("")

@@ -13,7 +13,7 @@ import (
 func (a *app) account() string { return filepath.Base(a.home) }
 
 // moveCard moves what a card describes.
-func (a *app) moveCard(e *redirect.Engine, name string, f moveFlags, o redirect.MoveOptions) error {
+func (a *moveCommand) moveCard(e *redirect.Engine, name string, f moveFlags, o redirect.MoveOptions) error {
 	if c, err := e.FindCard(name); err == nil && c.Handover != nil {
 		return a.moveStore(e, name, f, o)
 	}
@@ -27,7 +27,7 @@ func (a *app) moveCard(e *redirect.Engine, name string, f moveFlags, o redirect.
 	if err != nil {
 		return err
 	}
-	return a.togetherRun(e, f.preview, "move it?",
+	return (&severalRun{a.app}).togetherRun(e, f.preview, "move it?",
 		func(progress func(entries, bytes int64)) (*redirect.Together, error) {
 			o.Progress = progress
 			return e.PlanCard(a.ctx, u, o)
@@ -35,7 +35,7 @@ func (a *app) moveCard(e *redirect.Engine, name string, f moveFlags, o redirect.
 }
 
 // moveProfile moves profile folders as one.
-func (a *app) moveProfile(e *redirect.Engine, f moveFlags, o redirect.MoveOptions) error {
+func (a *moveCommand) moveProfile(e *redirect.Engine, f moveFlags, o redirect.MoveOptions) error {
 	for _, k := range f.profile {
 		if !slices.Contains(redirect.ProfileKinds(), k) {
 			return &usageError{"--profile takes " + strings.Join(redirect.ProfileKinds(), ", ") + ", not " +
@@ -45,7 +45,7 @@ func (a *app) moveProfile(e *redirect.Engine, f moveFlags, o redirect.MoveOption
 	if len(o.By) == 0 {
 		o.By = redirect.ProfileMethods()
 	}
-	return a.togetherRun(e, f.preview, "move them?",
+	return (&severalRun{a.app}).togetherRun(e, f.preview, "move them?",
 		func(progress func(entries, bytes int64)) (*redirect.Together, error) {
 			o.Progress = progress
 			return e.PlanProfile(a.ctx, a.home, f.profile, o)
@@ -53,7 +53,7 @@ func (a *app) moveProfile(e *redirect.Engine, f moveFlags, o redirect.MoveOption
 }
 
 // futureOnly changes where new things go.
-func (a *app) futureOnly(e *redirect.Engine, args []string, f moveFlags, o redirect.MoveOptions) error {
+func (a *moveCommand) futureOnly(e *redirect.Engine, args []string, f moveFlags, o redirect.MoveOptions) error {
 	if len(o.By) > 0 && !slices.Equal(o.By, []string{redirect.BySetting}) {
 		return &usageError{"--future-only changes a setting: --by setting"}
 	}

@@ -124,7 +124,7 @@ func (a *recordCommand) showRecord(p *redirect.Plan) {
 	}
 }
 
-func (a *app) showRecorded(o *redirect.Outcome) {
+func (a *screen) showRecorded(o *redirect.Outcome) {
 	p := o.Plan
 	a.print("")
 	a.print("%s  %s", good.Render("recorded"), led(p.Methods, a.path(p.Link), on(&p.IntoNow, p.Copy())))

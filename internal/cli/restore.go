@@ -172,7 +172,7 @@ func (a *restoreCommand) restore(e *redirect.Engine, d *drive.Drive, o redirect.
 }
 
 // say prints what only people read.
-func (a *app) say(format string, args ...any) {
+func (a *screen) say(format string, args ...any) {
 	if !a.json {
 		a.print(format, args...)
 	}
@@ -207,7 +207,7 @@ func (a *restoreCommand) restoreAll(e *redirect.Engine, all []*redirect.Restore,
 				if a.ctx.Err() != nil || !a.json && len(all) == 1 {
 					return docs, err
 				}
-				fault := a.explain(err)
+				fault := (&explainer{a.app}).explain(err)
 				a.grave(fault.Exit)
 				d["error"] = faultDoc(fault)
 				if !a.json {

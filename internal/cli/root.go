@@ -9,7 +9,7 @@ import (
 
 // Commands is the tree of commands, for manual pages and completions to be made
 // from. It is not to be run: that is [Main].
-func Commands() *cobra.Command { return (&app{}).root() }
+func Commands() *cobra.Command { return (&app{screen: &screen{}}).root() }
 
 func (a *app) root() *cobra.Command {
 	cobra.EnableCommandSorting = false // the order of the work, not of the alphabet
@@ -57,7 +57,7 @@ func (a *app) root() *cobra.Command {
 	}
 	back, lists, packs, demo := &recoverCommands{a}, &listCommands{a}, &packCommands{a}, &demoCommands{a}
 	add("look", (&drivesCommand{a}).drivesCmd(), (&surveyCommand{a}).surveyCmd(), (&inspectCommand{a}).inspectCmd())
-	add("move", a.moveCmd(), back.bringBackCmd(), back.detachCmd(), (&discardCommand{a}).discardCmd(),
+	add("move", (&moveCommand{a}).moveCmd(), back.bringBackCmd(), back.detachCmd(), (&discardCommand{a}).discardCmd(),
 		back.resumeCmd(), back.undoCmd(), (&forgetCommand{a}).forgetCmd())
 	add("watch", lists.listCmd(), lists.showCmd(), lists.historyCmd(), (&checkCommand{a}).checkCmd(),
 		(&tryCommand{a}).tryCmd(), (&mendCommand{a}).mendCmd(), (&recordCommand{a}).recordCmd(),

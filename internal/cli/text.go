@@ -40,7 +40,7 @@ func plural(n int64, one, many string) string {
 }
 
 // path writes a path the way people know it: ~ for their own home.
-func (a *app) path(p string) string {
+func (a *screen) path(p string) string {
 	if a.home == "" || pathtext.IsRoot(a.home) || runtime.GOOS == "windows" { // where no shell knows ~
 		return pathtext.Show(p)
 	}
@@ -56,11 +56,11 @@ func (a *app) path(p string) string {
 // on writes a path on a drive by the drive's label.
 func on(d *drive.Drive, p string) string { return pathtext.Show(d.Display(p)) }
 
-func (a *app) print(format string, args ...any) { fmt.Fprintf(a.out, format+"\n", args...) }
+func (a *screen) print(format string, args ...any) { fmt.Fprintf(a.out, format+"\n", args...) }
 
 // columns prints a table without lines: headers, if there are any, then
 // rows. Columns named in right are set flush right.
-func (a *app) columns(w io.Writer, headers []string, rows [][]string, right ...int) {
+func (a *screen) columns(w io.Writer, headers []string, rows [][]string, right ...int) {
 	t := table.New().Rows(rows...).
 		Border(lipgloss.HiddenBorder()).
 		BorderTop(false).BorderBottom(false).BorderLeft(false).BorderRight(false).
@@ -86,7 +86,7 @@ func (a *app) columns(w io.Writer, headers []string, rows [][]string, right ...i
 }
 
 // findings prints what was noticed: the gravest first, each with its remedy.
-func (a *app) findings(w io.Writer, fs []finding.Finding) {
+func (a *screen) findings(w io.Writer, fs []finding.Finding) {
 	for _, f := range finding.Worst(fs) {
 		mark := map[finding.Severity]string{
 			finding.Blocker: bad.Render("blocker"), finding.Warning: caution.Render("warning"),
@@ -106,7 +106,7 @@ func (a *app) findings(w io.Writer, fs []finding.Finding) {
 
 // findingPaths prints the first paths of a finding, fewer of one that only
 // informs, and returns how many.
-func (a *app) findingPaths(w io.Writer, f finding.Finding) (shown int) {
+func (a *screen) findingPaths(w io.Writer, f finding.Finding) (shown int) {
 	most := 10
 	if f.Severity == finding.Info {
 		most = 3

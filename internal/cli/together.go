@@ -104,7 +104,7 @@ func (a *severalRun) showPlans(t *redirect.Together) {
 		}
 		if p.ComesBack() {
 			a.print("%s   (a real folder again; the data comes from %s)", bold.Render(a.path(p.Link)),
-				fromWhere(a.app, p))
+				fromWhere(a.screen, p))
 		} else {
 			a.print("%s", led(p.Methods, a.path(p.Link), target))
 		}
@@ -153,7 +153,7 @@ func stepText(s run.Step) string {
 }
 
 // togetherRun plans a run of several, shows it, asks, and carries it out.
-func (a *app) togetherRun(e *redirect.Engine, preview bool, question string,
+func (a *severalRun) togetherRun(e *redirect.Engine, preview bool, question string,
 	make func(progress func(entries, bytes int64)) (*redirect.Together, error)) error {
 	p := a.progress()
 	p.Phase("inspect", 0, 0)
@@ -163,12 +163,12 @@ func (a *app) togetherRun(e *redirect.Engine, preview bool, question string,
 		return err
 	}
 	if !a.json {
-		(&severalRun{a}).showTogether(t)
+		(&severalRun{a.app}).showTogether(t)
 	}
 	if stop, err := a.goOn(t.Blocked(), preview, question); err != nil || stop {
 		return a.emitIf(err, togetherPlanDoc(t))
 	}
-	return (&severalRun{a}).togetherCarried(e,
+	return (&severalRun{a.app}).togetherCarried(e,
 		func() (*redirect.TogetherOutcome, error) { return e.RunTogether(a.ctx, t) })
 }
 
@@ -261,7 +261,7 @@ func (a *severalRun) showTogetherDone(o *redirect.TogetherOutcome) {
 }
 
 // showTogetherRecovery says how far a run of several got.
-func (a *app) showTogetherRecovery(e *redirect.Engine, r *redirect.Recovery) {
+func (a *severalRun) showTogetherRecovery(e *redirect.Engine, r *redirect.Recovery) {
 	a.print("run %s: %s of %s, %s", bold.Render(r.Run.ID), r.Run.Kind, bold.Render(pathtext.Show(r.Run.Redirect)),
 		r.Run.State)
 	if r.Run.Message != "" && r.Run.State == ledger.Stopped {
@@ -277,8 +277,8 @@ func (a *app) showTogetherRecovery(e *redirect.Engine, r *redirect.Recovery) {
 	}
 }
 
-func (a *app) recoverTogether(e *redirect.Engine, row ledger.RunRow, forward bool) error {
-	return (&severalRun{a}).togetherCarried(e, func() (*redirect.TogetherOutcome, error) {
+func (a *severalRun) recoverTogether(e *redirect.Engine, row ledger.RunRow, forward bool) error {
+	return (&severalRun{a.app}).togetherCarried(e, func() (*redirect.TogetherOutcome, error) {
 		if forward {
 			return e.ResumeTogether(a.ctx, row)
 		}
@@ -287,7 +287,7 @@ func (a *app) recoverTogether(e *redirect.Engine, row ledger.RunRow, forward boo
 }
 
 // explainTogether explains the errors of runs of several.
-func (a *app) explainTogether(err error) (fault, bool) {
+func (a *explainer) explainTogether(err error) (fault, bool) {
 	var back *redirect.TakenBackError
 	var step *run.StepError
 	var fact *run.FactError

@@ -86,7 +86,7 @@ func (a *recoverCommands) bringBackCmd() *cobra.Command {
 	return c
 }
 
-func (a *app) sayPreview() {
+func (a *screen) sayPreview() {
 	if !a.json {
 		a.print("")
 		a.print("this was a preview: nothing was changed")
@@ -189,7 +189,7 @@ func (a *recoverCommands) recoverCmd(use, short, question string, forward bool) 
 			switch {
 			case a.json:
 			case rec.Together != nil:
-				a.showTogetherRecovery(e, rec)
+				(&severalRun{a.app}).showTogetherRecovery(e, rec)
 			default:
 				a.showRecovery(rec, forward)
 			}
@@ -208,7 +208,7 @@ func (a *recoverCommands) recoverCmd(use, short, question string, forward bool) 
 				return err
 			}
 			if rec.Together != nil {
-				return a.recoverTogether(e, row, forward)
+				return (&severalRun{a.app}).recoverTogether(e, row, forward)
 			}
 			return a.recoverRun(e, row, forward)
 		}),
