@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -99,10 +100,83 @@ func TestStoppedRunIsSeenAndCanBeEnded(t *testing.T) {
 	s.Want(0, "check")
 }
 
+// An undo that was killed anywhere can be gone on with either way: resume finishes the
+// run again, whatever the undo had set aside, given back or removed by then, and the next
+// undo takes all of it back.
+func TestHalfUndoneRunIsResumed(t *testing.T) {
+	faulty := faults(t)
+	for _, c := range []struct {
+		name    string
+		before  []string // a command before it
+		run     []string
+		stopped string // where it is killed; empty for one that is done
+	}{
+		{"move", nil, []string{"move", "Charts", "--into", "BASALT:/ines"}, ""},
+		{"stopped move", nil, []string{"move", "Charts", "--into", "BASALT:/ines"}, "sealed"},
+		{"bring-back", []string{"move", "Charts", "--into", "BASALT:/ines"}, []string{"bring-back", "charts"}, ""},
+		{"bring-back that takes from the held original", []string{"move", "Charts", "--into", "BASALT:/ines"},
+			[]string{"bring-back", "charts", "--use-held"}, ""},
+		{"stopped bring-back that takes from it", []string{"move", "Charts", "--into", "BASALT:/ines"},
+			[]string{"bring-back", "charts", "--use-held"}, "sealed"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			t.Parallel()
+			for _, step := range []string{"set-aside.act", "give-back.act"} {
+				halfUndone(t, faulty, c.before, c.run, c.stopped, "kill:"+step)
+			}
+			n := 20
+			for halfUndone(t, faulty, c.before, c.run, c.stopped, fmt.Sprintf("call-kill:%d", n)) {
+				n += everyNth(60)
+			}
+			require.Greater(t, n, 20, "no undo was killed")
+		})
+	}
+}
+
+// halfUndone kills an undo at a step or call and goes on from there; false if it ended
+// before.
+func halfUndone(t *testing.T, faulty string, before, run []string, stopped, fault string) bool {
+	s := onStandins(t, faulty, lab.Tree{"Charts/coast: the coast", "Charts/deep/er: the deep", "Charts/deep/link => er",
+		"Charts/deep/far/off: far off"})
+	command := func(words []string) []string {
+		words = append(slices.Clone(words), "--yes", "-q")
+		if words[1] == "Charts" {
+			words[1] = s.at("Charts")
+		}
+		return words
+	}
+	if before != nil {
+		s.Want(0, command(before)...)
+	}
+	was := lab.Print(t, s.at("Charts")+"/")
+	if stopped != "" {
+		s.stopped(stopped, command(run)...)
+	} else {
+		s.Want(0, command(run)...)
+	}
+	id := s.LastRun()
+	s.Env = append(s.Env, "NEXLIN_FAULT="+fault)
+	_, killed := s.Exit("undo", id, "--yes", "-q")
+	s.plain()
+	if killed == 0 {
+		return false
+	}
+	require.Equal(t, -1, killed)
+	if out, code := s.Exit("resume", id, "--yes", "-q"); code != 0 {
+		require.Equal(t, 3, code, "%s: %s", fault, out)
+		require.Contains(t, out, "nothing to resume", fault) // it had not begun
+	}
+	require.Equal(t, was, lab.Print(t, s.at("Charts")+"/"), "resumed after %s", fault)
+	s.Want(0, "undo", id, "--yes", "-q")
+	require.Equal(t, was, lab.Print(t, s.at("Charts")+"/"), "taken back after %s", fault)
+	s.Want(0, "check")
+	return true
+}
+
 // A stopped run of several is about all its folders, also those that it has not come to.
 func TestStoppedRunOfSeveralHoldsAllItsFolders(t *testing.T) {
 	s := onStandins(t, faults(t), lab.Tree{"Documents/letter: the letter", "Music/song: the song",
-		`.config/user-dirs.dirs: XDG_DOCUMENTS_DIR="$HOME/Documents"`+"\n"+`XDG_MUSIC_DIR="$HOME/Music"`})
+		`.config/user-dirs.dirs: XDG_DOCUMENTS_DIR="$HOME/Documents"` + "\n" + `XDG_MUSIC_DIR="$HOME/Music"`})
 	var run string
 	for n := 10; run == ""; n += 10 { // killed before it has come to the second of them
 		s.Env = append(s.Env, fmt.Sprintf("NEXLIN_FAULT=call-kill:%d", n))

@@ -201,6 +201,7 @@ func (m *execution) onePass(ctx context.Context, old []*transfer.Spool) (*transf
 	}
 	job := m.copyJob()
 	job.Old, job.Writing, job.Reread = old, writing, m.reread && m.Phase() == "copy"
+	job.Doubt, m.doubt = m.doubt, false
 	rewrite, done := m.rewriter()
 	defer done()
 	job.Rewrite = rewrite

@@ -23,6 +23,9 @@ func (m *execution) prepare(ctx context.Context, at position) error {
 			return err
 		}
 	}
+	if err := m.unaside(ctx); err != nil {
+		return err
+	}
 	if err := m.Run.Reserve(preflight.LedgerRoom); err != nil {
 		return err
 	}

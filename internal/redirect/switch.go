@@ -3,6 +3,7 @@ package redirect
 import (
 	"context"
 	"errors"
+	"fmt"
 	"path/filepath"
 
 	"nexlin/internal/drive"
@@ -363,6 +364,68 @@ func (m *execution) unplace(ctx context.Context) error {
 		}
 		return m.into.Sync()
 	}, nil)
+}
+
+// unaside has a copy that an undo had set aside, before it was stopped, be the part
+// again. What the undo had given back by then is missing in it. If somebody has worked
+// in it since it is a *RefusedError.
+func (m *execution) unaside(ctx context.Context) error {
+	aside := m.copyAside()
+	begun, err := m.Last("set-aside", new(string))
+	if err != nil || !begun || m.into == nil || m.p.kind().merges {
+		return err
+	}
+	var d placeData
+	if _, err := m.Last("place", &d); err != nil {
+		return err
+	}
+	st, err := m.into.Stat(aside)
+	if err != nil || !isDir(&st, d.Ino) {
+		return handle.IgnoreMissing(err)
+	}
+	changed, err := m.workedInAside(ctx, aside)
+	if err != nil {
+		return err
+	}
+	if len(changed) > 0 {
+		path := m.into.Join(aside)
+		f := finding.New(finding.ChangedSince, changed[0], "somebody has worked in the copy that was set aside: %s",
+			changed[0]).Named(m.p.Name).OfRun(m.p.Run).As(finding.Blocker)
+		return &RefusedError{[]finding.Finding{f.Instead(fmt.Sprintf("give it a name of its own: `mv -nT -- %s %s`; "+
+			"then `nexlin resume %s` goes on", pathtext.Quote(path), pathtext.Quote(path+".mine"),
+			m.p.Run)).Listing(len(changed), changed)}}
+	}
+	return m.Act(ctx, "unset-aside", aside, func() error {
+		if err := swap.Rename(m.into, aside, m.into, naming.Part(m.p.Run)); err != nil {
+			return err
+		}
+		return m.into.Sync()
+	}, nil)
+}
+
+// workedInAside lists what is there and is not as the run made it.
+func (m *execution) workedInAside(ctx context.Context, aside string) (changed []string, err error) {
+	if err := m.reopen(); err != nil {
+		return nil, err
+	}
+	d, err := m.into.Beneath(aside)
+	if err != nil {
+		return nil, err
+	}
+	defer d.Release()
+	err = transfer.Differences(ctx, d, transfer.Copy, m.spool, func(x transfer.Difference) error {
+		if x.Now == nil || x.Was != nil && x.Was.IsDir() && x.Now.Stat.IsDir() {
+			return nil // given back; a directory's times change with that
+		}
+		if changed = append(changed, d.Join(x.Path)); len(changed) >= finding.Listed {
+			return errEnough
+		}
+		return nil
+	})
+	if errors.Is(err, errEnough) {
+		err = nil
+	}
+	return changed, err
 }
 
 // copyUnchanged holds the copy at its final place against the spool: a

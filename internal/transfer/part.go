@@ -219,6 +219,17 @@ func (p *remover) unlock(rel string) {
 	}
 }
 
+// has reports whether the entry that was made, which is no directory, stands in the part.
+func (p *Part) has(path string, made *Snap) (bool, error) {
+	dir, _, st, err := standing(p.Dir, path)
+	if dir == nil || err != nil {
+		return false, err
+	}
+	defer dir.Release()
+	return st.Type() == made.Mode&0o170000 && (made.Ino == 0 || st.Ino == made.Ino) &&
+		(!st.IsRegular() || st.Size == made.Size), nil
+}
+
 // standing looks at what stands at a relative path and opens the directory
 // around it; dir is nil if nothing is there, or after an error.
 func standing(root *handle.Dir, rel string) (dir *handle.Dir, name string, st *handle.Stat, err error) {

@@ -32,6 +32,9 @@ type Job struct {
 	// Reread has what is carried over read back again by the next Verify: for
 	// a run that goes on after a stop in which the drive was away.
 	Reread bool
+	// Doubt has what would be carried over looked for in the part: for a run that goes
+	// on although its undo had begun to empty it.
+	Doubt bool
 	// Overlap has what is copied flushed and read back while the rest is still
 	// being copied: faster, unless the target has to move a head for it.
 	Overlap bool
@@ -340,7 +343,14 @@ func (p *pass) file(e *inventory.Entry, ord int64, old *Fact) error {
 	if p.lending != nil {
 		t.lent, t.ino = p.lending.same(p.lending.at(e.Path), &e.Stat, e.Xattrs), p.lending.lentIno(e.Path)
 	}
-	if old != nil && old.Flags&Copied != 0 && old.Flags&Again == 0 && old.Source.Unchanged(&now, false) {
+	same := old != nil && old.Flags&Copied != 0 && old.Flags&Again == 0 && old.Source.Unchanged(&now, false)
+	if same && p.Doubt {
+		var err error
+		if same, err = p.Part.has(e.Path, &old.Copy); err != nil {
+			return err
+		}
+	}
+	if same {
 		if old.Flags&Recent == 0 && !p.Writing[e.Path] {
 			return p.keep(ord, old, e.Stat.Size)
 		}

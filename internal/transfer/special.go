@@ -116,9 +116,16 @@ func (p *pass) orAside(dst *handle.Dir, e *inventory.Entry, make func() error) e
 // a socket, a device node.
 func (p *pass) special(e *inventory.Entry, rec *Record, old *Record) error {
 	now := p.source(&e.Stat, e.Xattrs)
-	if old != nil && old.Fact.Flags&Copied != 0 && old.Fact.Flags&Again == 0 &&
+	same := old != nil && old.Fact.Flags&Copied != 0 && old.Fact.Flags&Again == 0 &&
 		old.Fact.Source.Unchanged(&now, false) &&
-		old.LinkOf(Copy) == rec.LinkOf(Copy) && old.Rdev == rec.Rdev {
+		old.LinkOf(Copy) == rec.LinkOf(Copy) && old.Rdev == rec.Rdev
+	if same && p.Doubt {
+		var err error
+		if same, err = p.Part.has(e.Path, &old.Fact.Copy); err != nil {
+			return err
+		}
+	}
+	if same {
 		return p.New.Put(rec.Ord, &old.Fact)
 	}
 	if old != nil {
