@@ -11,7 +11,7 @@ grep -rl --include='*_test.go' '^func Fuzz' internal | sort | while read -r file
 	sed -n 's/^func \(Fuzz[A-Za-z0-9]*\)(.*/\1/p' "$file" | while read -r name; do
 		if [ $# -gt 0 ] && ! printf '%s\n' "$@" | grep -qx "$name"; then continue; fi
 		echo "$dir $name"
-		${GO:-go} test -run '^$' -fuzz "^$name\$" -fuzztime "${count}x" "./$dir" | tail -n 2
+		${GO:-go} test -run '^$' -fuzz "^$name\$" -fuzzminimizetime 10x -fuzztime "${count}x" "./$dir" | tail -n 2
 		cache=$(${GO:-go} env GOCACHE)/fuzz/nexlin/$dir/$name
 		[ -d "$cache" ] || continue
 		mkdir -p "$dir/testdata/fuzz/$name"
