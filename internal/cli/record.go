@@ -78,7 +78,9 @@ func (a *recordCommand) recordOne(e *redirect.Engine, o redirect.RecordOptions, 
 		show: a.showRecord, question: "compare both, and take it in if they are equal?", preview: preview,
 		done: a.showRecorded,
 	})
-	if refused := (*redirect.RefusedError)(nil); errors.As(err, &refused) && !a.json {
+	var refused *redirect.RefusedError
+	var shown *shownError
+	if errors.As(err, &refused) && !errors.As(err, &shown) && !a.json {
 		a.print("")
 		a.findings(a.out, refused.Findings)
 		return nil, &shownError{err}
