@@ -15,6 +15,7 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/places"
 	"nexlin/internal/redirect"
 	"nexlin/internal/transfer"
 )
@@ -122,7 +123,7 @@ type wrongUse struct {
 
 // check refuses values that no move takes.
 func (f *moveFlags) check() error {
-	for _, c := range append(f.wrongPairs(), f.wrongValues()...) {
+	for _, c := range append(f.wrongLead(), f.wrongRest()...) {
 		if c.is {
 			return &usageError{c.says}
 		}
@@ -130,37 +131,39 @@ func (f *moveFlags) check() error {
 	return checkNames(*f)
 }
 
-// wrongValues are options that do not take what they were given.
-func (f *moveFlags) wrongValues() []wrongUse {
+// one says that one folder is moved.
+func (f *moveFlags) one() bool { return len(f.profile) == 0 && !f.futureOnly }
+
+// wrongLead is about how programs are to be led to the target.
+func (f *moveFlags) wrongLead() []wrongUse {
 	ways := []string{"symlink", "junction", "setting", "setting+symlink", "junction+setting"}
 	return []wrongUse{
 		{f.by != "" && !slices.Contains(ways, strings.Join(f.methods(), "+")),
 			"--by takes symlink, junction, setting, setting+symlink or setting+junction"},
+		{(f.form != "" || f.seen != "") && !slices.Contains(f.methods(), redirect.ByJunction),
+			"--target-form and --as-seen go with --by junction"},
 		{f.form != "" && f.form != string(redirect.ByLetter) && f.form != string(redirect.ByVolume),
 			"--target-form takes letter or volume"},
+		{f.form != "" && f.seen != "", "--as-seen says itself how the target is named; leave out --target-form"},
+		{f.seen != "" && !f.one(), "--as-seen goes with one folder"},
+	}
+}
+
+// wrongRest is about what is moved, and how it is copied.
+func (f *moveFlags) wrongRest() []wrongUse {
+	return []wrongUse{
+		{f.store != "" && (f.empty || f.merge || f.packFirst != "" || f.discard || f.by != ""),
+			"--store has the engine move its store: no other way goes with it"},
+		{f.empty && f.merge, "--start-empty and --merge exclude each other"},
+		{f.empty && f.discard, "--start-empty copies nothing, so there is nothing to discard the original by"},
+		{f.packFirst != "" && !f.one(), "--pack-first goes with one folder"},
+		{len(f.profile) > 0 && (f.as != "" || f.name != "" || f.discard),
+			"--as, --name and --discard-original go with one folder"},
 		{!slices.Contains([]string{"rewrite", "keep", "refuse"}, f.links),
 			"--inner-links takes rewrite, keep or refuse"},
 		{f.digest != string(transfer.SHA256) && f.digest != string(transfer.BLAKE3), "--digest takes sha256 or blake3"},
 		{f.waitQuiet < 0, "--wait-quiet takes a time such as 30s or 10m"},
 		{f.workers < 0 || f.workers > 64, "--workers takes a number from 1 to 64, or 0"},
-	}
-}
-
-// wrongPairs are options that do not go with one another.
-func (f *moveFlags) wrongPairs() []wrongUse {
-	one := len(f.profile) == 0 && !f.futureOnly
-	return []wrongUse{
-		{(f.form != "" || f.seen != "") && !slices.Contains(f.methods(), redirect.ByJunction),
-			"--target-form and --as-seen go with --by junction"},
-		{f.form != "" && f.seen != "", "--as-seen says itself how the target is named; leave out --target-form"},
-		{f.seen != "" && !one, "--as-seen goes with one folder"},
-		{f.store != "" && (f.empty || f.merge || f.packFirst != "" || f.discard || f.by != ""),
-			"--store has the engine move its store: no other way goes with it"},
-		{f.empty && f.merge, "--start-empty and --merge exclude each other"},
-		{f.empty && f.discard, "--start-empty copies nothing, so there is nothing to discard the original by"},
-		{f.packFirst != "" && !one, "--pack-first goes with one folder"},
-		{len(f.profile) > 0 && (f.as != "" || f.name != "" || f.discard),
-			"--as, --name and --discard-original go with one folder"},
 	}
 }
 
@@ -173,7 +176,7 @@ func (a *app) previewFlag(c *cobra.Command, p *bool) {
 
 // folderArg turns FOLDER into a path: a path, or the name of a redirect.
 func (a *moveCommand) folderArg(e *redirect.Engine, arg, cwd string) (string, error) {
-	path := absolute(arg, cwd)
+	path := places.Absolute(arg, cwd)
 	r, err := e.Ledger.Redirect(arg)
 	if errors.Is(err, ledger.ErrNotFound) || err == nil && r.State == ledger.Ended {
 		return path, nil

@@ -10,6 +10,7 @@ import (
 	"nexlin/internal/archive"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/places"
 	"nexlin/internal/redirect"
 )
 
@@ -41,7 +42,7 @@ func (a *packCommands) packCmd() *cobra.Command {
 				return err
 			}
 			defer done()
-			o := redirect.PackOptions{File: absolute(output, cwd), WhileInUse: inUse, Accept: codes}
+			o := redirect.PackOptions{File: places.Absolute(output, cwd), WhileInUse: inUse, Accept: codes}
 			if o.Folder, o.Name, err = a.packSource(e, args[0], cwd); err != nil {
 				return err
 			}
@@ -64,7 +65,7 @@ func (a *packCommands) packSource(e *redirect.Engine, arg, cwd string) (folder, 
 	var none *redirect.NameError
 	switch {
 	case errors.As(err, &none):
-		return absolute(arg, cwd), "", nil
+		return places.Absolute(arg, cwd), "", nil
 	case err != nil:
 		return "", "", err
 	case r.State == ledger.Ended:
@@ -161,7 +162,7 @@ func (a *packCommands) unpackCmd() *cobra.Command {
 				return err
 			}
 			defer done()
-			o := redirect.PackOptions{File: absolute(args[0], cwd), As: as, Accept: codes}
+			o := redirect.PackOptions{File: places.Absolute(args[0], cwd), As: as, Accept: codes}
 			if o.Into, err = e.Drives.Place(into, cwd); err != nil {
 				return err
 			}
@@ -228,7 +229,7 @@ func (a *moveCommand) packFirst(e *redirect.Engine, o redirect.MoveOptions, file
 	if err != nil {
 		return err
 	}
-	whole := redirect.PackOptions{Folder: source, Name: name, File: absolute(file, cwd)}
+	whole := redirect.PackOptions{Folder: source, Name: name, File: places.Absolute(file, cwd)}
 	if _, err := (&packCommands{a.app}).packOne(e, whole, preview); err != nil {
 		return fmt.Errorf("packing %s: %w", pathtext.Show(filepath.Base(folder)), err)
 	}

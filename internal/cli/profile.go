@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"nexlin/internal/pathtext"
+	"nexlin/internal/places"
 	"nexlin/internal/redirect"
 )
 
@@ -63,7 +64,7 @@ func (a *moveCommand) futureOnly(e *redirect.Engine, args []string, f moveFlags,
 	}
 	var folders []string
 	for _, arg := range args {
-		folders = append(folders, absolute(arg, cwd))
+		folders = append(folders, places.Absolute(arg, cwd))
 	}
 	if len(f.profile) > 0 {
 		if folders, err = redirect.ProfileFolders(a.home, f.profile); err != nil {

@@ -2,12 +2,12 @@ package cli
 
 import (
 	"errors"
-	"path/filepath"
 
 	"github.com/spf13/cobra"
 
 	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/places"
 	"nexlin/internal/redirect"
 )
 
@@ -41,7 +41,7 @@ func (a *recordCommand) recordCmd() *cobra.Command {
 				return err
 			}
 			defer done()
-			o := redirect.RecordOptions{Path: absolute(args[0], cwd), Name: name, Accept: accepted}
+			o := redirect.RecordOptions{Path: places.Absolute(args[0], cwd), Name: name, Accept: accepted}
 			for _, f := range []struct {
 				ref  string
 				path *string
@@ -62,13 +62,6 @@ func (a *recordCommand) recordCmd() *cobra.Command {
 	c.Flags().StringArrayVar(&accept, "accept", nil, "go on past the finding with this `CODE`")
 	a.previewFlag(c, &preview)
 	return c
-}
-
-func absolute(path, cwd string) string {
-	if filepath.IsAbs(path) {
-		return filepath.Clean(path)
-	}
-	return filepath.Join(cwd, path)
 }
 
 func (a *recordCommand) recordOne(e *redirect.Engine, o redirect.RecordOptions, preview bool) (doc, error) {

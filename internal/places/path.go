@@ -10,6 +10,14 @@ import (
 	"nexlin/internal/pathtext"
 )
 
+// Absolute is a path that was named in a working directory.
+func Absolute(path, cwd string) string {
+	if filepath.IsAbs(path) {
+		return filepath.Clean(path)
+	}
+	return filepath.Join(cwd, path)
+}
+
 // Resolved resolves the links of a path's parent; the last component stays, so
 // that a link is seen and not followed. What does not exist stays as it is.
 func Resolved(path string) string {

@@ -26,7 +26,6 @@ package redirect
 import (
 	"errors"
 	"fmt"
-	"path/filepath"
 	"strings"
 	"sync"
 	"time"
@@ -261,7 +260,7 @@ func (e *Engine) Lookup(arg, cwd string) (ledger.Redirect, error) {
 	if err != nil {
 		return r, err
 	}
-	path := places.Resolved(absolute(arg, cwd))
+	path := places.Resolved(places.Absolute(arg, cwd))
 	near := &NameError{Name: arg}
 	for _, r := range all {
 		if r.Link == path {
@@ -272,11 +271,4 @@ func (e *Engine) Lookup(arg, cwd string) (ledger.Redirect, error) {
 		}
 	}
 	return ledger.Redirect{}, near
-}
-
-func absolute(path, cwd string) string {
-	if filepath.IsAbs(path) {
-		return filepath.Clean(path)
-	}
-	return filepath.Join(cwd, path)
 }
