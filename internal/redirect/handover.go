@@ -597,9 +597,11 @@ const (
 func (m *handingOver) carryIn(ctx context.Context, way, place string) error {
 	var d archiveData
 	known, err := m.Last("archive"+way, &d)
-	if err != nil || !known {
-		return errors.Join(err, swap.Broken(m.archivePath(way),
-			"the store is signed off, and no archive of it is known"))
+	if err != nil {
+		return err
+	}
+	if !known {
+		return swap.Broken(m.archivePath(way), "the store is signed off, and no archive of it is known")
 	}
 	if err := m.proveArchive(ctx, way, &d); err != nil {
 		return err

@@ -274,8 +274,12 @@ func (m *packing) pack(ctx context.Context) error {
 		return err
 	}
 	defer root.Release()
-	if st, err := root.Self(); err != nil || st.Ino != m.p.FromIno {
-		return errors.Join(err, swap.Broken(m.p.From, "another folder stands there than at inspection"))
+	st, err := root.Self()
+	if err != nil {
+		return err
+	}
+	if st.Ino != m.p.FromIno {
+		return swap.Broken(m.p.From, "another folder stands there than at inspection")
 	}
 	if err := root.SyncAll(); err != nil { // mapped writes show in times only then
 		return err
@@ -391,9 +395,12 @@ func (m *packing) readArchive(ctx context.Context, a *Archive) error {
 		return err
 	}
 	defer f.Close()
-	if now, err := f.Stat(); err != nil || !now.SameInode(&a.made) {
-		return errors.Join(err, swap.Broken(m.into.Join(naming.Part(m.p.Run)),
-			"something else was put in the place of the archive"))
+	now, err := f.Stat()
+	if err != nil {
+		return err
+	}
+	if !now.SameInode(&a.made) {
+		return swap.Broken(m.into.Join(naming.Part(m.p.Run)), "something else was put in the place of the archive")
 	}
 	m.out.Device = f.Uncache(0, 0)
 	_, n, digest, err := m.readWhole(ctx, f, readManifest, nil)
