@@ -100,11 +100,9 @@ func (e *Engine) folder(ctx context.Context, p *Plan, progress func(entries, byt
 	if p.kind().first {
 		own = "" // what has the name is another one
 	}
-	found, err := e.Nested(own, p.Link, path)
-	if err != nil {
+	if err := p.told(e.Nested(own, p.Link, path)); err != nil {
 		return err
 	}
-	p.find(found...)
 	if p.FromNow, err = e.Drives.Of(path); err != nil {
 		return err
 	}

@@ -158,6 +158,12 @@ func (p *Plan) Blocked() error {
 
 func (p *Plan) find(fs ...finding.Finding) { p.Findings = append(p.Findings, fs...) }
 
+// told adds what a look has found, and passes its error on.
+func (p *Plan) told(found []finding.Finding, err error) error {
+	p.find(found...)
+	return err
+}
+
 // accept turns blockers that a person accepted by code into notes, as far
 // as a code may be accepted at all.
 func (p *Plan) accept(codes []finding.Code) {
@@ -209,9 +215,13 @@ func (e *Engine) planOf(row ledger.RunRow) (*Plan, error) {
 		return nil, fmt.Errorf("the plan of run %s can't be read: %w", row.ID, err)
 	}
 	if !p.sound() || p.Run != row.ID {
-		return nil, fmt.Errorf("the plan of run %s is damaged: a path in it is none, or a name is a path", row.ID)
+		return nil, damagedPlan(row.ID)
 	}
 	return &p, nil
+}
+
+func damagedPlan(run string) error {
+	return fmt.Errorf("the plan of run %s is damaged: a path in it is none, or a name is a path", run)
 }
 
 // sound reports whether the paths of a saved plan are absolute and its names

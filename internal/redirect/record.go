@@ -61,8 +61,7 @@ func (e *Engine) PlanRecord(o RecordOptions) (*Plan, error) {
 	if err != nil || p.Blocked() != nil {
 		return p, err
 	}
-	found, err := e.Shared(p.Name, copy)
-	if p.find(found...); err != nil {
+	if err := p.told(e.Shared(p.Name, copy)); err != nil {
 		return nil, err
 	}
 	p.Target = copy

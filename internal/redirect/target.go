@@ -140,8 +140,7 @@ func (e *Engine) moveLeads(p *Plan, o MoveOptions) error {
 		return err
 	}
 	if p.IntoNow.Mount != "" && !forOthers(p.Methods) {
-		found, err := preflight.MountPoint(&p.IntoNow, p.Name)
-		if p.find(found...); err != nil {
+		if err := p.told(preflight.MountPoint(&p.IntoNow, p.Name)); err != nil {
 			return err
 		}
 	}
@@ -254,8 +253,7 @@ func (e *Engine) target(p *Plan) error {
 	if free, err := e.notOurs(p); !free || err != nil {
 		return err
 	}
-	found, err := e.Shared(p.Name, p.Copy())
-	if p.find(found...); err != nil {
+	if err := p.told(e.Shared(p.Name, p.Copy())); err != nil {
 		return err
 	}
 	if well, err := e.expected(p, into, p.Copy()); !well || err != nil {
@@ -308,11 +306,9 @@ func (e *Engine) target(p *Plan) error {
 	return e.abilities(p, dir)
 }
 
-// byOthersLinks adds what [othersLinks] finds.
+// byOthersLinks adds what [preflight.OthersLinks] finds.
 func (p *Plan) byOthersLinks(named ...string) error {
-	found, err := preflight.OthersLinks(p.Name, named...)
-	p.find(found...)
-	return err
+	return p.told(preflight.OthersLinks(p.Name, named...))
 }
 
 // checkOwners finds a directory that lies in another account's hands.
@@ -469,9 +465,7 @@ func (e *Engine) space(p *Plan) {
 // linkPlace finds out whether this account may change the names in the
 // directory around the folder. The trial itself comes with the run.
 func (e *Engine) linkPlace(p *Plan) error {
-	found, err := preflight.MayRename(p.UID, slices.Compact([]string{filepath.Dir(p.Link), p.HeldIn})...)
-	p.find(found...)
-	return err
+	return p.told(preflight.MayRename(p.UID, slices.Compact([]string{filepath.Dir(p.Link), p.HeldIn})...))
 }
 
 // unfinished finds a stopped run that is about the same folder or place.

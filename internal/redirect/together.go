@@ -537,6 +537,9 @@ func (e *Engine) Group(row ledger.RunRow) (*Together, error) {
 	if err := pathtext.Unmarshal(row.Plan, &t); err != nil {
 		return nil, fmt.Errorf("the plan of run %s can't be read: %w", row.ID, err)
 	}
+	if slices.ContainsFunc(t.Plans, func(p *Plan) bool { return p == nil || !p.sound() }) {
+		return nil, damagedPlan(row.ID)
+	}
 	return &t, nil
 }
 
@@ -553,9 +556,6 @@ func (e *Engine) plansOf(row ledger.RunRow) ([]*Plan, error) {
 	}
 	var out []*Plan
 	for _, p := range t.Plans {
-		if !p.sound() {
-			return nil, fmt.Errorf("the plan of run %s is damaged: a path in it is none, or a name is a path", row.ID)
-		}
 		if _, err := e.Ledger.Run(p.Run); errors.Is(err, ledger.ErrNotFound) {
 			out = append(out, p)
 		} else if err != nil {
