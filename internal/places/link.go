@@ -95,6 +95,7 @@ func (p *Places) mountedAs(want ledger.DriveRef, path string) (bool, error) {
 	return is, err
 }
 
+// IsMountedAs is [Places.mountedAs] as it is now, whatever was seen before.
 func (p *Places) IsMountedAs(want ledger.DriveRef, path string) (bool, error) {
 	at, err := drive.Existing(path)
 	if err != nil {

@@ -73,6 +73,7 @@ func Users(ctx context.Context, root string, t Tolerance) (report inuse.Report, 
 	return report, append(out, f), nil
 }
 
+// Paths are the first of the paths that holders have, for a finding to list.
 func Paths(hs []inuse.Holder) []string {
 	var out []string
 	for _, h := range hs[:min(len(hs), finding.Listed)] {

@@ -43,7 +43,8 @@ func (m *execution) passes(ctx context.Context, first int) error {
 	}()
 	before := int64(-1)
 	for i := first; ; i++ {
-		tally, err := m.onePass(ctx, old)
+		// What a run that goes on finds in its records, its undo may have taken away.
+		tally, err := m.onePass(ctx, old, i == 1)
 		if err != nil {
 			return err
 		}
@@ -184,7 +185,7 @@ func firstPath(t *transfer.Tally) string {
 	return pathtext.Show(t.ChangedPaths[0])
 }
 
-func (m *execution) onePass(ctx context.Context, old []*transfer.Spool) (*transfer.Tally, error) {
+func (m *execution) onePass(ctx context.Context, old []*transfer.Spool, doubt bool) (*transfer.Tally, error) {
 	began := time.Now()
 	m.looked = began
 	// Stores into mapped pages show in no time stamp until they are written back.
@@ -200,8 +201,7 @@ func (m *execution) onePass(ctx context.Context, old []*transfer.Spool) (*transf
 		return nil, err
 	}
 	job := m.copyJob()
-	job.Old, job.Writing, job.Reread = old, writing, m.reread && m.Phase() == "copy"
-	job.Doubt, m.doubt = m.doubt, false
+	job.Old, job.Writing, job.Reread, job.Doubt = old, writing, m.reread && m.Phase() == "copy", doubt
 	rewrite, done := m.rewriter()
 	defer done()
 	job.Rewrite = rewrite

@@ -47,9 +47,11 @@ func (e *Engine) CheckHeld(ctx context.Context, h ledger.Held, live string) ([]f
 			"%s is at %s, and the held original on it at %s", h.Drive.Label, w.Drive.Mount, at).About(about)}, nil
 	}
 	made, err := e.planOfRun(h.Run)
-	known := err == nil
+	if err != nil {
+		made = nil // not known
+	}
 	st, err := handle.Lstat(h.Path)
-	if err == nil && st.IsRegular() && known && made.kind().holdsIt {
+	if err == nil && st.IsRegular() && made != nil && made.kind().holdsIt {
 		return nil, nil // an archive: it is proven before it goes
 	}
 	if err == nil && !isDir(&st, h.Ino) || handle.Absent(err) && !handle.Missing(err) {
@@ -69,11 +71,8 @@ func (e *Engine) CheckHeld(ctx context.Context, h ledger.Held, live string) ([]f
 		return nil, err
 	}
 	defer held.Release()
-	if known && made.Bare && !h.Copy {
+	if made != nil && made.Bare && !h.Copy {
 		return e.checkNeverCopied(ctx, h, held)
-	}
-	if !known {
-		made = nil
 	}
 	return e.checkSnapshot(ctx, h, made, held, live)
 }

@@ -200,7 +200,7 @@ func (e *Engine) take(row ledger.RunRow, open func(*execution) error) (*executio
 		return nil, err
 	}
 	m := e.execution(p)
-	m.Run, m.patience, m.doubt = taken, patience{p.WaitQuiet}, true
+	m.Run, m.patience = taken, patience{p.WaitQuiet}
 	if err := open(m); err != nil {
 		m.close()
 		taken.Release()

@@ -50,7 +50,6 @@ type execution struct {
 	copied    bool // undo: it has never begun to switch
 	looksOnly bool // nothing is locked, since it is only looked how far the run got
 	reread    bool // what was read back by an earlier process is read again
-	doubt     bool // an undo may have begun to empty the part
 	room      []room
 	steps     steps     // of the file systems' times; found before the copy
 	looked    time.Time // when the last pass over the folder began

@@ -403,8 +403,9 @@ func (m *execution) unaside(ctx context.Context) error {
 	}, nil)
 }
 
-// workedInAside lists what is there and is not as the run made it.
-func (m *execution) workedInAside(ctx context.Context, aside string) (changed []string, err error) {
+// workedInAside lists what is there and is not as the run made it. What an undo had given
+// back is not, and a directory's times change with that.
+func (m *execution) workedInAside(ctx context.Context, aside string) ([]string, error) {
 	if err := m.reopen(); err != nil {
 		return nil, err
 	}
@@ -413,11 +414,20 @@ func (m *execution) workedInAside(ctx context.Context, aside string) (changed []
 		return nil, err
 	}
 	defer d.Release()
-	err = transfer.Differences(ctx, d, transfer.Copy, m.spool, func(x transfer.Difference) error {
-		if x.Now == nil || x.Was != nil && x.Was.IsDir() && x.Now.Stat.IsDir() {
-			return nil // given back; a directory's times change with that
+	return m.changedIn(ctx, d, func(x *transfer.Difference) bool {
+		return x.Now == nil || x.Was != nil && x.Was.IsDir() && x.Now.Stat.IsDir()
+	})
+}
+
+// changedIn lists the first paths in a copy that are not as the run made them, those left
+// out that expected says.
+func (m *execution) changedIn(ctx context.Context, copied *handle.Dir,
+	expected func(*transfer.Difference) bool) (changed []string, err error) {
+	err = transfer.Differences(ctx, copied, transfer.Copy, m.spool, func(x transfer.Difference) error {
+		if expected(&x) {
+			return nil
 		}
-		if changed = append(changed, d.Join(x.Path)); len(changed) >= finding.Listed {
+		if changed = append(changed, copied.Join(x.Path)); len(changed) >= finding.Listed {
 			return errEnough
 		}
 		return nil
@@ -442,18 +452,10 @@ func (m *execution) copyUnchanged(ctx context.Context) error {
 	if err := m.dropProbes(d); err != nil {
 		return err
 	}
-	var changed []string
-	err = transfer.Differences(ctx, d, transfer.Copy, m.spool, func(x transfer.Difference) error {
-		if x.Path == "." && x.Now != nil && x.Was != nil {
-			return nil // its times change with the trial and with renames
-		}
-		changed = append(changed, filepath.Join(m.p.Copy(), x.Path))
-		if len(changed) >= finding.Listed {
-			return errEnough
-		}
-		return nil
+	changed, err := m.changedIn(ctx, d, func(x *transfer.Difference) bool {
+		return x.Path == "." && x.Now != nil && x.Was != nil // its times change with the trial and with renames
 	})
-	if err != nil && !errors.Is(err, errEnough) {
+	if err != nil {
 		return err
 	}
 	return m.workedOn(changed)
