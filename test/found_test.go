@@ -168,6 +168,27 @@ func TestFoundBefore(t *testing.T) {
 		n.Want(0, "move", filepath.Join(skerry, "docs"), "--into", basalt+"/projects", "--yes", "-q", "--accept",
 			"marks-not-kept")
 	})
+	t.Run("how it is treated", func(t *testing.T) {
+		skerry := lab.Drive(t, "btrfs", "SKERRY", 150)
+		tells := func(what string, told bool) {
+			t.Helper()
+			out := n.Want(0, "move", filepath.Join(skerry, what), "--into", basalt+"/x", "--preview")
+			require.Equal(t, told, strings.Contains(out, "[handling-not-kept]"), out)
+		}
+		large := strings.Repeat("image", 300<<10)
+		for _, mark := range []string{"d", "c", "C"} {
+			file := filepath.Join(skerry, mark, "in/file")
+			require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
+			require.NoError(t, os.WriteFile(file, nil, 0o644)) // it takes C only while it is empty
+			tells(mark, false)
+			lab.Run(t, "chattr", "+"+mark, file)
+			require.NoError(t, os.WriteFile(file, []byte(large), 0o644))
+			tells(mark, true)
+		}
+		lab.Tree{"dir/in/file: 1"}.Make(t, skerry)
+		lab.Run(t, "chattr", "+C", filepath.Join(skerry, "dir/in"))
+		tells("dir", true)
+	})
 	t.Run("a subvolume, and a snapshot", func(t *testing.T) {
 		skerry := lab.Drive(t, "btrfs", "SKERRY", 150)
 		lab.Tree{"docs/a: 1"}.Make(t, skerry)

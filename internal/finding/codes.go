@@ -22,6 +22,7 @@ const (
 	AttributesRights Code = "attributes-need-rights"
 	RightsShrink     Code = "rights-would-shrink"
 	FlagsLost        Code = "marks-not-kept"
+	HandlingLost     Code = "handling-not-kept"
 	Immutable        Code = "immutable-entries"
 	InUse            Code = "in-use"
 	InUseUnknown     Code = "in-use-unknown"
@@ -208,6 +209,11 @@ var list = []Kind{
 			"folder", false},
 	{FlagsLost, Blocker, "Directories have marks of their file system that the copy would not have: names without " +
 		"regard to case, a project for quotas.", "if nothing depends on that: `--accept marks-not-kept`", true},
+	{HandlingLost, Warning, "Entries are marked for how their file system treats them: left out of dumps, " +
+		"compressed, written in place or at once, read without noting when. Their content and names do not depend " +
+		"on it.",
+		"mark the copy after the move, where its file system knows such marks: `chattr` (`lsattr -R` shows them)",
+		false},
 	{Immutable, Blocker, "Entries are marked as not to be changed, so the folder can't be put aside.",
 		"`chattr -i -a` takes the marks away (as administrator)", false},
 	{InUse, Blocker, "A program has files of this folder open for writing.",

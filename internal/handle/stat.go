@@ -59,6 +59,8 @@ const (
 	AttrEncrypted               // by the file system
 	AttrPlaceholder             // its content is elsewhere and fetched by reading it
 	AttrDirLink                 // a link that says itself that it leads to a directory (NTFS)
+	AttrNoDump                  // not for dumps, see dump(8)
+	AttrCompressed              // by the file system
 )
 
 // An Xattr is one extended attribute (xattr(7)).
@@ -149,15 +151,19 @@ func Lstat(path string) (Stat, error) {
 	return s, nil
 }
 
-// Marks are what a file system notes of a directory beside its attributes, and a
+// Marks are what a file system notes of an entry beside its attributes, and a
 // copy elsewhere has not.
 type Marks struct {
-	FoldsCase bool   // names in it that differ in case alone are one
+	FoldsCase bool   // names in a directory that differ in case alone are one
 	Project   uint32 // for quotas; 0 is none
+	Handling  bool   // written in place, written through, or read without noting it
 }
 
 // Marks looks at the marks of d; none where the file system has no such thing.
 func (d *Dir) Marks() Marks { return sysMarks(d.fd) }
+
+// Marks looks at the marks of f, as [Dir.Marks].
+func (f *File) Marks() Marks { return sysMarks(f.fd) }
 
 // Session names the time for which the file system of d has been mounted: it
 // is another one after the next mount and the next start of the machine.

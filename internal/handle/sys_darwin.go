@@ -186,8 +186,9 @@ func fillStat(out *Stat, f func(*unix.Stat_t) error) error {
 		Atime: at(st.Atim), Mtime: at(st.Mtim), Ctime: at(st.Ctim), Mount: uint64(uint32(st.Dev)),
 	}
 	// chflags(2), and what the system adds for files whose content is fetched.
-	const ufImmutable, sfImmutable, ufAppend, sfAppend, sfDataless = 0x2, 0x20000, 0x4, 0x40000, 0x40000000
-	for flags, means := range map[uint32]uint64{ufImmutable | sfImmutable: AttrImmutable,
+	const ufNoDump, ufImmutable, ufAppend = 0x1, 0x2, 0x4
+	const sfImmutable, sfAppend, sfDataless = 0x20000, 0x40000, 0x40000000
+	for flags, means := range map[uint32]uint64{ufImmutable | sfImmutable: AttrImmutable, ufNoDump: AttrNoDump,
 		ufAppend | sfAppend: AttrAppend, sfDataless: AttrPlaceholder} {
 		if st.Flags&flags != 0 {
 			out.Attributes |= means

@@ -242,17 +242,12 @@ func statOpen(fd descriptor, out *Stat) error            { return statx(fd, "", 
 func statPath(path string, out *Stat) error              { return statx(unix.AT_FDCWD, path, 0, out) }
 
 func attributes(x uint64) (out uint64) {
-	if x&(unix.STATX_ATTR_IMMUTABLE|unix.STATX_ATTR_APPEND|unix.STATX_ATTR_ENCRYPTED) == 0 {
-		return 0
-	}
-	if x&unix.STATX_ATTR_IMMUTABLE != 0 {
-		out |= AttrImmutable
-	}
-	if x&unix.STATX_ATTR_APPEND != 0 {
-		out |= AttrAppend
-	}
-	if x&unix.STATX_ATTR_ENCRYPTED != 0 {
-		out |= AttrEncrypted
+	for _, p := range [...][2]uint64{{unix.STATX_ATTR_IMMUTABLE, AttrImmutable}, {unix.STATX_ATTR_APPEND, AttrAppend},
+		{unix.STATX_ATTR_ENCRYPTED, AttrEncrypted}, {unix.STATX_ATTR_NODUMP, AttrNoDump},
+		{unix.STATX_ATTR_COMPRESSED, AttrCompressed}} {
+		if x&p[0] != 0 {
+			out |= p[1]
+		}
 	}
 	return out
 }

@@ -59,7 +59,8 @@ type Facts struct {
 	Privileged   Listing         // attributes only an administrator may set
 	Other        Listing         // encrypted entries: reading them is not copying them
 	Placeholders Listing         // their content is elsewhere: reading them fetches it
-	Marked       Listing         // directories with marks of their file system, see handle.Marks
+	Marked       Listing         // directories whose marks change what names mean, or whose quota it is
+	Handled      Listing         // marked for how the file system is to treat them: not for dumps, compressed …
 	Lost         [losses]Listing // what Options.Limits would take from them
 }
 
@@ -142,8 +143,14 @@ type counter struct {
 func (c *counter) dir(j job) {
 	defer j.dir.Release()
 	before, beforeBytes := c.facts.Entries(), c.facts.Bytes
-	if !c.m.o.SkipDeep && j.dir.Marks() != (handle.Marks{}) {
-		c.facts.Marked.add(j.path)
+	if !c.m.o.SkipDeep {
+		marks := j.dir.Marks()
+		if marks.FoldsCase || marks.Project != 0 {
+			c.facts.Marked.add(j.path)
+		}
+		if marks.Handling {
+			c.facts.Handled.add(j.path)
+		}
 	}
 	err := j.dir.EachStat(func(name []byte, st *handle.Stat, err error) error {
 		if c.m.ctx.Err() != nil {
@@ -244,7 +251,7 @@ func (c *counter) entry(e *Entry) {
 
 // taken is the bytes a file needs on the target before rounding.
 func (c *counter) taken(st *handle.Stat) int64 {
-	if c.m.o.Limits.NoHoles {
+	if c.m.o.Limits.NoHoles || st.Attributes&handle.AttrCompressed != 0 {
 		return st.Size
 	}
 	return min(st.Size, max(st.Allocated, 1))
@@ -301,6 +308,23 @@ func (c *counter) standing(e *Entry) {
 	if st.Attributes&handle.AttrPlaceholder != 0 {
 		f.Placeholders.add(e.Path)
 	}
+	if st.Attributes&(handle.AttrNoDump|handle.AttrCompressed) != 0 || handled(e) {
+		f.Handled.add(e.Path)
+	}
+}
+
+// handled asks a large file for marks that only an open file tells: an image of a disk
+// that is to be written in place. To open every small one would cost more than it tells.
+func handled(e *Entry) bool {
+	if !e.Stat.IsRegular() || e.Stat.Size < 1<<20 || e.Stat.Attributes&handle.AttrPlaceholder != 0 {
+		return false
+	}
+	f, err := e.Dir.OpenFile(e.Name)
+	if err != nil {
+		return false // what can't be read is told as that
+	}
+	defer f.Close()
+	return f.Marks().Handling
 }
 
 // link looks at what a link says, and, on NTFS, what it is.
@@ -370,7 +394,8 @@ func (f *Facts) merge(o *Facts) {
 		{&f.Unreadable, &o.Unreadable}, {&f.Sockets, &o.Sockets}, {&f.Devices, &o.Devices}, {&f.Setuid, &o.Setuid},
 		{&f.Mounts, &o.Mounts}, {&f.HardOut, &o.HardOut}, {&f.LeadOut, &o.LeadOut},
 		{&f.Placeholders, &o.Placeholders}, {&f.Foreign, &o.Foreign},
-		{&f.Immutable, &o.Immutable}, {&f.Marked, &o.Marked}, {&f.Privileged, &o.Privileged}, {&f.Other, &o.Other},
+		{&f.Immutable, &o.Immutable}, {&f.Marked, &o.Marked}, {&f.Handled, &o.Handled},
+		{&f.Privileged, &o.Privileged}, {&f.Other, &o.Other},
 	} {
 		p[0].merge(*p[1])
 	}

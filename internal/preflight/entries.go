@@ -66,6 +66,8 @@ func Unkept(root string, f *inventory.Facts, l *inventory.Limits) (out []finding
 	say(finding.Unreadable, f.Unreadable, "can't be read by this account")
 	out = append(out, MountsInside(root, f)...)
 	say(finding.FlagsLost, f.Marked, "have marks of their file system: names without regard to case, or a project")
+	say(finding.HandlingLost, f.Handled, "have marks for the file system, which the copy will not have: not for "+
+		"dumps, compressed, written in place or at once, or read without noting when")
 	if os.Geteuid() != 0 {
 		if !l.FixedOwner {
 			say(finding.OwnerRights, f.Foreign, "belong to accounts or groups that this account can't give them to")
