@@ -372,7 +372,7 @@ func TimeStep(dir *handle.Dir, scratch string, plain bool) (step time.Duration, 
 			!errors.Is(err, fs.ErrPermission) {
 			return 0, err
 		}
-		return 0, ignorePermission(dir.SetTimes(before.Atime, before.Mtime))
+		return 0, handle.IgnorePermission(dir.SetTimes(before.Atime, before.Mtime))
 	}
 	if err != nil {
 		return 0, err
@@ -386,14 +386,7 @@ func TimeStep(dir *handle.Dir, scratch string, plain bool) (step time.Duration, 
 		step = stepOf(st.Mtime)
 	}
 	return step, errors.Join(err, dir.DropPrivate(scratch, p),
-		ignorePermission(dir.SetTimes(before.Atime, before.Mtime)))
-}
-
-func ignorePermission(err error) error {
-	if errors.Is(err, fs.ErrPermission) {
-		return nil
-	}
-	return err
+		handle.IgnorePermission(dir.SetTimes(before.Atime, before.Mtime)))
 }
 
 // sampleTime has nothing that a coarser step would keep.

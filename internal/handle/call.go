@@ -55,6 +55,17 @@ func IgnoreMissing(err error) error {
 	return err
 }
 
+// IgnorePermission is err, and nil if it says that this account may not do that.
+func IgnorePermission(err error) error {
+	if errors.Is(err, fs.ErrPermission) {
+		return nil
+	}
+	return err
+}
+
+// IsLocked reports that another has the lock.
+func IsLocked(err error) bool { return errors.Is(err, syscall.EWOULDBLOCK) }
+
 // InOrder does one step after the other, up to the first that fails: what follows
 // from a step is not done without it. [errors.Join] is for clean-up alone.
 func InOrder(steps ...func() error) error {

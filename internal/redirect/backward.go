@@ -264,10 +264,10 @@ func (m *execution) emptyAgain() error {
 		return err
 	}
 	defer d.Release()
-	if err := ignorePermission(d.Chmod(a.Mode)); err != nil {
+	if err := handle.IgnorePermission(d.Chmod(a.Mode)); err != nil {
 		return err
 	}
-	return ignorePermission(d.SetTimes(a.Mtime, a.Mtime))
+	return handle.IgnorePermission(d.SetTimes(a.Mtime, a.Mtime))
 }
 
 // dropOwn removes what the run made for itself beside the link and in the
@@ -352,7 +352,7 @@ func (m *execution) dropNote() error {
 func (m *execution) dropTempRecords(rec *handle.Dir) error {
 	for _, name := range []string{m.p.Name + ".json", m.p.Name + ".mtree", drive.TagFile} {
 		if err := rec.Unlink(drive.TempRecord(name)); err != nil && !handle.Missing(err) {
-			return ignorePermission(err)
+			return handle.IgnorePermission(err)
 		}
 	}
 	return nil

@@ -48,7 +48,7 @@ func (e *Engine) PlanBringBack(ctx context.Context, r ledger.Redirect, o BackOpt
 	}
 	p.Held = naming.Held(filepath.Base(r.Target), p.Run)
 	if row, err := e.Ledger.Run(r.Run); err == nil {
-		if made, err := e.planOf(row); err == nil {
+		if made, err := planOf(row); err == nil {
 			p.after(made)
 		}
 	}

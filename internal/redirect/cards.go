@@ -444,7 +444,7 @@ func (e *Engine) Growth(r ledger.Redirect) (float64, error) {
 	if r.Card == "" {
 		return 0, nil
 	}
-	p, err := e.planOfRun(r.Run)
+	p, err := planOfRun(e.Ledger, r.Run)
 	if errors.Is(err, ledger.ErrNotFound) {
 		return 0, nil
 	}

@@ -104,7 +104,7 @@ func (e *Engine) keepDeep(name string, d *LastDeep) error {
 	if err == nil {
 		err = handle.WriteFile(path, 0o600, func(w io.Writer) error { _, err := w.Write(b); return err })
 	}
-	return ignorePermission(err)
+	return handle.IgnorePermission(err)
 }
 
 // take sets the verdict to what an earlier check had found; keep is the way
@@ -162,7 +162,7 @@ func (e *Engine) CheckDeep(ctx context.Context, r ledger.Redirect, o DeepOptions
 		e.Progress.Phase("compare", r.Files, r.Bytes)
 	}
 	v := &Verdict{Held: ledger.Held{Redirect: r.Name, Run: r.Run}}
-	if v.plan, err = e.planOfRun(r.Run); err != nil {
+	if v.plan, err = planOfRun(e.Ledger, r.Run); err != nil {
 		return nil, err
 	}
 	state, err := e.deepFrom(r, o, v, d)

@@ -146,7 +146,7 @@ func (e *Engine) judgeHeld(ctx context.Context, d *DiscardPlan, h ledger.Held, l
 			finding.New(finding.HeldInUse, h.Path, "%s is in use: %s", h.Path,
 				inuse.Programs(used.Holders)).About(about))
 	}
-	plan, err := e.planOfRun(h.Run)
+	plan, err := planOfRun(e.Ledger, h.Run)
 	if err != nil {
 		return err
 	}

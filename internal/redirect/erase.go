@@ -257,7 +257,7 @@ func (m *discarding) lockHeld(d *DiscardPlan) error {
 			return err
 		}
 		m.locks = append(m.locks, dir)
-		if err := dir.Lock(true); isBusy(err) {
+		if err := dir.Lock(true); handle.IsLocked(err) {
 			return m.busy(path)
 		} else if err != nil {
 			return err
@@ -293,7 +293,7 @@ func (m *discarding) bringOver(ctx context.Context, d *DiscardPlan, v *Verdict) 
 			return err
 		}
 		defer spool.Close()
-		plan, err := m.planOfRun(v.Held.Run)
+		plan, err := planOfRun(m.basics.execution.Engine.Ledger, v.Held.Run)
 		if err != nil {
 			return err
 		}

@@ -10,7 +10,6 @@ import (
 )
 
 func isLoop(err error) bool { return errors.Is(err, syscall.ELOOP) }
-func isBusy(err error) bool { return errors.Is(err, syscall.EWOULDBLOCK) }
 
 // recordBroken reports that what a run recorded can't be read: its spool, or
 // its frozen manifest.

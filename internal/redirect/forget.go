@@ -79,7 +79,7 @@ func (e *Engine) forgetRun(f *Forgetting, row ledger.RunRow) error {
 		f.Findings = append(f.Findings, f.busy())
 		return nil
 	}
-	p, err := e.planOf(row)
+	p, err := planOf(row)
 	if err != nil {
 		return nil // nothing can be read in it; it goes
 	}

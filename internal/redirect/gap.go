@@ -68,10 +68,10 @@ func (p *Plan) gap() {
 func (m *execution) hideHeld(ctx context.Context) error {
 	hidden, ok, err := m.heldIn.Hidden(m.p.Held)
 	if err != nil || hidden || !ok {
-		return ignorePermission(err)
+		return handle.IgnorePermission(err)
 	}
 	return m.Act(ctx, "hide", m.p.Held, func() error {
-		return ignorePermission(m.heldIn.Hide(m.p.Held, true))
+		return handle.IgnorePermission(m.heldIn.Hide(m.p.Held, true))
 	}, nil)
 }
 
@@ -82,5 +82,5 @@ func (m *execution) showHeld() error {
 	if err != nil || !hid {
 		return err
 	}
-	return ignorePermission(handle.IgnoreMissing(m.heldIn.Hide(m.p.Held, false)))
+	return handle.IgnorePermission(handle.IgnoreMissing(m.heldIn.Hide(m.p.Held, false)))
 }

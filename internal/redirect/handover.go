@@ -124,7 +124,7 @@ func (e *Engine) PlanHandover(ctx context.Context, u *CardUse, store string, o M
 
 // PlanHandoverBack inspects the way back of a store to where it was.
 func (e *Engine) PlanHandoverBack(ctx context.Context, r ledger.Redirect, o BackOptions) (*Plan, error) {
-	made, err := e.planOfRun(r.Run)
+	made, err := planOfRun(e.Ledger, r.Run)
 	if err != nil {
 		return nil, err
 	}
@@ -759,7 +759,7 @@ func (e *Engine) CheckStore(ctx context.Context, r ledger.Redirect) ([]finding.F
 	if !Owned(r) || r.State != ledger.Linked {
 		return nil, nil
 	}
-	p, err := e.planOfRun(r.Run)
+	p, err := planOfRun(e.Ledger, r.Run)
 	if err != nil || p.Store == nil {
 		return nil, err
 	}

@@ -154,7 +154,7 @@ func (e *Engine) archiveProven(ctx context.Context, d *DiscardPlan, v *Verdict, 
 	about := finding.Subject{Name: d.Redirect.Name}
 	h := v.Held
 	way := ""
-	if plan, err := e.planOfRun(h.Run); err != nil {
+	if plan, err := planOfRun(e.Ledger, h.Run); err != nil {
 		return err
 	} else if h.Path == filepath.Join(plan.Into, plan.Held+"-back") {
 		way = "-back"

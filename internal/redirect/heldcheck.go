@@ -46,7 +46,7 @@ func (e *Engine) CheckHeld(ctx context.Context, h ledger.Held, live string) ([]f
 		return []finding.Finding{finding.New(finding.DriveElsewhere, h.Path,
 			"%s is at %s, and the held original on it at %s", h.Drive.Label, w.Drive.Mount, at).About(about)}, nil
 	}
-	made, err := e.planOfRun(h.Run)
+	made, err := planOfRun(e.Ledger, h.Run)
 	if err != nil {
 		made = nil // not known
 	}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"nexlin/internal/handle"
+	"nexlin/internal/ledger"
 )
 
 // A job is how one kind of run is done. Each method looks at the disks first and may be
@@ -24,6 +25,31 @@ type job interface {
 	// place; the journal only tells which inode the part had. A state that no step leaves
 	// behind is a *[swap.BrokenError].
 	Where() (position, error)
+}
+
+// makers have the function that makes the job of a run, by the name of its kind.
+var makers = map[string]func(*execution) job{}
+
+// register says who carries runs of a kind out. It is called before any run is.
+func register(kind string, make func(*execution) job) { makers[kind] = make }
+
+// A copyJob is the job of a run that copies a folder, where such runs differ.
+type copyJob interface {
+	job
+	// FindPart looks, before the part is opened, whether it has to start over.
+	FindPart() (again bool, err error)
+	// StartOver makes a part whole again that FindPart has found.
+	StartOver(ctx context.Context) error
+	// Place gives the copy its place, and leads programs there.
+	Place(ctx context.Context, data placeData) error
+	// Settle does what follows once programs are led there, before that is tried.
+	Settle(ctx context.Context) error
+	// TryLink proves that programs get to target, the copy.
+	TryLink(ctx context.Context, target *handle.Dir) error
+	// Describe writes beside the target what it is.
+	Describe(ctx context.Context) error
+	// Save puts into the ledger what the redirect is by now.
+	Save(ctx context.Context) (func(*ledger.Tx) error, error)
 }
 
 // basics is what a job does that opens as it goes, tries nothing, and is stopped by any
@@ -69,6 +95,18 @@ func (c copying) Back(ctx context.Context) error {
 		return c.uncopied(ctx)
 	}
 	return c.backward(ctx)
+}
+
+func (c copying) FindPart() (bool, error)                         { return false, nil }
+func (c copying) StartOver(context.Context) error                 { return nil }
+func (c copying) Settle(context.Context) error                    { return nil }
+func (c copying) Describe(context.Context) error                  { return c.describePlace() }
+func (c copying) Place(ctx context.Context, data placeData) error { return c.placeCopy(ctx, data) }
+func (c copying) TryLink(ctx context.Context, target *handle.Dir) error {
+	return c.tryPlace(ctx, target)
+}
+func (c copying) Save(ctx context.Context) (func(*ledger.Tx) error, error) {
+	return c.saveRedirect(ctx)
 }
 
 type moving struct{ copying }

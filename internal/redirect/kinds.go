@@ -46,35 +46,27 @@ type kind struct {
 	spare   bool // room is freed, so that the ledger's reserve may be used for it
 	final   bool // what is done stays done: undo only ends it
 	several bool // it is one of several folders
-
-	// job makes the one that carries such a run out.
-	job func(m *execution) job
 }
 
-var kinds map[string]*kind
+var kinds = map[string]*kind{
+	KindMove:      {first: true, copies: true},
+	KindMoveOn:    {on: true, copies: true},
+	KindBringBack: {back: true, copies: true},
+	KindMerge:     {merges: true, copies: true},
 
-func init() {
-	kinds = map[string]*kind{
-		KindMove:      {first: true, copies: true, job: func(m *execution) job { return &moving{copyingOf(m)} }},
-		KindMoveOn:    {on: true, copies: true, job: func(m *execution) job { return &movingOn{copyingOf(m)} }},
-		KindBringBack: {back: true, copies: true, job: func(m *execution) job { return &bringingBack{copyingOf(m)} }},
-		KindMerge:     {merges: true, copies: true, job: func(m *execution) job { return m.merging() }},
+	KindDetach:   {spare: true},
+	KindDiscard:  {spare: true, noLink: true, final: true},
+	KindMend:     {},
+	KindRecord:   {copies: true},
+	KindRestore:  {},
+	KindRenew:    {noLink: true},
+	KindFuture:   {},
+	KindPack:     {archive: true, noLink: true},
+	KindUnpack:   {archive: true, unpacks: true, noLink: true},
+	KindHandover: {holdsIt: true},
 
-		KindDetach:  {spare: true, job: func(m *execution) job { return &detaching{basics{m}} }},
-		KindDiscard: {spare: true, noLink: true, final: true, job: func(m *execution) job { return m.discarding() }},
-		KindMend:    {job: func(m *execution) job { return m.mending() }},
-		KindRecord:  {copies: true, job: func(m *execution) job { return &recording{basics{m}} }},
-		KindRestore: {job: func(m *execution) job { return &restoring{basics{m}} }},
-		KindRenew:   {noLink: true, job: func(m *execution) job { return &renewing{basics: basics{m}} }},
-		KindFuture:  {job: func(m *execution) job { return &steering{basics{m}} }},
-		KindPack:    {archive: true, noLink: true, job: func(m *execution) job { return &packing{basics: basics{m}} }},
-		KindUnpack: {archive: true, unpacks: true, noLink: true,
-			job: func(m *execution) job { return &packing{basics: basics{m}} }},
-		KindHandover: {holdsIt: true, job: func(m *execution) job { return &handingOver{basics{m}} }},
-
-		KindMoveTogether: {several: true},
-		KindBackTogether: {several: true, back: true},
-	}
+	KindMoveTogether: {several: true},
+	KindBackTogether: {several: true, back: true},
 }
 
 // kindOf finds a kind by its name; one that is not known does and is nothing.

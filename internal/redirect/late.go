@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -205,13 +204,6 @@ func (l *lateWrites) entry(ctx context.Context, d transfer.Difference) error {
 	*rec.Fact.Of(l.side), *rec.Fact.Of(l.side.Other()) = held, made
 	l.changes = append(l.changes, *rec)
 	return nil
-}
-
-func ignorePermission(err error) error {
-	if errors.Is(err, fs.ErrPermission) {
-		return nil
-	}
-	return err
 }
 
 // lateJob is how entries are brought over that were written late to a held

@@ -141,7 +141,7 @@ func (e *Engine) lender(p *Plan) (*transfer.Lender, func(), error) {
 			break
 		}
 	}
-	if made, err := e.planOfRun(p.Base.Run); err == nil {
+	if made, err := planOfRun(e.Ledger, p.Base.Run); err == nil {
 		l.Digest = made.Digest
 	}
 	if l.Held, err = handle.OpenReal(p.Base.Path); err != nil {
@@ -173,7 +173,7 @@ func (m *execution) openLender() (err error) {
 		return err
 	}
 	if err := m.lender.Held.Lock(true); err != nil {
-		if isBusy(err) {
+		if handle.IsLocked(err) {
 			return m.busy(m.p.Base.Path)
 		}
 		return err

@@ -99,7 +99,7 @@ func (e *Engine) PlanMend(ctx context.Context, r ledger.Redirect, o MendOptions)
 	}
 	p.Mend.Note = staleNote(p.Mend.After) && e.noteKnown(r)
 	if split {
-		if err := e.planMerge(ctx, p, o); err != nil {
+		if err := e.planMerge(ctx, p, o.Progress); err != nil {
 			return nil, err
 		}
 	}
@@ -271,15 +271,13 @@ func (p *Plan) StaysDetached() bool { return p.Mend != nil && p.Mend.After.State
 // A mending puts small things right.
 type mending struct{ basics }
 
-func (m *execution) mending() *mending { return &mending{basics{m}} }
-
 // Open takes the handles of a mend.
-func (m *mending) Open() error { return m.openWith(!m.p.StaysDetached()) }
+func (m *mending) Open() error { return m.openMended(!m.p.StaysDetached()) }
 
-// openWith takes the handles of a mend, that of the link's directory if it is
+// openMended takes the handles of a mend, that of the link's directory if it is
 // needed, and wants the drive to be the one of
 // the plan (I5).
-func (m *mending) openWith(withLink bool) error {
+func (m *execution) openMended(withLink bool) error {
 	if m.p.Into == "" {
 		return nil // only records of what is held change
 	}
@@ -406,7 +404,7 @@ func (m *execution) untried(target *handle.Dir) error {
 	if err != nil {
 		return err
 	}
-	return ignorePermission(target.SetTimes(st.Atime, t.Mtime))
+	return handle.IgnorePermission(target.SetTimes(st.Atime, t.Mtime))
 }
 
 // newTag writes the drive tag anew: with the id that the ledger knows, and
@@ -442,7 +440,7 @@ func (m *mending) newTag(ctx context.Context) error {
 
 // renewNote writes the note and the manifest beside the target again, from
 // the record of the run that describes it.
-func (m *mending) renewNote(ctx context.Context) error {
+func (m *execution) renewNote(ctx context.Context) error {
 	if !m.p.Mend.Note {
 		return nil
 	}
@@ -459,7 +457,7 @@ func (m *execution) noteOf(r *ledger.Redirect) note.Note {
 	}
 }
 
-func (m *mending) saveMended(t *ledger.Tx) error {
+func (m *execution) saveMended(t *ledger.Tx) error {
 	for _, h := range m.p.Mend.Held {
 		on := h.Drive
 		on.Mount = h.Mount

@@ -78,11 +78,11 @@ type MergeEntry struct {
 
 // planMerge inspects the merging of a real folder into the target: it is
 // copied like the folder of a move, and then its entries get their places.
-func (e *Engine) planMerge(ctx context.Context, p *Plan, o MendOptions) error {
+func (e *Engine) planMerge(ctx context.Context, p *Plan, progress func(entries, bytes int64)) error {
 	p.Kind, p.From, p.HeldIn = KindMerge, p.Link, filepath.Dir(p.Link)
 	p.Held = naming.Held(filepath.Base(p.Link), p.Run)
 	p.TagIn = filepath.Join(p.IntoDrive.Mount, p.IntoDrive.TagPlace)
-	if made, err := e.planOfRun(p.Before.Run); err == nil {
+	if made, err := planOfRun(e.Ledger, p.Before.Run); err == nil {
 		p.Digest = made.Digest
 	}
 	if p.Digest == "" {
@@ -100,7 +100,7 @@ func (e *Engine) planMerge(ctx context.Context, p *Plan, o MendOptions) error {
 	if err := e.abilities(p, dir); err != nil {
 		return err
 	}
-	if err := e.folder(ctx, p, o.Progress); err != nil {
+	if err := e.folder(ctx, p, progress); err != nil {
 		return err
 	}
 	p.Account, p.UID = p.Before.Account, p.Before.UID
@@ -110,7 +110,7 @@ func (e *Engine) planMerge(ctx context.Context, p *Plan, o MendOptions) error {
 		return err
 	}
 	e.gapAhead(p)
-	p.accept(o.Accept)
+	p.accept(p.Accepted)
 	p.allow()
 	return nil
 }

@@ -11,6 +11,7 @@ import (
 
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
+	"nexlin/internal/ledger"
 	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/run"
@@ -26,9 +27,32 @@ import (
 // A merging gives the entries of a copy their places among others.
 type merging struct{ copying }
 
-func (m *execution) merging() *merging { return &merging{copyingOf(m)} }
-
 func (m *merging) Where() (position, error) { return m.whereMove() }
+
+func (m *merging) Place(ctx context.Context, _ placeData) error {
+	if err := m.merge(ctx); err != nil {
+		return err
+	}
+	return m.switchAct(ctx)
+}
+
+func (m *merging) Settle(ctx context.Context) error {
+	return handle.InOrder(func() error { return m.settle(ctx) }, func() error { return m.tidy(ctx) })
+}
+
+func (m *merging) TryLink(ctx context.Context, _ *handle.Dir) error { return m.tryMended(ctx) }
+
+func (m *merging) Describe(ctx context.Context) error { return m.renewNote(ctx) }
+
+func (m *merging) Save(context.Context) (func(*ledger.Tx) error, error) {
+	after := &m.p.Mend.After
+	var err error
+	if after.Settings, err = m.settingRecords(); err != nil {
+		return nil, err
+	}
+	after.Drive.Counter = max(after.Drive.Counter, m.ledgerRedirect().Drive.Counter)
+	return m.saveMended, nil
+}
 
 // merge gives the entries of the part their places in the target.
 func (m *merging) merge(ctx context.Context) error {
@@ -263,7 +287,7 @@ func (m *merging) timesBack(live *handle.Dir) error {
 				err = d.Chmod(t.Mode)
 			}
 			if st.Mtime != t.Mtime {
-				err = errors.Join(err, ignorePermission(d.SetTimes(st.Atime, t.Mtime)))
+				err = errors.Join(err, handle.IgnorePermission(d.SetTimes(st.Atime, t.Mtime)))
 			}
 		}
 		d.Release()

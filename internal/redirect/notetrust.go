@@ -58,7 +58,7 @@ func (e *Engine) wroteNote(n *note.Note, drv *drive.Drive) (bool, error) {
 	if err != nil || IsTogether(row) {
 		return false, err
 	}
-	p, err := e.planOf(row)
+	p, err := planOf(row)
 	if err != nil {
 		return false, err
 	}

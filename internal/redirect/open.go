@@ -127,7 +127,7 @@ func (m *execution) lockCopy() error {
 	}
 	m.locks = append(m.locks, live)
 	err = live.Lock(true)
-	if isBusy(err) {
+	if handle.IsLocked(err) {
 		err = m.busy(m.p.Copy())
 	}
 	return err
@@ -254,7 +254,7 @@ func (m *execution) lock(d *handle.Dir) error {
 		return nil
 	}
 	if err := d.Lock(true); err != nil {
-		if isBusy(err) {
+		if handle.IsLocked(err) {
 			return m.busy(d.Path())
 		}
 		return err
@@ -264,7 +264,7 @@ func (m *execution) lock(d *handle.Dir) error {
 			a, err := handle.OpenReal(at)
 			if err == nil {
 				m.locks = append(m.locks, a)
-				if err := a.Lock(false); isBusy(err) {
+				if err := a.Lock(false); handle.IsLocked(err) {
 					return m.busy(at)
 				}
 			}

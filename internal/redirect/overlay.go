@@ -6,6 +6,7 @@ import (
 	"syscall"
 
 	"nexlin/internal/finding"
+	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/run"
 	"nexlin/internal/swap"
@@ -36,7 +37,7 @@ func (m *execution) tryFolder(ctx context.Context) error {
 		if err == nil {
 			err = run.Point(ctx, "try-folder.swapped")
 		}
-		return errors.Join(err, m.untryFolder(), ignorePermission(m.linkIn.SetTimes(times.Atime, times.Mtime)))
+		return errors.Join(err, m.untryFolder(), handle.IgnorePermission(m.linkIn.SetTimes(times.Atime, times.Mtime)))
 	}, nil)
 	if errors.Is(err, syscall.EXDEV) {
 		return &RefusedError{[]finding.Finding{finding.New(finding.LinkImpossible, m.p.Link,

@@ -206,7 +206,7 @@ func (p *Plan) allow() {
 }
 
 // planOf is the plan of a run of one folder.
-func (e *Engine) planOf(row ledger.RunRow) (*Plan, error) {
+func planOf(row ledger.RunRow) (*Plan, error) {
 	if IsTogether(row) {
 		return nil, fmt.Errorf("run %s is one of several folders", row.ID)
 	}
@@ -242,10 +242,10 @@ func (p *Plan) sound() bool {
 	return true
 }
 
-func (e *Engine) planOfRun(id string) (*Plan, error) {
-	row, err := e.Ledger.Run(id)
+func planOfRun(l *ledger.Ledger, id string) (*Plan, error) {
+	row, err := l.Run(id)
 	if err != nil {
 		return nil, err
 	}
-	return e.planOf(row)
+	return planOf(row)
 }

@@ -45,12 +45,10 @@ func (m *execution) prepare(ctx context.Context, at position) error {
 
 // preparePart makes the part, or finds it again.
 func (m *execution) preparePart(ctx context.Context) error {
-	begun := false
-	if m.p.kind().merges {
-		var err error
-		if begun, err = m.merging().begunWithPart(); err != nil {
-			return err
-		}
+	kind := m.job.(copyJob)
+	again, err := kind.FindPart()
+	if err != nil {
+		return err
 	}
 	var known placeData
 	before, err := m.Last("part-made", &known)
@@ -71,8 +69,8 @@ func (m *execution) preparePart(ctx context.Context) error {
 		}
 		return part.Dir.Lock(true)
 	}, nil)
-	if err == nil && begun {
-		err = m.merging().startOver(ctx)
+	if err == nil && again {
+		err = kind.StartOver(ctx)
 	}
 	if err != nil || before {
 		return err

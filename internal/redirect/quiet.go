@@ -36,15 +36,10 @@ func (p *patience) sleep(ctx context.Context) bool {
 	}
 }
 
-// writersOf lists who has files below a folder open for writing.
-func writersOf(ctx context.Context, dir string) ([]inuse.Holder, error) {
-	return inuse.WritersBelow(ctx, dir)
-}
-
 // writtenTo tells which files below a folder somebody has open for writing, by
 // their paths in it.
 func writtenTo(ctx context.Context, dir string) (map[string]bool, error) {
-	holders, err := writersOf(ctx, dir)
+	holders, err := inuse.WritersBelow(ctx, dir)
 	out := map[string]bool{}
 	for _, h := range holders {
 		if rel, err := filepath.Rel(dir, h.Path); err == nil {
@@ -65,7 +60,7 @@ func (m *execution) waitQuiet(ctx context.Context) error {
 	}
 	m.patience.left = m.p.WaitQuiet
 	for {
-		w, err := writersOf(ctx, m.p.From)
+		w, err := inuse.WritersBelow(ctx, m.p.From)
 		if err != nil || len(w) == 0 {
 			return err
 		}
@@ -99,7 +94,7 @@ func (m *execution) quiet(ctx context.Context) (rest, error) {
 	}
 	short := patience{looks * lookEvery}
 	for is := calm; ; is = settled {
-		w, err := writersOf(ctx, m.fromPath())
+		w, err := inuse.WritersBelow(ctx, m.fromPath())
 		if err != nil || len(w) == 0 {
 			return is, err
 		}

@@ -24,9 +24,9 @@ func (e *Engine) Stopped(id string) (ledger.RunRow, error) {
 		if err != nil {
 			return row, err
 		}
-		return e.whole(row)
+		return wholeRun(e.Ledger, row)
 	}
-	rows, err := e.Open()
+	rows, err := OpenRuns(e.Ledger)
 	switch {
 	case err != nil:
 		return ledger.RunRow{}, err
@@ -58,10 +58,10 @@ func (r *Recovery) Plans() []*Plan {
 // Recoverable looks at a run and at the disks and changes nothing.
 func (e *Engine) Recoverable(row ledger.RunRow) (*Recovery, error) {
 	if IsTogether(row) {
-		t, err := e.Group(row)
+		t, err := GroupOf(row)
 		return &Recovery{Run: row, Together: t}, err
 	}
-	p, err := e.planOf(row)
+	p, err := planOf(row)
 	if err != nil {
 		return nil, err
 	}
@@ -146,7 +146,7 @@ func (m *execution) dropTrials() error {
 		}
 		err = drive.DropTrials(d)
 		d.Release()
-		if ignorePermission(err) != nil {
+		if handle.IgnorePermission(err) != nil {
 			return err
 		}
 	}
@@ -194,7 +194,7 @@ func (e *Engine) take(row ledger.RunRow, open func(*execution) error) (*executio
 	if err != nil {
 		return nil, err
 	}
-	p, err := e.planOf(taken.RunRow)
+	p, err := planOf(taken.RunRow)
 	if err != nil {
 		taken.Release()
 		return nil, err

@@ -68,14 +68,14 @@ func New(l *ledger.Ledger, drives *drive.System) *Engine {
 func (e *Engine) AtOnce() *Engine {
 	c := *e
 	c.Places = e.Places.AtOnce()
-	c.stopped = sync.OnceValues(e.unfinishedRuns)
+	c.stopped = sync.OnceValues(func() ([]ledger.RunRow, error) { return unfinishedRuns(e.Ledger) })
 	return &c
 }
 
 // Unfinished lists the runs that were stopped, newest first.
 func (e *Engine) Unfinished() ([]ledger.RunRow, error) {
 	if e.stopped == nil {
-		return e.unfinishedRuns()
+		return unfinishedRuns(e.Ledger)
 	}
 	return e.stopped()
 }
@@ -83,7 +83,7 @@ func (e *Engine) Unfinished() ([]ledger.RunRow, error) {
 // placesOf gives the places where a stopped run goes on; none if its plan can't be
 // read, which is told elsewhere.
 func (e *Engine) placesOf(row ledger.RunRow) (out []places.Known) {
-	plans, err := e.plansOf(row)
+	plans, err := plansOf(e.Ledger, row)
 	if err != nil {
 		return nil
 	}

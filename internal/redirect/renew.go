@@ -41,7 +41,7 @@ type renewing struct {
 	digester *transfer.Reader // of files that have changed
 }
 
-func (m *renewing) Open() error { return m.mending().openWith(false) }
+func (m *renewing) Open() error { return m.openMended(false) }
 
 // Forward writes the new records and the manifest on the drive.
 func (m *renewing) Forward(ctx context.Context) error {

@@ -14,6 +14,7 @@ import (
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
+	"nexlin/internal/inuse"
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
 	"nexlin/internal/pathtext"
@@ -69,7 +70,7 @@ func (e *Engine) execution(p *Plan) *execution {
 	m := &execution{Engine: e, p: p, Journal: run.NewJournal(e.Ledger, p.Run, e.Progress),
 		out: &Outcome{Run: p.Run, Kind: p.Kind, Plan: p, Findings: p.Findings}}
 	m.job = unknown{basics{m}}
-	if make := p.kind().job; make != nil {
+	if make := makers[p.Kind]; make != nil {
 		m.job = make(m)
 	}
 	return m
@@ -141,10 +142,10 @@ func (e *Engine) waitsFor(row ledger.RunRow) *finding.Finding {
 	}
 	var plans []*Plan
 	if IsTogether(row) {
-		if t, err := e.Group(row); err == nil {
+		if t, err := GroupOf(row); err == nil {
 			plans = t.Plans
 		}
-	} else if p, err := e.planOf(row); err == nil {
+	} else if p, err := planOf(row); err == nil {
 		plans = []*Plan{p}
 	}
 	for _, p := range plans {
@@ -190,12 +191,12 @@ func stoppedRun(row ledger.RunRow, path string) finding.Finding {
 
 // stoppedOf finds the runs of a redirect that were stopped, as blockers.
 func (e *Engine) stoppedOf(r *ledger.Redirect) (out []finding.Finding, err error) {
-	rows, err := e.unfinishedRuns()
+	rows, err := unfinishedRuns(e.Ledger)
 	for _, row := range rows {
 		is := row.Redirect == r.Name && !ofArchive(row.Kind)
 		if IsTogether(row) {
 			var plans []*Plan
-			if plans, err = e.plansOf(row); err != nil {
+			if plans, err = plansOf(e.Ledger, row); err != nil {
 				return nil, err
 			}
 			is = slices.ContainsFunc(plans, func(p *Plan) bool { return p.Name == r.Name })
@@ -265,7 +266,7 @@ func (m *execution) driveOf(err error, path string) string {
 }
 
 func (m *execution) writers() []string {
-	holders, err := writersOf(context.Background(), m.p.From)
+	holders, err := inuse.WritersBelow(context.Background(), m.p.From)
 	if err != nil {
 		return nil
 	}

@@ -27,13 +27,11 @@ func (m *execution) switchOver(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if m.p.kind().merges {
-		if err := m.merging().merge(ctx); err != nil {
-			return err
-		}
-		return m.switchAct(ctx)
-	}
-	data := m.placeData(&st)
+	return m.job.(copyJob).Place(ctx, m.placeData(&st))
+}
+
+// placeCopy gives the part its final name, and leads programs to it.
+func (m *execution) placeCopy(ctx context.Context, data placeData) error {
 	if m.p.kind().back {
 		return m.placeBack(ctx, data)
 	}
@@ -191,13 +189,8 @@ func (m *execution) after(ctx context.Context) error {
 			return err
 		}
 	}
-	if m.p.kind().merges {
-		if err := m.merging().settle(ctx); err != nil {
-			return err
-		}
-		if err := m.merging().tidy(ctx); err != nil {
-			return err
-		}
+	if err := m.job.(copyJob).Settle(ctx); err != nil {
+		return err
 	}
 	if err := m.Begin("try", 0, 0); err != nil {
 		return err
@@ -273,54 +266,20 @@ func (m *execution) hold() error {
 
 // finish writes what the run came to into the ledger and on the drive.
 func (m *execution) finish(ctx context.Context) error {
-	err := m.Act(ctx, "notes", m.p.Name, func() error {
-		if m.p.kind().merges {
-			return m.mending().renewNote(ctx)
-		}
-		if !m.p.kind().back {
-			if err := m.describe(note.Here); err != nil {
-				return err
-			}
-		}
-		state := map[string]string{KindMoveOn: note.MovedOn, KindBringBack: note.BroughtBack}[m.p.Kind]
-		if state == "" {
-			return nil
-		}
-		return m.renote(m.heldIn, m.p.Name, state)
-	}, nil)
-	if err != nil {
+	kind := m.job.(copyJob)
+	if err := m.Act(ctx, "notes", m.p.Name, func() error { return kind.Describe(ctx) }, nil); err != nil {
 		return err
 	}
 	if err := m.End(ledger.Done); err != nil {
 		return err
 	}
-	lender, err := m.heldNow(ctx)
+	save, err := kind.Save(ctx)
 	if err != nil {
 		return err
 	}
-	row := m.ledgerRedirect()
-	if m.p.kind().merges {
-		if m.p.Mend.After.Settings, err = m.settingRecords(); err != nil {
-			return err
-		}
-		m.p.Mend.After.Drive.Counter = max(m.p.Mend.After.Drive.Counter, row.Drive.Counter)
-	} else if row.Settings, err = m.settingRecords(); err != nil {
-		return err
-	}
 	err = m.Run.Set(ledger.Done, "", func(t *ledger.Tx) error {
-		if m.p.kind().merges {
-			if err := m.mending().saveMended(t); err != nil {
-				return err
-			}
-			return t.AddHeld(m.held())
-		}
-		if err := t.SaveRedirect(row); err != nil {
+		if err := save(t); err != nil {
 			return err
-		}
-		if lender != nil {
-			if err := t.ResizeHeld(*lender); err != nil {
-				return err
-			}
 		}
 		return t.AddHeld(m.held())
 	})
@@ -329,6 +288,40 @@ func (m *execution) finish(ctx context.Context) error {
 	}
 	m.measureAfter()
 	return nil
+}
+
+// describePlace writes the note of the target, and into that of the place the data was
+// at before where it went.
+func (m *execution) describePlace() error {
+	if !m.p.kind().back {
+		if err := m.describe(note.Here); err != nil {
+			return err
+		}
+	}
+	state := map[string]string{KindMoveOn: note.MovedOn, KindBringBack: note.BroughtBack}[m.p.Kind]
+	if state == "" {
+		return nil
+	}
+	return m.renote(m.heldIn, m.p.Name, state)
+}
+
+// saveRedirect gives what puts the redirect into the ledger, and what was taken from a
+// held original that lent.
+func (m *execution) saveRedirect(ctx context.Context) (func(*ledger.Tx) error, error) {
+	lender, err := m.heldNow(ctx)
+	if err != nil {
+		return nil, err
+	}
+	row := m.ledgerRedirect()
+	if row.Settings, err = m.settingRecords(); err != nil {
+		return nil, err
+	}
+	return func(t *ledger.Tx) error {
+		if err := t.SaveRedirect(row); err != nil || lender == nil {
+			return err
+		}
+		return t.ResizeHeld(*lender)
+	}, nil
 }
 
 func (m *execution) held() ledger.Held {

@@ -476,7 +476,7 @@ func (e *Engine) unfinished(p *Plan) error {
 	}
 	under := toldUnder(rows)
 	for _, row := range rows {
-		plans, err := e.plansOf(row)
+		plans, err := plansOf(e.Ledger, row)
 		if err != nil {
 			return err
 		}

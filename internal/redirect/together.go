@@ -292,7 +292,7 @@ func (c *groupExecution) stillWritten(ctx context.Context) ([]finding.Finding, e
 		if !p.Stops || p.WhileInUse {
 			continue
 		}
-		w, err := writersOf(ctx, p.From)
+		w, err := inuse.WritersBelow(ctx, p.From)
 		if err != nil {
 			return nil, err
 		}
@@ -532,7 +532,7 @@ func (c *groupExecution) mayAllGoBack(ctx context.Context) error {
 }
 
 // Group is the plan of a run of several.
-func (e *Engine) Group(row ledger.RunRow) (*Together, error) {
+func GroupOf(row ledger.RunRow) (*Together, error) {
 	var t Together
 	if err := pathtext.Unmarshal(row.Plan, &t); err != nil {
 		return nil, fmt.Errorf("the plan of run %s can't be read: %w", row.ID, err)
@@ -545,18 +545,18 @@ func (e *Engine) Group(row ledger.RunRow) (*Together, error) {
 
 // plansOf are the plans that a stopped run has still to carry out: its own; of a run of
 // several those of the folders that have no run of their own yet, which would tell of them.
-func (e *Engine) plansOf(row ledger.RunRow) ([]*Plan, error) {
+func plansOf(l *ledger.Ledger, row ledger.RunRow) ([]*Plan, error) {
 	if !IsTogether(row) {
-		p, err := e.planOf(row)
+		p, err := planOf(row)
 		return []*Plan{p}, err
 	}
-	t, err := e.Group(row)
+	t, err := GroupOf(row)
 	if err != nil {
 		return nil, err
 	}
 	var out []*Plan
 	for _, p := range t.Plans {
-		if _, err := e.Ledger.Run(p.Run); errors.Is(err, ledger.ErrNotFound) {
+		if _, err := l.Run(p.Run); errors.Is(err, ledger.ErrNotFound) {
 			out = append(out, p)
 		} else if err != nil {
 			return nil, err
@@ -567,11 +567,11 @@ func (e *Engine) plansOf(row ledger.RunRow) ([]*Plan, error) {
 
 // unfinishedRuns lists the runs that were stopped; those of a run of several
 // stand under its id.
-func (e *Engine) unfinishedRuns() ([]ledger.RunRow, error) {
-	rows, err := e.Ledger.Unfinished()
+func unfinishedRuns(l *ledger.Ledger) ([]ledger.RunRow, error) {
+	rows, err := l.Unfinished()
 	under := toldUnder(rows)
 	for i, r := range rows {
-		if p, err := e.planOf(r); err == nil {
+		if p, err := planOf(r); err == nil {
 			rows[i].ID = under(p)
 		}
 	}
@@ -600,7 +600,7 @@ func (e *Engine) takeGroup(row ledger.RunRow) (*groupExecution, error) {
 	if err != nil {
 		return nil, err
 	}
-	t, err := e.Group(taken.RunRow)
+	t, err := GroupOf(taken.RunRow)
 	if err != nil {
 		taken.Release()
 		return nil, err
@@ -693,29 +693,29 @@ func (c *groupExecution) mayGoBack(ctx context.Context, p *Plan) error {
 
 // Open lists the runs that were stopped, newest first; a run of several
 // stands for those of its folders.
-func (e *Engine) Open() ([]ledger.RunRow, error) {
-	rows, err := e.Ledger.Unfinished()
+func OpenRuns(l *ledger.Ledger) ([]ledger.RunRow, error) {
+	rows, err := l.Unfinished()
 	if err != nil {
 		return nil, err
 	}
 	under := toldUnder(rows)
 	return slices.DeleteFunc(rows, func(r ledger.RunRow) bool {
-		p, err := e.planOf(r)
+		p, err := planOf(r)
 		return err == nil && under(p) != r.ID
 	}), nil
 }
 
 // whole gives the run of several that a run belongs to, if that is not ended
 // yet; else the run itself.
-func (e *Engine) whole(row ledger.RunRow) (ledger.RunRow, error) {
+func wholeRun(l *ledger.Ledger, row ledger.RunRow) (ledger.RunRow, error) {
 	if IsTogether(row) {
 		return row, nil
 	}
-	p, err := e.planOf(row)
+	p, err := planOf(row)
 	if err != nil || p.Together == "" {
 		return row, err
 	}
-	up, err := e.Ledger.Run(p.Together)
+	up, err := l.Run(p.Together)
 	if errors.Is(err, ledger.ErrNotFound) || err == nil && up.State != ledger.Stopped {
 		return row, nil // forgotten, or ended
 	}

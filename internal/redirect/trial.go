@@ -20,9 +20,11 @@ func (m *execution) tryIt(ctx context.Context) error {
 	if err := m.dropProbes(target); err != nil {
 		return err
 	}
-	if m.p.kind().merges {
-		return m.tryMended(ctx)
-	}
+	return m.job.(copyJob).TryLink(ctx, target)
+}
+
+// tryPlace proves that what stands at the link path leads to the copy.
+func (m *execution) tryPlace(ctx context.Context, target *handle.Dir) error {
 	names := probeNames()
 	via, err := m.via(target)
 	if err != nil {
@@ -71,7 +73,7 @@ func (m *execution) timesAgain(target *handle.Dir) error {
 	if err != nil || !same {
 		return err
 	}
-	return ignorePermission(target.SetTimes(st.Atime, root.Fact.Copy.Mtime))
+	return handle.IgnorePermission(target.SetTimes(st.Atime, root.Fact.Copy.Mtime))
 }
 
 // tryFailed switches back at once. Only a move that was not yet used by

@@ -21,8 +21,8 @@ import (
 // begun reports whether the merge may have moved something.
 func (m *merging) begun() (bool, error) { return m.Last("merge", new(string)) }
 
-// begunWithPart is [merging.begun], once the part of it was found again.
-func (m *merging) begunWithPart() (bool, error) {
+// FindPart is [merging.begun], once the part of it was found again.
+func (m *merging) FindPart() (bool, error) {
 	begun, err := m.begun()
 	if err != nil || !begun {
 		return false, err
@@ -35,9 +35,9 @@ func (m *merging) begunWithPart() (bool, error) {
 	return true, nil
 }
 
-// startOver takes back a merge that was stopped, so that the part is whole
+// StartOver takes back a merge that was stopped, so that the part is whole
 // again and can catch up with the half.
-func (m *merging) startOver(ctx context.Context) error {
+func (m *merging) StartOver(ctx context.Context) error {
 	spool, err := m.spoolOf(m.p.Run)
 	if err != nil {
 		return err
