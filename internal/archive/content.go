@@ -147,3 +147,15 @@ func spans(f *handle.File, st *handle.Stat) ([]span, error) {
 	}
 	return out, nil
 }
+
+// A Counter passes on to W what is written, and counts it.
+type Counter struct {
+	W io.Writer
+	N int64 // bytes
+}
+
+func (c *Counter) Write(b []byte) (int, error) {
+	n, err := c.W.Write(b)
+	c.N += int64(n)
+	return n, err
+}

@@ -2,14 +2,11 @@ package redirect
 
 import (
 	"errors"
-	"syscall"
 
 	"nexlin/internal/handle"
 	"nexlin/internal/manifest"
 	"nexlin/internal/transfer"
 )
-
-func isLoop(err error) bool { return errors.Is(err, syscall.ELOOP) }
 
 // recordBroken reports that what a run recorded can't be read: its spool, or
 // its frozen manifest.

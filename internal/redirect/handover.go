@@ -501,7 +501,7 @@ func (m *handingOver) readStoreArchive(ctx context.Context, name, path string) (
 		return d, err
 	}
 	sum := sha256.New()
-	counted := &countedWriter{w: sum}
+	counted := &archive.Counter{W: sum}
 	n, known, err := archive.Content(ctx, io.TeeReader(f, counted))
 	if err == nil {
 		_, err = io.Copy(counted, f)
@@ -509,7 +509,7 @@ func (m *handingOver) readStoreArchive(ctx context.Context, name, path string) (
 	if err != nil {
 		return d, err
 	}
-	d = archiveData{counted.n, hex.EncodeToString(sum.Sum(nil)), n.Files, n.Bytes}
+	d = archiveData{counted.N, hex.EncodeToString(sum.Sum(nil)), n.Files, n.Bytes}
 	if !known {
 		d.Files, d.Stored = -1, -1
 	}

@@ -134,7 +134,7 @@ var errConflict = errors.New("changed on both sides")
 // orConflict keeps both sides where the place in the live folder is gone or
 // is something else now.
 func (l *lateWrites) orConflict(path string, err error) error {
-	if handle.Missing(err) || errors.Is(err, handle.ErrNotDir) || isLoop(err) {
+	if handle.Absent(err) {
 		return l.conflict(path)
 	}
 	return err

@@ -1,8 +1,6 @@
 package redirect
 
 import (
-	"errors"
-	"os"
 	"path/filepath"
 	"slices"
 
@@ -210,7 +208,7 @@ func (m *execution) stillHere() error {
 func (m *execution) findFrom() (*handle.Dir, error) {
 	for _, name := range []string{m.p.Held, filepath.Base(m.p.From)} {
 		d, err := m.heldIn.Beneath(name)
-		if errors.Is(err, os.ErrNotExist) || errors.Is(err, handle.ErrNotDir) || isLoop(err) {
+		if handle.Absent(err) {
 			continue
 		}
 		if err != nil {

@@ -348,7 +348,7 @@ func (m *packing) writeArchive(ctx context.Context, root *handle.Dir, list strin
 		return err
 	}
 	sum := sha256.New()
-	w := &countedWriter{w: io.MultiWriter(f, sum)}
+	w := &archive.Counter{W: io.MultiWriter(f, sum)}
 	n, err := archive.Pack(ctx, root, filepath.Base(m.p.From), list, w, m.progress())
 	if err != nil {
 		return err
@@ -372,19 +372,8 @@ func (m *packing) writeArchive(ctx context.Context, root *handle.Dir, list strin
 			return err
 		}
 	}
-	a.Count, a.Bytes, a.Digest = Count{Files: n.Files, Bytes: n.Bytes}, w.n, hex.EncodeToString(sum.Sum(nil))
+	a.Count, a.Bytes, a.Digest = Count{Files: n.Files, Bytes: n.Bytes}, w.N, hex.EncodeToString(sum.Sum(nil))
 	return f.Sync()
-}
-
-type countedWriter struct {
-	w io.Writer
-	n int64
-}
-
-func (c *countedWriter) Write(b []byte) (int, error) {
-	n, err := c.w.Write(b)
-	c.n += int64(n)
-	return n, err
 }
 
 // readArchive reads the archive back from the drive, to its end, and wants

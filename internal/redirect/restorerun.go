@@ -140,7 +140,7 @@ func (m *restoring) heldBeside() (*handle.Dir, error) {
 	defer parent.Release()
 	name := naming.Held(filepath.Base(m.p.Link), said.Run)
 	d, err := parent.Beneath(name)
-	if handle.Missing(err) || errors.Is(err, handle.ErrNotDir) || isLoop(err) {
+	if handle.Absent(err) {
 		return nil, nil
 	}
 	m.p.HeldIn, m.p.Held = parent.Path(), name
