@@ -6,6 +6,7 @@ import (
 	"errors"
 	"io/fs"
 	"path/filepath"
+	"slices"
 	"syscall"
 
 	"nexlin/internal/drive"
@@ -468,4 +469,32 @@ func (m *execution) setAsideHeld() ledger.Held {
 		h.Ino = d.Ino
 	}
 	return h
+}
+
+// dropDirs removes directories that a run has made, the innermost first; what
+// is not empty stays.
+func (m *execution) dropDirs(made parentsData) error {
+	at := made.Anchor
+	dirs := []string{}
+	for _, n := range made.Names {
+		dirs = append(dirs, at)
+		at = filepath.Join(at, n)
+	}
+	for i, up := range slices.Backward(dirs) {
+		d, err := m.openReal(up)
+		if err != nil {
+			continue
+		}
+		if made.Names[i] != "" {
+			err = d.Rmdir(made.Names[i])
+		}
+		if e := m.dropScratch(d); err == nil {
+			err = e
+		}
+		d.Release()
+		if err != nil && !handle.Missing(err) && !errors.Is(err, syscall.ENOTEMPTY) && !errors.Is(err, syscall.EEXIST) {
+			return err
+		}
+	}
+	return nil
 }

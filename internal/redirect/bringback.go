@@ -12,7 +12,6 @@ import (
 	"syscall"
 	"time"
 
-	"nexlin/internal/account"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -247,21 +246,6 @@ func (e *Engine) PlanDetach(r ledger.Redirect) (*DetachPlan, error) {
 			"this account may not remove the link from %s", filepath.Dir(r.Link)).Named(r.Name))
 	}
 	return d, nil
-}
-
-// Detach takes the link away and leaves the data where it is.
-func (e *Engine) Detach(ctx context.Context, d *DetachPlan) (*Outcome, error) {
-	if len(finding.Blockers(d.Findings)) > 0 {
-		return nil, &RefusedError{d.Findings}
-	}
-	now := time.Now()
-	r := d.Redirect
-	p := &Plan{
-		Run: ledger.NewRunID(now), Kind: KindDetach, Made: now, Name: r.Name, Before: &r,
-		Link: r.Link, Target: r.Target, LinkText: r.LinkText(), FromDrive: r.Drive,
-		UID: r.UID, GID: account.Group(r.UID), Account: r.Account, Methods: r.Methods, Settings: d.Settings,
-	}
-	return e.Do(ctx, p)
 }
 
 func (m *execution) detach(ctx context.Context) error {

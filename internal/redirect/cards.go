@@ -9,115 +9,15 @@ import (
 	"slices"
 	"strings"
 
-	"nexlin/internal/account"
 	"nexlin/internal/card"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
-	"nexlin/internal/inuse"
 	"nexlin/internal/ledger"
-	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
 	"nexlin/internal/run"
 	"nexlin/internal/setting"
 )
-
-// A CardUse is a card made out for an account.
-type CardUse struct {
-	Card card.Card
-	Vars map[string]string
-	For  run.Actor
-}
-
-// CardFor makes a card out for the account that owns a home.
-func (e *Engine) CardFor(c card.Card, home string) (*CardUse, error) {
-	home = places.Resolved(home)
-	vars, err := card.Variables(home)
-	if err != nil {
-		return nil, err
-	}
-	u := &CardUse{Card: c, Vars: vars}
-	st, err := handle.Lstat(home)
-	if err != nil {
-		return nil, err
-	}
-	u.For = run.Actor{UID: st.UID, GID: st.GID, Name: account.Name(st.UID), Home: home}
-	return u, nil
-}
-
-// FindCard gives the card of a name. The error is a *card.NotFoundError with
-// near names.
-func (e *Engine) FindCard(name string) (card.Card, error) {
-	miss := &card.NotFoundError{Name: name}
-	for _, c := range e.Cards {
-		if c.Name == name {
-			return c, nil
-		}
-		if naming.Near(name, c.Name) {
-			miss.Known = append(miss.Known, c.Name)
-		}
-	}
-	return card.Card{}, miss
-}
-
-func (u *CardUse) step(s card.Step) run.Step {
-	if s.Ask != "" {
-		return run.Step{Ask: s.Ask}
-	}
-	return u.command(&s.Command)
-}
-
-func (u *CardUse) command(c *card.Command) run.Step {
-	return run.Step{Args: c.Args(u.Vars), Answer: card.Expand(c.Answer, u.Vars), Within: c.Limit()}
-}
-
-func (u *CardUse) steps(in []card.Step) []run.Step {
-	var out []run.Step
-	for _, s := range in {
-		out = append(out, u.step(s))
-	}
-	return out
-}
-
-func (u *CardUse) place(s *card.Setting) *setting.Place {
-	return &setting.Place{File: card.Expand(s.File, u.Vars), Format: s.Format, At: s.At, Optional: s.Optional}
-}
-
-// Use is how to see that the program is at work.
-func (u *CardUse) Use() run.Use {
-	out := run.Use{Programs: u.Card.InUse.Programs}
-	if c := u.Card.InUse.Command; c != nil {
-		s := u.command(c)
-		out.Command = &s
-	}
-	return out
-}
-
-func (u *CardUse) facts() []run.Fact {
-	var out []run.Fact
-	for _, f := range u.Card.Facts {
-		fact := run.Fact{Name: f.Name}
-		if f.Command != nil {
-			fact.Args, fact.Within = f.Command.Args(u.Vars), f.Command.Limit()
-		} else {
-			fact.Place = u.place(f.Setting)
-		}
-		if f.MustBe != "" {
-			fact.MustBe = &f.MustBe
-		}
-		if f.Set != nil {
-			fact.Set = f.Set.Args(u.Vars)
-		}
-		out = append(out, fact)
-	}
-	return out
-}
-
-// addTo gives a run of several what the card says beside the folders.
-func (u *CardUse) addTo(t *Together) {
-	t.Card, t.For, t.InUse = u.Card.Name, u.For, u.Use()
-	t.Before, t.After, t.Facts = u.steps(u.Card.Before), u.steps(u.Card.After), u.facts()
-}
 
 // PlanCard inspects a move of all folders of a card, as one. Like
 // [Engine.PlanMove] it returns all findings in the plan.
@@ -175,16 +75,6 @@ func (e *Engine) PlanCard(ctx context.Context, u *CardUse, o MoveOptions) (*Toge
 	return t, nil
 }
 
-func cardMethods(c *card.Card) []string {
-	switch {
-	case c.By != "":
-		return strings.Split(c.By, "+")
-	case len(c.Settings) > 0:
-		return []string{BySetting}
-	}
-	return []string{BySymlink}
-}
-
 // keeps is what the program says that a folder of a card holds.
 func (e *Engine) keeps(ctx context.Context, u *CardUse, w *card.Whole) (is string, err error) {
 	f := run.Fact{Name: "what is kept"}
@@ -211,41 +101,6 @@ func (e *Engine) isWhole(ctx context.Context, u *CardUse, f *card.Folder, path s
 	}
 	return []finding.Finding{finding.New(finding.OnDemand, path,
 		"the program keeps %q in %s, not %q", is, path, f.Whole.Is)}, nil
-}
-
-// knownTo holds a folder against the cards: a place that must stay is a
-// blocker; a folder that a card knows is told.
-func (e *Engine) knownTo(p *Plan) {
-	home := e.HomeOf(p.Link)
-	if home == "" || !p.kind().first {
-		return
-	}
-	vars, err := card.Variables(home)
-	if err != nil {
-		return // its user-dirs.dirs can't be read: then no card fits
-	}
-	path := p.Link
-	for _, c := range e.Cards {
-		for _, s := range c.Stays {
-			at := card.Expand(s.Path, vars)
-			if _, err := handle.Lstat(at); err != nil {
-				continue
-			}
-			if pathtext.Within(path, at) || pathtext.Within(at, path) {
-				what := "must stay where it is"
-				if path != at && pathtext.Within(at, path) {
-					what = "holds " + pathtext.Show(at) + ", which must stay where it is"
-				}
-				p.find(finding.New(finding.MustStay, path, "%s %s: %s (card %s)", path, what, s.Why, c.Name))
-			}
-		}
-		if p.Card == "" && slices.ContainsFunc(c.Folders, func(f card.Folder) bool {
-			return f.On(runtime.GOOS) != "" && card.Expand(f.On(runtime.GOOS), vars) == path
-		}) {
-			p.find(finding.New(finding.CardKnown, path, "card %s knows this folder: %s", c.Name, c.About).
-				Instead("`nexlin move card:" + c.Name + " --into …` goes by it"))
-		}
-	}
 }
 
 // A CardCheck is one thing that `card test` looks at.
@@ -354,13 +209,6 @@ func (c *cardTest) steps(when string, steps []run.Step) {
 	}
 }
 
-func cmpOr(v string, err error) string {
-	if err != nil {
-		return ": " + err.Error()
-	}
-	return pathtext.Show(v)
-}
-
 // has looks for a command in the path of the environment.
 func (e *Engine) has(name string) error {
 	if strings.Contains(name, "/") {
@@ -454,33 +302,52 @@ func (e *Engine) Growth(r ledger.Redirect) (float64, error) {
 	return p.Growth, nil
 }
 
-// sandboxes finds programs in sandboxes that see the folder where it is and
-// would not see it where it goes: they follow no link out of what they see.
-func (e *Engine) sandboxes(p *Plan) error {
-	home := e.HomeOf(p.Link)
-	if home == "" || p.FromIno == 0 {
-		return nil
-	}
-	kind, _, _, err := setting.Location(home, p.Link)
+// PlanProfile inspects a move of profile folders of one home, as one: those
+// of the kinds, or all. A folder that has no setting is told with what to do
+// instead.
+func (e *Engine) PlanProfile(ctx context.Context, home string, kinds []string, o MoveOptions) (*Together, error) {
+	home = places.Resolved(home)
+	profiles, err := setting.Profiles(home)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	cut, err := inuse.Sandbox{Root: "/", Home: home}.Cut(p.Link, p.Copy(), kind)
-	if err != nil || len(cut) == 0 {
-		return err
-	}
-	var names, grants []string
-	for _, c := range cut {
-		names = append(names, pathtext.Show(c.Program))
-		if c.Grant != "" {
-			grants = append(grants, "`"+pathtext.Show(c.Grant)+"`")
+	var plans []*Plan
+	var more []finding.Finding
+	all := slices.Contains(kinds, EveryProfile)
+	for _, p := range profiles {
+		if !all && !slices.Contains(kinds, p.Kind) {
+			continue
 		}
+		if all { // one that was asked for by name is not passed over
+			passed, err := passedOver(p.Path, home)
+			if err != nil {
+				return nil, err
+			}
+			if passed != "" {
+				more = append(more, finding.New(finding.PassedOver, p.Path, "%s, %s, %s", p.Kind, p.Path, passed))
+				continue
+			}
+		}
+		one := o
+		one.Folder = p.Path
+		plan, err := e.PlanMove(ctx, one)
+		if err != nil {
+			return nil, err
+		}
+		for i, f := range plan.Findings {
+			if f.Code == finding.TargetTaken {
+				plan.Findings[i].Remedy = "with `--per-account` each account's folders go into a directory of its " +
+					"own; or name another directory"
+			}
+		}
+		plans = append(plans, plan)
 	}
-	f := finding.New(finding.SandboxCut, p.Copy(), "%s may see %s and not %s", strings.Join(names, ", "), p.Link,
-		p.Copy()).Named(p.Name)
-	if len(grants) > 0 {
-		f = f.Instead(strings.Join(grants, ", "))
+	more = append(more, withoutProfile(home, kinds, profiles)...)
+	if len(plans) == 0 && len(finding.Blockers(more)) == 0 {
+		more = append(more, finding.New(finding.SourceMissing, home,
+			"none of the profile folders is there to be moved"))
 	}
-	p.find(f)
-	return nil
+	t := NewTogether(KindMoveTogether, "profile folders", plans)
+	t.Findings = append(t.Findings, more...)
+	return t, nil
 }

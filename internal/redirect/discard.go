@@ -2,8 +2,6 @@ package redirect
 
 import (
 	"context"
-	"errors"
-	"fmt"
 	"slices"
 	"strings"
 
@@ -12,7 +10,6 @@ import (
 	"nexlin/internal/inuse"
 	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
-	"nexlin/internal/transfer"
 )
 
 // A DiscardPlan says of every held original of a redirect whether it may go.
@@ -217,28 +214,8 @@ func (e *Engine) judgeArchive(ctx context.Context, d *DiscardPlan, v *Verdict) e
 	return nil
 }
 
-// visiting is a visitor of every entry.
-type visiting func(e *inventory.Entry) error
-
 // Visit implements [inventory.Visitor].
 func (f visiting) Visit(e *inventory.Entry) (bool, error) { return true, f(e) }
-
-// Leave implements [inventory.Visitor].
-func (f visiting) Leave(*inventory.Entry) error { return nil }
-
-// halfOf opens the folder that a copy was made of which was set aside when its
-// merge was taken back, if that stands there as a real folder again; nil
-// otherwise.
-func (p *Plan) halfOf(h ledger.Held) *handle.Dir {
-	if !p.kind().merges || !h.Copy {
-		return nil
-	}
-	d, err := handle.OpenReal(p.Link)
-	if err != nil {
-		return nil // the link stands there again, and leads to the target
-	}
-	return d
-}
 
 // cases turns what is not proven into findings: blockers until a person
 // accepts them, or asks that only what is equal goes.
@@ -275,13 +252,6 @@ func (d *DiscardPlan) cases(v *Verdict) {
 	}
 }
 
-func entryCount(n int64) string {
-	if n == 1 {
-		return "1 entry"
-	}
-	return fmt.Sprintf("%d entries", n)
-}
-
 // Consents lists the codes whose acceptance would let the discard go on, if
 // nothing else stands in the way; nil otherwise.
 func (d *DiscardPlan) Consents() []finding.Code {
@@ -293,26 +263,4 @@ func (d *DiscardPlan) Consents() []finding.Code {
 		out = append(out, f.Code)
 	}
 	return out
-}
-
-// spoolOf opens the spool that describes what a run made. There are two only
-// while one takes the other's place: then it is the one that the frozen
-// manifest agrees with.
-func (e *Engine) spoolOf(id string) (*transfer.Spool, error) {
-	dir := e.Ledger.RunDir(id)
-	all := transfer.Spools(dir)
-	if len(all) == 0 {
-		return nil, &transfer.SpoolError{File: dir, Err: errors.New("there is none")}
-	}
-	for _, n := range slices.Backward(all[1:]) {
-		s, err := transfer.OpenSpool(dir, n)
-		if err != nil {
-			return nil, err
-		}
-		if agree(dir, s, func() {}) == nil {
-			return s, nil
-		}
-		_ = s.Close() // only read
-	}
-	return transfer.OpenSpool(dir, all[0])
 }

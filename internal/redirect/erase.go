@@ -15,7 +15,6 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
-	"nexlin/internal/run"
 	"nexlin/internal/swap"
 	"nexlin/internal/transfer"
 )
@@ -58,32 +57,6 @@ type KeptError struct {
 
 func (e *KeptError) Error() string { return "the original was not discarded: " + e.Err.Error() }
 func (e *KeptError) Unwrap() error { return e.Err }
-
-// discardAfter discards the original of a move that is done.
-func (e *Engine) discardAfter(ctx context.Context, out *Outcome) error {
-	p := out.Plan
-	r, err := e.Ledger.Redirect(p.Name)
-	if err == nil {
-		var d *DiscardPlan
-		if d, err = e.PlanDiscard(ctx, r, DiscardOptions{Run: p.Run}); err == nil {
-			out.Discarded, err = e.Discard(ctx, d)
-		}
-	}
-	if out.Discarded != nil {
-		for _, now := range out.Discarded.Space {
-			for i := range out.Space {
-				if out.Space[i].Drive == now.Drive {
-					out.Space[i].FreeAfter = now.FreeAfter
-				}
-			}
-		}
-	}
-	var stopped *StoppedError
-	if err != nil && !errors.As(err, &stopped) {
-		err = &KeptError{p.Name, p.Link, err}
-	}
-	return err
-}
 
 // A discarding deletes what is held.
 type discarding struct {
@@ -318,47 +291,6 @@ func (m *discarding) bringOver(ctx context.Context, d *DiscardPlan, v *Verdict) 
 	}, nil)
 }
 
-// amend takes changes into the spool and the frozen manifest of a run and
-// returns the new spool. The old one goes last: it is the one that agrees with
-// the frozen manifest until that is composed anew.
-func (m *execution) amend(ctx context.Context, id string, digest transfer.Digest, live *handle.Dir,
-	spool *transfer.Spool, changes []transfer.Record) (*transfer.Spool, error) {
-	return m.renew(ctx, id, digest, live, func(dir string, n int) (*transfer.Spool, error) {
-		return transfer.Amend(spool, dir, n, changes)
-	})
-}
-
-// renew has the spool of a run made anew and composes the frozen manifest
-// from it.
-func (m *execution) renew(ctx context.Context, id string, digest transfer.Digest, live *handle.Dir,
-	make func(dir string, n int) (*transfer.Spool, error)) (*transfer.Spool, error) {
-	if err := live.SyncAll(); err != nil {
-		return nil, err
-	}
-	dir := m.Ledger.RunDir(id)
-	all := transfer.Spools(dir)
-	next, err := make(dir, all[len(all)-1]+1)
-	if err != nil {
-		return nil, err
-	}
-	err = run.Point(ctx, "amended")
-	if err == nil {
-		err = composeFrozen(dir, next, digest)
-	}
-	if err == nil {
-		err = run.Point(ctx, "frozen")
-	}
-	for _, n := range all {
-		if err == nil {
-			err = transfer.RemoveSpool(dir, n)
-		}
-	}
-	if err != nil {
-		return nil, errors.Join(err, next.Close())
-	}
-	return next, nil
-}
-
 // erasing reports whether a discard has begun to delete this held original,
 // also if it was reached by another path then.
 func (e *Engine) erasing(h ledger.Held) (bool, error) {
@@ -459,4 +391,67 @@ func (m *discarding) spaceAfter() {
 			m.out.Space = append(m.out.Space, Space{r.drive.Name(), r.before, r.drive.Free})
 		}
 	}
+}
+
+// archiveProven adds what stands in the way of discarding a held archive: it has
+// to be the one that was proven, and to have been held against the store it came
+// from and the one that was made from it. What an older build did not compare is
+// compared with the store in use now.
+func (e *Engine) archiveProven(ctx context.Context, d *DiscardPlan, v *Verdict, acts []ledger.Act) error {
+	about := finding.Subject{Name: d.Redirect.Name}
+	h := v.Held
+	way := ""
+	if plan, err := planOfRun(e.Ledger, h.Run); err != nil {
+		return err
+	} else if h.Path == filepath.Join(plan.Into, plan.Held+"-back") {
+		way = "-back"
+	}
+	has := func(name string) bool {
+		return slices.ContainsFunc(acts, func(a ledger.Act) bool { return a.Name == name+way && !a.Done.IsZero() })
+	}
+	f, err := handle.OpenRegular(h.Path)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	x, known, err := archive.IndexOf(ctx, f, e.Ledger.Dir())
+	var damage *archive.DamageError
+	if errors.As(err, &damage) {
+		d.Findings = append(d.Findings, finding.New(finding.LedgerBroken, h.Path, "%s", damage).About(about))
+		return nil
+	}
+	if err != nil || !known {
+		return err
+	}
+	defer x.Close()
+	if has("compared-out") && has("compared-in") {
+		return nil
+	}
+	live, err := handle.OpenReal(d.Live)
+	if err != nil {
+		return err
+	}
+	defer live.Release()
+	got, err := x.Compare(ctx, live)
+	if err != nil {
+		return err
+	}
+	for _, c := range []struct {
+		code finding.Code
+		n    int64
+		text string
+	}{
+		{finding.GoneAtTarget, got.More, "%s of the archive not in the store at %s; the archive is the last copy"},
+		{finding.ChangedSince, got.Changed, "%s of the archive with other content in the store at %s"},
+	} {
+		if c.n == 0 {
+			continue
+		}
+		f := finding.New(c.code, h.Path, c.text, entryCount(c.n), d.Live).About(about).As(finding.Blocker)
+		if d.accepted[c.code] {
+			f = f.As(finding.Info)
+		}
+		d.Findings = append(d.Findings, f)
+	}
+	return nil
 }

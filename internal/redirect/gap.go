@@ -39,30 +39,6 @@ func (m *execution) spareName() (string, error) {
 	}
 }
 
-// folderAway is where the folder is, whole, while the run stands between the two
-// renames.
-func (p *Plan) folderAway() string {
-	if p.kind().back {
-		return p.From
-	}
-	return p.HeldPath()
-}
-
-// gapAhead says before a run that there will be a moment without the folder, as
-// far as that can be known without making anything.
-func (e *Engine) gapAhead(p *Plan) {
-	if d := p.linkDrive(); d.Mount != "" && (d.Fuse || !handle.Exchanges) {
-		p.Gap = true
-		p.gap()
-	}
-}
-
-func (p *Plan) gap() {
-	link := p.Link
-	p.find(finding.New(finding.SwitchGap, link, "for a moment nothing will stand at %s: its file system can't "+
-		"exchange link and folder in one act", link).Named(p.Name))
-}
-
 // hideHeld marks what is held as hidden, where a name that begins with a full
 // stop is not.
 func (m *execution) hideHeld(ctx context.Context) error {

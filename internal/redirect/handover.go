@@ -30,40 +30,6 @@ import (
 // The engine deletes the store when it is signed off, so the archive is proven
 // before that, and is held until a person discards it.
 
-// ByHandover is the method of a redirect that an engine has moved.
-const ByHandover = "handover"
-
-// Owned says that the engine that owns a redirect's store moves it: nobody
-// else may.
-func Owned(r ledger.Redirect) bool { return slices.Contains(r.Methods, ByHandover) }
-
-// A Store is one that an engine lists.
-type Store struct {
-	Name, State, Place string
-	Stays              bool // it must not be moved
-}
-
-// A StorePlan is what a handover is about, beside the plan.
-type StorePlan struct {
-	Store    string     `json:"store"`
-	From     string     `json:"from"`
-	To       string     `json:"to"`
-	Home     bool       `json:"home"` // it comes back to where it was before
-	For      run.Actor  `json:"for"`
-	List     run.Step   `json:"list"`
-	CarryOut run.Step   `json:"carry_out"`
-	Verify   *run.Step  `json:"verify"`
-	SignOff  run.Step   `json:"sign_off"`
-	CarryIn  run.Step   `json:"carry_in"`
-	Resting  string     `json:"resting"`
-	Locked   string     `json:"locked"`
-	Before   []run.Step `json:"before"`
-	After    []run.Step `json:"after"`
-	Facts    []run.Fact `json:"facts"`
-
-	Stores []Store `json:"-"` // all that the engine lists
-}
-
 // A LockedError reports a store of which a file stays locked: after a restart
 // of the machine the run can go on.
 type LockedError struct{ Store, Says string }

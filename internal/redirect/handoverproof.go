@@ -3,15 +3,10 @@ package redirect
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
-	"path/filepath"
-	"slices"
 
 	"nexlin/internal/archive"
-	"nexlin/internal/finding"
 	"nexlin/internal/handle"
-	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 )
 
@@ -144,67 +139,4 @@ func (m *handingOver) carriedBefore(ctx context.Context, way, place string) erro
 		return handle.IgnoreMissing(err) // this run has carried nothing there
 	}
 	return m.carriedWhole(ctx, way, place)
-}
-
-// archiveProven adds what stands in the way of discarding a held archive: it has
-// to be the one that was proven, and to have been held against the store it came
-// from and the one that was made from it. What an older build did not compare is
-// compared with the store in use now.
-func (e *Engine) archiveProven(ctx context.Context, d *DiscardPlan, v *Verdict, acts []ledger.Act) error {
-	about := finding.Subject{Name: d.Redirect.Name}
-	h := v.Held
-	way := ""
-	if plan, err := planOfRun(e.Ledger, h.Run); err != nil {
-		return err
-	} else if h.Path == filepath.Join(plan.Into, plan.Held+"-back") {
-		way = "-back"
-	}
-	has := func(name string) bool {
-		return slices.ContainsFunc(acts, func(a ledger.Act) bool { return a.Name == name+way && !a.Done.IsZero() })
-	}
-	f, err := handle.OpenRegular(h.Path)
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	x, known, err := archive.IndexOf(ctx, f, e.Ledger.Dir())
-	var damage *archive.DamageError
-	if errors.As(err, &damage) {
-		d.Findings = append(d.Findings, finding.New(finding.LedgerBroken, h.Path, "%s", damage).About(about))
-		return nil
-	}
-	if err != nil || !known {
-		return err
-	}
-	defer x.Close()
-	if has("compared-out") && has("compared-in") {
-		return nil
-	}
-	live, err := handle.OpenReal(d.Live)
-	if err != nil {
-		return err
-	}
-	defer live.Release()
-	got, err := x.Compare(ctx, live)
-	if err != nil {
-		return err
-	}
-	for _, c := range []struct {
-		code finding.Code
-		n    int64
-		text string
-	}{
-		{finding.GoneAtTarget, got.More, "%s of the archive not in the store at %s; the archive is the last copy"},
-		{finding.ChangedSince, got.Changed, "%s of the archive with other content in the store at %s"},
-	} {
-		if c.n == 0 {
-			continue
-		}
-		f := finding.New(c.code, h.Path, c.text, entryCount(c.n), d.Live).About(about).As(finding.Blocker)
-		if d.accepted[c.code] {
-			f = f.As(finding.Info)
-		}
-		d.Findings = append(d.Findings, f)
-	}
-	return nil
 }

@@ -9,16 +9,7 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
-	"nexlin/internal/transfer"
 )
-
-// sideOf tells which side of its run's spool a held original is.
-func sideOf(h ledger.Held) transfer.Side {
-	if h.Copy {
-		return transfer.Copy
-	}
-	return transfer.Source
-}
 
 // checkNeverCopied tells of what was written to a held original that was never
 // copied.

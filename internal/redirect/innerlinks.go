@@ -1,28 +1,12 @@
 package redirect
 
 import (
-	"fmt"
 	"path/filepath"
 	"strings"
 
-	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
-	"nexlin/internal/ledger"
-	"nexlin/internal/pathtext"
 	"nexlin/internal/transfer"
-)
-
-// InnerLinks says what becomes of relative links in the folder that lead
-// out of it, and would mean something else once it lies elsewhere.
-type InnerLinks string
-
-// Rewritten links say the absolute path they meant; kept ones keep their
-// text and break; refuse ends the move.
-const (
-	RewriteLinks InnerLinks = "rewrite"
-	KeepLinks    InnerLinks = "keep"
-	RefuseLinks  InnerLinks = "refuse"
 )
 
 // meant is the absolute path that a relative link means which stands in dir,
@@ -109,56 +93,6 @@ func (p *Plan) rewritten(rel, text string) (made, origin string) {
 	return filepath.FromSlash(meant(dir, text)), text
 }
 
-// innerLinks tells what becomes of links that lead out.
-func (e *Engine) innerLinks(p *Plan, root *handle.Dir) error {
-	l := p.Facts.LeadOut
-	if l.Count == 0 {
-		return nil
-	}
-	becomes, done := e.linkTexts(p)
-	defer done()
-	rewrites := false
-	var paths, details []string
-	for _, rel := range l.Paths {
-		text, err := readlink(root, rel)
-		if handle.Missing(err) {
-			continue
-		}
-		if err != nil {
-			return err
-		}
-		said := "→ " + pathtext.Show(text)
-		if made, _ := becomes(rel, text); made != "" {
-			rewrites, said = true, said+", will be → "+pathtext.Show(made)
-		}
-		paths, details = append(paths, filepath.Join(p.From, rel)), append(details, said)
-	}
-	what := "1 relative link leads"
-	if l.Count > 1 {
-		what = fmt.Sprintf("%d relative links lead", l.Count)
-	}
-	path := filepath.Join(p.From, l.Paths[0])
-	f := finding.New(finding.LinksLeadOut, path, "%s out of %s", what, p.From).Named(p.Name).Listing(l.Count, paths)
-	f.Details = details
-	switch {
-	case p.InnerLinks == RewriteLinks && forOthers(p.Methods):
-		f.Message += ", and what this system calls the places they mean is nothing to Windows"
-		f.Remedy = "`--inner-links keep` leaves them as they are; make them anew in Windows if they are needed"
-	case p.InnerLinks == RewriteLinks && !rewrites:
-		f.Severity, f.Message, f.Remedy = finding.Info, f.Message+", as when it was moved, and stays as it is",
-			"nothing needs doing"
-	case p.InnerLinks == RewriteLinks:
-		f.Severity, f.Message = finding.Info, f.Message+" and will be rewritten to the absolute path meant"
-		f.Remedy = "`bring-back` gives them their old text again; `--inner-links keep` or `refuse` does otherwise"
-	case p.InnerLinks == KeepLinks:
-		f.Severity, f.Message = finding.Warning, f.Message+" and will lead elsewhere afterwards"
-	default:
-		f.Message += ", which was to be refused"
-	}
-	p.find(f)
-	return nil
-}
-
 func readlink(root *handle.Dir, rel string) (string, error) {
 	dir, name, err := root.Parent(rel)
 	if err != nil {
@@ -166,13 +100,4 @@ func readlink(root *handle.Dir, rel string) (string, error) {
 	}
 	defer dir.Release()
 	return dir.Readlink(name)
-}
-
-// rewriteFor is what becomes of relative links that lead out when the data of a
-// redirect moves on: where Windows is led to it, this system's paths are no use.
-func rewriteFor(r ledger.Redirect) InnerLinks {
-	if ForOthers(r) {
-		return KeepLinks
-	}
-	return RewriteLinks
 }

@@ -109,23 +109,6 @@ func (c copying) Save(ctx context.Context) (func(*ledger.Tx) error, error) {
 	return c.saveRedirect(ctx)
 }
 
-type moving struct{ copying }
-
-func (j *moving) Where() (position, error) { return j.whereMove() }
-
-type movingOn struct{ copying }
-
-func (j *movingOn) Where() (position, error) { return j.whereMoveOn() }
-
-type bringingBack struct{ copying }
-
-func (j *bringingBack) Where() (position, error) { return j.whereBringBack() }
-
-type detaching struct{ basics }
-
-func (j *detaching) Forward(ctx context.Context) error { return j.detach(ctx) }
-func (j *detaching) Back(ctx context.Context) error    { return j.attach(ctx) }
-
 // carryOn has the job carry the run on, and says in the ledger how that ended.
 func (m *execution) carryOn(ctx context.Context) error { return m.job.Ended(m.job.Forward(ctx)) }
 

@@ -1,5 +1,17 @@
 package redirect
 
+import (
+	"context"
+	"errors"
+	"time"
+
+	"nexlin/internal/account"
+	"nexlin/internal/drive"
+	"nexlin/internal/finding"
+	"nexlin/internal/ledger"
+	"nexlin/internal/places"
+)
+
 func init() {
 	register(KindMove, func(m *execution) job { return &moving{copyingOf(m)} })
 	register(KindMoveOn, func(m *execution) job { return &movingOn{copyingOf(m)} })
@@ -15,4 +27,76 @@ func init() {
 	register(KindPack, func(m *execution) job { return &packing{basics: basics{m}} })
 	register(KindUnpack, func(m *execution) job { return &packing{basics: basics{m}} })
 	register(KindHandover, func(m *execution) job { return &handingOver{basics{m}} })
+}
+
+// Do carries out a plan that nothing blocks. The error is a *[RefusedError] before
+// anything has changed, a *[StoppedError] afterwards, a *[KeptError] if all is done
+// but discarding the original.
+func (e *Engine) Do(ctx context.Context, p *Plan) (*Outcome, error) {
+	if err := p.Blocked(); err != nil {
+		return nil, err
+	}
+	out, err := e.execution(p).conduct(ctx)
+	if err == nil && p.DiscardOld {
+		err = e.discardAfter(ctx, out)
+	}
+	return out, err
+}
+
+// Resume finishes a run that was stopped. Its errors are those of
+// [Engine.Do].
+func (e *Engine) Resume(ctx context.Context, row ledger.RunRow) (*Outcome, error) {
+	out, err := e.resume(ctx, row)
+	if err == nil && out.Plan.DiscardOld {
+		err = e.discardAfter(ctx, out)
+	}
+	return out, err
+}
+
+// discardAfter discards the original of a move that is done.
+func (e *Engine) discardAfter(ctx context.Context, out *Outcome) error {
+	p := out.Plan
+	r, err := e.Ledger.Redirect(p.Name)
+	if err == nil {
+		var d *DiscardPlan
+		if d, err = e.PlanDiscard(ctx, r, DiscardOptions{Run: p.Run}); err == nil {
+			out.Discarded, err = e.Discard(ctx, d)
+		}
+	}
+	if out.Discarded != nil {
+		for _, now := range out.Discarded.Space {
+			for i := range out.Space {
+				if out.Space[i].Drive == now.Drive {
+					out.Space[i].FreeAfter = now.FreeAfter
+				}
+			}
+		}
+	}
+	var stopped *StoppedError
+	if err != nil && !errors.As(err, &stopped) {
+		err = &KeptError{p.Name, p.Link, err}
+	}
+	return err
+}
+
+// Detach takes the link away and leaves the data where it is.
+func (e *Engine) Detach(ctx context.Context, d *DetachPlan) (*Outcome, error) {
+	if len(finding.Blockers(d.Findings)) > 0 {
+		return nil, &RefusedError{d.Findings}
+	}
+	now := time.Now()
+	r := d.Redirect
+	p := &Plan{
+		Run: ledger.NewRunID(now), Kind: KindDetach, Made: now, Name: r.Name, Before: &r,
+		Link: r.Link, Target: r.Target, LinkText: r.LinkText(), FromDrive: r.Drive,
+		UID: r.UID, GID: account.Group(r.UID), Account: r.Account, Methods: r.Methods, Settings: d.Settings,
+	}
+	return e.Do(ctx, p)
+}
+
+// New makes an engine that works with a ledger and drives.
+func New(l *ledger.Ledger, drives *drive.System) *Engine {
+	e := &Engine{Places: &places.Places{Ledger: l, Drives: drives}}
+	e.Places.Stopped = e.placesOf
+	return e
 }

@@ -4,8 +4,6 @@ import (
 	"cmp"
 	"context"
 	"errors"
-	"fmt"
-	"io"
 	"path/filepath"
 	"runtime"
 	"slices"
@@ -18,7 +16,6 @@ import (
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
-	"nexlin/internal/manifest"
 	"nexlin/internal/transfer"
 )
 
@@ -177,40 +174,6 @@ func (v *Verdict) keptBeside(live *handle.Dir, path string) (*inventory.Entry, e
 // the same; one alone is not trusted with a deletion.
 func (j *judge) readFrozen(runDir string, spool *transfer.Spool) error {
 	return agree(runDir, spool, func() { j.codes = append(j.codes, 0) })
-}
-
-// agree holds the frozen manifest of a run against a spool and calls each for
-// every entry. That they disagree is a *transfer.SpoolError.
-func agree(runDir string, spool *transfer.Spool, each func()) error {
-	f, err := handle.OpenRegular(filepath.Join(runDir, frozenName))
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	m := manifest.NewReader(f)
-	c := transfer.Read(spool)
-	for {
-		var e manifest.Entry
-		err := m.Next(&e)
-		if err == io.EOF {
-			break
-		}
-		if err != nil {
-			return err
-		}
-		r := c.Peek()
-		if r == nil || r.Path != e.Path || r.Fact.Digest != e.Digest || r.LinkOf(transfer.Copy) != e.Link ||
-			r.Fact.Flags&transfer.Verified == 0 {
-			return &transfer.SpoolError{File: f.Name(),
-				Err: fmt.Errorf("the two records of this run disagree at %q", e.Path)}
-		}
-		each()
-		c.Next()
-	}
-	if c.Peek() != nil {
-		return &transfer.SpoolError{File: f.Name(), Err: errors.New("the frozen manifest is shorter than the spool")}
-	}
-	return nil
 }
 
 func blocks(size int64) int64 { return (size + 4095) / 4096 * 4096 }

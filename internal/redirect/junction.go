@@ -13,10 +13,6 @@ import (
 	"nexlin/internal/link"
 )
 
-// ByJunction is the method of Windows: a junction on NTFS. Windows itself
-// knows how it names the target; a rescue system has to be told.
-const ByJunction = "junction"
-
 // A TargetForm says how a junction names its target.
 type TargetForm string
 
@@ -58,23 +54,6 @@ func (e *Engine) linkSays(p *Plan, form TargetForm, seen string) {
 				d.drive.Name(), d.drive.FS).Named(p.Name))
 		}
 	}
-}
-
-// forOthers says that it is another system, Windows, that is led to the target:
-// what this one mounts and when is nothing to it.
-func forOthers(methods []string) bool {
-	return !handle.Windows && slices.Contains(methods, ByJunction)
-}
-
-// ForOthers is that of a redirect.
-func ForOthers(r ledger.Redirect) bool { return forOthers(r.Methods) }
-
-// linkDrive is the drive that the link stands on, as far as it is known.
-func (p *Plan) linkDrive() *drive.Drive {
-	if p.exchanges() || p.kind().copies && p.From == p.Link {
-		return &p.FromNow
-	}
-	return &drive.Drive{}
 }
 
 // forWindows warns about a link that only this system would follow, where
@@ -124,15 +103,6 @@ func windowsName(p *Plan, form TargetForm, seen string) (string, bool) {
 	return place, true
 }
 
-// withRoot takes D: and a volume's name without the separator at the end for
-// the roots they stand for.
-func withRoot(seen string) string {
-	if strings.HasSuffix(seen, ":") || strings.HasSuffix(seen, "}") {
-		return seen + `\`
-	}
-	return seen
-}
-
 // textFor is what the link of a redirect says once its target lies at a path
 // on the same drive: a junction's text follows the drive's letter on Windows,
 // and stays where it names the volume, or another system's letter.
@@ -145,40 +115,6 @@ func textFor(r *ledger.Redirect, target string) string {
 		return r.Text
 	}
 	return text
-}
-
-// follows reports whether a trial can go through a link with this text: this
-// system does not know the drive letters that a junction may name.
-func follows(path, text string, same func(*handle.Stat) bool) bool {
-	if handle.Windows || !link.IsJunction(text) {
-		return true
-	}
-	via, err := handle.Open(path)
-	if err != nil {
-		return false
-	}
-	defer via.Release()
-	st, err := via.Self()
-	return err == nil && same(&st)
-}
-
-// way is the path that a trial goes through: that of the link, or the target's
-// where this system can't follow the junction. Then byBytes says that only its
-// bytes were compared; the error is a *TrialError if they are others.
-func way(at *handle.Dir, name, text string, target *handle.Dir) (path string, byBytes bool, err error) {
-	path = at.Join(name)
-	st, err := target.Self()
-	if err != nil || follows(path, text, func(via *handle.Stat) bool { return via.SameInode(&st) }) {
-		return path, false, err
-	}
-	ours, err := link.Is(at, name, text)
-	if err == nil && !ours {
-		err = link.ErrNotOurs
-	}
-	if err != nil {
-		return path, true, &TrialError{path, "the junction does not read back as it was made", err}
-	}
-	return target.Path(), true, nil
 }
 
 // by gives the methods of a move: those that were asked for, else a link.

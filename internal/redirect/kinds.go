@@ -1,9 +1,6 @@
 package redirect
 
 import (
-	"context"
-	"path/filepath"
-
 	"nexlin/internal/ledger"
 )
 
@@ -94,9 +91,6 @@ func (p *Plan) MovesOn() bool { return p.kind().on }
 // Unpacks says that an archive is read.
 func (p *Plan) Unpacks() bool { return p.kind().unpacks }
 
-// ComesBack says that the folders come back in the links' places.
-func (t *Together) ComesBack() bool { return kindOf(t.Kind).back }
-
 // exchanges says that link and folder change places, so that what was copied is held
 // beside the link.
 func (p *Plan) exchanges() bool { return p.kind().first || p.kind().merges }
@@ -111,37 +105,3 @@ func IsTogether(row ledger.RunRow) bool { return kindOf(row.Kind).several }
 // ofArchive says of a kind of run that it makes or reads an archive: nothing about a
 // redirect changes by it.
 func ofArchive(kind string) bool { return kindOf(kind).archive }
-
-// Do carries out a plan that nothing blocks. The error is a *[RefusedError] before
-// anything has changed, a *[StoppedError] afterwards, a *[KeptError] if all is done
-// but discarding the original.
-func (e *Engine) Do(ctx context.Context, p *Plan) (*Outcome, error) {
-	if err := p.Blocked(); err != nil {
-		return nil, err
-	}
-	out, err := e.execution(p).conduct(ctx)
-	if err == nil && p.DiscardOld {
-		err = e.discardAfter(ctx, out)
-	}
-	return out, err
-}
-
-// conduct opens what the run needs, records it, and carries it out. What can refuse without
-// a trace comes first: the run is not in the ledger yet.
-func (m *execution) conduct(ctx context.Context) (*Outcome, error) {
-	defer m.close()
-	if err := m.openAny(); err != nil {
-		return nil, err
-	}
-	if err := m.job.Try(ctx); err != nil {
-		return nil, err
-	}
-	if err := m.enlist(); err != nil {
-		return nil, err
-	}
-	defer m.Run.Release()
-	return m.out, m.carryOn(ctx)
-}
-
-// base is the last name of the link path.
-func (m *execution) base() string { return filepath.Base(m.p.Link) }

@@ -9,15 +9,6 @@ import (
 	"nexlin/internal/places"
 )
 
-// wantLinkDrive adds that finding to a plan.
-func (e *Engine) wantLinkDrive(p *Plan, r *ledger.Redirect) error {
-	f, err := e.LinkDriveAway(r)
-	if f != nil {
-		p.find(*f)
-	}
-	return err
-}
-
 // wantLinkDrive refuses a run, its resume or its undo while the drive is away
 // on which the link is to be changed.
 func (m *execution) wantLinkDrive() error {

@@ -3,51 +3,13 @@ package redirect
 import (
 	"context"
 	"errors"
-	"fmt"
-	"hash/fnv"
 	"path/filepath"
-	"slices"
-	"strings"
 
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
-	"nexlin/internal/ledger"
 	"nexlin/internal/naming"
 	"nexlin/internal/transfer"
-)
-
-// Halves says what becomes of entries that both halves have, with other
-// content.
-type Halves string
-
-// KeepBoth gives the name to the younger and keeps the other beside it.
-// Newer keeps only the younger in use; the other stays held, or is set aside
-// beside the target.
-const (
-	KeepBoth Halves = "keep-both"
-	Newer    Halves = "newer"
-	// Beside leaves every entry of the target as it is: what differs goes beside.
-	Beside Halves = "beside"
-	// HoldAll brings nothing over: the half is only held.
-	HoldAll Halves = "hold"
-)
-
-// A Choice is what a person wants of one path that both halves have.
-type Choice struct {
-	Path string `json:"path"` // relative
-	Keep Keep   `json:"keep"`
-}
-
-// Keep names what a person keeps.
-type Keep string
-
-// What there is to choose. KeepHalf and KeepTarget keep one in use, and the
-// other as with Newer.
-const (
-	KeepBothOf Keep = "both"
-	KeepHalf   Keep = "half"
-	KeepTarget Keep = "target"
 )
 
 // A Fate is what a merge does with an entry of the half.
@@ -158,28 +120,6 @@ func (p *Plan) fate(path string, half, target *handle.Stat, equal func() (bool, 
 	return FateBeside, nil
 }
 
-// beside is the name under which one of two entries of a name is kept: whose
-// says which, and the ending stays, so that programs still know the kind.
-func (p *Plan) beside(name, whose string) string {
-	mark := "." + whose + "-" + p.Run
-	stem, ext := name, filepath.Ext(name)
-	if stem = strings.TrimSuffix(name, ext); stem == "" || len(ext) > 16 {
-		stem, ext = name, ""
-	}
-	if len(stem)+len(mark)+len(ext) > naming.Max {
-		h := fnv.New32a()
-		h.Write([]byte(name))
-		mark = fmt.Sprintf(".%08x%s", h.Sum32(), mark)
-	}
-	return naming.Shorten(stem, mark+ext)
-}
-
-// Whose entry is kept beside another.
-const (
-	ofHalf   = "half"
-	ofTarget = "target"
-)
-
 // PreviewMerge calls visit for every entry of the half, in the one order,
 // with what a merge would do with it. It reads what both have and changes
 // nothing.
@@ -256,51 +196,3 @@ func (v *mergePreview) Visit(h *inventory.Entry) (bool, error) {
 
 // Leave implements [inventory.Visitor].
 func (v *mergePreview) Leave(*inventory.Entry) error { return nil }
-
-// moveMerging turns the plan of a move into one that merges the folder into a
-// target which has entries already, if it has. Entries that both have, with
-// other content, are named before anything moves.
-func (e *Engine) moveMerging(ctx context.Context, p *Plan) error {
-	i := slices.IndexFunc(p.Findings,
-		func(f finding.Finding) bool { return f.Code == finding.TargetTaken && f.Path == p.Copy() })
-	if i < 0 || !p.kind().first {
-		return nil // there is nothing to merge with
-	}
-	live, err := handle.OpenReal(p.Copy())
-	if handle.Absent(err) {
-		return nil // what stands there is no folder, and the finding says so
-	}
-	if err != nil {
-		return err
-	}
-	live.Release()
-	p.Findings = slices.Delete(p.Findings, i, i+1)
-	now := ledger.Redirect{
-		Name: p.Name, State: ledger.Linked, Link: p.Link, Target: p.Target, Methods: p.Methods, Account: p.Account,
-		UID:   p.UID,
-		Drive: p.IntoDrive, Bytes: p.Bytes, Files: p.Files, Created: p.Made, Run: p.Run, Card: p.Card,
-	}
-	if len(now.Methods) == 0 {
-		now.Methods = []string{BySymlink}
-	}
-	p.Kind, p.Fresh, p.Halves, p.Before = KindMerge, true, Beside, &now
-	p.Mend = &Mending{After: now, Note: true}
-	if p.Blocked() != nil {
-		return nil
-	}
-	var both []string
-	count := 0
-	err = e.PreviewMerge(ctx, p, func(m MergeEntry) error {
-		if m.Fate.Conflict() {
-			if count++; len(both) < finding.Listed {
-				both = append(both, filepath.Join(p.From, m.Path))
-			}
-		}
-		return nil
-	})
-	if err == nil && count > 0 {
-		p.find(finding.New(finding.MergeConflict, both[0], "%s of %s and of %s have one name and other content",
-			entryCount(int64(count)), p.From, p.Copy()).Named(p.Name).Listing(count, both))
-	}
-	return err
-}

@@ -371,37 +371,6 @@ func (m *merging) settledAt(live *handle.Dir, rec *transfer.Record, merged bool)
 	return nil, nil
 }
 
-// besidePath is where an entry of the half lies in the target if it, or a
-// directory above it, had to go beside another; path itself if none had to.
-func (p *Plan) besidePath(live *handle.Dir, path string) string {
-	if !p.kind().merges {
-		return path
-	}
-	at := "."
-	for rest := path; rest != ""; {
-		name, more, _ := cutPath(rest)
-		beside := filepath.Join(at, p.beside(name, ofHalf))
-		if dir, base, err := live.Parent(beside); err == nil {
-			_, err = dir.Stat(base)
-			dir.Release()
-			if err == nil {
-				return filepath.Join(beside, more)
-			}
-		}
-		at, rest = filepath.Join(at, name), more
-	}
-	return path
-}
-
-func cutPath(path string) (first, rest string, more bool) {
-	for i := range len(path) {
-		if path[i] == '/' {
-			return path[:i], path[i+1:], true
-		}
-	}
-	return path, "", false
-}
-
 // rewrite writes the records of this run anew and composes the frozen
 // manifest from them.
 func (m *merging) rewrite(ctx context.Context, live *handle.Dir,

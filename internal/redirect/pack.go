@@ -35,18 +35,6 @@ type PackOptions struct {
 	Progress   func(entries, bytes int64) // of the inspection; may be nil
 }
 
-// An Archive is what a pack has made, or an unpack has read.
-type Archive struct {
-	File   string
-	Bytes  int64  // of the archive
-	Digest string // SHA-256 of the archive
-	Count         // of what is in it
-	Flaws  []archive.Flaw
-	Lost   int // unpack: how many entries the target did not keep whole
-
-	made handle.Stat // of the part, by which it is known when it has its name
-}
-
 // PlanPack inspects a pack and changes nothing. Like [Engine.PlanMove] it
 // returns all findings in the plan.
 func (e *Engine) PlanPack(ctx context.Context, o PackOptions) (*Plan, error) {

@@ -2,7 +2,6 @@ package redirect
 
 import (
 	"context"
-	"path/filepath"
 	"time"
 
 	"nexlin/internal/finding"
@@ -34,19 +33,6 @@ func (p *patience) sleep(ctx context.Context) bool {
 	case <-ctx.Done():
 		return false
 	}
-}
-
-// writtenTo tells which files below a folder somebody has open for writing, by
-// their paths in it.
-func writtenTo(ctx context.Context, dir string) (map[string]bool, error) {
-	holders, err := inuse.WritersBelow(ctx, dir)
-	out := map[string]bool{}
-	for _, h := range holders {
-		if rel, err := filepath.Rel(dir, h.Path); err == nil {
-			out[rel] = true
-		}
-	}
-	return out, err
 }
 
 // waitQuiet waits before anything is done until nobody writes to the folder.

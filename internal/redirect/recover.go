@@ -217,16 +217,6 @@ func (e *Engine) take(row ledger.RunRow, open func(*execution) error) (*executio
 	return m, nil
 }
 
-// Resume finishes a run that was stopped. Its errors are those of
-// [Engine.Do].
-func (e *Engine) Resume(ctx context.Context, row ledger.RunRow) (*Outcome, error) {
-	out, err := e.resume(ctx, row)
-	if err == nil && out.Plan.DiscardOld {
-		err = e.discardAfter(ctx, out)
-	}
-	return out, err
-}
-
 func (e *Engine) resume(ctx context.Context, row ledger.RunRow) (*Outcome, error) {
 	if err := e.Resumable(row); err != nil {
 		return nil, err

@@ -88,36 +88,6 @@ func (m *execution) enlist() (err error) {
 	return err
 }
 
-// stillHolds is a *RefusedError if another run came between the plan and now.
-func (p *Plan) stillHolds(t *ledger.Tx) error {
-	if ofArchive(p.Kind) {
-		return nil
-	}
-	open, err := t.UnfinishedOf(p.Name)
-	if err != nil {
-		return err
-	}
-	for _, row := range open {
-		if !ofArchive(row.Kind) {
-			return &RefusedError{[]finding.Finding{stoppedRun(row, p.Link).As(finding.Blocker)}}
-		}
-	}
-	is, err := t.Redirect(p.Name)
-	gone := errors.Is(err, ledger.ErrNotFound)
-	if err != nil && !gone {
-		return err
-	}
-	was := p.Before
-	if was == nil || p.Fresh {
-		was = p.Ended
-	}
-	if was == nil && gone || was != nil && !gone && was.Equal(&is) {
-		return nil
-	}
-	return &RefusedError{[]finding.Finding{finding.New(finding.PlanOld, p.Link,
-		"another command has changed what the ledger says of %s since it was looked at", p.Name).Named(p.Name)}}
-}
-
 // StoppedRun is the finding about a run that was stopped; path is what it is about,
 // empty where that is not known. What has to be done before the run can go on or back is
 // its remedy: a drive plugged in, something set aside.
@@ -181,12 +151,6 @@ func (e *Engine) holdsUp(p *Plan) error {
 func placeTaken(err error) bool {
 	var refused *RefusedError
 	return errors.As(err, &refused) && refused.only(finding.OldPlaceTaken)
-}
-
-func stoppedRun(row ledger.RunRow, path string) finding.Finding {
-	name := strings.TrimPrefix(row.Redirect, "-") // of a folder that is no redirect
-	return finding.New(finding.RunStopped, path, "run %s (%s of %s) was stopped before its end", row.ID, row.Kind,
-		name).Named(name).OfRun(row.ID)
 }
 
 // stoppedOf finds the runs of a redirect that were stopped, as blockers.

@@ -24,10 +24,6 @@ import (
 	"nexlin/internal/transfer"
 )
 
-// frozenName is the manifest in the run's own directory, as it was at the
-// switch.
-const frozenName = "frozen.mtree"
-
 // seal composes the manifest from the spool, freezes a copy of it beside
 // the ledger, writes manifest and note to the drive, and gives the part its
 // last metadata. All of it is flushed: nothing after this waits for data.

@@ -1,8 +1,6 @@
 package redirect
 
 import (
-	"cmp"
-	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -46,121 +44,6 @@ type MoveOptions struct {
 	Seen       string          // how Windows names the target, or the root of its drive; only for a junction
 	Accept     []finding.Code
 	Progress   func(entries, bytes int64) // of the inspection; may be nil
-}
-
-// PlanMove inspects a move and changes nothing but a trial directory that
-// it takes away again. All findings are in the plan, blockers too; errors
-// are for what could not be looked at.
-func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
-	now := time.Now()
-	p := &Plan{
-		Run: ledger.NewRunID(now), Kind: KindMove, Made: now, WhileInUse: o.WhileInUse, Stops: o.Stops,
-		WaitQuiet: o.WaitQuiet, DiscardOld: o.Discard,
-		Link: places.Resolved(o.Folder), Into: places.ResolvedDir(o.Into),
-		Digest: cmp.Or(o.Digest, transfer.SHA256), InnerLinks: cmp.Or(o.InnerLinks, RewriteLinks), Growth: o.Growth,
-		Card: o.Card,
-		Bare: o.StartEmpty, Methods: o.By,
-	}
-	p.From = p.Link
-	base := filepath.Base(p.Link)
-	r, err := e.ByLink(p.Link)
-	if err != nil {
-		return nil, err
-	}
-	if r != nil {
-		if err := e.moveOn(p, r); err != nil {
-			return nil, err
-		}
-	}
-	if err := p.byOthersLinks(preflight.Above(o.Folder), o.Into); err != nil {
-		return nil, err
-	}
-	p.Final = base
-	if o.As != "" {
-		p.Final = o.As
-	}
-	p.Target = p.Copy()
-	p.HeldIn = filepath.Dir(p.From)
-	p.Held = naming.Held(filepath.Base(p.From), p.Run)
-	if err := e.chooseName(p, o.Name, base); err != nil {
-		return nil, err
-	}
-	if (&RefusedError{p.Findings}).OnlyAway() {
-		return p, nil // nothing else can be looked at
-	}
-	// The target first: its block size decides what the folder takes there.
-	if err := e.target(p); err != nil {
-		return nil, err
-	}
-	if p.Blocked() == nil || p.IntoNow.Mount != "" {
-		if err := e.folder(ctx, p, o.Progress); err != nil {
-			return nil, err
-		}
-	}
-	e.checkPlaces(p)
-	e.space(p)
-	if err := e.moveLeads(p, o); err != nil {
-		return nil, err
-	}
-	if o.Merge {
-		if err := e.moveMerging(ctx, p); err != nil {
-			return nil, err
-		}
-	}
-	p.accept(o.Accept)
-	p.allow()
-	if p.Blocked() == nil && !p.IntoNow.Memory && !p.Bare {
-		p.find(finding.New(finding.BackupReminder, p.Target, "after discarding, the only copy lies on %s",
-			p.IntoNow.Name()).Named(p.Name))
-	}
-	p.Accepted = o.Accept
-	return p, nil
-}
-
-// moveOn plans the move of a folder that is redirected already: what moves is its
-// target.
-func (e *Engine) moveOn(p *Plan, r *ledger.Redirect) error {
-	p.Kind, p.Before, p.Name, p.Methods = KindMoveOn, r, r.Name, r.Methods
-	if Owned(*r) {
-		p.find(finding.New(finding.MustStay, r.Link, "the engine that owns %s has to move it", r.Name).Named(r.Name).
-			Instead("`nexlin move card:" + r.Card + " --store NAME --into DIR`"))
-	}
-	p.From, p.OldText = r.Target, r.LinkText()
-	return handle.InOrder(func() error { return e.present(p, r.Drive, r.Target) },
-		func() error { return e.linkInPlace(p, *r) })
-}
-
-// moveLeads looks at how programs will be led to the target, and what could keep
-// them from it.
-func (e *Engine) moveLeads(p *Plan, o MoveOptions) error {
-	if err := e.linkPlace(p); err != nil {
-		return err
-	}
-	if err := e.unfinished(p); err != nil {
-		return err
-	}
-	if p.IntoNow.Mount != "" && !forOthers(p.Methods) {
-		if err := p.told(preflight.MountPoint(&p.IntoNow, p.Name)); err != nil {
-			return err
-		}
-	}
-	if err := e.chooseMethods(p, o); err != nil {
-		return err
-	}
-	e.linkSays(p, o.Form, o.Seen)
-	e.gapAhead(p)
-	e.knownTo(p)
-	if err := e.sandboxes(p); err != nil {
-		return err
-	}
-	if p.FromIno == 0 || p.IntoNow.Mount == "" {
-		return nil
-	}
-	f, err := preflight.Shrinks(p.Name, p.From, p.Link, p.Into)
-	if f != nil {
-		p.find(*f)
-	}
-	return err
 }
 
 // present says that the drive a redirect's data lies on is not here.
@@ -304,11 +187,6 @@ func (e *Engine) target(p *Plan) error {
 		return err
 	}
 	return e.abilities(p, dir)
-}
-
-// byOthersLinks adds what [preflight.OthersLinks] finds.
-func (p *Plan) byOthersLinks(named ...string) error {
-	return p.told(preflight.OthersLinks(p.Name, named...))
 }
 
 // checkOwners finds a directory that lies in another account's hands.
@@ -490,4 +368,22 @@ func (e *Engine) unfinished(p *Plan) error {
 		}
 	}
 	return nil
+}
+
+// gapAhead says before a run that there will be a moment without the folder, as
+// far as that can be known without making anything.
+func (e *Engine) gapAhead(p *Plan) {
+	if d := p.linkDrive(); d.Mount != "" && (d.Fuse || !handle.Exchanges) {
+		p.Gap = true
+		p.gap()
+	}
+}
+
+// wantLinkDrive adds that finding to a plan.
+func (e *Engine) wantLinkDrive(p *Plan, r *ledger.Redirect) error {
+	f, err := e.LinkDriveAway(r)
+	if f != nil {
+		p.find(*f)
+	}
+	return err
 }

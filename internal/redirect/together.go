@@ -6,9 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
-	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/inuse"
 	"nexlin/internal/ledger"
@@ -16,117 +14,6 @@ import (
 	"nexlin/internal/preflight"
 	"nexlin/internal/run"
 )
-
-// A Together is the plan of a run that moves several folders as one: all of
-// them or none. Every folder is copied and verified before the first one is
-// switched. It is kept in the ledger as JSON, with the plans of its folders.
-type Together struct {
-	Run    string     `json:"run"`
-	Kind   string     `json:"kind"`
-	Name   string     `json:"name"` // what it is called in the history
-	Card   string     `json:"card"` // empty without one
-	Plans  []*Plan    `json:"plans"`
-	For    run.Actor  `json:"for"`
-	InUse  run.Use    `json:"in_use"`
-	Before []run.Step `json:"before"`
-	After  []run.Step `json:"after"`
-	Facts  []run.Fact `json:"facts"`
-
-	Findings []finding.Finding `json:"-"` // about the whole, beside those of its plans
-}
-
-// NewTogether makes the plan of a run of several. Its folders need room on
-// their drive together.
-func NewTogether(kind, name string, plans []*Plan) *Together {
-	t := &Together{Run: ledger.NewRunID(time.Now()), Kind: kind, Name: name, Plans: plans}
-	oneTag(plans)
-	need := map[string]int64{}
-	on := map[string]*drive.Drive{}
-	for _, p := range plans {
-		p.Together = t.Run
-		if p.IntoNow.Mount != "" && len(finding.Blockers(p.Findings)) == 0 {
-			need[p.IntoNow.Mount] += p.Need
-			on[p.IntoNow.Mount] = &p.IntoNow
-		}
-		if t.For.Name == "" {
-			t.For = run.Actor{UID: p.UID, GID: p.GID, Name: p.Account}
-		}
-	}
-	for mount, n := range need {
-		d := on[mount]
-		if short := n + d.Reserve() - d.Free; short > 0 && len(plans) > 1 {
-			t.Findings = append(t.Findings, finding.New(finding.SpaceShort, mount, "%s has too little room for all "+
-				"of them: needed %s and a reserve of %s, free %s, short by %s", d.Name(), pathtext.Size(n),
-				pathtext.Size(d.Reserve()), pathtext.Size(d.Free), pathtext.Size(short)).OnDrive(d.Name()))
-		}
-	}
-	seen := map[string]string{}
-	for _, p := range plans {
-		if other, taken := seen[p.Copy()]; taken {
-			t.Findings = append(t.Findings, finding.New(finding.TargetTaken, p.Copy(),
-				"%s and %s would both become %s", other, p.Link, p.Copy()))
-		}
-		seen[p.Copy()] = p.Link
-	}
-	return t
-}
-
-// oneTag has a drive without a tag get one, from the first of the folders that
-// go there.
-func oneTag(plans []*Plan) {
-	first := map[string]*Plan{}
-	for _, p := range plans {
-		if !p.NewTag {
-			continue
-		}
-		if f := first[p.TagIn]; f != nil {
-			p.IntoDrive.ID, p.NewTag, p.TagMade = f.IntoDrive.ID, false, true
-			continue
-		}
-		first[p.TagIn] = p
-	}
-}
-
-// All gives every finding, of the whole and of each folder.
-func (t *Together) All() []finding.Finding {
-	out := slices.Clone(t.Findings)
-	for _, p := range t.Plans {
-		out = append(out, p.Findings...)
-	}
-	return out
-}
-
-// Blocked gives the *RefusedError of all blockers; nil if there are none.
-func (t *Together) Blocked() error {
-	if fs := t.All(); len(finding.Blockers(fs)) > 0 {
-		return &RefusedError{Findings: fs}
-	}
-	return nil
-}
-
-// A TakenBackError reports a run of several that failed at one of them: what
-// had been switched was switched back, and everything is as it was.
-type TakenBackError struct {
-	Run string
-	At  string // the folder it failed at
-	Err error
-}
-
-func (e *TakenBackError) Error() string {
-	return fmt.Sprintf("run %s was taken back as a whole, since %s failed: %v", e.Run, pathtext.Show(e.At), e.Err)
-}
-func (e *TakenBackError) Unwrap() error { return e.Err }
-
-// A TogetherOutcome is what a run of several did.
-type TogetherOutcome struct {
-	Run      string
-	Kind     string
-	State    string
-	Plan     *Together
-	Members  []*Outcome
-	Facts    []run.FactResult
-	Findings []finding.Finding
-}
 
 // groupExecution carries out a run of several.
 type groupExecution struct {
@@ -531,69 +418,6 @@ func (c *groupExecution) mayAllGoBack(ctx context.Context) error {
 	return nil
 }
 
-// Group is the plan of a run of several.
-func GroupOf(row ledger.RunRow) (*Together, error) {
-	var t Together
-	if err := pathtext.Unmarshal(row.Plan, &t); err != nil {
-		return nil, fmt.Errorf("the plan of run %s can't be read: %w", row.ID, err)
-	}
-	if slices.ContainsFunc(t.Plans, func(p *Plan) bool { return p == nil || !p.sound() }) {
-		return nil, damagedPlan(row.ID)
-	}
-	return &t, nil
-}
-
-// plansOf are the plans that a stopped run has still to carry out: its own; of a run of
-// several those of the folders that have no run of their own yet, which would tell of them.
-func plansOf(l *ledger.Ledger, row ledger.RunRow) ([]*Plan, error) {
-	if !IsTogether(row) {
-		p, err := planOf(row)
-		return []*Plan{p}, err
-	}
-	t, err := GroupOf(row)
-	if err != nil {
-		return nil, err
-	}
-	var out []*Plan
-	for _, p := range t.Plans {
-		if _, err := l.Run(p.Run); errors.Is(err, ledger.ErrNotFound) {
-			out = append(out, p)
-		} else if err != nil {
-			return nil, err
-		}
-	}
-	return out, nil
-}
-
-// unfinishedRuns lists the runs that were stopped; those of a run of several
-// stand under its id.
-func unfinishedRuns(l *ledger.Ledger) ([]ledger.RunRow, error) {
-	rows, err := l.Unfinished()
-	under := toldUnder(rows)
-	for i, r := range rows {
-		if p, err := planOf(r); err == nil {
-			rows[i].ID = under(p)
-		}
-	}
-	return rows, err
-}
-
-// toldUnder gives the function that says under which id a stopped run is finished
-// or taken back: that of the run of several it belongs to, if that is among the
-// stopped ones, or its own.
-func toldUnder(rows []ledger.RunRow) func(*Plan) string {
-	open := map[string]bool{}
-	for _, r := range rows {
-		open[r.ID] = true
-	}
-	return func(p *Plan) string {
-		if p.Together != "" && open[p.Together] {
-			return p.Together
-		}
-		return p.Run
-	}
-}
-
 // takeGroup takes up a run of several that was stopped or is done.
 func (e *Engine) takeGroup(row ledger.RunRow) (*groupExecution, error) {
 	taken, err := e.Ledger.Take(row.ID)
@@ -689,35 +513,4 @@ func (c *groupExecution) mayGoBack(ctx context.Context, p *Plan) error {
 		return err
 	}
 	return m.copyUnchanged(ctx)
-}
-
-// Open lists the runs that were stopped, newest first; a run of several
-// stands for those of its folders.
-func OpenRuns(l *ledger.Ledger) ([]ledger.RunRow, error) {
-	rows, err := l.Unfinished()
-	if err != nil {
-		return nil, err
-	}
-	under := toldUnder(rows)
-	return slices.DeleteFunc(rows, func(r ledger.RunRow) bool {
-		p, err := planOf(r)
-		return err == nil && under(p) != r.ID
-	}), nil
-}
-
-// whole gives the run of several that a run belongs to, if that is not ended
-// yet; else the run itself.
-func wholeRun(l *ledger.Ledger, row ledger.RunRow) (ledger.RunRow, error) {
-	if IsTogether(row) {
-		return row, nil
-	}
-	p, err := planOf(row)
-	if err != nil || p.Together == "" {
-		return row, err
-	}
-	up, err := l.Run(p.Together)
-	if errors.Is(err, ledger.ErrNotFound) || err == nil && up.State != ledger.Stopped {
-		return row, nil // forgotten, or ended
-	}
-	return up, err
 }

@@ -7,20 +7,9 @@ import (
 
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
-	"nexlin/internal/ledger"
 	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/swap"
-)
-
-// A position is where the disks say a run stands.
-type position int
-
-const (
-	before   position = iota // nothing is switched; the part may be there
-	placed                   // the copy has its final name, the link path is as it was
-	between                  // nothing of ours stands at the link path: see gap.go
-	switched                 // programs are led to the copy
 )
 
 type placeData struct {
@@ -167,10 +156,4 @@ func (m *execution) whereBringBack() (position, error) {
 		err = swap.Broken(m.p.Link, "it is not the link that Nexlin made")
 	}
 	return before, err
-}
-
-// unlinked says that no link stands at the link path of a redirect that is
-// brought back: it was detached, or programs were led by settings alone.
-func (p *Plan) unlinked() bool {
-	return p.Before != nil && (p.Before.State == ledger.Detached || Linkless(p.Before.Methods))
 }

@@ -1,0 +1,26 @@
+package redirect
+
+import (
+	"context"
+	"path/filepath"
+)
+
+// conduct opens what the run needs, records it, and carries it out. What can refuse without
+// a trace comes first: the run is not in the ledger yet.
+func (m *execution) conduct(ctx context.Context) (*Outcome, error) {
+	defer m.close()
+	if err := m.openAny(); err != nil {
+		return nil, err
+	}
+	if err := m.job.Try(ctx); err != nil {
+		return nil, err
+	}
+	if err := m.enlist(); err != nil {
+		return nil, err
+	}
+	defer m.Run.Release()
+	return m.out, m.carryOn(ctx)
+}
+
+// base is the last name of the link path.
+func (m *execution) base() string { return filepath.Base(m.p.Link) }

@@ -1,0 +1,175 @@
+package redirect
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"path/filepath"
+	"slices"
+	"sync"
+	"time"
+
+	"nexlin/internal/card"
+	"nexlin/internal/handle"
+	"nexlin/internal/ledger"
+	"nexlin/internal/manifest"
+	"nexlin/internal/naming"
+	"nexlin/internal/places"
+	"nexlin/internal/run"
+	"nexlin/internal/transfer"
+)
+
+// An Engine carries out runs. All fields but Progress are needed.
+type Engine struct {
+	*places.Places
+	Progress transfer.Progress // may be nil
+	Workers  int               // 0 follows the processors
+	Ask      run.AskFunc       // asks a person to do what no command does; nil: nobody is there
+	// CopyWithin is how old the newest archive of a target may be that is its
+	// only copy otherwise; 0 stands for 30 days, and only tells.
+	CopyWithin time.Duration
+	Cards      []card.Card // the kinds of folder that are known; may be empty
+	Env        []string    // the environment of commands that cards name, as KEY=value
+
+	stopped func() ([]ledger.RunRow, error) // see AtOnce; nil outside it
+}
+
+// AtOnce gives an engine that looks at the drives once and remembers what it
+// saw: for looking at many redirects in one moment, not for runs.
+func (e *Engine) AtOnce() *Engine {
+	c := *e
+	c.Places = e.Places.AtOnce()
+	c.stopped = sync.OnceValues(func() ([]ledger.RunRow, error) { return unfinishedRuns(e.Ledger) })
+	return &c
+}
+
+// Unfinished lists the runs that were stopped, newest first.
+func (e *Engine) Unfinished() ([]ledger.RunRow, error) {
+	if e.stopped == nil {
+		return unfinishedRuns(e.Ledger)
+	}
+	return e.stopped()
+}
+
+// placesOf gives the places where a stopped run goes on; none if its plan can't be
+// read, which is told elsewhere.
+func (e *Engine) placesOf(row ledger.RunRow) (out []places.Known) {
+	plans, err := plansOf(e.Ledger, row)
+	if err != nil {
+		return nil
+	}
+	for _, p := range plans {
+		if p.Into != "" {
+			out = append(out, places.Known{Name: p.Name, Drive: p.IntoDrive, Path: p.Copy()})
+		}
+		if p.HeldIn != "" {
+			out = append(out, places.Known{Name: p.Name, Drive: p.FromDrive, Path: p.HeldPath()})
+		}
+	}
+	return out
+}
+
+// expected adds the finding of [Places.Expected] to a plan. It reports whether all is
+// well.
+func (e *Engine) expected(p *Plan, into, path string) (bool, error) {
+	f, err := e.Expected(into, path)
+	if f != nil {
+		p.find(*f)
+	}
+	return f == nil && err == nil, err
+}
+
+// commands does what cards say.
+func (e *Engine) commands() *run.Commands { return &run.Commands{Env: e.Env, Ask: e.Ask} }
+
+// spoolOf opens the spool that describes what a run made. There are two only
+// while one takes the other's place: then it is the one that the frozen
+// manifest agrees with.
+func (e *Engine) spoolOf(id string) (*transfer.Spool, error) {
+	dir := e.Ledger.RunDir(id)
+	all := transfer.Spools(dir)
+	if len(all) == 0 {
+		return nil, &transfer.SpoolError{File: dir, Err: errors.New("there is none")}
+	}
+	for _, n := range slices.Backward(all[1:]) {
+		s, err := transfer.OpenSpool(dir, n)
+		if err != nil {
+			return nil, err
+		}
+		if agree(dir, s, func() {}) == nil {
+			return s, nil
+		}
+		_ = s.Close() // only read
+	}
+	return transfer.OpenSpool(dir, all[0])
+}
+
+// sideOf tells which side of its run's spool a held original is.
+func sideOf(h ledger.Held) transfer.Side {
+	if h.Copy {
+		return transfer.Copy
+	}
+	return transfer.Source
+}
+
+// agree holds the frozen manifest of a run against a spool and calls each for
+// every entry. That they disagree is a *transfer.SpoolError.
+func agree(runDir string, spool *transfer.Spool, each func()) error {
+	f, err := handle.OpenRegular(filepath.Join(runDir, frozenName))
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	m := manifest.NewReader(f)
+	c := transfer.Read(spool)
+	for {
+		var e manifest.Entry
+		err := m.Next(&e)
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			return err
+		}
+		r := c.Peek()
+		if r == nil || r.Path != e.Path || r.Fact.Digest != e.Digest || r.LinkOf(transfer.Copy) != e.Link ||
+			r.Fact.Flags&transfer.Verified == 0 {
+			return &transfer.SpoolError{File: f.Name(),
+				Err: fmt.Errorf("the two records of this run disagree at %q", e.Path)}
+		}
+		each()
+		c.Next()
+	}
+	if c.Peek() != nil {
+		return &transfer.SpoolError{File: f.Name(), Err: errors.New("the frozen manifest is shorter than the spool")}
+	}
+	return nil
+}
+
+// frozenName is the manifest in the run's own directory, as it was at the
+// switch.
+const frozenName = "frozen.mtree"
+
+// Lookup finds a redirect by its name, or by the path of its link. The
+// error is a *NameError with near names.
+func (e *Engine) Lookup(arg, cwd string) (ledger.Redirect, error) {
+	r, err := e.Ledger.Redirect(arg)
+	if err == nil || !errors.Is(err, ledger.ErrNotFound) {
+		return r, err
+	}
+	all, err := e.Ledger.Redirects(true)
+	if err != nil {
+		return r, err
+	}
+	path := places.Resolved(places.Absolute(arg, cwd))
+	near := &NameError{Name: arg}
+	for _, r := range all {
+		if r.Link == path {
+			return r, nil
+		}
+		if naming.Near(arg, r.Name) {
+			near.Near = append(near.Near, r.Name)
+		}
+	}
+	return ledger.Redirect{}, near
+}

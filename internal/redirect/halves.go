@@ -1,0 +1,112 @@
+package redirect
+
+import (
+	"fmt"
+	"hash/fnv"
+	"path/filepath"
+	"strings"
+
+	"nexlin/internal/handle"
+	"nexlin/internal/ledger"
+	"nexlin/internal/naming"
+)
+
+// Halves says what becomes of entries that both halves have, with other
+// content.
+type Halves string
+
+// A Choice is what a person wants of one path that both halves have.
+type Choice struct {
+	Path string `json:"path"` // relative
+	Keep Keep   `json:"keep"`
+}
+
+// Keep names what a person keeps.
+type Keep string
+
+// What there is to choose. KeepHalf and KeepTarget keep one in use, and the
+// other as with Newer.
+const (
+	KeepBothOf Keep = "both"
+	KeepHalf   Keep = "half"
+	KeepTarget Keep = "target"
+)
+
+// KeepBoth gives the name to the younger and keeps the other beside it.
+// Newer keeps only the younger in use; the other stays held, or is set aside
+// beside the target.
+const (
+	KeepBoth Halves = "keep-both"
+	Newer    Halves = "newer"
+	// Beside leaves every entry of the target as it is: what differs goes beside.
+	Beside Halves = "beside"
+	// HoldAll brings nothing over: the half is only held.
+	HoldAll Halves = "hold"
+)
+
+// Whose entry is kept beside another.
+const (
+	ofHalf   = "half"
+	ofTarget = "target"
+)
+
+// beside is the name under which one of two entries of a name is kept: whose
+// says which, and the ending stays, so that programs still know the kind.
+func (p *Plan) beside(name, whose string) string {
+	mark := "." + whose + "-" + p.Run
+	stem, ext := name, filepath.Ext(name)
+	if stem = strings.TrimSuffix(name, ext); stem == "" || len(ext) > 16 {
+		stem, ext = name, ""
+	}
+	if len(stem)+len(mark)+len(ext) > naming.Max {
+		h := fnv.New32a()
+		h.Write([]byte(name))
+		mark = fmt.Sprintf(".%08x%s", h.Sum32(), mark)
+	}
+	return naming.Shorten(stem, mark+ext)
+}
+
+// besidePath is where an entry of the half lies in the target if it, or a
+// directory above it, had to go beside another; path itself if none had to.
+func (p *Plan) besidePath(live *handle.Dir, path string) string {
+	if !p.kind().merges {
+		return path
+	}
+	at := "."
+	for rest := path; rest != ""; {
+		name, more, _ := cutPath(rest)
+		beside := filepath.Join(at, p.beside(name, ofHalf))
+		if dir, base, err := live.Parent(beside); err == nil {
+			_, err = dir.Stat(base)
+			dir.Release()
+			if err == nil {
+				return filepath.Join(beside, more)
+			}
+		}
+		at, rest = filepath.Join(at, name), more
+	}
+	return path
+}
+
+func cutPath(path string) (first, rest string, more bool) {
+	for i := range len(path) {
+		if path[i] == '/' {
+			return path[:i], path[i+1:], true
+		}
+	}
+	return path, "", false
+}
+
+// halfOf opens the folder that a copy was made of which was set aside when its
+// merge was taken back, if that stands there as a real folder again; nil
+// otherwise.
+func (p *Plan) halfOf(h ledger.Held) *handle.Dir {
+	if !p.kind().merges || !h.Copy {
+		return nil
+	}
+	d, err := handle.OpenReal(p.Link)
+	if err != nil {
+		return nil // the link stands there again, and leads to the target
+	}
+	return d
+}

@@ -1,0 +1,60 @@
+package redirect
+
+import (
+	"fmt"
+	"path/filepath"
+
+	"nexlin/internal/finding"
+	"nexlin/internal/handle"
+	"nexlin/internal/pathtext"
+)
+
+// innerLinks tells what becomes of links that lead out.
+func (e *Engine) innerLinks(p *Plan, root *handle.Dir) error {
+	l := p.Facts.LeadOut
+	if l.Count == 0 {
+		return nil
+	}
+	becomes, done := e.linkTexts(p)
+	defer done()
+	rewrites := false
+	var paths, details []string
+	for _, rel := range l.Paths {
+		text, err := readlink(root, rel)
+		if handle.Missing(err) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		said := "→ " + pathtext.Show(text)
+		if made, _ := becomes(rel, text); made != "" {
+			rewrites, said = true, said+", will be → "+pathtext.Show(made)
+		}
+		paths, details = append(paths, filepath.Join(p.From, rel)), append(details, said)
+	}
+	what := "1 relative link leads"
+	if l.Count > 1 {
+		what = fmt.Sprintf("%d relative links lead", l.Count)
+	}
+	path := filepath.Join(p.From, l.Paths[0])
+	f := finding.New(finding.LinksLeadOut, path, "%s out of %s", what, p.From).Named(p.Name).Listing(l.Count, paths)
+	f.Details = details
+	switch {
+	case p.InnerLinks == RewriteLinks && forOthers(p.Methods):
+		f.Message += ", and what this system calls the places they mean is nothing to Windows"
+		f.Remedy = "`--inner-links keep` leaves them as they are; make them anew in Windows if they are needed"
+	case p.InnerLinks == RewriteLinks && !rewrites:
+		f.Severity, f.Message, f.Remedy = finding.Info, f.Message+", as when it was moved, and stays as it is",
+			"nothing needs doing"
+	case p.InnerLinks == RewriteLinks:
+		f.Severity, f.Message = finding.Info, f.Message+" and will be rewritten to the absolute path meant"
+		f.Remedy = "`bring-back` gives them their old text again; `--inner-links keep` or `refuse` does otherwise"
+	case p.InnerLinks == KeepLinks:
+		f.Severity, f.Message = finding.Warning, f.Message+" and will lead elsewhere afterwards"
+	default:
+		f.Message += ", which was to be refused"
+	}
+	p.find(f)
+	return nil
+}

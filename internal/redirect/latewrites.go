@@ -1,0 +1,61 @@
+package redirect
+
+import (
+	"context"
+
+	"nexlin/internal/inventory"
+	"nexlin/internal/naming"
+	"nexlin/internal/transfer"
+)
+
+// late is the walk for late writes after the switch.
+func (m *execution) late(ctx context.Context) error {
+	if err := m.openRenamed(); err != nil {
+		return err
+	}
+	if m.p.Bare {
+		return m.recordNeverCopied(ctx) // it was not copied, so nothing of it is late
+	}
+	target, err := m.into.Beneath(m.p.Final)
+	if err != nil {
+		return err
+	}
+	defer target.Release()
+	job, err := m.lateJob(m.p, transfer.Source)
+	if err != nil {
+		return err
+	}
+	l := &lateWrites{held: m.from, live: target, livePath: m.p.Copy(), spool: m.spool, job: job,
+		tmp: naming.Late(m.p.Run), fuse: m.p.FromFuse}
+	if err := l.walk(ctx); err != nil {
+		return err
+	}
+	m.out.Findings = append(m.out.Findings, l.findings(m.p.Name, m.p.HeldPath(), true)...)
+	if l.seen == 0 && len(l.changes) == 0 {
+		return nil
+	}
+	next, err := m.amend(ctx, m.p.Run, m.p.Digest, target, m.spool, l.changes)
+	if err != nil {
+		return err
+	}
+	_ = m.spool.Close() // only read from here on
+	m.spool = next
+	return nil
+}
+
+// lateJob is how entries are brought over that were written late to a held
+// original, which is the given side of the run's records.
+func (e *Engine) lateJob(p *Plan, held transfer.Side) (*transfer.Job, error) {
+	acts, err := e.Ledger.Acts(p.Run)
+	if err != nil {
+		return nil, err
+	}
+	s, err := stepsOf(acts)
+	if held == transfer.Copy {
+		return &transfer.Job{Digest: p.Digest, TimeStep: s.Into}, err // home to where everything was kept
+	}
+	return &transfer.Job{
+		Digest: p.Digest, Allow: p.Allow, Fuse: p.IntoFuse, TimeStep: s.From,
+		Rewrite: func(e *inventory.Entry) (string, string) { return p.rewritten(e.Path, e.Link) },
+	}, err
+}

@@ -1,0 +1,180 @@
+package redirect
+
+import (
+	"cmp"
+	"context"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"nexlin/internal/finding"
+	"nexlin/internal/handle"
+	"nexlin/internal/ledger"
+	"nexlin/internal/naming"
+	"nexlin/internal/places"
+	"nexlin/internal/preflight"
+	"nexlin/internal/transfer"
+)
+
+// PlanMove inspects a move and changes nothing but a trial directory that
+// it takes away again. All findings are in the plan, blockers too; errors
+// are for what could not be looked at.
+func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
+	now := time.Now()
+	p := &Plan{
+		Run: ledger.NewRunID(now), Kind: KindMove, Made: now, WhileInUse: o.WhileInUse, Stops: o.Stops,
+		WaitQuiet: o.WaitQuiet, DiscardOld: o.Discard,
+		Link: places.Resolved(o.Folder), Into: places.ResolvedDir(o.Into),
+		Digest: cmp.Or(o.Digest, transfer.SHA256), InnerLinks: cmp.Or(o.InnerLinks, RewriteLinks), Growth: o.Growth,
+		Card: o.Card,
+		Bare: o.StartEmpty, Methods: o.By,
+	}
+	p.From = p.Link
+	base := filepath.Base(p.Link)
+	r, err := e.ByLink(p.Link)
+	if err != nil {
+		return nil, err
+	}
+	if r != nil {
+		if err := e.moveOn(p, r); err != nil {
+			return nil, err
+		}
+	}
+	if err := p.byOthersLinks(preflight.Above(o.Folder), o.Into); err != nil {
+		return nil, err
+	}
+	p.Final = base
+	if o.As != "" {
+		p.Final = o.As
+	}
+	p.Target = p.Copy()
+	p.HeldIn = filepath.Dir(p.From)
+	p.Held = naming.Held(filepath.Base(p.From), p.Run)
+	if err := e.chooseName(p, o.Name, base); err != nil {
+		return nil, err
+	}
+	if (&RefusedError{p.Findings}).OnlyAway() {
+		return p, nil // nothing else can be looked at
+	}
+	// The target first: its block size decides what the folder takes there.
+	if err := e.target(p); err != nil {
+		return nil, err
+	}
+	if p.Blocked() == nil || p.IntoNow.Mount != "" {
+		if err := e.folder(ctx, p, o.Progress); err != nil {
+			return nil, err
+		}
+	}
+	e.checkPlaces(p)
+	e.space(p)
+	if err := e.moveLeads(p, o); err != nil {
+		return nil, err
+	}
+	if o.Merge {
+		if err := e.moveMerging(ctx, p); err != nil {
+			return nil, err
+		}
+	}
+	p.accept(o.Accept)
+	p.allow()
+	if p.Blocked() == nil && !p.IntoNow.Memory && !p.Bare {
+		p.find(finding.New(finding.BackupReminder, p.Target, "after discarding, the only copy lies on %s",
+			p.IntoNow.Name()).Named(p.Name))
+	}
+	p.Accepted = o.Accept
+	return p, nil
+}
+
+// moveLeads looks at how programs will be led to the target, and what could keep
+// them from it.
+func (e *Engine) moveLeads(p *Plan, o MoveOptions) error {
+	if err := e.linkPlace(p); err != nil {
+		return err
+	}
+	if err := e.unfinished(p); err != nil {
+		return err
+	}
+	if p.IntoNow.Mount != "" && !forOthers(p.Methods) {
+		if err := p.told(preflight.MountPoint(&p.IntoNow, p.Name)); err != nil {
+			return err
+		}
+	}
+	if err := e.chooseMethods(p, o); err != nil {
+		return err
+	}
+	e.linkSays(p, o.Form, o.Seen)
+	e.gapAhead(p)
+	e.knownTo(p)
+	if err := e.sandboxes(p); err != nil {
+		return err
+	}
+	if p.FromIno == 0 || p.IntoNow.Mount == "" {
+		return nil
+	}
+	f, err := preflight.Shrinks(p.Name, p.From, p.Link, p.Into)
+	if f != nil {
+		p.find(*f)
+	}
+	return err
+}
+
+// moveMerging turns the plan of a move into one that merges the folder into a
+// target which has entries already, if it has. Entries that both have, with
+// other content, are named before anything moves.
+func (e *Engine) moveMerging(ctx context.Context, p *Plan) error {
+	i := slices.IndexFunc(p.Findings,
+		func(f finding.Finding) bool { return f.Code == finding.TargetTaken && f.Path == p.Copy() })
+	if i < 0 || !p.kind().first {
+		return nil // there is nothing to merge with
+	}
+	live, err := handle.OpenReal(p.Copy())
+	if handle.Absent(err) {
+		return nil // what stands there is no folder, and the finding says so
+	}
+	if err != nil {
+		return err
+	}
+	live.Release()
+	p.Findings = slices.Delete(p.Findings, i, i+1)
+	now := ledger.Redirect{
+		Name: p.Name, State: ledger.Linked, Link: p.Link, Target: p.Target, Methods: p.Methods, Account: p.Account,
+		UID:   p.UID,
+		Drive: p.IntoDrive, Bytes: p.Bytes, Files: p.Files, Created: p.Made, Run: p.Run, Card: p.Card,
+	}
+	if len(now.Methods) == 0 {
+		now.Methods = []string{BySymlink}
+	}
+	p.Kind, p.Fresh, p.Halves, p.Before = KindMerge, true, Beside, &now
+	p.Mend = &Mending{After: now, Note: true}
+	if p.Blocked() != nil {
+		return nil
+	}
+	var both []string
+	count := 0
+	err = e.PreviewMerge(ctx, p, func(m MergeEntry) error {
+		if m.Fate.Conflict() {
+			if count++; len(both) < finding.Listed {
+				both = append(both, filepath.Join(p.From, m.Path))
+			}
+		}
+		return nil
+	})
+	if err == nil && count > 0 {
+		p.find(finding.New(finding.MergeConflict, both[0], "%s of %s and of %s have one name and other content",
+			entryCount(int64(count)), p.From, p.Copy()).Named(p.Name).Listing(count, both))
+	}
+	return err
+}
+
+// moveOn plans the move of a folder that is redirected already: what moves is its
+// target.
+func (e *Engine) moveOn(p *Plan, r *ledger.Redirect) error {
+	p.Kind, p.Before, p.Name, p.Methods = KindMoveOn, r, r.Name, r.Methods
+	if Owned(*r) {
+		p.find(finding.New(finding.MustStay, r.Link, "the engine that owns %s has to move it", r.Name).Named(r.Name).
+			Instead("`nexlin move card:" + r.Card + " --store NAME --into DIR`"))
+	}
+	p.From, p.OldText = r.Target, r.LinkText()
+	return handle.InOrder(func() error { return e.present(p, r.Drive, r.Target) },
+		func() error { return e.linkInPlace(p, *r) })
+}

@@ -1,0 +1,21 @@
+package redirect
+
+import "context"
+
+type moving struct{ copying }
+
+type movingOn struct{ copying }
+
+type bringingBack struct{ copying }
+
+type detaching struct{ basics }
+
+func (j *detaching) Forward(ctx context.Context) error { return j.detach(ctx) }
+
+func (j *detaching) Back(ctx context.Context) error { return j.attach(ctx) }
+
+func (j *moving) Where() (position, error) { return j.whereMove() }
+
+func (j *movingOn) Where() (position, error) { return j.whereMoveOn() }
+
+func (j *bringingBack) Where() (position, error) { return j.whereBringBack() }

@@ -1,0 +1,132 @@
+package redirect
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+
+	"nexlin/internal/finding"
+	"nexlin/internal/ledger"
+	"nexlin/internal/pathtext"
+)
+
+// A RefusedError ends an act before anything has changed: blockers were
+// found, or a consent is missing.
+type RefusedError struct {
+	Findings []finding.Finding
+}
+
+func (e *RefusedError) Error() string {
+	b := finding.Blockers(e.Findings)
+	if len(b) == 0 {
+		return "refused"
+	}
+	return b[0].Message
+}
+
+// OnlyBusy reports that nothing but a program or another Nexlin at work
+// stands in the way.
+func (e *RefusedError) OnlyBusy() bool {
+	return e.only(finding.InUse, finding.SocketsLive, finding.FolderBusy, finding.HeldInUse, finding.ProgramRuns)
+}
+
+// OnlyAway reports that nothing but an absent drive stands in the way.
+func (e *RefusedError) OnlyAway() bool {
+	return e.only(finding.DriveAway, finding.DriveSwapped, finding.Covered)
+}
+
+func (e *RefusedError) only(codes ...finding.Code) bool {
+	blockers := finding.Blockers(e.Findings)
+	for _, f := range blockers {
+		if !strings.Contains(" "+join(codes)+" ", " "+string(f.Code)+" ") {
+			return false
+		}
+	}
+	return len(blockers) > 0
+}
+
+func join(codes []finding.Code) string {
+	var b strings.Builder
+	for _, c := range codes {
+		b.WriteString(string(c) + " ")
+	}
+	return b.String()
+}
+
+// A StoppedError ends a run that had begun. The run is in the ledger as
+// stopped: resume or undo goes on from there.
+type StoppedError struct {
+	Run      string
+	Kind     string
+	Phase    string
+	Link     string
+	Switched bool   // programs are led to the new place already
+	Aside    string // where the folder is while neither it nor a link stands at the link path; empty otherwise
+	Taken    bool   // and something else stands there
+	Writers  []string
+	At       string // the path that the error is about; empty if it is about none
+	Drive    string // the drive that At lies on, or the ledger's, as people call it; may be empty
+	Err      error
+}
+
+func (e *StoppedError) Error() string {
+	return fmt.Sprintf("run %s stopped (%s): %v", e.Run, e.Phase, e.Err)
+}
+
+func (e *StoppedError) Unwrap() error { return e.Err }
+
+// Final says that undo does not take the run back, but ends it.
+func (e *StoppedError) Final() bool { return kindOf(e.Kind).final }
+
+// ErrStillChanging stops a run whose folder does not come to rest.
+var ErrStillChanging = errors.New("the folder keeps changing")
+
+// A GoneError reports a drive that was taken away while a run was at work on
+// it.
+type GoneError struct {
+	Drive string
+	Path  string // where it was
+}
+
+func (e *GoneError) Error() string {
+	return fmt.Sprintf("%s is not at %s any more", pathtext.Show(e.Drive), pathtext.Show(e.Path))
+}
+
+// A NameError reports a name or path that is no redirect.
+type NameError struct {
+	Name string
+	Near []string
+}
+
+func (e *NameError) Error() string { return fmt.Sprintf("no redirect is called %q", e.Name) }
+
+var ErrNothingStopped = errors.New("no run is stopped")
+
+var ErrSeveralStopped = errors.New("several runs are stopped; name one")
+
+var ErrNotUndoable = errors.New("this run can't be undone")
+
+// ErrNothingToUndo and its like are answers to resume and undo.
+var (
+	ErrFinished = errors.New("this run has ended; there is nothing to resume")
+)
+
+// A TakenBackError reports a run of several that failed at one of them: what
+// had been switched was switched back, and everything is as it was.
+type TakenBackError struct {
+	Run string
+	At  string // the folder it failed at
+	Err error
+}
+
+func (e *TakenBackError) Error() string {
+	return fmt.Sprintf("run %s was taken back as a whole, since %s failed: %v", e.Run, pathtext.Show(e.At), e.Err)
+}
+
+func (e *TakenBackError) Unwrap() error { return e.Err }
+
+func stoppedRun(row ledger.RunRow, path string) finding.Finding {
+	name := strings.TrimPrefix(row.Redirect, "-") // of a folder that is no redirect
+	return finding.New(finding.RunStopped, path, "run %s (%s of %s) was stopped before its end", row.ID, row.Kind,
+		name).Named(name).OfRun(row.ID)
+}

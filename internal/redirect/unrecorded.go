@@ -1,0 +1,89 @@
+package redirect
+
+import (
+	"context"
+	"errors"
+	"os"
+	"path/filepath"
+
+	"nexlin/internal/finding"
+	"nexlin/internal/handle"
+	"nexlin/internal/inventory"
+	"nexlin/internal/transfer"
+)
+
+// recordNeverCopied writes the record of what is held: names and metadata, no
+// content.
+func (m *execution) recordNeverCopied(ctx context.Context) error {
+	dir := filepath.Join(m.Run.Dir(), heldRecords)
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return err
+	}
+	for _, n := range transfer.Spools(dir) { // of a run that was stopped
+		if err := transfer.RemoveSpool(dir, n); err != nil {
+			return err
+		}
+	}
+	s, err := transfer.Compose(dir, 1, func(put func(*transfer.Record) error) error {
+		return inventory.Walk(ctx, m.from, visiting(func(e *inventory.Entry) error {
+			if err := e.ReadXattrs(); err != nil {
+				return err
+			}
+			rec := transfer.Record{Path: e.Path, Link: e.Link}
+			rec.Fact.Source = transfer.SnapOf(&e.Stat, e.Xattrs).On(m.p.FromFuse)
+			return put(&rec)
+		}))
+	})
+	if err != nil {
+		return err
+	}
+	return s.Close()
+}
+
+// sinceNeverCopied holds such a held original against its record. Nil where an
+// older build took none.
+func (e *Engine) sinceNeverCopied(ctx context.Context, id string, held *handle.Dir, fuse bool) (*sinceHeld, error) {
+	dir := filepath.Join(e.Ledger.RunDir(id), heldRecords)
+	spool, err := transfer.OpenSpool(dir, 1)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer spool.Close()
+	out := &sinceHeld{}
+	err = transfer.Differences(ctx, held, transfer.Source, spool, func(d transfer.Difference) error {
+		switch {
+		case d.Now == nil:
+			if out.nGone++; len(out.gone) < finding.Listed {
+				out.gone = append(out.gone, d.Path)
+			}
+		case d.Now.Stat.IsDir() && d.Was != nil && d.Was.IsDir():
+			// Its times follow from what is in it.
+		default:
+			if out.nWritten++; len(out.written) < finding.Listed {
+				out.written = append(out.written, d.Path)
+			}
+		}
+		return nil
+	})
+	return out, err
+}
+
+// heldRecords is the directory of that record below the run's own.
+const heldRecords = "never-copied"
+
+// A sinceHeld says what has happened to a held original that was never copied.
+type sinceHeld struct {
+	written []string // made or changed since; the first of them
+	gone    []string // taken away; the first of them
+	nWritten,
+	nGone int
+}
+
+// visiting is a visitor of every entry.
+type visiting func(e *inventory.Entry) error
+
+// Leave implements [inventory.Visitor].
+func (f visiting) Leave(*inventory.Entry) error { return nil }
