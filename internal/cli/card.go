@@ -83,11 +83,11 @@ func (a *app) askPerson(_ context.Context, question string) error {
 
 // cardFor finds the card of an argument and makes it out for this account.
 func (a *app) cardFor(e *redirect.Engine, name string) (*redirect.CardUse, error) {
-	c, err := e.FindCard(name)
+	c, err := redirect.FindCard(e, name)
 	if err != nil {
 		return nil, err
 	}
-	return e.CardFor(c, a.home)
+	return redirect.CardFor(e, c, a.home)
 }
 
 func (a *cardCommands) cardCmd() *cobra.Command {
@@ -114,7 +114,7 @@ func (a *cardCommands) cardListCmd() *cobra.Command {
 			defer done()
 			docs, rows := []doc{}, [][]string{}
 			for _, c := range e.Cards {
-				u, err := e.CardFor(c, a.home)
+				u, err := redirect.CardFor(e, c, a.home)
 				if err != nil {
 					return err
 				}
@@ -222,7 +222,7 @@ func (a *cardCommands) cardTestCmd() *cobra.Command {
 		Use: "test CARD|FILE", Short: "run a card's checks; nothing is changed", Args: cobra.ExactArgs(1),
 		RunE: a.runner(func(_ *cobra.Command, args []string) error {
 			return a.withCard(args[0], func(e *redirect.Engine, u *redirect.CardUse) error {
-				checks, err := e.TestCard(a.ctx, u)
+				checks, err := redirect.TestCard(a.ctx, e, u)
 				if err != nil {
 					return err
 				}
@@ -269,7 +269,7 @@ func (a *cardCommands) withCard(arg string, f func(*redirect.Engine, *redirect.C
 		if err != nil {
 			return err
 		}
-		u, err := e.CardFor(*c, a.home)
+		u, err := redirect.CardFor(e, *c, a.home)
 		if err != nil {
 			return err
 		}
@@ -289,7 +289,7 @@ func (a *recoverCommands) backCard(name string, preview bool, o redirect.BackOpt
 		return err
 	}
 	defer done()
-	rs, err := e.RedirectsOf(name)
+	rs, err := redirect.RedirectsOf(e, name)
 	if err != nil {
 		return err
 	}
@@ -319,7 +319,7 @@ func (a *cardCommands) backTogether(e *redirect.Engine, name string, rs []ledger
 	return (&severalRun{a.app}).togetherRun(e, preview, "bring it back?",
 		func(progress func(entries, bytes int64)) (*redirect.Together, error) {
 			o.Progress = progress
-			return e.PlanBackTogether(a.ctx, name, rs, o)
+			return redirect.PlanBackTogether(a.ctx, e, name, rs, o)
 		})
 }
 

@@ -95,7 +95,7 @@ func (a *checkCommand) checked(e *redirect.Engine, r ledger.Redirect, f *checkFl
 	if err != nil || !f.update || rep.Deep == nil || !rep.Deep.Whole() {
 		return rep, err
 	}
-	_, err = e.UpdateManifest(a.ctx, r, rep.Deep)
+	_, err = redirect.UpdateManifest(a.ctx, e, r, rep.Deep)
 	return rep, err
 }
 
@@ -223,7 +223,7 @@ func (a *checkCommand) stoppedElsewhere(e *redirect.Engine, rows []ledger.Redire
 		if slices.ContainsFunc(rows, func(r ledger.Redirect) bool { return r.Name == row.Redirect }) {
 			continue
 		}
-		f := e.StoppedRun(row, "")
+		f := redirect.StoppedRun(e, row, "")
 		out = append(out, f)
 		if !a.json {
 			a.print("%s  %s  %s of it was stopped", stateWord(health.Unfinished),

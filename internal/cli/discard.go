@@ -76,7 +76,7 @@ func (a *discardCommand) discardOne(e *redirect.Engine, r ledger.Redirect, accep
 	if err := a.confirm("delete what is held?", true, "--yes"); err != nil {
 		return nil, err
 	}
-	out, err := e.Discard(a.ctx, plan)
+	out, err := redirect.Discard(a.ctx, e, plan)
 	if err != nil {
 		if out != nil {
 			return a.outcomeDoc(e, out), err
@@ -104,7 +104,7 @@ func (a *discardCommand) compare(e *redirect.Engine, r ledger.Redirect,
 	o redirect.DiscardOptions) (*redirect.DiscardPlan, error) {
 	p := a.progress()
 	e.Progress = p
-	plan, err := e.PlanDiscard(a.ctx, r, o)
+	plan, err := redirect.PlanDiscard(a.ctx, e, r, o)
 	p.end()
 	return plan, err
 }

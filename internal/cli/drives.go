@@ -296,7 +296,7 @@ func (a *drivesCommand) unplug(e *redirect.Engine, d *drive.Drive, names []strin
 		return nil, err
 	}
 	for _, row := range runs {
-		if r, err := e.Recoverable(row); err == nil &&
+		if r, err := redirect.Recoverable(e, row); err == nil &&
 			slices.ContainsFunc(r.Plans(), func(p *redirect.Plan) bool { return touches(p, d.Mount) }) {
 			u.Stopped = append(u.Stopped, row.ID)
 			no("run %s (%s of %s) was stopped half-way: nexlin resume %s, or nexlin undo %s", row.ID, row.Kind,

@@ -36,7 +36,7 @@ func (a *forgetCommand) forgetCmd() *cobra.Command {
 }
 
 func (a *forgetCommand) forget(e *redirect.Engine, arg, cwd string, preview bool) (doc, error) {
-	f, err := e.PlanForget(arg, cwd)
+	f, err := redirect.PlanForget(e, arg, cwd)
 	if err != nil {
 		return nil, err
 	}
@@ -56,7 +56,7 @@ func (a *forgetCommand) forget(e *redirect.Engine, arg, cwd string, preview bool
 	if stop, err := a.goOn(blocked, preview, "forget it?"); stop || err != nil {
 		return docIf(err, forgettingDoc(f, rep, preview)), err
 	}
-	if err := e.Forget(f); err != nil {
+	if err := redirect.Forget(e, f); err != nil {
 		return nil, err
 	}
 	if !a.json {

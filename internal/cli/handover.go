@@ -17,7 +17,7 @@ func (a *moveCommand) moveStore(e *redirect.Engine, name string, f moveFlags, o 
 		return err
 	}
 	if f.store == "" {
-		stores, err := e.Stores(a.ctx, u)
+		stores, err := redirect.Stores(a.ctx, e, u)
 		if err != nil {
 			return err
 		}
@@ -31,7 +31,7 @@ func (a *moveCommand) moveStore(e *redirect.Engine, name string, f moveFlags, o 
 	}
 	o.Name = f.name
 	d, err := (&storeRun{a.app}).handOver(e, f.preview, func() (*redirect.Plan, error) {
-		return e.PlanHandover(a.ctx, u, f.store, o)
+		return redirect.PlanHandover(a.ctx, e, u, f.store, o)
 	})
 	switch {
 	case !a.json:
@@ -134,7 +134,7 @@ func (a *screen) showHandedOver(o *redirect.Outcome) {
 func (a *recoverCommands) backStore(e *redirect.Engine, r ledger.Redirect, preview bool,
 	o redirect.BackOptions) (doc, error) {
 	return (&storeRun{a.app}).handOver(e, preview,
-		func() (*redirect.Plan, error) { return e.PlanHandoverBack(a.ctx, r, o) })
+		func() (*redirect.Plan, error) { return redirect.PlanHandoverBack(a.ctx, e, r, o) })
 }
 
 // explainLocked explains a store of which a file stays locked.

@@ -36,7 +36,7 @@ func (a *inspectCommand) inspectCmd() *cobra.Command {
 			}
 			p := a.progress()
 			p.Phase("inspect", 0, 0)
-			l, err := e.Inspect(a.ctx, filepath.Clean(path), p.inspected)
+			l, err := redirect.Inspect(a.ctx, e, filepath.Clean(path), p.inspected)
 			p.end()
 			if err != nil {
 				return err

@@ -129,7 +129,7 @@ func (a *mendCommand) mendOne(e *redirect.Engine, r ledger.Redirect, f mendFlags
 	p := a.progress()
 	begin := sync.OnceFunc(func() { p.Phase("inspect", 0, 0) }) // only a merge has much to look at
 	o.Progress = func(entries, bytes int64) { begin(); p.inspected(entries, bytes) }
-	plan, err := e.PlanMend(a.ctx, r, o)
+	plan, err := redirect.PlanMend(a.ctx, e, r, o)
 	p.end()
 	if err != nil {
 		return nil, err
@@ -230,7 +230,7 @@ var fates = map[redirect.Fate]string{
 // about those that both halves have, if that is wanted.
 func (a *mendCommand) previewMerge(e *redirect.Engine, p *redirect.Plan, ask bool) ([]doc, error) {
 	out, conflicts, err := a.showMerge(
-		func(visit func(redirect.MergeEntry) error) error { return e.PreviewMerge(a.ctx, p, visit) })
+		func(visit func(redirect.MergeEntry) error) error { return redirect.PreviewMerge(a.ctx, e, p, visit) })
 	if err != nil || !ask {
 		return out, err
 	}

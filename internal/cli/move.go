@@ -330,7 +330,7 @@ func (a *moveCommand) moveOne(e *redirect.Engine, o redirect.MoveOptions, previe
 	return a.offer(e, offer{
 		plan: func(progress func(entries, bytes int64)) (*redirect.Plan, error) {
 			o.Progress = progress
-			return e.PlanMove(a.ctx, o)
+			return redirect.PlanMove(a.ctx, e, o)
 		},
 		inspects: true, show: a.showPlan, question: question, preview: preview, done: a.showMoved,
 	})

@@ -56,7 +56,7 @@ func (a *app) offer(e *redirect.Engine, o offer) (doc, error) {
 // adds to the document of that.
 func (a *app) carryOut(e *redirect.Engine, plan *redirect.Plan, show func(*redirect.Outcome),
 	told func(doc, *redirect.Outcome)) (doc, error) {
-	d, out, err := a.carried(e, show, func() (*redirect.Outcome, error) { return e.Do(a.ctx, plan) })
+	d, out, err := a.carried(e, show, func() (*redirect.Outcome, error) { return redirect.Do(a.ctx, e, plan) })
 	if err == nil && told != nil {
 		told(d, out)
 	}

@@ -78,7 +78,7 @@ func (a *packCommands) packOne(e *redirect.Engine, o redirect.PackOptions, previ
 	return a.offer(e, offer{
 		plan: func(progress func(entries, bytes int64)) (*redirect.Plan, error) {
 			o.Progress = progress
-			return e.PlanPack(a.ctx, o)
+			return redirect.PlanPack(a.ctx, e, o)
 		},
 		inspects: true,
 		show: func(plan *redirect.Plan) {
@@ -167,7 +167,7 @@ func (a *packCommands) unpackCmd() *cobra.Command {
 				return err
 			}
 			d, err := a.offer(e, offer{
-				plan: func(func(entries, bytes int64)) (*redirect.Plan, error) { return e.PlanUnpack(o) },
+				plan: func(func(entries, bytes int64)) (*redirect.Plan, error) { return redirect.PlanUnpack(e, o) },
 				show: func(plan *redirect.Plan) {
 					a.print("%s   unpacked into %s", bold.Render(a.path(o.File)), bold.Render(a.path(plan.Into)))
 					a.findings(a.out, plan.Findings)
@@ -209,7 +209,7 @@ func (a *moveCommand) packFirst(e *redirect.Engine, o redirect.MoveOptions, file
 	if file == "" {
 		return nil
 	}
-	plan, err := e.PlanMove(a.ctx, o)
+	plan, err := redirect.PlanMove(a.ctx, e, o)
 	if err != nil {
 		return err
 	}

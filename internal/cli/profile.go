@@ -15,7 +15,7 @@ func (a *app) account() string { return filepath.Base(a.home) }
 
 // moveCard moves what a card describes.
 func (a *moveCommand) moveCard(e *redirect.Engine, name string, f moveFlags, o redirect.MoveOptions) error {
-	if c, err := e.FindCard(name); err == nil && c.Handover != nil {
+	if c, err := redirect.FindCard(e, name); err == nil && c.Handover != nil {
 		return a.moveStore(e, name, f, o)
 	}
 	if f.store != "" {
@@ -31,7 +31,7 @@ func (a *moveCommand) moveCard(e *redirect.Engine, name string, f moveFlags, o r
 	return (&severalRun{a.app}).togetherRun(e, f.preview, "move it?",
 		func(progress func(entries, bytes int64)) (*redirect.Together, error) {
 			o.Progress = progress
-			return e.PlanCard(a.ctx, u, o)
+			return redirect.PlanCard(a.ctx, e, u, o)
 		})
 }
 
@@ -49,7 +49,7 @@ func (a *moveCommand) moveProfile(e *redirect.Engine, f moveFlags, o redirect.Mo
 	return (&severalRun{a.app}).togetherRun(e, f.preview, "move them?",
 		func(progress func(entries, bytes int64)) (*redirect.Together, error) {
 			o.Progress = progress
-			return e.PlanProfile(a.ctx, a.home, f.profile, o)
+			return redirect.PlanProfile(a.ctx, e, a.home, f.profile, o)
 		})
 }
 
@@ -75,7 +75,9 @@ func (a *moveCommand) futureOnly(e *redirect.Engine, args []string, f moveFlags,
 		}
 	}
 	d, err := a.offer(e, offer{
-		plan: func(func(entries, bytes int64)) (*redirect.Plan, error) { return e.PlanFuture(a.home, folders, o) },
+		plan: func(func(entries, bytes int64)) (*redirect.Plan, error) {
+			return redirect.PlanFuture(e, a.home, folders, o)
+		},
 		show: func(plan *redirect.Plan) {
 			a.print("%s", bold.Render("new things will go to another place; nothing is moved"))
 			for _, s := range plan.Settings {

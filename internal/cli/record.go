@@ -66,7 +66,7 @@ func (a *recordCommand) recordCmd() *cobra.Command {
 
 func (a *recordCommand) recordOne(e *redirect.Engine, o redirect.RecordOptions, preview bool) (doc, error) {
 	d, err := a.offer(e, offer{
-		plan: func(func(entries, bytes int64)) (*redirect.Plan, error) { return e.PlanRecord(o) },
+		plan: func(func(entries, bytes int64)) (*redirect.Plan, error) { return redirect.PlanRecord(e, o) },
 		look: func(plan *redirect.Plan) error { return a.compared(e, plan, preview) },
 		show: a.showRecord, question: "compare both, and take it in if they are equal?", preview: preview,
 		done: a.showRecorded,
@@ -89,7 +89,7 @@ func (a *recordCommand) compared(e *redirect.Engine, plan *redirect.Plan, previe
 	}
 	p := a.progress()
 	e.Progress = p
-	err := e.Compare(a.ctx, plan)
+	err := redirect.Compare(a.ctx, e, plan)
 	p.end()
 	if plan.Blocked() != nil {
 		return nil

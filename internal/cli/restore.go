@@ -119,7 +119,7 @@ func (f *restoreFlags) options() (o redirect.RestoreOptions, err error) {
 }
 
 func (a *restoreCommand) restore(e *redirect.Engine, d *drive.Drive, o redirect.RestoreOptions, f restoreFlags) error {
-	all, hidden, err := e.PlanRestore(a.ctx, d, o)
+	all, hidden, err := redirect.PlanRestore(a.ctx, e, d, o)
 	if err != nil {
 		return err
 	}
@@ -136,7 +136,7 @@ func (a *restoreCommand) restore(e *redirect.Engine, d *drive.Drive, o redirect.
 		}
 		one := restoreDoc(r)
 		entries, _, err := a.showMerge(func(visit func(redirect.MergeEntry) error) error {
-			return e.PreviewFolder(a.ctx, r, f.mend.Halves, visit)
+			return redirect.PreviewFolder(a.ctx, e, r, f.mend.Halves, visit)
 		})
 		if err != nil {
 			return err
@@ -226,7 +226,7 @@ func (a *restoreCommand) restoreOne(e *redirect.Engine, r *redirect.Restore, f r
 		p := a.progress()
 		e.Progress = p
 		var err error
-		out, err = e.Restore(a.ctx, r)
+		out, err = redirect.RestoreLinks(a.ctx, e, r)
 		p.end()
 		if err != nil {
 			return err
@@ -243,14 +243,14 @@ func (a *restoreCommand) restoreOne(e *redirect.Engine, r *redirect.Restore, f r
 	if err == nil || out == nil {
 		return err
 	}
-	return errors.Join(err, e.Unrestore(a.ctx, out.Run, err))
+	return errors.Join(err, redirect.UnrestoreLinks(a.ctx, e, out.Run, err))
 }
 
 // linkAgain makes the link of a redirect that was taken in.
 func (a *restoreCommand) linkAgain(e *redirect.Engine, row ledger.Redirect, f restoreFlags, d doc) error {
 	o := f.mend
 	o.Attach = true
-	plan, err := e.PlanMend(a.ctx, row, o)
+	plan, err := redirect.PlanMend(a.ctx, e, row, o)
 	if err != nil {
 		return err
 	}
@@ -263,7 +263,7 @@ func (a *restoreCommand) linkAgain(e *redirect.Engine, row ledger.Redirect, f re
 		}
 		p := a.progress()
 		e.Progress = p
-		out, err := e.Do(a.ctx, plan)
+		out, err := redirect.Do(a.ctx, e, plan)
 		p.end()
 		if err != nil {
 			return err

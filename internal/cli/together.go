@@ -169,7 +169,7 @@ func (a *severalRun) togetherRun(e *redirect.Engine, preview bool, question stri
 		return a.emitIf(err, togetherPlanDoc(t))
 	}
 	return (&severalRun{a.app}).togetherCarried(e,
-		func() (*redirect.TogetherOutcome, error) { return e.RunTogether(a.ctx, t) })
+		func() (*redirect.TogetherOutcome, error) { return redirect.RunTogether(a.ctx, e, t) })
 }
 
 func (a *severalRun) togetherCarried(e *redirect.Engine, run func() (*redirect.TogetherOutcome, error)) error {
@@ -280,9 +280,9 @@ func (a *severalRun) showTogetherRecovery(e *redirect.Engine, r *redirect.Recove
 func (a *severalRun) recoverTogether(e *redirect.Engine, row ledger.RunRow, forward bool) error {
 	return (&severalRun{a.app}).togetherCarried(e, func() (*redirect.TogetherOutcome, error) {
 		if forward {
-			return e.ResumeTogether(a.ctx, row)
+			return redirect.ResumeTogether(a.ctx, e, row)
 		}
-		return e.UndoTogether(a.ctx, row)
+		return redirect.UndoTogether(a.ctx, e, row)
 	})
 }
 

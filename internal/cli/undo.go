@@ -68,7 +68,7 @@ func (a *recoverCommands) bringBackCmd() *cobra.Command {
 					plan: func(progress func(entries, bytes int64)) (*redirect.Plan, error) {
 						o := o
 						o.Progress = progress
-						return e.PlanBringBack(a.ctx, r, o)
+						return redirect.PlanBringBack(a.ctx, e, r, o)
 					},
 					inspects: true, show: a.showPlan, question: "bring it back?", preview: preview,
 					done: a.showBroughtBack,
@@ -101,7 +101,7 @@ func (a *recoverCommands) detachCmd() *cobra.Command {
 		Args:  cobra.MinimumNArgs(1),
 		RunE: a.runner(func(_ *cobra.Command, args []string) error {
 			return a.named(args, !preview, "runs", func(e *redirect.Engine, r ledger.Redirect) (doc, error) {
-				plan, err := e.PlanDetach(r)
+				plan, err := redirect.PlanDetach(e, r)
 				if err != nil {
 					return nil, err
 				}
@@ -121,7 +121,7 @@ func (a *recoverCommands) detachCmd() *cobra.Command {
 				if err := a.confirm("take the link away?", true, "--yes"); err != nil {
 					return nil, err
 				}
-				out, err := e.Detach(a.ctx, plan)
+				out, err := redirect.Detach(a.ctx, e, plan)
 				if err != nil {
 					return nil, err
 				}
@@ -171,18 +171,18 @@ func (a *recoverCommands) recoverCmd(use, short, question string, forward bool) 
 				return err
 			}
 			defer done()
-			row, err := e.Stopped(runArg(args))
+			row, err := redirect.Stopped(e, runArg(args))
 			if err != nil {
 				return err
 			}
-			able := e.Undoable
+			err = redirect.Undoable(e.Ledger, row)
 			if forward {
-				able = e.Resumable
+				err = redirect.Resumable(row)
 			}
-			if err := able(row); err != nil {
+			if err != nil {
 				return err
 			}
-			rec, err := e.Recoverable(row)
+			rec, err := redirect.Recoverable(e, row)
 			if err != nil {
 				return err
 			}
@@ -276,11 +276,11 @@ func (a *recoverCommands) showRecovery(r *redirect.Recovery, forward bool) {
 func (a *recoverCommands) recoverRun(e *redirect.Engine, row ledger.RunRow, forward bool) error {
 	p := a.progress()
 	e.Progress = p
-	act := e.Undo
+	act := redirect.Undo
 	if forward {
-		act = e.Resume
+		act = redirect.Resume
 	}
-	out, err := act(a.ctx, row)
+	out, err := act(a.ctx, e, row)
 	p.end()
 	if err != nil {
 		if a.json && out != nil {

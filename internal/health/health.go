@@ -108,7 +108,7 @@ func Check(ctx context.Context, e *redirect.Engine, r ledger.Redirect) (*Report,
 	}
 	live, _ := r.Live()
 	for _, h := range out.Held {
-		fs, err := e.CheckHeld(ctx, h, live)
+		fs, err := redirect.CheckHeld(ctx, e, h, live)
 		if out.add(fs...); err != nil {
 			if err := out.unseen(err); err != nil {
 				return nil, err
@@ -125,12 +125,12 @@ func Check(ctx context.Context, e *redirect.Engine, r ledger.Redirect) (*Report,
 func (out *Report) closer(ctx context.Context, e *redirect.Engine) error {
 	r := out.Redirect
 	if r.State != ledger.Ended {
-		fs, err := e.CheckSettings(r)
+		fs, err := redirect.CheckSettings(e, r)
 		if err != nil {
 			return err
 		}
 		out.add(fs...)
-		if fs, err = e.CheckStore(ctx, r); err != nil {
+		if fs, err = redirect.CheckStore(ctx, e, r); err != nil {
 			return err
 		}
 		out.add(fs...)
@@ -158,7 +158,7 @@ func CheckDeep(ctx context.Context, e *redirect.Engine, r ledger.Redirect, o red
 	if err != nil || !out.inPlace() || r.State == ledger.Ended || redirect.Owned(r) {
 		return out, err
 	}
-	if out.Deep, err = e.CheckDeep(ctx, r, o); err != nil {
+	if out.Deep, err = redirect.CheckDeep(ctx, e, r, o); err != nil {
 		return nil, err
 	}
 	out.add(out.Deep.Findings...)
@@ -219,7 +219,7 @@ func (r *Report) stopped(e *redirect.Engine) error {
 	}
 	for _, row := range rows {
 		if row.Redirect == r.Redirect.Name {
-			r.add(e.StoppedRun(row, r.Redirect.Link))
+			r.add(redirect.StoppedRun(e, row, r.Redirect.Link))
 		}
 	}
 	return nil
@@ -295,7 +295,7 @@ func (r *Report) onlyCopy(e *redirect.Engine) error {
 func (r *Report) lost(e *redirect.Engine) error {
 	f := r.find(finding.TargetMissing, r.Redirect.Target,
 		"%s is here, but the target %s is not", r.Redirect.Drive.Label, r.Redirect.Target)
-	switch at, err := e.RenamedTarget(r.Redirect); {
+	switch at, err := redirect.RenamedTarget(e, r.Redirect); {
 	case err != nil:
 		return err
 	case at != "":
@@ -330,7 +330,7 @@ func (r *Report) room(d *drive.Drive) {
 
 // growth looks whether the target can still become what its card says.
 func (r *Report) growth(e *redirect.Engine, d *drive.Drive) error {
-	factor, err := e.Growth(r.Redirect)
+	factor, err := redirect.Growth(e, r.Redirect)
 	if err != nil || factor <= 1 {
 		return err
 	}

@@ -56,6 +56,15 @@ type Visitor interface {
 	Leave(e *Entry) error
 }
 
+// VisitorFunc is a [Visitor] of every entry.
+type VisitorFunc func(e *Entry) error
+
+// Visit implements [Visitor].
+func (f VisitorFunc) Visit(e *Entry) (bool, error) { return true, f(e) }
+
+// Leave implements [Visitor].
+func (f VisitorFunc) Leave(*Entry) error { return nil }
+
 // Walk visits root and everything below it in the one order. Directories
 // are read when they are entered; an error of a visitor ends the walk and is
 // returned as it is, an unreadable directory or entry is a *fs.PathError.

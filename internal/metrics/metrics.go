@@ -34,7 +34,7 @@ type Snapshot struct {
 func Take(e *redirect.Engine, reports []*health.Report) (*Snapshot, error) {
 	s := &Snapshot{At: time.Now(), Reports: reports, Deep: map[string]*redirect.LastDeep{}}
 	for _, r := range reports {
-		d, err := e.LastDeep(r.Redirect.Name)
+		d, err := redirect.LastDeepOf(e, r.Redirect.Name)
 		if err != nil {
 			return nil, err
 		}

@@ -122,7 +122,7 @@ func staleNote(r ledger.Redirect) bool {
 
 // RenamedTarget looks beside a target that is gone for the same directory
 // under another name. Empty if there is none.
-func (e *Engine) RenamedTarget(r ledger.Redirect) (string, error) {
+func RenamedTarget(e *Engine, r ledger.Redirect) (string, error) {
 	spool, err := e.spoolOf(r.Run)
 	if err != nil {
 		return "", nil // without a record it can't be known again

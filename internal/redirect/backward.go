@@ -113,7 +113,7 @@ func (m *execution) heldUnchanged(ctx context.Context) error {
 
 // neverCopiedUnchanged is [execution.heldUnchanged] for what was never copied.
 func (m *execution) neverCopiedUnchanged(ctx context.Context) error {
-	since, err := m.sinceNeverCopied(ctx, m.p.Run, m.from, m.p.FromFuse)
+	since, err := sinceNeverCopied(ctx, m.Engine, m.p.Run, m.from, m.p.FromFuse)
 	if err != nil || since == nil || since.nGone == 0 {
 		return err // what was written there since comes back with it
 	}

@@ -24,19 +24,9 @@ import (
 	"nexlin/internal/transfer"
 )
 
-// BackOptions says how a redirect is to be brought back.
-type BackOptions struct {
-	WhileInUse bool
-	WaitQuiet  time.Duration
-	Stops      bool // a step before the copy stops the program
-	UseHeld    bool // take what is equal out of the held original instead of copying it
-	Accept     []finding.Code
-	Progress   func(entries, bytes int64) // of the inspection; may be nil
-}
-
 // PlanBringBack inspects a bring-back: the target is copied, as it is now,
-// to where the link stands. Like [Engine.PlanMove] it returns all findings.
-func (e *Engine) PlanBringBack(ctx context.Context, r ledger.Redirect, o BackOptions) (*Plan, error) {
+// to where the link stands. Like [PlanMove] it returns all findings.
+func PlanBringBack(ctx context.Context, e *Engine, r ledger.Redirect, o BackOptions) (*Plan, error) {
 	now := time.Now()
 	p := &Plan{
 		Run: ledger.NewRunID(now), Kind: KindBringBack, Made: now, WhileInUse: o.WhileInUse, Stops: o.Stops,
@@ -48,7 +38,7 @@ func (e *Engine) PlanBringBack(ctx context.Context, r ledger.Redirect, o BackOpt
 	p.Held = naming.Held(filepath.Base(r.Target), p.Run)
 	if row, err := e.Ledger.Run(r.Run); err == nil {
 		if made, err := planOf(row); err == nil {
-			p.after(made)
+			linkTextsAfter(p, made)
 		}
 	}
 	if r.State == ledger.Ended {
@@ -58,45 +48,45 @@ func (e *Engine) PlanBringBack(ctx context.Context, r ledger.Redirect, o BackOpt
 		p.find(f)
 		return p, nil
 	}
-	if err := e.present(p, r.Drive, r.Target); err != nil {
+	if err := checkPresent(e, p, r.Drive, r.Target); err != nil {
 		return nil, err
 	}
-	if err := e.wantLinkDrive(p, &r); err != nil {
+	if err := checkLinkDrive(e, p, &r); err != nil {
 		return nil, err
 	}
 	if p.Blocked() != nil {
-		return p, e.ifLost(p)
+		return p, checkIfLost(e, p)
 	}
-	if err := e.oldPlace(p); err != nil {
+	if err := checkOldPlace(e, p); err != nil {
 		return nil, err
 	}
-	if err := e.folder(ctx, p, o.Progress); err != nil {
+	if err := checkFolder(ctx, e, p, o.Progress); err != nil {
 		return nil, err
 	}
 	if p.IntoNow.Mount != "" {
-		if err := e.lend(ctx, p, o.UseHeld); err != nil {
+		if err := planLending(ctx, e, p, o.UseHeld); err != nil {
 			return nil, err
 		}
 	}
-	if err := e.linkPlace(p); err != nil {
+	if err := checkLinkPlace(e, p); err != nil {
 		return nil, err
 	}
 	if p.IntoNow.Mount != "" && !p.exchange && !p.unlinked() {
 		p.Gap = true
 		p.gap()
 	}
-	if err := e.settingsOf(p, r, true); err != nil {
+	if err := planSettingsOf(e, p, r, true); err != nil {
 		return nil, err
 	}
 	p.accept(o.Accept)
 	p.allow()
 	p.Accepted = o.Accept
-	return p, e.unfinished(p)
+	return p, checkUnfinished(e, p)
 }
 
-// ifLost tells, beside where the data is, what is left if the drive never
+// checkIfLost tells, beside where the data is, what is left if the drive never
 // comes back: the folder as it was moved.
-func (e *Engine) ifLost(p *Plan) error {
+func checkIfLost(e *Engine, p *Plan) error {
 	held, err := e.Ledger.HeldOf(p.Name)
 	if err != nil {
 		return err
@@ -117,10 +107,10 @@ func (e *Engine) ifLost(p *Plan) error {
 	return nil
 }
 
-// after takes over what the run that made the redirect decided: the digest
+// linkTextsAfter takes over what the run that made the redirect decided: the digest
 // that was chosen for the folder stays with it, and what its drive did not
 // keep is told.
-func (p *Plan) after(made *Plan) {
+func linkTextsAfter(p *Plan, made *Plan) {
 	p.Digest = cmp.Or(made.Digest, p.Digest)
 	var less []string
 	for what, lost := range map[string]bool{
@@ -139,8 +129,8 @@ func (p *Plan) after(made *Plan) {
 	}
 }
 
-// oldPlace looks at what stands where the folder is to come back to.
-func (e *Engine) oldPlace(p *Plan) error {
+// checkOldPlace looks at what stands where the folder is to come back to.
+func checkOldPlace(e *Engine, p *Plan) error {
 	parent, err := handle.OpenReal(p.Into)
 	if err != nil {
 		p.find(finding.New(finding.TargetNoWrite, p.Into, "%s can't be opened: %v", p.Into, handle.Cause(err)))
@@ -174,7 +164,7 @@ func (e *Engine) oldPlace(p *Plan) error {
 	} else if err != nil && !gone {
 		return err
 	}
-	return e.abilities(p, parent)
+	return checkAbilities(e, p, parent)
 }
 
 // A DetachPlan is what a detach is about.
@@ -187,7 +177,7 @@ type DetachPlan struct {
 
 // PlanDetach inspects a detach. The drive need not be here: only the link
 // is taken away.
-func (e *Engine) PlanDetach(r ledger.Redirect) (*DetachPlan, error) {
+func PlanDetach(e *Engine, r ledger.Redirect) (*DetachPlan, error) {
 	d := &DetachPlan{Redirect: r}
 	if r.State != ledger.Linked {
 		f := finding.New(finding.LinkMissing, r.Link, "%s has no link: it is %s", r.Name,
@@ -197,7 +187,7 @@ func (e *Engine) PlanDetach(r ledger.Redirect) (*DetachPlan, error) {
 		return d, nil
 	}
 	var err error
-	if d.Findings, err = e.stoppedOf(&r); err != nil || len(d.Findings) > 0 {
+	if d.Findings, err = stoppedRunsOf(e, &r); err != nil || len(d.Findings) > 0 {
 		return d, err
 	}
 	if f, err := e.LinkDriveAway(&r); f != nil || err != nil {
@@ -217,7 +207,7 @@ func (e *Engine) PlanDetach(r ledger.Redirect) (*DetachPlan, error) {
 		return nil, err
 	}
 	var p Plan
-	if err := e.settingsOf(&p, r, true); err != nil {
+	if err := planSettingsOf(e, &p, r, true); err != nil {
 		return nil, err
 	}
 	d.Settings, d.Findings = p.Settings, append(d.Findings, p.Findings...)
@@ -248,7 +238,7 @@ func (e *Engine) PlanDetach(r ledger.Redirect) (*DetachPlan, error) {
 	return d, nil
 }
 
-func (m *execution) detach(ctx context.Context) error {
+func (m *detaching) detach(ctx context.Context) error {
 	parent, err := m.openReal(filepath.Dir(m.p.Link))
 	if err != nil {
 		return err
@@ -277,7 +267,7 @@ func (m *execution) detach(ctx context.Context) error {
 }
 
 // attach puts the link of a detach back, where nothing stands.
-func (m *execution) attach(ctx context.Context) error {
+func (m *detaching) attach(ctx context.Context) error {
 	parent, err := m.openReal(filepath.Dir(m.p.Link))
 	if err != nil {
 		return err

@@ -93,7 +93,8 @@ func (l *lateWrites) place(dir *handle.Dir, name string, old *handle.Stat,
 	if err == nil {
 		made, err = dir.Stat(name) // the rename has moved its ctime
 	}
-	err = errors.Join(err, dir.DropPrivate(l.tmp, private), handle.IgnorePermission(dir.SetTimes(times.Atime, times.Mtime)))
+	err = errors.Join(err, dir.DropPrivate(l.tmp, private),
+		handle.IgnorePermission(dir.SetTimes(times.Atime, times.Mtime)))
 	if err != nil {
 		return made, err
 	}

@@ -20,8 +20,8 @@ import (
 )
 
 // PlanCard inspects a move of all folders of a card, as one. Like
-// [Engine.PlanMove] it returns all findings in the plan.
-func (e *Engine) PlanCard(ctx context.Context, u *CardUse, o MoveOptions) (*Together, error) {
+// [PlanMove] it returns all findings in the plan.
+func PlanCard(ctx context.Context, e *Engine, u *CardUse, o MoveOptions) (*Together, error) {
 	var plans []*Plan
 	var more []finding.Finding
 	by := o.By
@@ -46,11 +46,11 @@ func (e *Engine) PlanCard(ctx context.Context, u *CardUse, o MoveOptions) (*Toge
 		if used, err := e.Ledger.Redirect(one.Name); err == nil && used.Link != places.Resolved(path) {
 			one.Name = "" // another account's, or one that was brought back elsewhere
 		}
-		p, err := e.PlanMove(ctx, one)
+		p, err := PlanMove(ctx, e, one)
 		if err != nil {
 			return nil, err
 		}
-		if fs, err := e.isWhole(ctx, u, &f, path); err != nil {
+		if fs, err := isWhole(ctx, e, u, &f, path); err != nil {
 			return nil, err
 		} else if p.Findings = append(p.Findings, fs...); len(fs) > 0 {
 			p.accept(o.Accept)
@@ -75,8 +75,8 @@ func (e *Engine) PlanCard(ctx context.Context, u *CardUse, o MoveOptions) (*Toge
 	return t, nil
 }
 
-// keeps is what the program says that a folder of a card holds.
-func (e *Engine) keeps(ctx context.Context, u *CardUse, w *card.Whole) (is string, err error) {
+// testKept is what the program says that a folder of a card holds.
+func testKept(ctx context.Context, e *Engine, u *CardUse, w *card.Whole) (is string, err error) {
 	f := run.Fact{Name: "what is kept"}
 	if w.Command != nil {
 		f.Args, f.Within = w.Command.Args(u.Vars), w.Command.Limit()
@@ -87,11 +87,11 @@ func (e *Engine) keeps(ctx context.Context, u *CardUse, w *card.Whole) (is strin
 }
 
 // isWhole looks whether a folder of a card holds everything.
-func (e *Engine) isWhole(ctx context.Context, u *CardUse, f *card.Folder, path string) ([]finding.Finding, error) {
+func isWhole(ctx context.Context, e *Engine, u *CardUse, f *card.Folder, path string) ([]finding.Finding, error) {
 	if f.Whole == nil {
 		return nil, nil
 	}
-	is, err := e.keeps(ctx, u, f.Whole)
+	is, err := testKept(ctx, e, u, f.Whole)
 	if err != nil {
 		return []finding.Finding{finding.New(finding.OnDemand, path,
 			"whether %s is a whole copy can't be seen: %v", path, handle.Cause(err))}, nil
@@ -123,7 +123,7 @@ func (c *cardTest) add(good bool, what, format string, args ...any) {
 
 // TestCard tries a card's checks for an account and changes nothing: what it
 // would stop and start is named, not done.
-func (e *Engine) TestCard(ctx context.Context, u *CardUse) ([]CardCheck, error) {
+func TestCard(ctx context.Context, e *Engine, u *CardUse) ([]CardCheck, error) {
 	c := &cardTest{Engine: e, u: u}
 	for _, f := range u.Card.Folders {
 		if err := c.folder(ctx, &f); err != nil {
@@ -161,7 +161,7 @@ func (c *cardTest) folder(ctx context.Context, f *card.Folder) error {
 	default:
 		c.add(true, what, "%s", pathtext.Show(path))
 	}
-	found, err := c.isWhole(ctx, c.u, f, path)
+	found, err := isWhole(ctx, c.Engine, c.u, f, path)
 	if err != nil {
 		return err
 	}
@@ -169,7 +169,7 @@ func (c *cardTest) folder(ctx context.Context, f *card.Folder) error {
 		c.add(false, what, "%s", x.Message)
 	}
 	for _, s := range c.u.Card.Places(f.Name, c.u.Vars) {
-		good, says := c.testPlace(s, path)
+		good, says := testPlace(c.Engine, s, path)
 		c.add(good, "setting", "%s", says)
 	}
 	return nil
@@ -204,13 +204,13 @@ func (c *cardTest) steps(when string, steps []run.Step) {
 			c.add(true, when, "asks: %s", s.Ask)
 			continue
 		}
-		err := c.has(s.Args[0])
+		err := testPresence(c.Engine, s.Args[0])
 		c.add(err == nil, when, "would run %s%s", strings.Join(s.Args, " "), cmpOr("", err))
 	}
 }
 
-// has looks for a command in the path of the environment.
-func (e *Engine) has(name string) error {
+// testPresence looks for a command in the path of the environment.
+func testPresence(e *Engine, name string) error {
 	if strings.Contains(name, "/") {
 		_, err := handle.Lstat(name)
 		return err
@@ -227,10 +227,10 @@ func (e *Engine) has(name string) error {
 	return fmt.Errorf("no command is called %s", name)
 }
 
-func (e *Engine) testPlace(s setting.Place, path string) (bool, string) {
+func testPlace(e *Engine, s setting.Place, path string) (bool, string) {
 	where := pathtext.Show(s.File) + " at " + s.At
 	p := &Plan{Link: path, Target: "/"}
-	if err := e.planSettings(p, []setting.Place{s}, path); err != nil {
+	if err := planSettings(e, p, []setting.Place{s}, path); err != nil {
 		return false, where + ": " + err.Error()
 	}
 	if len(p.Settings) > 0 {
@@ -243,16 +243,16 @@ func (e *Engine) testPlace(s setting.Place, path string) (bool, string) {
 }
 
 // RedirectsOf gives the redirects that were made by a card.
-func (e *Engine) RedirectsOf(name string) ([]ledger.Redirect, error) {
+func RedirectsOf(e *Engine, name string) ([]ledger.Redirect, error) {
 	all, err := e.Ledger.Redirects(false)
 	return slices.DeleteFunc(all, func(r ledger.Redirect) bool { return r.Card != name }), err
 }
 
 // PlanBackTogether plans to bring back redirects as one, with what the card
 // that made them says, if it is still known.
-func (e *Engine) PlanBackTogether(ctx context.Context, name string, rs []ledger.Redirect, o BackOptions) (*Together,
+func PlanBackTogether(ctx context.Context, e *Engine, name string, rs []ledger.Redirect, o BackOptions) (*Together,
 	error) {
-	c, err := e.FindCard(name)
+	c, err := FindCard(e, name)
 	var unknown *card.NotFoundError
 	known := !errors.As(err, &unknown) && len(rs) > 0
 	if err != nil && known {
@@ -261,7 +261,7 @@ func (e *Engine) PlanBackTogether(ctx context.Context, name string, rs []ledger.
 	o.Stops = known && len(c.Before) > 0
 	var plans []*Plan
 	for _, r := range rs {
-		p, err := e.PlanBringBack(ctx, r, o)
+		p, err := PlanBringBack(ctx, e, r, o)
 		if err != nil {
 			return nil, err
 		}
@@ -271,7 +271,7 @@ func (e *Engine) PlanBackTogether(ctx context.Context, name string, rs []ledger.
 	if !known {
 		return t, nil
 	}
-	u, err := e.CardFor(c, e.HomeOf(rs[0].Link))
+	u, err := CardFor(e, c, e.HomeOf(rs[0].Link))
 	if err != nil {
 		return nil, err
 	}
@@ -288,7 +288,7 @@ func (e *Engine) PlanBackTogether(ctx context.Context, name string, rs []ledger.
 
 // Growth is the factor by which the target of a redirect must be able to grow,
 // as the run that made it was told; 0 says nothing.
-func (e *Engine) Growth(r ledger.Redirect) (float64, error) {
+func Growth(e *Engine, r ledger.Redirect) (float64, error) {
 	if r.Card == "" {
 		return 0, nil
 	}
@@ -305,7 +305,7 @@ func (e *Engine) Growth(r ledger.Redirect) (float64, error) {
 // PlanProfile inspects a move of profile folders of one home, as one: those
 // of the kinds, or all. A folder that has no setting is told with what to do
 // instead.
-func (e *Engine) PlanProfile(ctx context.Context, home string, kinds []string, o MoveOptions) (*Together, error) {
+func PlanProfile(ctx context.Context, e *Engine, home string, kinds []string, o MoveOptions) (*Together, error) {
 	home = places.Resolved(home)
 	profiles, err := setting.Profiles(home)
 	if err != nil {
@@ -330,7 +330,7 @@ func (e *Engine) PlanProfile(ctx context.Context, home string, kinds []string, o
 		}
 		one := o
 		one.Folder = p.Path
-		plan, err := e.PlanMove(ctx, one)
+		plan, err := PlanMove(ctx, e, one)
 		if err != nil {
 			return nil, err
 		}

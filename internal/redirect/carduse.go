@@ -93,9 +93,9 @@ func cardMethods(c *card.Card) []string {
 	return []string{BySymlink}
 }
 
-// knownTo holds a folder against the cards: a place that must stay is a
+// knownToCards holds a folder against the cards: a place that must stay is a
 // blocker; a folder that a card knows is told.
-func (e *Engine) knownTo(p *Plan) {
+func knownToCards(e *Engine, p *Plan) {
 	home := e.HomeOf(p.Link)
 	if home == "" || !p.kind().first {
 		return
@@ -128,9 +128,9 @@ func (e *Engine) knownTo(p *Plan) {
 	}
 }
 
-// sandboxes finds programs in sandboxes that see the folder where it is and
+// checkSandboxes finds programs in sandboxes that see the folder where it is and
 // would not see it where it goes: they follow no link out of what they see.
-func (e *Engine) sandboxes(p *Plan) error {
+func checkSandboxes(e *Engine, p *Plan) error {
 	home := e.HomeOf(p.Link)
 	if home == "" || p.FromIno == 0 {
 		return nil
@@ -160,7 +160,7 @@ func (e *Engine) sandboxes(p *Plan) error {
 }
 
 // CardFor makes a card out for the account that owns a home.
-func (e *Engine) CardFor(c card.Card, home string) (*CardUse, error) {
+func CardFor(e *Engine, c card.Card, home string) (*CardUse, error) {
 	home = places.Resolved(home)
 	vars, err := card.Variables(home)
 	if err != nil {
@@ -177,7 +177,7 @@ func (e *Engine) CardFor(c card.Card, home string) (*CardUse, error) {
 
 // FindCard gives the card of a name. The error is a *card.NotFoundError with
 // near names.
-func (e *Engine) FindCard(name string) (card.Card, error) {
+func FindCard(e *Engine, name string) (card.Card, error) {
 	miss := &card.NotFoundError{Name: name}
 	for _, c := range e.Cards {
 		if c.Name == name {

@@ -3,6 +3,8 @@ package redirect
 import (
 	"context"
 	"path/filepath"
+
+	"nexlin/internal/transfer"
 )
 
 // conduct opens what the run needs, records it, and carries it out. What can refuse without
@@ -24,3 +26,15 @@ func (m *execution) conduct(ctx context.Context) (*Outcome, error) {
 
 // base is the last name of the link path.
 func (m *execution) base() string { return filepath.Base(m.p.Link) }
+
+// count takes the numbers of what was taken in from the records.
+func (m *execution) count() {
+	m.p.Files, m.p.Bytes, m.p.Entries = 0, 0, 0
+	for c := transfer.Read(m.spool); c.Peek() != nil; c.Next() {
+		m.p.Entries++
+		if c.Peek().IsRegular() {
+			m.p.Files++
+			m.p.Bytes += c.Peek().Fact.Source.Size
+		}
+	}
+}

@@ -72,14 +72,14 @@ func (d *LastDeep) Rot() int64 {
 	return 0
 }
 
-func (e *Engine) checkedFile(name string) string {
+func checkedFile(e *Engine, name string) string {
 	return filepath.Join(e.Ledger.Dir(), checkedDir, name+".json")
 }
 
-// LastDeep reads what is known of the last deep check of a redirect; nil if
+// LastDeepOf reads what is known of the last deep check of a redirect; nil if
 // there was none.
-func (e *Engine) LastDeep(name string) (*LastDeep, error) {
-	b, err := handle.ReadRegular(e.checkedFile(name), 1<<20)
+func LastDeepOf(e *Engine, name string) (*LastDeep, error) {
+	b, err := handle.ReadRegular(checkedFile(e, name), 1<<20)
 	if handle.Missing(err) || errors.Is(err, fs.ErrPermission) {
 		return nil, nil
 	}
@@ -95,8 +95,8 @@ func (e *Engine) LastDeep(name string) (*LastDeep, error) {
 
 // keepDeep writes down how far a check got. An account that may not write
 // there has to begin anew each time.
-func (e *Engine) keepDeep(name string, d *LastDeep) error {
-	path := e.checkedFile(name)
+func keepDeep(e *Engine, name string, d *LastDeep) error {
+	path := checkedFile(e, name)
 	b, err := pathtext.Marshal(d)
 	if err == nil {
 		err = os.MkdirAll(filepath.Dir(path), 0o700)
@@ -146,7 +146,7 @@ func pacer(perSecond int64) func(ctx context.Context, bytes int) error {
 // and is no fault; what differs while no time stamp moved is rot. It changes
 // nothing. What is new at the target has nothing to be held against and is
 // passed over. If it is stopped, the next one goes on where it was.
-func (e *Engine) CheckDeep(ctx context.Context, r ledger.Redirect, o DeepOptions) (*Deep, error) {
+func CheckDeep(ctx context.Context, e *Engine, r ledger.Redirect, o DeepOptions) (*Deep, error) {
 	d := &Deep{}
 	about := finding.Subject{Name: r.Name, Drive: r.Drive.Label}
 	live, err := handle.OpenReal(r.Target)
@@ -165,7 +165,7 @@ func (e *Engine) CheckDeep(ctx context.Context, r ledger.Redirect, o DeepOptions
 	if v.plan, err = planOfRun(e.Ledger, r.Run); err != nil {
 		return nil, err
 	}
-	state, err := e.deepFrom(r, o, v, d)
+	state, err := deepFrom(e, r, o, v, d)
 	if err != nil {
 		return nil, err
 	}
@@ -176,7 +176,7 @@ func (e *Engine) CheckDeep(ctx context.Context, r ledger.Redirect, o DeepOptions
 			from: state.Next, pace: pacer(o.Rate), mark: func(next int64) error {
 				v.keep(state)
 				state.Next = next
-				if err := e.keepDeep(r.Name, state); err != nil {
+				if err := keepDeep(e, r.Name, state); err != nil {
 					return err
 				}
 				return run.Point(ctx, "read-on")
@@ -193,7 +193,7 @@ func (e *Engine) CheckDeep(ctx context.Context, r ledger.Redirect, o DeepOptions
 	}
 	v.keep(state)
 	state.Next, state.Ended = 0, time.Now()
-	if err := e.keepDeep(r.Name, state); err != nil {
+	if err := keepDeep(e, r.Name, state); err != nil {
 		return nil, err
 	}
 	d.Files, d.Bytes, d.verdict = v.Proven, v.Bytes, v
@@ -202,9 +202,9 @@ func (e *Engine) CheckDeep(ctx context.Context, r ledger.Redirect, o DeepOptions
 }
 
 // deepFrom finds out where the check begins.
-func (e *Engine) deepFrom(r ledger.Redirect, o DeepOptions, v *Verdict, d *Deep) (*LastDeep, error) {
+func deepFrom(e *Engine, r ledger.Redirect, o DeepOptions, v *Verdict, d *Deep) (*LastDeep, error) {
 	fresh := &LastDeep{Records: fmt.Sprint(r.Run, transfer.Spools(e.Ledger.RunDir(r.Run))), Begun: time.Now()}
-	last, err := e.LastDeep(r.Name)
+	last, err := LastDeepOf(e, r.Name)
 	if err != nil || last == nil || o.FromStart || !last.Ended.IsZero() || last.Records != fresh.Records ||
 		time.Since(last.Begun) > deepAge {
 		return fresh, err

@@ -8,7 +8,6 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inuse"
-	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
 )
 
@@ -46,7 +45,7 @@ func (d *DiscardPlan) Frees() (n int64) {
 // PlanDiscard holds every held original of a redirect and the live folder
 // against the manifest frozen at the switch, reading all of the live side.
 // It changes nothing.
-func (e *Engine) PlanDiscard(ctx context.Context, r ledger.Redirect, o DiscardOptions) (*DiscardPlan, error) {
+func PlanDiscard(ctx context.Context, e *Engine, r ledger.Redirect, o DiscardOptions) (*DiscardPlan, error) {
 	d := &DiscardPlan{Redirect: r, Options: o, accepted: map[finding.Code]bool{}}
 	for _, c := range o.Accept {
 		if finding.Acceptable(c) {
@@ -60,7 +59,7 @@ func (e *Engine) PlanDiscard(ctx context.Context, r ledger.Redirect, o DiscardOp
 	}
 	held = slices.DeleteFunc(held, func(h ledger.Held) bool { return o.Run != "" && h.Run != o.Run })
 	d.Live, _ = r.Live()
-	if d.Findings, err = e.stoppedOf(&r); err != nil || len(d.Findings) > 0 {
+	if d.Findings, err = stoppedRunsOf(e, &r); err != nil || len(d.Findings) > 0 {
 		return d, err
 	}
 	if len(held) == 0 {
@@ -69,7 +68,7 @@ func (e *Engine) PlanDiscard(ctx context.Context, r ledger.Redirect, o DiscardOp
 		d.Findings = append(d.Findings, f.As(finding.Blocker))
 		return d, nil
 	}
-	if away, err := e.liveAway(d); away || err != nil {
+	if away, err := isLiveAway(e, d); away || err != nil {
 		return d, err
 	}
 	live, err := handle.OpenReal(d.Live)
@@ -88,35 +87,35 @@ func (e *Engine) PlanDiscard(ctx context.Context, r ledger.Redirect, o DiscardOp
 		e.Progress.Phase("compare", r.Files*int64(len(held)), r.Bytes*int64(len(held)))
 	}
 	for _, h := range held {
-		if err := e.judgeHeld(ctx, d, h, live); err != nil {
+		if err := judgeHeld(ctx, e, d, h, live); err != nil {
 			return nil, err
 		}
 	}
 	return d, nil
 }
 
-func (e *Engine) liveAway(d *DiscardPlan) (bool, error) {
+func isLiveAway(e *Engine, d *DiscardPlan) (bool, error) {
 	r := &d.Redirect
 	if r.State == ledger.Ended {
 		return false, nil
 	}
 	p := Plan{Name: r.Name}
-	err := e.present(&p, r.Drive, r.Target)
+	err := checkPresent(e, &p, r.Drive, r.Target)
 	d.Findings = append(d.Findings, p.Findings...)
 	return len(p.Findings) > 0, err
 }
 
-func (e *Engine) judgeHeld(ctx context.Context, d *DiscardPlan, h ledger.Held, live *handle.Dir) error {
+func judgeHeld(ctx context.Context, e *Engine, d *DiscardPlan, h ledger.Held, live *handle.Dir) error {
 	v := &Verdict{Held: h}
 	d.Verdicts = append(d.Verdicts, v)
 	about := finding.Subject{Name: d.Redirect.Name, Drive: h.Drive.Label}
 	p := Plan{Name: d.Redirect.Name}
-	if err := e.present(&p, h.Drive, h.Path); err != nil || len(p.Findings) > 0 {
+	if err := checkPresent(e, &p, h.Drive, h.Path); err != nil || len(p.Findings) > 0 {
 		d.Findings = append(d.Findings, p.Findings...)
 		return err
 	}
 	if st, err := handle.Lstat(h.Path); err == nil && st.IsRegular() {
-		return e.judgeArchive(ctx, d, v)
+		return judgeArchive(ctx, e, d, v)
 	}
 	held, err := handle.OpenReal(h.Path)
 	if handle.Missing(err) {
@@ -149,14 +148,14 @@ func (e *Engine) judgeHeld(ctx context.Context, d *DiscardPlan, h ledger.Held, l
 	}
 	v.Live = d.Live
 	if plan.Bare && !h.Copy {
-		return e.neverCopied(ctx, d, v, held)
+		return judgeNeverCopied(ctx, e, d, v, held)
 	}
 	if half := plan.halfOf(h); half != nil {
 		defer half.Release()
 		live, v.Live = half, half.Path()
 	}
 	v.plan, v.meta = plan, true
-	err = e.holdAgainst(ctx, v, held, live)
+	err = holdAgainst(ctx, e, v, held, live)
 	v.late.forget()
 	if recordBroken(err) {
 		d.Findings = append(d.Findings, finding.New(finding.LedgerBroken, h.Path, "%s", err).About(about))
@@ -172,7 +171,7 @@ func (e *Engine) judgeHeld(ctx context.Context, d *DiscardPlan, h ledger.Held, l
 
 // holdAgainst looks for late writes to what is held, and holds the live folder
 // against what was recorded of it.
-func (e *Engine) holdAgainst(ctx context.Context, v *Verdict, held, live *handle.Dir) error {
+func holdAgainst(ctx context.Context, e *Engine, v *Verdict, held, live *handle.Dir) error {
 	h := v.Held
 	spool, err := e.spoolOf(h.Run)
 	if err != nil {
@@ -181,10 +180,10 @@ func (e *Engine) holdAgainst(ctx context.Context, v *Verdict, held, live *handle
 	defer spool.Close()
 	v.late = &lateWrites{held: held, live: live, livePath: v.Live, spool: spool, side: sideOf(h), lookOnly: true,
 		fuse: h.Ino == 0}
-	if v.late.erasing, err = e.erasing(h); err != nil {
+	if v.late.erasing, err = isErasing(e, h); err != nil {
 		return err
 	}
-	if v.late.job, err = e.lateJob(v.plan, sideOf(h)); err != nil {
+	if v.late.job, err = lateJob(e, v.plan, sideOf(h)); err != nil {
 		return err
 	}
 	if err := v.late.walk(ctx); err != nil {
@@ -195,7 +194,7 @@ func (e *Engine) holdAgainst(ctx context.Context, v *Verdict, held, live *handle
 
 // judgeArchive is the verdict on a held archive: it may go once it was carried
 // in and still reads to its end.
-func (e *Engine) judgeArchive(ctx context.Context, d *DiscardPlan, v *Verdict) error {
+func judgeArchive(ctx context.Context, e *Engine, d *DiscardPlan, v *Verdict) error {
 	h := v.Held
 	acts, err := e.Ledger.Acts(h.Run)
 	if err != nil {
@@ -207,15 +206,12 @@ func (e *Engine) judgeArchive(ctx context.Context, d *DiscardPlan, v *Verdict) e
 	if !carried {
 		d.Findings = append(d.Findings,
 			finding.New(finding.LedgerBroken, h.Path, "the archive was never carried in").Named(d.Redirect.Name))
-	} else if err := e.archiveProven(ctx, d, v, acts); err != nil {
+	} else if err := checkArchived(ctx, e, d, v, acts); err != nil {
 		return err
 	}
 	v.file, v.Frees, v.Proven = true, h.Bytes, 1
 	return nil
 }
-
-// Visit implements [inventory.Visitor].
-func (f visiting) Visit(e *inventory.Entry) (bool, error) { return true, f(e) }
 
 // cases turns what is not proven into findings: blockers until a person
 // accepts them, or asks that only what is equal goes.

@@ -21,7 +21,7 @@ import (
 
 // Discard deletes what of the held originals may go: first what was written
 // to them late is brought over, then both sides are judged again if it was.
-func (e *Engine) Discard(ctx context.Context, d *DiscardPlan) (*Outcome, error) {
+func Discard(ctx context.Context, e *Engine, d *DiscardPlan) (*Outcome, error) {
 	if len(finding.Blockers(d.Findings)) > 0 {
 		return nil, &RefusedError{d.Findings}
 	}
@@ -32,7 +32,7 @@ func (e *Engine) Discard(ctx context.Context, d *DiscardPlan) (*Outcome, error) 
 		Link: r.Link, Target: r.Target, Accepted: d.Options.Accept, OnlyEqual: d.Options.OnlyEqual,
 		HeldOf: d.Options.Run,
 	}
-	m := e.execution(p).discarding()
+	m := discardingOf(newExecution(e, p))
 	m.out.Findings = d.Findings
 	defer m.close()
 	if err := m.enlist(); err != nil {
@@ -64,7 +64,7 @@ type discarding struct {
 	broughtOver bool // late writes were
 }
 
-func (m *execution) discarding() *discarding { return &discarding{basics: basics{m}} }
+func discardingOf(m *execution) *discarding { return &discarding{basics: basics{m}} }
 
 // An EndedError reports a discard that was to be finished and could not be: what is there
 // by now wants consents that it was not given. It has ended: what it had deleted stays
@@ -112,7 +112,7 @@ func (m *discarding) goOn(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	d, err := m.PlanDiscard(ctx, r, DiscardOptions{m.p.Accepted, m.p.OnlyEqual, m.p.HeldOf})
+	d, err := PlanDiscard(ctx, m.basics.execution.Engine, r, DiscardOptions{m.p.Accepted, m.p.OnlyEqual, m.p.HeldOf})
 	if err != nil {
 		return err
 	}
@@ -145,7 +145,7 @@ func (m *discarding) dropLate(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if away, err := m.liveAway(&DiscardPlan{Redirect: r}); away || err != nil {
+	if away, err := isLiveAway(m.basics.execution.Engine, &DiscardPlan{Redirect: r}); away || err != nil {
 		return err
 	}
 	path, _ := r.Live()
@@ -158,7 +158,7 @@ func (m *discarding) dropLate(ctx context.Context) error {
 	}
 	defer live.Release()
 	l := &lateWrites{tmp: naming.Late(m.p.Run), job: &transfer.Job{}}
-	return inventory.Walk(ctx, live, visiting(func(e *inventory.Entry) error {
+	return inventory.Walk(ctx, live, inventory.VisitorFunc(func(e *inventory.Entry) error {
 		if !e.Stat.IsDir() {
 			return nil
 		}
@@ -182,7 +182,7 @@ func (m *discarding) discard(ctx context.Context, d *DiscardPlan) error {
 		}
 	}
 	if late {
-		again, err := m.PlanDiscard(ctx, d.Redirect, d.Options)
+		again, err := PlanDiscard(ctx, m.basics.execution.Engine, d.Redirect, d.Options)
 		if err != nil {
 			return err
 		}
@@ -270,13 +270,13 @@ func (m *discarding) bringOver(ctx context.Context, d *DiscardPlan, v *Verdict) 
 		if err != nil {
 			return err
 		}
-		job, err := m.lateJob(plan, sideOf(v.Held))
+		job, err := lateJob(m.basics.execution.Engine, plan, sideOf(v.Held))
 		if err != nil {
 			return err
 		}
 		l := &lateWrites{held: held, live: live, livePath: v.Live, spool: spool, side: sideOf(v.Held), job: job,
 			tmp: naming.Late(m.p.Run), fuse: v.Held.Ino == 0}
-		if l.erasing, err = m.erasing(v.Held); err != nil {
+		if l.erasing, err = isErasing(m.basics.execution.Engine, v.Held); err != nil {
 			return err
 		}
 		if err := l.walk(ctx); err != nil {
@@ -291,9 +291,9 @@ func (m *discarding) bringOver(ctx context.Context, d *DiscardPlan, v *Verdict) 
 	}, nil)
 }
 
-// erasing reports whether a discard has begun to delete this held original,
+// isErasing reports whether a discard has begun to delete this held original,
 // also if it was reached by another path then.
-func (e *Engine) erasing(h ledger.Held) (bool, error) {
+func isErasing(e *Engine, h ledger.Held) (bool, error) {
 	acts, err := e.Ledger.ActsCalled("erase")
 	if err != nil {
 		return false, err
@@ -393,11 +393,11 @@ func (m *discarding) spaceAfter() {
 	}
 }
 
-// archiveProven adds what stands in the way of discarding a held archive: it has
+// checkArchived adds what stands in the way of discarding a held archive: it has
 // to be the one that was proven, and to have been held against the store it came
 // from and the one that was made from it. What an older build did not compare is
 // compared with the store in use now.
-func (e *Engine) archiveProven(ctx context.Context, d *DiscardPlan, v *Verdict, acts []ledger.Act) error {
+func checkArchived(ctx context.Context, e *Engine, d *DiscardPlan, v *Verdict, acts []ledger.Act) error {
 	about := finding.Subject{Name: d.Redirect.Name}
 	h := v.Held
 	way := ""

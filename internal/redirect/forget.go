@@ -35,7 +35,7 @@ const (
 
 // PlanForget says what lies where of a redirect, and which runs are its. A
 // *NameError if neither a redirect nor a run has the name.
-func (e *Engine) PlanForget(arg, cwd string) (*Forgetting, error) {
+func PlanForget(e *Engine, arg, cwd string) (*Forgetting, error) {
 	f := &Forgetting{Name: arg}
 	r, err := e.Lookup(arg, cwd)
 	unknown := (*NameError)(nil)
@@ -61,11 +61,11 @@ func (e *Engine) PlanForget(arg, cwd string) (*Forgetting, error) {
 		return nil, err
 	}
 	for _, row := range slices.Clone(f.Runs) {
-		if err := e.forgetRun(f, row); err != nil {
+		if err := forgetRun(e, f, row); err != nil {
 			return nil, err
 		}
 	}
-	return f, e.whatStands(f)
+	return f, whatStands(e, f)
 }
 
 func (f *Forgetting) busy() finding.Finding {
@@ -74,7 +74,7 @@ func (f *Forgetting) busy() finding.Finding {
 
 // forgetRun finds out what a run leaves: a copy that was begun, and the run of
 // several that it was a part of.
-func (e *Engine) forgetRun(f *Forgetting, row ledger.RunRow) error {
+func forgetRun(e *Engine, f *Forgetting, row ledger.RunRow) error {
 	if row.State == ledger.Going {
 		f.Findings = append(f.Findings, f.busy())
 		return nil
@@ -107,7 +107,7 @@ func (e *Engine) forgetRun(f *Forgetting, row ledger.RunRow) error {
 	return err
 }
 
-func (e *Engine) whatStands(f *Forgetting) error {
+func whatStands(e *Engine, f *Forgetting) error {
 	text := ""
 	if f.Redirect != nil {
 		w, err := e.Whereabouts(f.Redirect.Drive, f.Redirect.Target)
@@ -143,7 +143,7 @@ func (e *Engine) whatStands(f *Forgetting) error {
 
 // Forget takes a redirect and its runs out of the ledger and touches nothing
 // else. A *RefusedError if a run of it is at work.
-func (e *Engine) Forget(f *Forgetting) error {
+func Forget(e *Engine, f *Forgetting) error {
 	if len(finding.Blockers(f.Findings)) > 0 {
 		return &RefusedError{f.Findings}
 	}

@@ -39,12 +39,12 @@ func (e *LockedError) Error() string {
 }
 
 // Stores asks an engine what it has registered.
-func (e *Engine) Stores(ctx context.Context, u *CardUse) ([]Store, error) {
+func Stores(ctx context.Context, e *Engine, u *CardUse) ([]Store, error) {
 	h := u.Card.Handover
-	return e.stores(ctx, u.For, u.command(&h.List), h.Stay)
+	return listStores(ctx, e, u.For, u.command(&h.List), h.Stay)
 }
 
-func (e *Engine) stores(ctx context.Context, who run.Actor, list run.Step, stay []string) ([]Store, error) {
+func listStores(ctx context.Context, e *Engine, who run.Actor, list run.Step, stay []string) ([]Store, error) {
 	out, err := e.commands().Run(ctx, who, list.Args, list.Within)
 	if err != nil {
 		return nil, &run.StepError{Step: list.String(), Err: err}
@@ -61,9 +61,9 @@ func (e *Engine) stores(ctx context.Context, who run.Actor, list run.Step, stay 
 }
 
 // PlanHandover inspects the move of one registered store into a directory.
-// Like [Engine.PlanMove] it returns all findings in the plan.
-func (e *Engine) PlanHandover(ctx context.Context, u *CardUse, store string, o MoveOptions) (*Plan, error) {
-	p, s, err := e.handover(ctx, u, store, o)
+// Like [PlanMove] it returns all findings in the plan.
+func PlanHandover(ctx context.Context, e *Engine, u *CardUse, store string, o MoveOptions) (*Plan, error) {
+	p, s, err := planHandover(ctx, e, u, store, o)
 	if err != nil || s == nil {
 		return p, err
 	}
@@ -85,11 +85,11 @@ func (e *Engine) PlanHandover(ctx context.Context, u *CardUse, store string, o M
 				p.Name).Named(p.Name))
 		}
 	}
-	return p, e.handoverPlaces(ctx, p, o)
+	return p, planPlaces(ctx, e, p, o)
 }
 
 // PlanHandoverBack inspects the way back of a store to where it was.
-func (e *Engine) PlanHandoverBack(ctx context.Context, r ledger.Redirect, o BackOptions) (*Plan, error) {
+func PlanHandoverBack(ctx context.Context, e *Engine, r ledger.Redirect, o BackOptions) (*Plan, error) {
 	made, err := planOfRun(e.Ledger, r.Run)
 	if err != nil {
 		return nil, err
@@ -97,16 +97,16 @@ func (e *Engine) PlanHandoverBack(ctx context.Context, r ledger.Redirect, o Back
 	if made.Store == nil {
 		return nil, fmt.Errorf("redirect %s has no record of its store", r.Name)
 	}
-	c, err := e.FindCard(r.Card)
+	c, err := FindCard(e, r.Card)
 	if err != nil {
 		return nil, err
 	}
-	u, err := e.CardFor(c, made.Store.For.Home)
+	u, err := CardFor(e, c, made.Store.For.Home)
 	if err != nil {
 		return nil, err
 	}
 	mo := MoveOptions{Name: r.Name, Accept: o.Accept, Progress: o.Progress}
-	p, s, err := e.handover(ctx, u, made.Store.Store, mo)
+	p, s, err := planHandover(ctx, e, u, made.Store.Store, mo)
 	if err != nil || s == nil {
 		return p, err
 	}
@@ -118,11 +118,11 @@ func (e *Engine) PlanHandoverBack(ctx context.Context, r ledger.Redirect, o Back
 	p.Link, p.From, p.Target = r.Link, s.Place, r.Link
 	p.Into, p.Final = filepath.Dir(r.Link), filepath.Base(r.Link)
 	p.Store.From, p.Store.To = p.From, p.Link
-	return p, e.handoverPlaces(ctx, p, mo)
+	return p, planPlaces(ctx, e, p, mo)
 }
 
-// handover begins the plan and looks the store up; nil if it can't be moved.
-func (e *Engine) handover(ctx context.Context, u *CardUse, store string, o MoveOptions) (*Plan, *Store, error) {
+// planHandover begins the plan and looks the store up; nil if it can't be moved.
+func planHandover(ctx context.Context, e *Engine, u *CardUse, store string, o MoveOptions) (*Plan, *Store, error) {
 	now := time.Now()
 	h := u.Card.Handover
 	vars := map[string]string{"store": store}
@@ -149,7 +149,7 @@ func (e *Engine) handover(ctx context.Context, u *CardUse, store string, o MoveO
 		p.Name = naming.Default(store)
 	}
 	var err error
-	if sp.Stores, err = e.stores(ctx, u.For, sp.List, h.Stay); err != nil {
+	if sp.Stores, err = listStores(ctx, e, u.For, sp.List, h.Stay); err != nil {
 		return nil, nil, err
 	}
 	about := finding.Subject{Name: p.Name}
@@ -185,8 +185,8 @@ func (e *Engine) handover(ctx context.Context, u *CardUse, store string, o MoveO
 	return p, &s, nil
 }
 
-// handoverPlaces looks at both drives: the archive and the store need room.
-func (e *Engine) handoverPlaces(ctx context.Context, p *Plan, o MoveOptions) error {
+// planPlaces looks at both drives: the archive and the store need room.
+func planPlaces(ctx context.Context, e *Engine, p *Plan, o MoveOptions) error {
 	st, err := handle.Lstat(p.From)
 	if err != nil {
 		p.find(finding.New(finding.SourceMissing, p.From, "the engine says that the store lies at %s: %v", p.From,
@@ -200,7 +200,7 @@ func (e *Engine) handoverPlaces(ctx context.Context, p *Plan, o MoveOptions) err
 	p.FromDrive = places.Ref(&p.FromNow)
 	p.HeldIn = p.Into
 	p.Held = string(naming.Held(p.Final, p.Run) + ".archive")
-	if err := e.target(p); err != nil {
+	if err := checkTarget(e, p); err != nil {
 		return err
 	}
 	root, err := handle.OpenReal(p.From)
@@ -208,7 +208,7 @@ func (e *Engine) handoverPlaces(ctx context.Context, p *Plan, o MoveOptions) err
 		return err
 	}
 	defer root.Release()
-	if err := p.checkOwners(root); err != nil {
+	if err := checkOwners(p, root); err != nil {
 		return err
 	}
 	p.Facts, err = preflight.Measure(ctx, root, inventory.Options{Block: max(p.IntoNow.Block, 1),
@@ -218,8 +218,8 @@ func (e *Engine) handoverPlaces(ctx context.Context, p *Plan, o MoveOptions) err
 	}
 	p.Files, p.Bytes, p.Allocated, p.Entries = p.Facts.Files, p.Facts.Bytes, p.Facts.Allocated, p.Facts.Entries()
 	p.FreesLater = 0 // the engine deletes the store itself
-	e.checkPlaces(p)
-	e.space(p)
+	checkPlaces(e, p)
+	checkSpace(e, p)
 	// The archive lies beside the store until it is discarded.
 	p.Need += p.Bytes
 	if short := p.Need + p.IntoNow.Reserve() - p.IntoNow.Free; p.IntoNow.Mount != "" && short > 0 &&
@@ -229,7 +229,7 @@ func (e *Engine) handoverPlaces(ctx context.Context, p *Plan, o MoveOptions) err
 			pathtext.Size(short)).OnDrive(p.IntoNow.Name()))
 	}
 	p.accept(o.Accept)
-	return e.unfinished(p)
+	return checkUnfinished(e, p)
 }
 
 // A handingOver moves a store by the engine that owns it.
@@ -248,7 +248,7 @@ func (m *handingOver) Open() error {
 
 // where a store is, as the engine lists it; nil if it lists none of the name.
 func (m *handingOver) store(ctx context.Context) (*Store, error) {
-	all, err := m.stores(ctx, m.p.Store.For, m.p.Store.List, nil)
+	all, err := listStores(ctx, m.basics.execution.Engine, m.p.Store.For, m.p.Store.List, nil)
 	for i := range all {
 		if all[i].Name == m.p.Store.Store {
 			return &all[i], err
@@ -721,7 +721,7 @@ func (m *handingOver) archivesLeft() (held []ledger.Held, err error) {
 
 // CheckStore tells whether the engine still has the store of a redirect where
 // it was carried in.
-func (e *Engine) CheckStore(ctx context.Context, r ledger.Redirect) ([]finding.Finding, error) {
+func CheckStore(ctx context.Context, e *Engine, r ledger.Redirect) ([]finding.Finding, error) {
 	if !Owned(r) || r.State != ledger.Linked {
 		return nil, nil
 	}
@@ -730,7 +730,7 @@ func (e *Engine) CheckStore(ctx context.Context, r ledger.Redirect) ([]finding.F
 		return nil, err
 	}
 	about := finding.Subject{Name: r.Name}
-	all, err := e.stores(ctx, p.Store.For, p.Store.List, nil)
+	all, err := listStores(ctx, e, p.Store.For, p.Store.List, nil)
 	if err != nil {
 		return []finding.Finding{finding.New(finding.StoreElsewhere, r.Target,
 			"the engine does not say what it has: %s", err).About(about)}, nil

@@ -13,8 +13,8 @@ import (
 
 // checkNeverCopied tells of what was written to a held original that was never
 // copied.
-func (e *Engine) checkNeverCopied(ctx context.Context, h ledger.Held, held *handle.Dir) ([]finding.Finding, error) {
-	since, err := e.sinceNeverCopied(ctx, h.Run, held, h.Ino == 0)
+func checkNeverCopied(ctx context.Context, e *Engine, h ledger.Held, held *handle.Dir) ([]finding.Finding, error) {
+	since, err := sinceNeverCopied(ctx, e, h.Run, held, h.Ino == 0)
 	if err != nil || since == nil || since.nWritten == 0 {
 		return nil, err
 	}
@@ -27,7 +27,7 @@ func (e *Engine) checkNeverCopied(ctx context.Context, h ledger.Held, held *hand
 
 // CheckHeld holds a held original against its snapshot and changes nothing.
 // live is the folder in use; while that is away there is nothing to say.
-func (e *Engine) CheckHeld(ctx context.Context, h ledger.Held, live string) ([]finding.Finding, error) {
+func CheckHeld(ctx context.Context, e *Engine, h ledger.Held, live string) ([]finding.Finding, error) {
 	about := finding.Subject{Name: h.Redirect, Drive: h.Drive.Label}
 	w, err := e.Whereabouts(h.Drive, h.Path)
 	if err != nil || !w.Found {
@@ -63,14 +63,14 @@ func (e *Engine) CheckHeld(ctx context.Context, h ledger.Held, live string) ([]f
 	}
 	defer held.Release()
 	if made != nil && made.Bare && !h.Copy {
-		return e.checkNeverCopied(ctx, h, held)
+		return checkNeverCopied(ctx, e, h, held)
 	}
-	return e.checkSnapshot(ctx, h, made, held, live)
+	return checkSnapshot(ctx, e, h, made, held, live)
 }
 
 // checkSnapshot holds a held original against what was verified, and the folder in use.
 // made is the plan that made it; nil if that is not known.
-func (e *Engine) checkSnapshot(ctx context.Context, h ledger.Held, made *Plan, held *handle.Dir,
+func checkSnapshot(ctx context.Context, e *Engine, h ledger.Held, made *Plan, held *handle.Dir,
 	live string) ([]finding.Finding, error) {
 	spool, err := e.spoolOf(h.Run)
 	if err != nil {
@@ -79,7 +79,7 @@ func (e *Engine) checkSnapshot(ctx context.Context, h ledger.Held, made *Plan, h
 	}
 	defer spool.Close()
 	l := &lateWrites{held: held, livePath: live, spool: spool, side: sideOf(h), lookOnly: true, fuse: h.Ino == 0}
-	if l.erasing, err = e.erasing(h); err != nil {
+	if l.erasing, err = isErasing(e, h); err != nil {
 		return nil, err
 	}
 	if made != nil {

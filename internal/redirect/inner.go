@@ -9,13 +9,13 @@ import (
 	"nexlin/internal/pathtext"
 )
 
-// innerLinks tells what becomes of links that lead out.
-func (e *Engine) innerLinks(p *Plan, root *handle.Dir) error {
+// checkInnerLinks tells what becomes of links that lead out.
+func checkInnerLinks(e *Engine, p *Plan, root *handle.Dir) error {
 	l := p.Facts.LeadOut
 	if l.Count == 0 {
 		return nil
 	}
-	becomes, done := e.linkTexts(p)
+	becomes, done := linkTexts(e, p)
 	defer done()
 	rewrites := false
 	var paths, details []string

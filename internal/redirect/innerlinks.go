@@ -44,7 +44,7 @@ func meant(dir, text string) string {
 // rewriter gives the function that a pass asks for the text of every link
 // in the copy. done releases what it reads from.
 func (m *execution) rewriter() (rewrite func(*inventory.Entry) (made, origin string), done func()) {
-	text, done := m.linkTexts(m.p)
+	text, done := linkTexts(m.Engine, m.p)
 	return func(e *inventory.Entry) (made, origin string) { return text(e.Path, e.Link) }, done
 }
 
@@ -53,7 +53,7 @@ func (m *execution) rewriter() (rewrite func(*inventory.Entry) (made, origin str
 // where that is its own. It is called in the one order. What an earlier run
 // rewrote and nobody changed gets its old text back on the way home, and what it
 // left as it was stays so. done releases what it reads from.
-func (e *Engine) linkTexts(p *Plan) (text func(rel, text string) (made, origin string), done func()) {
+func linkTexts(e *Engine, p *Plan) (text func(rel, text string) (made, origin string), done func()) {
 	var known *transfer.Cursor
 	done = func() {}
 	if p.Before != nil {
@@ -79,13 +79,13 @@ func (e *Engine) linkTexts(p *Plan) (text func(rel, text string) (made, origin s
 				return "", r.Origin
 			}
 		}
-		return p.rewritten(rel, is)
+		return rewritten(p, rel, is)
 	}, done
 }
 
 // rewritten is the text that a link at rel gets in the copy, and the one to
 // go back to; empty where it stays as it is.
-func (p *Plan) rewritten(rel, text string) (made, origin string) {
+func rewritten(p *Plan, rel, text string) (made, origin string) {
 	if p.InnerLinks != RewriteLinks || !inventory.LeadsOut(rel, text) {
 		return "", ""
 	}

@@ -28,7 +28,7 @@ type Look struct {
 }
 
 // Inspect looks at one path and changes nothing. progress may be nil.
-func (e *Engine) Inspect(ctx context.Context, path string, progress func(entries, bytes int64)) (*Look, error) {
+func Inspect(ctx context.Context, e *Engine, path string, progress func(entries, bytes int64)) (*Look, error) {
 	l := &Look{Path: path}
 	var err error
 	l.Chain, l.Real, err = link.Chain(path)
@@ -43,21 +43,21 @@ func (e *Engine) Inspect(ctx context.Context, path string, progress func(entries
 	}
 	p := &Plan{Kind: KindMove, Link: at, From: at}
 	l.Plan = p
-	if err := e.folder(ctx, p, progress); err != nil {
+	if err := checkFolder(ctx, e, p, progress); err != nil {
 		return nil, err
 	}
-	e.knownTo(p)
+	knownToCards(e, p)
 	if p.FromIno != 0 && p.Blocked() == nil {
-		if l.Methods, err = e.FitBy(at); err != nil {
+		if l.Methods, err = FitBy(e, at); err != nil {
 			return nil, err
 		}
 	}
 	return l, nil
 }
 
-// folder inspects what is to be copied: that it is a folder, may be taken,
+// checkFolder inspects what is to be copied: that it is a folder, may be taken,
 // and is kept whole by this version. It fills in the plan's facts.
-func (e *Engine) folder(ctx context.Context, p *Plan, progress func(entries, bytes int64)) error {
+func checkFolder(ctx context.Context, e *Engine, p *Plan, progress func(entries, bytes int64)) error {
 	path := p.From
 	st, err := handle.Lstat(path)
 	switch {
@@ -107,16 +107,16 @@ func (e *Engine) folder(ctx context.Context, p *Plan, progress func(entries, byt
 		return err
 	}
 	p.FromDrive, p.FromFuse = places.Ref(&p.FromNow), p.FromNow.Fuse
-	if err := e.measure(ctx, p, progress); err != nil {
+	if err := measureFolder(ctx, e, p, progress); err != nil {
 		return err
 	}
 	p.FreesLater = p.Allocated
-	return e.users(ctx, p)
+	return checkUsers(ctx, e, p)
 }
 
-// measure walks the folder once, in parallel, and turns what it finds into
+// measureFolder walks the folder once, in parallel, and turns what it finds into
 // findings. Blocks are rounded for the target where it is known already.
-func (e *Engine) measure(ctx context.Context, p *Plan, progress func(entries, bytes int64)) error {
+func measureFolder(ctx context.Context, e *Engine, p *Plan, progress func(entries, bytes int64)) error {
 	root, err := handle.OpenReal(p.From)
 	if errors.Is(err, fs.ErrPermission) {
 		p.find(finding.New(finding.Unreadable, p.From, "this account may not look into %s", p.From))
@@ -126,7 +126,7 @@ func (e *Engine) measure(ctx context.Context, p *Plan, progress func(entries, by
 		return err
 	}
 	defer root.Release()
-	if err := p.checkOwners(root); err != nil {
+	if err := checkOwners(p, root); err != nil {
 		return err
 	}
 	if !p.FromNow.ReadOnly && errors.Is(root.Access(".", handle.MayWrite), syscall.EROFS) {
@@ -145,29 +145,29 @@ func (e *Engine) measure(ctx context.Context, p *Plan, progress func(entries, by
 		// Nothing of it goes anywhere, so nothing of it can be lost on the way.
 		p.Files, p.Bytes, p.Entries, f.Rounded = 0, 0, 1, 0
 		p.find(preflight.MountsInside(p.From, f)...)
-		p.find(preflight.Sockets(p.From, f, p.tolerance())...)
+		p.find(preflight.Sockets(p.From, f, toleranceOf(p))...)
 		return nil
 	}
 	p.find(preflight.Unkept(p.From, f, &p.limits)...)
 	p.find(preflight.Losses(p.From, f, &p.limits, &p.IntoNow)...)
 	p.find(preflight.Rights(p.From, f, &p.FromNow, &p.IntoNow)...)
-	p.find(preflight.Sockets(p.From, f, p.tolerance())...)
+	p.find(preflight.Sockets(p.From, f, toleranceOf(p))...)
 	if f := preflight.PointingIn(ctx, e.Homes, &preflight.Leaving{Name: p.Name, Link: p.Link,
 		From: p.From, First: p.kind().first}); f != nil {
 		p.find(*f)
 	}
-	return e.innerLinks(p, root)
+	return checkInnerLinks(e, p, root)
 }
 
-// users looks for programs that have the folder open.
-func (e *Engine) users(ctx context.Context, p *Plan) (err error) {
+// checkUsers looks for programs that have the folder open.
+func checkUsers(ctx context.Context, e *Engine, p *Plan) (err error) {
 	var found []finding.Finding
-	p.InUse, found, err = preflight.Users(ctx, p.From, p.tolerance())
+	p.InUse, found, err = preflight.Users(ctx, p.From, toleranceOf(p))
 	p.find(found...)
 	return err
 }
 
-// tolerance is what the plan says of programs that use the folder.
-func (p *Plan) tolerance() preflight.Tolerance {
+// toleranceOf is what the plan says of programs that use the folder.
+func toleranceOf(p *Plan) preflight.Tolerance {
 	return preflight.Tolerance{WhileInUse: p.WhileInUse, Stops: p.Stops, WaitQuiet: p.WaitQuiet}
 }

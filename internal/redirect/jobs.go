@@ -18,7 +18,7 @@ func init() {
 	register(KindBringBack, func(m *execution) job { return &bringingBack{copyingOf(m)} })
 	register(KindMerge, func(m *execution) job { return &merging{copyingOf(m)} })
 	register(KindDetach, func(m *execution) job { return &detaching{basics{m}} })
-	register(KindDiscard, func(m *execution) job { return m.discarding() })
+	register(KindDiscard, func(m *execution) job { return discardingOf(m) })
 	register(KindMend, func(m *execution) job { return &mending{basics{m}} })
 	register(KindRecord, func(m *execution) job { return &recording{basics{m}} })
 	register(KindRestore, func(m *execution) job { return &restoring{basics{m}} })
@@ -32,35 +32,35 @@ func init() {
 // Do carries out a plan that nothing blocks. The error is a *[RefusedError] before
 // anything has changed, a *[StoppedError] afterwards, a *[KeptError] if all is done
 // but discarding the original.
-func (e *Engine) Do(ctx context.Context, p *Plan) (*Outcome, error) {
+func Do(ctx context.Context, e *Engine, p *Plan) (*Outcome, error) {
 	if err := p.Blocked(); err != nil {
 		return nil, err
 	}
-	out, err := e.execution(p).conduct(ctx)
+	out, err := newExecution(e, p).conduct(ctx)
 	if err == nil && p.DiscardOld {
-		err = e.discardAfter(ctx, out)
+		err = discardAfter(ctx, e, out)
 	}
 	return out, err
 }
 
 // Resume finishes a run that was stopped. Its errors are those of
-// [Engine.Do].
-func (e *Engine) Resume(ctx context.Context, row ledger.RunRow) (*Outcome, error) {
-	out, err := e.resume(ctx, row)
+// [Do].
+func Resume(ctx context.Context, e *Engine, row ledger.RunRow) (*Outcome, error) {
+	out, err := resumeRun(ctx, e, row)
 	if err == nil && out.Plan.DiscardOld {
-		err = e.discardAfter(ctx, out)
+		err = discardAfter(ctx, e, out)
 	}
 	return out, err
 }
 
 // discardAfter discards the original of a move that is done.
-func (e *Engine) discardAfter(ctx context.Context, out *Outcome) error {
+func discardAfter(ctx context.Context, e *Engine, out *Outcome) error {
 	p := out.Plan
 	r, err := e.Ledger.Redirect(p.Name)
 	if err == nil {
 		var d *DiscardPlan
-		if d, err = e.PlanDiscard(ctx, r, DiscardOptions{Run: p.Run}); err == nil {
-			out.Discarded, err = e.Discard(ctx, d)
+		if d, err = PlanDiscard(ctx, e, r, DiscardOptions{Run: p.Run}); err == nil {
+			out.Discarded, err = Discard(ctx, e, d)
 		}
 	}
 	if out.Discarded != nil {
@@ -80,7 +80,7 @@ func (e *Engine) discardAfter(ctx context.Context, out *Outcome) error {
 }
 
 // Detach takes the link away and leaves the data where it is.
-func (e *Engine) Detach(ctx context.Context, d *DetachPlan) (*Outcome, error) {
+func Detach(ctx context.Context, e *Engine, d *DetachPlan) (*Outcome, error) {
 	if len(finding.Blockers(d.Findings)) > 0 {
 		return nil, &RefusedError{d.Findings}
 	}
@@ -91,7 +91,7 @@ func (e *Engine) Detach(ctx context.Context, d *DetachPlan) (*Outcome, error) {
 		Link: r.Link, Target: r.Target, LinkText: r.LinkText(), FromDrive: r.Drive,
 		UID: r.UID, GID: account.Group(r.UID), Account: r.Account, Methods: r.Methods, Settings: d.Settings,
 	}
-	return e.Do(ctx, p)
+	return Do(ctx, e, p)
 }
 
 // New makes an engine that works with a ledger and drives.

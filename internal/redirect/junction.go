@@ -23,12 +23,12 @@ const (
 	ByVolume TargetForm = "volume"
 )
 
-// linkSays decides what the link of the plan says: the target's path, or, for
+// chooseText decides what the link of the plan says: the target's path, or, for
 // a junction, the target as Windows names it. What it can't say is a finding.
-func (e *Engine) linkSays(p *Plan, form TargetForm, seen string) {
+func chooseText(e *Engine, p *Plan, form TargetForm, seen string) {
 	p.LinkText = p.Target
 	if !slices.Contains(p.Methods, ByJunction) {
-		e.forWindows(p)
+		checkForWindows(e, p)
 		return
 	}
 	if p.IntoNow.Mount == "" {
@@ -56,9 +56,9 @@ func (e *Engine) linkSays(p *Plan, form TargetForm, seen string) {
 	}
 }
 
-// forWindows warns about a link that only this system would follow, where
+// checkForWindows warns about a link that only this system would follow, where
 // Windows is at home.
-func (e *Engine) forWindows(p *Plan) {
+func checkForWindows(e *Engine, p *Plan) {
 	if d := p.linkDrive(); !handle.Windows && d.NTFS() && !p.Linkless() {
 		p.find(finding.New(finding.WindowsUnseen, p.Link, "%s lies on a drive of Windows, which does not follow the "+
 			"links that this system makes", p.Link).Named(p.Name))
@@ -117,9 +117,9 @@ func textFor(r *ledger.Redirect, target string) string {
 	return text
 }
 
-// by gives the methods of a move: those that were asked for, else a link.
+// methodsAsked gives the methods of a move: those that were asked for, else a link.
 // Where this account may not make symbolic links on Windows, that is a junction.
-func (e *Engine) by(p *Plan, asked []string) []string {
+func methodsAsked(e *Engine, p *Plan, asked []string) []string {
 	if len(asked) > 0 || !handle.Windows || !p.limits.NoSymlinks || !p.IntoNow.NTFS() {
 		return asked
 	}
@@ -127,11 +127,11 @@ func (e *Engine) by(p *Plan, asked []string) []string {
 	return []string{ByJunction}
 }
 
-// linkHere decides how a link is made of which nobody said how: on Windows as a
+// chooseLink decides how a link is made of which nobody said how: on Windows as a
 // junction, which needs no right of its own.
-func (e *Engine) linkHere(p *Plan) {
+func chooseLink(e *Engine, p *Plan) {
 	if handle.Windows {
 		p.Methods = []string{ByJunction}
-		e.linkSays(p, ByLetter, "")
+		chooseText(e, p, ByLetter, "")
 	}
 }

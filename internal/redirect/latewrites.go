@@ -21,7 +21,7 @@ func (m *execution) late(ctx context.Context) error {
 		return err
 	}
 	defer target.Release()
-	job, err := m.lateJob(m.p, transfer.Source)
+	job, err := lateJob(m.Engine, m.p, transfer.Source)
 	if err != nil {
 		return err
 	}
@@ -45,7 +45,7 @@ func (m *execution) late(ctx context.Context) error {
 
 // lateJob is how entries are brought over that were written late to a held
 // original, which is the given side of the run's records.
-func (e *Engine) lateJob(p *Plan, held transfer.Side) (*transfer.Job, error) {
+func lateJob(e *Engine, p *Plan, held transfer.Side) (*transfer.Job, error) {
 	acts, err := e.Ledger.Acts(p.Run)
 	if err != nil {
 		return nil, err
@@ -56,6 +56,6 @@ func (e *Engine) lateJob(p *Plan, held transfer.Side) (*transfer.Job, error) {
 	}
 	return &transfer.Job{
 		Digest: p.Digest, Allow: p.Allow, Fuse: p.IntoFuse, TimeStep: s.From,
-		Rewrite: func(e *inventory.Entry) (string, string) { return p.rewritten(e.Path, e.Link) },
+		Rewrite: func(e *inventory.Entry) (string, string) { return rewritten(p, e.Path, e.Link) },
 	}, err
 }

@@ -15,7 +15,7 @@ import (
 
 // CheckSettings tells which settings of a redirect do not lead to its target
 // any more.
-func (e *Engine) CheckSettings(r ledger.Redirect) ([]finding.Finding, error) {
+func CheckSettings(e *Engine, r ledger.Redirect) ([]finding.Finding, error) {
 	rs, err := settingsBefore(&r)
 	if err != nil || r.State != ledger.Linked {
 		return nil, err
@@ -33,12 +33,12 @@ func (e *Engine) CheckSettings(r ledger.Redirect) ([]finding.Finding, error) {
 // chooseMethods plans how programs are led to the target beside a link: by the
 // system's own location setting where that was asked for, and by the places
 // that a card names.
-func (e *Engine) chooseMethods(p *Plan, o MoveOptions) error {
-	p.Methods = e.by(p, o.By)
+func chooseMethods(e *Engine, p *Plan, o MoveOptions) error {
+	p.Methods = methodsAsked(e, p, o.By)
 	if p.kind().on {
 		// A redirect goes on as it is led.
 		p.Methods = p.Before.Methods
-		return e.settingsOf(p, *p.Before, false)
+		return planSettingsOf(e, p, *p.Before, false)
 	}
 	if p.FromIno == 0 {
 		return nil
@@ -57,12 +57,12 @@ func (e *Engine) chooseMethods(p *Plan, o MoveOptions) error {
 		}
 		named = own
 	}
-	return e.planSettings(p, named, p.Link)
+	return planSettings(e, p, named, p.Link)
 }
 
-// fits looks whether a change can be made now; what stands in the way is a
+// settingFits looks whether a change can be made now; what stands in the way is a
 // finding. use is false for what is to be passed over.
-func (e *Engine) fits(p *Plan, c *setting.Change) (use bool, err error) {
+func settingFits(e *Engine, p *Plan, c *setting.Change) (use bool, err error) {
 	about := finding.Subject{Name: p.Name}
 	file := c.File
 	say := func(code finding.Code, format string, args ...any) {
@@ -119,7 +119,7 @@ func (e *Engine) fits(p *Plan, c *setting.Change) (use bool, err error) {
 
 // planSettings plans to change what the places of settings name from the folder to
 // its target. A value that is not there or names another folder is a blocker.
-func (e *Engine) planSettings(p *Plan, named []setting.Place, from ...string) error {
+func planSettings(e *Engine, p *Plan, named []setting.Place, from ...string) error {
 	home := e.HomeOf(p.Link)
 	for _, at := range named {
 		file, err := settingsFile(at)
@@ -130,7 +130,7 @@ func (e *Engine) planSettings(p *Plan, named []setting.Place, from ...string) er
 			File: file, Format: at.Format, At: at.At, Key: at.Key, Optional: at.Optional,
 			From: from, To: p.Target, Home: home,
 		}
-		if use, err := e.fits(p, &c); err != nil {
+		if use, err := settingFits(e, p, &c); err != nil {
 			return err
 		} else if use {
 			p.Settings = append(p.Settings, c)
@@ -139,9 +139,9 @@ func (e *Engine) planSettings(p *Plan, named []setting.Place, from ...string) er
 	return nil
 }
 
-// settingsOf plans what becomes of the settings of a redirect: they are given
+// planSettingsOf plans what becomes of the settings of a redirect: they are given
 // back, or, if not back, lead to its target again.
-func (e *Engine) settingsOf(p *Plan, r ledger.Redirect, back bool) error {
+func planSettingsOf(e *Engine, p *Plan, r ledger.Redirect, back bool) error {
 	rs, err := settingsBefore(&r)
 	if err != nil {
 		return err
@@ -157,7 +157,7 @@ func (e *Engine) settingsOf(p *Plan, r ledger.Redirect, back bool) error {
 		} else {
 			c.From, c.To = append(c.From, r.Target, r.Link), p.Target
 		}
-		if use, err := e.fits(p, &c); err != nil {
+		if use, err := settingFits(e, p, &c); err != nil {
 			return err
 		} else if use {
 			p.Settings = append(p.Settings, c)

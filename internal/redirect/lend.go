@@ -19,9 +19,9 @@ func fileCount(n int64) string {
 	return fmt.Sprintf("%d files", n)
 }
 
-// lender opens what a plan's copy may be made from; nil if it is gone or its
+// findLender opens what a plan's copy may be made from; nil if it is gone or its
 // record can't be read: then all of it is copied from the target.
-func (e *Engine) lender(p *Plan) (*transfer.Lender, func(), error) {
+func findLender(e *Engine, p *Plan) (*transfer.Lender, func(), error) {
 	if p.Base == nil {
 		return nil, nil, nil
 	}
@@ -69,7 +69,7 @@ func (e *Engine) lender(p *Plan) (*transfer.Lender, func(), error) {
 
 // openLender opens it for a run, and locks it.
 func (m *execution) openLender() (err error) {
-	if m.lender, m.lenderDone, err = m.Engine.lender(m.p); err != nil || m.lender == nil {
+	if m.lender, m.lenderDone, err = findLender(m.Engine, m.p); err != nil || m.lender == nil {
 		return err
 	}
 	if err := m.lender.Held.Lock(true); err != nil {

@@ -11,9 +11,9 @@ import (
 	"nexlin/internal/preflight"
 )
 
-// baseOf picks the held original that can lend to the plan's copy; nil if
+// findBase picks the held original that can lend to the plan's copy; nil if
 // there is none. Where inode numbers say little nothing can be taken for unchanged.
-func (e *Engine) baseOf(p *Plan) (*ledger.Held, error) {
+func findBase(e *Engine, p *Plan) (*ledger.Held, error) {
 	if p.Before == nil || p.FromFuse || p.IntoNow.Fuse {
 		return nil, nil
 	}
@@ -35,10 +35,10 @@ func (e *Engine) baseOf(p *Plan) (*ledger.Held, error) {
 	return nil, nil
 }
 
-// lend finds the held original that the target was made from, if it lies at
+// planLending finds the held original that the target was made from, if it lies at
 // the old place's drive, and counts what is needed there.
-func (e *Engine) lend(ctx context.Context, p *Plan, take bool) error {
-	held, err := e.baseOf(p)
+func planLending(ctx context.Context, e *Engine, p *Plan, take bool) error {
+	held, err := findBase(e, p)
 	if err != nil {
 		return err
 	}
@@ -48,11 +48,11 @@ func (e *Engine) lend(ctx context.Context, p *Plan, take bool) error {
 			p.find(finding.New(finding.HeldNotUsable, p.Link, "no held original that %s was made from lies on %s",
 				p.From, p.IntoNow.Name()).About(about))
 		}
-		e.space(p)
+		checkSpace(e, p)
 		return nil
 	}
 	p.Base = &Base{Path: held.Path, Run: held.Run, Ino: held.Ino, Copy: held.Copy, Take: take}
-	e.space(p)
+	checkSpace(e, p)
 	short := -1
 	for i, f := range p.Findings {
 		if f.Code == finding.SpaceShort {
@@ -62,7 +62,7 @@ func (e *Engine) lend(ctx context.Context, p *Plan, take bool) error {
 	if !take && short < 0 || p.FromIno == 0 {
 		return nil
 	}
-	if p.LentFiles, p.LentBytes, err = e.lendable(ctx, p); err != nil {
+	if p.LentFiles, p.LentBytes, err = countLendable(ctx, e, p); err != nil {
 		return err
 	}
 	less := preflight.Need(p.Facts.Rounded-p.LentBytes, p.Entries, p.IntoNow.Block)
@@ -71,7 +71,7 @@ func (e *Engine) lend(ctx context.Context, p *Plan, take bool) error {
 		if short >= 0 {
 			p.Findings = append(p.Findings[:short], p.Findings[short+1:]...)
 		}
-		e.space(p)
+		checkSpace(e, p)
 		return nil
 	}
 	p.Findings[short].Remedy = fmt.Sprintf("free room there; `nexlin discard-original %s` would free %s",
@@ -84,8 +84,8 @@ func (e *Engine) lend(ctx context.Context, p *Plan, take bool) error {
 	return nil
 }
 
-func (e *Engine) lendable(ctx context.Context, p *Plan) (files, bytes int64, err error) {
-	l, done, err := e.lender(p)
+func countLendable(ctx context.Context, e *Engine, p *Plan) (files, bytes int64, err error) {
+	l, done, err := findLender(e, p)
 	if err != nil || l == nil {
 		return 0, 0, err
 	}

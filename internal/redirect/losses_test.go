@@ -57,10 +57,10 @@ func TestConsentsBecomeAllowances(t *testing.T) {
 
 func TestWhatDoesNotComeBackIsTold(t *testing.T) {
 	p := &Plan{Digest: transfer.SHA256}
-	p.after(&Plan{Digest: transfer.BLAKE3})
+	linkTextsAfter(p, &Plan{Digest: transfer.BLAKE3})
 	require.Equal(t, transfer.BLAKE3, p.Digest)
 	require.Empty(t, p.Findings)
-	p.after(&Plan{IntoDrive: ledger.DriveRef{Label: "DUNE"}, Allow: transfer.Allow{Modes: true, TimeStep: time.Second}})
+	linkTextsAfter(p, &Plan{IntoDrive: ledger.DriveRef{Label: "DUNE"}, Allow: transfer.Allow{Modes: true, TimeStep: time.Second}})
 	require.Len(t, p.Findings, 1)
 	require.Equal(t, "DUNE does not keep exact times, permissions: the folder comes back as the drive shows it",
 		p.Findings[0].Message)

@@ -33,7 +33,7 @@ type MendOptions struct {
 // missing or astray, a drive at another place, a real folder in the link's
 // place, a tag or note that is gone. The plan is nil if nothing is. What it
 // can't mend is a blocker. It changes nothing.
-func (e *Engine) PlanMend(ctx context.Context, r ledger.Redirect, o MendOptions) (*Plan, error) {
+func PlanMend(ctx context.Context, e *Engine, r ledger.Redirect, o MendOptions) (*Plan, error) {
 	now := time.Now()
 	p := &Plan{
 		Run: ledger.NewRunID(now), Kind: KindMend, Made: now, Name: r.Name, Before: &r, Link: r.Link,
@@ -42,57 +42,57 @@ func (e *Engine) PlanMend(ctx context.Context, r ledger.Redirect, o MendOptions)
 		WaitQuiet:  o.WaitQuiet,
 		InnerLinks: rewriteFor(r), Methods: r.Methods,
 	}
-	if err := e.unfinished(p); err != nil {
+	if err := checkUnfinished(e, p); err != nil {
 		return nil, err
 	}
 	if r.State == ledger.Ended || Owned(r) {
-		return e.mendHeld(p)
+		return mendHeld(e, p)
 	}
-	w, err := e.mendDrive(p, o)
+	w, err := mendDrive(e, p, o)
 	if err != nil {
 		return nil, err
 	}
 	detached := r.State == ledger.Detached && !o.Attach
 	if !w.Found {
-		return e.mendAway(p, &w, detached)
+		return mendAway(e, p, &w, detached)
 	}
 	if !detached {
-		if err := e.wantLinkDrive(p, &r); err != nil || p.Blocked() != nil {
+		if err := checkLinkDrive(e, p, &r); err != nil || p.Blocked() != nil {
 			return p, err
 		}
 		p.Mend.After.State = ledger.Linked
 	}
-	e.mendPlace(p, w, o.Seen)
-	if p.Mend.Held, err = e.heldMoves(r); err != nil {
+	mendPlace(e, p, w, o.Seen)
+	if p.Mend.Held, err = heldMoves(e, r); err != nil {
 		return nil, err
 	}
-	err = e.mendTarget(p)
+	err = mendTarget(e, p)
 	p.accept(o.Accept)
 	if err != nil || p.Blocked() != nil {
 		return p, err
 	}
 	split := false
 	if !detached { // what leads there stays away, as it was meant
-		if split, err = e.mendLinkOf(p, r); err != nil || p.Blocked() != nil {
+		if split, err = mendLinkOf(e, p, r); err != nil || p.Blocked() != nil {
 			return p, err
 		}
 	}
-	p.Mend.Note = staleNote(p.Mend.After) && e.noteKnown(r)
+	p.Mend.Note = staleNote(p.Mend.After) && isNoteKnown(e, r)
 	if split {
-		if err := e.planMerge(ctx, p, o.Progress); err != nil {
+		if err := planMerge(ctx, e, p, o.Progress); err != nil {
 			return nil, err
 		}
 	}
-	if p.nothingToMend() {
+	if isNothingToMend(p) {
 		return nil, nil
 	}
 	return p, nil
 }
 
 // mendAway plans what can be put right while the drive is away.
-func (e *Engine) mendAway(p *Plan, w *places.Whereabouts, detached bool) (*Plan, error) {
+func mendAway(e *Engine, p *Plan, w *places.Whereabouts, detached bool) (*Plan, error) {
 	if detached {
-		return e.mendHeld(p)
+		return mendHeld(e, p)
 	}
 	p.find(e.Absence(w, p.Name, p.Before.Drive, p.Before.Target).As(finding.Blocker))
 	return p, nil
@@ -100,17 +100,17 @@ func (e *Engine) mendAway(p *Plan, w *places.Whereabouts, detached bool) (*Plan,
 
 // mendLinkOf plans how programs are led to the target again. It reports whether a real
 // folder stands in the link's place.
-func (e *Engine) mendLinkOf(p *Plan, r ledger.Redirect) (split bool, err error) {
-	if err := e.settingsOf(p, r, false); err != nil {
+func mendLinkOf(e *Engine, p *Plan, r ledger.Redirect) (split bool, err error) {
+	if err := planSettingsOf(e, p, r, false); err != nil {
 		return false, err
 	}
-	split, err = e.mendLink(p)
+	split, err = mendLink(e, p)
 	p.accept(p.Accepted)
 	return split, err
 }
 
-// nothingToMend says of the plan of a mend that all is as it should be.
-func (p *Plan) nothingToMend() bool {
+// isNothingToMend says of the plan of a mend that all is as it should be.
+func isNothingToMend(p *Plan) bool {
 	m := p.Mend
 	return p.Blocked() == nil && !p.kind().merges && !m.Link && !m.Tag && !m.Note && len(m.Held) == 0 &&
 		len(p.Settings) == 0 &&
@@ -119,7 +119,7 @@ func (p *Plan) nothingToMend() bool {
 
 // mendDrive finds the drive of the redirect, an older copy of it if that is
 // accepted, which gets its tag anew then.
-func (e *Engine) mendDrive(p *Plan, o MendOptions) (places.Whereabouts, error) {
+func mendDrive(e *Engine, p *Plan, o MendOptions) (places.Whereabouts, error) {
 	w, err := e.Whereabouts(p.Before.Drive, p.Before.Target)
 	if err == nil && w.Older != "" && slices.Contains(o.Accept, finding.OlderClone) {
 		w.Found, p.Mend.Tag = true, true
@@ -131,13 +131,13 @@ func (e *Engine) mendDrive(p *Plan, o MendOptions) (places.Whereabouts, error) {
 
 // mendPlace has the redirect be where its drive is by now. seen is how Windows names
 // the target of a junction; empty: as before.
-func (e *Engine) mendPlace(p *Plan, w places.Whereabouts, seen string) {
+func mendPlace(e *Engine, p *Plan, w places.Whereabouts, seen string) {
 	after := &p.Mend.After
 	after.Target, after.Drive.Mount = w.Path(p.Before.Drive, p.Before.Target), w.Drive.Mount
 	p.IntoNow, p.IntoDrive, p.IntoFuse = w.Drive, after.Drive, w.Drive.Fuse
 	if after.Text = textFor(p.Before, after.Target); seen != "" {
 		p.Target = after.Target
-		e.linkSays(p, "", seen)
+		chooseText(e, p, "", seen)
 		after.Text = p.LinkText
 	}
 	p.Target, p.LinkText = after.Target, after.LinkText()
@@ -148,8 +148,8 @@ func sameRedirect(a, b ledger.Redirect) bool {
 	return a.Target == b.Target && a.State == b.State && a.Drive == b.Drive && a.Text == b.Text
 }
 
-// noteKnown reports whether the ledger has what a target note is made from.
-func (e *Engine) noteKnown(r ledger.Redirect) bool {
+// isNoteKnown reports whether the ledger has what a target note is made from.
+func isNoteKnown(e *Engine, r ledger.Redirect) bool {
 	f, err := e.OpenManifest(r)
 	if err == nil {
 		_ = f.Close() // only looked for
@@ -159,9 +159,9 @@ func (e *Engine) noteKnown(r ledger.Redirect) bool {
 
 // mendHeld mends a redirect of which there is nothing else to mend: what is held
 // may lie on a drive that is elsewhere now.
-func (e *Engine) mendHeld(p *Plan) (*Plan, error) {
+func mendHeld(e *Engine, p *Plan) (*Plan, error) {
 	var err error
-	if p.Mend.Held, err = e.heldMoves(*p.Before); err != nil || len(p.Mend.Held) == 0 {
+	if p.Mend.Held, err = heldMoves(e, *p.Before); err != nil || len(p.Mend.Held) == 0 {
 		return nil, err
 	}
 	return p, nil
@@ -169,7 +169,7 @@ func (e *Engine) mendHeld(p *Plan) (*Plan, error) {
 
 // heldMoves lists the held originals of a redirect that lie on drives which
 // are mounted elsewhere now.
-func (e *Engine) heldMoves(r ledger.Redirect) ([]HeldMove, error) {
+func heldMoves(e *Engine, r ledger.Redirect) ([]HeldMove, error) {
 	all, err := e.Ledger.HeldOf(r.Name)
 	if err != nil {
 		return nil, err
@@ -188,7 +188,7 @@ func (e *Engine) heldMoves(r ledger.Redirect) ([]HeldMove, error) {
 }
 
 // mendTarget wants the target to be there: a link must not lead nowhere.
-func (e *Engine) mendTarget(p *Plan) error {
+func mendTarget(e *Engine, p *Plan) error {
 	d, err := handle.OpenReal(p.Target)
 	if handle.Absent(err) {
 		p.find(finding.New(finding.TargetMissing, p.Target, "%s is here, but the target %s is not", p.IntoDrive.Label,
@@ -199,12 +199,12 @@ func (e *Engine) mendTarget(p *Plan) error {
 		return err
 	}
 	defer d.Release()
-	return p.checkOwners(d)
+	return checkOwners(p, d)
 }
 
 // mendLink looks at what stands at the link path and whether this account may
 // change it. split says that a real folder stands there.
-func (e *Engine) mendLink(p *Plan) (split bool, err error) {
+func mendLink(e *Engine, p *Plan) (split bool, err error) {
 	parent, err := handle.OpenReal(filepath.Dir(p.Link))
 	if err != nil {
 		f := finding.New(finding.LinkImpossible, filepath.Dir(p.Link), "%s can't be opened: %v", filepath.Dir(p.Link),
@@ -238,10 +238,10 @@ func (e *Engine) mendLink(p *Plan) (split bool, err error) {
 		p.OldText, p.Mend.Link = text, true
 	}
 	p.HeldIn = filepath.Dir(p.Link)
-	if err := p.checkOwners(parent); err != nil {
+	if err := checkOwners(p, parent); err != nil {
 		return false, err
 	}
-	return false, e.linkPlace(p)
+	return false, checkLinkPlace(e, p)
 }
 
 // A mending puts small things right.

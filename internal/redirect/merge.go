@@ -40,7 +40,7 @@ type MergeEntry struct {
 
 // planMerge inspects the merging of a real folder into the target: it is
 // copied like the folder of a move, and then its entries get their places.
-func (e *Engine) planMerge(ctx context.Context, p *Plan, progress func(entries, bytes int64)) error {
+func planMerge(ctx context.Context, e *Engine, p *Plan, progress func(entries, bytes int64)) error {
 	p.Kind, p.From, p.HeldIn = KindMerge, p.Link, filepath.Dir(p.Link)
 	p.Held = naming.Held(filepath.Base(p.Link), p.Run)
 	p.TagIn = filepath.Join(p.IntoDrive.Mount, p.IntoDrive.TagPlace)
@@ -59,27 +59,27 @@ func (e *Engine) planMerge(ctx context.Context, p *Plan, progress func(entries, 
 		p.find(finding.New(finding.TargetNoWrite, p.Into, "this account may not write in %s", p.Into).Named(p.Name))
 		return nil
 	}
-	if err := e.abilities(p, dir); err != nil {
+	if err := checkAbilities(e, p, dir); err != nil {
 		return err
 	}
-	if err := e.folder(ctx, p, progress); err != nil {
+	if err := checkFolder(ctx, e, p, progress); err != nil {
 		return err
 	}
 	p.Account, p.UID = p.Before.Account, p.Before.UID
-	e.checkPlaces(p)
-	e.space(p)
-	if err := e.linkPlace(p); err != nil {
+	checkPlaces(e, p)
+	checkSpace(e, p)
+	if err := checkLinkPlace(e, p); err != nil {
 		return err
 	}
-	e.gapAhead(p)
+	foreseeGap(e, p)
 	p.accept(p.Accepted)
 	p.allow()
 	return nil
 }
 
-// fate decides what becomes of an entry of the half at path, given what the
+// fateOf decides what becomes of an entry of the half at path, given what the
 // target has of that name. equal is asked only for entries of one kind.
-func (p *Plan) fate(path string, half, target *handle.Stat, equal func() (bool, error)) (Fate, error) {
+func fateOf(p *Plan, path string, half, target *handle.Stat, equal func() (bool, error)) (Fate, error) {
 	switch {
 	case p.Halves == HoldAll && (target == nil || !half.IsDir() || !target.IsDir()):
 		return FateHeld, nil
@@ -123,7 +123,7 @@ func (p *Plan) fate(path string, half, target *handle.Stat, equal func() (bool, 
 // PreviewMerge calls visit for every entry of the half, in the one order,
 // with what a merge would do with it. It reads what both have and changes
 // nothing.
-func (e *Engine) PreviewMerge(ctx context.Context, p *Plan, visit func(MergeEntry) error) error {
+func PreviewMerge(ctx context.Context, e *Engine, p *Plan, visit func(MergeEntry) error) error {
 	half, err := handle.OpenReal(p.From)
 	if err != nil {
 		return err
@@ -168,11 +168,11 @@ func (v *mergePreview) Visit(h *inventory.Entry) (bool, error) {
 	} else if !handle.Missing(err) {
 		return false, err
 	}
-	m.Fate, err = v.p.fate(h.Path, &h.Stat, target, func() (bool, error) {
+	m.Fate, err = fateOf(v.p, h.Path, &h.Stat, target, func() (bool, error) {
 		switch {
 		case h.Stat.IsSymlink():
 			text, err := dir.Readlink(name)
-			made, _ := v.p.rewritten(h.Path, h.Link)
+			made, _ := rewritten(v.p, h.Path, h.Link)
 			return text == h.Link || text == made, err
 		case h.Stat.IsRegular():
 			if h.Stat.Size != target.Size {

@@ -133,7 +133,7 @@ func (m *merging) mergeOne(ctx context.Context, live *handle.Dir, rec *transfer.
 	} else if !handle.Missing(err) {
 		return false, err
 	}
-	fate, err := m.p.fate(rec.Path, &half, target,
+	fate, err := fateOf(m.p, rec.Path, &half, target,
 		func() (bool, error) { return m.targetHas(ctx, to, name, rec, target) })
 	if err != nil {
 		return false, err

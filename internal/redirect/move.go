@@ -19,7 +19,7 @@ import (
 // PlanMove inspects a move and changes nothing but a trial directory that
 // it takes away again. All findings are in the plan, blockers too; errors
 // are for what could not be looked at.
-func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
+func PlanMove(ctx context.Context, e *Engine, o MoveOptions) (*Plan, error) {
 	now := time.Now()
 	p := &Plan{
 		Run: ledger.NewRunID(now), Kind: KindMove, Made: now, WhileInUse: o.WhileInUse, Stops: o.Stops,
@@ -36,7 +36,7 @@ func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
 		return nil, err
 	}
 	if r != nil {
-		if err := e.moveOn(p, r); err != nil {
+		if err := planMoveOn(e, p, r); err != nil {
 			return nil, err
 		}
 	}
@@ -50,28 +50,28 @@ func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
 	p.Target = p.Copy()
 	p.HeldIn = filepath.Dir(p.From)
 	p.Held = naming.Held(filepath.Base(p.From), p.Run)
-	if err := e.chooseName(p, o.Name, base); err != nil {
+	if err := chooseName(e, p, o.Name, base); err != nil {
 		return nil, err
 	}
 	if (&RefusedError{p.Findings}).OnlyAway() {
 		return p, nil // nothing else can be looked at
 	}
 	// The target first: its block size decides what the folder takes there.
-	if err := e.target(p); err != nil {
+	if err := checkTarget(e, p); err != nil {
 		return nil, err
 	}
 	if p.Blocked() == nil || p.IntoNow.Mount != "" {
-		if err := e.folder(ctx, p, o.Progress); err != nil {
+		if err := checkFolder(ctx, e, p, o.Progress); err != nil {
 			return nil, err
 		}
 	}
-	e.checkPlaces(p)
-	e.space(p)
-	if err := e.moveLeads(p, o); err != nil {
+	checkPlaces(e, p)
+	checkSpace(e, p)
+	if err := moveLeads(e, p, o); err != nil {
 		return nil, err
 	}
 	if o.Merge {
-		if err := e.moveMerging(ctx, p); err != nil {
+		if err := moveMerging(ctx, e, p); err != nil {
 			return nil, err
 		}
 	}
@@ -87,11 +87,11 @@ func (e *Engine) PlanMove(ctx context.Context, o MoveOptions) (*Plan, error) {
 
 // moveLeads looks at how programs will be led to the target, and what could keep
 // them from it.
-func (e *Engine) moveLeads(p *Plan, o MoveOptions) error {
-	if err := e.linkPlace(p); err != nil {
+func moveLeads(e *Engine, p *Plan, o MoveOptions) error {
+	if err := checkLinkPlace(e, p); err != nil {
 		return err
 	}
-	if err := e.unfinished(p); err != nil {
+	if err := checkUnfinished(e, p); err != nil {
 		return err
 	}
 	if p.IntoNow.Mount != "" && !forOthers(p.Methods) {
@@ -99,13 +99,13 @@ func (e *Engine) moveLeads(p *Plan, o MoveOptions) error {
 			return err
 		}
 	}
-	if err := e.chooseMethods(p, o); err != nil {
+	if err := chooseMethods(e, p, o); err != nil {
 		return err
 	}
-	e.linkSays(p, o.Form, o.Seen)
-	e.gapAhead(p)
-	e.knownTo(p)
-	if err := e.sandboxes(p); err != nil {
+	chooseText(e, p, o.Form, o.Seen)
+	foreseeGap(e, p)
+	knownToCards(e, p)
+	if err := checkSandboxes(e, p); err != nil {
 		return err
 	}
 	if p.FromIno == 0 || p.IntoNow.Mount == "" {
@@ -121,7 +121,7 @@ func (e *Engine) moveLeads(p *Plan, o MoveOptions) error {
 // moveMerging turns the plan of a move into one that merges the folder into a
 // target which has entries already, if it has. Entries that both have, with
 // other content, are named before anything moves.
-func (e *Engine) moveMerging(ctx context.Context, p *Plan) error {
+func moveMerging(ctx context.Context, e *Engine, p *Plan) error {
 	i := slices.IndexFunc(p.Findings,
 		func(f finding.Finding) bool { return f.Code == finding.TargetTaken && f.Path == p.Copy() })
 	if i < 0 || !p.kind().first {
@@ -151,7 +151,7 @@ func (e *Engine) moveMerging(ctx context.Context, p *Plan) error {
 	}
 	var both []string
 	count := 0
-	err = e.PreviewMerge(ctx, p, func(m MergeEntry) error {
+	err = PreviewMerge(ctx, e, p, func(m MergeEntry) error {
 		if m.Fate.Conflict() {
 			if count++; len(both) < finding.Listed {
 				both = append(both, filepath.Join(p.From, m.Path))
@@ -166,15 +166,15 @@ func (e *Engine) moveMerging(ctx context.Context, p *Plan) error {
 	return err
 }
 
-// moveOn plans the move of a folder that is redirected already: what moves is its
+// planMoveOn plans the move of a folder that is redirected already: what moves is its
 // target.
-func (e *Engine) moveOn(p *Plan, r *ledger.Redirect) error {
+func planMoveOn(e *Engine, p *Plan, r *ledger.Redirect) error {
 	p.Kind, p.Before, p.Name, p.Methods = KindMoveOn, r, r.Name, r.Methods
 	if Owned(*r) {
 		p.find(finding.New(finding.MustStay, r.Link, "the engine that owns %s has to move it", r.Name).Named(r.Name).
 			Instead("`nexlin move card:" + r.Card + " --store NAME --into DIR`"))
 	}
 	p.From, p.OldText = r.Target, r.LinkText()
-	return handle.InOrder(func() error { return e.present(p, r.Drive, r.Target) },
-		func() error { return e.linkInPlace(p, *r) })
+	return handle.InOrder(func() error { return checkPresent(e, p, r.Drive, r.Target) },
+		func() error { return checkLinkInPlace(e, p, *r) })
 }

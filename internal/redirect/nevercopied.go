@@ -13,12 +13,12 @@ import (
 // all there is of it. It has a record of its own, taken at the switch, by which
 // it is known whether somebody wrote there since, or took something away.
 
-// neverCopied is the verdict on such a held original: all of it is the only copy,
+// judgeNeverCopied is the verdict on such a held original: all of it is the only copy,
 // and goes only if a person accepts that. What was written there since the switch
 // does not go at all.
-func (e *Engine) neverCopied(ctx context.Context, d *DiscardPlan, v *Verdict, held *handle.Dir) error {
+func judgeNeverCopied(ctx context.Context, e *Engine, d *DiscardPlan, v *Verdict, held *handle.Dir) error {
 	l := &listing{}
-	err := inventory.Walk(ctx, held, visiting(func(e *inventory.Entry) error {
+	err := inventory.Walk(ctx, held, inventory.VisitorFunc(func(e *inventory.Entry) error {
 		if l.frees += e.Stat.Allocated; e.Stat.IsDir() {
 			return nil
 		}
@@ -31,7 +31,7 @@ func (e *Engine) neverCopied(ctx context.Context, d *DiscardPlan, v *Verdict, he
 		return err
 	}
 	v.bare = true
-	since, err := e.sinceNeverCopied(ctx, v.Held.Run, held, v.Held.Ino == 0)
+	since, err := sinceNeverCopied(ctx, e, v.Held.Run, held, v.Held.Ino == 0)
 	if err != nil {
 		return err
 	}

@@ -18,9 +18,9 @@ import (
 
 // trustNote adds those findings about a note whose link would be made at link,
 // in an account's home. dir is the directory that its record directory lies in.
-func (e *Engine) trustNote(ctx context.Context, r *Restore, drv *drive.Drive, dir, home string,
+func trustNote(ctx context.Context, e *Engine, r *Restore, drv *drive.Drive, dir, home string,
 	o RestoreOptions) error {
-	known, err := e.wroteNote(&r.Note, drv)
+	known, err := wroteNote(e, &r.Note, drv)
 	if err != nil || known {
 		return err
 	}
@@ -47,7 +47,7 @@ func (e *Engine) trustNote(ctx context.Context, r *Restore, drv *drive.Drive, di
 
 // wroteNote reports whether a run of this ledger wrote the note: the same redirect,
 // link, target and drive.
-func (e *Engine) wroteNote(n *note.Note, drv *drive.Drive) (bool, error) {
+func wroteNote(e *Engine, n *note.Note, drv *drive.Drive) (bool, error) {
 	if n.Run == "" {
 		return false, nil
 	}

@@ -30,13 +30,13 @@ func TestPlanIsLookedAtAgainBehindTheLock(t *testing.T) {
 	e := New(l, drives)
 	ctx := context.Background()
 	move := func() *Plan {
-		p, err := e.PlanMove(ctx,
+		p, err := PlanMove(ctx, e,
 			MoveOptions{Folder: filepath.Join(dir, "skerry/Charts"), Into: filepath.Join(dir, "basalt")})
 		require.NoError(t, err)
 		return p
 	}
 	first, second := move(), move()
-	_, err = e.Do(ctx, first)
+	_, err = Do(ctx, e, first)
 	require.NoError(t, err)
 	outdated := func(err error) {
 		t.Helper()
@@ -44,24 +44,24 @@ func TestPlanIsLookedAtAgainBehindTheLock(t *testing.T) {
 		require.ErrorAs(t, err, &refused)
 		require.True(t, finding.Has(refused.Findings, finding.PlanOld), refused.Findings)
 	}
-	_, err = e.Do(ctx, second)
+	_, err = Do(ctx, e, second)
 	require.Error(t, err)
 	r, err := l.Redirect("charts")
 	require.NoError(t, err)
-	detach, err := e.PlanDetach(r)
+	detach, err := PlanDetach(e, r)
 	require.NoError(t, err)
-	discard, err := e.PlanDiscard(ctx, r, DiscardOptions{})
+	discard, err := PlanDiscard(ctx, e, r, DiscardOptions{})
 	require.NoError(t, err)
-	back, err := e.PlanBringBack(ctx, r, BackOptions{})
+	back, err := PlanBringBack(ctx, e, r, BackOptions{})
 	require.NoError(t, err)
-	_, err = e.Detach(ctx, detach)
+	_, err = Detach(ctx, e, detach)
 	require.NoError(t, err)
 	before := lab.Print(t, dir+"/skerry")
-	_, err = e.Detach(ctx, detach)
+	_, err = Detach(ctx, e, detach)
 	outdated(err)
-	_, err = e.Discard(ctx, discard)
+	_, err = Discard(ctx, e, discard)
 	outdated(err)
-	_, err = e.Do(ctx, back)
+	_, err = Do(ctx, e, back)
 	require.Error(t, err)
 	require.Equal(t, before, lab.Print(t, dir+"/skerry"))
 	runs, err := os.ReadDir(filepath.Join(dir, "state", "runs"))

@@ -35,9 +35,9 @@ type PackOptions struct {
 	Progress   func(entries, bytes int64) // of the inspection; may be nil
 }
 
-// PlanPack inspects a pack and changes nothing. Like [Engine.PlanMove] it
+// PlanPack inspects a pack and changes nothing. Like [PlanMove] it
 // returns all findings in the plan.
-func (e *Engine) PlanPack(ctx context.Context, o PackOptions) (*Plan, error) {
+func PlanPack(ctx context.Context, e *Engine, o PackOptions) (*Plan, error) {
 	now := time.Now()
 	p := &Plan{
 		Run: ledger.NewRunID(now), Kind: KindPack, Made: now, Name: o.Name, WhileInUse: o.WhileInUse,
@@ -54,17 +54,17 @@ func (e *Engine) PlanPack(ctx context.Context, o PackOptions) (*Plan, error) {
 		if err != nil {
 			return nil, err
 		}
-		if err := e.present(p, r.Drive, r.Target); err != nil || len(p.Findings) > 0 {
+		if err := checkPresent(e, p, r.Drive, r.Target); err != nil || len(p.Findings) > 0 {
 			return p, err
 		}
 	}
 	if err := p.byOthersLinks(o.Folder, preflight.Above(o.File)); err != nil {
 		return nil, err
 	}
-	if err := e.packed(ctx, p, o.Progress); err != nil {
+	if err := findPacked(ctx, e, p, o.Progress); err != nil {
 		return nil, err
 	}
-	dir, err := e.outDir(p)
+	dir, err := findOutDir(e, p)
 	if err != nil || dir == nil {
 		return p, err
 	}
@@ -90,8 +90,8 @@ func (e *Engine) PlanPack(ctx context.Context, o PackOptions) (*Plan, error) {
 	return p, nil
 }
 
-// packed looks at the folder that is to be packed.
-func (e *Engine) packed(ctx context.Context, p *Plan, progress func(entries, bytes int64)) error {
+// findPacked looks at the folder that is to be packed.
+func findPacked(ctx context.Context, e *Engine, p *Plan, progress func(entries, bytes int64)) error {
 	path := p.From
 	root, err := handle.OpenReal(path)
 	if handle.Absent(err) {
@@ -111,7 +111,7 @@ func (e *Engine) packed(ctx context.Context, p *Plan, progress func(entries, byt
 		return err
 	}
 	p.FromDrive = places.Ref(&p.FromNow)
-	if err := p.checkOwners(root); err != nil {
+	if err := checkOwners(p, root); err != nil {
 		return err
 	}
 	p.Facts, err = preflight.Measure(ctx, root, inventory.Options{Block: 4096, Progress: progress,
@@ -123,14 +123,14 @@ func (e *Engine) packed(ctx context.Context, p *Plan, progress func(entries, byt
 	p.find(preflight.Entries(p.From, finding.Unreadable, p.Facts.Unreadable, "can't be read by this account")...)
 	p.find(preflight.Entries(p.From, finding.MountInside, p.Facts.Mounts,
 		"are other file systems mounted inside the folder")...)
-	return e.users(ctx, p)
+	return checkUsers(ctx, e, p)
 }
 
-// outDir opens the directory that an archive or a folder is to be made in; nil
+// findOutDir opens the directory that an archive or a folder is to be made in; nil
 // with a finding if that can't be.
-func (e *Engine) outDir(p *Plan) (*handle.Dir, error) {
+func findOutDir(e *Engine, p *Plan) (*handle.Dir, error) {
 	into := p.Into
-	if free, err := e.notOurs(p); !free || err != nil {
+	if free, err := checkNotOurs(e, p); !free || err != nil {
 		return nil, err
 	}
 	if well, err := e.expected(p, into, p.Copy()); !well || err != nil {
@@ -141,7 +141,7 @@ func (e *Engine) outDir(p *Plan) (*handle.Dir, error) {
 		p.find(finding.New(finding.TargetNoWrite, into, "%s can't be used: %v", into, handle.Cause(err)))
 		return nil, nil
 	}
-	if err := p.checkOwners(dir); err != nil {
+	if err := checkOwners(p, dir); err != nil {
 		return dir, err
 	}
 	if p.IntoNow, err = e.Drives.Of(into); err != nil {
@@ -406,7 +406,7 @@ func (m *packing) readWhole(ctx context.Context, f io.Reader, list string, maker
 
 // PlanUnpack inspects an unpack and changes nothing. What is in the archive is
 // read only when it is unpacked.
-func (e *Engine) PlanUnpack(o PackOptions) (*Plan, error) {
+func PlanUnpack(e *Engine, o PackOptions) (*Plan, error) {
 	now := time.Now()
 	p := &Plan{
 		Run: ledger.NewRunID(now), Kind: KindUnpack, Made: now, Name: "-" + naming.Default(filepath.Base(o.File)),
@@ -427,7 +427,7 @@ func (e *Engine) PlanUnpack(o PackOptions) (*Plan, error) {
 	default:
 		p.Bytes = st.Size()
 	}
-	dir, err := e.outDir(p)
+	dir, err := findOutDir(e, p)
 	if err != nil || dir == nil {
 		return p, err
 	}

@@ -36,7 +36,7 @@ func withoutProfile(home string, kinds []string, profiles []setting.Profile) (ou
 // PlanFuture plans to change only where new things go: the location settings
 // of the folders lead to directories of their names in into, which are made;
 // the folders stay.
-func (e *Engine) PlanFuture(home string, folders []string, o MoveOptions) (*Plan, error) {
+func PlanFuture(e *Engine, home string, folders []string, o MoveOptions) (*Plan, error) {
 	now := time.Now()
 	p := &Plan{
 		Run: ledger.NewRunID(now), Kind: KindFuture, Made: now, Name: "location settings",
@@ -58,11 +58,11 @@ func (e *Engine) PlanFuture(home string, folders []string, o MoveOptions) (*Plan
 			continue
 		}
 		p.Target = filepath.Join(p.Into, filepath.Base(f))
-		if err := e.planSettings(p, named[:1], places.Resolved(f)); err != nil {
+		if err := planSettings(e, p, named[:1], places.Resolved(f)); err != nil {
 			return nil, err
 		}
 	}
-	if err := e.futureTarget(p); err != nil {
+	if err := futureTarget(e, p); err != nil {
 		return nil, err
 	}
 	if len(p.Settings) == 0 && p.Blocked() == nil {
@@ -75,10 +75,10 @@ func (e *Engine) PlanFuture(home string, folders []string, o MoveOptions) (*Plan
 }
 
 // futureTarget looks at the drive that new things are to go to.
-func (e *Engine) futureTarget(p *Plan) error {
+func futureTarget(e *Engine, p *Plan) error {
 	q := *p
 	q.Findings, q.Final = nil, "x"
-	if err := e.target(&q); err != nil {
+	if err := checkTarget(e, &q); err != nil {
 		return err
 	}
 	p.IntoNow, p.IntoDrive = q.IntoNow, q.IntoDrive

@@ -11,7 +11,7 @@ import (
 
 // FitBy lists the methods that fit a folder: a link always does, a setting
 // where the system keeps one.
-func (e *Engine) FitBy(path string) ([]string, error) {
+func FitBy(e *Engine, path string) ([]string, error) {
 	out := []string{BySymlink}
 	if handle.Windows {
 		out = append(out, ByJunction)

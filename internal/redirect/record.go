@@ -35,7 +35,7 @@ var leftOver = []string{".old", ".orig", ".bak", ".backup", "-old", "_old", " ol
 // PlanRecord looks at a link that somebody made by hand, or a folder whose
 // copy lies on the drive already. It reads no content; the run does, and
 // takes nothing in if it does not match.
-func (e *Engine) PlanRecord(o RecordOptions) (*Plan, error) {
+func PlanRecord(e *Engine, o RecordOptions) (*Plan, error) {
 	now := time.Now()
 	p := &Plan{
 		Run: ledger.NewRunID(now), Kind: KindRecord, Made: now, Link: places.Resolved(o.Path), Digest: transfer.SHA256,
@@ -53,10 +53,10 @@ func (e *Engine) PlanRecord(o RecordOptions) (*Plan, error) {
 		return nil, err
 	}
 	p.HeldIn = filepath.Dir(p.Link)
-	if err := e.chooseRecordName(p, o.Name); err != nil {
+	if err := chooseRecordName(e, p, o.Name); err != nil {
 		return nil, err
 	}
-	copy, err := e.recordSides(p, o)
+	copy, err := recordSides(e, p, o)
 	p.accept(o.Accept)
 	if err != nil || p.Blocked() != nil {
 		return p, err
@@ -69,44 +69,44 @@ func (e *Engine) PlanRecord(o RecordOptions) (*Plan, error) {
 	if p.LinkText == "" {
 		p.LinkText = p.Target
 		if p.From == p.Link {
-			e.linkHere(p)
+			chooseLink(e, p)
 		}
 	}
 	if well, err := e.expected(p, p.Into, p.Copy()); !well || err != nil {
 		return p, err
 	}
-	err = e.recordTarget(p)
+	err = recordTarget(e, p)
 	if p.Methods != nil && !handle.Windows && p.IntoNow.Mount != "" {
 		windowsName(p, "", link.Seen(p.LinkText)) // that it leads there
 	}
-	e.gapAhead(p)
+	foreseeGap(e, p)
 	p.accept(o.Accept)
 	if err != nil || p.Blocked() != nil {
 		return p, err
 	}
-	if err := e.recordRights(p); err != nil {
+	if err := recordRights(e, p); err != nil {
 		return nil, err
 	}
 	if p.From != "" {
-		e.checkPlaces(p)
+		checkPlaces(e, p)
 	}
-	if err := e.unfinished(p); err != nil {
+	if err := checkUnfinished(e, p); err != nil {
 		return nil, err
 	}
 	p.accept(o.Accept)
 	return p, nil
 }
 
-func (e *Engine) chooseRecordName(p *Plan, name string) error {
+func chooseRecordName(e *Engine, p *Plan, name string) error {
 	kind := p.Kind
 	p.Kind = KindMove // it takes a new name, as a move does
 	defer func() { p.Kind = kind }()
-	return e.chooseName(p, name, filepath.Base(p.Link))
+	return chooseName(e, p, name, filepath.Base(p.Link))
 }
 
 // recordSides finds out what is link, copy and original, and gives the copy's
 // resolved path.
-func (e *Engine) recordSides(p *Plan, o RecordOptions) (string, error) {
+func recordSides(e *Engine, p *Plan, o RecordOptions) (string, error) {
 	at := p.Link
 	st, err := handle.Lstat(at)
 	switch {
@@ -116,7 +116,7 @@ func (e *Engine) recordSides(p *Plan, o RecordOptions) (string, error) {
 	case err != nil:
 		return "", err
 	case st.IsSymlink():
-		return e.recordLink(p, o)
+		return recordLink(e, p, o)
 	case !st.IsDir() || st.MountRoot:
 		p.find(finding.New(finding.SourceNotFolder, at, "%s is neither a link nor a folder that could become one", at))
 		return "", nil
@@ -139,8 +139,8 @@ func (e *Engine) recordSides(p *Plan, o RecordOptions) (string, error) {
 	return places.ResolvedDir(o.Copy), nil
 }
 
-// recordLink is [Engine.recordSides] for a link.
-func (e *Engine) recordLink(p *Plan, o RecordOptions) (string, error) {
+// recordLink is [recordSides] for a link.
+func recordLink(e *Engine, p *Plan, o RecordOptions) (string, error) {
 	at := p.Link
 	steps, copy, err := link.Chain(at)
 	if err != nil && o.Copy != "" && len(steps) > 0 && link.IsJunction(steps[0].Text) {
@@ -229,7 +229,7 @@ func heldBesideOf(at string) (found []string, err error) {
 }
 
 // recordTarget looks at the copy and its drive.
-func (e *Engine) recordTarget(p *Plan) error {
+func recordTarget(e *Engine, p *Plan) error {
 	at := p.Target
 	d, err := handle.OpenReal(at)
 	if handle.Absent(err) {
@@ -249,7 +249,7 @@ func (e *Engine) recordTarget(p *Plan) error {
 		return err
 	}
 	p.UID, p.GID, p.Account, p.Private = st.UID, st.GID, account.Name(st.UID), st.Mode&0o055 == 0
-	if err := p.checkOwners(d); err != nil {
+	if err := checkOwners(p, d); err != nil {
 		return err
 	}
 	if p.IntoNow, err = e.Drives.Of(at); err != nil {
@@ -263,11 +263,11 @@ func (e *Engine) recordTarget(p *Plan) error {
 	if p.IntoNow.Memory {
 		p.find(finding.New(finding.TargetInMemory, at, "%s lies in memory", at))
 	}
-	return e.tagPlace(p, p.Into)
+	return chooseTagPlace(e, p, p.Into)
 }
 
 // recordRights looks at the drive of the link and at who may change it.
-func (e *Engine) recordRights(p *Plan) (err error) {
+func recordRights(e *Engine, p *Plan) (err error) {
 	at := p.Link
 	if p.From != "" {
 		at = p.From
@@ -279,11 +279,11 @@ func (e *Engine) recordRights(p *Plan) (err error) {
 	if p.FromNow.Same(&p.IntoNow) {
 		p.find(finding.New(finding.SameDrive, p.Target, "%s and %s both lie on %s", at, p.Target, p.IntoNow.Name()))
 	}
-	if err := e.linkPlace(p); err != nil {
+	if err := checkLinkPlace(e, p); err != nil {
 		return err
 	}
 	if p.From != "" {
-		return e.users(context.Background(), p)
+		return checkUsers(context.Background(), e, p)
 	}
 	return nil
 }

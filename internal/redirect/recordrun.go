@@ -18,8 +18,8 @@ import (
 
 // Compare holds the original against the copy without taking anything in, and
 // adds what it finds to the plan.
-func (e *Engine) Compare(ctx context.Context, p *Plan) error {
-	m := &recording{basics{e.execution(p)}}
+func Compare(ctx context.Context, e *Engine, p *Plan) error {
+	m := &recording{basics{newExecution(e, p)}}
 	defer m.close()
 	if err := m.Open(); err != nil {
 		return err
@@ -214,18 +214,6 @@ func (m *recording) takeIn(ctx context.Context) (err error) {
 		}
 		return t.AddHeld(*held)
 	})
-}
-
-// count takes the numbers of what was taken in from the records.
-func (m *execution) count() {
-	m.p.Files, m.p.Bytes, m.p.Entries = 0, 0, 0
-	for c := transfer.Read(m.spool); c.Peek() != nil; c.Next() {
-		m.p.Entries++
-		if c.Peek().IsRegular() {
-			m.p.Files++
-			m.p.Bytes += c.Peek().Fact.Source.Size
-		}
-	}
 }
 
 // recordHeld is the original as a held one; nil if there is none.

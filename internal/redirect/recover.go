@@ -15,7 +15,7 @@ import (
 
 // Stopped finds the run that resume or undo is about: the named one, or the
 // only one that is stopped.
-func (e *Engine) Stopped(id string) (ledger.RunRow, error) {
+func Stopped(e *Engine, id string) (ledger.RunRow, error) {
 	if id != "" {
 		row, err := e.Ledger.Run(id)
 		if errors.Is(err, ledger.ErrNotFound) {
@@ -56,7 +56,7 @@ func (r *Recovery) Plans() []*Plan {
 }
 
 // Recoverable looks at a run and at the disks and changes nothing.
-func (e *Engine) Recoverable(row ledger.RunRow) (*Recovery, error) {
+func Recoverable(e *Engine, row ledger.RunRow) (*Recovery, error) {
 	if IsTogether(row) {
 		t, err := GroupOf(row)
 		return &Recovery{Run: row, Together: t}, err
@@ -69,7 +69,7 @@ func (e *Engine) Recoverable(row ledger.RunRow) (*Recovery, error) {
 	if p.Small() {
 		return r, nil
 	}
-	m := e.execution(p)
+	m := newExecution(e, p)
 	m.looksOnly = true
 	if only, err := m.onlyCopied(); only || err != nil {
 		return r, err
@@ -184,9 +184,9 @@ func (m *execution) uncopied(ctx context.Context) error {
 	return m.undone(ctx, "")
 }
 
-// take takes up a run that was stopped, or, for undo, one that is done. open
+// takeRun takes up a run that was stopped, or, for undo, one that is done. open
 // opens what is needed for that.
-func (e *Engine) take(row ledger.RunRow, open func(*execution) error) (*execution, error) {
+func takeRun(e *Engine, row ledger.RunRow, open func(*execution) error) (*execution, error) {
 	if err := e.Ledger.UseSpare(); err != nil {
 		return nil, err
 	}
@@ -199,7 +199,7 @@ func (e *Engine) take(row ledger.RunRow, open func(*execution) error) (*executio
 		taken.Release()
 		return nil, err
 	}
-	m := e.execution(p)
+	m := newExecution(e, p)
 	m.Run, m.patience = taken, patience{p.WaitQuiet}
 	if err := open(m); err != nil {
 		m.close()
@@ -217,11 +217,11 @@ func (e *Engine) take(row ledger.RunRow, open func(*execution) error) (*executio
 	return m, nil
 }
 
-func (e *Engine) resume(ctx context.Context, row ledger.RunRow) (*Outcome, error) {
-	if err := e.Resumable(row); err != nil {
+func resumeRun(ctx context.Context, e *Engine, row ledger.RunRow) (*Outcome, error) {
+	if err := Resumable(row); err != nil {
 		return nil, err
 	}
-	m, err := e.take(row, (*execution).openAny)
+	m, err := takeRun(e, row, (*execution).openAny)
 	if err != nil {
 		return nil, err
 	}
@@ -236,15 +236,15 @@ func (e *Engine) resume(ctx context.Context, row ledger.RunRow) (*Outcome, error
 // Undo takes a run back: one that was stopped, or the last one that was
 // done to a redirect. What other people wrote meanwhile is never deleted: if
 // the copy was worked in, it is a *RefusedError.
-func (e *Engine) Undo(ctx context.Context, row ledger.RunRow) (*Outcome, error) {
-	if err := e.Undoable(row); err != nil {
+func Undo(ctx context.Context, e *Engine, row ledger.RunRow) (*Outcome, error) {
+	if err := Undoable(e.Ledger, row); err != nil {
 		return nil, err
 	}
-	return e.undo(ctx, row)
+	return undoRun(ctx, e, row)
 }
 
-func (e *Engine) undo(ctx context.Context, row ledger.RunRow) (*Outcome, error) {
-	m, err := e.take(row, (*execution).openToUndo)
+func undoRun(ctx context.Context, e *Engine, row ledger.RunRow) (*Outcome, error) {
+	m, err := takeRun(e, row, (*execution).openToUndo)
 	if err != nil {
 		return nil, err
 	}
@@ -281,7 +281,7 @@ func (e *Engine) undo(ctx context.Context, row ledger.RunRow) (*Outcome, error) 
 
 // Undoable says by the ledger alone that a run can be taken back; else why
 // not.
-func (e *Engine) Undoable(row ledger.RunRow) error {
+func Undoable(l *ledger.Ledger, row ledger.RunRow) error {
 	if row.State == ledger.Undone {
 		return fmt.Errorf("run %s was taken back already: %w", row.ID, ErrNotUndoable)
 	}
@@ -299,11 +299,11 @@ func (e *Engine) Undoable(row ledger.RunRow) error {
 	if IsTogether(row) {
 		return nil // each of its folders is asked by itself
 	}
-	return e.lastOfItsRedirect(row)
+	return checkLast(l, row)
 }
 
 // Resumable says by the ledger alone that a run can be finished; else why not.
-func (e *Engine) Resumable(row ledger.RunRow) error {
+func Resumable(row ledger.RunRow) error {
 	switch row.State {
 	case ledger.Stopped:
 		return nil
@@ -313,9 +313,9 @@ func (e *Engine) Resumable(row ledger.RunRow) error {
 	return fmt.Errorf("run %s is %s: %w", row.ID, row.State, ErrFinished)
 }
 
-// lastOfItsRedirect refuses to take back a run that others were built on.
-func (e *Engine) lastOfItsRedirect(row ledger.RunRow) error {
-	rows, err := e.Ledger.Runs()
+// checkLast refuses to take back a run that others were built on.
+func checkLast(l *ledger.Ledger, row ledger.RunRow) error {
+	rows, err := l.Runs()
 	if err != nil {
 		return err
 	}

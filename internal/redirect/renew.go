@@ -18,8 +18,8 @@ import (
 // now, after a deep check that began at the start: what people changed, made
 // and deleted is taken in. What went bad keeps its old record, so that it goes
 // on being found. Held originals are compared by their own manifest, which
-// stays as it was. Its errors are those of [Engine.Do].
-func (e *Engine) UpdateManifest(ctx context.Context, r ledger.Redirect, d *Deep) (*Outcome, error) {
+// stays as it was. Its errors are those of [Do].
+func UpdateManifest(ctx context.Context, e *Engine, r ledger.Redirect, d *Deep) (*Outcome, error) {
 	if d == nil || d.verdict == nil || !d.Since.IsZero() {
 		return nil, errors.New("the manifest is updated only after all of the target was read at once")
 	}
@@ -29,7 +29,7 @@ func (e *Engine) UpdateManifest(ctx context.Context, r ledger.Redirect, d *Deep)
 	p.Link, p.Target, p.LinkText = r.Link, r.Target, r.LinkText()
 	p.Into, p.Final, p.IntoDrive = filepath.Dir(r.Target), filepath.Base(r.Target), r.Drive
 	p.FromDrive, p.From, p.Held, p.Base, p.Empty = r.Drive, "", "", nil, nil
-	m := e.execution(&p)
+	m := newExecution(e, &p)
 	m.job = &renewing{basics: basics{m}, verdict: d.verdict}
 	return m.conduct(ctx)
 }
@@ -46,7 +46,7 @@ func (m *renewing) Open() error { return m.openMended(false) }
 // Forward writes the new records and the manifest on the drive.
 func (m *renewing) Forward(ctx context.Context) error {
 	if m.verdict == nil { // stopped: what the check had found is gone with it
-		d, err := m.CheckDeep(ctx, *m.p.Before, DeepOptions{FromStart: true})
+		d, err := CheckDeep(ctx, m.basics.execution.Engine, *m.p.Before, DeepOptions{FromStart: true})
 		if err != nil {
 			return err
 		}
@@ -100,7 +100,7 @@ func (m *renewing) Forward(ctx context.Context) error {
 
 // renewed is the new record of an entry; nil if it is gone.
 func (m *renewing) renewed(ctx context.Context, rec *transfer.Record, now *inventory.Entry) (*transfer.Record, error) {
-	rotten := rec != nil && m.verdict.code(rec) == finding.Rot
+	rotten := rec != nil && codeOf(m.verdict, rec) == finding.Rot
 	if now == nil {
 		if rotten {
 			return rec, nil
@@ -122,7 +122,7 @@ func (m *renewing) renewed(ctx context.Context, rec *transfer.Record, now *inven
 	if !now.Stat.IsRegular() {
 		return next, nil
 	}
-	if rec != nil && rec.IsRegular() && m.verdict.code(rec) == "" && rec.Fact.Sum != (transfer.Sum{}) {
+	if rec != nil && rec.IsRegular() && codeOf(m.verdict, rec) == "" && rec.Fact.Sum != (transfer.Sum{}) {
 		next.Fact.Digest, next.Fact.Sum = rec.Fact.Digest, rec.Fact.Sum
 		return next, nil
 	}
@@ -132,8 +132,8 @@ func (m *renewing) renewed(ctx context.Context, rec *transfer.Record, now *inven
 	return next, inventory.Vanished(err)
 }
 
-// code is what became of a record's entry.
-func (v *Verdict) code(rec *transfer.Record) finding.Code {
+// codeOf is what became of a record's entry.
+func codeOf(v *Verdict, rec *transfer.Record) finding.Code {
 	if rec.Ord >= int64(len(v.codes)) {
 		return ""
 	}

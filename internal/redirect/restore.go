@@ -58,7 +58,7 @@ func (r *Restore) find(f finding.Finding) { r.Findings = append(r.Findings, f) }
 // name beside its note, and a link belongs into the account's home unless that
 // is accepted otherwise. It changes nothing. hidden lists what could not be
 // read: directories of other accounts, and notes that are damaged.
-func (e *Engine) PlanRestore(ctx context.Context, d *drive.Drive, o RestoreOptions) (out []*Restore, hidden []string,
+func PlanRestore(ctx context.Context, e *Engine, d *drive.Drive, o RestoreOptions) (out []*Restore, hidden []string,
 	err error) {
 	below := cmp.Or(o.Below, d.Mount)
 	root, err := handle.OpenReal(below)
@@ -73,7 +73,7 @@ func (e *Engine) PlanRestore(ctx context.Context, d *drive.Drive, o RestoreOptio
 	names := map[string]bool{}
 	for _, f := range s.found {
 		r := &Restore{Note: f.note, Target: filepath.Join(f.dir, f.note.Target), Name: f.note.Name}
-		if err := e.planRestore(ctx, d, r, o, f, names); err != nil {
+		if err := planRestore(ctx, e, d, r, o, f, names); err != nil {
 			return nil, nil, err
 		}
 		names[r.Name] = true
@@ -175,7 +175,7 @@ func (s *noteSearch) notes(d *handle.Dir, path string) (map[string]bool, error) 
 }
 
 // planRestore finds out what one note means here.
-func (e *Engine) planRestore(ctx context.Context, d *drive.Drive, r *Restore, o RestoreOptions, f foundNote,
+func planRestore(ctx context.Context, e *Engine, d *drive.Drive, r *Restore, o RestoreOptions, f foundNote,
 	names map[string]bool) error {
 	about := finding.Subject{Name: r.Name, Drive: d.Name()}
 	r.Account = r.Note.Account
@@ -220,13 +220,13 @@ func (e *Engine) planRestore(ctx context.Context, d *drive.Drive, r *Restore, o 
 		}
 		r.find(f)
 	}
-	if err := e.trustNote(ctx, r, d, f.dir, places.ResolvedDir(home), o); err != nil {
+	if err := trustNote(ctx, e, r, d, f.dir, places.ResolvedDir(home), o); err != nil {
 		return err
 	}
-	return e.restorePlan(d, r, o, f.dir, uid, names)
+	return planOfRestore(e, d, r, o, f.dir, uid, names)
 }
 
-func (e *Engine) restorePlan(d *drive.Drive, r *Restore, o RestoreOptions, dir string, uid uint32,
+func planOfRestore(e *Engine, d *drive.Drive, r *Restore, o RestoreOptions, dir string, uid uint32,
 	names map[string]bool) error {
 	now := time.Now()
 	p := &Plan{
@@ -238,7 +238,7 @@ func (e *Engine) restorePlan(d *drive.Drive, r *Restore, o RestoreOptions, dir s
 		Accepted:  o.Accept,
 	}
 	r.plan = p
-	e.linkHere(p)
+	chooseLink(e, p)
 	if !r.Note.Created.IsZero() {
 		p.Made = r.Note.Created
 	}
@@ -270,10 +270,10 @@ func (e *Engine) restorePlan(d *drive.Drive, r *Restore, o RestoreOptions, dir s
 	if _, err := e.expected(&at, filepath.Dir(r.Link), r.Link); err != nil {
 		return err
 	}
-	if err := at.checkOwners(live); err != nil {
+	if err := checkOwners(&at, live); err != nil {
 		return err
 	}
-	if err := e.tagPlace(&at, dir); err != nil {
+	if err := chooseTagPlace(e, &at, dir); err != nil {
 		return err
 	}
 	p.IntoDrive, p.TagIn, p.NewTag = at.IntoDrive, at.TagIn, at.NewTag
@@ -316,13 +316,13 @@ func (r *Restore) inTheWay() {
 // PreviewFolder calls visit for every entry of the real folder that stands
 // where the link of r belongs, with what becomes of it; for none if there is
 // no such folder. It changes nothing.
-func (e *Engine) PreviewFolder(ctx context.Context, r *Restore, halves Halves, visit func(MergeEntry) error) error {
+func PreviewFolder(ctx context.Context, e *Engine, r *Restore, halves Halves, visit func(MergeEntry) error) error {
 	if r.plan == nil || !r.Makes() || !finding.Has(r.Findings, finding.FolderInWay) {
 		return nil
 	}
 	p := *r.plan
 	p.Kind, p.From, p.Halves = KindMerge, p.Link, halves
-	return e.PreviewMerge(ctx, &p, visit)
+	return PreviewMerge(ctx, e, &p, visit)
 }
 
 // linked reports whether programs are led to the target of a redirect, as far as

@@ -24,22 +24,22 @@ import (
 	"nexlin/internal/transfer"
 )
 
-// Restore takes a redirect into the ledger as the drive tells of it, detached
-// as yet; [Engine.PlanMend] then makes the link. Its errors are those of
-// [Engine.Do].
-func (e *Engine) Restore(ctx context.Context, r *Restore) (*Outcome, error) {
+// RestoreLinks takes a redirect into the ledger as the drive tells of it, detached
+// as yet; [PlanMend] then makes the link. Its errors are those of
+// [Do].
+func RestoreLinks(ctx context.Context, e *Engine, r *Restore) (*Outcome, error) {
 	if r.Blocked() {
 		return nil, &RefusedError{r.Findings}
 	}
-	m := e.execution(r.plan)
+	m := newExecution(e, r.plan)
 	m.out.Findings = r.Findings
 	return m.conduct(ctx)
 }
 
-// Unrestore takes the records of a restore out again whose link could not be
+// UnrestoreLinks takes the records of a restore out again whose link could not be
 // made; why is that error. A mend that stopped half-way keeps them: it can be
 // gone on with.
-func (e *Engine) Unrestore(ctx context.Context, id string, why error) error {
+func UnrestoreLinks(ctx context.Context, e *Engine, id string, why error) error {
 	var stopped *StoppedError
 	if errors.As(why, &stopped) {
 		return nil
@@ -48,7 +48,7 @@ func (e *Engine) Unrestore(ctx context.Context, id string, why error) error {
 	if err != nil {
 		return err
 	}
-	_, err = e.Undo(context.WithoutCancel(ctx), row)
+	_, err = Undo(context.WithoutCancel(ctx), e, row)
 	return err
 }
 

@@ -66,7 +66,7 @@ type room struct {
 	before int64
 }
 
-func (e *Engine) execution(p *Plan) *execution {
+func newExecution(e *Engine, p *Plan) *execution {
 	m := &execution{Engine: e, p: p, Journal: run.NewJournal(e.Ledger, p.Run, e.Progress),
 		out: &Outcome{Run: p.Run, Kind: p.Kind, Plan: p, Findings: p.Findings}}
 	m.job = unknown{basics{m}}
@@ -91,9 +91,9 @@ func (m *execution) enlist() (err error) {
 // StoppedRun is the finding about a run that was stopped; path is what it is about,
 // empty where that is not known. What has to be done before the run can go on or back is
 // its remedy: a drive plugged in, something set aside.
-func (e *Engine) StoppedRun(row ledger.RunRow, path string) finding.Finding {
+func StoppedRun(e *Engine, row ledger.RunRow, path string) finding.Finding {
 	f := stoppedRun(row, path)
-	if first := e.waitsFor(row); first != nil {
+	if first := whatItWaitsFor(e, row); first != nil {
 		f.Message += "; " + first.Message
 		f = f.Instead(first.Remedy)
 		if first.Code != finding.OldPlaceTaken { // whose remedy says so itself
@@ -104,9 +104,9 @@ func (e *Engine) StoppedRun(row ledger.RunRow, path string) finding.Finding {
 	return f
 }
 
-// waitsFor is the finding about what a stopped run waits for; nil if that is nothing, or
+// whatItWaitsFor is the finding about what a stopped run waits for; nil if that is nothing, or
 // not known.
-func (e *Engine) waitsFor(row ledger.RunRow) *finding.Finding {
+func whatItWaitsFor(e *Engine, row ledger.RunRow) *finding.Finding {
 	if told, err := e.Ledger.Run(row.ID); err == nil {
 		row = told // one of several is told under the id of the whole
 	}
@@ -120,7 +120,7 @@ func (e *Engine) waitsFor(row ledger.RunRow) *finding.Finding {
 	}
 	for _, p := range plans {
 		var refused *RefusedError
-		if errors.As(e.holdsUp(p), &refused) && refused.only(finding.OldPlaceTaken, finding.DriveElsewhere,
+		if errors.As(whatHoldsUp(e, p), &refused) && refused.only(finding.OldPlaceTaken, finding.DriveElsewhere,
 			finding.DriveAway, finding.DriveSwapped, finding.Covered) {
 			return &refused.Findings[0]
 		}
@@ -128,22 +128,22 @@ func (e *Engine) waitsFor(row ledger.RunRow) *finding.Finding {
 	return nil
 }
 
-// holdsUp is what keeps a run that was stopped, or has not begun, from going on.
-func (e *Engine) holdsUp(p *Plan) error {
+// whatHoldsUp is what keeps a run that was stopped, or has not begun, from going on.
+func whatHoldsUp(e *Engine, p *Plan) error {
 	row, err := e.Ledger.Run(p.Run)
 	begun := err == nil
 	if begun && row.State != ledger.Stopped {
 		return nil // at its end, or taken back
 	}
 	if p.Into != "" {
-		if err := e.execution(p).checkDrive(p.Into, p.IntoDrive); err != nil {
+		if err := newExecution(e, p).checkDrive(p.Into, p.IntoDrive); err != nil {
 			return err
 		}
 	}
 	if !begun {
 		return nil
 	}
-	_, err = e.Recoverable(row)
+	_, err = Recoverable(e, row)
 	return err
 }
 
@@ -153,8 +153,8 @@ func placeTaken(err error) bool {
 	return errors.As(err, &refused) && refused.only(finding.OldPlaceTaken)
 }
 
-// stoppedOf finds the runs of a redirect that were stopped, as blockers.
-func (e *Engine) stoppedOf(r *ledger.Redirect) (out []finding.Finding, err error) {
+// stoppedRunsOf finds the runs of a redirect that were stopped, as blockers.
+func stoppedRunsOf(e *Engine, r *ledger.Redirect) (out []finding.Finding, err error) {
 	rows, err := unfinishedRuns(e.Ledger)
 	for _, row := range rows {
 		is := row.Redirect == r.Name && !ofArchive(row.Kind)
@@ -166,7 +166,7 @@ func (e *Engine) stoppedOf(r *ledger.Redirect) (out []finding.Finding, err error
 			is = slices.ContainsFunc(plans, func(p *Plan) bool { return p.Name == r.Name })
 		}
 		if is {
-			out = append(out, e.StoppedRun(row, r.Link).As(finding.Blocker))
+			out = append(out, StoppedRun(e, row, r.Link).As(finding.Blocker))
 		}
 	}
 	return out, err

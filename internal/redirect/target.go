@@ -46,8 +46,8 @@ type MoveOptions struct {
 	Progress   func(entries, bytes int64) // of the inspection; may be nil
 }
 
-// present says that the drive a redirect's data lies on is not here.
-func (e *Engine) present(p *Plan, want ledger.DriveRef, path string) error {
+// checkPresent says that the drive a redirect's data lies on is not here.
+func checkPresent(e *Engine, p *Plan, want ledger.DriveRef, path string) error {
 	w, err := e.Whereabouts(want, path)
 	if err != nil {
 		return err
@@ -61,8 +61,8 @@ func (e *Engine) present(p *Plan, want ledger.DriveRef, path string) error {
 	return nil
 }
 
-// linkInPlace wants the link of a redirect that moves on to be there.
-func (e *Engine) linkInPlace(p *Plan, r ledger.Redirect) error {
+// checkLinkInPlace wants the link of a redirect that moves on to be there.
+func checkLinkInPlace(e *Engine, p *Plan, r ledger.Redirect) error {
 	if away, err := e.LinkDriveAway(&r); away != nil || err != nil {
 		if away != nil {
 			p.find(*away)
@@ -77,7 +77,7 @@ func (e *Engine) linkInPlace(p *Plan, r ledger.Redirect) error {
 	return err
 }
 
-func (e *Engine) chooseName(p *Plan, name, base string) error {
+func chooseName(e *Engine, p *Plan, name, base string) error {
 	if !p.kind().first {
 		return nil
 	}
@@ -113,8 +113,8 @@ func (e *Engine) chooseName(p *Plan, name, base string) error {
 	}
 }
 
-// notOurs refuses a place that is Nexlin's own for what is to be written there.
-func (e *Engine) notOurs(p *Plan) (bool, error) {
+// checkNotOurs refuses a place that is Nexlin's own for what is to be written there.
+func checkNotOurs(e *Engine, p *Plan) (bool, error) {
 	ours, err := e.Ours()
 	if err != nil {
 		return false, err
@@ -129,11 +129,11 @@ func (e *Engine) notOurs(p *Plan) (bool, error) {
 	return false, nil
 }
 
-// target inspects the directory the copy goes into: that it is there or can
+// checkTarget inspects the directory the copy goes into: that it is there or can
 // be made, on which drive, and what that drive keeps.
-func (e *Engine) target(p *Plan) error {
+func checkTarget(e *Engine, p *Plan) error {
 	into := p.Into
-	if free, err := e.notOurs(p); !free || err != nil {
+	if free, err := checkNotOurs(e, p); !free || err != nil {
 		return err
 	}
 	if err := p.told(e.Shared(p.Name, p.Copy())); err != nil {
@@ -173,24 +173,24 @@ func (e *Engine) target(p *Plan) error {
 		return nil
 	}
 	defer dir.Release()
-	if err := p.checkOwners(dir); err != nil {
+	if err := checkOwners(p, dir); err != nil {
 		return err
 	}
 	if err := dir.Access(".", handle.MayWrite|handle.MayEnter); err != nil {
 		p.find(finding.New(finding.TargetNoWrite, anchor, "this account may not write in %s", anchor))
 		return nil
 	}
-	if err := e.taken(p, anchor); err != nil {
+	if err := checkTaken(e, p, anchor); err != nil {
 		return err
 	}
-	if err := e.tagPlace(p, anchor); err != nil {
+	if err := chooseTagPlace(e, p, anchor); err != nil {
 		return err
 	}
-	return e.abilities(p, dir)
+	return checkAbilities(e, p, dir)
 }
 
 // checkOwners finds a directory that lies in another account's hands.
-func (p *Plan) checkOwners(d *handle.Dir) error {
+func checkOwners(p *Plan, d *handle.Dir) error {
 	f, err := preflight.OthersDirectory(d)
 	if f != nil {
 		p.find(*f)
@@ -198,8 +198,8 @@ func (p *Plan) checkOwners(d *handle.Dir) error {
 	return err
 }
 
-// taken looks at the place where the copy will stand.
-func (e *Engine) taken(p *Plan, anchor string) error {
+// checkTaken looks at the place where the copy will stand.
+func checkTaken(e *Engine, p *Plan, anchor string) error {
 	if anchor != p.Into {
 		if fi, err := os.Lstat(anchor); err == nil && !fi.IsDir() {
 			p.find(finding.New(finding.TargetTaken, anchor, "%s is no directory", anchor))
@@ -238,10 +238,10 @@ func (e *Engine) taken(p *Plan, anchor string) error {
 	return nil
 }
 
-// tagPlace decides where the drive tag lies or will lie: in the drive's
+// chooseTagPlace decides where the drive tag lies or will lie: in the drive's
 // root if this account may write there, else in the highest directory on
 // the way to the target where it may.
-func (e *Engine) tagPlace(p *Plan, anchor string) error {
+func chooseTagPlace(e *Engine, p *Plan, anchor string) error {
 	d := &p.IntoNow
 	way := []string{}
 	for at := anchor; pathtext.Within(at, d.Mount); at = filepath.Dir(at) {
@@ -299,9 +299,9 @@ func relative(mount, path string) string {
 	return rel
 }
 
-// abilities tries what the target's file system keeps and holds it against
+// checkAbilities tries what the target's file system keeps and holds it against
 // what a move needs.
-func (e *Engine) abilities(p *Plan, dir *handle.Dir) error {
+func checkAbilities(e *Engine, p *Plan, dir *handle.Dir) error {
 	a, err := drive.Try(dir)
 	if err != nil {
 		if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) {
@@ -323,15 +323,15 @@ func (e *Engine) abilities(p *Plan, dir *handle.Dir) error {
 }
 
 // checkPlaces finds folder and target that are not two places on two drives.
-func (e *Engine) checkPlaces(p *Plan) {
+func checkPlaces(e *Engine, p *Plan) {
 	p.find(preflight.TwoPlaces(p.From, p.Copy())...)
 	if !p.kind().merges || p.Fresh { // the halves of a redirect may lie on one drive
 		p.find(preflight.TwoDrives(p.From, p.Copy(), &p.FromNow, &p.IntoNow)...)
 	}
 }
 
-// space holds what the copy takes against what the drive has.
-func (e *Engine) space(p *Plan) {
+// checkSpace holds what the copy takes against what the drive has.
+func checkSpace(e *Engine, p *Plan) {
 	if p.FromIno == 0 || p.IntoNow.Mount == "" {
 		return
 	}
@@ -340,14 +340,14 @@ func (e *Engine) space(p *Plan) {
 	p.find(preflight.RoomForRecords(e.Ledger.Dir(), p.Entries)...)
 }
 
-// linkPlace finds out whether this account may change the names in the
+// checkLinkPlace finds out whether this account may change the names in the
 // directory around the folder. The trial itself comes with the run.
-func (e *Engine) linkPlace(p *Plan) error {
+func checkLinkPlace(e *Engine, p *Plan) error {
 	return p.told(preflight.MayRename(p.UID, slices.Compact([]string{filepath.Dir(p.Link), p.HeldIn})...))
 }
 
-// unfinished finds a stopped run that is about the same folder or place.
-func (e *Engine) unfinished(p *Plan) error {
+// checkUnfinished finds a stopped run that is about the same folder or place.
+func checkUnfinished(e *Engine, p *Plan) error {
 	rows, err := e.Ledger.Unfinished()
 	if err != nil {
 		return err
@@ -363,24 +363,24 @@ func (e *Engine) unfinished(p *Plan) error {
 				p.Into != "" && o.Copy() == p.Copy()
 			if o.Name == p.Name || overlaps {
 				row.ID = under(o)
-				p.find(e.StoppedRun(row, o.Link).As(finding.Blocker))
+				p.find(StoppedRun(e, row, o.Link).As(finding.Blocker))
 			}
 		}
 	}
 	return nil
 }
 
-// gapAhead says before a run that there will be a moment without the folder, as
+// foreseeGap says before a run that there will be a moment without the folder, as
 // far as that can be known without making anything.
-func (e *Engine) gapAhead(p *Plan) {
+func foreseeGap(e *Engine, p *Plan) {
 	if d := p.linkDrive(); d.Mount != "" && (d.Fuse || !handle.Exchanges) {
 		p.Gap = true
 		p.gap()
 	}
 }
 
-// wantLinkDrive adds that finding to a plan.
-func (e *Engine) wantLinkDrive(p *Plan, r *ledger.Redirect) error {
+// checkLinkDrive adds that finding to a plan.
+func checkLinkDrive(e *Engine, p *Plan, r *ledger.Redirect) error {
 	f, err := e.LinkDriveAway(r)
 	if f != nil {
 		p.find(*f)

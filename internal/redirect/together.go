@@ -29,7 +29,7 @@ type groupExecution struct {
 // *RefusedError before anything has changed, a *TakenBackError if one folder
 // failed and everything was taken back, a *StoppedError if the run can be
 // finished or taken back.
-func (e *Engine) RunTogether(ctx context.Context, t *Together) (*TogetherOutcome, error) {
+func RunTogether(ctx context.Context, e *Engine, t *Together) (*TogetherOutcome, error) {
 	if err := t.Blocked(); err != nil {
 		return nil, err
 	}
@@ -37,12 +37,12 @@ func (e *Engine) RunTogether(ctx context.Context, t *Together) (*TogetherOutcome
 	if err != nil {
 		return nil, err
 	}
-	c := e.groupExecution(t, begun)
+	c := newGroup(e, t, begun)
 	defer c.close()
 	return c.out, c.ended(ctx, c.forward(ctx))
 }
 
-func (e *Engine) groupExecution(t *Together, taken *ledger.Run) *groupExecution {
+func newGroup(e *Engine, t *Together, taken *ledger.Run) *groupExecution {
 	j := run.NewJournal(e.Ledger, t.Run, e.Progress)
 	j.Run = taken
 	return &groupExecution{Engine: e, t: t, Journal: j, executions: make([]*execution, len(t.Plans)),
@@ -211,7 +211,7 @@ func (c *groupExecution) gather(ctx context.Context, i int, p *Plan) error {
 	row, err := c.Ledger.Run(p.Run)
 	switch {
 	case errors.Is(err, ledger.ErrNotFound):
-		m := c.execution(p)
+		m := newExecution(c.Engine, p)
 		c.executions[i], c.out.Members[i] = m, m.out
 		if err := m.open(); err != nil {
 			return err
@@ -232,7 +232,7 @@ func (c *groupExecution) gather(ctx context.Context, i int, p *Plan) error {
 		c.out.Members[i] = &Outcome{Run: p.Run, Kind: p.Kind, Plan: p, State: row.State}
 		return nil
 	}
-	m, err := c.take(row, (*execution).openAny)
+	m, err := takeRun(c.Engine, row, (*execution).openAny)
 	if err != nil {
 		return err
 	}
@@ -363,7 +363,7 @@ func (c *groupExecution) back(ctx context.Context) error {
 	for i, p := range slices.Backward(c.t.Plans) {
 		row, err := c.Ledger.Run(p.Run)
 		if errors.Is(err, ledger.ErrNotFound) { // it was tried at most
-			if err := c.execution(p).dropTrials(); err != nil {
+			if err := newExecution(c.Engine, p).dropTrials(); err != nil {
 				return err
 			}
 			continue
@@ -374,7 +374,7 @@ func (c *groupExecution) back(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		out, err := c.undo(ctx, row)
+		out, err := undoRun(ctx, c.Engine, row)
 		if err != nil {
 			return err
 		}
@@ -419,7 +419,7 @@ func (c *groupExecution) mayAllGoBack(ctx context.Context) error {
 }
 
 // takeGroup takes up a run of several that was stopped or is done.
-func (e *Engine) takeGroup(row ledger.RunRow) (*groupExecution, error) {
+func takeGroup(e *Engine, row ledger.RunRow) (*groupExecution, error) {
 	taken, err := e.Ledger.Take(row.ID)
 	if err != nil {
 		return nil, err
@@ -429,16 +429,16 @@ func (e *Engine) takeGroup(row ledger.RunRow) (*groupExecution, error) {
 		taken.Release()
 		return nil, err
 	}
-	return e.groupExecution(t, taken), nil
+	return newGroup(e, t, taken), nil
 }
 
 // ResumeTogether finishes a run of several. Its errors are those of
-// [Engine.RunTogether].
-func (e *Engine) ResumeTogether(ctx context.Context, row ledger.RunRow) (*TogetherOutcome, error) {
-	if err := e.Resumable(row); err != nil {
+// [RunTogether].
+func ResumeTogether(ctx context.Context, e *Engine, row ledger.RunRow) (*TogetherOutcome, error) {
+	if err := Resumable(row); err != nil {
 		return nil, err
 	}
-	c, err := e.takeGroup(row)
+	c, err := takeGroup(e, row)
 	if err != nil {
 		return nil, err
 	}
@@ -452,11 +452,11 @@ func (e *Engine) ResumeTogether(ctx context.Context, row ledger.RunRow) (*Togeth
 
 // UndoTogether takes a run of several back as a whole: it is looked first
 // whether any of the copies was worked in, and then none is touched.
-func (e *Engine) UndoTogether(ctx context.Context, row ledger.RunRow) (*TogetherOutcome, error) {
-	if err := e.Undoable(row); err != nil {
+func UndoTogether(ctx context.Context, e *Engine, row ledger.RunRow) (*TogetherOutcome, error) {
+	if err := Undoable(e.Ledger, row); err != nil {
 		return nil, err
 	}
-	c, err := e.takeGroup(row)
+	c, err := takeGroup(e, row)
 	if err != nil {
 		return nil, err
 	}
@@ -500,10 +500,10 @@ func (c *groupExecution) mayGoBack(ctx context.Context, p *Plan) error {
 	if err != nil {
 		return err
 	}
-	if err := c.Undoable(row); err != nil {
+	if err := Undoable(c.Engine.Ledger, row); err != nil {
 		return err
 	}
-	m, err := c.take(row, (*execution).openAny)
+	m, err := takeRun(c.Engine, row, (*execution).openAny)
 	if err != nil {
 		return err
 	}

@@ -25,7 +25,7 @@ func (m *execution) recordNeverCopied(ctx context.Context) error {
 		}
 	}
 	s, err := transfer.Compose(dir, 1, func(put func(*transfer.Record) error) error {
-		return inventory.Walk(ctx, m.from, visiting(func(e *inventory.Entry) error {
+		return inventory.Walk(ctx, m.from, inventory.VisitorFunc(func(e *inventory.Entry) error {
 			if err := e.ReadXattrs(); err != nil {
 				return err
 			}
@@ -42,7 +42,7 @@ func (m *execution) recordNeverCopied(ctx context.Context) error {
 
 // sinceNeverCopied holds such a held original against its record. Nil where an
 // older build took none.
-func (e *Engine) sinceNeverCopied(ctx context.Context, id string, held *handle.Dir, fuse bool) (*sinceHeld, error) {
+func sinceNeverCopied(ctx context.Context, e *Engine, id string, held *handle.Dir, fuse bool) (*sinceHeld, error) {
 	dir := filepath.Join(e.Ledger.RunDir(id), heldRecords)
 	spool, err := transfer.OpenSpool(dir, 1)
 	if errors.Is(err, os.ErrNotExist) {
@@ -81,9 +81,3 @@ type sinceHeld struct {
 	nWritten,
 	nGone int
 }
-
-// visiting is a visitor of every entry.
-type visiting func(e *inventory.Entry) error
-
-// Leave implements [inventory.Visitor].
-func (f visiting) Leave(*inventory.Entry) error { return nil }
