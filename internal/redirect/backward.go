@@ -23,7 +23,7 @@ import (
 )
 
 // backward takes the run back from wherever it stands.
-func (m *execution) backward(ctx context.Context) error {
+func (m *undoer) backward(ctx context.Context) error {
 	at, err := m.where()
 	if err != nil {
 		return err
@@ -88,7 +88,7 @@ func (m *execution) backward(ctx context.Context) error {
 // a *RefusedError if something of it is gone. What was written there late comes
 // back with it, if that is since the run was stopped; after one that was done,
 // it is somebody's work in the wrong place.
-func (m *execution) heldUnchanged(ctx context.Context) error {
+func (m *undoer) heldUnchanged(ctx context.Context) error {
 	if m.p.Bare {
 		return m.neverCopiedUnchanged(ctx)
 	}
@@ -111,8 +111,8 @@ func (m *execution) heldUnchanged(ctx context.Context) error {
 	return m.heldRefused(bad, what)
 }
 
-// neverCopiedUnchanged is [execution.heldUnchanged] for what was never copied.
-func (m *execution) neverCopiedUnchanged(ctx context.Context) error {
+// neverCopiedUnchanged is [undoer.heldUnchanged] for what was never copied.
+func (m *undoer) neverCopiedUnchanged(ctx context.Context) error {
 	since, err := sinceNeverCopied(ctx, m.Engine, m.p.Run, m.from, m.p.FromFuse)
 	if err != nil || since == nil || since.nGone == 0 {
 		return err // what was written there since comes back with it
@@ -120,7 +120,7 @@ func (m *execution) neverCopiedUnchanged(ctx context.Context) error {
 	return m.heldRefused(since.gone, "is gone from")
 }
 
-func (m *execution) heldRefused(bad []string, what string) error {
+func (m *undoer) heldRefused(bad []string, what string) error {
 	held := m.p.HeldPath()
 	f := finding.New(finding.HeldChanged, filepath.Join(held, bad[0]), "%s %s the held original at %s: the folder "+
 		"would not come back as it was", bad[0], what, held).Named(m.p.Name).OfRun(m.p.Run)
@@ -135,7 +135,7 @@ func (m *execution) heldRefused(bad []string, what string) error {
 }
 
 // switchBack leads programs to the folder again.
-func (m *execution) switchBack(ctx context.Context) error {
+func (m *switcher) switchBack(ctx context.Context) error {
 	if !m.p.exchanges() {
 		if err := m.Act(ctx, "unhold", m.p.Held, m.unhold, nil); err != nil {
 			return err
@@ -145,7 +145,7 @@ func (m *execution) switchBack(ctx context.Context) error {
 }
 
 // leadBack has folder and link stand as they did before the switch.
-func (m *execution) leadBack(ctx context.Context) error {
+func (m *switcher) leadBack(ctx context.Context) error {
 	switch k := m.p.kind(); {
 	case k.back:
 		return m.switchBackAct(ctx, m.toLink)
@@ -162,7 +162,7 @@ func (m *execution) leadBack(ctx context.Context) error {
 }
 
 // unhold gives what was held its own name again.
-func (m *execution) unhold() error {
+func (m *switcher) unhold() error {
 	st, err := m.heldIn.Stat(m.p.Held)
 	if handle.Missing(err) || err == nil && !isDir(&st, m.p.fromID()) {
 		return nil // it was not renamed yet
@@ -178,7 +178,7 @@ func (m *execution) unhold() error {
 
 // setAside gives a copy that had its final name a held name: it is not
 // ours to delete any more (I4). Empty if there is none.
-func (m *execution) setAside(ctx context.Context, at position) (string, error) {
+func (m *undoer) setAside(ctx context.Context, at position) (string, error) {
 	aside := m.copyAside()
 	var d placeData
 	known, err := m.Last("place", &d)
@@ -221,10 +221,10 @@ func (m *execution) setAside(ctx context.Context, at position) (string, error) {
 }
 
 // copyAside is what the copy is called once it is set aside.
-func (m *execution) copyAside() string { return naming.Held(m.p.Final, m.p.Run) }
+func (m *opener) copyAside() string { return naming.Held(m.p.Final, m.p.Run) }
 
 // removePart takes away what the run made before it gave it a name.
-func (m *execution) removePart(ctx context.Context) error {
+func (m *undoer) removePart(ctx context.Context) error {
 	if m.into == nil {
 		return nil
 	}
@@ -251,7 +251,7 @@ func (m *execution) removePart(ctx context.Context) error {
 }
 
 // emptyAgain puts back the empty directory that stood at the target.
-func (m *execution) emptyAgain() error {
+func (m *undoer) emptyAgain() error {
 	var a DirAttrs
 	known, err := m.Last("drop-empty", &a)
 	if err != nil || !known {
@@ -273,7 +273,7 @@ func (m *execution) emptyAgain() error {
 
 // dropOwn removes what the run made for itself beside the link and in the
 // directories: its temporary link, and what giving something away left.
-func (m *execution) dropOwn(dirs ...*handle.Dir) error {
+func (m *opener) dropOwn(dirs ...*handle.Dir) error {
 	if err := m.linkPlace().DropTemp(m.p.LinkText, m.p.OldText); err != nil {
 		return err
 	}
@@ -286,7 +286,7 @@ func (m *execution) dropOwn(dirs ...*handle.Dir) error {
 }
 
 // dropScratch removes what giving a directory away left in dir.
-func (m *execution) dropScratch(dir *handle.Dir) error {
+func (m *opener) dropScratch(dir *handle.Dir) error {
 	name := naming.Scratch(m.p.Run)
 	if _, err := dir.Stat(name); handle.Missing(err) {
 		return nil
@@ -301,7 +301,7 @@ func (m *execution) dropScratch(dir *handle.Dir) error {
 
 // forget takes back what the run put around the copy: its note, the tag if
 // it was new, and the directories it made. What is not empty stays.
-func (m *execution) forget() error {
+func (m *undoer) forget() error {
 	if err := m.dropNote(); err != nil {
 		return err
 	}
@@ -326,7 +326,7 @@ func (m *execution) forget() error {
 
 // dropNote removes the note of this run, and the record directory if
 // nothing else is in it.
-func (m *execution) dropNote() error {
+func (m *undoer) dropNote() error {
 	rec, err := m.into.Beneath(drive.RecordDir)
 	if handle.Missing(err) {
 		return nil
@@ -350,7 +350,7 @@ func (m *execution) dropNote() error {
 }
 
 // dropTempRecords removes what a stop left of writing the run's records.
-func (m *execution) dropTempRecords(rec *handle.Dir) error {
+func (m *copier) dropTempRecords(rec *handle.Dir) error {
 	for _, name := range []string{m.p.Name + ".json", m.p.Name + ".mtree", drive.TagFile} {
 		if err := rec.Unlink(drive.TempRecord(name)); err != nil && !handle.Missing(err) {
 			return handle.IgnorePermission(err)
@@ -360,7 +360,7 @@ func (m *execution) dropTempRecords(rec *handle.Dir) error {
 }
 
 // dropTag removes a drive tag that this run made and no other has used.
-func (m *execution) dropTag() error {
+func (m *undoer) dropTag() error {
 	id := m.p.IntoDrive.ID
 	d, err := m.openOn(m.p.TagIn, m.p.IntoDrive)
 	if handle.Missing(err) {
@@ -407,7 +407,7 @@ func rmdirIfEmpty(d *handle.Dir, name string) error {
 }
 
 // undone writes the result of an undo into the ledger.
-func (m *execution) undone(ctx context.Context, setAside string) error {
+func (m *undoer) undone(ctx context.Context, setAside string) error {
 	if setAside != "" && !m.p.kind().back {
 		if err := m.renote(m.into, m.p.Name, note.SetAside); err != nil {
 			return err
@@ -460,7 +460,7 @@ func (m *execution) undone(ctx context.Context, setAside string) error {
 
 // setAsideHeld is the set-aside copy as a held original: discard-original
 // deletes it by the same rules.
-func (m *execution) setAsideHeld() ledger.Held {
+func (m *describer) setAsideHeld() ledger.Held {
 	h := m.held()
 	h.Path = filepath.Join(m.p.Into, m.copyAside())
 	h.Drive, h.Copy = m.p.IntoDrive, true
@@ -473,7 +473,7 @@ func (m *execution) setAsideHeld() ledger.Held {
 
 // dropDirs removes directories that a run has made, the innermost first; what
 // is not empty stays.
-func (m *execution) dropDirs(made parentsData) error {
+func (m *undoer) dropDirs(made parentsData) error {
 	at := made.Anchor
 	dirs := []string{}
 	for _, n := range made.Names {

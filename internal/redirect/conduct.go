@@ -25,10 +25,10 @@ func (m *execution) conduct(ctx context.Context) (*Outcome, error) {
 }
 
 // base is the last name of the link path.
-func (m *execution) base() string { return filepath.Base(m.p.Link) }
+func (m *opener) base() string { return filepath.Base(m.p.Link) }
 
 // count takes the numbers of what was taken in from the records.
-func (m *execution) count() {
+func (m *opener) count() {
 	m.p.Files, m.p.Bytes, m.p.Entries = 0, 0, 0
 	for c := transfer.Read(m.spool); c.Peek() != nil; c.Next() {
 		m.p.Entries++

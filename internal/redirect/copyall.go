@@ -18,7 +18,7 @@ import (
 
 // copyAll copies, flushes, reads back, and catches up until a pass finds
 // nothing changed.
-func (m *execution) copyAll(ctx context.Context) error {
+func (m *copier) copyAll(ctx context.Context) error {
 	if err := m.Begin("copy", m.p.Files, m.p.Bytes); err != nil {
 		return err
 	}
@@ -34,7 +34,7 @@ func (m *execution) copyAll(ctx context.Context) error {
 // passes copies what has changed since the spools that the run left, pass after
 // pass, until one finds nothing. first is 1 for the copy itself, 2 for a
 // catch-up.
-func (m *execution) passes(ctx context.Context, first int) error {
+func (m *copier) passes(ctx context.Context, first int) error {
 	old := m.oldSpools()
 	defer func() {
 		for _, s := range old {
@@ -92,7 +92,7 @@ func (m *execution) passes(ctx context.Context, first int) error {
 
 // restAfter is how the folder has come to rest after a pass; after one that may have been
 // the last, if it found nothing.
-func (m *execution) restAfter(ctx context.Context, tally *transfer.Tally, last bool) (rest, error) {
+func (m *copier) restAfter(ctx context.Context, tally *transfer.Tally, last bool) (rest, error) {
 	if !last || tally.Changed > 0 {
 		return busy, nil
 	}
@@ -113,7 +113,7 @@ const staleAfter = 500 * time.Millisecond
 // several folders waits for the last one. What was deleted or renamed meanwhile
 // would rise again otherwise. What has changed is copied, verified and sealed
 // again.
-func (m *execution) catchUp(ctx context.Context) error {
+func (m *copier) catchUp(ctx context.Context) error {
 	for range maxPasses {
 		if err := m.restCopy(ctx); err != nil {
 			return err
@@ -145,7 +145,7 @@ func (m *execution) catchUp(ctx context.Context) error {
 }
 
 // changed reports whether the folder is not as the last pass found it.
-func (m *execution) changed(ctx context.Context) (bool, error) {
+func (m *copier) changed(ctx context.Context) (bool, error) {
 	if m.p.Bare {
 		return false, nil // nothing in it was copied
 	}
@@ -164,7 +164,7 @@ func (m *execution) changed(ctx context.Context) (bool, error) {
 // session decides whether what was read back before a stop is read again: not
 // if the drive has been mounted all the time since, so that the stop is no more
 // than a pause of this run.
-func (m *execution) session(ctx context.Context) error {
+func (m *copier) session(ctx context.Context) error {
 	now, err := m.part.Dir.Session()
 	if err != nil {
 		return err
@@ -185,7 +185,7 @@ func firstPath(t *transfer.Tally) string {
 	return pathtext.Show(t.ChangedPaths[0])
 }
 
-func (m *execution) onePass(ctx context.Context, old []*transfer.Spool, doubt bool) (*transfer.Tally, error) {
+func (m *copier) onePass(ctx context.Context, old []*transfer.Spool, doubt bool) (*transfer.Tally, error) {
 	began := time.Now()
 	m.looked = began
 	// Stores into mapped pages show in no time stamp until they are written back.
@@ -218,7 +218,7 @@ func (m *execution) onePass(ctx context.Context, old []*transfer.Spool, doubt bo
 }
 
 // copyJob is what passes and verifications of this run have in common.
-func (m *execution) copyJob() *transfer.Job {
+func (m *copier) copyJob() *transfer.Job {
 	return &transfer.Job{
 		Source: m.from, Part: m.part, New: m.spool, Scratch: m.Run.Dir(), Workers: m.workers(), Progress: m.Progress,
 		Digest: m.p.Digest, Allow: m.p.Allow, Fuse: m.p.IntoFuse, SourceFuse: m.p.FromFuse, Lender: m.lender,
@@ -229,7 +229,7 @@ func (m *execution) copyJob() *transfer.Job {
 // workers is how many files are handled at once: where heads have to move
 // from one to the other only two, so that one is read while the other's
 // digest is taken.
-func (m *execution) workers() int {
+func (m *copier) workers() int {
 	if m.Workers == 0 && (m.p.FromNow.Spinning || m.p.IntoNow.Spinning) {
 		return 2
 	}
@@ -239,7 +239,7 @@ func (m *execution) workers() int {
 // flush flushes the records, and then the copy's whole file system; where that
 // proves nothing, every file and directory was flushed by itself. The records
 // come first: an entry that outlasts a power cut without them is a stranger.
-func (m *execution) flush() error {
+func (m *copier) flush() error {
 	if err := m.spool.Sync(); err != nil {
 		return err
 	}
@@ -250,7 +250,7 @@ func (m *execution) flush() error {
 }
 
 // oldSpools opens what earlier passes of this run left, newest first.
-func (m *execution) oldSpools() []*transfer.Spool {
+func (m *copier) oldSpools() []*transfer.Spool {
 	var out []*transfer.Spool
 	for _, n := range slices.Backward(transfer.Spools(m.Run.Dir())) {
 		// One that can't be opened is not known: what it said is copied anew.
@@ -265,7 +265,7 @@ func (m *execution) oldSpools() []*transfer.Spool {
 // dropSpools removes the spools before the one of the last whole pass, which is
 // on the device by then: one of them has to outlast a power cut, or our own part
 // would be full of strangers.
-func (m *execution) dropSpools() error {
+func (m *copier) dropSpools() error {
 	before := slices.DeleteFunc(transfer.Spools(m.Run.Dir()), func(n int) bool { return n >= m.pass })
 	if len(before) == 0 {
 		return nil
@@ -282,7 +282,7 @@ func (m *execution) dropSpools() error {
 }
 
 // fromPath is where the copied folder stands now, as processes see it.
-func (m *execution) fromPath() string {
+func (m *opener) fromPath() string {
 	if p := m.from.RealPath(); p != "" {
 		return p
 	}
@@ -290,7 +290,7 @@ func (m *execution) fromPath() string {
 }
 
 // readBack flushes the copy and reads what is new in it from the device (I2).
-func (m *execution) readBack(ctx context.Context, tally *transfer.Tally) error {
+func (m *copier) readBack(ctx context.Context, tally *transfer.Tally) error {
 	if m.Phase() == "copy" {
 		if err := m.Begin("verify", tally.Files, tally.Bytes); err != nil {
 			return err
@@ -315,13 +315,13 @@ func (m *execution) readBack(ctx context.Context, tally *transfer.Tally) error {
 
 // countReadBack adds what was read back, and forgets that all of it came from
 // the device once some did not.
-func (m *execution) countReadBack(t *transfer.Tally) {
+func (m *copier) countReadBack(t *transfer.Tally) {
 	sure := t.FromDevice == t.ReadBack && !m.p.IntoNow.Memory && !m.p.IntoNow.Loop && !m.p.IntoNow.Fuse
 	m.out.Device = sure && (m.out.Device || m.out.Verified.Files == 0) && m.out.Verified.Files+t.ReadBack > 0
 	m.out.Verified.Files += t.ReadBack
 }
 
-func (m *execution) stranger(aside []string) {
+func (m *copier) stranger(aside []string) {
 	if len(aside) == 0 {
 		return
 	}

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"nexlin/internal/archive"
+	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
@@ -62,6 +63,13 @@ func (e *KeptError) Unwrap() error { return e.Err }
 type discarding struct {
 	basics
 	broughtOver bool // late writes were
+	room        []room
+}
+
+// room is a drive and what was free on it before the run.
+type room struct {
+	drive  drive.Drive
+	before int64
 }
 
 func discardingOf(m *execution) *discarding { return &discarding{basics: basics{m}} }

@@ -10,7 +10,7 @@ import (
 )
 
 // backFromGap takes a switch back that was stopped between its two renames.
-func (m *execution) backFromGap(ctx context.Context) (position, error) {
+func (m *switcher) backFromGap(ctx context.Context) (position, error) {
 	at := placed
 	if m.p.kind().back {
 		at = before
@@ -19,14 +19,14 @@ func (m *execution) backFromGap(ctx context.Context) (position, error) {
 }
 
 // gapFilled tells of what came to stand at the link path in the moment of the switch.
-func (m *execution) gapFilled(name string) {
+func (m *switcher) gapFilled(name string) {
 	at := m.linkIn.Join(name)
 	m.out.Findings = append(m.out.Findings, finding.New(finding.GapFilled, at,
 		"something was made at %s in the moment of the switch, and is %s now", m.p.Link, at).Named(m.p.Name))
 }
 
 // spareName is a name beside the link that nothing has.
-func (m *execution) spareName() (string, error) {
+func (m *switcher) spareName() (string, error) {
 	stem, end := "."+m.base(), ".gap-"+m.p.Run
 	for i := 1; ; i++ {
 		name := naming.Shorten(stem, end)
@@ -41,7 +41,7 @@ func (m *execution) spareName() (string, error) {
 
 // hideHeld marks what is held as hidden, where a name that begins with a full
 // stop is not.
-func (m *execution) hideHeld(ctx context.Context) error {
+func (m *switcher) hideHeld(ctx context.Context) error {
 	hidden, ok, err := m.heldIn.Hidden(m.p.Held)
 	if err != nil || hidden || !ok {
 		return handle.IgnorePermission(err)
@@ -53,7 +53,7 @@ func (m *execution) hideHeld(ctx context.Context) error {
 
 // showHeld takes the mark away again, if this run has put it there: the folder
 // is about to get its own name.
-func (m *execution) showHeld() error {
+func (m *switcher) showHeld() error {
 	hid, err := m.Last("hide", new(string))
 	if err != nil || !hid {
 		return err

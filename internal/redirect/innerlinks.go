@@ -43,7 +43,7 @@ func meant(dir, text string) string {
 
 // rewriter gives the function that a pass asks for the text of every link
 // in the copy. done releases what it reads from.
-func (m *execution) rewriter() (rewrite func(*inventory.Entry) (made, origin string), done func()) {
+func (m *copier) rewriter() (rewrite func(*inventory.Entry) (made, origin string), done func()) {
 	text, done := linkTexts(m.Engine, m.p)
 	return func(e *inventory.Entry) (made, origin string) { return text(e.Path, e.Link) }, done
 }

@@ -113,7 +113,7 @@ func (c copying) Save(ctx context.Context) (func(*ledger.Tx) error, error) {
 func (m *execution) carryOn(ctx context.Context) error { return m.job.Ended(m.job.Forward(ctx)) }
 
 // where is how far the run got.
-func (m *execution) where() (position, error) { return m.job.Where() }
+func (m *opener) where() (position, error) { return m.job.Where() }
 
 // openAny opens what a run of its kind works on.
-func (m *execution) openAny() error { return handle.InOrder(m.wantLinkDrive, m.job.Open) }
+func (m *opener) openAny() error { return handle.InOrder(m.wantLinkDrive, m.job.Open) }

@@ -68,7 +68,7 @@ func findLender(e *Engine, p *Plan) (*transfer.Lender, func(), error) {
 }
 
 // openLender opens it for a run, and locks it.
-func (m *execution) openLender() (err error) {
+func (m *opener) openLender() (err error) {
 	if m.lender, m.lenderDone, err = findLender(m.Engine, m.p); err != nil || m.lender == nil {
 		return err
 	}
@@ -82,11 +82,11 @@ func (m *execution) openLender() (err error) {
 }
 
 // taking reports that files of the part may be the held original's own.
-func (m *execution) taking() bool { return m.lender != nil && m.lender.Take }
+func (m *opener) taking() bool { return m.lender != nil && m.lender.Take }
 
 // giveBack puts what was taken from the held original back there, wherever
 // the copy stands by now.
-func (m *execution) giveBack(ctx context.Context) error {
+func (m *copier) giveBack(ctx context.Context) error {
 	if !m.taking() || m.into == nil {
 		return nil
 	}
@@ -102,7 +102,7 @@ func (m *execution) giveBack(ctx context.Context) error {
 
 // heldNow is the record of the held original with the room that it takes now
 // that files were taken from it, or given back; nil if none were.
-func (m *execution) heldNow(ctx context.Context) (*ledger.Held, error) {
+func (m *describer) heldNow(ctx context.Context) (*ledger.Held, error) {
 	if !m.taking() {
 		return nil, nil
 	}

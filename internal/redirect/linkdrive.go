@@ -11,7 +11,7 @@ import (
 
 // wantLinkDrive refuses a run, its resume or its undo while the drive is away
 // on which the link is to be changed.
-func (m *execution) wantLinkDrive() error {
+func (m *opener) wantLinkDrive() error {
 	if m.p.Before == nil || m.p.kind().noLink || m.p.Mend != nil && m.p.Into == "" {
 		return nil // it touches no link
 	}
@@ -23,7 +23,7 @@ func (m *execution) wantLinkDrive() error {
 }
 
 // linkDriveNow is the drive that the link of the run stands on.
-func (m *execution) linkDriveNow() ledger.DriveRef {
+func (m *opener) linkDriveNow() ledger.DriveRef {
 	at, err := drive.Existing(filepath.Dir(m.p.Link))
 	if err == nil {
 		if d, err := m.Drives.Of(at); err == nil {

@@ -14,7 +14,7 @@ import (
 // openMended takes the handles of a mend, that of the link's directory if it is
 // needed, and wants the drive to be the one of
 // the plan (I5).
-func (m *execution) openMended(withLink bool) error {
+func (m *opener) openMended(withLink bool) error {
 	if m.p.Into == "" {
 		return nil // only records of what is held change
 	}
@@ -33,7 +33,7 @@ func (m *execution) openMended(withLink bool) error {
 
 // tryMended does the trial through link and target. What a trial that was
 // stopped left, and the times it had changed, are put right first.
-func (m *execution) tryMended(ctx context.Context) error {
+func (m *switcher) tryMended(ctx context.Context) error {
 	target, err := m.into.Beneath(m.p.Final)
 	if err != nil {
 		return err
@@ -66,7 +66,7 @@ type trialData struct {
 }
 
 // untried takes away what the last trial of this run left, if it was stopped.
-func (m *execution) untried(target *handle.Dir) error {
+func (m *switcher) untried(target *handle.Dir) error {
 	var t trialData
 	known, err := m.Last("trial", &t)
 	if err != nil || !known {
@@ -95,7 +95,7 @@ func (m *execution) untried(target *handle.Dir) error {
 
 // renewNote writes the note and the manifest beside the target again, from
 // the record of the run that describes it.
-func (m *execution) renewNote(ctx context.Context) error {
+func (m *describer) renewNote(ctx context.Context) error {
 	if !m.p.Mend.Note {
 		return nil
 	}
@@ -105,14 +105,14 @@ func (m *execution) renewNote(ctx context.Context) error {
 }
 
 // noteOf is the note of a redirect as the ledger has it.
-func (m *execution) noteOf(r *ledger.Redirect) note.Note {
+func (m *describer) noteOf(r *ledger.Redirect) note.Note {
 	return note.Note{
 		Name: r.Name, Link: r.Link, Target: m.p.Final, Account: r.Account, State: note.Here,
 		Run: r.Run, Bytes: r.Bytes, Files: r.Files, Created: r.Created,
 	}
 }
 
-func (m *execution) saveMended(t *ledger.Tx) error {
+func (m *describer) saveMended(t *ledger.Tx) error {
 	for _, h := range m.p.Mend.Held {
 		on := h.Drive
 		on.Mount = h.Mount

@@ -15,7 +15,7 @@ import (
 // openReal opens a directory that the run works in. One that another account
 // could have slipped in under its path is a *RefusedError, unless that was
 // accepted (I6).
-func (m *execution) openReal(path string) (*handle.Dir, error) {
+func (m *opener) openReal(path string) (*handle.Dir, error) {
 	d, err := handle.OpenReal(path)
 	if err != nil || slices.Contains(m.p.Accepted, finding.OthersHands) {
 		return d, err
@@ -34,8 +34,8 @@ func (m *execution) openReal(path string) (*handle.Dir, error) {
 // it has to lie on: since that was looked at last the drive may have been taken
 // away, and the path leads to what lies below its mount point (I5). Without a
 // mount point in want nothing is known, and nothing asked. Errors: those of
-// [execution.openReal], a *GoneError.
-func (m *execution) openOn(path string, want ledger.DriveRef) (*handle.Dir, error) {
+// [opener.openReal], a *GoneError.
+func (m *opener) openOn(path string, want ledger.DriveRef) (*handle.Dir, error) {
 	d, err := m.openReal(path)
 	if want.Mount == "" || err != nil && !handle.Missing(err) {
 		return d, err
@@ -61,7 +61,7 @@ func (m *execution) openOn(path string, want ledger.DriveRef) (*handle.Dir, erro
 
 // open takes the handles that all later acts go through, checks that the
 // drives are the ones of the plan (I5), and locks (I7).
-func (m *execution) open() error {
+func (m *opener) open() error {
 	err := m.openAround()
 	if err != nil {
 		return err
@@ -97,7 +97,7 @@ func (m *execution) open() error {
 
 // openAround wants the drives to be there, and opens the directories that the
 // link and what is held stand in.
-func (m *execution) openAround() (err error) {
+func (m *opener) openAround() (err error) {
 	if err := m.checkDrives(); err != nil {
 		return err
 	}
@@ -115,7 +115,7 @@ func (m *execution) openAround() (err error) {
 
 // lockCopy takes the directory at the target, which is there already, for this
 // run alone.
-func (m *execution) lockCopy() error {
+func (m *opener) lockCopy() error {
 	if m.looksOnly {
 		return nil
 	}
@@ -131,7 +131,7 @@ func (m *execution) lockCopy() error {
 	return err
 }
 
-func (m *execution) checkDrives() error {
+func (m *opener) checkDrives() error {
 	for path, want := range map[string]ledger.DriveRef{m.p.HeldIn: m.p.FromDrive, m.p.Into: m.p.IntoDrive} {
 		if err := m.checkDrive(path, want); err != nil {
 			return err
@@ -144,7 +144,7 @@ func (m *execution) checkDrives() error {
 const againThere = "; then the run can be finished or taken back"
 
 // checkDrive wants a drive to be where it was when the run was planned (I5).
-func (m *execution) checkDrive(path string, want ledger.DriveRef) error {
+func (m *opener) checkDrive(path string, want ledger.DriveRef) error {
 	here, err := m.IsMountedAs(want, path)
 	if here || err != nil {
 		return err
@@ -175,7 +175,7 @@ func (m *execution) checkDrive(path string, want ledger.DriveRef) error {
 // stillHere wants the directories that the run works in to be reached by
 // their paths still: a drive that was unmounted meanwhile is at work through
 // the handles, but a link would lead to an empty mount point (I5).
-func (m *execution) stillHere() error {
+func (m *opener) stillHere() error {
 	for _, d := range []struct {
 		dir  *handle.Dir
 		path string
@@ -205,7 +205,7 @@ func (m *execution) stillHere() error {
 
 // findFrom opens the folder that is copied, under its held name, which is
 // nobody else's, or its own. Nil if it is under neither.
-func (m *execution) findFrom() (*handle.Dir, error) {
+func (m *opener) findFrom() (*handle.Dir, error) {
 	for _, name := range []string{m.p.Held, filepath.Base(m.p.From)} {
 		d, err := m.heldIn.Beneath(name)
 		if handle.Absent(err) {
@@ -229,7 +229,7 @@ func (m *execution) findFrom() (*handle.Dir, error) {
 // openRenamed opens the folder that was copied once more under the name that it
 // has by now: not every system that calls itself Windows opens what is below a
 // directory that was renamed while it was open. The first handle has the lock.
-func (m *execution) openRenamed() error {
+func (m *opener) openRenamed() error {
 	if !handle.Windows || m.from == nil {
 		return nil
 	}
@@ -240,14 +240,14 @@ func (m *execution) openRenamed() error {
 	return err
 }
 
-func (m *execution) busy(path string) error {
+func (m *opener) busy(path string) error {
 	return &RefusedError{[]finding.Finding{finding.New(finding.FolderBusy, path,
 		"another Nexlin is at work on %s, or on a folder above or inside it", path).Named(m.p.Name)}}
 }
 
 // lock takes the folder exclusively and its ancestors shared. A nested run
 // holds one of ours, or we one of its: either way the second one refuses.
-func (m *execution) lock(d *handle.Dir) error {
+func (m *opener) lock(d *handle.Dir) error {
 	if m.looksOnly {
 		return nil
 	}

@@ -20,7 +20,7 @@ func swapName(id string) string { return ".nexlin-swap-" + id }
 // tells whether it can be done: an overlay moves no directory of its lower layers
 // (EXDEV, overlayfs: redirect_dir). It comes before the copy; a refusal has
 // changed nothing.
-func (m *execution) tryFolder(ctx context.Context) error {
+func (m *copier) tryFolder(ctx context.Context) error {
 	if m.p.FromNow.FS != "overlay" || !m.p.exchanges() || m.p.Gap {
 		return nil
 	}
@@ -48,14 +48,14 @@ func (m *execution) tryFolder(ctx context.Context) error {
 }
 
 // trialSwap has the folder change places with a link beside it.
-func (m *execution) trialSwap() *swap.Swap {
+func (m *opener) trialSwap() *swap.Swap {
 	name := swapName(m.p.Run)
 	return &swap.Swap{Place: *m.linkPlace(), Text: name, Away: m.linkIn, Name: name, Ino: m.p.fromID()}
 }
 
 // untryFolder puts right what a trial left that was stopped between its two
 // exchanges.
-func (m *execution) untryFolder() error {
+func (m *opener) untryFolder() error {
 	s := m.trialSwap()
 	if ours, err := s.Says(s.Text); err != nil || !ours {
 		return errors.Join(err, s.Tidy())
@@ -65,7 +65,7 @@ func (m *execution) untryFolder() error {
 
 // refusedEarly ends a run that was refused by a trial that had to be journaled:
 // nothing is left of it.
-func (m *execution) refusedEarly(err error) (bool, error) {
+func (m *copier) refusedEarly(err error) (bool, error) {
 	var refused *RefusedError
 	if !errors.As(err, &refused) {
 		return false, err
@@ -79,7 +79,7 @@ func (m *execution) refusedEarly(err error) (bool, error) {
 }
 
 // begunCopy reports whether the run has begun to make anything on the target.
-func (m *execution) begunCopy() (bool, error) {
+func (m *copier) begunCopy() (bool, error) {
 	acts, err := m.Acts()
 	for _, a := range acts {
 		if a.Name != "try-folder" {

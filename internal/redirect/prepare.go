@@ -17,7 +17,7 @@ import (
 )
 
 // prepare makes everything that the copy needs around it.
-func (m *execution) prepare(ctx context.Context, at position) error {
+func (m *copier) prepare(ctx context.Context, at position) error {
 	if at == placed {
 		if err := m.unplace(ctx); err != nil {
 			return err
@@ -44,7 +44,7 @@ func (m *execution) prepare(ctx context.Context, at position) error {
 }
 
 // preparePart makes the part, or finds it again.
-func (m *execution) preparePart(ctx context.Context) error {
+func (m *copier) preparePart(ctx context.Context) error {
 	kind := m.job.(copyJob)
 	again, err := kind.FindPart()
 	if err != nil {
@@ -85,7 +85,7 @@ func (m *execution) preparePart(ctx context.Context) error {
 
 // parents makes the directories on the way to the target, each owned like
 // the folder, and journals which.
-func (m *execution) parents(ctx context.Context) error {
+func (m *copier) parents(ctx context.Context) error {
 	if m.into != nil {
 		return nil
 	}
@@ -96,8 +96,8 @@ func (m *execution) parents(ctx context.Context) error {
 
 // makeDirs makes a directory and what is missing on the way to it, each owned
 // like the folder, and opens it. The act of that name says which were made. They
-// are made on that drive, see [execution.openOn].
-func (m *execution) makeDirs(ctx context.Context, act, dir string, on ledger.DriveRef) (at *handle.Dir, err error) {
+// are made on that drive, see [opener.openOn].
+func (m *opener) makeDirs(ctx context.Context, act, dir string, on ledger.DriveRef) (at *handle.Dir, err error) {
 	anchor, err := drive.Existing(dir)
 	if err != nil {
 		return nil, err
@@ -125,7 +125,7 @@ type parentsData struct {
 	Names  []string `json:"names"`
 }
 
-func (m *execution) parent(at **handle.Dir, name string) error {
+func (m *opener) parent(at **handle.Dir, name string) error {
 	up := *at
 	defer up.Release()
 	sub, err := up.MkdirFor(name, 0o755, m.p.UID, m.p.GID, naming.Scratch(m.p.Run), m.p.Allow.Owners)
@@ -144,7 +144,7 @@ func (m *execution) parent(at **handle.Dir, name string) error {
 }
 
 // tag writes the drive tag, or raises its counter.
-func (m *execution) tag(ctx context.Context) error {
+func (m *copier) tag(ctx context.Context) error {
 	if m.p.TagIn == "" {
 		return nil
 	}
@@ -190,7 +190,7 @@ func (m *execution) tag(ctx context.Context) error {
 
 // knownTag wants the tag that is there to be the one of the plan. Where there
 // was none at inspection, another run has made one meanwhile: it is the drive's.
-func (m *execution) knownTag(t *drive.Tag) error {
+func (m *copier) knownTag(t *drive.Tag) error {
 	if t.ID == m.p.IntoDrive.ID {
 		return nil
 	}

@@ -37,7 +37,7 @@ func (p *patience) sleep(ctx context.Context) bool {
 
 // waitQuiet waits before anything is done until nobody writes to the folder.
 // A *RefusedError if the time runs out.
-func (m *execution) waitQuiet(ctx context.Context) error {
+func (m *copier) waitQuiet(ctx context.Context) error {
 	if m.p.WaitQuiet == 0 || m.p.WhileInUse {
 		return nil
 	}
@@ -74,7 +74,7 @@ const (
 // quiet looks after a pass that found nothing changed whether programs have
 // files open for writing that they may still change. Without --wait-quiet a
 // few looks have to do.
-func (m *execution) quiet(ctx context.Context) (rest, error) {
+func (m *copier) quiet(ctx context.Context) (rest, error) {
 	if m.p.WhileInUse {
 		return calm, nil
 	}

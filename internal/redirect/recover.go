@@ -89,7 +89,7 @@ func Recoverable(e *Engine, row ledger.RunRow) (*Recovery, error) {
 // onlyCopied says of a run that copies a folder that it has never begun to
 // switch: then nothing but its copy is to be taken back, and that needs neither
 // the link nor the folder.
-func (m *execution) onlyCopied() (bool, error) {
+func (m *undoer) onlyCopied() (bool, error) {
 	if k := m.p.kind(); !k.first && !k.on && !k.back {
 		return false, nil
 	}
@@ -98,7 +98,7 @@ func (m *execution) onlyCopied() (bool, error) {
 }
 
 // openToUndo opens what taking the run back works on.
-func (m *execution) openToUndo() (err error) {
+func (m *undoer) openToUndo() (err error) {
 	if m.copied, err = m.onlyCopied(); err != nil {
 		return err
 	}
@@ -109,7 +109,7 @@ func (m *execution) openToUndo() (err error) {
 }
 
 // openCopy opens where the copy lies, and what has lent to it.
-func (m *execution) openCopy() (err error) {
+func (m *undoer) openCopy() (err error) {
 	if err := m.checkDrive(m.p.Into, m.p.IntoDrive); err != nil {
 		return err
 	}
@@ -132,7 +132,7 @@ func (m *execution) openCopy() (err error) {
 
 // dropTrials takes away what trials that were killed have left around the link and
 // on the way to the target, as far as this account may.
-func (m *execution) dropTrials() error {
+func (m *undoer) dropTrials() error {
 	for _, at := range []string{filepath.Dir(m.p.Link), m.p.Into} {
 		if m.p.Link == "" || at == "" {
 			continue
@@ -154,7 +154,7 @@ func (m *execution) dropTrials() error {
 }
 
 // uncopied takes back a run that has only copied.
-func (m *execution) uncopied(ctx context.Context) error {
+func (m *undoer) uncopied(ctx context.Context) error {
 	if m.linkIn != nil {
 		if err := m.dropOwn(m.linkIn); err != nil {
 			return err

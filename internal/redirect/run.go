@@ -28,47 +28,63 @@ import (
 // the folder does not come to rest.
 const maxPasses = 5
 
-// An execution carries out one plan. Every step looks at the disks first, so that
-// it may be called again after a stop at any moment (I3).
-type execution struct {
+// An opener has what a run works on: directories, by handles and locks, and its records.
+type opener struct {
 	*Engine
 	p *Plan
 	*run.Journal
 	out *Outcome
 	job job
 
-	from      *handle.Dir // the folder that is copied, by inode
-	heldIn    *handle.Dir // the directory it stands in
-	into      *handle.Dir // the directory the copy goes into
-	linkIn    *handle.Dir // the directory the link stands in
-	locks     []*handle.Dir
-	part      *transfer.Part
-	lender    *transfer.Lender // nil where nothing lends
-	spool     *transfer.Spool
-	pass      int
-	switched  bool
-	wasDone   bool // undo: the run had been done
-	copied    bool // undo: it has never begun to switch
-	looksOnly bool // nothing is locked, since it is only looked how far the run got
-	reread    bool // what was read back by an earlier process is read again
-	room      []room
-	steps     steps     // of the file systems' times; found before the copy
-	looked    time.Time // when the last pass over the folder began
-	sealed    time.Time // when the copy got its last metadata
-
-	lenderDone func() // gives the lender up; nil without one
-	patience   patience
+	from       *handle.Dir // the folder that is copied, by inode
+	heldIn     *handle.Dir // the directory it stands in
+	into       *handle.Dir // the directory the copy goes into
+	linkIn     *handle.Dir // the directory the link stands in
+	locks      []*handle.Dir
+	part       *transfer.Part
+	lender     *transfer.Lender // nil where nothing lends
+	lenderDone func()           // gives the lender up; nil without one
+	spool      *transfer.Spool
+	pass       int
+	looksOnly  bool // nothing is locked, since it is only looked how far the run got
+	switched   bool
 }
 
-// room is a drive and what was free on it before the run.
-type room struct {
-	drive  drive.Drive
-	before int64
+// A describer writes what a run has come to: notes and manifests on the drive, and what
+// the ledger has of the redirect.
+type describer struct{ opener }
+
+// A settler changes the settings by which programs are led.
+type settler struct{ describer }
+
+// A switcher has link and folder change places, and tries that programs get there.
+type switcher struct{ settler }
+
+// A copier copies the folder, pass by pass, until nothing changes, and verifies the copy.
+type copier struct {
+	switcher
+	reread   bool      // what was read back by an earlier process is read again
+	steps    steps     // of the file systems' times; found before the copy
+	looked   time.Time // when the last pass over the folder began
+	sealed   time.Time // when the copy got its last metadata
+	patience patience
 }
+
+// An undoer takes a run back.
+type undoer struct {
+	copier
+	wasDone bool // the run had been done
+	copied  bool // it has never begun to switch
+}
+
+// An execution carries out one plan. Every step looks at the disks first, so that
+// it may be called again after a stop at any moment (I3).
+type execution struct{ undoer }
 
 func newExecution(e *Engine, p *Plan) *execution {
-	m := &execution{Engine: e, p: p, Journal: run.NewJournal(e.Ledger, p.Run, e.Progress),
-		out: &Outcome{Run: p.Run, Kind: p.Kind, Plan: p, Findings: p.Findings}}
+	m := &execution{}
+	m.Engine, m.p, m.Journal = e, p, run.NewJournal(e.Ledger, p.Run, e.Progress)
+	m.out = &Outcome{Run: p.Run, Kind: p.Kind, Plan: p, Findings: p.Findings}
 	m.job = unknown{basics{m}}
 	if make := makers[p.Kind]; make != nil {
 		m.job = make(m)
@@ -216,7 +232,7 @@ func errorPath(err error) string {
 
 // driveOf names the drive that an error is about, by the path in it: the
 // ledger's own, or one of the plan's.
-func (m *execution) driveOf(err error, path string) string {
+func (m *opener) driveOf(err error, path string) string {
 	if path == "" && ledger.IsDrive(err) || path != "" && pathtext.Within(path, places.ResolvedDir(m.Ledger.Dir())) {
 		return "the drive with Nexlin's records, at " + m.Ledger.Dir()
 	}
@@ -242,7 +258,7 @@ func (m *execution) writers() []string {
 }
 
 // close lets go of everything; the outcome has its phases then.
-func (m *execution) close() {
+func (m *opener) close() {
 	m.out.Phases = m.Phases()
 	if m.part != nil {
 		m.part.Close()
@@ -258,7 +274,7 @@ func (m *execution) close() {
 
 // tryLink does the switch in small beside the folder, before a byte is
 // copied: a right that is missing shows now.
-func (m *execution) tryLink() error {
+func (m *switcher) tryLink() error {
 	p := m.p
 	exchanges := false
 	err := drive.InTrial(m.linkIn, func(t *handle.Dir) (err error) {
@@ -321,7 +337,7 @@ func (m *execution) untilSwitch(ctx context.Context) error {
 }
 
 // copyWhole makes and verifies the copy, up to the switch.
-func (m *execution) copyWhole(ctx context.Context, at position) error {
+func (m *copier) copyWhole(ctx context.Context, at position) error {
 	if m.from == nil {
 		return swap.Broken(m.p.From, "the folder that is to be copied is not there")
 	}

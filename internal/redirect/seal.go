@@ -27,7 +27,7 @@ import (
 // seal composes the manifest from the spool, freezes a copy of it beside
 // the ledger, writes manifest and note to the drive, and gives the part its
 // last metadata. All of it is flushed: nothing after this waits for data.
-func (m *execution) seal(ctx context.Context) error {
+func (m *copier) seal(ctx context.Context) error {
 	if err := composeFrozen(m.Run.Dir(), m.spool, m.p.Digest); err != nil {
 		return err
 	}
@@ -88,7 +88,7 @@ func compose(spool *transfer.Spool, digest transfer.Digest, w io.Writer) error {
 
 // describe writes note and manifest into the record directory beside the
 // target.
-func (m *execution) describe(state string) error {
+func (m *describer) describe(state string) error {
 	n := note.Note{
 		Name: m.p.Name, Link: m.p.Link, Target: m.p.Final, Account: m.p.Account, State: state,
 		Run: m.p.Run, Bytes: m.p.Bytes, Files: m.p.Files, Created: m.ledgerRedirect().Created,
@@ -99,7 +99,7 @@ func (m *execution) describe(state string) error {
 // describeFrom writes a note, and the manifest frozen in a run's directory.
 // They belong to the account that owns the target, and are readable by it
 // alone where the folder's names are private.
-func (m *execution) describeFrom(runDir string, n note.Note) error {
+func (m *describer) describeFrom(runDir string, n note.Note) error {
 	rec, err := drive.RecordIn(m.into, m.maker())
 	if err != nil {
 		return err
@@ -123,7 +123,7 @@ func (m *execution) describeFrom(runDir string, n note.Note) error {
 	return m.writeNote(rec, n)
 }
 
-func (m *execution) writeNote(rec *handle.Dir, n note.Note) error {
+func (m *describer) writeNote(rec *handle.Dir, n note.Note) error {
 	b, err := pathtext.MarshalIndent(n, "  ")
 	if err != nil {
 		return err
@@ -133,11 +133,11 @@ func (m *execution) writeNote(rec *handle.Dir, n note.Note) error {
 
 // maker says that what is put beside the target belongs to the account that
 // owns the folder.
-func (m *execution) maker() drive.Maker {
+func (m *opener) maker() drive.Maker {
 	return drive.Maker{Owner: m.p.UID, Group: m.p.GID, Scratch: naming.Scratch(m.p.Run), Plain: m.p.Allow.Owners}
 }
 
-func (m *execution) writeRecord(rec *handle.Dir, name string, r io.Reader) error {
+func (m *describer) writeRecord(rec *handle.Dir, name string, r io.Reader) error {
 	mode := uint32(0o644)
 	if m.p.Private {
 		mode = 0o600
@@ -147,7 +147,7 @@ func (m *execution) writeRecord(rec *handle.Dir, name string, r io.Reader) error
 
 // renote changes the state in the note of a target that lies in dir. A note
 // that is gone is left so: it is a help, not a condition.
-func (m *execution) renote(dir *handle.Dir, name, state string) error {
+func (m *describer) renote(dir *handle.Dir, name, state string) error {
 	rec, err := dir.Beneath(drive.RecordDir)
 	if handle.Missing(err) {
 		return nil
@@ -168,7 +168,7 @@ func (m *execution) renote(dir *handle.Dir, name, state string) error {
 }
 
 // ledgerRedirect is the redirect as the ledger will have it after the run.
-func (m *execution) ledgerRedirect() ledger.Redirect {
+func (m *describer) ledgerRedirect() ledger.Redirect {
 	r := ledger.Redirect{
 		Name: m.p.Name, State: ledger.Linked, Link: m.p.Link, Target: m.p.Target, Methods: m.methods(),
 		Account: m.p.Account, UID: m.p.UID, Drive: m.p.IntoDrive, Bytes: m.p.Bytes, Files: m.p.Files,

@@ -51,11 +51,11 @@ type settingData struct {
 
 func settingAct(i int) string { return fmt.Sprintf("setting.%d", i) }
 
-func (m *execution) heldSetting(i int) string { return filepath.Join(m.Run.Dir(), settingAct(i)) }
+func (m *describer) heldSetting(i int) string { return filepath.Join(m.Run.Dir(), settingAct(i)) }
 
 // changeSettings changes the settings of the plan, one after the other; each
 // may be done already.
-func (m *execution) changeSettings(ctx context.Context) error {
+func (m *settler) changeSettings(ctx context.Context) error {
 	for i := range m.p.Settings {
 		if err := m.withSetting(i,
 			func(c *setting.Change, f *setting.File) error { return m.changeSetting(ctx, i, c, f) }); err != nil {
@@ -67,7 +67,7 @@ func (m *execution) changeSettings(ctx context.Context) error {
 
 // withSetting reads a settings file. That no other run writes it between is seen
 // when it is written: see [setting.ErrRewritten].
-func (m *execution) withSetting(i int, do func(*setting.Change, *setting.File) error) error {
+func (m *settler) withSetting(i int, do func(*setting.Change, *setting.File) error) error {
 	c := &m.p.Settings[i]
 	f, dir, err := c.Read(m.openReal)
 	if err != nil {
@@ -97,7 +97,7 @@ func (m *execution) withSetting(i int, do func(*setting.Change, *setting.File) e
 	return err
 }
 
-func (m *execution) changeSetting(ctx context.Context, i int, c *setting.Change, f *setting.File) error {
+func (m *settler) changeSetting(ctx context.Context, i int, c *setting.Change, f *setting.File) error {
 	var d settingData
 	known, err := m.Last(settingAct(i), &d)
 	if err != nil || known && f.Sum() == d.Now {
@@ -132,14 +132,14 @@ func (m *execution) changeSetting(ctx context.Context, i int, c *setting.Change,
 	}, nil)
 }
 
-func (m *execution) writing() setting.Writing {
+func (m *describer) writing() setting.Writing {
 	return setting.Writing{Tmp: naming.Scratch(m.p.Run), UID: m.p.UID, GID: m.p.GID}
 }
 
 // settingsBack puts the settings of this run back: byte for byte where nobody
 // has written the file since, else value by value. What is not ours any more
 // is left and told.
-func (m *execution) settingsBack(ctx context.Context) error {
+func (m *settler) settingsBack(ctx context.Context) error {
 	for i := range slices.Backward(m.p.Settings) {
 		var d settingData
 		known, err := m.Last(settingAct(i), &d)
@@ -157,7 +157,7 @@ func (m *execution) settingsBack(ctx context.Context) error {
 	return nil
 }
 
-func (m *execution) settingBack(ctx context.Context, i int, c *setting.Change, d *settingData, f *setting.File) error {
+func (m *settler) settingBack(ctx context.Context, i int, c *setting.Change, d *settingData, f *setting.File) error {
 	if f.Sum() == d.Was {
 		return nil // given back already, or not changed yet
 	}
@@ -204,7 +204,7 @@ func (m *execution) settingBack(ctx context.Context, i int, c *setting.Change, d
 
 // linkAway takes the link away from a folder to which programs are led by
 // settings alone, once they are.
-func (m *execution) linkAway(ctx context.Context) error {
+func (m *switcher) linkAway(ctx context.Context) error {
 	if !m.p.Linkless() || m.p.kind().back || m.p.kind().on {
 		return nil
 	}
@@ -212,7 +212,7 @@ func (m *execution) linkAway(ctx context.Context) error {
 }
 
 // methods are those of the redirect that the run makes.
-func (m *execution) methods() []string {
+func (m *describer) methods() []string {
 	if len(m.p.Methods) == 0 {
 		return []string{BySymlink}
 	}
@@ -221,7 +221,7 @@ func (m *execution) methods() []string {
 
 // settingRecords is what the redirect has changed in settings files once the
 // run is done.
-func (m *execution) settingRecords() (json.RawMessage, error) {
+func (m *describer) settingRecords() (json.RawMessage, error) {
 	if m.p.kind().back {
 		return nil, nil
 	}

@@ -22,7 +22,7 @@ import (
 // switchOver leads programs to the copy: for a move, the copy gets its name,
 // the link is made under the held name, and link and folder are exchanged in
 // one act (I1).
-func (m *execution) switchOver(ctx context.Context) error {
+func (m *switcher) switchOver(ctx context.Context) error {
 	st, err := m.part.Dir.Self()
 	if err != nil {
 		return err
@@ -31,7 +31,7 @@ func (m *execution) switchOver(ctx context.Context) error {
 }
 
 // placeCopy gives the part its final name, and leads programs to it.
-func (m *execution) placeCopy(ctx context.Context, data placeData) error {
+func (m *switcher) placeCopy(ctx context.Context, data placeData) error {
 	if m.p.kind().back {
 		return m.placeBack(ctx, data)
 	}
@@ -41,7 +41,7 @@ func (m *execution) placeCopy(ctx context.Context, data placeData) error {
 	return m.switchAct(ctx)
 }
 
-func (m *execution) switchAct(ctx context.Context) error {
+func (m *switcher) switchAct(ctx context.Context) error {
 	return m.Act(ctx, "switch", m.p.LinkText, func() error {
 		if m.p.kind().on {
 			return m.relink()
@@ -50,13 +50,13 @@ func (m *execution) switchAct(ctx context.Context) error {
 	}, nil)
 }
 
-func (m *execution) placeBack(ctx context.Context, data placeData) error {
+func (m *switcher) placeBack(ctx context.Context, data placeData) error {
 	return m.Act(ctx, "place", data, func() error { return m.toFolder(ctx) }, nil)
 }
 
 // closeGap finishes the switch of a run that was stopped between its two
 // renames.
-func (m *execution) closeGap(ctx context.Context) error {
+func (m *switcher) closeGap(ctx context.Context) error {
 	if !m.p.kind().back {
 		return m.switchAct(ctx)
 	}
@@ -69,7 +69,7 @@ func (m *execution) closeGap(ctx context.Context) error {
 
 // place gives the part its final name, never replacing anything. From here
 // on it is not ours to delete (I4).
-func (m *execution) place(ctx context.Context, data placeData) error {
+func (m *switcher) place(ctx context.Context, data placeData) error {
 	if m.p.Empty != nil {
 		err := m.Act(ctx, "drop-empty", m.p.Empty, func() error {
 			err := m.into.Rmdir(m.p.Final)
@@ -92,7 +92,7 @@ func (m *execution) place(ctx context.Context, data placeData) error {
 
 // samePart wants the copy at its final place to be the part that was
 // verified: whoever may write beside it could have exchanged the two (I6).
-func (m *execution) samePart() error {
+func (m *switcher) samePart() error {
 	is, err := m.into.Stat(m.p.Final)
 	if err != nil {
 		return err
@@ -105,16 +105,16 @@ func (m *execution) samePart() error {
 }
 
 // linkPlace is the link path of the run.
-func (m *execution) linkPlace() *swap.Place { return m.placeIn(m.linkIn) }
+func (m *opener) linkPlace() *swap.Place { return m.placeIn(m.linkIn) }
 
-func (m *execution) placeIn(dir *handle.Dir) *swap.Place {
+func (m *opener) placeIn(dir *handle.Dir) *swap.Place {
 	return &swap.Place{Dir: dir, Base: m.base(), Temp: naming.TempLink(m.p.Run), TwoActs: handle.Windows,
 		Owner: link.Owner{UID: m.p.UID, GID: m.p.GID, Scratch: naming.Scratch(m.p.Run)}}
 }
 
 // swap is how link and folder change places in this run: a folder that leaves gets
 // its held name, and one that comes back had the part's.
-func (m *execution) swap() (*swap.Swap, error) {
+func (m *switcher) swap() (*swap.Swap, error) {
 	s := &swap.Swap{Place: *m.linkPlace(), Text: m.p.LinkText, Away: m.heldIn, Name: m.p.Held, Ino: m.p.fromID(),
 		MayLack: m.p.Linkless(), Gap: m.p.Gap, Spare: m.spareName, SetAside: m.gapFilled,
 		Journal: func(ctx context.Context, name string, data any, do func() error) error {
@@ -134,7 +134,7 @@ func (m *execution) swap() (*swap.Swap, error) {
 
 // toLink leads programs to the copy: the link takes the folder's place and the
 // folder its other name, in one act where that can be done (I1).
-func (m *execution) toLink(ctx context.Context) error {
+func (m *switcher) toLink(ctx context.Context) error {
 	s, err := m.swap()
 	if err != nil {
 		return err
@@ -146,7 +146,7 @@ func (m *execution) toLink(ctx context.Context) error {
 }
 
 // toFolder is the other way round.
-func (m *execution) toFolder(ctx context.Context) error {
+func (m *switcher) toFolder(ctx context.Context) error {
 	s, err := m.swap()
 	if err != nil {
 		return err
@@ -154,13 +154,13 @@ func (m *execution) toFolder(ctx context.Context) error {
 	return s.ToFolder(ctx)
 }
 
-func (m *execution) switchBackAct(ctx context.Context, do func(context.Context) error) error {
+func (m *switcher) switchBackAct(ctx context.Context, do func(context.Context) error) error {
 	return m.Act(ctx, "switch-back", m.p.LinkText, func() error { return do(ctx) }, nil)
 }
 
 // relink replaces the old link by the new one in one act; without a link the
 // settings lead to the new place afterwards.
-func (m *execution) relink() error {
+func (m *switcher) relink() error {
 	if m.p.Linkless() {
 		return nil
 	}
@@ -221,7 +221,7 @@ func (m *execution) after(ctx context.Context) error {
 
 // reopen takes the handles of the folder and the spool of a run that was
 // switched in another process.
-func (m *execution) reopen() error {
+func (m *opener) reopen() error {
 	if m.into == nil {
 		d, err := m.openReal(m.p.Into)
 		if err != nil {
@@ -245,7 +245,7 @@ func (m *execution) reopen() error {
 }
 
 // hold gives what was copied its held name, so that nobody works there.
-func (m *execution) hold() error {
+func (m *switcher) hold() error {
 	name := filepath.Base(m.p.From)
 	st, err := m.heldIn.Stat(name)
 	if handle.Missing(err) || err == nil && !isDir(&st, m.p.fromID()) {
@@ -292,7 +292,7 @@ func (m *execution) finish(ctx context.Context) error {
 
 // describePlace writes the note of the target, and into that of the place the data was
 // at before where it went.
-func (m *execution) describePlace() error {
+func (m *describer) describePlace() error {
 	if !m.p.kind().back {
 		if err := m.describe(note.Here); err != nil {
 			return err
@@ -307,7 +307,7 @@ func (m *execution) describePlace() error {
 
 // saveRedirect gives what puts the redirect into the ledger, and what was taken from a
 // held original that lent.
-func (m *execution) saveRedirect(ctx context.Context) (func(*ledger.Tx) error, error) {
+func (m *settler) saveRedirect(ctx context.Context) (func(*ledger.Tx) error, error) {
 	lender, err := m.heldNow(ctx)
 	if err != nil {
 		return nil, err
@@ -324,7 +324,7 @@ func (m *execution) saveRedirect(ctx context.Context) (func(*ledger.Tx) error, e
 	}, nil
 }
 
-func (m *execution) held() ledger.Held {
+func (m *describer) held() ledger.Held {
 	return ledger.Held{
 		Redirect: m.p.Name, Run: m.p.Run, Path: m.p.HeldPath(), Ino: m.p.fromID(),
 		Bytes: m.p.Allocated, Files: m.p.Files, Drive: m.p.FromDrive, Since: m.p.Made,
@@ -333,7 +333,7 @@ func (m *execution) held() ledger.Held {
 
 // measureAfter looks at both drives again; a drive that can't be measured
 // is left out of the numbers.
-func (m *execution) measureAfter() {
+func (m *describer) measureAfter() {
 	for _, d := range []*drive.Drive{&m.p.FromNow, &m.p.IntoNow} {
 		if d.Mount == "" {
 			continue
@@ -347,7 +347,7 @@ func (m *execution) measureAfter() {
 
 // unplace takes the final name off a copy that nobody was led to yet, so
 // that the run can catch up with the folder. Only an unchanged copy is taken.
-func (m *execution) unplace(ctx context.Context) error {
+func (m *copier) unplace(ctx context.Context) error {
 	if err := m.copyUnchanged(ctx); err != nil {
 		return err
 	}
@@ -362,7 +362,7 @@ func (m *execution) unplace(ctx context.Context) error {
 // unaside has a copy that an undo had set aside, before it was stopped, be the part
 // again. What the undo had given back by then is missing in it. If somebody has worked
 // in it since it is a *RefusedError.
-func (m *execution) unaside(ctx context.Context) error {
+func (m *copier) unaside(ctx context.Context) error {
 	aside := m.copyAside()
 	begun, err := m.Last("set-aside", new(string))
 	if err != nil || !begun || m.into == nil || m.p.kind().merges {
@@ -398,7 +398,7 @@ func (m *execution) unaside(ctx context.Context) error {
 
 // workedInAside lists what is there and is not as the run made it. What an undo had given
 // back is not, and a directory's times change with that.
-func (m *execution) workedInAside(ctx context.Context, aside string) ([]string, error) {
+func (m *copier) workedInAside(ctx context.Context, aside string) ([]string, error) {
 	if err := m.reopen(); err != nil {
 		return nil, err
 	}
@@ -414,7 +414,7 @@ func (m *execution) workedInAside(ctx context.Context, aside string) ([]string, 
 
 // changedIn lists the first paths in a copy that are not as the run made them, those left
 // out that expected says.
-func (m *execution) changedIn(ctx context.Context, copied *handle.Dir,
+func (m *copier) changedIn(ctx context.Context, copied *handle.Dir,
 	expected func(*transfer.Difference) bool) (changed []string, err error) {
 	err = transfer.Differences(ctx, copied, transfer.Copy, m.spool, func(x transfer.Difference) error {
 		if expected(&x) {
@@ -433,7 +433,7 @@ func (m *execution) changedIn(ctx context.Context, copied *handle.Dir,
 
 // copyUnchanged holds the copy at its final place against the spool: a
 // *RefusedError if somebody worked there.
-func (m *execution) copyUnchanged(ctx context.Context) error {
+func (m *copier) copyUnchanged(ctx context.Context) error {
 	if err := m.reopen(); err != nil {
 		return err
 	}
@@ -455,7 +455,7 @@ func (m *execution) copyUnchanged(ctx context.Context) error {
 }
 
 // workedOn refuses to take back what people have changed since.
-func (m *execution) workedOn(changed []string) error {
+func (m *opener) workedOn(changed []string) error {
 	if len(changed) == 0 {
 		return nil
 	}

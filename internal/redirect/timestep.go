@@ -26,7 +26,7 @@ const coarsest = 2 * time.Second
 
 // findSteps finds by trial how exactly both file systems keep times, and notes
 // it for the runs that build on this one.
-func (m *execution) findSteps(ctx context.Context) error {
+func (m *copier) findSteps(ctx context.Context) error {
 	for _, s := range []struct {
 		step *time.Duration
 		dir  *handle.Dir
@@ -56,7 +56,7 @@ func stepsOf(acts []ledger.Act) (steps, error) {
 
 // restCopy waits until a change of the copy would show in its times: what
 // programs write there from the switch on can be told from what was copied.
-func (m *execution) restCopy(ctx context.Context) error {
+func (m *copier) restCopy(ctx context.Context) error {
 	return pause(ctx, m.steps.Into+transfer.LeastStep-time.Since(m.sealed))
 }
 

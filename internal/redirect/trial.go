@@ -11,7 +11,7 @@ import (
 
 // tryIt proves that the link path leads to the copy. What a trial that was
 // stopped left behind is taken away first.
-func (m *execution) tryIt(ctx context.Context) error {
+func (m *switcher) tryIt(ctx context.Context) error {
 	target, err := m.into.Beneath(m.p.Final)
 	if err != nil {
 		return err
@@ -24,7 +24,7 @@ func (m *execution) tryIt(ctx context.Context) error {
 }
 
 // tryPlace proves that what stands at the link path leads to the copy.
-func (m *execution) tryPlace(ctx context.Context, target *handle.Dir) error {
+func (m *switcher) tryPlace(ctx context.Context, target *handle.Dir) error {
 	names := probeNames()
 	via, err := m.via(target)
 	if err != nil {
@@ -36,7 +36,7 @@ func (m *execution) tryPlace(ctx context.Context, target *handle.Dir) error {
 }
 
 // via is the path that the trial goes through.
-func (m *execution) via(target *handle.Dir) (via string, err error) {
+func (m *switcher) via(target *handle.Dir) (via string, err error) {
 	at, err := m.linkIn.Stat(m.base())
 	if m.p.Linkless() && (handle.Missing(err) || err == nil && !at.IsSymlink() && !m.p.kind().back) {
 		return m.p.Target, nil // the way programs are led by settings
@@ -49,7 +49,7 @@ func (m *execution) via(target *handle.Dir) (via string, err error) {
 }
 
 // dropProbes removes the probes of this run's last trial from the copy.
-func (m *execution) dropProbes(target *handle.Dir) error {
+func (m *opener) dropProbes(target *handle.Dir) error {
 	var names [2]string
 	known, err := m.Last("try", &names)
 	if err != nil || !known {
@@ -60,7 +60,7 @@ func (m *execution) dropProbes(target *handle.Dir) error {
 
 // timesAgain gives the copy its times again, which a trial that was stopped
 // had changed: where nobody has made or removed anything in it since.
-func (m *execution) timesAgain(target *handle.Dir) error {
+func (m *switcher) timesAgain(target *handle.Dir) error {
 	root := transfer.Read(m.spool).Peek()
 	if root == nil || root.Fact.Copy.Mtime == (handle.Time{}) {
 		return nil
@@ -78,7 +78,7 @@ func (m *execution) timesAgain(target *handle.Dir) error {
 
 // tryFailed switches back at once. Only a move that was not yet used by
 // anybody can do that without asking.
-func (m *execution) tryFailed(ctx context.Context, why error) error {
+func (m *switcher) tryFailed(ctx context.Context, why error) error {
 	if !m.p.exchanges() {
 		return fmt.Errorf("the trial failed: %w", why)
 	}

@@ -14,7 +14,7 @@ import (
 
 // recordNeverCopied writes the record of what is held: names and metadata, no
 // content.
-func (m *execution) recordNeverCopied(ctx context.Context) error {
+func (m *describer) recordNeverCopied(ctx context.Context) error {
 	dir := filepath.Join(m.Run.Dir(), heldRecords)
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return err

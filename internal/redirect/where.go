@@ -17,7 +17,7 @@ type placeData struct {
 	Ino  uint64 `json:"ino"`
 }
 
-func (m *execution) placeData(st *handle.Stat) placeData {
+func (m *opener) placeData(st *handle.Stat) placeData {
 	d := placeData{naming.Part(m.p.Run), st.Ino}
 	if m.p.IntoFuse {
 		d.Ino = 0
@@ -26,7 +26,7 @@ func (m *execution) placeData(st *handle.Stat) placeData {
 }
 
 // whereLinked is the place of a record by its link alone.
-func (m *execution) whereLinked() (position, error) {
+func (m *switcher) whereLinked() (position, error) {
 	ours, err := m.linkPlace().Says(m.p.LinkText)
 	if ours || err != nil {
 		return switched, err
@@ -35,7 +35,7 @@ func (m *execution) whereLinked() (position, error) {
 }
 
 // copyAt reports whether the copy stands at its final place.
-func (m *execution) copyAt() (bool, error) {
+func (m *switcher) copyAt() (bool, error) {
 	var d placeData
 	known, err := m.Last("place", &d)
 	if err != nil || !known || m.into == nil {
@@ -56,7 +56,7 @@ func (m *execution) copyAt() (bool, error) {
 	return handle.Missing(err), handle.IgnoreMissing(err)
 }
 
-func (m *execution) placedOrBefore() (position, error) {
+func (m *switcher) placedOrBefore() (position, error) {
 	at, err := m.copyAt()
 	if at {
 		return placed, err
@@ -64,7 +64,7 @@ func (m *execution) placedOrBefore() (position, error) {
 	return before, err
 }
 
-func (m *execution) whereMove() (position, error) {
+func (m *switcher) whereMove() (position, error) {
 	s, err := m.swap()
 	if err != nil {
 		return before, err
@@ -83,7 +83,7 @@ func (m *execution) whereMove() (position, error) {
 
 // taken refuses to go on, or back, while something else stands in the link's place, and
 // says how that ends.
-func (m *execution) taken(err error) error {
+func (m *switcher) taken(err error) error {
 	var t *swap.TakenError
 	if !errors.As(err, &t) {
 		return err
@@ -95,7 +95,7 @@ func (m *execution) taken(err error) error {
 		pathtext.Quote(t.Path+".aside-"+m.p.Run), m.p.Run))}}
 }
 
-func (m *execution) whereMoveOn() (position, error) {
+func (m *switcher) whereMoveOn() (position, error) {
 	if m.p.Linkless() {
 		// Nothing on the disks says to which of the two settings lead: each is
 		// whole, so the journal may.
@@ -127,7 +127,7 @@ func (m *execution) whereMoveOn() (position, error) {
 	return before, swap.Broken(m.p.Link, "the link is neither the old one nor the new one")
 }
 
-func (m *execution) whereBringBack() (position, error) {
+func (m *switcher) whereBringBack() (position, error) {
 	if at, err := m.copyAt(); at || err != nil {
 		return switched, err
 	}
