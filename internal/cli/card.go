@@ -317,7 +317,7 @@ func (a *recoverCommands) backByCard(arg string, preview bool, o redirect.BackOp
 func (a *cardCommands) backTogether(e *redirect.Engine, name string, rs []ledger.Redirect, preview bool,
 	o redirect.BackOptions) error {
 	return (&severalRun{a.app}).togetherRun(e, preview, "bring it back?",
-		func(progress func(entries, bytes int64)) (*redirect.Together, error) {
+		func(progress func(entries, bytes int64)) (*redirect.Group, error) {
 			o.Progress = progress
 			return redirect.PlanBackTogether(a.ctx, e, name, rs, o)
 		})

@@ -291,7 +291,7 @@ func (a *drivesCommand) unplug(e *redirect.Engine, d *drive.Drive, names []strin
 	if !used.Complete {
 		u.Reasons = append(u.Reasons, "programs of other accounts can't be seen")
 	}
-	runs, err := redirect.OpenRuns(e.Ledger)
+	runs, err := redirect.Open(e.Ledger)
 	if err != nil {
 		return nil, err
 	}

@@ -347,7 +347,7 @@ func (a *app) tellStopped(e *redirect.Engine) {
 	if a.quiet || a.json || slices.Contains([]string{"resume", "undo", "history"}, a.command) {
 		return
 	}
-	rows, err := redirect.OpenRuns(e.Ledger)
+	rows, err := redirect.Open(e.Ledger)
 	if err != nil {
 		return // the command itself will meet the same and say it
 	}

@@ -29,7 +29,7 @@ func (a *moveCommand) moveCard(e *redirect.Engine, name string, f moveFlags, o r
 		return err
 	}
 	return (&severalRun{a.app}).togetherRun(e, f.preview, "move it?",
-		func(progress func(entries, bytes int64)) (*redirect.Together, error) {
+		func(progress func(entries, bytes int64)) (*redirect.Group, error) {
 			o.Progress = progress
 			return redirect.PlanCard(a.ctx, e, u, o)
 		})
@@ -47,7 +47,7 @@ func (a *moveCommand) moveProfile(e *redirect.Engine, f moveFlags, o redirect.Mo
 		o.By = redirect.ProfileMethods()
 	}
 	return (&severalRun{a.app}).togetherRun(e, f.preview, "move them?",
-		func(progress func(entries, bytes int64)) (*redirect.Together, error) {
+		func(progress func(entries, bytes int64)) (*redirect.Group, error) {
 			o.Progress = progress
 			return redirect.PlanProfile(a.ctx, e, a.home, f.profile, o)
 		})

@@ -18,7 +18,7 @@ import (
 type severalRun struct{ *app }
 
 // togetherDoc is the document of a run of several.
-func (a *severalRun) togetherDoc(e *redirect.Engine, o *redirect.TogetherOutcome) doc {
+func (a *severalRun) togetherDoc(e *redirect.Engine, o *redirect.GroupOutcome) doc {
 	runs := []doc{}
 	for _, m := range o.Members {
 		if m != nil {
@@ -37,7 +37,7 @@ func factDocs(in []run.FactResult) []doc {
 	return out
 }
 
-func togetherPlanDoc(t *redirect.Together) doc {
+func togetherPlanDoc(t *redirect.Group) doc {
 	plans := []doc{}
 	for _, p := range t.Plans {
 		plans = append(plans, planDoc(p))
@@ -47,7 +47,7 @@ func togetherPlanDoc(t *redirect.Together) doc {
 }
 
 // showTogether says what is about to happen to several folders as one.
-func (a *severalRun) showTogether(t *redirect.Together) {
+func (a *severalRun) showTogether(t *redirect.Group) {
 	switch n := len(t.Plans); n {
 	case 0:
 	case 1:
@@ -80,7 +80,7 @@ func (a *severalRun) showTogether(t *redirect.Together) {
 }
 
 // showPlans shows several plans in short, and their numbers together.
-func (a *severalRun) showPlans(t *redirect.Together) {
+func (a *severalRun) showPlans(t *redirect.Group) {
 	type sums struct {
 		d            *drive.Drive
 		need, frees  int64
@@ -154,7 +154,7 @@ func stepText(s run.Step) string {
 
 // togetherRun plans a run of several, shows it, asks, and carries it out.
 func (a *severalRun) togetherRun(e *redirect.Engine, preview bool, question string,
-	make func(progress func(entries, bytes int64)) (*redirect.Together, error)) error {
+	make func(progress func(entries, bytes int64)) (*redirect.Group, error)) error {
 	p := a.progress()
 	p.Phase("inspect", 0, 0)
 	t, err := make(p.inspected)
@@ -169,10 +169,10 @@ func (a *severalRun) togetherRun(e *redirect.Engine, preview bool, question stri
 		return a.emitIf(err, togetherPlanDoc(t))
 	}
 	return (&severalRun{a.app}).togetherCarried(e,
-		func() (*redirect.TogetherOutcome, error) { return redirect.RunTogether(a.ctx, e, t) })
+		func() (*redirect.GroupOutcome, error) { return redirect.RunTogether(a.ctx, e, t) })
 }
 
-func (a *severalRun) togetherCarried(e *redirect.Engine, run func() (*redirect.TogetherOutcome, error)) error {
+func (a *severalRun) togetherCarried(e *redirect.Engine, run func() (*redirect.GroupOutcome, error)) error {
 	p := a.progress()
 	e.Progress = p
 	out, err := run()
@@ -190,7 +190,7 @@ func (a *severalRun) togetherCarried(e *redirect.Engine, run func() (*redirect.T
 	return nil
 }
 
-func (a *severalRun) showTogetherDone(o *redirect.TogetherOutcome) {
+func (a *severalRun) showTogetherDone(o *redirect.GroupOutcome) {
 	word := good.Render("done")
 	if o.State == ledger.Undone {
 		word = good.Render("undone")
@@ -278,7 +278,7 @@ func (a *severalRun) showTogetherRecovery(e *redirect.Engine, r *redirect.Recove
 }
 
 func (a *severalRun) recoverTogether(e *redirect.Engine, row ledger.RunRow, forward bool) error {
-	return (&severalRun{a.app}).togetherCarried(e, func() (*redirect.TogetherOutcome, error) {
+	return (&severalRun{a.app}).togetherCarried(e, func() (*redirect.GroupOutcome, error) {
 		if forward {
 			return redirect.ResumeTogether(a.ctx, e, row)
 		}

@@ -54,7 +54,7 @@ func (m *undoer) backward(ctx context.Context) error {
 	if err := m.settingsBack(ctx); err != nil {
 		return err
 	}
-	if m.p.kind().first {
+	if m.p.Traits().first {
 		// Killed between making the link under the held name and the exchange.
 		if err := link.Remove(m.heldIn, m.p.Held, m.p.LinkText); err != nil {
 			return err
@@ -125,7 +125,7 @@ func (m *undoer) heldRefused(bad []string, what string) error {
 	f := finding.New(finding.HeldChanged, filepath.Join(held, bad[0]), "%s %s the held original at %s: the folder "+
 		"would not come back as it was", bad[0], what, held).Named(m.p.Name).OfRun(m.p.Run)
 	switch {
-	case m.p.kind().back:
+	case m.p.Traits().back:
 		f = f.Instead("the folder is real again: `nexlin move` moves it, as it is now")
 	case !m.wasDone:
 		f = f.Instead("`nexlin resume " + m.p.Run + "` finishes the run; then `nexlin bring-back " +
@@ -146,10 +146,10 @@ func (m *switcher) switchBack(ctx context.Context) error {
 
 // leadBack has folder and link stand as they did before the switch.
 func (m *switcher) leadBack(ctx context.Context) error {
-	switch k := m.p.kind(); {
+	switch k := m.p.Traits(); {
 	case k.back:
 		return m.switchBackAct(ctx, m.toLink)
-	case !k.on:
+	case !k.onward:
 		return m.switchBackAct(ctx, m.toFolder)
 	}
 	// The link of a move on says again what it said.
@@ -164,7 +164,7 @@ func (m *switcher) leadBack(ctx context.Context) error {
 // unhold gives what was held its own name again.
 func (m *switcher) unhold() error {
 	st, err := m.heldIn.Stat(m.p.Held)
-	if handle.Missing(err) || err == nil && !isDir(&st, m.p.fromID()) {
+	if handle.Missing(err) || err == nil && !IsFolder(&st, m.p.fromID()) {
 		return nil // it was not renamed yet
 	}
 	if err != nil {
@@ -195,7 +195,7 @@ func (m *undoer) setAside(ctx context.Context, at position) (string, error) {
 		if err != nil && !handle.Missing(err) {
 			return "", err
 		}
-		if err != nil || !isDir(&st, d.Ino) || at == before && !wasLive {
+		if err != nil || !IsFolder(&st, d.Ino) || at == AsBefore && !wasLive {
 			continue
 		}
 		return aside, m.Act(ctx, "set-aside", aside, func() error {
@@ -214,7 +214,7 @@ func (m *undoer) setAside(ctx context.Context, at position) (string, error) {
 		}, nil)
 	}
 	st, err := m.into.Stat(m.copyAside())
-	if err == nil && isDir(&st, d.Ino) {
+	if err == nil && IsFolder(&st, d.Ino) {
 		return aside, nil
 	}
 	return "", handle.IgnoreMissing(err)
@@ -244,7 +244,7 @@ func (m *undoer) removePart(ctx context.Context) error {
 	if err := run.Point(ctx, "part-removed"); err != nil {
 		return err
 	}
-	if m.p.kind().back {
+	if m.p.Traits().back {
 		return m.into.Sync()
 	}
 	return handle.InOrder(m.emptyAgain, m.forget)
@@ -408,12 +408,12 @@ func rmdirIfEmpty(d *handle.Dir, name string) error {
 
 // undone writes the result of an undo into the ledger.
 func (m *undoer) undone(ctx context.Context, setAside string) error {
-	if setAside != "" && !m.p.kind().back {
+	if setAside != "" && !m.p.Traits().back {
 		if err := m.renote(m.into, m.p.Name, note.SetAside); err != nil {
 			return err
 		}
 	}
-	if !m.p.kind().first && m.heldIn != nil {
+	if !m.p.Traits().first && m.heldIn != nil {
 		if err := m.renote(m.heldIn, m.p.Name, note.Here); err != nil {
 			return err
 		}

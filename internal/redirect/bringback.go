@@ -37,7 +37,7 @@ func PlanBringBack(ctx context.Context, e *Engine, r ledger.Redirect, o BackOpti
 	}
 	p.Held = naming.Held(filepath.Base(r.Target), p.Run)
 	if row, err := e.Ledger.Run(r.Run); err == nil {
-		if made, err := planOf(row); err == nil {
+		if made, err := Of(row); err == nil {
 			linkTextsAfter(p, made)
 		}
 	}
@@ -45,7 +45,7 @@ func PlanBringBack(ctx context.Context, e *Engine, r ledger.Redirect, o BackOpti
 		f := finding.New(finding.SourceMissing, r.Link, "%s was brought back already: %s is a real folder", r.Name,
 			r.Link).Named(r.Name)
 		f.Remedy = "nothing needs doing; `nexlin list --held` shows what is still held of it"
-		p.find(f)
+		p.Add(f)
 		return p, nil
 	}
 	if err := checkPresent(e, p, r.Drive, r.Target); err != nil {
@@ -73,13 +73,13 @@ func PlanBringBack(ctx context.Context, e *Engine, r ledger.Redirect, o BackOpti
 	}
 	if p.IntoNow.Mount != "" && !p.exchange && !p.unlinked() {
 		p.Gap = true
-		p.gap()
+		p.AddGap()
 	}
 	if err := planSettingsOf(e, p, r, true); err != nil {
 		return nil, err
 	}
-	p.accept(o.Accept)
-	p.allow()
+	p.AcceptFound(o.Accept)
+	p.AllowAccepted()
 	p.Accepted = o.Accept
 	return p, checkUnfinished(e, p)
 }
@@ -93,7 +93,7 @@ func checkIfLost(e *Engine, p *Plan) error {
 	}
 	for i, f := range p.Findings {
 		for _, h := range held {
-			if st, err := handle.Lstat(h.Path); err != nil || f.Code != finding.DriveAway || !isDir(&st, h.Ino) ||
+			if st, err := handle.Lstat(h.Path); err != nil || f.Code != finding.DriveAway || !IsFolder(&st, h.Ino) ||
 				h.Drive.ID == p.Before.Drive.ID && h.Drive.UUID == p.Before.Drive.UUID {
 				continue
 			}
@@ -124,7 +124,7 @@ func linkTextsAfter(p *Plan, made *Plan) {
 	}
 	if len(less) > 0 {
 		slices.Sort(less)
-		p.find(finding.New(finding.NotComingBack, p.From, "%s does not keep %s: the folder comes back as the drive "+
+		p.Add(finding.New(finding.NotComingBack, p.From, "%s does not keep %s: the folder comes back as the drive "+
 			"shows it", made.IntoDrive.Label, strings.Join(less, ", ")).Named(p.Name))
 	}
 }
@@ -133,7 +133,7 @@ func linkTextsAfter(p *Plan, made *Plan) {
 func checkOldPlace(e *Engine, p *Plan) error {
 	parent, err := handle.OpenReal(p.Into)
 	if err != nil {
-		p.find(finding.New(finding.TargetNoWrite, p.Into, "%s can't be opened: %v", p.Into, handle.Cause(err)))
+		p.Add(finding.New(finding.TargetNoWrite, p.Into, "%s can't be opened: %v", p.Into, handle.Cause(err)))
 		return nil
 	}
 	defer parent.Release()
@@ -142,7 +142,7 @@ func checkOldPlace(e *Engine, p *Plan) error {
 	}
 	p.IntoDrive = places.Ref(&p.IntoNow)
 	if parent.Access(".", handle.MayWrite|handle.MayEnter) != nil {
-		p.find(finding.New(finding.TargetNoWrite, p.Into, "this account may not write in %s", p.Into))
+		p.Add(finding.New(finding.TargetNoWrite, p.Into, "this account may not write in %s", p.Into))
 		return nil
 	}
 	ours, err := link.Is(parent, p.Final, p.LinkText)
@@ -160,7 +160,7 @@ func checkOldPlace(e *Engine, p *Plan) error {
 			f.Remedy = fmt.Sprintf("`nexlin detach %s` records that, then `nexlin bring-back %s` works",
 				pathtext.Quote(p.Name), pathtext.Quote(p.Name))
 		}
-		p.find(f)
+		p.Add(f)
 	} else if err != nil && !gone {
 		return err
 	}

@@ -21,7 +21,7 @@ import (
 
 // PlanCard inspects a move of all folders of a card, as one. Like
 // [PlanMove] it returns all findings in the plan.
-func PlanCard(ctx context.Context, e *Engine, u *CardUse, o MoveOptions) (*Together, error) {
+func PlanCard(ctx context.Context, e *Engine, u *CardUse, o MoveOptions) (*Group, error) {
 	var plans []*Plan
 	var more []finding.Finding
 	by := o.By
@@ -53,7 +53,7 @@ func PlanCard(ctx context.Context, e *Engine, u *CardUse, o MoveOptions) (*Toget
 		if fs, err := isWhole(ctx, e, u, &f, path); err != nil {
 			return nil, err
 		} else if p.Findings = append(p.Findings, fs...); len(fs) > 0 {
-			p.accept(o.Accept)
+			p.AcceptFound(o.Accept)
 		}
 		plans = append(plans, p)
 	}
@@ -61,7 +61,7 @@ func PlanCard(ctx context.Context, e *Engine, u *CardUse, o MoveOptions) (*Toget
 		more = append(more, finding.New(finding.SourceMissing, "", "none of the folders of card %s is there",
 			u.Card.Name))
 	}
-	t := NewTogether(KindMoveTogether, "card:"+u.Card.Name, plans)
+	t := NewGroup(KindMoveTogether, "card:"+u.Card.Name, plans)
 	u.addTo(t)
 	t.Findings = append(t.Findings, more...)
 	if len(u.Card.Before) == 0 {
@@ -250,7 +250,7 @@ func RedirectsOf(e *Engine, name string) ([]ledger.Redirect, error) {
 
 // PlanBackTogether plans to bring back redirects as one, with what the card
 // that made them says, if it is still known.
-func PlanBackTogether(ctx context.Context, e *Engine, name string, rs []ledger.Redirect, o BackOptions) (*Together,
+func PlanBackTogether(ctx context.Context, e *Engine, name string, rs []ledger.Redirect, o BackOptions) (*Group,
 	error) {
 	c, err := FindCard(e, name)
 	var unknown *card.NotFoundError
@@ -267,7 +267,7 @@ func PlanBackTogether(ctx context.Context, e *Engine, name string, rs []ledger.R
 		}
 		plans = append(plans, p)
 	}
-	t := NewTogether(KindBackTogether, "card:"+name, plans)
+	t := NewGroup(KindBackTogether, "card:"+name, plans)
 	if !known {
 		return t, nil
 	}
@@ -292,7 +292,7 @@ func Growth(e *Engine, r ledger.Redirect) (float64, error) {
 	if r.Card == "" {
 		return 0, nil
 	}
-	p, err := planOfRun(e.Ledger, r.Run)
+	p, err := OfRun(e.Ledger, r.Run)
 	if errors.Is(err, ledger.ErrNotFound) {
 		return 0, nil
 	}
@@ -305,7 +305,7 @@ func Growth(e *Engine, r ledger.Redirect) (float64, error) {
 // PlanProfile inspects a move of profile folders of one home, as one: those
 // of the kinds, or all. A folder that has no setting is told with what to do
 // instead.
-func PlanProfile(ctx context.Context, e *Engine, home string, kinds []string, o MoveOptions) (*Together, error) {
+func PlanProfile(ctx context.Context, e *Engine, home string, kinds []string, o MoveOptions) (*Group, error) {
 	home = places.Resolved(home)
 	profiles, err := setting.Profiles(home)
 	if err != nil {
@@ -347,7 +347,7 @@ func PlanProfile(ctx context.Context, e *Engine, home string, kinds []string, o 
 		more = append(more, finding.New(finding.SourceMissing, home,
 			"none of the profile folders is there to be moved"))
 	}
-	t := NewTogether(KindMoveTogether, "profile folders", plans)
+	t := NewGroup(KindMoveTogether, "profile folders", plans)
 	t.Findings = append(t.Findings, more...)
 	return t, nil
 }

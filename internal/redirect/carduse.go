@@ -35,7 +35,7 @@ func (u *CardUse) Use() run.Use {
 }
 
 // addTo gives a run of several what the card says beside the folders.
-func (u *CardUse) addTo(t *Together) {
+func (u *CardUse) addTo(t *Group) {
 	t.Card, t.For, t.InUse = u.Card.Name, u.For, u.Use()
 	t.Before, t.After, t.Facts = u.steps(u.Card.Before), u.steps(u.Card.After), u.facts()
 }
@@ -97,7 +97,7 @@ func cardMethods(c *card.Card) []string {
 // blocker; a folder that a card knows is told.
 func knownToCards(e *Engine, p *Plan) {
 	home := e.HomeOf(p.Link)
-	if home == "" || !p.kind().first {
+	if home == "" || !p.Traits().first {
 		return
 	}
 	vars, err := card.Variables(home)
@@ -116,13 +116,13 @@ func knownToCards(e *Engine, p *Plan) {
 				if path != at && pathtext.Within(at, path) {
 					what = "holds " + pathtext.Show(at) + ", which must stay where it is"
 				}
-				p.find(finding.New(finding.MustStay, path, "%s %s: %s (card %s)", path, what, s.Why, c.Name))
+				p.Add(finding.New(finding.MustStay, path, "%s %s: %s (card %s)", path, what, s.Why, c.Name))
 			}
 		}
 		if p.Card == "" && slices.ContainsFunc(c.Folders, func(f card.Folder) bool {
 			return f.On(runtime.GOOS) != "" && card.Expand(f.On(runtime.GOOS), vars) == path
 		}) {
-			p.find(finding.New(finding.CardKnown, path, "card %s knows this folder: %s", c.Name, c.About).
+			p.Add(finding.New(finding.CardKnown, path, "card %s knows this folder: %s", c.Name, c.About).
 				Instead("`nexlin move card:" + c.Name + " --into …` goes by it"))
 		}
 	}
@@ -155,7 +155,7 @@ func checkSandboxes(e *Engine, p *Plan) error {
 	if len(grants) > 0 {
 		f = f.Instead(strings.Join(grants, ", "))
 	}
-	p.find(f)
+	p.Add(f)
 	return nil
 }
 

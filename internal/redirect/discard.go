@@ -130,7 +130,7 @@ func judgeHeld(ctx context.Context, e *Engine, d *DiscardPlan, h ledger.Held, li
 	defer held.Release()
 	if st, err := held.Self(); err != nil {
 		return err
-	} else if !isDir(&st, h.Ino) {
+	} else if !IsFolder(&st, h.Ino) {
 		d.Findings = append(d.Findings, finding.New(finding.DriveDoubtful, h.Path,
 			"%s is another folder than the one that was held", h.Path).About(about))
 		return nil
@@ -142,7 +142,7 @@ func judgeHeld(ctx context.Context, e *Engine, d *DiscardPlan, h ledger.Held, li
 			finding.New(finding.HeldInUse, h.Path, "%s is in use: %s", h.Path,
 				inuse.Programs(used.Holders)).About(about))
 	}
-	plan, err := planOfRun(e.Ledger, h.Run)
+	plan, err := OfRun(e.Ledger, h.Run)
 	if err != nil {
 		return err
 	}

@@ -39,14 +39,14 @@ type Engine struct {
 func (e *Engine) AtOnce() *Engine {
 	c := *e
 	c.Places = e.Places.AtOnce()
-	c.stopped = sync.OnceValues(func() ([]ledger.RunRow, error) { return unfinishedRuns(e.Ledger) })
+	c.stopped = sync.OnceValues(func() ([]ledger.RunRow, error) { return Unfinished(e.Ledger) })
 	return &c
 }
 
 // Unfinished lists the runs that were stopped, newest first.
 func (e *Engine) Unfinished() ([]ledger.RunRow, error) {
 	if e.stopped == nil {
-		return unfinishedRuns(e.Ledger)
+		return Unfinished(e.Ledger)
 	}
 	return e.stopped()
 }
@@ -54,7 +54,7 @@ func (e *Engine) Unfinished() ([]ledger.RunRow, error) {
 // placesOf gives the places where a stopped run goes on; none if its plan can't be
 // read, which is told elsewhere.
 func (e *Engine) placesOf(row ledger.RunRow) (out []places.Known) {
-	plans, err := plansOf(e.Ledger, row)
+	plans, err := AllOf(e.Ledger, row)
 	if err != nil {
 		return nil
 	}
@@ -74,7 +74,7 @@ func (e *Engine) placesOf(row ledger.RunRow) (out []places.Known) {
 func (e *Engine) expected(p *Plan, into, path string) (bool, error) {
 	f, err := e.Expected(into, path)
 	if f != nil {
-		p.find(*f)
+		p.Add(*f)
 	}
 	return f == nil && err == nil, err
 }

@@ -274,7 +274,7 @@ func (m *discarding) bringOver(ctx context.Context, d *DiscardPlan, v *Verdict) 
 			return err
 		}
 		defer spool.Close()
-		plan, err := planOfRun(m.basics.execution.Engine.Ledger, v.Held.Run)
+		plan, err := OfRun(m.basics.execution.Engine.Ledger, v.Held.Run)
 		if err != nil {
 			return err
 		}
@@ -373,7 +373,7 @@ func (m *discarding) eraseWhole(ctx context.Context, d *DiscardPlan, v *Verdict,
 	if err != nil {
 		return handle.IgnoreMissing(err)
 	}
-	if !isDir(&st, v.Held.Ino) {
+	if !IsFolder(&st, v.Held.Ino) {
 		return swap.Broken(v.Held.Path, "it is another folder than the one that was held")
 	}
 	if err := ctx.Err(); err != nil {
@@ -409,7 +409,7 @@ func checkArchived(ctx context.Context, e *Engine, d *DiscardPlan, v *Verdict, a
 	about := finding.Subject{Name: d.Redirect.Name}
 	h := v.Held
 	way := ""
-	if plan, err := planOfRun(e.Ledger, h.Run); err != nil {
+	if plan, err := OfRun(e.Ledger, h.Run); err != nil {
 		return err
 	} else if h.Path == filepath.Join(plan.Into, plan.Held+"-back") {
 		way = "-back"

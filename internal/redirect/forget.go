@@ -79,7 +79,7 @@ func forgetRun(e *Engine, f *Forgetting, row ledger.RunRow) error {
 		f.Findings = append(f.Findings, f.busy())
 		return nil
 	}
-	p, err := planOf(row)
+	p, err := Of(row)
 	if err != nil {
 		return nil // nothing can be read in it; it goes
 	}

@@ -12,8 +12,8 @@ import (
 // backFromGap takes a switch back that was stopped between its two renames.
 func (m *switcher) backFromGap(ctx context.Context) (position, error) {
 	at := placed
-	if m.p.kind().back {
-		at = before
+	if m.p.Traits().back {
+		at = AsBefore
 	}
 	return at, m.leadBack(ctx)
 }

@@ -69,7 +69,7 @@ func (p *Plan) beside(name, whose string) string {
 // besidePath is where an entry of the half lies in the target if it, or a
 // directory above it, had to go beside another; path itself if none had to.
 func (p *Plan) besidePath(live *handle.Dir, path string) string {
-	if !p.kind().merges {
+	if !p.Traits().merges {
 		return path
 	}
 	at := "."
@@ -101,7 +101,7 @@ func cutPath(path string) (first, rest string, more bool) {
 // merge was taken back, if that stands there as a real folder again; nil
 // otherwise.
 func (p *Plan) halfOf(h ledger.Held) *handle.Dir {
-	if !p.kind().merges || !h.Copy {
+	if !p.Traits().merges || !h.Copy {
 		return nil
 	}
 	d, err := handle.OpenReal(p.Link)

@@ -28,7 +28,7 @@ import (
 // KindHandover is a run in which the engine that owns a registered store moves
 // it: it is carried out to an archive, signed off, and carried in elsewhere.
 // The engine deletes the store when it is signed off, so the archive is proven
-// before that, and is held until a person discards it.
+// AsBefore that, and is held until a person discards it.
 
 // A LockedError reports a store of which a file stays locked: after a restart
 // of the machine the run can go on.
@@ -81,7 +81,7 @@ func PlanHandover(ctx context.Context, e *Engine, u *CardUse, store string, o Mo
 		if r.State != ledger.Ended && r.Target == s.Place {
 			p.Before, p.Link = &r, r.Link // on to a third drive
 		} else if r.State != ledger.Ended {
-			p.find(finding.New(finding.NameTaken, s.Place, "a redirect called %s is in the ledger already",
+			p.Add(finding.New(finding.NameTaken, s.Place, "a redirect called %s is in the ledger already",
 				p.Name).Named(p.Name))
 		}
 	}
@@ -90,7 +90,7 @@ func PlanHandover(ctx context.Context, e *Engine, u *CardUse, store string, o Mo
 
 // PlanHandoverBack inspects the way back of a store to where it was.
 func PlanHandoverBack(ctx context.Context, e *Engine, r ledger.Redirect, o BackOptions) (*Plan, error) {
-	made, err := planOfRun(e.Ledger, r.Run)
+	made, err := OfRun(e.Ledger, r.Run)
 	if err != nil {
 		return nil, err
 	}
@@ -111,7 +111,7 @@ func PlanHandoverBack(ctx context.Context, e *Engine, r ledger.Redirect, o BackO
 		return p, err
 	}
 	if s.Place != r.Target {
-		p.find(finding.New(finding.StoreElsewhere, s.Place, "the engine has %s at %s, not at %s", s.Name, s.Place,
+		p.Add(finding.New(finding.StoreElsewhere, s.Place, "the engine has %s at %s, not at %s", s.Name, s.Place,
 			r.Target).Named(r.Name).As(finding.Blocker))
 	}
 	p.Before, p.Store.Home = &r, true
@@ -165,21 +165,21 @@ func planHandover(ctx context.Context, e *Engine, u *CardUse, store string, o Mo
 		if len(near) > 0 {
 			f = f.Instead("names must match exactly; did you mean " + strings.Join(near, " or ") + "?")
 		}
-		p.find(f)
+		p.Add(f)
 		return p, nil, nil
 	}
 	s := sp.Stores[i]
 	switch {
 	case s.Stays:
-		p.find(finding.New(finding.MustStay, s.Place, "%s is the engine's own and must stay where it is (card %s)",
+		p.Add(finding.New(finding.MustStay, s.Place, "%s is the engine's own and must stay where it is (card %s)",
 			s.Name, u.Card.Name).About(about))
 		return p, nil, nil
 	case !filepath.IsAbs(s.Place):
-		p.find(finding.New(finding.NoStore, s.Place, "the engine does not say where %s lies: %q", s.Name,
+		p.Add(finding.New(finding.NoStore, s.Place, "the engine does not say where %s lies: %q", s.Name,
 			s.Place).About(about))
 		return p, nil, nil
 	case s.State != h.Resting:
-		p.find(finding.New(finding.ProgramRuns, s.Place, "%s is %s, and must be %s", s.Name, s.State,
+		p.Add(finding.New(finding.ProgramRuns, s.Place, "%s is %s, and must be %s", s.Name, s.State,
 			h.Resting).About(about))
 	}
 	return p, &s, nil
@@ -189,7 +189,7 @@ func planHandover(ctx context.Context, e *Engine, u *CardUse, store string, o Mo
 func planPlaces(ctx context.Context, e *Engine, p *Plan, o MoveOptions) error {
 	st, err := handle.Lstat(p.From)
 	if err != nil {
-		p.find(finding.New(finding.SourceMissing, p.From, "the engine says that the store lies at %s: %v", p.From,
+		p.Add(finding.New(finding.SourceMissing, p.From, "the engine says that the store lies at %s: %v", p.From,
 			handle.Cause(err)).Named(p.Name))
 		return nil
 	}
@@ -224,11 +224,11 @@ func planPlaces(ctx context.Context, e *Engine, p *Plan, o MoveOptions) error {
 	p.Need += p.Bytes
 	if short := p.Need + p.IntoNow.Reserve() - p.IntoNow.Free; p.IntoNow.Mount != "" && short > 0 &&
 		!finding.Has(p.Findings, finding.SpaceShort) {
-		p.find(finding.New(finding.SpaceShort, p.Into, "%s has too little room for the store and its archive: "+
+		p.Add(finding.New(finding.SpaceShort, p.Into, "%s has too little room for the store and its archive: "+
 			"needed %s, free %s, short by %s", p.IntoNow.Name(), pathtext.Size(p.Need), pathtext.Size(p.IntoNow.Free),
 			pathtext.Size(short)).OnDrive(p.IntoNow.Name()))
 	}
-	p.accept(o.Accept)
+	p.AcceptFound(o.Accept)
 	return checkUnfinished(e, p)
 }
 
@@ -725,7 +725,7 @@ func CheckStore(ctx context.Context, e *Engine, r ledger.Redirect) ([]finding.Fi
 	if !Owned(r) || r.State != ledger.Linked {
 		return nil, nil
 	}
-	p, err := planOfRun(e.Ledger, r.Run)
+	p, err := OfRun(e.Ledger, r.Run)
 	if err != nil || p.Store == nil {
 		return nil, err
 	}

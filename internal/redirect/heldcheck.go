@@ -37,15 +37,15 @@ func CheckHeld(ctx context.Context, e *Engine, h ledger.Held, live string) ([]fi
 		return []finding.Finding{finding.New(finding.DriveElsewhere, h.Path,
 			"%s is at %s, and the held original on it at %s", h.Drive.Label, w.Drive.Mount, at).About(about)}, nil
 	}
-	made, err := planOfRun(e.Ledger, h.Run)
+	made, err := OfRun(e.Ledger, h.Run)
 	if err != nil {
 		made = nil // not known
 	}
 	st, err := handle.Lstat(h.Path)
-	if err == nil && st.IsRegular() && made != nil && made.kind().holdsIt {
+	if err == nil && st.IsRegular() && made != nil && made.Traits().holdsArchive {
 		return nil, nil // an archive: it is proven before it goes
 	}
-	if err == nil && !isDir(&st, h.Ino) || handle.Absent(err) && !handle.Missing(err) {
+	if err == nil && !IsFolder(&st, h.Ino) || handle.Absent(err) && !handle.Missing(err) {
 		return []finding.Finding{finding.New(finding.HeldChanged, h.Path,
 			"something else than the held original stands at %s", h.Path).About(about).As(finding.Warning).
 			Instead("look at it: somebody has put it there; the held original has another name now, or is gone")}, nil

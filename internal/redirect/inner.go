@@ -41,7 +41,7 @@ func checkInnerLinks(e *Engine, p *Plan, root *handle.Dir) error {
 	f := finding.New(finding.LinksLeadOut, path, "%s out of %s", what, p.From).Named(p.Name).Listing(l.Count, paths)
 	f.Details = details
 	switch {
-	case p.InnerLinks == RewriteLinks && forOthers(p.Methods):
+	case p.InnerLinks == RewriteLinks && ForOthersBy(p.Methods):
 		f.Message += ", and what this system calls the places they mean is nothing to Windows"
 		f.Remedy = "`--inner-links keep` leaves them as they are; make them anew in Windows if they are needed"
 	case p.InnerLinks == RewriteLinks && !rewrites:
@@ -55,6 +55,6 @@ func checkInnerLinks(e *Engine, p *Plan, root *handle.Dir) error {
 	default:
 		f.Message += ", which was to be refused"
 	}
-	p.find(f)
+	p.Add(f)
 	return nil
 }

@@ -73,7 +73,7 @@ func linkTexts(e *Engine, p *Plan) (text func(rel, text string) (made, origin st
 			case r == nil || r.Path != rel || r.LinkOf(transfer.Copy) != is:
 			case r.Origin == "":
 				return "", ""
-			case p.kind().back:
+			case p.Traits().back:
 				return r.Origin, ""
 			default:
 				return "", r.Origin

@@ -62,7 +62,7 @@ func checkFolder(ctx context.Context, e *Engine, p *Plan, progress func(entries,
 	st, err := handle.Lstat(path)
 	switch {
 	case handle.Missing(err) || errors.Is(err, syscall.ENOTDIR):
-		p.find(finding.New(finding.SourceMissing, path, "there is nothing at %s", path))
+		p.Add(finding.New(finding.SourceMissing, path, "there is nothing at %s", path))
 		return nil
 	case err != nil:
 		return err
@@ -71,14 +71,14 @@ func checkFolder(ctx context.Context, e *Engine, p *Plan, progress func(entries,
 		if err != nil {
 			return err
 		}
-		p.find(finding.New(finding.SourceIsLink, path, "%s is a link that leads to %s", path, text))
+		p.Add(finding.New(finding.SourceIsLink, path, "%s is a link that leads to %s", path, text))
 		return nil
 	case !st.IsDir():
-		p.find(finding.New(finding.SourceNotFolder, path, "%s is no folder", path))
+		p.Add(finding.New(finding.SourceNotFolder, path, "%s is no folder", path))
 		return nil
 	}
 	if st.MountRoot {
-		p.find(finding.New(finding.SourceIsMount, path, "a drive is mounted at %s", path))
+		p.Add(finding.New(finding.SourceIsMount, path, "a drive is mounted at %s", path))
 		return nil
 	}
 	p.FromIno, p.UID, p.GID = st.Ino, st.UID, st.GID
@@ -87,17 +87,17 @@ func checkFolder(ctx context.Context, e *Engine, p *Plan, progress func(entries,
 	if err != nil {
 		return err
 	}
-	if why != "" && p.kind().first {
+	if why != "" && p.Traits().first {
 		f := finding.New(finding.Protected, path, "%s %s", path, why)
 		if why == places.IsOurs {
 			f = f.Instead("it stays where it is; `nexlin list --held` says what is held, and `nexlin " +
 				"discard-original` deletes it once it is proven")
 		}
-		p.find(f)
+		p.Add(f)
 		return nil
 	}
 	own := p.Name
-	if p.kind().first {
+	if p.Traits().first {
 		own = "" // what has the name is another one
 	}
 	if err := p.told(e.Nested(own, p.Link, path)); err != nil {
@@ -119,7 +119,7 @@ func checkFolder(ctx context.Context, e *Engine, p *Plan, progress func(entries,
 func measureFolder(ctx context.Context, e *Engine, p *Plan, progress func(entries, bytes int64)) error {
 	root, err := handle.OpenReal(p.From)
 	if errors.Is(err, fs.ErrPermission) {
-		p.find(finding.New(finding.Unreadable, p.From, "this account may not look into %s", p.From))
+		p.Add(finding.New(finding.Unreadable, p.From, "this account may not look into %s", p.From))
 		return nil
 	}
 	if err != nil {
@@ -130,7 +130,7 @@ func measureFolder(ctx context.Context, e *Engine, p *Plan, progress func(entrie
 		return err
 	}
 	if !p.FromNow.ReadOnly && errors.Is(root.Access(".", handle.MayWrite), syscall.EROFS) {
-		p.find(finding.New(finding.Immutable, p.From, "%s can only be read, as a snapshot of a subvolume can", p.From).
+		p.Add(finding.New(finding.Immutable, p.From, "%s can only be read, as a snapshot of a subvolume can", p.From).
 			Instead("name a folder that can be written to; `btrfs property set -ts DIR ro false` makes a snapshot one"))
 		return nil
 	}
@@ -144,17 +144,17 @@ func measureFolder(ctx context.Context, e *Engine, p *Plan, progress func(entrie
 	if p.Bare {
 		// Nothing of it goes anywhere, so nothing of it can be lost on the way.
 		p.Files, p.Bytes, p.Entries, f.Rounded = 0, 0, 1, 0
-		p.find(preflight.MountsInside(p.From, f)...)
-		p.find(preflight.Sockets(p.From, f, toleranceOf(p))...)
+		p.Add(preflight.MountsInside(p.From, f)...)
+		p.Add(preflight.Sockets(p.From, f, toleranceOf(p))...)
 		return nil
 	}
-	p.find(preflight.Unkept(p.From, f, &p.limits)...)
-	p.find(preflight.Losses(p.From, f, &p.limits, &p.IntoNow)...)
-	p.find(preflight.Rights(p.From, f, &p.FromNow, &p.IntoNow)...)
-	p.find(preflight.Sockets(p.From, f, toleranceOf(p))...)
+	p.Add(preflight.Unkept(p.From, f, &p.limits)...)
+	p.Add(preflight.Losses(p.From, f, &p.limits, &p.IntoNow)...)
+	p.Add(preflight.Rights(p.From, f, &p.FromNow, &p.IntoNow)...)
+	p.Add(preflight.Sockets(p.From, f, toleranceOf(p))...)
 	if f := preflight.PointingIn(ctx, e.Homes, &preflight.Leaving{Name: p.Name, Link: p.Link,
-		From: p.From, First: p.kind().first}); f != nil {
-		p.find(*f)
+		From: p.From, First: p.Traits().first}); f != nil {
+		p.Add(*f)
 	}
 	return checkInnerLinks(e, p, root)
 }
@@ -163,7 +163,7 @@ func measureFolder(ctx context.Context, e *Engine, p *Plan, progress func(entrie
 func checkUsers(ctx context.Context, e *Engine, p *Plan) (err error) {
 	var found []finding.Finding
 	p.InUse, found, err = preflight.Users(ctx, p.From, toleranceOf(p))
-	p.find(found...)
+	p.Add(found...)
 	return err
 }
 

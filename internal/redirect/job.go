@@ -59,7 +59,7 @@ type basics struct{ *execution }
 func (b basics) Open() error               { return nil }
 func (b basics) Try(context.Context) error { return nil }
 func (b basics) Ended(err error) error     { return b.stopped(err) }
-func (b basics) Where() (position, error)  { return before, nil }
+func (b basics) Where() (position, error)  { return AsBefore, nil }
 
 // unknown is the job of a kind that this build does not know.
 type unknown struct{ basics }

@@ -120,7 +120,7 @@ func (v *Verdict) judgeAll(ctx context.Context, live *handle.Dir, livePath, runD
 			j.set(rec, "")
 			return nil
 		}
-		if v.plan != nil && v.plan.kind().merges && live != nil {
+		if v.plan != nil && v.plan.Traits().merges && live != nil {
 			beside, err := v.keptBeside(live, rec.Path)
 			if err != nil {
 				return err
@@ -289,7 +289,7 @@ func (j *judge) equal(rec *transfer.Record, now *inventory.Entry) error {
 // are not asked for: work moves them.
 func (j *judge) sameMeta(rec *transfer.Record, now *inventory.Entry) (bool, error) {
 	side := sideOf(j.Held)
-	merged := j.plan.kind().merges // of what the target had already its own metadata stayed
+	merged := j.plan.Traits().merges // of what the target had already its own metadata stayed
 	if !merged && rec.Untouched(side.Other(), &now.Stat) {
 		return true, nil
 	}

@@ -40,7 +40,7 @@ func chooseText(e *Engine, p *Plan, form TargetForm, seen string) {
 	}
 	text, err := link.JunctionTo(place)
 	if err != nil {
-		p.find(finding.New(finding.LinkImpossible, p.Link, "%s", err).Named(p.Name).
+		p.Add(finding.New(finding.LinkImpossible, p.Link, "%s", err).Named(p.Name).
 			Instead("a junction leads to a directory on a drive of the machine, such as `D:\\ines\\Documents`"))
 		return
 	}
@@ -50,7 +50,7 @@ func chooseText(e *Engine, p *Plan, form TargetForm, seen string) {
 		path  string
 	}{{p.linkDrive(), p.Link}, {&p.IntoNow, p.Target}} {
 		if d.drive.Mount != "" && !d.drive.ForWindows() {
-			p.find(finding.New(finding.WindowsUnseen, d.path, "%s lies on %s (%s), which Windows can't read", d.path,
+			p.Add(finding.New(finding.WindowsUnseen, d.path, "%s lies on %s (%s), which Windows can't read", d.path,
 				d.drive.Name(), d.drive.FS).Named(p.Name))
 		}
 	}
@@ -60,7 +60,7 @@ func chooseText(e *Engine, p *Plan, form TargetForm, seen string) {
 // Windows is at home.
 func checkForWindows(e *Engine, p *Plan) {
 	if d := p.linkDrive(); !handle.Windows && d.NTFS() && !p.Linkless() {
-		p.find(finding.New(finding.WindowsUnseen, p.Link, "%s lies on a drive of Windows, which does not follow the "+
+		p.Add(finding.New(finding.WindowsUnseen, p.Link, "%s lies on a drive of Windows, which does not follow the "+
 			"links that this system makes", p.Link).Named(p.Name))
 	}
 }
@@ -75,20 +75,20 @@ func windowsName(p *Plan, form TargetForm, seen string) (string, bool) {
 		}
 		name := drive.VolumeName(p.IntoNow.Mount)
 		if name == "" {
-			p.find(finding.New(finding.LinkImpossible, target, "%s has no volume name",
+			p.Add(finding.New(finding.LinkImpossible, target, "%s has no volume name",
 				p.IntoNow.Name()).Named(p.Name).Instead("`--target-form letter`"))
 			return "", false
 		}
 		return name + strings.TrimPrefix(target, filepath.VolumeName(target)+`\`), true
 	}
 	if seen == "" {
-		p.find(finding.New(finding.SeenMissing, target, "a junction has to name the target as Windows does, and "+
+		p.Add(finding.New(finding.SeenMissing, target, "a junction has to name the target as Windows does, and "+
 			"this system does not know how that is").Named(p.Name))
 		return "", false
 	}
 	place, err := junction.Clean(withRoot(seen))
 	if err != nil {
-		p.find(finding.New(finding.SeenDiffers, seen, "%s", err).Named(p.Name))
+		p.Add(finding.New(finding.SeenDiffers, seen, "%s", err).Named(p.Name))
 		return "", false
 	}
 	rel := strings.ReplaceAll(relative(p.IntoNow.Mount, target), "/", `\`)
@@ -96,7 +96,7 @@ func windowsName(p *Plan, form TargetForm, seen string) (string, bool) {
 		return strings.TrimSuffix(place, `\`) + `\` + rel, true
 	}
 	if !strings.HasSuffix(strings.ToLower(place), `\`+strings.ToLower(rel)) {
-		p.find(finding.New(finding.SeenDiffers, place, "%s does not end in the target's path on %s, %s", place,
+		p.Add(finding.New(finding.SeenDiffers, place, "%s does not end in the target's path on %s, %s", place,
 			p.IntoNow.Name(), rel).Named(p.Name))
 		return "", false
 	}
@@ -104,7 +104,7 @@ func windowsName(p *Plan, form TargetForm, seen string) (string, bool) {
 }
 
 // textFor is what the link of a redirect says once its target lies at a path
-// on the same drive: a junction's text follows the drive's letter on Windows,
+// onward the same drive: a junction's text follows the drive's letter on Windows,
 // and stays where it names the volume, or another system's letter.
 func textFor(r *ledger.Redirect, target string) string {
 	if r.Text == "" || !handle.Windows || strings.HasPrefix(r.Text, handle.JunctionText+"Volume{") {
@@ -123,7 +123,7 @@ func methodsAsked(e *Engine, p *Plan, asked []string) []string {
 	if len(asked) > 0 || !handle.Windows || !p.limits.NoSymlinks || !p.IntoNow.NTFS() {
 		return asked
 	}
-	p.find(finding.New(finding.JunctionTaken, p.Link, "this account may not make symbolic links").Named(p.Name))
+	p.Add(finding.New(finding.JunctionTaken, p.Link, "this account may not make symbolic links").Named(p.Name))
 	return []string{ByJunction}
 }
 

@@ -26,28 +26,28 @@ const (
 	KindBackTogether = "bring-back-together"
 )
 
-// A kind is one kind of run: what it is for, and the job that does it. What differs from
-// kind to kind is asked here: no other file compares the names.
-type kind struct {
+// A Traits is one kind of run: what it is for, and the job that does it. What differs from
+// Traits to kind is asked here: no other file compares the names.
+type Traits struct {
 	// What becomes of folder and link.
 	first  bool // a folder without a redirect gets one
-	on     bool // a redirect goes on to another place
+	onward     bool // a redirect goes on to another place
 	back   bool // the real folder comes back in the link's place
 	merges bool // the folder in the link's place is merged into the target
 
 	copies  bool // a folder is copied, or compared, as a whole
 	archive bool // an archive is made or read, and nothing about a redirect changes
 	unpacks bool // it is read
-	holdsIt bool // an archive is held in place of an original
+	holdsArchive bool // an archive is held in place of an original
 	noLink  bool // no link is touched, so that its drive may be away
 	spare   bool // room is freed, so that the ledger's reserve may be used for it
 	final   bool // what is done stays done: undo only ends it
 	several bool // it is one of several folders
 }
 
-var kinds = map[string]*kind{
+var kinds = map[string]*Traits{
 	KindMove:      {first: true, copies: true},
-	KindMoveOn:    {on: true, copies: true},
+	KindMoveOn:    {onward: true, copies: true},
 	KindBringBack: {back: true, copies: true},
 	KindMerge:     {merges: true, copies: true},
 
@@ -60,48 +60,48 @@ var kinds = map[string]*kind{
 	KindFuture:   {},
 	KindPack:     {archive: true, noLink: true},
 	KindUnpack:   {archive: true, unpacks: true, noLink: true},
-	KindHandover: {holdsIt: true},
+	KindHandover: {holdsArchive: true},
 
 	KindMoveTogether: {several: true},
 	KindBackTogether: {several: true, back: true},
 }
 
-// kindOf finds a kind by its name; one that is not known does and is nothing.
-func kindOf(name string) *kind {
+// TraitsOf finds a kind by its name; one that is not known does and is nothing.
+func TraitsOf(name string) *Traits {
 	if k := kinds[name]; k != nil {
 		return k
 	}
-	return &kind{}
+	return &Traits{}
 }
 
-func (p *Plan) kind() *kind { return kindOf(p.Kind) }
+func (p *Plan) Traits() *Traits { return TraitsOf(p.Kind) }
 
 // ComesBack says that the folder comes back in the link's place.
-func (p *Plan) ComesBack() bool { return p.kind().back }
+func (p *Plan) ComesBack() bool { return p.Traits().back }
 
 // Merges says that the folder in the link's place is merged into the target.
-func (p *Plan) Merges() bool { return p.kind().merges }
+func (p *Plan) Merges() bool { return p.Traits().merges }
 
 // IsFirst says that a folder without a redirect gets one.
-func (p *Plan) IsFirst() bool { return p.kind().first }
+func (p *Plan) IsFirst() bool { return p.Traits().first }
 
 // MovesOn says that a redirect goes on to another place.
-func (p *Plan) MovesOn() bool { return p.kind().on }
+func (p *Plan) MovesOn() bool { return p.Traits().onward }
 
 // Unpacks says that an archive is read.
-func (p *Plan) Unpacks() bool { return p.kind().unpacks }
+func (p *Plan) Unpacks() bool { return p.Traits().unpacks }
 
 // exchanges says that link and folder change places, so that what was copied is held
 // beside the link.
-func (p *Plan) exchanges() bool { return p.kind().first || p.kind().merges }
+func (p *Plan) exchanges() bool { return p.Traits().first || p.Traits().merges }
 
 // Small says that the run copies nothing: it only changes a link or records,
 // or deletes.
-func (p *Plan) Small() bool { return !p.kind().copies }
+func (p *Plan) Small() bool { return !p.Traits().copies }
 
-// IsTogether says that a run is one of several folders.
-func IsTogether(row ledger.RunRow) bool { return kindOf(row.Kind).several }
+// IsGroup says that a run is one of several folders.
+func IsGroup(row ledger.RunRow) bool { return TraitsOf(row.Kind).several }
 
 // ofArchive says of a kind of run that it makes or reads an archive: nothing about a
 // redirect changes by it.
-func ofArchive(kind string) bool { return kindOf(kind).archive }
+func ofArchive(kind string) bool { return TraitsOf(kind).archive }

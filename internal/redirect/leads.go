@@ -35,7 +35,7 @@ func CheckSettings(e *Engine, r ledger.Redirect) ([]finding.Finding, error) {
 // that a card names.
 func chooseMethods(e *Engine, p *Plan, o MoveOptions) error {
 	p.Methods = methodsAsked(e, p, o.By)
-	if p.kind().on {
+	if p.Traits().onward {
 		// A redirect goes on as it is led.
 		p.Methods = p.Before.Methods
 		return planSettingsOf(e, p, *p.Before, false)
@@ -51,7 +51,7 @@ func chooseMethods(e *Engine, p *Plan, o MoveOptions) error {
 			return err
 		}
 		if home == "" || !ok {
-			p.find(finding.New(finding.NoSetting, p.Link, "the system keeps no location setting for %s",
+			p.Add(finding.New(finding.NoSetting, p.Link, "the system keeps no location setting for %s",
 				p.Link).Named(p.Name))
 			return nil
 		}
@@ -70,7 +70,7 @@ func settingFits(e *Engine, p *Plan, c *setting.Change) (use bool, err error) {
 		if c.Back != nil { // the data comes back all the same
 			f = f.As(finding.Warning).Instead("it is left as it is; look at it afterwards and set it by hand")
 		}
-		p.find(f)
+		p.Add(f)
 	}
 	var checkOwners *finding.Finding
 	f, dir, err := c.Read(func(path string) (*handle.Dir, error) {
@@ -85,7 +85,7 @@ func settingFits(e *Engine, p *Plan, c *setting.Change) (use bool, err error) {
 	})
 	switch {
 	case checkOwners != nil:
-		p.find(*checkOwners)
+		p.Add(*checkOwners)
 		return false, nil
 	case handle.Missing(err) && c.Optional:
 		return false, nil
@@ -112,7 +112,7 @@ func settingFits(e *Engine, p *Plan, c *setting.Change) (use bool, err error) {
 	}
 	if !c.Optional && !c.Leads(f) {
 		f := finding.New(finding.SettingDiffers, file, "%s at %s does not name %s", file, c.At, c.From[0]).About(about)
-		p.find(f)
+		p.Add(f)
 	}
 	return false, nil
 }

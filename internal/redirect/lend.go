@@ -41,14 +41,14 @@ func findLender(e *Engine, p *Plan) (*transfer.Lender, func(), error) {
 			break
 		}
 	}
-	if made, err := planOfRun(e.Ledger, p.Base.Run); err == nil {
+	if made, err := OfRun(e.Ledger, p.Base.Run); err == nil {
 		l.Digest = made.Digest
 	}
 	if l.Held, err = handle.OpenReal(p.Base.Path); err != nil {
 		return nil, nil, handle.IgnoreMissing(err)
 	}
 	st, err := l.Held.Self()
-	if err == nil && !isDir(&st, p.Base.Ino) {
+	if err == nil && !IsFolder(&st, p.Base.Ino) {
 		err = swap.Broken(p.Base.Path, "another directory than the held original stands there")
 	}
 	if err == nil {

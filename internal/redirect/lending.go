@@ -28,7 +28,7 @@ func findBase(e *Engine, p *Plan) (*ledger.Held, error) {
 		if d, err := e.Drives.Of(h.Path); err != nil || d.Mount != p.IntoNow.Mount {
 			continue
 		}
-		if st, err := handle.Lstat(h.Path); err == nil && isDir(&st, h.Ino) {
+		if st, err := handle.Lstat(h.Path); err == nil && IsFolder(&st, h.Ino) {
 			return &h, nil
 		}
 	}
@@ -45,7 +45,7 @@ func planLending(ctx context.Context, e *Engine, p *Plan, take bool) error {
 	about := finding.Subject{Name: p.Name, Drive: p.IntoNow.Name()}
 	if held == nil {
 		if take {
-			p.find(finding.New(finding.HeldNotUsable, p.Link, "no held original that %s was made from lies on %s",
+			p.Add(finding.New(finding.HeldNotUsable, p.Link, "no held original that %s was made from lies on %s",
 				p.From, p.IntoNow.Name()).About(about))
 		}
 		checkSpace(e, p)

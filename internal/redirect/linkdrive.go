@@ -10,9 +10,9 @@ import (
 )
 
 // wantLinkDrive refuses a run, its resume or its undo while the drive is away
-// on which the link is to be changed.
+// onward which the link is to be changed.
 func (m *opener) wantLinkDrive() error {
-	if m.p.Before == nil || m.p.kind().noLink || m.p.Mend != nil && m.p.Into == "" {
+	if m.p.Before == nil || m.p.Traits().noLink || m.p.Mend != nil && m.p.Into == "" {
 		return nil // it touches no link
 	}
 	f, err := m.LinkDriveAway(m.p.Before, m.p.LinkText, m.p.OldText)

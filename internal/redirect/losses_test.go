@@ -21,7 +21,7 @@ func lossy() *Plan {
 	for i := range p.Facts.Lost {
 		p.Facts.Lost[i] = inventory.Listing{Count: 1, Paths: []string{"a"}}
 	}
-	p.find(preflight.Losses(p.From, &p.Facts, &p.limits, &p.IntoNow)...)
+	p.Add(preflight.Losses(p.From, &p.Facts, &p.limits, &p.IntoNow)...)
 	return p
 }
 
@@ -29,7 +29,7 @@ func lossy() *Plan {
 func TestConsentsBecomeAllowances(t *testing.T) {
 	p := lossy()
 	require.Len(t, p.Findings, len(p.Facts.Lost))
-	p.allow()
+	p.AllowAccepted()
 	require.Zero(t, p.Allow, "nothing was accepted")
 	for code, want := range map[finding.Code]transfer.Allow{
 		finding.OwnersLost: {Owners: true}, finding.ModesLost: {Modes: true}, finding.ACLsLost: {ACLs: true},
@@ -41,8 +41,8 @@ func TestConsentsBecomeAllowances(t *testing.T) {
 	} {
 		p := lossy()
 		before := len(finding.Blockers(p.Findings))
-		p.accept([]finding.Code{code})
-		p.allow()
+		p.AcceptFound([]finding.Code{code})
+		p.AllowAccepted()
 		require.Equal(t, want, p.Allow, code)
 		accepted := before - len(finding.Blockers(p.Findings))
 		require.Equal(t, finding.Acceptable(code), accepted == 1, code)
@@ -51,7 +51,7 @@ func TestConsentsBecomeAllowances(t *testing.T) {
 	// A drive without modes of its own is not asked to change any.
 	fixed := &Plan{}
 	fixed.limits.FixedMode = true
-	fixed.allow()
+	fixed.AllowAccepted()
 	require.Equal(t, transfer.Allow{Modes: true}, fixed.Allow)
 }
 

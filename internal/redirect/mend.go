@@ -67,7 +67,7 @@ func PlanMend(ctx context.Context, e *Engine, r ledger.Redirect, o MendOptions) 
 		return nil, err
 	}
 	err = mendTarget(e, p)
-	p.accept(o.Accept)
+	p.AcceptFound(o.Accept)
 	if err != nil || p.Blocked() != nil {
 		return p, err
 	}
@@ -94,7 +94,7 @@ func mendAway(e *Engine, p *Plan, w *places.Whereabouts, detached bool) (*Plan, 
 	if detached {
 		return mendHeld(e, p)
 	}
-	p.find(e.Absence(w, p.Name, p.Before.Drive, p.Before.Target).As(finding.Blocker))
+	p.Add(e.Absence(w, p.Name, p.Before.Drive, p.Before.Target).As(finding.Blocker))
 	return p, nil
 }
 
@@ -105,14 +105,14 @@ func mendLinkOf(e *Engine, p *Plan, r ledger.Redirect) (split bool, err error) {
 		return false, err
 	}
 	split, err = mendLink(e, p)
-	p.accept(p.Accepted)
+	p.AcceptFound(p.Accepted)
 	return split, err
 }
 
 // isNothingToMend says of the plan of a mend that all is as it should be.
 func isNothingToMend(p *Plan) bool {
 	m := p.Mend
-	return p.Blocked() == nil && !p.kind().merges && !m.Link && !m.Tag && !m.Note && len(m.Held) == 0 &&
+	return p.Blocked() == nil && !p.Traits().merges && !m.Link && !m.Tag && !m.Note && len(m.Held) == 0 &&
 		len(p.Settings) == 0 &&
 		sameRedirect(m.After, *p.Before)
 }
@@ -191,7 +191,7 @@ func heldMoves(e *Engine, r ledger.Redirect) ([]HeldMove, error) {
 func mendTarget(e *Engine, p *Plan) error {
 	d, err := handle.OpenReal(p.Target)
 	if handle.Absent(err) {
-		p.find(finding.New(finding.TargetMissing, p.Target, "%s is here, but the target %s is not", p.IntoDrive.Label,
+		p.Add(finding.New(finding.TargetMissing, p.Target, "%s is here, but the target %s is not", p.IntoDrive.Label,
 			p.Target).Named(p.Name).As(finding.Blocker))
 		return nil
 	}
@@ -209,7 +209,7 @@ func mendLink(e *Engine, p *Plan) (split bool, err error) {
 	if err != nil {
 		f := finding.New(finding.LinkImpossible, filepath.Dir(p.Link), "%s can't be opened: %v", filepath.Dir(p.Link),
 			handle.Cause(err)).Named(p.Name)
-		p.find(f.Instead("make the directory again, or run as the account that owns it"))
+		p.Add(f.Instead("make the directory again, or run as the account that owns it"))
 		return false, nil
 	}
 	defer parent.Release()
@@ -224,7 +224,7 @@ func mendLink(e *Engine, p *Plan) (split bool, err error) {
 	case st.IsDir():
 		return true, nil
 	case !st.IsSymlink():
-		p.find(finding.New(finding.OldPlaceTaken, p.Link, "a file stands at %s, where the link belongs",
+		p.Add(finding.New(finding.OldPlaceTaken, p.Link, "a file stands at %s, where the link belongs",
 			p.Link).Named(p.Name))
 		return false, nil
 	default:

@@ -44,7 +44,7 @@ func planMerge(ctx context.Context, e *Engine, p *Plan, progress func(entries, b
 	p.Kind, p.From, p.HeldIn = KindMerge, p.Link, filepath.Dir(p.Link)
 	p.Held = naming.Held(filepath.Base(p.Link), p.Run)
 	p.TagIn = filepath.Join(p.IntoDrive.Mount, p.IntoDrive.TagPlace)
-	if made, err := planOfRun(e.Ledger, p.Before.Run); err == nil {
+	if made, err := OfRun(e.Ledger, p.Before.Run); err == nil {
 		p.Digest = made.Digest
 	}
 	if p.Digest == "" {
@@ -56,7 +56,7 @@ func planMerge(ctx context.Context, e *Engine, p *Plan, progress func(entries, b
 	}
 	defer dir.Release()
 	if dir.Access(".", handle.MayWrite|handle.MayEnter) != nil {
-		p.find(finding.New(finding.TargetNoWrite, p.Into, "this account may not write in %s", p.Into).Named(p.Name))
+		p.Add(finding.New(finding.TargetNoWrite, p.Into, "this account may not write in %s", p.Into).Named(p.Name))
 		return nil
 	}
 	if err := checkAbilities(e, p, dir); err != nil {
@@ -72,8 +72,8 @@ func planMerge(ctx context.Context, e *Engine, p *Plan, progress func(entries, b
 		return err
 	}
 	foreseeGap(e, p)
-	p.accept(p.Accepted)
-	p.allow()
+	p.AcceptFound(p.Accepted)
+	p.AllowAccepted()
 	return nil
 }
 

@@ -21,11 +21,11 @@ const (
 )
 
 // ForOthers is that of a redirect.
-func ForOthers(r ledger.Redirect) bool { return forOthers(r.Methods) }
+func ForOthers(r ledger.Redirect) bool { return ForOthersBy(r.Methods) }
 
-// forOthers says that it is another system, Windows, that is led to the target:
+// ForOthersBy says that it is another system, Windows, that is led to the target:
 // what this one mounts and when is nothing to it.
-func forOthers(methods []string) bool {
+func ForOthersBy(methods []string) bool {
 	return !handle.Windows && slices.Contains(methods, ByJunction)
 }
 
@@ -35,7 +35,7 @@ func Owned(r ledger.Redirect) bool { return slices.Contains(r.Methods, ByHandove
 
 // linkDrive is the drive that the link stands on, as far as it is known.
 func (p *Plan) linkDrive() *drive.Drive {
-	if p.exchanges() || p.kind().copies && p.From == p.Link {
+	if p.exchanges() || p.Traits().copies && p.From == p.Link {
 		return &p.FromNow
 	}
 	return &drive.Drive{}

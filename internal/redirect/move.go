@@ -75,10 +75,10 @@ func PlanMove(ctx context.Context, e *Engine, o MoveOptions) (*Plan, error) {
 			return nil, err
 		}
 	}
-	p.accept(o.Accept)
-	p.allow()
+	p.AcceptFound(o.Accept)
+	p.AllowAccepted()
 	if p.Blocked() == nil && !p.IntoNow.Memory && !p.Bare {
-		p.find(finding.New(finding.BackupReminder, p.Target, "after discarding, the only copy lies on %s",
+		p.Add(finding.New(finding.BackupReminder, p.Target, "after discarding, the only copy lies on %s",
 			p.IntoNow.Name()).Named(p.Name))
 	}
 	p.Accepted = o.Accept
@@ -94,7 +94,7 @@ func moveLeads(e *Engine, p *Plan, o MoveOptions) error {
 	if err := checkUnfinished(e, p); err != nil {
 		return err
 	}
-	if p.IntoNow.Mount != "" && !forOthers(p.Methods) {
+	if p.IntoNow.Mount != "" && !ForOthersBy(p.Methods) {
 		if err := p.told(preflight.MountPoint(&p.IntoNow, p.Name)); err != nil {
 			return err
 		}
@@ -113,7 +113,7 @@ func moveLeads(e *Engine, p *Plan, o MoveOptions) error {
 	}
 	f, err := preflight.Shrinks(p.Name, p.From, p.Link, p.Into)
 	if f != nil {
-		p.find(*f)
+		p.Add(*f)
 	}
 	return err
 }
@@ -124,7 +124,7 @@ func moveLeads(e *Engine, p *Plan, o MoveOptions) error {
 func moveMerging(ctx context.Context, e *Engine, p *Plan) error {
 	i := slices.IndexFunc(p.Findings,
 		func(f finding.Finding) bool { return f.Code == finding.TargetTaken && f.Path == p.Copy() })
-	if i < 0 || !p.kind().first {
+	if i < 0 || !p.Traits().first {
 		return nil // there is nothing to merge with
 	}
 	live, err := handle.OpenReal(p.Copy())
@@ -160,7 +160,7 @@ func moveMerging(ctx context.Context, e *Engine, p *Plan) error {
 		return nil
 	})
 	if err == nil && count > 0 {
-		p.find(finding.New(finding.MergeConflict, both[0], "%s of %s and of %s have one name and other content",
+		p.Add(finding.New(finding.MergeConflict, both[0], "%s of %s and of %s have one name and other content",
 			entryCount(int64(count)), p.From, p.Copy()).Named(p.Name).Listing(count, both))
 	}
 	return err
@@ -171,7 +171,7 @@ func moveMerging(ctx context.Context, e *Engine, p *Plan) error {
 func planMoveOn(e *Engine, p *Plan, r *ledger.Redirect) error {
 	p.Kind, p.Before, p.Name, p.Methods = KindMoveOn, r, r.Name, r.Methods
 	if Owned(*r) {
-		p.find(finding.New(finding.MustStay, r.Link, "the engine that owns %s has to move it", r.Name).Named(r.Name).
+		p.Add(finding.New(finding.MustStay, r.Link, "the engine that owns %s has to move it", r.Name).Named(r.Name).
 			Instead("`nexlin move card:" + r.Card + " --store NAME --into DIR`"))
 	}
 	p.From, p.OldText = r.Target, r.LinkText()

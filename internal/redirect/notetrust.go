@@ -55,10 +55,10 @@ func wroteNote(e *Engine, n *note.Note, drv *drive.Drive) (bool, error) {
 	if errors.Is(err, ledger.ErrNotFound) {
 		return false, nil
 	}
-	if err != nil || IsTogether(row) {
+	if err != nil || IsGroup(row) {
 		return false, err
 	}
-	p, err := planOf(row)
+	p, err := Of(row)
 	if err != nil {
 		return false, err
 	}

@@ -84,7 +84,7 @@ func (m *opener) open() error {
 	} else if !handle.Missing(err) {
 		return err
 	}
-	if m.p.kind().merges && m.into != nil {
+	if m.p.Traits().merges && m.into != nil {
 		if err := m.lockCopy(); err != nil {
 			return err
 		}
@@ -215,7 +215,7 @@ func (m *opener) findFrom() (*handle.Dir, error) {
 			return nil, err
 		}
 		st, err := d.Self()
-		if err == nil && isDir(&st, m.p.fromID()) {
+		if err == nil && IsFolder(&st, m.p.fromID()) {
 			return d, nil
 		}
 		d.Release()

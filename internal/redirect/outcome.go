@@ -42,12 +42,12 @@ type Space struct {
 	FreeBefore, FreeAfter int64
 }
 
-// A TogetherOutcome is what a run of several did.
-type TogetherOutcome struct {
+// A GroupOutcome is what a run of several did.
+type GroupOutcome struct {
 	Run      string
 	Kind     string
 	State    string
-	Plan     *Together
+	Plan     *Group
 	Members  []*Outcome
 	Facts    []run.FactResult
 	Findings []finding.Finding

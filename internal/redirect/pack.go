@@ -70,23 +70,23 @@ func PlanPack(ctx context.Context, e *Engine, o PackOptions) (*Plan, error) {
 	}
 	defer dir.Release()
 	if _, err := dir.Stat(p.Final); err == nil {
-		p.find(finding.New(finding.TargetTaken, o.File, "%s exists already",
+		p.Add(finding.New(finding.TargetTaken, o.File, "%s exists already",
 			o.File).Instead("name another file, or set that one aside"))
 	}
 	if pathtext.Within(p.Into, o.Folder) {
-		p.find(finding.New(finding.TargetInSource, o.File, "the archive would lie in the folder itself"))
+		p.Add(finding.New(finding.TargetInSource, o.File, "the archive would lie in the folder itself"))
 	}
 	if p.FromNow.Mount != "" && p.FromNow.Mount == p.IntoNow.Mount {
-		p.find(finding.New(finding.PackSameDrive, o.File, "the archive would lie on %s, as the folder does",
+		p.Add(finding.New(finding.PackSameDrive, o.File, "the archive would lie on %s, as the folder does",
 			p.IntoNow.Name()))
 	}
 	if short := p.Bytes + p.IntoNow.Reserve() - p.IntoNow.Free; short > 0 {
-		p.find(finding.New(finding.SpaceShort, o.File, "%s has %s free, and the folder has %s: it fits only if it "+
+		p.Add(finding.New(finding.SpaceShort, o.File, "%s has %s free, and the folder has %s: it fits only if it "+
 			"becomes smaller in the archive", p.IntoNow.Name(), pathtext.Size(p.IntoNow.Free),
 			pathtext.Size(p.Bytes)).As(finding.Warning).
 			Instead("nothing is lost if it does not fit: the archive is taken away again"))
 	}
-	p.accept(o.Accept)
+	p.AcceptFound(o.Accept)
 	return p, nil
 }
 
@@ -95,7 +95,7 @@ func findPacked(ctx context.Context, e *Engine, p *Plan, progress func(entries, 
 	path := p.From
 	root, err := handle.OpenReal(path)
 	if handle.Absent(err) {
-		p.find(finding.New(finding.SourceMissing, path, "there is no folder at %s", path))
+		p.Add(finding.New(finding.SourceMissing, path, "there is no folder at %s", path))
 		return nil
 	}
 	if err != nil {
@@ -120,8 +120,8 @@ func findPacked(ctx context.Context, e *Engine, p *Plan, progress func(entries, 
 		return err
 	}
 	p.Files, p.Bytes, p.Allocated, p.Entries = p.Facts.Files, p.Facts.Bytes, p.Facts.Allocated, p.Facts.Entries()
-	p.find(preflight.Entries(p.From, finding.Unreadable, p.Facts.Unreadable, "can't be read by this account")...)
-	p.find(preflight.Entries(p.From, finding.MountInside, p.Facts.Mounts,
+	p.Add(preflight.Entries(p.From, finding.Unreadable, p.Facts.Unreadable, "can't be read by this account")...)
+	p.Add(preflight.Entries(p.From, finding.MountInside, p.Facts.Mounts,
 		"are other file systems mounted inside the folder")...)
 	return checkUsers(ctx, e, p)
 }
@@ -138,7 +138,7 @@ func findOutDir(e *Engine, p *Plan) (*handle.Dir, error) {
 	}
 	dir, err := handle.OpenReal(into)
 	if err != nil {
-		p.find(finding.New(finding.TargetNoWrite, into, "%s can't be used: %v", into, handle.Cause(err)))
+		p.Add(finding.New(finding.TargetNoWrite, into, "%s can't be used: %v", into, handle.Cause(err)))
 		return nil, nil
 	}
 	if err := checkOwners(p, dir); err != nil {
@@ -149,7 +149,7 @@ func findOutDir(e *Engine, p *Plan) (*handle.Dir, error) {
 	}
 	p.IntoDrive = places.Ref(&p.IntoNow)
 	if dir.Access(".", handle.MayWrite|handle.MayEnter) != nil {
-		p.find(finding.New(finding.TargetNoWrite, into, "this account may not write in %s", into))
+		p.Add(finding.New(finding.TargetNoWrite, into, "this account may not write in %s", into))
 	}
 	return dir, nil
 }
@@ -419,11 +419,11 @@ func PlanUnpack(e *Engine, o PackOptions) (*Plan, error) {
 	st, err := os.Stat(o.File)
 	switch {
 	case handle.Missing(err):
-		p.find(finding.New(finding.SourceMissing, o.File, "there is no archive at %s", o.File))
+		p.Add(finding.New(finding.SourceMissing, o.File, "there is no archive at %s", o.File))
 	case err != nil:
 		return nil, err
 	case !st.Mode().IsRegular():
-		p.find(finding.New(finding.SourceMissing, o.File, "%s is no file", o.File))
+		p.Add(finding.New(finding.SourceMissing, o.File, "%s is no file", o.File))
 	default:
 		p.Bytes = st.Size()
 	}
@@ -434,10 +434,10 @@ func PlanUnpack(e *Engine, o PackOptions) (*Plan, error) {
 	defer dir.Release()
 	if o.As != "" {
 		if _, err := dir.Stat(o.As); err == nil {
-			p.find(finding.New(finding.TargetTaken, p.Copy(), "%s exists already", p.Copy()))
+			p.Add(finding.New(finding.TargetTaken, p.Copy(), "%s exists already", p.Copy()))
 		}
 	}
-	p.accept(o.Accept)
+	p.AcceptFound(o.Accept)
 	return p, nil
 }
 

@@ -75,16 +75,16 @@ func entryCount(n int64) string {
 	return fmt.Sprintf("%d entries", n)
 }
 
-func (p *Plan) gap() {
+func (p *Plan) AddGap() {
 	link := p.Link
-	p.find(finding.New(finding.SwitchGap, link, "for a moment nothing will stand at %s: its file system can't "+
+	p.Add(finding.New(finding.SwitchGap, link, "for a moment nothing will stand at %s: its file system can't "+
 		"exchange link and folder in one act", link).Named(p.Name))
 }
 
 // folderAway is where the folder is, whole, while the run stands between the two
 // renames.
 func (p *Plan) folderAway() string {
-	if p.kind().back {
+	if p.Traits().back {
 		return p.From
 	}
 	return p.HeldPath()
@@ -101,7 +101,7 @@ func (p *Plan) stillHolds(t *ledger.Tx) error {
 	}
 	for _, row := range open {
 		if !ofArchive(row.Kind) {
-			return &RefusedError{[]finding.Finding{stoppedRun(row, p.Link).As(finding.Blocker)}}
+			return &RefusedError{[]finding.Finding{RunStopped(row, p.Link).As(finding.Blocker)}}
 		}
 	}
 	is, err := t.Redirect(p.Name)
@@ -124,7 +124,7 @@ func (p *Plan) stillHolds(t *ledger.Tx) error {
 type position int
 
 const (
-	before   position = iota // nothing is switched; the part may be there
+	AsBefore   position = iota // nothing is switched; the part may be there
 	placed                   // the copy has its final name, the link path is as it was
 	between                  // nothing of ours stands at the link path: see gap.go
 	switched                 // programs are led to the copy

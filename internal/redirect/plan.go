@@ -133,10 +133,10 @@ func (p *Plan) fromID() uint64 {
 	return p.FromIno
 }
 
-// isDir reports whether an entry is the directory with that inode number; 0
+// IsFolder reports whether an entry is the directory with that inode number; 0
 // stands for one on a drive whose numbers are not to be trusted, and any
 // directory at its place is it.
-func isDir(st *handle.Stat, ino uint64) bool { return st.IsDir() && (ino == 0 || st.Ino == ino) }
+func IsFolder(st *handle.Stat, ino uint64) bool { return st.IsDir() && (ino == 0 || st.Ino == ino) }
 
 // Linkless says that programs are led to the target by settings alone: no
 // link stands at the link path.
@@ -156,17 +156,17 @@ func (p *Plan) Blocked() error {
 	return &RefusedError{Findings: p.Findings}
 }
 
-func (p *Plan) find(fs ...finding.Finding) { p.Findings = append(p.Findings, fs...) }
+func (p *Plan) Add(fs ...finding.Finding) { p.Findings = append(p.Findings, fs...) }
 
 // told adds what a look has found, and passes its error on.
 func (p *Plan) told(found []finding.Finding, err error) error {
-	p.find(found...)
+	p.Add(found...)
 	return err
 }
 
-// accept turns blockers that a person accepted by code into notes, as far
+// AcceptFound turns blockers that a person accepted by code into notes, as far
 // as a code may be accepted at all.
-func (p *Plan) accept(codes []finding.Code) {
+func (p *Plan) AcceptFound(codes []finding.Code) {
 	for i, f := range p.Findings {
 		for _, c := range codes {
 			// A copy of a drive is accepted once, by mend, and not run by run.
@@ -177,9 +177,9 @@ func (p *Plan) accept(codes []finding.Code) {
 	}
 }
 
-// allow turns what was accepted into what verification lets pass: nothing
+// AllowAccepted turns what was accepted into what verification lets pass: nothing
 // that was not found.
-func (p *Plan) allow() {
+func (p *Plan) AllowAccepted() {
 	for _, f := range p.Findings {
 		if f.Severity == finding.Blocker {
 			continue
@@ -205,9 +205,9 @@ func (p *Plan) allow() {
 	p.Allow.Modes = p.Allow.Modes || p.limits.FixedMode
 }
 
-// planOf is the plan of a run of one folder.
-func planOf(row ledger.RunRow) (*Plan, error) {
-	if IsTogether(row) {
+// Of is the plan of a run of one folder.
+func Of(row ledger.RunRow) (*Plan, error) {
+	if IsGroup(row) {
 		return nil, fmt.Errorf("run %s is one of several folders", row.ID)
 	}
 	var p Plan
@@ -242,10 +242,10 @@ func (p *Plan) sound() bool {
 	return true
 }
 
-func planOfRun(l *ledger.Ledger, id string) (*Plan, error) {
+func OfRun(l *ledger.Ledger, id string) (*Plan, error) {
 	row, err := l.Run(id)
 	if err != nil {
 		return nil, err
 	}
-	return planOf(row)
+	return Of(row)
 }

@@ -29,13 +29,13 @@ func (m *copier) prepare(ctx context.Context, at position) error {
 	if err := m.Run.Reserve(preflight.LedgerRoom); err != nil {
 		return err
 	}
-	if m.p.kind().merges && m.into == nil {
+	if m.p.Traits().merges && m.into == nil {
 		return swap.Broken(m.p.Into, "the directory around the target is not there")
 	}
 	if err := m.parents(ctx); err != nil {
 		return err
 	}
-	if !m.p.kind().back {
+	if !m.p.Traits().back {
 		if err := m.tag(ctx); err != nil {
 			return err
 		}

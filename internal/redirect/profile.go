@@ -54,7 +54,7 @@ func PlanFuture(e *Engine, home string, folders []string, o MoveOptions) (*Plan,
 			return nil, err
 		}
 		if !ok {
-			p.find(finding.New(finding.NoSetting, f, "the system keeps no location setting for %s", f))
+			p.Add(finding.New(finding.NoSetting, f, "the system keeps no location setting for %s", f))
 			continue
 		}
 		p.Target = filepath.Join(p.Into, filepath.Base(f))
@@ -66,10 +66,10 @@ func PlanFuture(e *Engine, home string, folders []string, o MoveOptions) (*Plan,
 		return nil, err
 	}
 	if len(p.Settings) == 0 && p.Blocked() == nil {
-		p.find(finding.New(finding.SettingDiffers, p.Link,
+		p.Add(finding.New(finding.SettingDiffers, p.Link,
 			"the location settings lead to the new place already").Instead("nothing needs doing"))
 	}
-	p.accept(o.Accept)
+	p.AcceptFound(o.Accept)
 	p.Accepted = o.Accept
 	return p, nil
 }
@@ -85,7 +85,7 @@ func futureTarget(e *Engine, p *Plan) error {
 	p.FromNow, p.FromDrive = q.IntoNow, q.IntoDrive
 	for _, f := range q.Findings {
 		if f.Code != finding.TargetTaken {
-			p.find(f)
+			p.Add(f)
 		}
 	}
 	return nil

@@ -45,7 +45,7 @@ func PlanRecord(e *Engine, o RecordOptions) (*Plan, error) {
 		return nil, err
 	} else if r != nil {
 		p.Name = r.Name
-		p.find(finding.New(finding.KnownAlready, r.Link, "%s is the redirect %s already", r.Link,
+		p.Add(finding.New(finding.KnownAlready, r.Link, "%s is the redirect %s already", r.Link,
 			r.Name).Named(r.Name).As(finding.Blocker))
 		return p, nil
 	}
@@ -57,7 +57,7 @@ func PlanRecord(e *Engine, o RecordOptions) (*Plan, error) {
 		return nil, err
 	}
 	copy, err := recordSides(e, p, o)
-	p.accept(o.Accept)
+	p.AcceptFound(o.Accept)
 	if err != nil || p.Blocked() != nil {
 		return p, err
 	}
@@ -80,7 +80,7 @@ func PlanRecord(e *Engine, o RecordOptions) (*Plan, error) {
 		windowsName(p, "", link.Seen(p.LinkText)) // that it leads there
 	}
 	foreseeGap(e, p)
-	p.accept(o.Accept)
+	p.AcceptFound(o.Accept)
 	if err != nil || p.Blocked() != nil {
 		return p, err
 	}
@@ -93,7 +93,7 @@ func PlanRecord(e *Engine, o RecordOptions) (*Plan, error) {
 	if err := checkUnfinished(e, p); err != nil {
 		return nil, err
 	}
-	p.accept(o.Accept)
+	p.AcceptFound(o.Accept)
 	return p, nil
 }
 
@@ -111,19 +111,19 @@ func recordSides(e *Engine, p *Plan, o RecordOptions) (string, error) {
 	st, err := handle.Lstat(at)
 	switch {
 	case handle.Missing(err):
-		p.find(finding.New(finding.SourceMissing, at, "there is nothing at %s", at))
+		p.Add(finding.New(finding.SourceMissing, at, "there is nothing at %s", at))
 		return "", nil
 	case err != nil:
 		return "", err
 	case st.IsSymlink():
 		return recordLink(e, p, o)
 	case !st.IsDir() || st.MountRoot:
-		p.find(finding.New(finding.SourceNotFolder, at, "%s is neither a link nor a folder that could become one", at))
+		p.Add(finding.New(finding.SourceNotFolder, at, "%s is neither a link nor a folder that could become one", at))
 		return "", nil
 	}
 	if o.Copy == "" {
 		f := finding.New(finding.SourceNotFolder, at, "%s is a real folder, and nothing says where its copy lies", at)
-		p.find(f.Instead("name the copy with `--copy DIR`, or move the folder: `nexlin move`"))
+		p.Add(f.Instead("name the copy with `--copy DIR`, or move the folder: `nexlin move`"))
 		return "", nil
 	}
 	why, err := e.Protected(at)
@@ -131,7 +131,7 @@ func recordSides(e *Engine, p *Plan, o RecordOptions) (string, error) {
 		return "", err
 	}
 	if why != "" {
-		p.find(finding.New(finding.Protected, at, "%s %s", at, why))
+		p.Add(finding.New(finding.Protected, at, "%s %s", at, why))
 		return "", nil
 	}
 	p.From, p.FromIno = p.Link, st.Ino
@@ -147,7 +147,7 @@ func recordLink(e *Engine, p *Plan, o RecordOptions) (string, error) {
 		copy, err = places.ResolvedDir(o.Copy), nil // only Windows knows its drive letters
 	}
 	if err != nil {
-		p.find(finding.New(finding.TargetMissing, at, "%s leads nowhere: %v", at,
+		p.Add(finding.New(finding.TargetMissing, at, "%s leads nowhere: %v", at,
 			handle.Cause(err)).As(finding.Blocker))
 		return "", nil
 	}
@@ -161,7 +161,7 @@ func recordLink(e *Engine, p *Plan, o RecordOptions) (string, error) {
 		p.Methods, p.LinkText = []string{ByJunction}, text
 	}
 	if o.Copy != "" && places.ResolvedDir(o.Copy) != copy {
-		p.find(finding.New(finding.LinkChanged, at, "%s leads to %s, not to %s", at, copy, o.Copy).As(finding.Blocker).
+		p.Add(finding.New(finding.LinkChanged, at, "%s leads to %s, not to %s", at, copy, o.Copy).As(finding.Blocker).
 			Instead("leave out --copy, or name where the link leads"))
 		return "", nil
 	}
@@ -173,12 +173,12 @@ func recordLink(e *Engine, p *Plan, o RecordOptions) (string, error) {
 		}
 		switch len(found) {
 		case 0:
-			p.find(finding.New(finding.NothingToProve, at, "no original lies beside %s", at))
+			p.Add(finding.New(finding.NothingToProve, at, "no original lies beside %s", at))
 			return copy, nil
 		case 1:
 			original = found[0]
 		default:
-			p.find(finding.New(finding.SeveralLeft, found[0], "%d folders beside %s could be its original",
+			p.Add(finding.New(finding.SeveralLeft, found[0], "%d folders beside %s could be its original",
 				len(found), at).Listing(len(found), found))
 			return "", nil
 		}
@@ -186,7 +186,7 @@ func recordLink(e *Engine, p *Plan, o RecordOptions) (string, error) {
 	original = places.Resolved(original)
 	st, err := handle.Lstat(original)
 	if err != nil || !st.IsDir() {
-		p.find(finding.New(finding.SourceMissing, original, "there is no folder at %s", original))
+		p.Add(finding.New(finding.SourceMissing, original, "there is no folder at %s", original))
 		return "", handle.IgnoreMissing(err)
 	}
 	p.From, p.FromIno = original, st.Ino
@@ -233,11 +233,11 @@ func recordTarget(e *Engine, p *Plan) error {
 	at := p.Target
 	d, err := handle.OpenReal(at)
 	if handle.Absent(err) {
-		p.find(finding.New(finding.TargetMissing, at, "there is no folder at %s", at).As(finding.Blocker))
+		p.Add(finding.New(finding.TargetMissing, at, "there is no folder at %s", at).As(finding.Blocker))
 		return nil
 	}
 	if errors.Is(err, fs.ErrPermission) {
-		p.find(finding.New(finding.Unreadable, at, "this account may not look into %s", at))
+		p.Add(finding.New(finding.Unreadable, at, "this account may not look into %s", at))
 		return nil
 	}
 	if err != nil {
@@ -256,12 +256,12 @@ func recordTarget(e *Engine, p *Plan) error {
 		return err
 	}
 	if at == p.IntoNow.Mount {
-		p.find(finding.New(finding.SourceIsMount, at, "%s is a whole drive, not a folder on one", at))
+		p.Add(finding.New(finding.SourceIsMount, at, "%s is a whole drive, not a folder on one", at))
 		return nil
 	}
 	p.IntoDrive, p.IntoFuse = places.Ref(&p.IntoNow), p.IntoNow.Fuse
 	if p.IntoNow.Memory {
-		p.find(finding.New(finding.TargetInMemory, at, "%s lies in memory", at))
+		p.Add(finding.New(finding.TargetInMemory, at, "%s lies in memory", at))
 	}
 	return chooseTagPlace(e, p, p.Into)
 }
@@ -277,7 +277,7 @@ func recordRights(e *Engine, p *Plan) (err error) {
 	}
 	p.FromDrive, p.FromFuse = places.Ref(&p.FromNow), p.FromNow.Fuse
 	if p.FromNow.Same(&p.IntoNow) {
-		p.find(finding.New(finding.SameDrive, p.Target, "%s and %s both lie on %s", at, p.Target, p.IntoNow.Name()))
+		p.Add(finding.New(finding.SameDrive, p.Target, "%s and %s both lie on %s", at, p.Target, p.IntoNow.Name()))
 	}
 	if err := checkLinkPlace(e, p); err != nil {
 		return err

@@ -122,7 +122,7 @@ func (m *recording) adopt(ctx context.Context, n int) (*transfer.Adopted, error)
 		}
 	}
 	check := Plan{Findings: found, Kind: KindRecord}
-	check.accept(m.p.Accepted)
+	check.AcceptFound(m.p.Accepted)
 	m.out.Findings = append(m.out.Findings, check.Findings...)
 	return a, check.Blocked()
 }
@@ -261,14 +261,14 @@ func (m *recording) whereRecord() (position, error) {
 	}
 	ours, err := m.linkPlace().Says(m.p.LinkText)
 	if err != nil || !ours {
-		return before, err
+		return AsBefore, err
 	}
 	// The link may have been so from the start: then nothing is proven yet.
 	done, err := m.Finished("switch")
 	if done {
 		return switched, err
 	}
-	return before, err
+	return AsBefore, err
 }
 
 // recordSwitch puts our link in the place of the folder or of the link that

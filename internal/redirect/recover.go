@@ -24,9 +24,9 @@ func Stopped(e *Engine, id string) (ledger.RunRow, error) {
 		if err != nil {
 			return row, err
 		}
-		return wholeRun(e.Ledger, row)
+		return Whole(e.Ledger, row)
 	}
-	rows, err := OpenRuns(e.Ledger)
+	rows, err := Open(e.Ledger)
 	switch {
 	case err != nil:
 		return ledger.RunRow{}, err
@@ -42,7 +42,7 @@ func Stopped(e *Engine, id string) (ledger.RunRow, error) {
 type Recovery struct {
 	Run      ledger.RunRow
 	Plan     *Plan     // nil for a run of several
-	Together *Together // nil for a run of one
+	Together *Group // nil for a run of one
 	Switched bool      // programs are led to the new place already
 	Aside    string    // where the folder is while neither it nor a link stands at the link path; empty otherwise
 }
@@ -57,11 +57,11 @@ func (r *Recovery) Plans() []*Plan {
 
 // Recoverable looks at a run and at the disks and changes nothing.
 func Recoverable(e *Engine, row ledger.RunRow) (*Recovery, error) {
-	if IsTogether(row) {
+	if IsGroup(row) {
 		t, err := GroupOf(row)
 		return &Recovery{Run: row, Together: t}, err
 	}
-	p, err := planOf(row)
+	p, err := Of(row)
 	if err != nil {
 		return nil, err
 	}
@@ -90,7 +90,7 @@ func Recoverable(e *Engine, row ledger.RunRow) (*Recovery, error) {
 // switch: then nothing but its copy is to be taken back, and that needs neither
 // the link nor the folder.
 func (m *undoer) onlyCopied() (bool, error) {
-	if k := m.p.kind(); !k.first && !k.on && !k.back {
+	if k := m.p.Traits(); !k.first && !k.onward && !k.back {
 		return false, nil
 	}
 	begun, err := m.Begun("switch")
@@ -131,7 +131,7 @@ func (m *undoer) openCopy() (err error) {
 }
 
 // dropTrials takes away what trials that were killed have left around the link and
-// on the way to the target, as far as this account may.
+// onward the way to the target, as far as this account may.
 func (m *undoer) dropTrials() error {
 	for _, at := range []string{filepath.Dir(m.p.Link), m.p.Into} {
 		if m.p.Link == "" || at == "" {
@@ -164,7 +164,7 @@ func (m *undoer) uncopied(ctx context.Context) error {
 		if err := m.dropScratch(m.into); err != nil {
 			return err
 		}
-		setAside, err := m.setAside(ctx, before)
+		setAside, err := m.setAside(ctx, AsBefore)
 		if err == nil && setAside != "" {
 			err = swap.Broken(m.p.Copy(), "the copy has its final name, and the journal does not say so")
 		}
@@ -194,7 +194,7 @@ func takeRun(e *Engine, row ledger.RunRow, open func(*execution) error) (*execut
 	if err != nil {
 		return nil, err
 	}
-	p, err := planOf(taken.RunRow)
+	p, err := Of(taken.RunRow)
 	if err != nil {
 		taken.Release()
 		return nil, err
@@ -289,14 +289,14 @@ func Undoable(l *ledger.Ledger, row ledger.RunRow) error {
 		return fmt.Errorf("run %s (%s) is done, and what it made is yours to delete: %w", row.ID, row.Kind,
 			ErrNotUndoable)
 	}
-	final := kindOf(row.Kind).final
+	final := TraitsOf(row.Kind).final
 	if final && row.State == ledger.Stopped {
 		return nil // it is ended: what was deleted stays deleted
 	}
 	if row.State == ledger.Refused || final {
 		return fmt.Errorf("run %s (%s): %w", row.ID, row.Kind, ErrNotUndoable)
 	}
-	if IsTogether(row) {
+	if IsGroup(row) {
 		return nil // each of its folders is asked by itself
 	}
 	return checkLast(l, row)

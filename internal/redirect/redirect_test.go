@@ -28,7 +28,7 @@ func FuzzPlan(f *testing.F) {
 		[]byte(
 			`{"run":"20261129-abcde","kind":"move","name":"a","link":"/h/a","target":"/d/a","from":"/h/a","into":"/d","final":"a","held_in":"/h","held":".a.held-20261129-abcde","settings":[{"file":"/h/s"}],"store":{"store":"s"},"before":{"Name":"a","Link":"/h/a","Target":"/d/a","Settings":null}}`))
 	f.Fuzz(func(t *testing.T, b []byte) {
-		p, err := planOf(ledger.RunRow{ID: "20261129-abcde", Plan: b})
+		p, err := Of(ledger.RunRow{ID: "20261129-abcde", Plan: b})
 		if err != nil {
 			return
 		}

@@ -76,7 +76,7 @@ func (e *StoppedError) Error() string {
 func (e *StoppedError) Unwrap() error { return e.Err }
 
 // Final says that undo does not take the run back, but ends it.
-func (e *StoppedError) Final() bool { return kindOf(e.Kind).final }
+func (e *StoppedError) Final() bool { return TraitsOf(e.Kind).final }
 
 // ErrStillChanging stops a run whose folder does not come to rest.
 var ErrStillChanging = errors.New("the folder keeps changing")
@@ -125,7 +125,7 @@ func (e *TakenBackError) Error() string {
 
 func (e *TakenBackError) Unwrap() error { return e.Err }
 
-func stoppedRun(row ledger.RunRow, path string) finding.Finding {
+func RunStopped(row ledger.RunRow, path string) finding.Finding {
 	name := strings.TrimPrefix(row.Redirect, "-") // of a folder that is no redirect
 	return finding.New(finding.RunStopped, path, "run %s (%s of %s) was stopped before its end", row.ID, row.Kind,
 		name).Named(name).OfRun(row.ID)

@@ -277,7 +277,7 @@ func planOfRestore(e *Engine, d *drive.Drive, r *Restore, o RestoreOptions, dir 
 		return err
 	}
 	p.IntoDrive, p.TagIn, p.NewTag = at.IntoDrive, at.TagIn, at.NewTag
-	at.accept(p.Accepted)
+	at.AcceptFound(p.Accepted)
 	r.Findings = append(r.Findings, at.Findings...)
 	r.inTheWay()
 	return nil

@@ -95,7 +95,7 @@ func newExecution(e *Engine, p *Plan) *execution {
 // enlist takes the run into the ledger, if what the ledger says of the redirect
 // is still what the plan was made from.
 func (m *execution) enlist() (err error) {
-	if m.p.kind().spare {
+	if m.p.Traits().spare {
 		if err := m.Ledger.UseSpare(); err != nil {
 			return err
 		}
@@ -108,7 +108,7 @@ func (m *execution) enlist() (err error) {
 // empty where that is not known. What has to be done before the run can go on or back is
 // its remedy: a drive plugged in, something set aside.
 func StoppedRun(e *Engine, row ledger.RunRow, path string) finding.Finding {
-	f := stoppedRun(row, path)
+	f := RunStopped(row, path)
 	if first := whatItWaitsFor(e, row); first != nil {
 		f.Message += "; " + first.Message
 		f = f.Instead(first.Remedy)
@@ -127,11 +127,11 @@ func whatItWaitsFor(e *Engine, row ledger.RunRow) *finding.Finding {
 		row = told // one of several is told under the id of the whole
 	}
 	var plans []*Plan
-	if IsTogether(row) {
+	if IsGroup(row) {
 		if t, err := GroupOf(row); err == nil {
 			plans = t.Plans
 		}
-	} else if p, err := planOf(row); err == nil {
+	} else if p, err := Of(row); err == nil {
 		plans = []*Plan{p}
 	}
 	for _, p := range plans {
@@ -171,12 +171,12 @@ func placeTaken(err error) bool {
 
 // stoppedRunsOf finds the runs of a redirect that were stopped, as blockers.
 func stoppedRunsOf(e *Engine, r *ledger.Redirect) (out []finding.Finding, err error) {
-	rows, err := unfinishedRuns(e.Ledger)
+	rows, err := Unfinished(e.Ledger)
 	for _, row := range rows {
 		is := row.Redirect == r.Name && !ofArchive(row.Kind)
-		if IsTogether(row) {
+		if IsGroup(row) {
 			var plans []*Plan
-			if plans, err = plansOf(e.Ledger, row); err != nil {
+			if plans, err = AllOf(e.Ledger, row); err != nil {
 				return nil, err
 			}
 			is = slices.ContainsFunc(plans, func(p *Plan) bool { return p.Name == r.Name })
@@ -283,7 +283,7 @@ func (m *switcher) tryLink() error {
 	})
 	switch {
 	case err == nil:
-	case p.Linkless() && p.Gap, p.kind().back && p.unlinked():
+	case p.Linkless() && p.Gap, p.Traits().back && p.unlinked():
 		return nil // settings alone lead to the copy, and no link is made
 	case errors.Is(err, fs.ErrPermission), errors.Is(err, syscall.EROFS), errors.Is(err, syscall.EOPNOTSUPP),
 		errors.Is(err, syscall.ENOSYS),
@@ -298,13 +298,13 @@ func (m *switcher) tryLink() error {
 	default:
 		return err // a fault, which says nothing about links
 	}
-	if p.kind().on || p.kind().back && p.unlinked() {
+	if p.Traits().onward || p.Traits().back && p.unlinked() {
 		return nil // nothing is exchanged
 	}
 	told := finding.Has(p.Findings, finding.SwitchGap)
 	if p.Gap = !exchanges; p.Gap && !told {
 		// The preview did not say so, since it makes nothing there.
-		p.gap()
+		p.AddGap()
 		if !slices.Contains(p.Accepted, finding.SwitchGap) {
 			return &RefusedError{[]finding.Finding{p.Findings[len(p.Findings)-1].As(finding.Blocker)}}
 		}

@@ -205,7 +205,7 @@ func (m *settler) settingBack(ctx context.Context, i int, c *setting.Change, d *
 // linkAway takes the link away from a folder to which programs are led by
 // settings alone, once they are.
 func (m *switcher) linkAway(ctx context.Context) error {
-	if !m.p.Linkless() || m.p.kind().back || m.p.kind().on {
+	if !m.p.Linkless() || m.p.Traits().back || m.p.Traits().onward {
 		return nil
 	}
 	return m.Act(ctx, "link-away", m.p.LinkText, func() error { return m.linkPlace().Remove(m.p.LinkText) }, nil)
@@ -222,7 +222,7 @@ func (m *describer) methods() []string {
 // settingRecords is what the redirect has changed in settings files once the
 // run is done.
 func (m *describer) settingRecords() (json.RawMessage, error) {
-	if m.p.kind().back {
+	if m.p.Traits().back {
 		return nil, nil
 	}
 	var old []setting.Record

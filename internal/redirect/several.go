@@ -13,10 +13,10 @@ import (
 	"nexlin/internal/run"
 )
 
-// A Together is the plan of a run that moves several folders as one: all of
+// A Group is the plan of a run that moves several folders as one: all of
 // them or none. Every folder is copied and verified before the first one is
 // switched. It is kept in the ledger as JSON, with the plans of its folders.
-type Together struct {
+type Group struct {
 	Run    string     `json:"run"`
 	Kind   string     `json:"kind"`
 	Name   string     `json:"name"` // what it is called in the history
@@ -31,10 +31,10 @@ type Together struct {
 	Findings []finding.Finding `json:"-"` // about the whole, beside those of its plans
 }
 
-// NewTogether makes the plan of a run of several. Its folders need room on
+// NewGroup makes the plan of a run of several. Its folders need room on
 // their drive together.
-func NewTogether(kind, name string, plans []*Plan) *Together {
-	t := &Together{Run: ledger.NewRunID(time.Now()), Kind: kind, Name: name, Plans: plans}
+func NewGroup(kind, name string, plans []*Plan) *Group {
+	t := &Group{Run: ledger.NewRunID(time.Now()), Kind: kind, Name: name, Plans: plans}
 	oneTag(plans)
 	need := map[string]int64{}
 	on := map[string]*drive.Drive{}
@@ -84,7 +84,7 @@ func oneTag(plans []*Plan) {
 }
 
 // All gives every finding, of the whole and of each folder.
-func (t *Together) All() []finding.Finding {
+func (t *Group) All() []finding.Finding {
 	out := slices.Clone(t.Findings)
 	for _, p := range t.Plans {
 		out = append(out, p.Findings...)
@@ -93,7 +93,7 @@ func (t *Together) All() []finding.Finding {
 }
 
 // Blocked gives the *RefusedError of all blockers; nil if there are none.
-func (t *Together) Blocked() error {
+func (t *Group) Blocked() error {
 	if fs := t.All(); len(finding.Blockers(fs)) > 0 {
 		return &RefusedError{Findings: fs}
 	}
@@ -101,11 +101,11 @@ func (t *Together) Blocked() error {
 }
 
 // ComesBack says that the folders come back in the links' places.
-func (t *Together) ComesBack() bool { return kindOf(t.Kind).back }
+func (t *Group) ComesBack() bool { return TraitsOf(t.Kind).back }
 
 // Group is the plan of a run of several.
-func GroupOf(row ledger.RunRow) (*Together, error) {
-	var t Together
+func GroupOf(row ledger.RunRow) (*Group, error) {
+	var t Group
 	if err := pathtext.Unmarshal(row.Plan, &t); err != nil {
 		return nil, fmt.Errorf("the plan of run %s can't be read: %w", row.ID, err)
 	}
@@ -115,11 +115,11 @@ func GroupOf(row ledger.RunRow) (*Together, error) {
 	return &t, nil
 }
 
-// plansOf are the plans that a stopped run has still to carry out: its own; of a run of
+// AllOf are the plans that a stopped run has still to carry out: its own; of a run of
 // several those of the folders that have no run of their own yet, which would tell of them.
-func plansOf(l *ledger.Ledger, row ledger.RunRow) ([]*Plan, error) {
-	if !IsTogether(row) {
-		p, err := planOf(row)
+func AllOf(l *ledger.Ledger, row ledger.RunRow) ([]*Plan, error) {
+	if !IsGroup(row) {
+		p, err := Of(row)
 		return []*Plan{p}, err
 	}
 	t, err := GroupOf(row)
@@ -137,13 +137,13 @@ func plansOf(l *ledger.Ledger, row ledger.RunRow) ([]*Plan, error) {
 	return out, nil
 }
 
-// unfinishedRuns lists the runs that were stopped; those of a run of several
+// Unfinished lists the runs that were stopped; those of a run of several
 // stand under its id.
-func unfinishedRuns(l *ledger.Ledger) ([]ledger.RunRow, error) {
+func Unfinished(l *ledger.Ledger) ([]ledger.RunRow, error) {
 	rows, err := l.Unfinished()
 	under := toldUnder(rows)
 	for i, r := range rows {
-		if p, err := planOf(r); err == nil {
+		if p, err := Of(r); err == nil {
 			rows[i].ID = under(p)
 		}
 	}
@@ -168,25 +168,25 @@ func toldUnder(rows []ledger.RunRow) func(*Plan) string {
 
 // Open lists the runs that were stopped, newest first; a run of several
 // stands for those of its folders.
-func OpenRuns(l *ledger.Ledger) ([]ledger.RunRow, error) {
+func Open(l *ledger.Ledger) ([]ledger.RunRow, error) {
 	rows, err := l.Unfinished()
 	if err != nil {
 		return nil, err
 	}
 	under := toldUnder(rows)
 	return slices.DeleteFunc(rows, func(r ledger.RunRow) bool {
-		p, err := planOf(r)
+		p, err := Of(r)
 		return err == nil && under(p) != r.ID
 	}), nil
 }
 
 // whole gives the run of several that a run belongs to, if that is not ended
 // yet; else the run itself.
-func wholeRun(l *ledger.Ledger, row ledger.RunRow) (ledger.RunRow, error) {
-	if IsTogether(row) {
+func Whole(l *ledger.Ledger, row ledger.RunRow) (ledger.RunRow, error) {
+	if IsGroup(row) {
 		return row, nil
 	}
-	p, err := planOf(row)
+	p, err := Of(row)
 	if err != nil || p.Together == "" {
 		return row, err
 	}

@@ -32,7 +32,7 @@ func (m *switcher) switchOver(ctx context.Context) error {
 
 // placeCopy gives the part its final name, and leads programs to it.
 func (m *switcher) placeCopy(ctx context.Context, data placeData) error {
-	if m.p.kind().back {
+	if m.p.Traits().back {
 		return m.placeBack(ctx, data)
 	}
 	if err := m.place(ctx, data); err != nil {
@@ -43,7 +43,7 @@ func (m *switcher) placeCopy(ctx context.Context, data placeData) error {
 
 func (m *switcher) switchAct(ctx context.Context) error {
 	return m.Act(ctx, "switch", m.p.LinkText, func() error {
-		if m.p.kind().on {
+		if m.p.Traits().onward {
 			return m.relink()
 		}
 		return m.toLink(ctx)
@@ -57,7 +57,7 @@ func (m *switcher) placeBack(ctx context.Context, data placeData) error {
 // closeGap finishes the switch of a run that was stopped between its two
 // renames.
 func (m *switcher) closeGap(ctx context.Context) error {
-	if !m.p.kind().back {
+	if !m.p.Traits().back {
 		return m.switchAct(ctx)
 	}
 	var data placeData
@@ -68,7 +68,7 @@ func (m *switcher) closeGap(ctx context.Context) error {
 }
 
 // place gives the part its final name, never replacing anything. From here
-// on it is not ours to delete (I4).
+// onward it is not ours to delete (I4).
 func (m *switcher) place(ctx context.Context, data placeData) error {
 	if m.p.Empty != nil {
 		err := m.Act(ctx, "drop-empty", m.p.Empty, func() error {
@@ -120,7 +120,7 @@ func (m *switcher) swap() (*swap.Swap, error) {
 		Journal: func(ctx context.Context, name string, data any, do func() error) error {
 			return m.Act(ctx, name, data, do, nil)
 		}}
-	if m.p.kind().back {
+	if m.p.Traits().back {
 		var d placeData
 		_, err := m.Last("place", &d)
 		s.Away, s.Name, s.Ino, s.MayLack = m.into, naming.Part(m.p.Run), d.Ino, m.p.unlinked()
@@ -139,7 +139,7 @@ func (m *switcher) toLink(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if m.p.kind().back && m.p.unlinked() {
+	if m.p.Traits().back && m.p.unlinked() {
 		s.Text = "" // there was none
 	}
 	return s.ToLink(ctx)
@@ -172,7 +172,7 @@ func (m *execution) after(ctx context.Context) error {
 	if err := m.reopen(); err != nil {
 		return err
 	}
-	if m.p.kind().back {
+	if m.p.Traits().back {
 		s, err := m.swap()
 		if err != nil {
 			return err
@@ -248,9 +248,9 @@ func (m *opener) reopen() error {
 func (m *switcher) hold() error {
 	name := filepath.Base(m.p.From)
 	st, err := m.heldIn.Stat(name)
-	if handle.Missing(err) || err == nil && !isDir(&st, m.p.fromID()) {
+	if handle.Missing(err) || err == nil && !IsFolder(&st, m.p.fromID()) {
 		held, err := m.heldIn.Stat(m.p.Held)
-		if err == nil && isDir(&held, m.p.fromID()) {
+		if err == nil && IsFolder(&held, m.p.fromID()) {
 			return nil
 		}
 		return swap.Broken(m.p.From, "the target that was copied is not there")
@@ -293,7 +293,7 @@ func (m *execution) finish(ctx context.Context) error {
 // describePlace writes the note of the target, and into that of the place the data was
 // at before where it went.
 func (m *describer) describePlace() error {
-	if !m.p.kind().back {
+	if !m.p.Traits().back {
 		if err := m.describe(note.Here); err != nil {
 			return err
 		}
@@ -365,7 +365,7 @@ func (m *copier) unplace(ctx context.Context) error {
 func (m *copier) unaside(ctx context.Context) error {
 	aside := m.copyAside()
 	begun, err := m.Last("set-aside", new(string))
-	if err != nil || !begun || m.into == nil || m.p.kind().merges {
+	if err != nil || !begun || m.into == nil || m.p.Traits().merges {
 		return err
 	}
 	var d placeData
@@ -373,7 +373,7 @@ func (m *copier) unaside(ctx context.Context) error {
 		return err
 	}
 	st, err := m.into.Stat(aside)
-	if err != nil || !isDir(&st, d.Ino) {
+	if err != nil || !IsFolder(&st, d.Ino) {
 		return handle.IgnoreMissing(err)
 	}
 	changed, err := m.workedInAside(ctx, aside)
@@ -463,7 +463,7 @@ func (m *opener) workedOn(changed []string) error {
 		changed[0]).Named(m.p.Name)
 	f.Severity, f.Remedy = finding.Blocker, "`nexlin bring-back "+pathtext.Quote(m.p.Name)+
 		"` brings the data back as it is now"
-	if m.p.kind().back {
+	if m.p.Traits().back {
 		f.Remedy = "the folder is real again: `nexlin move` moves it, as it is now"
 	}
 	return &RefusedError{[]finding.Finding{f.Listing(len(changed), changed)}}

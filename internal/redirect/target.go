@@ -54,9 +54,9 @@ func checkPresent(e *Engine, p *Plan, want ledger.DriveRef, path string) error {
 	}
 	switch {
 	case !w.Found:
-		p.find(e.Absence(&w, p.Name, want, path).As(finding.Blocker))
+		p.Add(e.Absence(&w, p.Name, want, path).As(finding.Blocker))
 	case w.Drive.Mount != want.Mount:
-		p.find(places.Elsewhere(&w, p.Name, want, path))
+		p.Add(places.Elsewhere(&w, p.Name, want, path))
 	}
 	return nil
 }
@@ -65,20 +65,20 @@ func checkPresent(e *Engine, p *Plan, want ledger.DriveRef, path string) error {
 func checkLinkInPlace(e *Engine, p *Plan, r ledger.Redirect) error {
 	if away, err := e.LinkDriveAway(&r); away != nil || err != nil {
 		if away != nil {
-			p.find(*away)
+			p.Add(*away)
 		}
 		return err
 	}
 	r.State = ledger.Linked // a detached one has no link either, and needs one
 	astray, err := LookAtLink(r)
 	for _, f := range astray {
-		p.find(f.As(finding.Blocker))
+		p.Add(f.As(finding.Blocker))
 	}
 	return err
 }
 
 func chooseName(e *Engine, p *Plan, name, base string) error {
-	if !p.kind().first {
+	if !p.Traits().first {
 		return nil
 	}
 	taken := func(n string) (bool, error) {
@@ -92,7 +92,7 @@ func chooseName(e *Engine, p *Plan, name, base string) error {
 		p.Name = name
 		used, err := taken(name)
 		if used {
-			p.find(finding.New(finding.NameTaken, p.Link, "a redirect called %s is in the ledger already",
+			p.Add(finding.New(finding.NameTaken, p.Link, "a redirect called %s is in the ledger already",
 				name).Named(name))
 		}
 		return err
@@ -125,7 +125,7 @@ func checkNotOurs(e *Engine, p *Plan) (bool, error) {
 			return true, nil
 		}
 	}
-	p.find(finding.New(finding.Protected, at, "%s %s", at, places.IsOurs).Instead("name another place"))
+	p.Add(finding.New(finding.Protected, at, "%s %s", at, places.IsOurs).Instead("name another place"))
 	return false, nil
 }
 
@@ -144,12 +144,12 @@ func checkTarget(e *Engine, p *Plan) error {
 	}
 	anchor, err := drive.Existing(into)
 	if err != nil {
-		p.find(finding.New(finding.TargetNoWrite, into, "%s can't be used: %v", into, err))
+		p.Add(finding.New(finding.TargetNoWrite, into, "%s can't be used: %v", into, err))
 		return nil
 	}
 	if p.IntoNow, err = e.Drives.Of(anchor); err != nil {
 		if errors.Is(err, drive.ErrNoDrive) {
-			p.find(finding.New(finding.DriveAway, into, "the drive of %s is not here", into).OnDrive("the drive"))
+			p.Add(finding.New(finding.DriveAway, into, "the drive of %s is not here", into).OnDrive("the drive"))
 			return nil
 		}
 		return err
@@ -157,19 +157,19 @@ func checkTarget(e *Engine, p *Plan) error {
 	d := &p.IntoNow
 	p.IntoDrive = places.Ref(d)
 	if d.Memory {
-		p.find(finding.New(finding.TargetInMemory, into, "%s lies in memory", into))
+		p.Add(finding.New(finding.TargetInMemory, into, "%s lies in memory", into))
 	}
 	if d.Network {
-		p.find(finding.New(finding.NotKeptYet, into,
+		p.Add(finding.New(finding.NotKeptYet, into,
 			"%s is a network file system (%s), on which this version can't yet prove what it keeps", d.Name(), d.FS))
 	}
 	if d.ReadOnly {
-		p.find(finding.New(finding.TargetNoWrite, into, "%s is mounted read-only", d.Name()))
+		p.Add(finding.New(finding.TargetNoWrite, into, "%s is mounted read-only", d.Name()))
 		return nil
 	}
 	dir, err := handle.OpenReal(anchor)
 	if err != nil {
-		p.find(finding.New(finding.TargetNoWrite, anchor, "%s can't be opened: %v", anchor, handle.Cause(err)))
+		p.Add(finding.New(finding.TargetNoWrite, anchor, "%s can't be opened: %v", anchor, handle.Cause(err)))
 		return nil
 	}
 	defer dir.Release()
@@ -177,7 +177,7 @@ func checkTarget(e *Engine, p *Plan) error {
 		return err
 	}
 	if err := dir.Access(".", handle.MayWrite|handle.MayEnter); err != nil {
-		p.find(finding.New(finding.TargetNoWrite, anchor, "this account may not write in %s", anchor))
+		p.Add(finding.New(finding.TargetNoWrite, anchor, "this account may not write in %s", anchor))
 		return nil
 	}
 	if err := checkTaken(e, p, anchor); err != nil {
@@ -193,7 +193,7 @@ func checkTarget(e *Engine, p *Plan) error {
 func checkOwners(p *Plan, d *handle.Dir) error {
 	f, err := preflight.OthersDirectory(d)
 	if f != nil {
-		p.find(*f)
+		p.Add(*f)
 	}
 	return err
 }
@@ -202,7 +202,7 @@ func checkOwners(p *Plan, d *handle.Dir) error {
 func checkTaken(e *Engine, p *Plan, anchor string) error {
 	if anchor != p.Into {
 		if fi, err := os.Lstat(anchor); err == nil && !fi.IsDir() {
-			p.find(finding.New(finding.TargetTaken, anchor, "%s is no directory", anchor))
+			p.Add(finding.New(finding.TargetTaken, anchor, "%s is no directory", anchor))
 		}
 		return nil
 	}
@@ -216,7 +216,7 @@ func checkTaken(e *Engine, p *Plan, anchor string) error {
 	}
 	f := finding.New(finding.TargetTaken, target, "something stands at %s already", target)
 	if !st.IsDir() || st.MountRoot {
-		p.find(f)
+		p.Add(f)
 		return nil
 	}
 	d, err := handle.OpenReal(target)
@@ -231,7 +231,7 @@ func checkTaken(e *Engine, p *Plan, anchor string) error {
 	if len(names) > 0 {
 		f.Message = fmt.Sprintf("%s exists and is not empty: %s", pathtext.Show(target), entryCount(int64(len(names))))
 		f.Remedy += "; `--merge` brings the folder's entries over beside those that are there"
-		p.find(f)
+		p.Add(f)
 		return nil
 	}
 	p.Empty = &DirAttrs{st.Perm(), st.UID, st.GID, st.Mtime}
@@ -260,11 +260,11 @@ func chooseTagPlace(e *Engine, p *Plan, anchor string) error {
 			p.TagIn = at
 			w, err := e.Whereabouts(p.IntoDrive, p.Into)
 			if err == nil && !w.Found {
-				p.find(e.Absence(&w, p.Name, p.IntoDrive, at).As(finding.Blocker))
+				p.Add(e.Absence(&w, p.Name, p.IntoDrive, at).As(finding.Blocker))
 			}
 			return err
 		case errors.Is(err, drive.ErrTag):
-			p.find(finding.New(finding.DriveDoubtful, at, "the drive tag in %s is damaged or of another version",
+			p.Add(finding.New(finding.DriveDoubtful, at, "the drive tag in %s is damaged or of another version",
 				at).OnDrive(d.Name()).
 				Instead("unless a newer Nexlin wrote it, set the file aside under another name, and try again: it " +
 					"is written anew"))
@@ -305,12 +305,12 @@ func checkAbilities(e *Engine, p *Plan, dir *handle.Dir) error {
 	a, err := drive.Try(dir)
 	if err != nil {
 		if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) {
-			p.find(finding.New(finding.SpaceShort, dir.Path(), "%s has no room even for a trial file",
+			p.Add(finding.New(finding.SpaceShort, dir.Path(), "%s has no room even for a trial file",
 				p.IntoNow.Name()).OnDrive(p.IntoNow.Name()))
 			return nil
 		}
 		if errors.Is(err, fs.ErrPermission) || errors.Is(err, syscall.EROFS) {
-			p.find(finding.New(finding.TargetNoWrite, dir.Path(), "nothing can be made in %s: %v", dir.Path(),
+			p.Add(finding.New(finding.TargetNoWrite, dir.Path(), "nothing can be made in %s: %v", dir.Path(),
 				handle.Cause(err)))
 			return nil
 		}
@@ -324,9 +324,9 @@ func checkAbilities(e *Engine, p *Plan, dir *handle.Dir) error {
 
 // checkPlaces finds folder and target that are not two places on two drives.
 func checkPlaces(e *Engine, p *Plan) {
-	p.find(preflight.TwoPlaces(p.From, p.Copy())...)
-	if !p.kind().merges || p.Fresh { // the halves of a redirect may lie on one drive
-		p.find(preflight.TwoDrives(p.From, p.Copy(), &p.FromNow, &p.IntoNow)...)
+	p.Add(preflight.TwoPlaces(p.From, p.Copy())...)
+	if !p.Traits().merges || p.Fresh { // the halves of a redirect may lie on one drive
+		p.Add(preflight.TwoDrives(p.From, p.Copy(), &p.FromNow, &p.IntoNow)...)
 	}
 }
 
@@ -336,8 +336,8 @@ func checkSpace(e *Engine, p *Plan) {
 		return
 	}
 	p.Need = preflight.Need(p.Facts.Rounded, p.Entries, p.IntoNow.Block)
-	p.find(preflight.RoomFor(p.Into, &p.IntoNow, p.Need, p.Entries, p.Growth)...)
-	p.find(preflight.RoomForRecords(e.Ledger.Dir(), p.Entries)...)
+	p.Add(preflight.RoomFor(p.Into, &p.IntoNow, p.Need, p.Entries, p.Growth)...)
+	p.Add(preflight.RoomForRecords(e.Ledger.Dir(), p.Entries)...)
 }
 
 // checkLinkPlace finds out whether this account may change the names in the
@@ -354,7 +354,7 @@ func checkUnfinished(e *Engine, p *Plan) error {
 	}
 	under := toldUnder(rows)
 	for _, row := range rows {
-		plans, err := plansOf(e.Ledger, row)
+		plans, err := AllOf(e.Ledger, row)
 		if err != nil {
 			return err
 		}
@@ -363,7 +363,7 @@ func checkUnfinished(e *Engine, p *Plan) error {
 				p.Into != "" && o.Copy() == p.Copy()
 			if o.Name == p.Name || overlaps {
 				row.ID = under(o)
-				p.find(StoppedRun(e, row, o.Link).As(finding.Blocker))
+				p.Add(StoppedRun(e, row, o.Link).As(finding.Blocker))
 			}
 		}
 	}
@@ -375,7 +375,7 @@ func checkUnfinished(e *Engine, p *Plan) error {
 func foreseeGap(e *Engine, p *Plan) {
 	if d := p.linkDrive(); d.Mount != "" && (d.Fuse || !handle.Exchanges) {
 		p.Gap = true
-		p.gap()
+		p.AddGap()
 	}
 }
 
@@ -383,7 +383,7 @@ func foreseeGap(e *Engine, p *Plan) {
 func checkLinkDrive(e *Engine, p *Plan, r *ledger.Redirect) error {
 	f, err := e.LinkDriveAway(r)
 	if f != nil {
-		p.find(*f)
+		p.Add(*f)
 	}
 	return err
 }

@@ -18,10 +18,10 @@ import (
 // groupExecution carries out a run of several.
 type groupExecution struct {
 	*Engine
-	t *Together
+	t *Group
 	*run.Journal
 	executions []*execution // one for each plan; nil for one that is done already
-	out        *TogetherOutcome
+	out        *GroupOutcome
 	again      bool // the run was stopped before
 }
 
@@ -29,7 +29,7 @@ type groupExecution struct {
 // *RefusedError before anything has changed, a *TakenBackError if one folder
 // failed and everything was taken back, a *StoppedError if the run can be
 // finished or taken back.
-func RunTogether(ctx context.Context, e *Engine, t *Together) (*TogetherOutcome, error) {
+func RunTogether(ctx context.Context, e *Engine, t *Group) (*GroupOutcome, error) {
 	if err := t.Blocked(); err != nil {
 		return nil, err
 	}
@@ -42,11 +42,11 @@ func RunTogether(ctx context.Context, e *Engine, t *Together) (*TogetherOutcome,
 	return c.out, c.ended(ctx, c.forward(ctx))
 }
 
-func newGroup(e *Engine, t *Together, taken *ledger.Run) *groupExecution {
+func newGroup(e *Engine, t *Group, taken *ledger.Run) *groupExecution {
 	j := run.NewJournal(e.Ledger, t.Run, e.Progress)
 	j.Run = taken
 	return &groupExecution{Engine: e, t: t, Journal: j, executions: make([]*execution, len(t.Plans)),
-		out: &TogetherOutcome{Run: t.Run, Kind: t.Kind, Plan: t, Members: make([]*Outcome, len(t.Plans))}}
+		out: &GroupOutcome{Run: t.Run, Kind: t.Kind, Plan: t, Members: make([]*Outcome, len(t.Plans))}}
 }
 
 func (c *groupExecution) close() {
@@ -434,7 +434,7 @@ func takeGroup(e *Engine, row ledger.RunRow) (*groupExecution, error) {
 
 // ResumeTogether finishes a run of several. Its errors are those of
 // [RunTogether].
-func ResumeTogether(ctx context.Context, e *Engine, row ledger.RunRow) (*TogetherOutcome, error) {
+func ResumeTogether(ctx context.Context, e *Engine, row ledger.RunRow) (*GroupOutcome, error) {
 	if err := Resumable(row); err != nil {
 		return nil, err
 	}
@@ -452,7 +452,7 @@ func ResumeTogether(ctx context.Context, e *Engine, row ledger.RunRow) (*Togethe
 
 // UndoTogether takes a run of several back as a whole: it is looked first
 // whether any of the copies was worked in, and then none is touched.
-func UndoTogether(ctx context.Context, e *Engine, row ledger.RunRow) (*TogetherOutcome, error) {
+func UndoTogether(ctx context.Context, e *Engine, row ledger.RunRow) (*GroupOutcome, error) {
 	if err := Undoable(e.Ledger, row); err != nil {
 		return nil, err
 	}
@@ -467,7 +467,7 @@ func UndoTogether(ctx context.Context, e *Engine, row ledger.RunRow) (*TogetherO
 			return nil, err
 		}
 	}
-	refused := func(err error) (*TogetherOutcome, error) {
+	refused := func(err error) (*GroupOutcome, error) {
 		if wasDone {
 			err = errors.Join(err, c.Run.Restore(row))
 		}

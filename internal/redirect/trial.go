@@ -38,10 +38,10 @@ func (m *switcher) tryPlace(ctx context.Context, target *handle.Dir) error {
 // via is the path that the trial goes through.
 func (m *switcher) via(target *handle.Dir) (via string, err error) {
 	at, err := m.linkIn.Stat(m.base())
-	if m.p.Linkless() && (handle.Missing(err) || err == nil && !at.IsSymlink() && !m.p.kind().back) {
+	if m.p.Linkless() && (handle.Missing(err) || err == nil && !at.IsSymlink() && !m.p.Traits().back) {
 		return m.p.Target, nil // the way programs are led by settings
 	}
-	if m.p.kind().back {
+	if m.p.Traits().back {
 		return m.p.Link, nil
 	}
 	via, m.p.ByBytes, err = way(m.linkIn, m.base(), m.p.LinkText, target)

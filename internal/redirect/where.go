@@ -31,7 +31,7 @@ func (m *switcher) whereLinked() (position, error) {
 	if ours || err != nil {
 		return switched, err
 	}
-	return before, nil
+	return AsBefore, nil
 }
 
 // copyAt reports whether the copy stands at its final place.
@@ -45,7 +45,7 @@ func (m *switcher) copyAt() (bool, error) {
 	if handle.Missing(err) {
 		return false, nil
 	}
-	if err != nil || !isDir(&st, d.Ino) {
+	if err != nil || !IsFolder(&st, d.Ino) {
 		return false, err
 	}
 	if d.Ino != 0 {
@@ -61,18 +61,18 @@ func (m *switcher) placedOrBefore() (position, error) {
 	if at {
 		return placed, err
 	}
-	return before, err
+	return AsBefore, err
 }
 
 func (m *switcher) whereMove() (position, error) {
 	s, err := m.swap()
 	if err != nil {
-		return before, err
+		return AsBefore, err
 	}
 	at, err := s.Where()
 	switch {
 	case err != nil:
-		return before, m.taken(err)
+		return AsBefore, m.taken(err)
 	case at == swap.Folder:
 		return m.placedOrBefore()
 	case at == swap.Between:
@@ -101,11 +101,11 @@ func (m *switcher) whereMoveOn() (position, error) {
 		// whole, so the journal may.
 		back, err := m.Last("switch-back", new(json.RawMessage))
 		if err != nil {
-			return before, err
+			return AsBefore, err
 		}
 		done, err := m.Finished("switch")
 		if err != nil {
-			return before, err
+			return AsBefore, err
 		}
 		if done && !back {
 			return switched, nil
@@ -117,14 +117,14 @@ func (m *switcher) whereMoveOn() (position, error) {
 	}
 	if old, err := m.linkPlace().Says(m.p.OldText); old || err != nil {
 		if err != nil {
-			return before, err
+			return AsBefore, err
 		}
 		return m.placedOrBefore()
 	}
 	if half, err := m.linkPlace().Half(m.p.LinkText, m.p.OldText); half || err != nil {
 		return between, err
 	}
-	return before, swap.Broken(m.p.Link, "the link is neither the old one nor the new one")
+	return AsBefore, swap.Broken(m.p.Link, "the link is neither the old one nor the new one")
 }
 
 func (m *switcher) whereBringBack() (position, error) {
@@ -133,27 +133,27 @@ func (m *switcher) whereBringBack() (position, error) {
 	}
 	s, err := m.swap()
 	if err != nil {
-		return before, err
+		return AsBefore, err
 	}
 	if m.into != nil {
 		at, err := s.Where()
 		var taken *swap.TakenError
 		switch {
 		case errors.As(err, &taken):
-			return before, m.taken(err)
+			return AsBefore, m.taken(err)
 		case err == nil && at == swap.Between:
 			return between, nil
 		case err == nil && at == swap.Link:
-			return before, nil
+			return AsBefore, nil
 		}
 	}
 	// The folder that comes back may not be there yet.
 	if ours, err := s.Says(m.p.LinkText); ours || err != nil {
-		return before, err
+		return AsBefore, err
 	}
 	nothing, err := s.Nothing()
 	if err == nil && !(nothing && s.MayLack) {
 		err = swap.Broken(m.p.Link, "it is not the link that Nexlin made")
 	}
-	return before, err
+	return AsBefore, err
 }
