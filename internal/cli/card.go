@@ -11,6 +11,8 @@ import (
 	"slices"
 	"strings"
 
+	"nexlin/internal/plan"
+
 	"github.com/spf13/cobra"
 
 	"nexlin/internal/card"
@@ -308,7 +310,7 @@ func (a *recoverCommands) backByCard(arg string, preview bool, o redirect.BackOp
 	}
 	defer closed()
 	r, err := e.Lookup(arg, cwd)
-	if err != nil || r.Card == "" || r.State == ledger.Ended || redirect.Owned(r) {
+	if err != nil || r.Card == "" || r.State == ledger.Ended || plan.Owned(r) {
 		return false, nil // the usual way says what is wrong with it
 	}
 	return true, (&cardCommands{a.app}).backTogether(e, r.Card, []ledger.Redirect{r}, preview, o)
@@ -317,7 +319,7 @@ func (a *recoverCommands) backByCard(arg string, preview bool, o redirect.BackOp
 func (a *cardCommands) backTogether(e *redirect.Engine, name string, rs []ledger.Redirect, preview bool,
 	o redirect.BackOptions) error {
 	return (&severalRun{a.app}).togetherRun(e, preview, "bring it back?",
-		func(progress func(entries, bytes int64)) (*redirect.Group, error) {
+		func(progress func(entries, bytes int64)) (*plan.Group, error) {
 			o.Progress = progress
 			return redirect.PlanBackTogether(a.ctx, e, name, rs, o)
 		})

@@ -4,6 +4,8 @@ import (
 	"slices"
 	"strings"
 
+	"nexlin/internal/plan"
+
 	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
@@ -215,7 +217,7 @@ func (a *checkCommand) checkAll(e *redirect.Engine, f *checkFlags) error {
 // stoppedElsewhere tells of stopped runs that belong to no redirect that was
 // looked at: those of a first move have none yet.
 func (a *checkCommand) stoppedElsewhere(e *redirect.Engine, rows []ledger.Redirect) (out []finding.Finding, err error) {
-	open, err := redirect.Open(e.Ledger)
+	open, err := plan.Open(e.Ledger)
 	if err != nil {
 		return nil, err
 	}

@@ -10,6 +10,8 @@ import (
 	"math/rand/v2"
 	"testing"
 
+	"nexlin/internal/plan"
+
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
 
@@ -17,7 +19,6 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/health"
 	"nexlin/internal/ledger"
-	"nexlin/internal/redirect"
 	"nexlin/internal/swap"
 )
 
@@ -34,7 +35,7 @@ func found(codes ...finding.Code) []finding.Finding {
 func TestExplain(t *testing.T) {
 	a := &app{screen: &screen{home: "/home/ines"}, command: "move", topic: "move"}
 	stopped := func(err error, switched bool) error {
-		return &redirect.StoppedError{Run: "20261123-abcde", Kind: redirect.KindMove, Phase: "copy",
+		return &plan.StoppedError{Run: "20261123-abcde", Kind: plan.KindMove, Phase: "copy",
 			Link: "/home/ines/Pictures", Switched: switched, Err: err, Drive: "BASALT", At: "/media/b/x"}
 	}
 	at := func(err error) error { return &fs.PathError{Op: "write", Path: "/media/b/x", Err: err} }
@@ -47,17 +48,17 @@ func TestExplain(t *testing.T) {
 		next    string
 	}{
 		{&usageError{"wrong"}, exitUsage, "usage", "wrong", untouched, "nexlin help move"},
-		{&redirect.NameError{Name: "docs", Near: []string{"documents"}}, exitUsage, "no-such-redirect", `"docs"`,
+		{&plan.NameError{Name: "docs", Near: []string{"documents"}}, exitUsage, "no-such-redirect", `"docs"`,
 			untouched, "did you mean documents?"},
 		{&drive.NotFoundError{Ref: "BASLAT", Known: []string{"BASALT", "DUNE"}}, exitAway, "no-such-drive", "BASLAT",
 			untouched, "did you mean BASALT?"},
-		{&redirect.RefusedError{Findings: found(finding.SpaceShort, finding.InUse)}, exitRefused, "space-short",
+		{&plan.RefusedError{Findings: found(finding.SpaceShort, finding.InUse)}, exitRefused, "space-short",
 			"space-short", untouched, "free room there"},
-		{&redirect.RefusedError{Findings: found(finding.InUse)}, exitBusy, "in-use", "in-use", untouched,
+		{&plan.RefusedError{Findings: found(finding.InUse)}, exitBusy, "in-use", "in-use", untouched,
 			"quit the program"},
-		{&redirect.RefusedError{Findings: found(finding.DriveAway)}, exitAway, "drive-away", "drive-away", untouched,
+		{&plan.RefusedError{Findings: found(finding.DriveAway)}, exitAway, "drive-away", "drive-away", untouched,
 			"plug in"},
-		{&shownError{&redirect.RefusedError{Findings: found(finding.SpaceShort)}}, exitRefused, "space-short",
+		{&shownError{&plan.RefusedError{Findings: found(finding.SpaceShort)}}, exitRefused, "space-short",
 			"space-short", untouched, ""},
 		{stopped(at(unix.ENOSPC), false), exitStopped, "stopped", "BASALT is full, at /media/b/x",
 			"~/Pictures is as it was", "nexlin resume 20261123-abcde"},
@@ -65,13 +66,13 @@ func TestExplain(t *testing.T) {
 			"nexlin undo 20261123-abcde"},
 		{stopped(at(unix.EIO), false), exitStopped, "stopped", "input/output error", "as it was", "resume"},
 		{stopped(context.Canceled, false), exitStopped, "stopped", "interrupted", "as it was", "resume"},
-		{stopped(fmt.Errorf("%w: log", redirect.ErrStillChanging), false), exitBusy, "still-changing",
+		{stopped(fmt.Errorf("%w: log", plan.ErrStillChanging), false), exitBusy, "still-changing",
 			"keeps changing", "as it was", "resume"},
 		{&swap.BrokenError{Path: "/x", Found: "a"}, exitFailed, "not-as-left", "nothing was touched", untouched,
 			"nexlin check"},
 		{&ledger.StateDirError{Dir: "/s", Why: "w"}, exitRefused, "state-directory", "/s", untouched, "--state-dir"},
 		{ledger.ErrBusy, exitBusy, "busy", "another Nexlin", untouched, "wait"},
-		{redirect.ErrNothingStopped, exitRefused, "nothing-stopped", "no run is stopped", untouched, "nexlin history"},
+		{plan.ErrNothingStopped, exitRefused, "nothing-stopped", "no run is stopped", untouched, "nexlin history"},
 		{fmt.Errorf("%w: no answer", errConsent), exitRefused, "consent-missing", "no answer", untouched, ""},
 		{at(unix.EACCES), exitFailed, "permission", "permission denied", untouched, "administrator"},
 		{errors.New("a name with \x1b[31m in it"), exitFailed, "failed", `\u001b`, untouched, ""},

@@ -8,6 +8,7 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/plan"
 	"nexlin/internal/redirect"
 )
 
@@ -44,25 +45,25 @@ func (a *discardCommand) discardCmd() *cobra.Command {
 func (a *discardCommand) discardOne(e *redirect.Engine, r ledger.Redirect, accept []finding.Code, onlyEqual,
 	preview bool) (doc, error) {
 	o := redirect.DiscardOptions{Accept: accept, OnlyEqual: onlyEqual}
-	plan, err := a.compare(e, r, o)
+	planned, err := a.compare(e, r, o)
 	if err != nil {
 		return nil, err
 	}
 	if !a.json {
-		a.showDiscard(plan)
+		a.showDiscard(planned)
 	}
-	if consents := plan.Consents(); len(consents) > 0 && !preview && !a.json && a.terminal() {
+	if consents := planned.Consents(); len(consents) > 0 && !preview && !a.json && a.terminal() {
 		// What was changed or deleted since is asked about by itself.
 		if err := a.confirm("delete the last copies of these too?", false, acceptFlags(consents)); err != nil {
 			return nil, err
 		}
 		o.Accept = append(o.Accept, consents...)
-		if plan, err = a.compare(e, r, o); err != nil {
+		if planned, err = a.compare(e, r, o); err != nil {
 			return nil, err
 		}
 	}
-	if blockers := finding.Blockers(plan.Findings); len(blockers) > 0 {
-		refused := error(&redirect.RefusedError{Findings: plan.Findings})
+	if blockers := finding.Blockers(planned.Findings); len(blockers) > 0 {
+		refused := error(&plan.RefusedError{Findings: planned.Findings})
 		if !a.json {
 			refused = &shownError{refused}
 		}
@@ -70,13 +71,13 @@ func (a *discardCommand) discardOne(e *redirect.Engine, r ledger.Redirect, accep
 	}
 	if preview {
 		a.sayPreview()
-		return doc{"preview": true, "plan": doc{"kind": redirect.KindDiscard, "name": r.Name, "frees": plan.Frees()},
-			"findings": findingDocs(plan.Findings)}, nil
+		return doc{"preview": true, "plan": doc{"kind": plan.KindDiscard, "name": r.Name, "frees": planned.Frees()},
+			"findings": findingDocs(planned.Findings)}, nil
 	}
 	if err := a.confirm("delete what is held?", true, "--yes"); err != nil {
 		return nil, err
 	}
-	out, err := redirect.Discard(a.ctx, e, plan)
+	out, err := redirect.Discard(a.ctx, e, planned)
 	if err != nil {
 		if out != nil {
 			return a.outcomeDoc(e, out), err
@@ -104,9 +105,9 @@ func (a *discardCommand) compare(e *redirect.Engine, r ledger.Redirect,
 	o redirect.DiscardOptions) (*redirect.DiscardPlan, error) {
 	p := a.progress()
 	e.Progress = p
-	plan, err := redirect.PlanDiscard(a.ctx, e, r, o)
+	planned, err := redirect.PlanDiscard(a.ctx, e, r, o)
 	p.end()
-	return plan, err
+	return planned, err
 }
 
 func (a *discardCommand) showDiscard(d *redirect.DiscardPlan) {

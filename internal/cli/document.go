@@ -4,6 +4,8 @@ import (
 	"cmp"
 	"time"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/health"
@@ -140,7 +142,7 @@ type runDoc struct {
 }
 
 // outcomeDoc is the document of a run that changed something.
-func (a *app) outcomeDoc(e *redirect.Engine, o *redirect.Outcome) doc {
+func (a *app) outcomeDoc(e *redirect.Engine, o *plan.Outcome) doc {
 	run := runDoc{o.Run, o.Kind, o.State, []phaseDoc{}}
 	for _, p := range o.Phases {
 		run.Phases = append(run.Phases, phaseDoc{p.Name, p.State, p.Started, p.Ended})
@@ -177,7 +179,7 @@ func (a *app) outcomeDoc(e *redirect.Engine, o *redirect.Outcome) doc {
 	return d
 }
 
-func spaceDoc(o *redirect.Outcome) doc {
+func spaceDoc(o *plan.Outcome) doc {
 	d := doc{}
 	for i, s := range o.Space {
 		key := "source"
@@ -190,7 +192,7 @@ func spaceDoc(o *redirect.Outcome) doc {
 }
 
 // planDoc is the document of a preview.
-func planDoc(p *redirect.Plan) doc {
+func planDoc(p *plan.Plan) doc {
 	return doc{
 		"preview": true,
 		"plan": doc{

@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strings"
 
+	"nexlin/internal/plan"
+
 	"github.com/spf13/cobra"
 
 	"nexlin/internal/drive"
@@ -291,13 +293,13 @@ func (a *drivesCommand) unplug(e *redirect.Engine, d *drive.Drive, names []strin
 	if !used.Complete {
 		u.Reasons = append(u.Reasons, "programs of other accounts can't be seen")
 	}
-	runs, err := redirect.Open(e.Ledger)
+	runs, err := plan.Open(e.Ledger)
 	if err != nil {
 		return nil, err
 	}
 	for _, row := range runs {
 		if r, err := redirect.Recoverable(e, row); err == nil &&
-			slices.ContainsFunc(r.Plans(), func(p *redirect.Plan) bool { return touches(p, d.Mount) }) {
+			slices.ContainsFunc(r.Plans(), func(p *plan.Plan) bool { return touches(p, d.Mount) }) {
 			u.Stopped = append(u.Stopped, row.ID)
 			no("run %s (%s of %s) was stopped half-way: nexlin resume %s, or nexlin undo %s", row.ID, row.Kind,
 				row.Redirect, row.ID, row.ID)
@@ -326,7 +328,7 @@ func (a *drivesCommand) unplug(e *redirect.Engine, d *drive.Drive, names []strin
 	return u, nil
 }
 
-func touches(p *redirect.Plan, mount string) bool {
+func touches(p *plan.Plan, mount string) bool {
 	for _, path := range []string{p.Into, p.From, p.HeldIn} {
 		if rel, err := filepath.Rel(mount, path); err == nil && rel != ".." && !strings.HasPrefix(rel, "../") {
 			return true

@@ -11,6 +11,8 @@ import (
 	"strings"
 	"syscall"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/card"
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
@@ -76,7 +78,7 @@ func (a *explainer) explainWords(err error, f *fault) bool {
 		mistake *card.MistakeError
 		noCard  *card.NotFoundError
 		usage   *usageError
-		name    *redirect.NameError
+		name    *plan.NameError
 		drv     *drive.NotFoundError
 	)
 	near := func(names []string, otherwise string) []string {
@@ -129,11 +131,11 @@ func (a *explainer) explainLedger(err error, f *fault) bool {
 			[]string{"--state-dir names another one"}
 	case errors.Is(err, ledger.ErrBusy):
 		f.Code, f.Exit, f.Next = "busy", exitBusy, []string{"wait until it has ended; nexlin history shows it"}
-	case errors.Is(err, redirect.ErrNothingStopped):
+	case errors.Is(err, plan.ErrNothingStopped):
 		f.Code, f.Exit, f.Next = "nothing-stopped", exitRefused,
 			[]string{"nexlin history lists all runs; undo takes the id of one"}
-	case errors.Is(err, redirect.ErrSeveralStopped), errors.Is(err, redirect.ErrNotUndoable),
-		errors.Is(err, redirect.ErrFinished), errors.Is(err, ledger.ErrNotFound):
+	case errors.Is(err, plan.ErrSeveralStopped), errors.Is(err, plan.ErrNotUndoable),
+		errors.Is(err, plan.ErrFinished), errors.Is(err, ledger.ErrNotFound):
 		f.Code, f.Exit, f.Next = "no-such-run", exitRefused, []string{"nexlin history lists all runs"}
 	default:
 		return false
@@ -169,15 +171,15 @@ func explainRest(err error, f *fault) bool {
 
 // explainRun explains the errors of a run.
 func (a *explainer) explainRun(err error) (fault, bool) {
-	var stopped *redirect.StoppedError
-	var refused *redirect.RefusedError
+	var stopped *plan.StoppedError
+	var refused *plan.RefusedError
 	var kept *redirect.KeptError
 	var ended *redirect.EndedError
 	switch {
 	case errors.As(err, &ended):
 		f := a.explain(ended.Err)
 		f.Message = fmt.Sprintf("run %s (%s) is ended, since by now something stands in its way: %s", ended.Run,
-			redirect.KindDiscard, f.Message)
+			plan.KindDiscard, f.Message)
 		f.State = "what it had deleted stays deleted, the rest is held as before"
 		f.Next = append(f.Next, "nexlin discard-original "+pathtext.Quote(ended.Name)+"   asks anew")
 		return f, true
@@ -209,15 +211,15 @@ func (a *explainer) explainRun(err error) (fault, bool) {
 // stoppedStates says how things stand when a run of a kind was stopped before its
 // switch, and after it; of a kind that is not here that is told in general.
 var stoppedStates = map[string]map[bool]string{
-	redirect.KindMoveTogether: severalStopped,
-	redirect.KindBackTogether: severalStopped,
-	redirect.KindMend:         either("the data on the drive was not touched"),
-	redirect.KindRestore:      either("the data on the drive was not touched"),
-	redirect.KindRenew:        either("the data on the drive was not touched"),
-	redirect.KindDiscard:      either("the folder in use is whole; part of the held original may be gone already"),
-	redirect.KindHandover: either("the store is whole: the engine has it, or its proven archive is held beside " +
+	plan.KindMoveTogether: severalStopped,
+	plan.KindBackTogether: severalStopped,
+	plan.KindMend:         either("the data on the drive was not touched"),
+	plan.KindRestore:      either("the data on the drive was not touched"),
+	plan.KindRenew:        either("the data on the drive was not touched"),
+	plan.KindDiscard:      either("the folder in use is whole; part of the held original may be gone already"),
+	plan.KindHandover: either("the store is whole: the engine has it, or its proven archive is held beside " +
 		"the new place"),
-	redirect.KindMerge: {false: "{link} is the real folder still, and whole; everything the target had is there"},
+	plan.KindMerge: {false: "{link} is the real folder still, and whole; everything the target had is there"},
 }
 
 var severalStopped = map[bool]string{
@@ -228,7 +230,7 @@ var severalStopped = map[bool]string{
 func either(state string) map[bool]string { return map[bool]string{false: state, true: state} }
 
 // refusal is the exit status of a refusal.
-func refusal(r *redirect.RefusedError) int {
+func refusal(r *plan.RefusedError) int {
 	switch {
 	case r.OnlyBusy():
 		return exitBusy
@@ -238,7 +240,7 @@ func refusal(r *redirect.RefusedError) int {
 	return exitRefused
 }
 
-func (a *explainer) explainStopped(s *redirect.StoppedError) fault {
+func (a *explainer) explainStopped(s *plan.StoppedError) fault {
 	f := fault{Code: "stopped", Path: s.Link, Exit: exitStopped}
 	why := a.reason(s)
 	f.Message = fmt.Sprintf("run %s (%s) stopped: %s", s.Run, s.Kind, why)
@@ -271,7 +273,7 @@ func (a *explainer) explainStopped(s *redirect.StoppedError) fault {
 		f.Code, f.Exit = "store-locked", exitStopped
 		f.Next = append(f.Next, next)
 	}
-	if errors.Is(s.Err, redirect.ErrStillChanging) {
+	if errors.Is(s.Err, plan.ErrStillChanging) {
 		f.Exit, f.Code = exitBusy, "still-changing"
 		for _, w := range s.Writers {
 			f.Next = append(f.Next, "it is written to by "+w)
@@ -282,7 +284,7 @@ func (a *explainer) explainStopped(s *redirect.StoppedError) fault {
 		f.Next = append([]string{"quit the programs that have the folder or something in it open"}, f.Next...)
 	}
 	// What one of several refuses is told as when it is alone.
-	if refused := (*redirect.RefusedError)(nil); errors.As(s.Err, &refused) {
+	if refused := (*plan.RefusedError)(nil); errors.As(s.Err, &refused) {
 		f.Found, f.Exit = refused.Findings, refusal(refused)
 		for i, b := range finding.Blockers(refused.Findings) {
 			f.Next = slices.Insert(f.Next, i, b.Remedy)
@@ -292,7 +294,7 @@ func (a *explainer) explainStopped(s *redirect.StoppedError) fault {
 }
 
 // reason names the true cause in words where an error number says little.
-func (a *explainer) reason(s *redirect.StoppedError) string {
+func (a *explainer) reason(s *plan.StoppedError) string {
 	err, drv, at := s.Err, "the drive", ""
 	if s.Drive != "" {
 		drv = pathtext.Show(s.Drive)

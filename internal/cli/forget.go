@@ -3,6 +3,8 @@ package cli
 import (
 	"github.com/spf13/cobra"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/health"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
@@ -51,7 +53,7 @@ func (a *forgetCommand) forget(e *redirect.Engine, arg, cwd string, preview bool
 	}
 	var blocked error
 	if len(f.Findings) > 0 {
-		blocked = &redirect.RefusedError{Findings: f.Findings}
+		blocked = &plan.RefusedError{Findings: f.Findings}
 	}
 	if stop, err := a.goOn(blocked, preview, "forget it?"); stop || err != nil {
 		return docIf(err, forgettingDoc(f, rep, preview)), err

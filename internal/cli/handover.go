@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"strings"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/redirect"
@@ -30,7 +32,7 @@ func (a *moveCommand) moveStore(e *redirect.Engine, name string, f moveFlags, o 
 		return &usageError{"name the store with --store; the engine has " + strings.Join(names, ", ")}
 	}
 	o.Name = f.name
-	d, err := (&storeRun{a.app}).handOver(e, f.preview, func() (*redirect.Plan, error) {
+	d, err := (&storeRun{a.app}).handOver(e, f.preview, func() (*plan.Plan, error) {
 		return redirect.PlanHandover(a.ctx, e, u, f.store, o)
 	})
 	switch {
@@ -48,15 +50,15 @@ func (a *moveCommand) moveStore(e *redirect.Engine, name string, f moveFlags, o 
 type storeRun struct{ *app }
 
 // handOver offers a handover.
-func (a *storeRun) handOver(e *redirect.Engine, preview bool, plan func() (*redirect.Plan, error)) (doc, error) {
+func (a *storeRun) handOver(e *redirect.Engine, preview bool, planned func() (*plan.Plan, error)) (doc, error) {
 	return a.offer(e, offer{
-		plan: func(func(entries, bytes int64)) (*redirect.Plan, error) { return plan() },
+		plan: func(func(entries, bytes int64)) (*plan.Plan, error) { return planned() },
 		show: a.showHandover, question: "have the engine move it?", preview: preview, done: a.showHandedOver,
-		planned: func(d doc, p *redirect.Plan) { d["stores"] = storeDocs(p) },
+		planned: func(d doc, p *plan.Plan) { d["stores"] = storeDocs(p) },
 	})
 }
 
-func storeDocs(p *redirect.Plan) []doc {
+func storeDocs(p *plan.Plan) []doc {
 	out := []doc{}
 	for _, s := range p.Store.Stores {
 		out = append(out, doc{"name": s.Name, "state": s.State, "place": s.Place, "stays": s.Stays})
@@ -64,7 +66,7 @@ func storeDocs(p *redirect.Plan) []doc {
 	return out
 }
 
-func (a *storeRun) showHandover(p *redirect.Plan) {
+func (a *storeRun) showHandover(p *plan.Plan) {
 	s := p.Store
 	var rows [][]string
 	for _, x := range s.Stores {
@@ -106,7 +108,7 @@ func (a *storeRun) showHandover(p *redirect.Plan) {
 	}
 }
 
-func (a *screen) showHandedOver(o *redirect.Outcome) {
+func (a *screen) showHandedOver(o *plan.Outcome) {
 	p := o.Plan
 	a.print("")
 	a.print("%s  the engine has %s at %s", good.Render("done"), bold.Render(pathtext.Show(p.Store.Store)),
@@ -134,7 +136,7 @@ func (a *screen) showHandedOver(o *redirect.Outcome) {
 func (a *recoverCommands) backStore(e *redirect.Engine, r ledger.Redirect, preview bool,
 	o redirect.BackOptions) (doc, error) {
 	return (&storeRun{a.app}).handOver(e, preview,
-		func() (*redirect.Plan, error) { return redirect.PlanHandoverBack(a.ctx, e, r, o) })
+		func() (*plan.Plan, error) { return redirect.PlanHandoverBack(a.ctx, e, r, o) })
 }
 
 // explainLocked explains a store of which a file stays locked.

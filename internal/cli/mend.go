@@ -5,6 +5,8 @@ import (
 	"path/filepath"
 	"sync"
 
+	"nexlin/internal/plan"
+
 	"charm.land/huh/v2"
 	"github.com/spf13/cobra"
 
@@ -46,13 +48,13 @@ func (a *mendCommand) mendCmd() *cobra.Command {
 				return err
 			}
 			switch f.halves {
-			case string(redirect.KeepBoth), string(redirect.Newer):
-				f.o.Halves = redirect.Halves(f.halves)
+			case string(plan.KeepBoth), string(plan.Newer):
+				f.o.Halves = plan.Halves(f.halves)
 			case askHalves:
 				if !a.terminal() || a.json {
 					return &usageError{"--halves ask needs a terminal to ask on; keep-both and newer do not"}
 				}
-				f.o.Halves = redirect.KeepBoth
+				f.o.Halves = plan.KeepBoth
 			default:
 				return &usageError{"--halves takes keep-both, newer or ask"}
 			}
@@ -78,7 +80,7 @@ func (a *mendCommand) mendCmd() *cobra.Command {
 		}),
 	}
 	fl := c.Flags()
-	fl.StringVar(&f.halves, "halves", string(redirect.KeepBoth),
+	fl.StringVar(&f.halves, "halves", string(plan.KeepBoth),
 		"what both halves have, with other content: keep-both, newer (the older is held or set aside) or ask (`HOW`)")
 	fl.StringVar(&f.o.Seen, "as-seen", "", "of a junction on a Windows drive mounted here: the target, or its "+
 		"drive's root, as the running Windows sees it now (`PATH`)")
@@ -129,12 +131,12 @@ func (a *mendCommand) mendOne(e *redirect.Engine, r ledger.Redirect, f mendFlags
 	p := a.progress()
 	begin := sync.OnceFunc(func() { p.Phase("inspect", 0, 0) }) // only a merge has much to look at
 	o.Progress = func(entries, bytes int64) { begin(); p.inspected(entries, bytes) }
-	plan, err := redirect.PlanMend(a.ctx, e, r, o)
+	planned, err := redirect.PlanMend(a.ctx, e, r, o)
 	p.end()
 	if err != nil {
 		return nil, err
 	}
-	if plan == nil {
+	if planned == nil {
 		if !a.json {
 			a.print("%s  %s needs no mending", good.Render("good"), bold.Render(r.Name))
 			if r.State == ledger.Detached {
@@ -148,34 +150,34 @@ func (a *mendCommand) mendOne(e *redirect.Engine, r ledger.Redirect, f mendFlags
 		return doc{"redirect": reportDoc(rep, false), "findings": []doc{}, "mended": false}, nil
 	}
 	if !a.json {
-		a.showMending(plan)
+		a.showMending(planned)
 	}
-	if err := plan.Blocked(); err != nil {
+	if err := planned.Blocked(); err != nil {
 		if a.json {
 			return nil, err
 		}
 		return nil, &shownError{err}
 	}
 	var entries []doc
-	if plan.Merges() {
-		if entries, err = a.previewMerge(e, plan, f.halves == askHalves); err != nil {
+	if planned.Merges() {
+		if entries, err = a.previewMerge(e, planned, f.halves == askHalves); err != nil {
 			return nil, err
 		}
 	}
 	if f.preview {
 		a.sayPreview()
-		d := planDoc(plan)
-		d["plan"].(doc)["link_text_before"], d["plan"].(doc)["entries"] = plan.OldText, entries
+		d := planDoc(planned)
+		d["plan"].(doc)["link_text_before"], d["plan"].(doc)["entries"] = planned.OldText, entries
 		return d, nil
 	}
 	if err := a.confirm("mend it?", true, "--yes"); err != nil {
 		return nil, err
 	}
-	return a.carryOut(e, plan, a.showMended, func(d doc, _ *redirect.Outcome) { d["mended"] = true })
+	return a.carryOut(e, planned, a.showMended, func(d doc, _ *plan.Outcome) { d["mended"] = true })
 }
 
 // showMending says what is going to be put right.
-func (a *mendCommand) showMending(p *redirect.Plan) {
+func (a *mendCommand) showMending(p *plan.Plan) {
 	if p.Into == "" || p.LinkText == "" || p.StaysDetached() {
 		a.print("%s", bold.Render(p.Name))
 	} else {
@@ -228,7 +230,7 @@ var fates = map[redirect.Fate]string{
 
 // previewMerge names every file of the half and what becomes of it, and asks
 // about those that both halves have, if that is wanted.
-func (a *mendCommand) previewMerge(e *redirect.Engine, p *redirect.Plan, ask bool) ([]doc, error) {
+func (a *mendCommand) previewMerge(e *redirect.Engine, p *plan.Plan, ask bool) ([]doc, error) {
 	out, conflicts, err := a.showMerge(
 		func(visit func(redirect.MergeEntry) error) error { return redirect.PreviewMerge(a.ctx, e, p, visit) })
 	if err != nil || !ask {
@@ -236,17 +238,17 @@ func (a *mendCommand) previewMerge(e *redirect.Engine, p *redirect.Plan, ask boo
 	}
 	for _, m := range conflicts {
 		keep, err := choose(a.app, pathtext.Show(m.Path),
-			"the real folder and the target both have it, with other content", []huh.Option[redirect.Keep]{
-				huh.NewOption("keep both; the younger takes the name", redirect.KeepBothOf),
+			"the real folder and the target both have it, with other content", []huh.Option[plan.Keep]{
+				huh.NewOption("keep both; the younger takes the name", plan.KeepBothOf),
 				huh.NewOption("the one of the real folder takes the name, the target's is set aside",
-					redirect.KeepHalf),
+					plan.KeepHalf),
 				huh.NewOption("the target's keeps the name, the one of the real folder stays held",
-					redirect.KeepTarget),
+					plan.KeepTarget),
 			})
 		if err != nil {
 			return nil, err
 		}
-		p.Choices = append(p.Choices, redirect.Choice{Path: m.Path, Keep: keep})
+		p.Choices = append(p.Choices, plan.Choice{Path: m.Path, Keep: keep})
 	}
 	return out, nil
 }
@@ -304,7 +306,7 @@ func keepsBoth(m redirect.MergeEntry) string {
 	return ""
 }
 
-func (a *screen) showMended(o *redirect.Outcome) {
+func (a *screen) showMended(o *plan.Outcome) {
 	p := o.Plan
 	a.print("")
 	if p.LinkText == "" {

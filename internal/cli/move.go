@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"nexlin/internal/plan"
+
 	"github.com/spf13/cobra"
 
 	"nexlin/internal/finding"
@@ -78,7 +80,7 @@ func (a *moveCommand) moveCmd() *cobra.Command {
 	fl.BoolVar(&f.discard, "discard-original", false,
 		"delete the original at the end, as discard-original does: after proving the copy once more")
 	fl.StringArrayVar(&f.accept, "accept", nil, "go on past the finding with this `CODE`")
-	fl.StringVar(&f.links, "inner-links", string(redirect.RewriteLinks),
+	fl.StringVar(&f.links, "inner-links", string(plan.RewriteLinks),
 		"relative links that lead out of the folder: rewrite, keep or refuse (`HOW`)")
 	fl.StringVar(&f.digest, "digest", string(transfer.SHA256),
 		"the `DIGEST` of every file in the manifest: sha256, which stock tools check, or blake3, which is faster")
@@ -140,7 +142,7 @@ func (f *moveFlags) wrongLead() []wrongUse {
 	return []wrongUse{
 		{f.by != "" && !slices.Contains(ways, strings.Join(f.methods(), "+")),
 			"--by takes symlink, junction, setting, setting+symlink or setting+junction"},
-		{(f.form != "" || f.seen != "") && !slices.Contains(f.methods(), redirect.ByJunction),
+		{(f.form != "" || f.seen != "") && !slices.Contains(f.methods(), plan.ByJunction),
 			"--target-form and --as-seen go with --by junction"},
 		{f.form != "" && f.form != string(redirect.ByLetter) && f.form != string(redirect.ByVolume),
 			"--target-form takes letter or volume"},
@@ -207,7 +209,7 @@ func (f *moveFlags) options(folder, into string, accept []finding.Code) redirect
 	return redirect.MoveOptions{
 		Folder: folder, Into: into, As: f.as, Name: f.name, WhileInUse: f.whileInUse, WaitQuiet: f.waitQuiet,
 		Discard: f.discard, Accept: accept,
-		Digest: transfer.Digest(f.digest), InnerLinks: redirect.InnerLinks(f.links), By: f.methods(),
+		Digest: transfer.Digest(f.digest), InnerLinks: plan.InnerLinks(f.links), By: f.methods(),
 		StartEmpty: f.empty, Merge: f.merge,
 		Form: redirect.TargetForm(f.form), Seen: f.seen,
 	}
@@ -328,7 +330,7 @@ func (a *moveCommand) moveOne(e *redirect.Engine, o redirect.MoveOptions, previe
 		question = "move it, and delete the original once the copy is proven?"
 	}
 	return a.offer(e, offer{
-		plan: func(progress func(entries, bytes int64)) (*redirect.Plan, error) {
+		plan: func(progress func(entries, bytes int64)) (*plan.Plan, error) {
 			o.Progress = progress
 			return redirect.PlanMove(a.ctx, e, o)
 		},
@@ -347,7 +349,7 @@ func (a *app) tellStopped(e *redirect.Engine) {
 	if a.quiet || a.json || slices.Contains([]string{"resume", "undo", "history"}, a.command) {
 		return
 	}
-	rows, err := redirect.Open(e.Ledger)
+	rows, err := plan.Open(e.Ledger)
 	if err != nil {
 		return // the command itself will meet the same and say it
 	}

@@ -3,21 +3,23 @@ package cli
 import (
 	"errors"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/redirect"
 )
 
 // An offer is a run that is planned, shown, asked about, carried out and told: what all
 // commands have in common that change something.
 type offer struct {
-	plan     func(progress func(entries, bytes int64)) (*redirect.Plan, error)
-	inspects bool                       // planning walks a folder, so that it shows how far it is
-	look     func(*redirect.Plan) error // looks at more before it is shown; may be nil
-	show     func(*redirect.Plan)
+	plan     func(progress func(entries, bytes int64)) (*plan.Plan, error)
+	inspects bool                   // planning walks a folder, so that it shows how far it is
+	look     func(*plan.Plan) error // looks at more before it is shown; may be nil
+	show     func(*plan.Plan)
 	question string
 	preview  bool
-	planned  func(doc, *redirect.Plan) // adds to the document of a plan; may be nil
-	done     func(*redirect.Outcome)
-	told     func(doc, *redirect.Outcome) // adds to the document of what was done; may be nil
+	planned  func(doc, *plan.Plan) // adds to the document of a plan; may be nil
+	done     func(*plan.Outcome)
+	told     func(doc, *plan.Outcome) // adds to the document of what was done; may be nil
 }
 
 // offer makes an offer and does what the answer says. The document is that of the plan,
@@ -27,36 +29,36 @@ func (a *app) offer(e *redirect.Engine, o offer) (doc, error) {
 	if o.inspects {
 		p.Phase("inspect", 0, 0)
 	}
-	plan, err := o.plan(p.inspected)
+	planned, err := o.plan(p.inspected)
 	p.end()
 	if err != nil {
 		return nil, err
 	}
 	if o.look != nil {
-		if err := o.look(plan); err != nil {
+		if err := o.look(planned); err != nil {
 			return nil, err
 		}
 	}
 	if !a.json {
-		o.show(plan)
+		o.show(planned)
 	}
-	if stop, err := a.goOn(plan.Blocked(), o.preview, o.question); err != nil {
+	if stop, err := a.goOn(planned.Blocked(), o.preview, o.question); err != nil {
 		return nil, err
 	} else if stop {
-		d := planDoc(plan)
+		d := planDoc(planned)
 		if o.planned != nil {
-			o.planned(d, plan)
+			o.planned(d, planned)
 		}
 		return d, nil
 	}
-	return a.carryOut(e, plan, o.done, o.told)
+	return a.carryOut(e, planned, o.done, o.told)
 }
 
 // carryOut runs a plan with progress and shows what it came to; told, which may be nil,
 // adds to the document of that.
-func (a *app) carryOut(e *redirect.Engine, plan *redirect.Plan, show func(*redirect.Outcome),
-	told func(doc, *redirect.Outcome)) (doc, error) {
-	d, out, err := a.carried(e, show, func() (*redirect.Outcome, error) { return redirect.Do(a.ctx, e, plan) })
+func (a *app) carryOut(e *redirect.Engine, planned *plan.Plan, show func(*plan.Outcome),
+	told func(doc, *plan.Outcome)) (doc, error) {
+	d, out, err := a.carried(e, show, func() (*plan.Outcome, error) { return redirect.Do(a.ctx, e, planned) })
 	if err == nil && told != nil {
 		told(d, out)
 	}
@@ -64,8 +66,8 @@ func (a *app) carryOut(e *redirect.Engine, plan *redirect.Plan, show func(*redir
 }
 
 // carried does a run with progress and shows what it came to.
-func (a *app) carried(e *redirect.Engine, show func(*redirect.Outcome),
-	run func() (*redirect.Outcome, error)) (doc, *redirect.Outcome, error) {
+func (a *app) carried(e *redirect.Engine, show func(*plan.Outcome),
+	run func() (*plan.Outcome, error)) (doc, *plan.Outcome, error) {
 	p := a.progress()
 	e.Progress = p
 	out, err := run()

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"path/filepath"
 
+	"nexlin/internal/plan"
+
 	"github.com/spf13/cobra"
 
 	"nexlin/internal/archive"
@@ -62,7 +64,7 @@ func (a *packCommands) packCmd() *cobra.Command {
 // or a folder.
 func (a *packCommands) packSource(e *redirect.Engine, arg, cwd string) (folder, name string, err error) {
 	r, err := e.Lookup(arg, cwd)
-	var none *redirect.NameError
+	var none *plan.NameError
 	switch {
 	case errors.As(err, &none):
 		return places.Absolute(arg, cwd), "", nil
@@ -76,22 +78,22 @@ func (a *packCommands) packSource(e *redirect.Engine, arg, cwd string) (folder, 
 
 func (a *packCommands) packOne(e *redirect.Engine, o redirect.PackOptions, preview bool) (doc, error) {
 	return a.offer(e, offer{
-		plan: func(progress func(entries, bytes int64)) (*redirect.Plan, error) {
+		plan: func(progress func(entries, bytes int64)) (*plan.Plan, error) {
 			o.Progress = progress
 			return redirect.PlanPack(a.ctx, e, o)
 		},
 		inspects: true,
-		show: func(plan *redirect.Plan) {
-			a.print("%s   packed into %s", bold.Render(a.path(plan.From)), bold.Render(a.path(plan.Copy())))
-			a.print("  packs     %s, %s", plural(plan.Files, "file", "files"), pathtext.Size(plan.Bytes))
-			a.findings(a.out, plan.Findings)
+		show: func(planned *plan.Plan) {
+			a.print("%s   packed into %s", bold.Render(a.path(planned.From)), bold.Render(a.path(planned.Copy())))
+			a.print("  packs     %s, %s", plural(planned.Files, "file", "files"), pathtext.Size(planned.Bytes))
+			a.findings(a.out, planned.Findings)
 		},
 		question: "pack it?", preview: preview, done: a.showArchived, told: archiveDoc,
 	})
 }
 
 // archiveDoc adds what a pack has made, or an unpack has read.
-func archiveDoc(d doc, o *redirect.Outcome) {
+func archiveDoc(d doc, o *plan.Outcome) {
 	x := o.Archive
 	if x == nil {
 		return
@@ -104,7 +106,7 @@ func archiveDoc(d doc, o *redirect.Outcome) {
 		"content": x.Count.Bytes, "not_kept": flaws}
 }
 
-func (a *screen) showArchived(o *redirect.Outcome) {
+func (a *screen) showArchived(o *plan.Outcome) {
 	x := o.Archive
 	if x == nil {
 		a.print("%s  run %s was at its end", good.Render("done"), o.Run)
@@ -167,10 +169,10 @@ func (a *packCommands) unpackCmd() *cobra.Command {
 				return err
 			}
 			d, err := a.offer(e, offer{
-				plan: func(func(entries, bytes int64)) (*redirect.Plan, error) { return redirect.PlanUnpack(e, o) },
-				show: func(plan *redirect.Plan) {
-					a.print("%s   unpacked into %s", bold.Render(a.path(o.File)), bold.Render(a.path(plan.Into)))
-					a.findings(a.out, plan.Findings)
+				plan: func(func(entries, bytes int64)) (*plan.Plan, error) { return redirect.PlanUnpack(e, o) },
+				show: func(planned *plan.Plan) {
+					a.print("%s   unpacked into %s", bold.Render(a.path(o.File)), bold.Render(a.path(planned.Into)))
+					a.findings(a.out, planned.Findings)
 				},
 				question: "unpack it?", preview: preview, done: a.showArchived, told: archiveDoc,
 			})
@@ -209,15 +211,15 @@ func (a *moveCommand) packFirst(e *redirect.Engine, o redirect.MoveOptions, file
 	if file == "" {
 		return nil
 	}
-	plan, err := redirect.PlanMove(a.ctx, e, o)
+	planned, err := redirect.PlanMove(a.ctx, e, o)
 	if err != nil {
 		return err
 	}
-	if err := plan.Blocked(); err != nil {
+	if err := planned.Blocked(); err != nil {
 		if a.json {
 			return err
 		}
-		a.showPlan(plan)
+		a.showPlan(planned)
 		return &shownError{err}
 	}
 	cwd, err := a.cwd()

@@ -3,16 +3,17 @@ package cli
 import (
 	"fmt"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/link"
 	"nexlin/internal/pathtext"
-	"nexlin/internal/redirect"
 )
 
 // showPlan says what is about to happen: the direction, what is moved, the
 // numbers of both drives, and everything that was noticed.
-func (a *screen) showPlan(p *redirect.Plan) {
+func (a *screen) showPlan(p *plan.Plan) {
 	target := a.path(p.Copy())
 	if p.IntoNow.Mount != "" {
 		target = on(&p.IntoNow, p.Copy())
@@ -35,14 +36,14 @@ func (a *screen) showPlan(p *redirect.Plan) {
 	}
 }
 
-func fromWhere(a *screen, p *redirect.Plan) string {
+func fromWhere(a *screen, p *plan.Plan) string {
 	if p.FromNow.Mount != "" {
 		return on(&p.FromNow, p.From)
 	}
 	return a.path(p.From)
 }
 
-func (a *screen) planNumbers(p *redirect.Plan) {
+func (a *screen) planNumbers(p *plan.Plan) {
 	what := plural(p.Files, "file", "files") + ", " + pathtext.Size(p.Bytes)
 	if p.Facts.Links > 0 {
 		what += ", " + plural(p.Facts.Links, "link", "links")
@@ -84,7 +85,7 @@ func (a *screen) planNumbers(p *redirect.Plan) {
 }
 
 // spaces prints what both drives had before and have now.
-func (a *screen) spaces(o *redirect.Outcome) {
+func (a *screen) spaces(o *plan.Outcome) {
 	var rows [][]string
 	for _, s := range o.Space {
 		diff := "unchanged"
@@ -103,7 +104,7 @@ func (a *screen) spaces(o *redirect.Outcome) {
 }
 
 // proof says what was copied and how it was proven.
-func (a *screen) proof(o *redirect.Outcome) {
+func (a *screen) proof(o *plan.Outcome) {
 	if o.Copied.Files > 0 {
 		a.print("  copied    %s, %s in %s", plural(o.Copied.Files, "file", "files"), pathtext.Size(o.Copied.Bytes),
 			seconds(o.Copied.Seconds))
@@ -118,7 +119,7 @@ func (a *screen) proof(o *redirect.Outcome) {
 }
 
 // news prints the findings that came up during the run.
-func (a *screen) news(o *redirect.Outcome) {
+func (a *screen) news(o *plan.Outcome) {
 	var fs []finding.Finding
 	for _, f := range o.Findings {
 		if f.Code == finding.LateWrite || f.Code == finding.LateConflict || f.Code == finding.Stranger ||
@@ -132,7 +133,7 @@ func (a *screen) news(o *redirect.Outcome) {
 	}
 }
 
-func (a *screen) showMoved(o *redirect.Outcome) {
+func (a *screen) showMoved(o *plan.Outcome) {
 	p := o.Plan
 	name := pathtext.Quote(p.Name)
 	a.print("")
@@ -163,7 +164,7 @@ func (a *screen) showMoved(o *redirect.Outcome) {
 }
 
 // settingLines says which settings change, and whether a link stays.
-func (a *screen) settingLines(p *redirect.Plan) {
+func (a *screen) settingLines(p *plan.Plan) {
 	for _, s := range p.Settings {
 		what := "leads to the new place"
 		if s.Back != nil {
@@ -178,7 +179,7 @@ func (a *screen) settingLines(p *redirect.Plan) {
 }
 
 // tried says how it was proven that programs are led to the new place.
-func (a *screen) tried(p *redirect.Plan) {
+func (a *screen) tried(p *plan.Plan) {
 	switch {
 	case p.Linkless():
 	case p.ByBytes:
@@ -192,7 +193,7 @@ func (a *screen) tried(p *redirect.Plan) {
 	}
 }
 
-func (a *screen) showBroughtBack(o *redirect.Outcome) {
+func (a *screen) showBroughtBack(o *plan.Outcome) {
 	p := o.Plan
 	a.print("")
 	a.print("%s  %s is a real folder again", good.Render("done"), bold.Render(a.path(p.Link)))

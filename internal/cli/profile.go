@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strings"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
 	"nexlin/internal/redirect"
@@ -29,7 +31,7 @@ func (a *moveCommand) moveCard(e *redirect.Engine, name string, f moveFlags, o r
 		return err
 	}
 	return (&severalRun{a.app}).togetherRun(e, f.preview, "move it?",
-		func(progress func(entries, bytes int64)) (*redirect.Group, error) {
+		func(progress func(entries, bytes int64)) (*plan.Group, error) {
 			o.Progress = progress
 			return redirect.PlanCard(a.ctx, e, u, o)
 		})
@@ -47,7 +49,7 @@ func (a *moveCommand) moveProfile(e *redirect.Engine, f moveFlags, o redirect.Mo
 		o.By = redirect.ProfileMethods()
 	}
 	return (&severalRun{a.app}).togetherRun(e, f.preview, "move them?",
-		func(progress func(entries, bytes int64)) (*redirect.Group, error) {
+		func(progress func(entries, bytes int64)) (*plan.Group, error) {
 			o.Progress = progress
 			return redirect.PlanProfile(a.ctx, e, a.home, f.profile, o)
 		})
@@ -55,7 +57,7 @@ func (a *moveCommand) moveProfile(e *redirect.Engine, f moveFlags, o redirect.Mo
 
 // futureOnly changes where new things go.
 func (a *moveCommand) futureOnly(e *redirect.Engine, args []string, f moveFlags, o redirect.MoveOptions) error {
-	if len(o.By) > 0 && !slices.Equal(o.By, []string{redirect.BySetting}) {
+	if len(o.By) > 0 && !slices.Equal(o.By, []string{plan.BySetting}) {
 		return &usageError{"--future-only changes a setting: --by setting"}
 	}
 	cwd, err := a.cwd()
@@ -75,19 +77,19 @@ func (a *moveCommand) futureOnly(e *redirect.Engine, args []string, f moveFlags,
 		}
 	}
 	d, err := a.offer(e, offer{
-		plan: func(func(entries, bytes int64)) (*redirect.Plan, error) {
+		plan: func(func(entries, bytes int64)) (*plan.Plan, error) {
 			return redirect.PlanFuture(e, a.home, folders, o)
 		},
-		show: func(plan *redirect.Plan) {
+		show: func(planned *plan.Plan) {
 			a.print("%s", bold.Render("new things will go to another place; nothing is moved"))
-			for _, s := range plan.Settings {
+			for _, s := range planned.Settings {
 				a.print("  setting   %s at %s: until now %s, from now on %s", a.path(s.File), pathtext.Show(s.At),
 					a.path(s.From[0]), a.path(s.To))
 			}
-			a.findings(a.out, plan.Findings)
+			a.findings(a.out, planned.Findings)
 		},
 		question: "change it?", preview: f.preview,
-		done: func(out *redirect.Outcome) {
+		done: func(out *plan.Outcome) {
 			a.print("")
 			a.print("%s  what is there already stays where it is", good.Render("done"))
 			a.print("  takes this back:   nexlin undo %s", out.Run)

@@ -3,6 +3,8 @@ package cli
 import (
 	"errors"
 
+	"nexlin/internal/plan"
+
 	"github.com/spf13/cobra"
 
 	"nexlin/internal/naming"
@@ -66,12 +68,12 @@ func (a *recordCommand) recordCmd() *cobra.Command {
 
 func (a *recordCommand) recordOne(e *redirect.Engine, o redirect.RecordOptions, preview bool) (doc, error) {
 	d, err := a.offer(e, offer{
-		plan: func(func(entries, bytes int64)) (*redirect.Plan, error) { return redirect.PlanRecord(e, o) },
-		look: func(plan *redirect.Plan) error { return a.compared(e, plan, preview) },
+		plan: func(func(entries, bytes int64)) (*plan.Plan, error) { return redirect.PlanRecord(e, o) },
+		look: func(planned *plan.Plan) error { return a.compared(e, planned, preview) },
 		show: a.showRecord, question: "compare both, and take it in if they are equal?", preview: preview,
 		done: a.showRecorded,
 	})
-	var refused *redirect.RefusedError
+	var refused *plan.RefusedError
 	var shown *shownError
 	if errors.As(err, &refused) && !errors.As(err, &shown) && !a.json {
 		a.print("")
@@ -83,21 +85,21 @@ func (a *recordCommand) recordOne(e *redirect.Engine, o redirect.RecordOptions, 
 
 // compared holds copy and original against each other for a preview; what differs is
 // in the plan.
-func (a *recordCommand) compared(e *redirect.Engine, plan *redirect.Plan, preview bool) error {
-	if !preview || plan.Blocked() != nil {
+func (a *recordCommand) compared(e *redirect.Engine, planned *plan.Plan, preview bool) error {
+	if !preview || planned.Blocked() != nil {
 		return nil
 	}
 	p := a.progress()
 	e.Progress = p
-	err := redirect.Compare(a.ctx, e, plan)
+	err := redirect.Compare(a.ctx, e, planned)
 	p.end()
-	if plan.Blocked() != nil {
+	if planned.Blocked() != nil {
 		return nil
 	}
 	return err
 }
 
-func (a *recordCommand) showRecord(p *redirect.Plan) {
+func (a *recordCommand) showRecord(p *plan.Plan) {
 	target := a.path(p.Target)
 	if p.IntoNow.Mount != "" {
 		target = on(&p.IntoNow, p.Target)
@@ -119,7 +121,7 @@ func (a *recordCommand) showRecord(p *redirect.Plan) {
 	}
 }
 
-func (a *screen) showRecorded(o *redirect.Outcome) {
+func (a *screen) showRecorded(o *plan.Outcome) {
 	p := o.Plan
 	a.print("")
 	a.print("%s  %s", good.Render("recorded"), led(p.Methods, a.path(p.Link), on(&p.IntoNow, p.Copy())))

@@ -5,6 +5,8 @@ import (
 	"os"
 	"strings"
 
+	"nexlin/internal/plan"
+
 	"github.com/spf13/cobra"
 
 	"nexlin/internal/drive"
@@ -64,7 +66,7 @@ func (a *restoreCommand) restoreCmd() *cobra.Command {
 	fl := c.Flags()
 	fl.StringArrayVar(&f.accounts, "account", nil, "the account OLD on the drive is NEW here (`OLD=NEW`)")
 	fl.StringVar(&f.folders, "folders", "merge", "real folders that stand where a link belongs: merge or hold (`HOW`)")
-	fl.StringVar(&f.halves, "halves", string(redirect.KeepBoth),
+	fl.StringVar(&f.halves, "halves", string(plan.KeepBoth),
 		"what folder and target both have, with other content: keep-both or newer (`HOW`)")
 	fl.StringArrayVar(&f.accept, "accept", nil, "go on past the finding with this `CODE`")
 	a.previewFlag(c, &f.preview)
@@ -105,11 +107,11 @@ func (f *restoreFlags) options() (o redirect.RestoreOptions, err error) {
 	}
 	switch {
 	case f.folders == "hold":
-		f.mend.Halves = redirect.HoldAll
+		f.mend.Halves = plan.HoldAll
 	case f.folders != "merge":
 		return o, &usageError{"--folders takes merge or hold"}
-	case f.halves == string(redirect.KeepBoth), f.halves == string(redirect.Newer):
-		f.mend.Halves = redirect.Halves(f.halves)
+	case f.halves == string(plan.KeepBoth), f.halves == string(plan.Newer):
+		f.mend.Halves = plan.Halves(f.halves)
 	default:
 		return o, &usageError{"--halves takes keep-both or newer"}
 	}
@@ -161,7 +163,7 @@ func (a *restoreCommand) restore(e *redirect.Engine, d *drive.Drive, o redirect.
 	}
 	for _, r := range all {
 		if r.Blocked() {
-			a.grave(refusal(&redirect.RefusedError{Findings: r.Findings}))
+			a.grave(refusal(&plan.RefusedError{Findings: r.Findings}))
 		}
 	}
 	if a.json {
@@ -221,7 +223,7 @@ func (a *restoreCommand) restoreAll(e *redirect.Engine, all []*redirect.Restore,
 }
 
 func (a *restoreCommand) restoreOne(e *redirect.Engine, r *redirect.Restore, f restoreFlags, d doc) error {
-	var out *redirect.Outcome
+	var out *plan.Outcome
 	if !r.Known {
 		p := a.progress()
 		e.Progress = p
@@ -250,20 +252,20 @@ func (a *restoreCommand) restoreOne(e *redirect.Engine, r *redirect.Restore, f r
 func (a *restoreCommand) linkAgain(e *redirect.Engine, row ledger.Redirect, f restoreFlags, d doc) error {
 	o := f.mend
 	o.Attach = true
-	plan, err := redirect.PlanMend(a.ctx, e, row, o)
+	planned, err := redirect.PlanMend(a.ctx, e, row, o)
 	if err != nil {
 		return err
 	}
-	if plan != nil {
-		if err := plan.Blocked(); err != nil {
+	if planned != nil {
+		if err := planned.Blocked(); err != nil {
 			if !a.json {
-				a.findings(a.out, finding.Blockers(plan.Findings))
+				a.findings(a.out, finding.Blockers(planned.Findings))
 			}
 			return err
 		}
 		p := a.progress()
 		e.Progress = p
-		out, err := redirect.Do(a.ctx, e, plan)
+		out, err := redirect.Do(a.ctx, e, planned)
 		p.end()
 		if err != nil {
 			return err

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"nexlin/internal/plan"
+
 	"charm.land/lipgloss/v2"
 	"charm.land/lipgloss/v2/table"
 	"github.com/dustin/go-humanize"
@@ -15,7 +17,6 @@ import (
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/pathtext"
-	"nexlin/internal/redirect"
 )
 
 // The few styles: words carry the meaning, colour only helps the eye.
@@ -142,13 +143,13 @@ func led(methods []string, from, to string) string {
 }
 
 func ledArrow(methods []string) string {
-	if slices.Contains(methods, redirect.ByHandover) {
+	if slices.Contains(methods, plan.ByHandover) {
 		return " ──handover──▶ "
 	}
-	if redirect.Linkless(methods) {
+	if plan.Linkless(methods) {
 		return " ──setting──▶ "
 	}
-	if slices.Contains(methods, redirect.ByJunction) {
+	if slices.Contains(methods, plan.ByJunction) {
 		return " ──junction──▶ "
 	}
 	return " ──link──▶ "

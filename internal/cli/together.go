@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/ledger"
@@ -18,7 +20,7 @@ import (
 type severalRun struct{ *app }
 
 // togetherDoc is the document of a run of several.
-func (a *severalRun) togetherDoc(e *redirect.Engine, o *redirect.GroupOutcome) doc {
+func (a *severalRun) togetherDoc(e *redirect.Engine, o *plan.GroupOutcome) doc {
 	runs := []doc{}
 	for _, m := range o.Members {
 		if m != nil {
@@ -37,7 +39,7 @@ func factDocs(in []run.FactResult) []doc {
 	return out
 }
 
-func togetherPlanDoc(t *redirect.Group) doc {
+func togetherPlanDoc(t *plan.Group) doc {
 	plans := []doc{}
 	for _, p := range t.Plans {
 		plans = append(plans, planDoc(p))
@@ -47,7 +49,7 @@ func togetherPlanDoc(t *redirect.Group) doc {
 }
 
 // showTogether says what is about to happen to several folders as one.
-func (a *severalRun) showTogether(t *redirect.Group) {
+func (a *severalRun) showTogether(t *plan.Group) {
 	switch n := len(t.Plans); n {
 	case 0:
 	case 1:
@@ -80,7 +82,7 @@ func (a *severalRun) showTogether(t *redirect.Group) {
 }
 
 // showPlans shows several plans in short, and their numbers together.
-func (a *severalRun) showPlans(t *redirect.Group) {
+func (a *severalRun) showPlans(t *plan.Group) {
 	type sums struct {
 		d            *drive.Drive
 		need, frees  int64
@@ -154,7 +156,7 @@ func stepText(s run.Step) string {
 
 // togetherRun plans a run of several, shows it, asks, and carries it out.
 func (a *severalRun) togetherRun(e *redirect.Engine, preview bool, question string,
-	make func(progress func(entries, bytes int64)) (*redirect.Group, error)) error {
+	make func(progress func(entries, bytes int64)) (*plan.Group, error)) error {
 	p := a.progress()
 	p.Phase("inspect", 0, 0)
 	t, err := make(p.inspected)
@@ -169,10 +171,10 @@ func (a *severalRun) togetherRun(e *redirect.Engine, preview bool, question stri
 		return a.emitIf(err, togetherPlanDoc(t))
 	}
 	return (&severalRun{a.app}).togetherCarried(e,
-		func() (*redirect.GroupOutcome, error) { return redirect.RunTogether(a.ctx, e, t) })
+		func() (*plan.GroupOutcome, error) { return redirect.RunTogether(a.ctx, e, t) })
 }
 
-func (a *severalRun) togetherCarried(e *redirect.Engine, run func() (*redirect.GroupOutcome, error)) error {
+func (a *severalRun) togetherCarried(e *redirect.Engine, run func() (*plan.GroupOutcome, error)) error {
 	p := a.progress()
 	e.Progress = p
 	out, err := run()
@@ -190,7 +192,7 @@ func (a *severalRun) togetherCarried(e *redirect.Engine, run func() (*redirect.G
 	return nil
 }
 
-func (a *severalRun) showTogetherDone(o *redirect.GroupOutcome) {
+func (a *severalRun) showTogetherDone(o *plan.GroupOutcome) {
 	word := good.Render("done")
 	if o.State == ledger.Undone {
 		word = good.Render("undone")
@@ -278,7 +280,7 @@ func (a *severalRun) showTogetherRecovery(e *redirect.Engine, r *redirect.Recove
 }
 
 func (a *severalRun) recoverTogether(e *redirect.Engine, row ledger.RunRow, forward bool) error {
-	return (&severalRun{a.app}).togetherCarried(e, func() (*redirect.GroupOutcome, error) {
+	return (&severalRun{a.app}).togetherCarried(e, func() (*plan.GroupOutcome, error) {
 		if forward {
 			return redirect.ResumeTogether(a.ctx, e, row)
 		}
@@ -288,7 +290,7 @@ func (a *severalRun) recoverTogether(e *redirect.Engine, row ledger.RunRow, forw
 
 // explainTogether explains the errors of runs of several.
 func (a *explainer) explainTogether(err error) (fault, bool) {
-	var back *redirect.TakenBackError
+	var back *plan.TakenBackError
 	var step *run.StepError
 	var fact *run.FactError
 	switch {

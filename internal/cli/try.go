@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"time"
 
+	"nexlin/internal/plan"
+
 	"github.com/spf13/cobra"
 
 	"nexlin/internal/health"
@@ -109,7 +111,7 @@ func (a *tryCommand) showTrial(t *health.Trial) {
 		if errors.As(t.Err, &trial) {
 			a.print("%s  %s", bad.Render("failed"), pathtext.Show(trial.Error()))
 		}
-	case redirect.Linkless(r.Methods):
+	case plan.Linkless(r.Methods):
 		a.print("  saved at %s and read back   %s", a.path(r.Target), good.Render("yes"))
 		a.print("  programs are led there by their settings, and no link stands at %s", a.path(r.Link))
 	case t.ByBytes:

@@ -5,6 +5,8 @@ import (
 	"os"
 	"strings"
 
+	"nexlin/internal/plan"
+
 	"github.com/spf13/cobra"
 
 	"nexlin/internal/ledger"
@@ -61,11 +63,11 @@ func (a *recoverCommands) bringBackCmd() *cobra.Command {
 				}
 			}
 			return a.named(args, !preview, "runs", func(e *redirect.Engine, r ledger.Redirect) (doc, error) {
-				if redirect.Owned(r) && r.State != ledger.Ended {
+				if plan.Owned(r) && r.State != ledger.Ended {
 					return a.backStore(e, r, preview, o)
 				}
 				return a.offer(e, offer{
-					plan: func(progress func(entries, bytes int64)) (*redirect.Plan, error) {
+					plan: func(progress func(entries, bytes int64)) (*plan.Plan, error) {
 						o := o
 						o.Progress = progress
 						return redirect.PlanBringBack(a.ctx, e, r, o)
@@ -101,27 +103,27 @@ func (a *recoverCommands) detachCmd() *cobra.Command {
 		Args:  cobra.MinimumNArgs(1),
 		RunE: a.runner(func(_ *cobra.Command, args []string) error {
 			return a.named(args, !preview, "runs", func(e *redirect.Engine, r ledger.Redirect) (doc, error) {
-				plan, err := redirect.PlanDetach(e, r)
+				planned, err := redirect.PlanDetach(e, r)
 				if err != nil {
 					return nil, err
 				}
 				if !a.json {
 					what := "the link goes"
-					if redirect.Linkless(r.Methods) {
+					if plan.Linkless(r.Methods) {
 						what = "the setting says again what it said before"
 					}
 					a.print("%s   %s, the data stays at %s", bold.Render(a.path(r.Link)), what, a.path(r.Target))
-					a.findings(a.out, plan.Findings)
+					a.findings(a.out, planned.Findings)
 				}
 				if preview {
 					a.sayPreview()
-					return doc{"preview": true, "plan": doc{"kind": redirect.KindDetach, "name": r.Name,
-						"link": r.Link}, "findings": findingDocs(plan.Findings)}, nil
+					return doc{"preview": true, "plan": doc{"kind": plan.KindDetach, "name": r.Name,
+						"link": r.Link}, "findings": findingDocs(planned.Findings)}, nil
 				}
 				if err := a.confirm("take the link away?", true, "--yes"); err != nil {
 					return nil, err
 				}
-				out, err := redirect.Detach(a.ctx, e, plan)
+				out, err := redirect.Detach(a.ctx, e, planned)
 				if err != nil {
 					return nil, err
 				}
@@ -244,12 +246,12 @@ func (a *recoverCommands) afterRestart(e *redirect.Engine, row ledger.RunRow) er
 func (a *recoverCommands) showRecovery(r *redirect.Recovery, forward bool) {
 	p := r.Plan
 	what := map[string]string{
-		redirect.KindMove: "move", redirect.KindMoveOn: "move on", redirect.KindBringBack: "bring-back",
-		redirect.KindDetach: "detach", redirect.KindDiscard: "discard of the held original",
-		redirect.KindMend: "mend", redirect.KindMerge: "merge of the two halves",
-		redirect.KindRecord: "record", redirect.KindRestore: "making again",
-		redirect.KindRenew: "update of the manifest", redirect.KindFuture: "change of location settings",
-		redirect.KindPack: "pack", redirect.KindUnpack: "unpack", redirect.KindHandover: "handover",
+		plan.KindMove: "move", plan.KindMoveOn: "move on", plan.KindBringBack: "bring-back",
+		plan.KindDetach: "detach", plan.KindDiscard: "discard of the held original",
+		plan.KindMend: "mend", plan.KindMerge: "merge of the two halves",
+		plan.KindRecord: "record", plan.KindRestore: "making again",
+		plan.KindRenew: "update of the manifest", plan.KindFuture: "change of location settings",
+		plan.KindPack: "pack", plan.KindUnpack: "unpack", plan.KindHandover: "handover",
 	}[p.Kind]
 	a.print("run %s: %s of %s, %s", bold.Render(r.Run.ID), what, bold.Render(a.path(p.Link)), r.Run.State)
 	if r.Run.Message != "" && r.Run.State == ledger.Stopped {
@@ -295,13 +297,13 @@ func (a *recoverCommands) recoverRun(e *redirect.Engine, row ledger.RunRow, forw
 		a.showUndone(out)
 		return nil
 	}
-	if show := map[string]func(*redirect.Outcome){
-		redirect.KindHandover: a.showHandedOver,
-		redirect.KindMove:     a.showMoved, redirect.KindMoveOn: a.showMoved,
-		redirect.KindBringBack: a.showBroughtBack,
-		redirect.KindMend:      a.showMended, redirect.KindMerge: a.showMended,
-		redirect.KindRecord: a.showRecorded,
-		redirect.KindPack:   a.showArchived, redirect.KindUnpack: a.showArchived,
+	if show := map[string]func(*plan.Outcome){
+		plan.KindHandover: a.showHandedOver,
+		plan.KindMove:     a.showMoved, plan.KindMoveOn: a.showMoved,
+		plan.KindBringBack: a.showBroughtBack,
+		plan.KindMend:      a.showMended, plan.KindMerge: a.showMended,
+		plan.KindRecord: a.showRecorded,
+		plan.KindPack:   a.showArchived, plan.KindUnpack: a.showArchived,
 	}[row.Kind]; show != nil {
 		show(out)
 		return nil
@@ -310,19 +312,19 @@ func (a *recoverCommands) recoverRun(e *redirect.Engine, row ledger.RunRow, forw
 	return nil
 }
 
-func (a *recoverCommands) showUndone(o *redirect.Outcome) {
+func (a *recoverCommands) showUndone(o *plan.Outcome) {
 	p := o.Plan
 	a.print("")
 	state := map[string]string{
-		redirect.KindMove: "is the real folder again", redirect.KindMoveOn: "leads to where it led before",
-		redirect.KindBringBack: "is the link again", redirect.KindDetach: "is the link again",
-		redirect.KindMend: "is as it was before the mend", redirect.KindMerge: "is the real folder again",
-		redirect.KindRecord: "is as it was before it was recorded", redirect.KindRestore: "is as it was",
-		redirect.KindRenew: "has its old manifest again", redirect.KindFuture: "is where new things go again",
-		redirect.KindPack:     "is as it was; nothing is left of the archive",
-		redirect.KindUnpack:   "is as it was; nothing is left of what was unpacked",
-		redirect.KindHandover: "is where the engine has the store again",
-		redirect.KindDiscard: "is in use as before: the discard is ended, what it had deleted stays deleted, and " +
+		plan.KindMove: "is the real folder again", plan.KindMoveOn: "leads to where it led before",
+		plan.KindBringBack: "is the link again", plan.KindDetach: "is the link again",
+		plan.KindMend: "is as it was before the mend", plan.KindMerge: "is the real folder again",
+		plan.KindRecord: "is as it was before it was recorded", plan.KindRestore: "is as it was",
+		plan.KindRenew: "has its old manifest again", plan.KindFuture: "is where new things go again",
+		plan.KindPack:     "is as it was; nothing is left of the archive",
+		plan.KindUnpack:   "is as it was; nothing is left of what was unpacked",
+		plan.KindHandover: "is where the engine has the store again",
+		plan.KindDiscard: "is in use as before: the discard is ended, what it had deleted stays deleted, and " +
 			"the rest stays held",
 	}[p.Kind]
 	if o.Stays != "" {

@@ -14,6 +14,8 @@ import (
 	"syscall"
 	"time"
 
+	"nexlin/internal/plan"
+
 	"github.com/dustin/go-humanize"
 
 	"nexlin/internal/drive"
@@ -155,7 +157,7 @@ func (out *Report) closer(ctx context.Context, e *redirect.Engine) error {
 // drive is here and it is in use.
 func CheckDeep(ctx context.Context, e *redirect.Engine, r ledger.Redirect, o redirect.DeepOptions) (*Report, error) {
 	out, err := Check(ctx, e, r)
-	if err != nil || !out.inPlace() || r.State == ledger.Ended || redirect.Owned(r) {
+	if err != nil || !out.inPlace() || r.State == ledger.Ended || plan.Owned(r) {
 		return out, err
 	}
 	if out.Deep, err = redirect.CheckDeep(ctx, e, r, o); err != nil {
@@ -180,7 +182,7 @@ func (r *Report) drive(e *redirect.Engine) error {
 	switch {
 	case !w.Found:
 		r.add(e.Absence(&w, r.Redirect.Name, want, r.Redirect.Target).As(finding.Warning))
-	case w.Drive.Mount != want.Mount && redirect.Owned(r.Redirect):
+	case w.Drive.Mount != want.Mount && plan.Owned(r.Redirect):
 		r.add(r.find(finding.DriveElsewhere, r.Redirect.Target,
 			"%s is at %s, not at %s", want.Label, w.Drive.Mount, want.Mount).
 			Instead("mount it at " + pathtext.Quote(want.Mount) + " again: the engine looks for its store there"))
@@ -346,7 +348,7 @@ func (r *Report) growth(e *redirect.Engine, d *drive.Drive) error {
 }
 
 func (r *Report) note() {
-	if redirect.Owned(r.Redirect) {
+	if plan.Owned(r.Redirect) {
 		return // the engine keeps its own records
 	}
 	if err := redirect.LookForNote(r.Redirect); err != nil {

@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
@@ -17,7 +19,7 @@ import (
 // the drive was not there.
 func (r *Report) mountPoint(e *redirect.Engine) error {
 	at := r.Redirect.Drive.Mount
-	if redirect.ForOthers(r.Redirect) {
+	if plan.ForOthers(r.Redirect) {
 		return nil
 	}
 	if r.inPlace() {

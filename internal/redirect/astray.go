@@ -7,6 +7,8 @@ import (
 	"path/filepath"
 	"syscall"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
@@ -46,7 +48,7 @@ func LookAtLink(r ledger.Redirect) ([]finding.Finding, error) {
 			pathtext.Quote(r.Name) + " --attach` merges it into the target and makes the link again")}, nil
 	case r.State == ledger.Detached && (err == nil || handle.Missing(err)):
 		return nil, nil // whatever stands there, it is somebody's own
-	case handle.Missing(err) && Linkless(r.Methods):
+	case handle.Missing(err) && plan.Linkless(r.Methods):
 		return nil, nil
 	case handle.Missing(err):
 		return one(finding.LinkMissing, "the link "+shown+" is gone")

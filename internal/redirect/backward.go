@@ -9,6 +9,8 @@ import (
 	"slices"
 	"syscall"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
@@ -29,7 +31,7 @@ func (m *undoer) backward(ctx context.Context) error {
 		return err
 	}
 	var setAside string
-	if at == switched {
+	if at == plan.Switched {
 		m.switched = true
 		if err := m.copyUnchanged(ctx); err != nil {
 			return err
@@ -44,9 +46,9 @@ func (m *undoer) backward(ctx context.Context) error {
 			return err
 		}
 		m.switched = false
-		at = placed
+		at = plan.Placed
 	}
-	if at == between {
+	if at == plan.Between {
 		if at, err = m.backFromGap(ctx); err != nil {
 			return err
 		}
@@ -54,7 +56,7 @@ func (m *undoer) backward(ctx context.Context) error {
 	if err := m.settingsBack(ctx); err != nil {
 		return err
 	}
-	if m.p.Traits().first {
+	if m.p.Traits().First {
 		// Killed between making the link under the held name and the exchange.
 		if err := link.Remove(m.heldIn, m.p.Held, m.p.LinkText); err != nil {
 			return err
@@ -86,7 +88,7 @@ func (m *undoer) backward(ctx context.Context) error {
 
 // heldUnchanged holds what is to take its old place again against its snapshot:
 // a *RefusedError if something of it is gone. What was written there late comes
-// back with it, if that is since the run was stopped; after one that was done,
+// Back with it, if that is since the run was stopped; after one that was done,
 // it is somebody's work in the wrong place.
 func (m *undoer) heldUnchanged(ctx context.Context) error {
 	if m.p.Bare {
@@ -125,18 +127,18 @@ func (m *undoer) heldRefused(bad []string, what string) error {
 	f := finding.New(finding.HeldChanged, filepath.Join(held, bad[0]), "%s %s the held original at %s: the folder "+
 		"would not come back as it was", bad[0], what, held).Named(m.p.Name).OfRun(m.p.Run)
 	switch {
-	case m.p.Traits().back:
+	case m.p.Traits().Back:
 		f = f.Instead("the folder is real again: `nexlin move` moves it, as it is now")
 	case !m.wasDone:
 		f = f.Instead("`nexlin resume " + m.p.Run + "` finishes the run; then `nexlin bring-back " +
 			pathtext.Quote(m.p.Name) + "` brings the data back")
 	}
-	return &RefusedError{[]finding.Finding{f.Listing(len(bad), under(held, bad))}}
+	return plan.Refused(f.Listing(len(bad), under(held, bad)))
 }
 
 // switchBack leads programs to the folder again.
 func (m *switcher) switchBack(ctx context.Context) error {
-	if !m.p.exchanges() {
+	if !m.p.Exchanges() {
 		if err := m.Act(ctx, "unhold", m.p.Held, m.unhold, nil); err != nil {
 			return err
 		}
@@ -147,9 +149,9 @@ func (m *switcher) switchBack(ctx context.Context) error {
 // leadBack has folder and link stand as they did before the switch.
 func (m *switcher) leadBack(ctx context.Context) error {
 	switch k := m.p.Traits(); {
-	case k.back:
+	case k.Back:
 		return m.switchBackAct(ctx, m.toLink)
-	case !k.onward:
+	case !k.Onward:
 		return m.switchBackAct(ctx, m.toFolder)
 	}
 	// The link of a move on says again what it said.
@@ -164,7 +166,7 @@ func (m *switcher) leadBack(ctx context.Context) error {
 // unhold gives what was held its own name again.
 func (m *switcher) unhold() error {
 	st, err := m.heldIn.Stat(m.p.Held)
-	if handle.Missing(err) || err == nil && !IsFolder(&st, m.p.fromID()) {
+	if handle.Missing(err) || err == nil && !plan.IsFolder(&st, m.p.FromID()) {
 		return nil // it was not renamed yet
 	}
 	if err != nil {
@@ -178,7 +180,7 @@ func (m *switcher) unhold() error {
 
 // setAside gives a copy that had its final name a held name: it is not
 // ours to delete any more (I4). Empty if there is none.
-func (m *undoer) setAside(ctx context.Context, at position) (string, error) {
+func (m *undoer) setAside(ctx context.Context, at plan.Position) (string, error) {
 	aside := m.copyAside()
 	var d placeData
 	known, err := m.Last("place", &d)
@@ -195,7 +197,7 @@ func (m *undoer) setAside(ctx context.Context, at position) (string, error) {
 		if err != nil && !handle.Missing(err) {
 			return "", err
 		}
-		if err != nil || !IsFolder(&st, d.Ino) || at == AsBefore && !wasLive {
+		if err != nil || !plan.IsFolder(&st, d.Ino) || at == plan.AsBefore && !wasLive {
 			continue
 		}
 		return aside, m.Act(ctx, "set-aside", aside, func() error {
@@ -214,7 +216,7 @@ func (m *undoer) setAside(ctx context.Context, at position) (string, error) {
 		}, nil)
 	}
 	st, err := m.into.Stat(m.copyAside())
-	if err == nil && IsFolder(&st, d.Ino) {
+	if err == nil && plan.IsFolder(&st, d.Ino) {
 		return aside, nil
 	}
 	return "", handle.IgnoreMissing(err)
@@ -244,7 +246,7 @@ func (m *undoer) removePart(ctx context.Context) error {
 	if err := run.Point(ctx, "part-removed"); err != nil {
 		return err
 	}
-	if m.p.Traits().back {
+	if m.p.Traits().Back {
 		return m.into.Sync()
 	}
 	return handle.InOrder(m.emptyAgain, m.forget)
@@ -252,7 +254,7 @@ func (m *undoer) removePart(ctx context.Context) error {
 
 // emptyAgain puts back the empty directory that stood at the target.
 func (m *undoer) emptyAgain() error {
-	var a DirAttrs
+	var a plan.DirAttrs
 	known, err := m.Last("drop-empty", &a)
 	if err != nil || !known {
 		return err
@@ -408,12 +410,12 @@ func rmdirIfEmpty(d *handle.Dir, name string) error {
 
 // undone writes the result of an undo into the ledger.
 func (m *undoer) undone(ctx context.Context, setAside string) error {
-	if setAside != "" && !m.p.Traits().back {
+	if setAside != "" && !m.p.Traits().Back {
 		if err := m.renote(m.into, m.p.Name, note.SetAside); err != nil {
 			return err
 		}
 	}
-	if !m.p.Traits().first && m.heldIn != nil {
+	if !m.p.Traits().First && m.heldIn != nil {
 		if err := m.renote(m.heldIn, m.p.Name, note.Here); err != nil {
 			return err
 		}

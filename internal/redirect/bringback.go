@@ -12,6 +12,8 @@ import (
 	"syscall"
 	"time"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -26,18 +28,18 @@ import (
 
 // PlanBringBack inspects a bring-back: the target is copied, as it is now,
 // to where the link stands. Like [PlanMove] it returns all findings.
-func PlanBringBack(ctx context.Context, e *Engine, r ledger.Redirect, o BackOptions) (*Plan, error) {
+func PlanBringBack(ctx context.Context, e *Engine, r ledger.Redirect, o BackOptions) (*plan.Plan, error) {
 	now := time.Now()
-	p := &Plan{
-		Run: ledger.NewRunID(now), Kind: KindBringBack, Made: now, WhileInUse: o.WhileInUse, Stops: o.Stops,
+	p := &plan.Plan{
+		Run: ledger.NewRunID(now), Kind: plan.KindBringBack, Made: now, WhileInUse: o.WhileInUse, Stops: o.Stops,
 		WaitQuiet: o.WaitQuiet, Name: r.Name, Before: &r,
 		Link: r.Link, Target: r.Target, From: r.Target,
 		Into: filepath.Dir(r.Link), Final: filepath.Base(r.Link), LinkText: r.LinkText(),
-		HeldIn: filepath.Dir(r.Target), Digest: transfer.SHA256, InnerLinks: rewriteFor(r), Methods: r.Methods,
+		HeldIn: filepath.Dir(r.Target), Digest: transfer.SHA256, InnerLinks: plan.RewriteFor(r), Methods: r.Methods,
 	}
 	p.Held = naming.Held(filepath.Base(r.Target), p.Run)
 	if row, err := e.Ledger.Run(r.Run); err == nil {
-		if made, err := Of(row); err == nil {
+		if made, err := plan.Of(row); err == nil {
 			linkTextsAfter(p, made)
 		}
 	}
@@ -71,7 +73,7 @@ func PlanBringBack(ctx context.Context, e *Engine, r ledger.Redirect, o BackOpti
 	if err := checkLinkPlace(e, p); err != nil {
 		return nil, err
 	}
-	if p.IntoNow.Mount != "" && !p.exchange && !p.unlinked() {
+	if p.IntoNow.Mount != "" && !p.Exchange && !p.Unlinked() {
 		p.Gap = true
 		p.AddGap()
 	}
@@ -86,14 +88,15 @@ func PlanBringBack(ctx context.Context, e *Engine, r ledger.Redirect, o BackOpti
 
 // checkIfLost tells, beside where the data is, what is left if the drive never
 // comes back: the folder as it was moved.
-func checkIfLost(e *Engine, p *Plan) error {
+func checkIfLost(e *Engine, p *plan.Plan) error {
 	held, err := e.Ledger.HeldOf(p.Name)
 	if err != nil {
 		return err
 	}
 	for i, f := range p.Findings {
 		for _, h := range held {
-			if st, err := handle.Lstat(h.Path); err != nil || f.Code != finding.DriveAway || !IsFolder(&st, h.Ino) ||
+			if st, err := handle.Lstat(h.Path); err != nil || f.Code != finding.DriveAway ||
+				!plan.IsFolder(&st, h.Ino) ||
 				h.Drive.ID == p.Before.Drive.ID && h.Drive.UUID == p.Before.Drive.UUID {
 				continue
 			}
@@ -110,7 +113,7 @@ func checkIfLost(e *Engine, p *Plan) error {
 // linkTextsAfter takes over what the run that made the redirect decided: the digest
 // that was chosen for the folder stays with it, and what its drive did not
 // keep is told.
-func linkTextsAfter(p *Plan, made *Plan) {
+func linkTextsAfter(p *plan.Plan, made *plan.Plan) {
 	p.Digest = cmp.Or(made.Digest, p.Digest)
 	var less []string
 	for what, lost := range map[string]bool{
@@ -130,7 +133,7 @@ func linkTextsAfter(p *Plan, made *Plan) {
 }
 
 // checkOldPlace looks at what stands where the folder is to come back to.
-func checkOldPlace(e *Engine, p *Plan) error {
+func checkOldPlace(e *Engine, p *plan.Plan) error {
 	parent, err := handle.OpenReal(p.Into)
 	if err != nil {
 		p.Add(finding.New(finding.TargetNoWrite, p.Into, "%s can't be opened: %v", p.Into, handle.Cause(err)))
@@ -206,13 +209,13 @@ func PlanDetach(e *Engine, r ledger.Redirect) (*DetachPlan, error) {
 	if err != nil {
 		return nil, err
 	}
-	var p Plan
+	var p plan.Plan
 	if err := planSettingsOf(e, &p, r, true); err != nil {
 		return nil, err
 	}
 	d.Settings, d.Findings = p.Settings, append(d.Findings, p.Findings...)
 	if _, err := parent.Stat(base); handle.Missing(err) {
-		d.Gone = !Linkless(r.Methods)
+		d.Gone = !plan.Linkless(r.Methods)
 	} else if !ours {
 		d.Findings = append(d.Findings, finding.New(finding.OldPlaceTaken, r.Link,
 			"something else than our link stands at %s", r.Link).Named(r.Name))
@@ -282,8 +285,8 @@ func (m *detaching) attach(ctx context.Context) error {
 			return m.placeIn(parent).Make(m.p.LinkText)
 		}, nil)
 		if errors.Is(err, syscall.EEXIST) {
-			return &RefusedError{[]finding.Finding{finding.New(finding.OldPlaceTaken, m.p.Link,
-				"something stands at %s by now", m.p.Link).Named(m.p.Name)}}
+			return plan.Refused(finding.New(finding.OldPlaceTaken, m.p.Link,
+				"something stands at %s by now", m.p.Link).Named(m.p.Name))
 		}
 		if err != nil {
 			return err

@@ -9,6 +9,8 @@ import (
 	"slices"
 	"strings"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/card"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
@@ -21,8 +23,8 @@ import (
 
 // PlanCard inspects a move of all folders of a card, as one. Like
 // [PlanMove] it returns all findings in the plan.
-func PlanCard(ctx context.Context, e *Engine, u *CardUse, o MoveOptions) (*Group, error) {
-	var plans []*Plan
+func PlanCard(ctx context.Context, e *Engine, u *CardUse, o MoveOptions) (*plan.Group, error) {
+	var plans []*plan.Plan
 	var more []finding.Finding
 	by := o.By
 	if len(by) == 0 {
@@ -61,7 +63,7 @@ func PlanCard(ctx context.Context, e *Engine, u *CardUse, o MoveOptions) (*Group
 		more = append(more, finding.New(finding.SourceMissing, "", "none of the folders of card %s is there",
 			u.Card.Name))
 	}
-	t := NewGroup(KindMoveTogether, "card:"+u.Card.Name, plans)
+	t := plan.NewGroup(plan.KindMoveTogether, "card:"+u.Card.Name, plans)
 	u.addTo(t)
 	t.Findings = append(t.Findings, more...)
 	if len(u.Card.Before) == 0 {
@@ -229,7 +231,7 @@ func testPresence(e *Engine, name string) error {
 
 func testPlace(e *Engine, s setting.Place, path string) (bool, string) {
 	where := pathtext.Show(s.File) + " at " + s.At
-	p := &Plan{Link: path, Target: "/"}
+	p := &plan.Plan{Link: path, Target: "/"}
 	if err := planSettings(e, p, []setting.Place{s}, path); err != nil {
 		return false, where + ": " + err.Error()
 	}
@@ -250,7 +252,7 @@ func RedirectsOf(e *Engine, name string) ([]ledger.Redirect, error) {
 
 // PlanBackTogether plans to bring back redirects as one, with what the card
 // that made them says, if it is still known.
-func PlanBackTogether(ctx context.Context, e *Engine, name string, rs []ledger.Redirect, o BackOptions) (*Group,
+func PlanBackTogether(ctx context.Context, e *Engine, name string, rs []ledger.Redirect, o BackOptions) (*plan.Group,
 	error) {
 	c, err := FindCard(e, name)
 	var unknown *card.NotFoundError
@@ -259,7 +261,7 @@ func PlanBackTogether(ctx context.Context, e *Engine, name string, rs []ledger.R
 		return nil, err
 	}
 	o.Stops = known && len(c.Before) > 0
-	var plans []*Plan
+	var plans []*plan.Plan
 	for _, r := range rs {
 		p, err := PlanBringBack(ctx, e, r, o)
 		if err != nil {
@@ -267,7 +269,7 @@ func PlanBackTogether(ctx context.Context, e *Engine, name string, rs []ledger.R
 		}
 		plans = append(plans, p)
 	}
-	t := NewGroup(KindBackTogether, "card:"+name, plans)
+	t := plan.NewGroup(plan.KindBackTogether, "card:"+name, plans)
 	if !known {
 		return t, nil
 	}
@@ -292,7 +294,7 @@ func Growth(e *Engine, r ledger.Redirect) (float64, error) {
 	if r.Card == "" {
 		return 0, nil
 	}
-	p, err := OfRun(e.Ledger, r.Run)
+	p, err := plan.OfRun(e.Ledger, r.Run)
 	if errors.Is(err, ledger.ErrNotFound) {
 		return 0, nil
 	}
@@ -305,13 +307,13 @@ func Growth(e *Engine, r ledger.Redirect) (float64, error) {
 // PlanProfile inspects a move of profile folders of one home, as one: those
 // of the kinds, or all. A folder that has no setting is told with what to do
 // instead.
-func PlanProfile(ctx context.Context, e *Engine, home string, kinds []string, o MoveOptions) (*Group, error) {
+func PlanProfile(ctx context.Context, e *Engine, home string, kinds []string, o MoveOptions) (*plan.Group, error) {
 	home = places.Resolved(home)
 	profiles, err := setting.Profiles(home)
 	if err != nil {
 		return nil, err
 	}
-	var plans []*Plan
+	var plans []*plan.Plan
 	var more []finding.Finding
 	all := slices.Contains(kinds, EveryProfile)
 	for _, p := range profiles {
@@ -330,24 +332,24 @@ func PlanProfile(ctx context.Context, e *Engine, home string, kinds []string, o 
 		}
 		one := o
 		one.Folder = p.Path
-		plan, err := PlanMove(ctx, e, one)
+		planned, err := PlanMove(ctx, e, one)
 		if err != nil {
 			return nil, err
 		}
-		for i, f := range plan.Findings {
+		for i, f := range planned.Findings {
 			if f.Code == finding.TargetTaken {
-				plan.Findings[i].Remedy = "with `--per-account` each account's folders go into a directory of its " +
+				planned.Findings[i].Remedy = "with `--per-account` each account's folders go into a directory of its " +
 					"own; or name another directory"
 			}
 		}
-		plans = append(plans, plan)
+		plans = append(plans, planned)
 	}
 	more = append(more, withoutProfile(home, kinds, profiles)...)
 	if len(plans) == 0 && len(finding.Blockers(more)) == 0 {
 		more = append(more, finding.New(finding.SourceMissing, home,
 			"none of the profile folders is there to be moved"))
 	}
-	t := NewGroup(KindMoveTogether, "profile folders", plans)
+	t := plan.NewGroup(plan.KindMoveTogether, "profile folders", plans)
 	t.Findings = append(t.Findings, more...)
 	return t, nil
 }

@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strings"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/account"
 	"nexlin/internal/card"
 	"nexlin/internal/finding"
@@ -35,7 +37,7 @@ func (u *CardUse) Use() run.Use {
 }
 
 // addTo gives a run of several what the card says beside the folders.
-func (u *CardUse) addTo(t *Group) {
+func (u *CardUse) addTo(t *plan.Group) {
 	t.Card, t.For, t.InUse = u.Card.Name, u.For, u.Use()
 	t.Before, t.After, t.Facts = u.steps(u.Card.Before), u.steps(u.Card.After), u.facts()
 }
@@ -88,16 +90,16 @@ func cardMethods(c *card.Card) []string {
 	case c.By != "":
 		return strings.Split(c.By, "+")
 	case len(c.Settings) > 0:
-		return []string{BySetting}
+		return []string{plan.BySetting}
 	}
-	return []string{BySymlink}
+	return []string{plan.BySymlink}
 }
 
 // knownToCards holds a folder against the cards: a place that must stay is a
 // blocker; a folder that a card knows is told.
-func knownToCards(e *Engine, p *Plan) {
+func knownToCards(e *Engine, p *plan.Plan) {
 	home := e.HomeOf(p.Link)
-	if home == "" || !p.Traits().first {
+	if home == "" || !p.Traits().First {
 		return
 	}
 	vars, err := card.Variables(home)
@@ -130,7 +132,7 @@ func knownToCards(e *Engine, p *Plan) {
 
 // checkSandboxes finds programs in sandboxes that see the folder where it is and
 // would not see it where it goes: they follow no link out of what they see.
-func checkSandboxes(e *Engine, p *Plan) error {
+func checkSandboxes(e *Engine, p *plan.Plan) error {
 	home := e.HomeOf(p.Link)
 	if home == "" || p.FromIno == 0 {
 		return nil

@@ -4,12 +4,14 @@ import (
 	"context"
 	"path/filepath"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/transfer"
 )
 
 // conduct opens what the run needs, records it, and carries it out. What can refuse without
 // a trace comes first: the run is not in the ledger yet.
-func (m *execution) conduct(ctx context.Context) (*Outcome, error) {
+func (m *execution) conduct(ctx context.Context) (*plan.Outcome, error) {
 	defer m.close()
 	if err := m.openAny(); err != nil {
 		return nil, err

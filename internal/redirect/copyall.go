@@ -8,6 +8,8 @@ import (
 	"slices"
 	"time"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/finding"
 	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
@@ -71,9 +73,9 @@ func (m *copier) passes(ctx context.Context, first int) error {
 				return ctx.Err()
 			}
 			if tally.Changed == 0 {
-				return fmt.Errorf("%w: programs have files of it open for writing", ErrStillChanging)
+				return fmt.Errorf("%w: programs have files of it open for writing", plan.ErrStillChanging)
 			}
-			return fmt.Errorf("%w: in pass %d still %d entries, %s among them", ErrStillChanging, i, tally.Changed,
+			return fmt.Errorf("%w: in pass %d still %d entries, %s among them", plan.ErrStillChanging, i, tally.Changed,
 				firstPath(tally))
 		}
 		if before = tally.Changed; is == settled {
@@ -141,7 +143,7 @@ func (m *copier) catchUp(ctx context.Context) error {
 			return err
 		}
 	}
-	return fmt.Errorf("%w: it changed each time it was about to be switched", ErrStillChanging)
+	return fmt.Errorf("%w: it changed each time it was about to be switched", plan.ErrStillChanging)
 }
 
 // changed reports whether the folder is not as the last pass found it.

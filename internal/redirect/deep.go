@@ -10,6 +10,8 @@ import (
 	"path/filepath"
 	"time"
 
+	"nexlin/internal/plan"
+
 	"golang.org/x/time/rate"
 
 	"nexlin/internal/finding"
@@ -162,7 +164,7 @@ func CheckDeep(ctx context.Context, e *Engine, r ledger.Redirect, o DeepOptions)
 		e.Progress.Phase("compare", r.Files, r.Bytes)
 	}
 	v := &Verdict{Held: ledger.Held{Redirect: r.Name, Run: r.Run}}
-	if v.plan, err = OfRun(e.Ledger, r.Run); err != nil {
+	if v.plan, err = plan.OfRun(e.Ledger, r.Run); err != nil {
 		return nil, err
 	}
 	state, err := deepFrom(e, r, o, v, d)

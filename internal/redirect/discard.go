@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strings"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inuse"
@@ -99,7 +101,7 @@ func isLiveAway(e *Engine, d *DiscardPlan) (bool, error) {
 	if r.State == ledger.Ended {
 		return false, nil
 	}
-	p := Plan{Name: r.Name}
+	p := plan.Plan{Name: r.Name}
 	err := checkPresent(e, &p, r.Drive, r.Target)
 	d.Findings = append(d.Findings, p.Findings...)
 	return len(p.Findings) > 0, err
@@ -109,7 +111,7 @@ func judgeHeld(ctx context.Context, e *Engine, d *DiscardPlan, h ledger.Held, li
 	v := &Verdict{Held: h}
 	d.Verdicts = append(d.Verdicts, v)
 	about := finding.Subject{Name: d.Redirect.Name, Drive: h.Drive.Label}
-	p := Plan{Name: d.Redirect.Name}
+	p := plan.Plan{Name: d.Redirect.Name}
 	if err := checkPresent(e, &p, h.Drive, h.Path); err != nil || len(p.Findings) > 0 {
 		d.Findings = append(d.Findings, p.Findings...)
 		return err
@@ -130,7 +132,7 @@ func judgeHeld(ctx context.Context, e *Engine, d *DiscardPlan, h ledger.Held, li
 	defer held.Release()
 	if st, err := held.Self(); err != nil {
 		return err
-	} else if !IsFolder(&st, h.Ino) {
+	} else if !plan.IsFolder(&st, h.Ino) {
 		d.Findings = append(d.Findings, finding.New(finding.DriveDoubtful, h.Path,
 			"%s is another folder than the one that was held", h.Path).About(about))
 		return nil
@@ -142,19 +144,19 @@ func judgeHeld(ctx context.Context, e *Engine, d *DiscardPlan, h ledger.Held, li
 			finding.New(finding.HeldInUse, h.Path, "%s is in use: %s", h.Path,
 				inuse.Programs(used.Holders)).About(about))
 	}
-	plan, err := OfRun(e.Ledger, h.Run)
+	planned, err := plan.OfRun(e.Ledger, h.Run)
 	if err != nil {
 		return err
 	}
 	v.Live = d.Live
-	if plan.Bare && !h.Copy {
+	if planned.Bare && !h.Copy {
 		return judgeNeverCopied(ctx, e, d, v, held)
 	}
-	if half := plan.halfOf(h); half != nil {
+	if half := planned.HalfOf(h); half != nil {
 		defer half.Release()
 		live, v.Live = half, half.Path()
 	}
-	v.plan, v.meta = plan, true
+	v.plan, v.meta = planned, true
 	err = holdAgainst(ctx, e, v, held, live)
 	v.late.forget()
 	if recordBroken(err) {

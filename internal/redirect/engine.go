@@ -9,6 +9,8 @@ import (
 	"sync"
 	"time"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/card"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -39,14 +41,14 @@ type Engine struct {
 func (e *Engine) AtOnce() *Engine {
 	c := *e
 	c.Places = e.Places.AtOnce()
-	c.stopped = sync.OnceValues(func() ([]ledger.RunRow, error) { return Unfinished(e.Ledger) })
+	c.stopped = sync.OnceValues(func() ([]ledger.RunRow, error) { return plan.Unfinished(e.Ledger) })
 	return &c
 }
 
 // Unfinished lists the runs that were stopped, newest first.
 func (e *Engine) Unfinished() ([]ledger.RunRow, error) {
 	if e.stopped == nil {
-		return Unfinished(e.Ledger)
+		return plan.Unfinished(e.Ledger)
 	}
 	return e.stopped()
 }
@@ -54,7 +56,7 @@ func (e *Engine) Unfinished() ([]ledger.RunRow, error) {
 // placesOf gives the places where a stopped run goes on; none if its plan can't be
 // read, which is told elsewhere.
 func (e *Engine) placesOf(row ledger.RunRow) (out []places.Known) {
-	plans, err := AllOf(e.Ledger, row)
+	plans, err := plan.AllOf(e.Ledger, row)
 	if err != nil {
 		return nil
 	}
@@ -71,7 +73,7 @@ func (e *Engine) placesOf(row ledger.RunRow) (out []places.Known) {
 
 // expected adds the finding of [Places.Expected] to a plan. It reports whether all is
 // well.
-func (e *Engine) expected(p *Plan, into, path string) (bool, error) {
+func (e *Engine) expected(p *plan.Plan, into, path string) (bool, error) {
 	f, err := e.Expected(into, path)
 	if f != nil {
 		p.Add(*f)
@@ -162,7 +164,7 @@ func (e *Engine) Lookup(arg, cwd string) (ledger.Redirect, error) {
 		return r, err
 	}
 	path := places.Resolved(places.Absolute(arg, cwd))
-	near := &NameError{Name: arg}
+	near := &plan.NameError{Name: arg}
 	for _, r := range all {
 		if r.Link == path {
 			return r, nil

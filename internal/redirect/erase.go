@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/archive"
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
@@ -22,14 +24,14 @@ import (
 
 // Discard deletes what of the held originals may go: first what was written
 // to them late is brought over, then both sides are judged again if it was.
-func Discard(ctx context.Context, e *Engine, d *DiscardPlan) (*Outcome, error) {
+func Discard(ctx context.Context, e *Engine, d *DiscardPlan) (*plan.Outcome, error) {
 	if len(finding.Blockers(d.Findings)) > 0 {
-		return nil, &RefusedError{d.Findings}
+		return nil, &plan.RefusedError{Findings: d.Findings}
 	}
 	r := d.Redirect
 	now := time.Now()
-	p := &Plan{
-		Run: ledger.NewRunID(now), Kind: KindDiscard, Made: now, Name: r.Name, Before: &r,
+	p := &plan.Plan{
+		Run: ledger.NewRunID(now), Kind: plan.KindDiscard, Made: now, Name: r.Name, Before: &r,
 		Link: r.Link, Target: r.Target, Accepted: d.Options.Accept, OnlyEqual: d.Options.OnlyEqual,
 		HeldOf: d.Options.Run,
 	}
@@ -42,7 +44,7 @@ func Discard(ctx context.Context, e *Engine, d *DiscardPlan) (*Outcome, error) {
 	defer m.Run.Release()
 	err := m.discard(ctx, d)
 	// Once late writes were brought over it is no refusal without a trace.
-	if refused := (*RefusedError)(nil); errors.As(err, &refused) && !m.broughtOver {
+	if refused := (*plan.RefusedError)(nil); errors.As(err, &refused) && !m.broughtOver {
 		return nil, errors.Join(err, m.Run.Set(ledger.Refused, err.Error(), nil))
 	}
 	return m.out, m.stopped(err)
@@ -92,7 +94,7 @@ func (e *EndedError) Unwrap() error { return e.Err }
 // anew. The error is an *EndedError then.
 func (m *discarding) Forward(ctx context.Context) error {
 	err := m.goOn(ctx)
-	var refused *RefusedError
+	var refused *plan.RefusedError
 	if !errors.As(err, &refused) || refused.OnlyAway() || refused.OnlyBusy() {
 		return err
 	}
@@ -120,7 +122,7 @@ func (m *discarding) goOn(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	d, err := PlanDiscard(ctx, m.basics.execution.Engine, r, DiscardOptions{m.p.Accepted, m.p.OnlyEqual, m.p.HeldOf})
+	d, err := PlanDiscard(ctx, m.Engine, r, DiscardOptions{m.p.Accepted, m.p.OnlyEqual, m.p.HeldOf})
 	if err != nil {
 		return err
 	}
@@ -128,7 +130,7 @@ func (m *discarding) goOn(ctx context.Context) error {
 		return m.Run.Set(ledger.Done, "", nil)
 	}
 	if len(finding.Blockers(d.Findings)) > 0 {
-		return &RefusedError{d.Findings}
+		return &plan.RefusedError{Findings: d.Findings}
 	}
 	return m.discard(ctx, d)
 }
@@ -153,7 +155,7 @@ func (m *discarding) dropLate(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if away, err := isLiveAway(m.basics.execution.Engine, &DiscardPlan{Redirect: r}); away || err != nil {
+	if away, err := isLiveAway(m.Engine, &DiscardPlan{Redirect: r}); away || err != nil {
 		return err
 	}
 	path, _ := r.Live()
@@ -190,12 +192,12 @@ func (m *discarding) discard(ctx context.Context, d *DiscardPlan) error {
 		}
 	}
 	if late {
-		again, err := PlanDiscard(ctx, m.basics.execution.Engine, d.Redirect, d.Options)
+		again, err := PlanDiscard(ctx, m.Engine, d.Redirect, d.Options)
 		if err != nil {
 			return err
 		}
 		if len(finding.Blockers(again.Findings)) > 0 {
-			return &RefusedError{again.Findings}
+			return &plan.RefusedError{Findings: again.Findings}
 		}
 		d = again
 	}
@@ -274,24 +276,24 @@ func (m *discarding) bringOver(ctx context.Context, d *DiscardPlan, v *Verdict) 
 			return err
 		}
 		defer spool.Close()
-		plan, err := OfRun(m.basics.execution.Engine.Ledger, v.Held.Run)
+		planned, err := plan.OfRun(m.Ledger, v.Held.Run)
 		if err != nil {
 			return err
 		}
-		job, err := lateJob(m.basics.execution.Engine, plan, sideOf(v.Held))
+		job, err := lateJob(m.Engine, planned, sideOf(v.Held))
 		if err != nil {
 			return err
 		}
 		l := &lateWrites{held: held, live: live, livePath: v.Live, spool: spool, side: sideOf(v.Held), job: job,
 			tmp: naming.Late(m.p.Run), fuse: v.Held.Ino == 0}
-		if l.erasing, err = isErasing(m.basics.execution.Engine, v.Held); err != nil {
+		if l.erasing, err = isErasing(m.Engine, v.Held); err != nil {
 			return err
 		}
 		if err := l.walk(ctx); err != nil {
 			return err
 		}
 		m.out.Findings = append(m.out.Findings, l.findings(d.Redirect.Name, v.Held.Path, true)...)
-		next, err := m.amend(ctx, v.Held.Run, plan.Digest, live, spool, l.changes)
+		next, err := m.amend(ctx, v.Held.Run, planned.Digest, live, spool, l.changes)
 		if err != nil {
 			return err
 		}
@@ -373,7 +375,7 @@ func (m *discarding) eraseWhole(ctx context.Context, d *DiscardPlan, v *Verdict,
 	if err != nil {
 		return handle.IgnoreMissing(err)
 	}
-	if !IsFolder(&st, v.Held.Ino) {
+	if !plan.IsFolder(&st, v.Held.Ino) {
 		return swap.Broken(v.Held.Path, "it is another folder than the one that was held")
 	}
 	if err := ctx.Err(); err != nil {
@@ -396,7 +398,8 @@ func (m *discarding) spaceOf(d *DiscardPlan) {
 func (m *discarding) spaceAfter() {
 	for i := range m.room {
 		if r := &m.room[i]; m.Drives.Refresh(&r.drive) == nil {
-			m.out.Space = append(m.out.Space, Space{r.drive.Name(), r.before, r.drive.Free})
+			m.out.Space = append(m.out.Space,
+				plan.Space{Drive: r.drive.Name(), FreeBefore: r.before, FreeAfter: r.drive.Free})
 		}
 	}
 }
@@ -409,9 +412,9 @@ func checkArchived(ctx context.Context, e *Engine, d *DiscardPlan, v *Verdict, a
 	about := finding.Subject{Name: d.Redirect.Name}
 	h := v.Held
 	way := ""
-	if plan, err := OfRun(e.Ledger, h.Run); err != nil {
+	if planned, err := plan.OfRun(e.Ledger, h.Run); err != nil {
 		return err
-	} else if h.Path == filepath.Join(plan.Into, plan.Held+"-back") {
+	} else if h.Path == filepath.Join(planned.Into, planned.Held+"-back") {
 		way = "-back"
 	}
 	has := func(name string) bool {
@@ -455,7 +458,7 @@ func checkArchived(ctx context.Context, e *Engine, d *DiscardPlan, v *Verdict, a
 		if c.n == 0 {
 			continue
 		}
-		f := finding.New(c.code, h.Path, c.text, entryCount(c.n), d.Live).About(about).As(finding.Blocker)
+		f := finding.New(c.code, h.Path, c.text, plan.EntryCount(c.n), d.Live).About(about).As(finding.Blocker)
 		if d.accepted[c.code] {
 			f = f.As(finding.Info)
 		}

@@ -5,6 +5,8 @@ import (
 	"path/filepath"
 	"slices"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -38,7 +40,7 @@ const (
 func PlanForget(e *Engine, arg, cwd string) (*Forgetting, error) {
 	f := &Forgetting{Name: arg}
 	r, err := e.Lookup(arg, cwd)
-	unknown := (*NameError)(nil)
+	unknown := (*plan.NameError)(nil)
 	switch {
 	case err == nil:
 		f.Name, f.Redirect, f.Link = r.Name, &r, r.Link
@@ -79,7 +81,7 @@ func forgetRun(e *Engine, f *Forgetting, row ledger.RunRow) error {
 		f.Findings = append(f.Findings, f.busy())
 		return nil
 	}
-	p, err := Of(row)
+	p, err := plan.Of(row)
 	if err != nil {
 		return nil // nothing can be read in it; it goes
 	}
@@ -145,7 +147,7 @@ func whatStands(e *Engine, f *Forgetting) error {
 // else. A *RefusedError if a run of it is at work.
 func Forget(e *Engine, f *Forgetting) error {
 	if len(finding.Blockers(f.Findings)) > 0 {
-		return &RefusedError{f.Findings}
+		return &plan.RefusedError{Findings: f.Findings}
 	}
 	if err := e.Ledger.UseSpare(); err != nil {
 		return err
@@ -154,7 +156,7 @@ func Forget(e *Engine, f *Forgetting) error {
 	for _, row := range f.Runs {
 		taken, err := e.Ledger.Take(row.ID)
 		if errors.Is(err, ledger.ErrBusy) {
-			return &RefusedError{[]finding.Finding{f.busy()}}
+			return plan.Refused(f.busy())
 		}
 		if err != nil {
 			return err

@@ -4,16 +4,18 @@ import (
 	"context"
 	"fmt"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/naming"
 )
 
 // backFromGap takes a switch back that was stopped between its two renames.
-func (m *switcher) backFromGap(ctx context.Context) (position, error) {
-	at := placed
-	if m.p.Traits().back {
-		at = AsBefore
+func (m *switcher) backFromGap(ctx context.Context) (plan.Position, error) {
+	at := plan.Placed
+	if m.p.Traits().Back {
+		at = plan.AsBefore
 	}
 	return at, m.leadBack(ctx)
 }

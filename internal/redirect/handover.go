@@ -12,6 +12,8 @@ import (
 	"strings"
 	"time"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/archive"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
@@ -39,36 +41,36 @@ func (e *LockedError) Error() string {
 }
 
 // Stores asks an engine what it has registered.
-func Stores(ctx context.Context, e *Engine, u *CardUse) ([]Store, error) {
+func Stores(ctx context.Context, e *Engine, u *CardUse) ([]plan.Store, error) {
 	h := u.Card.Handover
 	return listStores(ctx, e, u.For, u.command(&h.List), h.Stay)
 }
 
-func listStores(ctx context.Context, e *Engine, who run.Actor, list run.Step, stay []string) ([]Store, error) {
+func listStores(ctx context.Context, e *Engine, who run.Actor, list run.Step, stay []string) ([]plan.Store, error) {
 	out, err := e.commands().Run(ctx, who, list.Args, list.Within)
 	if err != nil {
 		return nil, &run.StepError{Step: list.String(), Err: err}
 	}
-	var stores []Store
+	var stores []plan.Store
 	for line := range strings.SplitSeq(out, "\n") {
 		w := strings.Split(strings.TrimRight(line, "\r"), "\t")
 		if len(w) < 3 || w[0] == "" {
 			continue
 		}
-		stores = append(stores, Store{w[0], w[1], w[2], slices.Contains(stay, w[0])})
+		stores = append(stores, plan.Store{Name: w[0], State: w[1], Place: w[2], Stays: slices.Contains(stay, w[0])})
 	}
 	return stores, nil
 }
 
 // PlanHandover inspects the move of one registered store into a directory.
 // Like [PlanMove] it returns all findings in the plan.
-func PlanHandover(ctx context.Context, e *Engine, u *CardUse, store string, o MoveOptions) (*Plan, error) {
+func PlanHandover(ctx context.Context, e *Engine, u *CardUse, store string, o MoveOptions) (*plan.Plan, error) {
 	p, s, err := planHandover(ctx, e, u, store, o)
 	if err != nil || s == nil {
 		return p, err
 	}
 	p.Into = places.ResolvedDir(o.Into)
-	if err := p.byOthersLinks(o.Into); err != nil {
+	if err := p.ByOthersLinks(o.Into); err != nil {
 		return nil, err
 	}
 	p.Final = filepath.Base(s.Place)
@@ -89,8 +91,8 @@ func PlanHandover(ctx context.Context, e *Engine, u *CardUse, store string, o Mo
 }
 
 // PlanHandoverBack inspects the way back of a store to where it was.
-func PlanHandoverBack(ctx context.Context, e *Engine, r ledger.Redirect, o BackOptions) (*Plan, error) {
-	made, err := OfRun(e.Ledger, r.Run)
+func PlanHandoverBack(ctx context.Context, e *Engine, r ledger.Redirect, o BackOptions) (*plan.Plan, error) {
+	made, err := plan.OfRun(e.Ledger, r.Run)
 	if err != nil {
 		return nil, err
 	}
@@ -122,7 +124,8 @@ func PlanHandoverBack(ctx context.Context, e *Engine, r ledger.Redirect, o BackO
 }
 
 // planHandover begins the plan and looks the store up; nil if it can't be moved.
-func planHandover(ctx context.Context, e *Engine, u *CardUse, store string, o MoveOptions) (*Plan, *Store, error) {
+func planHandover(ctx context.Context, e *Engine, u *CardUse, store string, o MoveOptions) (*plan.Plan, *plan.Store,
+	error) {
 	now := time.Now()
 	h := u.Card.Handover
 	vars := map[string]string{"store": store}
@@ -130,7 +133,7 @@ func planHandover(ctx context.Context, e *Engine, u *CardUse, store string, o Mo
 		vars[k] = v
 	}
 	with := CardUse{u.Card, vars, u.For}
-	sp := &StorePlan{
+	sp := &plan.StorePlan{
 		Store: store, For: u.For, List: with.command(&h.List), CarryOut: with.command(&h.CarryOut),
 		SignOff: with.command(&h.SignOff), CarryIn: with.command(&h.CarryIn),
 		Resting: h.Resting, Locked: h.Locked, Before: with.steps(u.Card.Before), After: with.steps(u.Card.After),
@@ -140,9 +143,9 @@ func planHandover(ctx context.Context, e *Engine, u *CardUse, store string, o Mo
 		v := with.command(h.Verify)
 		sp.Verify = &v
 	}
-	p := &Plan{
-		Run: ledger.NewRunID(now), Kind: KindHandover, Made: now, Name: o.Name, Card: u.Card.Name,
-		Methods: []string{ByHandover}, Store: sp,
+	p := &plan.Plan{
+		Run: ledger.NewRunID(now), Kind: plan.KindHandover, Made: now, Name: o.Name, Card: u.Card.Name,
+		Methods: []string{plan.ByHandover}, Store: sp,
 		UID: u.For.UID, GID: u.For.GID, Account: u.For.Name, Accepted: o.Accept,
 	}
 	if p.Name == "" {
@@ -153,7 +156,7 @@ func planHandover(ctx context.Context, e *Engine, u *CardUse, store string, o Mo
 		return nil, nil, err
 	}
 	about := finding.Subject{Name: p.Name}
-	i := slices.IndexFunc(sp.Stores, func(s Store) bool { return s.Name == store })
+	i := slices.IndexFunc(sp.Stores, func(s plan.Store) bool { return s.Name == store })
 	if i < 0 {
 		var near []string
 		for _, s := range sp.Stores {
@@ -186,7 +189,7 @@ func planHandover(ctx context.Context, e *Engine, u *CardUse, store string, o Mo
 }
 
 // planPlaces looks at both drives: the archive and the store need room.
-func planPlaces(ctx context.Context, e *Engine, p *Plan, o MoveOptions) error {
+func planPlaces(ctx context.Context, e *Engine, p *plan.Plan, o MoveOptions) error {
 	st, err := handle.Lstat(p.From)
 	if err != nil {
 		p.Add(finding.New(finding.SourceMissing, p.From, "the engine says that the store lies at %s: %v", p.From,
@@ -247,8 +250,8 @@ func (m *handingOver) Open() error {
 }
 
 // where a store is, as the engine lists it; nil if it lists none of the name.
-func (m *handingOver) store(ctx context.Context) (*Store, error) {
-	all, err := listStores(ctx, m.basics.execution.Engine, m.p.Store.For, m.p.Store.List, nil)
+func (m *handingOver) store(ctx context.Context) (*plan.Store, error) {
+	all, err := listStores(ctx, m.Engine, m.p.Store.For, m.p.Store.List, nil)
 	for i := range all {
 		if all[i].Name == m.p.Store.Store {
 			return &all[i], err
@@ -355,12 +358,12 @@ func (m *handingOver) carry(ctx context.Context, way, from, to string) error {
 	if ferr == nil {
 		ferr = m.storeFactsAgain(ctx, facts)
 	}
-	return errors.Join(&TakenBackError{m.p.Run, from, err}, ferr)
+	return errors.Join(&plan.TakenBackError{Run: m.p.Run, At: from, Err: err}, ferr)
 }
 
 // signOff carries a store out of where it is, which is proven, and has the engine let go
 // of it.
-func (m *handingOver) signOff(ctx context.Context, s *Store, way, to string) error {
+func (m *handingOver) signOff(ctx context.Context, s *plan.Store, way, to string) error {
 	sp, from := m.p.Store, s.Place
 	if s.State != sp.Resting {
 		return fmt.Errorf("%s is %s, and must be %s", pathtext.Show(s.Name), pathtext.Show(s.State), sp.Resting)
@@ -629,7 +632,7 @@ func (m *handingOver) heldArchive(way string) (ledger.Held, error) {
 
 // Ended knows of a handover that was taken back as a whole.
 func (m *handingOver) Ended(err error) error {
-	var back *TakenBackError
+	var back *plan.TakenBackError
 	if errors.As(err, &back) {
 		m.out.State = ledger.Undone
 		return errors.Join(err, m.Run.Set(ledger.Undone, back.Err.Error(), nil))
@@ -722,10 +725,10 @@ func (m *handingOver) archivesLeft() (held []ledger.Held, err error) {
 // CheckStore tells whether the engine still has the store of a redirect where
 // it was carried in.
 func CheckStore(ctx context.Context, e *Engine, r ledger.Redirect) ([]finding.Finding, error) {
-	if !Owned(r) || r.State != ledger.Linked {
+	if !plan.Owned(r) || r.State != ledger.Linked {
 		return nil, nil
 	}
-	p, err := OfRun(e.Ledger, r.Run)
+	p, err := plan.OfRun(e.Ledger, r.Run)
 	if err != nil || p.Store == nil {
 		return nil, err
 	}

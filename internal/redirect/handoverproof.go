@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"fmt"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/archive"
 	"nexlin/internal/handle"
 	"nexlin/internal/pathtext"
@@ -104,7 +106,7 @@ func (m *handingOver) carryOutWhole(ctx context.Context, way, from string) error
 		}
 	}
 	if last.First == "" {
-		return fmt.Errorf("%w: what the engine carries out of %s is never what is in it", ErrStillChanging,
+		return fmt.Errorf("%w: what the engine carries out of %s is never what is in it", plan.ErrStillChanging,
 			pathtext.Show(m.p.Store.Store))
 	}
 	return &archive.DamageError{Path: last.First, What: "the engine's archive does not have it as the store has it"}

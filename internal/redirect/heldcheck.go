@@ -6,6 +6,8 @@ import (
 	"io/fs"
 	"path/filepath"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -37,15 +39,15 @@ func CheckHeld(ctx context.Context, e *Engine, h ledger.Held, live string) ([]fi
 		return []finding.Finding{finding.New(finding.DriveElsewhere, h.Path,
 			"%s is at %s, and the held original on it at %s", h.Drive.Label, w.Drive.Mount, at).About(about)}, nil
 	}
-	made, err := OfRun(e.Ledger, h.Run)
+	made, err := plan.OfRun(e.Ledger, h.Run)
 	if err != nil {
 		made = nil // not known
 	}
 	st, err := handle.Lstat(h.Path)
-	if err == nil && st.IsRegular() && made != nil && made.Traits().holdsArchive {
+	if err == nil && st.IsRegular() && made != nil && made.Traits().HoldsArchive {
 		return nil, nil // an archive: it is proven before it goes
 	}
-	if err == nil && !IsFolder(&st, h.Ino) || handle.Absent(err) && !handle.Missing(err) {
+	if err == nil && !plan.IsFolder(&st, h.Ino) || handle.Absent(err) && !handle.Missing(err) {
 		return []finding.Finding{finding.New(finding.HeldChanged, h.Path,
 			"something else than the held original stands at %s", h.Path).About(about).As(finding.Warning).
 			Instead("look at it: somebody has put it there; the held original has another name now, or is gone")}, nil
@@ -69,8 +71,8 @@ func CheckHeld(ctx context.Context, e *Engine, h ledger.Held, live string) ([]fi
 }
 
 // checkSnapshot holds a held original against what was verified, and the folder in use.
-// made is the plan that made it; nil if that is not known.
-func checkSnapshot(ctx context.Context, e *Engine, h ledger.Held, made *Plan, held *handle.Dir,
+// Made is the plan that made it; nil if that is not known.
+func checkSnapshot(ctx context.Context, e *Engine, h ledger.Held, made *plan.Plan, held *handle.Dir,
 	live string) ([]finding.Finding, error) {
 	spool, err := e.spoolOf(h.Run)
 	if err != nil {
@@ -83,7 +85,7 @@ func checkSnapshot(ctx context.Context, e *Engine, h ledger.Held, made *Plan, he
 		return nil, err
 	}
 	if made != nil {
-		l.live = made.halfOf(h)
+		l.live = made.HalfOf(h)
 	}
 	if l.live != nil {
 		l.livePath = l.live.Path()

@@ -4,13 +4,15 @@ import (
 	"fmt"
 	"path/filepath"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/pathtext"
 )
 
 // checkInnerLinks tells what becomes of links that lead out.
-func checkInnerLinks(e *Engine, p *Plan, root *handle.Dir) error {
+func checkInnerLinks(e *Engine, p *plan.Plan, root *handle.Dir) error {
 	l := p.Facts.LeadOut
 	if l.Count == 0 {
 		return nil
@@ -41,16 +43,16 @@ func checkInnerLinks(e *Engine, p *Plan, root *handle.Dir) error {
 	f := finding.New(finding.LinksLeadOut, path, "%s out of %s", what, p.From).Named(p.Name).Listing(l.Count, paths)
 	f.Details = details
 	switch {
-	case p.InnerLinks == RewriteLinks && ForOthersBy(p.Methods):
+	case p.InnerLinks == plan.RewriteLinks && plan.ForOthersBy(p.Methods):
 		f.Message += ", and what this system calls the places they mean is nothing to Windows"
 		f.Remedy = "`--inner-links keep` leaves them as they are; make them anew in Windows if they are needed"
-	case p.InnerLinks == RewriteLinks && !rewrites:
+	case p.InnerLinks == plan.RewriteLinks && !rewrites:
 		f.Severity, f.Message, f.Remedy = finding.Info, f.Message+", as when it was moved, and stays as it is",
 			"nothing needs doing"
-	case p.InnerLinks == RewriteLinks:
+	case p.InnerLinks == plan.RewriteLinks:
 		f.Severity, f.Message = finding.Info, f.Message+" and will be rewritten to the absolute path meant"
 		f.Remedy = "`bring-back` gives them their old text again; `--inner-links keep` or `refuse` does otherwise"
-	case p.InnerLinks == KeepLinks:
+	case p.InnerLinks == plan.KeepLinks:
 		f.Severity, f.Message = finding.Warning, f.Message+" and will lead elsewhere afterwards"
 	default:
 		f.Message += ", which was to be refused"

@@ -4,6 +4,8 @@ import (
 	"path/filepath"
 	"strings"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
 	"nexlin/internal/transfer"
@@ -53,7 +55,7 @@ func (m *copier) rewriter() (rewrite func(*inventory.Entry) (made, origin string
 // where that is its own. It is called in the one order. What an earlier run
 // rewrote and nobody changed gets its old text back on the way home, and what it
 // left as it was stays so. done releases what it reads from.
-func linkTexts(e *Engine, p *Plan) (text func(rel, text string) (made, origin string), done func()) {
+func linkTexts(e *Engine, p *plan.Plan) (text func(rel, text string) (made, origin string), done func()) {
 	var known *transfer.Cursor
 	done = func() {}
 	if p.Before != nil {
@@ -73,7 +75,7 @@ func linkTexts(e *Engine, p *Plan) (text func(rel, text string) (made, origin st
 			case r == nil || r.Path != rel || r.LinkOf(transfer.Copy) != is:
 			case r.Origin == "":
 				return "", ""
-			case p.Traits().back:
+			case p.Traits().Back:
 				return r.Origin, ""
 			default:
 				return "", r.Origin
@@ -85,8 +87,8 @@ func linkTexts(e *Engine, p *Plan) (text func(rel, text string) (made, origin st
 
 // rewritten is the text that a link at rel gets in the copy, and the one to
 // go back to; empty where it stays as it is.
-func rewritten(p *Plan, rel, text string) (made, origin string) {
-	if p.InnerLinks != RewriteLinks || !inventory.LeadsOut(rel, text) {
+func rewritten(p *plan.Plan, rel, text string) (made, origin string) {
+	if p.InnerLinks != plan.RewriteLinks || !inventory.LeadsOut(rel, text) {
 		return "", ""
 	}
 	dir := filepath.ToSlash(filepath.Dir(filepath.Join(p.From, rel)))

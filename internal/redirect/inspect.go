@@ -7,6 +7,8 @@ import (
 	"os"
 	"syscall"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/account"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
@@ -22,7 +24,7 @@ type Look struct {
 	Path     string      // as named, absolute
 	Real     string      // with every link followed
 	Chain    []link.Step // the links met on the way
-	Plan     *Plan       // the folder's side of a move; nil if nothing is there
+	Plan     *plan.Plan  // the folder's side of a move; nil if nothing is there
 	Redirect *ledger.Redirect
 	Methods  []string // methods that fit
 }
@@ -41,7 +43,7 @@ func Inspect(ctx context.Context, e *Engine, path string, progress func(entries,
 	} else if r != nil {
 		l.Redirect = r
 	}
-	p := &Plan{Kind: KindMove, Link: at, From: at}
+	p := &plan.Plan{Kind: plan.KindMove, Link: at, From: at}
 	l.Plan = p
 	if err := checkFolder(ctx, e, p, progress); err != nil {
 		return nil, err
@@ -57,7 +59,7 @@ func Inspect(ctx context.Context, e *Engine, path string, progress func(entries,
 
 // checkFolder inspects what is to be copied: that it is a folder, may be taken,
 // and is kept whole by this version. It fills in the plan's facts.
-func checkFolder(ctx context.Context, e *Engine, p *Plan, progress func(entries, bytes int64)) error {
+func checkFolder(ctx context.Context, e *Engine, p *plan.Plan, progress func(entries, bytes int64)) error {
 	path := p.From
 	st, err := handle.Lstat(path)
 	switch {
@@ -87,7 +89,7 @@ func checkFolder(ctx context.Context, e *Engine, p *Plan, progress func(entries,
 	if err != nil {
 		return err
 	}
-	if why != "" && p.Traits().first {
+	if why != "" && p.Traits().First {
 		f := finding.New(finding.Protected, path, "%s %s", path, why)
 		if why == places.IsOurs {
 			f = f.Instead("it stays where it is; `nexlin list --held` says what is held, and `nexlin " +
@@ -97,10 +99,10 @@ func checkFolder(ctx context.Context, e *Engine, p *Plan, progress func(entries,
 		return nil
 	}
 	own := p.Name
-	if p.Traits().first {
+	if p.Traits().First {
 		own = "" // what has the name is another one
 	}
-	if err := p.told(e.Nested(own, p.Link, path)); err != nil {
+	if err := p.Told(e.Nested(own, p.Link, path)); err != nil {
 		return err
 	}
 	if p.FromNow, err = e.Drives.Of(path); err != nil {
@@ -116,7 +118,7 @@ func checkFolder(ctx context.Context, e *Engine, p *Plan, progress func(entries,
 
 // measureFolder walks the folder once, in parallel, and turns what it finds into
 // findings. Blocks are rounded for the target where it is known already.
-func measureFolder(ctx context.Context, e *Engine, p *Plan, progress func(entries, bytes int64)) error {
+func measureFolder(ctx context.Context, e *Engine, p *plan.Plan, progress func(entries, bytes int64)) error {
 	root, err := handle.OpenReal(p.From)
 	if errors.Is(err, fs.ErrPermission) {
 		p.Add(finding.New(finding.Unreadable, p.From, "this account may not look into %s", p.From))
@@ -135,7 +137,7 @@ func measureFolder(ctx context.Context, e *Engine, p *Plan, progress func(entrie
 		return nil
 	}
 	p.Facts, err = preflight.Measure(ctx, root, inventory.Options{Block: p.IntoNow.Block, Progress: progress,
-		Limits: p.limits, Scratch: e.Ledger.Dir()})
+		Limits: p.Limits, Scratch: e.Ledger.Dir()})
 	if err != nil {
 		return err
 	}
@@ -148,19 +150,19 @@ func measureFolder(ctx context.Context, e *Engine, p *Plan, progress func(entrie
 		p.Add(preflight.Sockets(p.From, f, toleranceOf(p))...)
 		return nil
 	}
-	p.Add(preflight.Unkept(p.From, f, &p.limits)...)
-	p.Add(preflight.Losses(p.From, f, &p.limits, &p.IntoNow)...)
+	p.Add(preflight.Unkept(p.From, f, &p.Limits)...)
+	p.Add(preflight.Losses(p.From, f, &p.Limits, &p.IntoNow)...)
 	p.Add(preflight.Rights(p.From, f, &p.FromNow, &p.IntoNow)...)
 	p.Add(preflight.Sockets(p.From, f, toleranceOf(p))...)
 	if f := preflight.PointingIn(ctx, e.Homes, &preflight.Leaving{Name: p.Name, Link: p.Link,
-		From: p.From, First: p.Traits().first}); f != nil {
+		From: p.From, First: p.Traits().First}); f != nil {
 		p.Add(*f)
 	}
 	return checkInnerLinks(e, p, root)
 }
 
 // checkUsers looks for programs that have the folder open.
-func checkUsers(ctx context.Context, e *Engine, p *Plan) (err error) {
+func checkUsers(ctx context.Context, e *Engine, p *plan.Plan) (err error) {
 	var found []finding.Finding
 	p.InUse, found, err = preflight.Users(ctx, p.From, toleranceOf(p))
 	p.Add(found...)
@@ -168,6 +170,6 @@ func checkUsers(ctx context.Context, e *Engine, p *Plan) (err error) {
 }
 
 // toleranceOf is what the plan says of programs that use the folder.
-func toleranceOf(p *Plan) preflight.Tolerance {
+func toleranceOf(p *plan.Plan) preflight.Tolerance {
 	return preflight.Tolerance{WhileInUse: p.WhileInUse, Stops: p.Stops, WaitQuiet: p.WaitQuiet}
 }

@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 )
@@ -24,7 +26,7 @@ type job interface {
 	// Where judges by the disks how far it got, for kinds that lead programs to another
 	// place; the journal only tells which inode the part had. A state that no step leaves
 	// behind is a *[swap.BrokenError].
-	Where() (position, error)
+	Where() (plan.Position, error)
 }
 
 // makers have the function that makes the job of a run, by the name of its kind.
@@ -56,10 +58,10 @@ type copyJob interface {
 // error.
 type basics struct{ *execution }
 
-func (b basics) Open() error               { return nil }
-func (b basics) Try(context.Context) error { return nil }
-func (b basics) Ended(err error) error     { return b.stopped(err) }
-func (b basics) Where() (position, error)  { return AsBefore, nil }
+func (b basics) Open() error                   { return nil }
+func (b basics) Try(context.Context) error     { return nil }
+func (b basics) Ended(err error) error         { return b.stopped(err) }
+func (b basics) Where() (plan.Position, error) { return plan.AsBefore, nil }
 
 // unknown is the job of a kind that this build does not know.
 type unknown struct{ basics }
@@ -113,7 +115,7 @@ func (c copying) Save(ctx context.Context) (func(*ledger.Tx) error, error) {
 func (m *execution) carryOn(ctx context.Context) error { return m.job.Ended(m.job.Forward(ctx)) }
 
 // where is how far the run got.
-func (m *opener) where() (position, error) { return m.job.Where() }
+func (m *opener) where() (plan.Position, error) { return m.job.Where() }
 
 // openAny opens what a run of its kind works on.
 func (m *opener) openAny() error { return handle.InOrder(m.wantLinkDrive, m.job.Open) }

@@ -5,6 +5,8 @@ import (
 	"errors"
 	"time"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/account"
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
@@ -13,26 +15,26 @@ import (
 )
 
 func init() {
-	register(KindMove, func(m *execution) job { return &moving{copyingOf(m)} })
-	register(KindMoveOn, func(m *execution) job { return &movingOn{copyingOf(m)} })
-	register(KindBringBack, func(m *execution) job { return &bringingBack{copyingOf(m)} })
-	register(KindMerge, func(m *execution) job { return &merging{copyingOf(m)} })
-	register(KindDetach, func(m *execution) job { return &detaching{basics{m}} })
-	register(KindDiscard, func(m *execution) job { return discardingOf(m) })
-	register(KindMend, func(m *execution) job { return &mending{basics{m}} })
-	register(KindRecord, func(m *execution) job { return &recording{basics{m}} })
-	register(KindRestore, func(m *execution) job { return &restoring{basics{m}} })
-	register(KindRenew, func(m *execution) job { return &renewing{basics: basics{m}} })
-	register(KindFuture, func(m *execution) job { return &steering{basics{m}} })
-	register(KindPack, func(m *execution) job { return &packing{basics: basics{m}} })
-	register(KindUnpack, func(m *execution) job { return &packing{basics: basics{m}} })
-	register(KindHandover, func(m *execution) job { return &handingOver{basics{m}} })
+	register(plan.KindMove, func(m *execution) job { return &moving{copyingOf(m)} })
+	register(plan.KindMoveOn, func(m *execution) job { return &movingOn{copyingOf(m)} })
+	register(plan.KindBringBack, func(m *execution) job { return &bringingBack{copyingOf(m)} })
+	register(plan.KindMerge, func(m *execution) job { return &merging{copyingOf(m)} })
+	register(plan.KindDetach, func(m *execution) job { return &detaching{basics{m}} })
+	register(plan.KindDiscard, func(m *execution) job { return discardingOf(m) })
+	register(plan.KindMend, func(m *execution) job { return &mending{basics{m}} })
+	register(plan.KindRecord, func(m *execution) job { return &recording{basics{m}} })
+	register(plan.KindRestore, func(m *execution) job { return &restoring{basics{m}} })
+	register(plan.KindRenew, func(m *execution) job { return &renewing{basics: basics{m}} })
+	register(plan.KindFuture, func(m *execution) job { return &steering{basics{m}} })
+	register(plan.KindPack, func(m *execution) job { return &packing{basics: basics{m}} })
+	register(plan.KindUnpack, func(m *execution) job { return &packing{basics: basics{m}} })
+	register(plan.KindHandover, func(m *execution) job { return &handingOver{basics{m}} })
 }
 
 // Do carries out a plan that nothing blocks. The error is a *[RefusedError] before
 // anything has changed, a *[StoppedError] afterwards, a *[KeptError] if all is done
 // but discarding the original.
-func Do(ctx context.Context, e *Engine, p *Plan) (*Outcome, error) {
+func Do(ctx context.Context, e *Engine, p *plan.Plan) (*plan.Outcome, error) {
 	if err := p.Blocked(); err != nil {
 		return nil, err
 	}
@@ -45,7 +47,7 @@ func Do(ctx context.Context, e *Engine, p *Plan) (*Outcome, error) {
 
 // Resume finishes a run that was stopped. Its errors are those of
 // [Do].
-func Resume(ctx context.Context, e *Engine, row ledger.RunRow) (*Outcome, error) {
+func Resume(ctx context.Context, e *Engine, row ledger.RunRow) (*plan.Outcome, error) {
 	out, err := resumeRun(ctx, e, row)
 	if err == nil && out.Plan.DiscardOld {
 		err = discardAfter(ctx, e, out)
@@ -54,7 +56,7 @@ func Resume(ctx context.Context, e *Engine, row ledger.RunRow) (*Outcome, error)
 }
 
 // discardAfter discards the original of a move that is done.
-func discardAfter(ctx context.Context, e *Engine, out *Outcome) error {
+func discardAfter(ctx context.Context, e *Engine, out *plan.Outcome) error {
 	p := out.Plan
 	r, err := e.Ledger.Redirect(p.Name)
 	if err == nil {
@@ -72,7 +74,7 @@ func discardAfter(ctx context.Context, e *Engine, out *Outcome) error {
 			}
 		}
 	}
-	var stopped *StoppedError
+	var stopped *plan.StoppedError
 	if err != nil && !errors.As(err, &stopped) {
 		err = &KeptError{p.Name, p.Link, err}
 	}
@@ -80,14 +82,14 @@ func discardAfter(ctx context.Context, e *Engine, out *Outcome) error {
 }
 
 // Detach takes the link away and leaves the data where it is.
-func Detach(ctx context.Context, e *Engine, d *DetachPlan) (*Outcome, error) {
+func Detach(ctx context.Context, e *Engine, d *DetachPlan) (*plan.Outcome, error) {
 	if len(finding.Blockers(d.Findings)) > 0 {
-		return nil, &RefusedError{d.Findings}
+		return nil, &plan.RefusedError{Findings: d.Findings}
 	}
 	now := time.Now()
 	r := d.Redirect
-	p := &Plan{
-		Run: ledger.NewRunID(now), Kind: KindDetach, Made: now, Name: r.Name, Before: &r,
+	p := &plan.Plan{
+		Run: ledger.NewRunID(now), Kind: plan.KindDetach, Made: now, Name: r.Name, Before: &r,
 		Link: r.Link, Target: r.Target, LinkText: r.LinkText(), FromDrive: r.Drive,
 		UID: r.UID, GID: account.Group(r.UID), Account: r.Account, Methods: r.Methods, Settings: d.Settings,
 	}

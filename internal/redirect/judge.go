@@ -10,6 +10,8 @@ import (
 	"sync"
 	"time"
 
+	"nexlin/internal/plan"
+
 	"golang.org/x/sync/errgroup"
 
 	"nexlin/internal/finding"
@@ -32,9 +34,9 @@ type Verdict struct {
 	cases  map[finding.Code]*listing
 	codes  []uint8 // by ordinal of the spool: what became of the entry, as an index into verdicts
 	late   *lateWrites
-	plan   *Plan // of the run that holds it
-	left   bool  // something of it stays
-	meta   bool  // what is beside the content counts, too: the held original is to be deleted
+	plan   *plan.Plan // of the run that holds it
+	left   bool       // something of it stays
+	meta   bool       // what is beside the content counts, too: the held original is to be deleted
 }
 
 // verdicts are what may become of an entry; the first means it is proven.
@@ -47,7 +49,7 @@ type listing struct {
 	paths []string
 }
 
-// told is the finding about what became of some entries; false if of none.
+// Told is the finding about what became of some entries; false if of none.
 // text goes on after their number and has a place for the live folder.
 func (v *Verdict) told(code finding.Code, text, live string, about finding.Subject) (finding.Finding, bool) {
 	l := v.cases[code]
@@ -55,7 +57,7 @@ func (v *Verdict) told(code finding.Code, text, live string, about finding.Subje
 		return finding.Finding{}, false
 	}
 	slices.Sort(l.paths)
-	return finding.New(code, l.paths[0], "%s "+text, entryCount(l.count), live).About(about).Listing(int(l.count),
+	return finding.New(code, l.paths[0], "%s "+text, plan.EntryCount(l.count), live).About(about).Listing(int(l.count),
 		l.paths), true
 }
 
@@ -120,7 +122,7 @@ func (v *Verdict) judgeAll(ctx context.Context, live *handle.Dir, livePath, runD
 			j.set(rec, "")
 			return nil
 		}
-		if v.plan != nil && v.plan.Traits().merges && live != nil {
+		if v.plan != nil && v.plan.Traits().Merges && live != nil {
 			beside, err := v.keptBeside(live, rec.Path)
 			if err != nil {
 				return err
@@ -150,7 +152,7 @@ func readersAtOnce(ctx context.Context) (*errgroup.Group, context.Context) {
 // keptBeside finds an entry that a merge had to keep beside another one; nil
 // if it has its own name. The caller releases its directory.
 func (v *Verdict) keptBeside(live *handle.Dir, path string) (*inventory.Entry, error) {
-	at := v.plan.besidePath(live, path)
+	at := v.plan.BesidePath(live, path)
 	if at == path {
 		return nil, nil
 	}
@@ -265,7 +267,7 @@ func (j *judge) content(ctx context.Context, rec *transfer.Record, now *inventor
 }
 
 // equal records an entry whose content is proven: that is all, or what is
-// beside the content decides.
+// Beside the content decides.
 func (j *judge) equal(rec *transfer.Record, now *inventory.Entry) error {
 	same, err := true, error(nil)
 	if j.meta {
@@ -289,7 +291,7 @@ func (j *judge) equal(rec *transfer.Record, now *inventory.Entry) error {
 // are not asked for: work moves them.
 func (j *judge) sameMeta(rec *transfer.Record, now *inventory.Entry) (bool, error) {
 	side := sideOf(j.Held)
-	merged := j.plan.Traits().merges // of what the target had already its own metadata stayed
+	merged := j.plan.Traits().Merges // of what the target had already its own metadata stayed
 	if !merged && rec.Untouched(side.Other(), &now.Stat) {
 		return true, nil
 	}
@@ -307,7 +309,7 @@ func (j *judge) sameMeta(rec *transfer.Record, now *inventory.Entry) (bool, erro
 	if rec.Same == "" {
 		return held.Nlink > 1 || is.Nlink <= 1, nil
 	}
-	dir, name, err := j.root.Parent(j.plan.besidePath(j.root, rec.Same))
+	dir, name, err := j.root.Parent(j.plan.BesidePath(j.root, rec.Same))
 	if err != nil {
 		return false, handle.IgnoreMissing(err)
 	}

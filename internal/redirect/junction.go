@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strings"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
@@ -25,9 +27,9 @@ const (
 
 // chooseText decides what the link of the plan says: the target's path, or, for
 // a junction, the target as Windows names it. What it can't say is a finding.
-func chooseText(e *Engine, p *Plan, form TargetForm, seen string) {
+func chooseText(e *Engine, p *plan.Plan, form TargetForm, seen string) {
 	p.LinkText = p.Target
-	if !slices.Contains(p.Methods, ByJunction) {
+	if !slices.Contains(p.Methods, plan.ByJunction) {
 		checkForWindows(e, p)
 		return
 	}
@@ -48,7 +50,7 @@ func chooseText(e *Engine, p *Plan, form TargetForm, seen string) {
 	for _, d := range []struct {
 		drive *drive.Drive
 		path  string
-	}{{p.linkDrive(), p.Link}, {&p.IntoNow, p.Target}} {
+	}{{p.LinkDrive(), p.Link}, {&p.IntoNow, p.Target}} {
 		if d.drive.Mount != "" && !d.drive.ForWindows() {
 			p.Add(finding.New(finding.WindowsUnseen, d.path, "%s lies on %s (%s), which Windows can't read", d.path,
 				d.drive.Name(), d.drive.FS).Named(p.Name))
@@ -58,8 +60,8 @@ func chooseText(e *Engine, p *Plan, form TargetForm, seen string) {
 
 // checkForWindows warns about a link that only this system would follow, where
 // Windows is at home.
-func checkForWindows(e *Engine, p *Plan) {
-	if d := p.linkDrive(); !handle.Windows && d.NTFS() && !p.Linkless() {
+func checkForWindows(e *Engine, p *plan.Plan) {
+	if d := p.LinkDrive(); !handle.Windows && d.NTFS() && !p.Linkless() {
 		p.Add(finding.New(finding.WindowsUnseen, p.Link, "%s lies on a drive of Windows, which does not follow the "+
 			"links that this system makes", p.Link).Named(p.Name))
 	}
@@ -67,7 +69,7 @@ func checkForWindows(e *Engine, p *Plan) {
 
 // windowsName is the target as Windows names it; false if that can't be known,
 // which is a finding.
-func windowsName(p *Plan, form TargetForm, seen string) (string, bool) {
+func windowsName(p *plan.Plan, form TargetForm, seen string) (string, bool) {
 	target := p.Target
 	if handle.Windows && seen == "" {
 		if form != ByVolume {
@@ -104,7 +106,7 @@ func windowsName(p *Plan, form TargetForm, seen string) (string, bool) {
 }
 
 // textFor is what the link of a redirect says once its target lies at a path
-// onward the same drive: a junction's text follows the drive's letter on Windows,
+// Onward the same drive: a junction's text follows the drive's letter on Windows,
 // and stays where it names the volume, or another system's letter.
 func textFor(r *ledger.Redirect, target string) string {
 	if r.Text == "" || !handle.Windows || strings.HasPrefix(r.Text, handle.JunctionText+"Volume{") {
@@ -119,19 +121,19 @@ func textFor(r *ledger.Redirect, target string) string {
 
 // methodsAsked gives the methods of a move: those that were asked for, else a link.
 // Where this account may not make symbolic links on Windows, that is a junction.
-func methodsAsked(e *Engine, p *Plan, asked []string) []string {
-	if len(asked) > 0 || !handle.Windows || !p.limits.NoSymlinks || !p.IntoNow.NTFS() {
+func methodsAsked(e *Engine, p *plan.Plan, asked []string) []string {
+	if len(asked) > 0 || !handle.Windows || !p.Limits.NoSymlinks || !p.IntoNow.NTFS() {
 		return asked
 	}
 	p.Add(finding.New(finding.JunctionTaken, p.Link, "this account may not make symbolic links").Named(p.Name))
-	return []string{ByJunction}
+	return []string{plan.ByJunction}
 }
 
 // chooseLink decides how a link is made of which nobody said how: on Windows as a
 // junction, which needs no right of its own.
-func chooseLink(e *Engine, p *Plan) {
+func chooseLink(e *Engine, p *plan.Plan) {
 	if handle.Windows {
-		p.Methods = []string{ByJunction}
+		p.Methods = []string{plan.ByJunction}
 		chooseText(e, p, ByLetter, "")
 	}
 }

@@ -3,6 +3,8 @@ package redirect
 import (
 	"context"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/inventory"
 	"nexlin/internal/naming"
 	"nexlin/internal/transfer"
@@ -45,7 +47,7 @@ func (m *execution) late(ctx context.Context) error {
 
 // lateJob is how entries are brought over that were written late to a held
 // original, which is the given side of the run's records.
-func lateJob(e *Engine, p *Plan, held transfer.Side) (*transfer.Job, error) {
+func lateJob(e *Engine, p *plan.Plan, held transfer.Side) (*transfer.Job, error) {
 	acts, err := e.Ledger.Acts(p.Run)
 	if err != nil {
 		return nil, err

@@ -5,6 +5,8 @@ import (
 	"io/fs"
 	"slices"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -33,9 +35,9 @@ func CheckSettings(e *Engine, r ledger.Redirect) ([]finding.Finding, error) {
 // chooseMethods plans how programs are led to the target beside a link: by the
 // system's own location setting where that was asked for, and by the places
 // that a card names.
-func chooseMethods(e *Engine, p *Plan, o MoveOptions) error {
+func chooseMethods(e *Engine, p *plan.Plan, o MoveOptions) error {
 	p.Methods = methodsAsked(e, p, o.By)
-	if p.Traits().onward {
+	if p.Traits().Onward {
 		// A redirect goes on as it is led.
 		p.Methods = p.Before.Methods
 		return planSettingsOf(e, p, *p.Before, false)
@@ -44,7 +46,7 @@ func chooseMethods(e *Engine, p *Plan, o MoveOptions) error {
 		return nil
 	}
 	named := o.Places
-	if slices.Contains(o.By, BySetting) && len(o.Places) == 0 {
+	if slices.Contains(o.By, plan.BySetting) && len(o.Places) == 0 {
 		home := e.HomeOf(p.Link)
 		_, own, ok, err := setting.Location(home, p.Link)
 		if err != nil {
@@ -62,7 +64,7 @@ func chooseMethods(e *Engine, p *Plan, o MoveOptions) error {
 
 // settingFits looks whether a change can be made now; what stands in the way is a
 // finding. use is false for what is to be passed over.
-func settingFits(e *Engine, p *Plan, c *setting.Change) (use bool, err error) {
+func settingFits(e *Engine, p *plan.Plan, c *setting.Change) (use bool, err error) {
 	about := finding.Subject{Name: p.Name}
 	file := c.File
 	say := func(code finding.Code, format string, args ...any) {
@@ -119,7 +121,7 @@ func settingFits(e *Engine, p *Plan, c *setting.Change) (use bool, err error) {
 
 // planSettings plans to change what the places of settings name from the folder to
 // its target. A value that is not there or names another folder is a blocker.
-func planSettings(e *Engine, p *Plan, named []setting.Place, from ...string) error {
+func planSettings(e *Engine, p *plan.Plan, named []setting.Place, from ...string) error {
 	home := e.HomeOf(p.Link)
 	for _, at := range named {
 		file, err := settingsFile(at)
@@ -140,8 +142,8 @@ func planSettings(e *Engine, p *Plan, named []setting.Place, from ...string) err
 }
 
 // planSettingsOf plans what becomes of the settings of a redirect: they are given
-// back, or, if not back, lead to its target again.
-func planSettingsOf(e *Engine, p *Plan, r ledger.Redirect, back bool) error {
+// Back, or, if not back, lead to its target again.
+func planSettingsOf(e *Engine, p *plan.Plan, r ledger.Redirect, back bool) error {
 	rs, err := settingsBefore(&r)
 	if err != nil {
 		return err

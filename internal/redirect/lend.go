@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
@@ -21,7 +23,7 @@ func fileCount(n int64) string {
 
 // findLender opens what a plan's copy may be made from; nil if it is gone or its
 // record can't be read: then all of it is copied from the target.
-func findLender(e *Engine, p *Plan) (*transfer.Lender, func(), error) {
+func findLender(e *Engine, p *plan.Plan) (*transfer.Lender, func(), error) {
 	if p.Base == nil {
 		return nil, nil, nil
 	}
@@ -41,14 +43,14 @@ func findLender(e *Engine, p *Plan) (*transfer.Lender, func(), error) {
 			break
 		}
 	}
-	if made, err := OfRun(e.Ledger, p.Base.Run); err == nil {
+	if made, err := plan.OfRun(e.Ledger, p.Base.Run); err == nil {
 		l.Digest = made.Digest
 	}
 	if l.Held, err = handle.OpenReal(p.Base.Path); err != nil {
 		return nil, nil, handle.IgnoreMissing(err)
 	}
 	st, err := l.Held.Self()
-	if err == nil && !IsFolder(&st, p.Base.Ino) {
+	if err == nil && !plan.IsFolder(&st, p.Base.Ino) {
 		err = swap.Broken(p.Base.Path, "another directory than the held original stands there")
 	}
 	if err == nil {

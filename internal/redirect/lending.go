@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -13,7 +15,7 @@ import (
 
 // findBase picks the held original that can lend to the plan's copy; nil if
 // there is none. Where inode numbers say little nothing can be taken for unchanged.
-func findBase(e *Engine, p *Plan) (*ledger.Held, error) {
+func findBase(e *Engine, p *plan.Plan) (*ledger.Held, error) {
 	if p.Before == nil || p.FromFuse || p.IntoNow.Fuse {
 		return nil, nil
 	}
@@ -28,7 +30,7 @@ func findBase(e *Engine, p *Plan) (*ledger.Held, error) {
 		if d, err := e.Drives.Of(h.Path); err != nil || d.Mount != p.IntoNow.Mount {
 			continue
 		}
-		if st, err := handle.Lstat(h.Path); err == nil && IsFolder(&st, h.Ino) {
+		if st, err := handle.Lstat(h.Path); err == nil && plan.IsFolder(&st, h.Ino) {
 			return &h, nil
 		}
 	}
@@ -37,7 +39,7 @@ func findBase(e *Engine, p *Plan) (*ledger.Held, error) {
 
 // planLending finds the held original that the target was made from, if it lies at
 // the old place's drive, and counts what is needed there.
-func planLending(ctx context.Context, e *Engine, p *Plan, take bool) error {
+func planLending(ctx context.Context, e *Engine, p *plan.Plan, take bool) error {
 	held, err := findBase(e, p)
 	if err != nil {
 		return err
@@ -51,7 +53,7 @@ func planLending(ctx context.Context, e *Engine, p *Plan, take bool) error {
 		checkSpace(e, p)
 		return nil
 	}
-	p.Base = &Base{Path: held.Path, Run: held.Run, Ino: held.Ino, Copy: held.Copy, Take: take}
+	p.Base = &plan.Base{Path: held.Path, Run: held.Run, Ino: held.Ino, Copy: held.Copy, Take: take}
 	checkSpace(e, p)
 	short := -1
 	for i, f := range p.Findings {
@@ -84,7 +86,7 @@ func planLending(ctx context.Context, e *Engine, p *Plan, take bool) error {
 	return nil
 }
 
-func countLendable(ctx context.Context, e *Engine, p *Plan) (files, bytes int64, err error) {
+func countLendable(ctx context.Context, e *Engine, p *plan.Plan) (files, bytes int64, err error) {
 	l, done, err := findLender(e, p)
 	if err != nil || l == nil {
 		return 0, 0, err

@@ -3,21 +3,22 @@ package redirect
 import (
 	"path/filepath"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/drive"
-	"nexlin/internal/finding"
 	"nexlin/internal/ledger"
 	"nexlin/internal/places"
 )
 
 // wantLinkDrive refuses a run, its resume or its undo while the drive is away
-// onward which the link is to be changed.
+// Onward which the link is to be changed.
 func (m *opener) wantLinkDrive() error {
-	if m.p.Before == nil || m.p.Traits().noLink || m.p.Mend != nil && m.p.Into == "" {
+	if m.p.Before == nil || m.p.Traits().NoLink || m.p.Mend != nil && m.p.Into == "" {
 		return nil // it touches no link
 	}
 	f, err := m.LinkDriveAway(m.p.Before, m.p.LinkText, m.p.OldText)
 	if f != nil {
-		err = &RefusedError{[]finding.Finding{*f}}
+		err = plan.Refused(*f)
 	}
 	return err
 }

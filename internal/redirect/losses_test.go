@@ -4,6 +4,8 @@ import (
 	"testing"
 	"time"
 
+	"nexlin/internal/plan"
+
 	"github.com/stretchr/testify/require"
 
 	"nexlin/internal/drive"
@@ -15,13 +17,13 @@ import (
 )
 
 // lossy is a plan in which every loss was found once.
-func lossy() *Plan {
-	p := &Plan{From: "/h/Docs", IntoNow: drive.Drive{Label: "DUNE"}}
-	p.limits.TimeStep = 2 * time.Second
+func lossy() *plan.Plan {
+	p := &plan.Plan{From: "/h/Docs", IntoNow: drive.Drive{Label: "DUNE"}}
+	p.Limits.TimeStep = 2 * time.Second
 	for i := range p.Facts.Lost {
 		p.Facts.Lost[i] = inventory.Listing{Count: 1, Paths: []string{"a"}}
 	}
-	p.Add(preflight.Losses(p.From, &p.Facts, &p.limits, &p.IntoNow)...)
+	p.Add(preflight.Losses(p.From, &p.Facts, &p.Limits, &p.IntoNow)...)
 	return p
 }
 
@@ -49,18 +51,19 @@ func TestConsentsBecomeAllowances(t *testing.T) {
 		require.LessOrEqual(t, accepted, 1, code)
 	}
 	// A drive without modes of its own is not asked to change any.
-	fixed := &Plan{}
-	fixed.limits.FixedMode = true
+	fixed := &plan.Plan{}
+	fixed.Limits.FixedMode = true
 	fixed.AllowAccepted()
 	require.Equal(t, transfer.Allow{Modes: true}, fixed.Allow)
 }
 
 func TestWhatDoesNotComeBackIsTold(t *testing.T) {
-	p := &Plan{Digest: transfer.SHA256}
-	linkTextsAfter(p, &Plan{Digest: transfer.BLAKE3})
+	p := &plan.Plan{Digest: transfer.SHA256}
+	linkTextsAfter(p, &plan.Plan{Digest: transfer.BLAKE3})
 	require.Equal(t, transfer.BLAKE3, p.Digest)
 	require.Empty(t, p.Findings)
-	linkTextsAfter(p, &Plan{IntoDrive: ledger.DriveRef{Label: "DUNE"}, Allow: transfer.Allow{Modes: true, TimeStep: time.Second}})
+	linkTextsAfter(p, &plan.Plan{IntoDrive: ledger.DriveRef{Label: "DUNE"},
+		Allow: transfer.Allow{Modes: true, TimeStep: time.Second}})
 	require.Len(t, p.Findings, 1)
 	require.Equal(t, "DUNE does not keep exact times, permissions: the folder comes back as the drive shows it",
 		p.Findings[0].Message)

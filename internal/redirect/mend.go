@@ -8,6 +8,8 @@ import (
 	"syscall"
 	"time"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/account"
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
@@ -19,8 +21,8 @@ import (
 
 // MendOptions says how a redirect is to be mended.
 type MendOptions struct {
-	Halves     Halves
-	Choices    []Choice
+	Halves     plan.Halves
+	Choices    []plan.Choice
 	Seen       string // how Windows names the target of a junction now; empty: as before
 	WhileInUse bool
 	WaitQuiet  time.Duration
@@ -33,19 +35,20 @@ type MendOptions struct {
 // missing or astray, a drive at another place, a real folder in the link's
 // place, a tag or note that is gone. The plan is nil if nothing is. What it
 // can't mend is a blocker. It changes nothing.
-func PlanMend(ctx context.Context, e *Engine, r ledger.Redirect, o MendOptions) (*Plan, error) {
+func PlanMend(ctx context.Context, e *Engine, r ledger.Redirect, o MendOptions) (*plan.Plan, error) {
 	now := time.Now()
-	p := &Plan{
-		Run: ledger.NewRunID(now), Kind: KindMend, Made: now, Name: r.Name, Before: &r, Link: r.Link,
+	p := &plan.Plan{
+		Run: ledger.NewRunID(now), Kind: plan.KindMend, Made: now, Name: r.Name, Before: &r, Link: r.Link,
 		UID: r.UID, GID: account.Group(r.UID), Account: r.Account, FromDrive: r.Drive, IntoDrive: r.Drive,
-		Mend: &Mending{After: r}, Halves: o.Halves, Choices: o.Choices, Accepted: o.Accept, WhileInUse: o.WhileInUse,
+		Mend: &plan.Mending{After: r}, Halves: o.Halves, Choices: o.Choices, Accepted: o.Accept,
+		WhileInUse: o.WhileInUse,
 		WaitQuiet:  o.WaitQuiet,
-		InnerLinks: rewriteFor(r), Methods: r.Methods,
+		InnerLinks: plan.RewriteFor(r), Methods: r.Methods,
 	}
 	if err := checkUnfinished(e, p); err != nil {
 		return nil, err
 	}
-	if r.State == ledger.Ended || Owned(r) {
+	if r.State == ledger.Ended || plan.Owned(r) {
 		return mendHeld(e, p)
 	}
 	w, err := mendDrive(e, p, o)
@@ -90,7 +93,7 @@ func PlanMend(ctx context.Context, e *Engine, r ledger.Redirect, o MendOptions) 
 }
 
 // mendAway plans what can be put right while the drive is away.
-func mendAway(e *Engine, p *Plan, w *places.Whereabouts, detached bool) (*Plan, error) {
+func mendAway(e *Engine, p *plan.Plan, w *places.Whereabouts, detached bool) (*plan.Plan, error) {
 	if detached {
 		return mendHeld(e, p)
 	}
@@ -100,7 +103,7 @@ func mendAway(e *Engine, p *Plan, w *places.Whereabouts, detached bool) (*Plan, 
 
 // mendLinkOf plans how programs are led to the target again. It reports whether a real
 // folder stands in the link's place.
-func mendLinkOf(e *Engine, p *Plan, r ledger.Redirect) (split bool, err error) {
+func mendLinkOf(e *Engine, p *plan.Plan, r ledger.Redirect) (split bool, err error) {
 	if err := planSettingsOf(e, p, r, false); err != nil {
 		return false, err
 	}
@@ -110,16 +113,16 @@ func mendLinkOf(e *Engine, p *Plan, r ledger.Redirect) (split bool, err error) {
 }
 
 // isNothingToMend says of the plan of a mend that all is as it should be.
-func isNothingToMend(p *Plan) bool {
+func isNothingToMend(p *plan.Plan) bool {
 	m := p.Mend
-	return p.Blocked() == nil && !p.Traits().merges && !m.Link && !m.Tag && !m.Note && len(m.Held) == 0 &&
+	return p.Blocked() == nil && !p.Traits().Merges && !m.Link && !m.Tag && !m.Note && len(m.Held) == 0 &&
 		len(p.Settings) == 0 &&
 		sameRedirect(m.After, *p.Before)
 }
 
 // mendDrive finds the drive of the redirect, an older copy of it if that is
 // accepted, which gets its tag anew then.
-func mendDrive(e *Engine, p *Plan, o MendOptions) (places.Whereabouts, error) {
+func mendDrive(e *Engine, p *plan.Plan, o MendOptions) (places.Whereabouts, error) {
 	w, err := e.Whereabouts(p.Before.Drive, p.Before.Target)
 	if err == nil && w.Older != "" && slices.Contains(o.Accept, finding.OlderClone) {
 		w.Found, p.Mend.Tag = true, true
@@ -131,7 +134,7 @@ func mendDrive(e *Engine, p *Plan, o MendOptions) (places.Whereabouts, error) {
 
 // mendPlace has the redirect be where its drive is by now. seen is how Windows names
 // the target of a junction; empty: as before.
-func mendPlace(e *Engine, p *Plan, w places.Whereabouts, seen string) {
+func mendPlace(e *Engine, p *plan.Plan, w places.Whereabouts, seen string) {
 	after := &p.Mend.After
 	after.Target, after.Drive.Mount = w.Path(p.Before.Drive, p.Before.Target), w.Drive.Mount
 	p.IntoNow, p.IntoDrive, p.IntoFuse = w.Drive, after.Drive, w.Drive.Fuse
@@ -159,7 +162,7 @@ func isNoteKnown(e *Engine, r ledger.Redirect) bool {
 
 // mendHeld mends a redirect of which there is nothing else to mend: what is held
 // may lie on a drive that is elsewhere now.
-func mendHeld(e *Engine, p *Plan) (*Plan, error) {
+func mendHeld(e *Engine, p *plan.Plan) (*plan.Plan, error) {
 	var err error
 	if p.Mend.Held, err = heldMoves(e, *p.Before); err != nil || len(p.Mend.Held) == 0 {
 		return nil, err
@@ -169,26 +172,26 @@ func mendHeld(e *Engine, p *Plan) (*Plan, error) {
 
 // heldMoves lists the held originals of a redirect that lie on drives which
 // are mounted elsewhere now.
-func heldMoves(e *Engine, r ledger.Redirect) ([]HeldMove, error) {
+func heldMoves(e *Engine, r ledger.Redirect) ([]plan.HeldMove, error) {
 	all, err := e.Ledger.HeldOf(r.Name)
 	if err != nil {
 		return nil, err
 	}
-	var out []HeldMove
+	var out []plan.HeldMove
 	for _, h := range all {
 		w, err := e.Whereabouts(h.Drive, h.Path)
 		if err != nil {
 			return nil, err
 		}
 		if at := w.Path(h.Drive, h.Path); at != h.Path {
-			out = append(out, HeldMove{h.ID, at, h.Path, h.Drive, w.Drive.Mount})
+			out = append(out, plan.HeldMove{ID: h.ID, Path: at, Was: h.Path, Drive: h.Drive, Mount: w.Drive.Mount})
 		}
 	}
 	return out, nil
 }
 
 // mendTarget wants the target to be there: a link must not lead nowhere.
-func mendTarget(e *Engine, p *Plan) error {
+func mendTarget(e *Engine, p *plan.Plan) error {
 	d, err := handle.OpenReal(p.Target)
 	if handle.Absent(err) {
 		p.Add(finding.New(finding.TargetMissing, p.Target, "%s is here, but the target %s is not", p.IntoDrive.Label,
@@ -204,7 +207,7 @@ func mendTarget(e *Engine, p *Plan) error {
 
 // mendLink looks at what stands at the link path and whether this account may
 // change it. split says that a real folder stands there.
-func mendLink(e *Engine, p *Plan) (split bool, err error) {
+func mendLink(e *Engine, p *plan.Plan) (split bool, err error) {
 	parent, err := handle.OpenReal(filepath.Dir(p.Link))
 	if err != nil {
 		f := finding.New(finding.LinkImpossible, filepath.Dir(p.Link), "%s can't be opened: %v", filepath.Dir(p.Link),

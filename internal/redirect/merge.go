@@ -5,6 +5,8 @@ import (
 	"errors"
 	"path/filepath"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
@@ -40,11 +42,11 @@ type MergeEntry struct {
 
 // planMerge inspects the merging of a real folder into the target: it is
 // copied like the folder of a move, and then its entries get their places.
-func planMerge(ctx context.Context, e *Engine, p *Plan, progress func(entries, bytes int64)) error {
-	p.Kind, p.From, p.HeldIn = KindMerge, p.Link, filepath.Dir(p.Link)
+func planMerge(ctx context.Context, e *Engine, p *plan.Plan, progress func(entries, bytes int64)) error {
+	p.Kind, p.From, p.HeldIn = plan.KindMerge, p.Link, filepath.Dir(p.Link)
 	p.Held = naming.Held(filepath.Base(p.Link), p.Run)
 	p.TagIn = filepath.Join(p.IntoDrive.Mount, p.IntoDrive.TagPlace)
-	if made, err := OfRun(e.Ledger, p.Before.Run); err == nil {
+	if made, err := plan.OfRun(e.Ledger, p.Before.Run); err == nil {
 		p.Digest = made.Digest
 	}
 	if p.Digest == "" {
@@ -79,9 +81,9 @@ func planMerge(ctx context.Context, e *Engine, p *Plan, progress func(entries, b
 
 // fateOf decides what becomes of an entry of the half at path, given what the
 // target has of that name. equal is asked only for entries of one kind.
-func fateOf(p *Plan, path string, half, target *handle.Stat, equal func() (bool, error)) (Fate, error) {
+func fateOf(p *plan.Plan, path string, half, target *handle.Stat, equal func() (bool, error)) (Fate, error) {
 	switch {
-	case p.Halves == HoldAll && (target == nil || !half.IsDir() || !target.IsDir()):
+	case p.Halves == plan.HoldAll && (target == nil || !half.IsDir() || !target.IsDir()):
 		return FateHeld, nil
 	case target == nil:
 		return FateNew, nil
@@ -93,16 +95,16 @@ func fateOf(p *Plan, path string, half, target *handle.Stat, equal func() (bool,
 	if same, err := equal(); same || err != nil {
 		return FateEqual, err
 	}
-	if p.Halves == Beside {
+	if p.Halves == plan.Beside {
 		return FateBeside, nil
 	}
 	younger := half.Mtime.After(target.Mtime)
-	keep := KeepBothOf
+	keep := plan.KeepBothOf
 	switch {
-	case p.Halves == Newer && younger:
-		keep = KeepHalf
-	case p.Halves == Newer:
-		keep = KeepTarget
+	case p.Halves == plan.Newer && younger:
+		keep = plan.KeepHalf
+	case p.Halves == plan.Newer:
+		keep = plan.KeepTarget
 	}
 	for _, c := range p.Choices {
 		if c.Path == path {
@@ -110,9 +112,9 @@ func fateOf(p *Plan, path string, half, target *handle.Stat, equal func() (bool,
 		}
 	}
 	switch {
-	case keep == KeepHalf:
+	case keep == plan.KeepHalf:
 		return FateReplace, nil
-	case keep == KeepTarget:
+	case keep == plan.KeepTarget:
 		return FateHeld, nil
 	case younger:
 		return FateName, nil
@@ -123,7 +125,7 @@ func fateOf(p *Plan, path string, half, target *handle.Stat, equal func() (bool,
 // PreviewMerge calls visit for every entry of the half, in the one order,
 // with what a merge would do with it. It reads what both have and changes
 // nothing.
-func PreviewMerge(ctx context.Context, e *Engine, p *Plan, visit func(MergeEntry) error) error {
+func PreviewMerge(ctx context.Context, e *Engine, p *plan.Plan, visit func(MergeEntry) error) error {
 	half, err := handle.OpenReal(p.From)
 	if err != nil {
 		return err
@@ -139,7 +141,7 @@ func PreviewMerge(ctx context.Context, e *Engine, p *Plan, visit func(MergeEntry
 
 type mergePreview struct {
 	ctx   context.Context
-	p     *Plan
+	p     *plan.Plan
 	live  *handle.Dir
 	visit func(MergeEntry) error
 	moves string // the last directory that goes over as a whole
@@ -184,9 +186,9 @@ func (v *mergePreview) Visit(h *inventory.Entry) (bool, error) {
 	})
 	switch m.Fate {
 	case FateBeside:
-		m.Beside = filepath.Join(filepath.Dir(h.Path), v.p.beside(name, ofHalf))
+		m.Beside = filepath.Join(filepath.Dir(h.Path), v.p.Beside(name, plan.OfHalf))
 	case FateName:
-		m.Beside = filepath.Join(filepath.Dir(h.Path), v.p.beside(name, ofTarget))
+		m.Beside = filepath.Join(filepath.Dir(h.Path), v.p.Beside(name, plan.OfTarget))
 	}
 	if m.Dir && m.Fate != FateInside {
 		v.moves = h.Path

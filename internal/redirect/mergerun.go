@@ -9,6 +9,8 @@ import (
 	"os"
 	"path/filepath"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -27,7 +29,7 @@ import (
 // A merging gives the entries of a copy their places among others.
 type merging struct{ copying }
 
-func (m *merging) Where() (position, error) { return m.whereMove() }
+func (m *merging) Where() (plan.Position, error) { return m.whereMove() }
 
 func (m *merging) Place(ctx context.Context, _ placeData) error {
 	if err := m.merge(ctx); err != nil {
@@ -148,11 +150,11 @@ func (m *merging) mergeOne(ctx context.Context, live *handle.Dir, rec *transfer.
 	}
 	switch fate {
 	case FateBeside:
-		as = m.p.beside(name, ofHalf)
+		as = m.p.Beside(name, plan.OfHalf)
 	case FateName:
-		err = to.Rename(name, to, m.p.beside(name, ofTarget))
+		err = to.Rename(name, to, m.p.Beside(name, plan.OfTarget))
 	case FateReplace:
-		err = to.Rename(name, from, m.p.beside(name, ofTarget))
+		err = to.Rename(name, from, m.p.Beside(name, plan.OfTarget))
 	}
 	if err == nil && fate != FateNew && fate != FateBeside {
 		err = run.Point(ctx, "made-way")
@@ -345,7 +347,7 @@ func (m *merging) settle(ctx context.Context) error {
 // settledAt looks at the target's entry that has the content of a record; nil
 // if there is none.
 func (m *merging) settledAt(live *handle.Dir, rec *transfer.Record, merged bool) (*transfer.Snap, error) {
-	for _, path := range []string{rec.Path, m.p.besidePath(live, rec.Path)} {
+	for _, path := range []string{rec.Path, m.p.BesidePath(live, rec.Path)} {
 		dir, name, err := live.Parent(path)
 		if handle.Absent(err) {
 			continue

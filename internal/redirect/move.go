@@ -7,6 +7,8 @@ import (
 	"slices"
 	"time"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -19,15 +21,16 @@ import (
 // PlanMove inspects a move and changes nothing but a trial directory that
 // it takes away again. All findings are in the plan, blockers too; errors
 // are for what could not be looked at.
-func PlanMove(ctx context.Context, e *Engine, o MoveOptions) (*Plan, error) {
+func PlanMove(ctx context.Context, e *Engine, o MoveOptions) (*plan.Plan, error) {
 	now := time.Now()
-	p := &Plan{
-		Run: ledger.NewRunID(now), Kind: KindMove, Made: now, WhileInUse: o.WhileInUse, Stops: o.Stops,
+	p := &plan.Plan{
+		Run: ledger.NewRunID(now), Kind: plan.KindMove, Made: now, WhileInUse: o.WhileInUse, Stops: o.Stops,
 		WaitQuiet: o.WaitQuiet, DiscardOld: o.Discard,
 		Link: places.Resolved(o.Folder), Into: places.ResolvedDir(o.Into),
-		Digest: cmp.Or(o.Digest, transfer.SHA256), InnerLinks: cmp.Or(o.InnerLinks, RewriteLinks), Growth: o.Growth,
-		Card: o.Card,
-		Bare: o.StartEmpty, Methods: o.By,
+		Digest: cmp.Or(o.Digest, transfer.SHA256), InnerLinks: cmp.Or(o.InnerLinks, plan.RewriteLinks),
+		Growth: o.Growth,
+		Card:   o.Card,
+		Bare:   o.StartEmpty, Methods: o.By,
 	}
 	p.From = p.Link
 	base := filepath.Base(p.Link)
@@ -40,7 +43,7 @@ func PlanMove(ctx context.Context, e *Engine, o MoveOptions) (*Plan, error) {
 			return nil, err
 		}
 	}
-	if err := p.byOthersLinks(preflight.Above(o.Folder), o.Into); err != nil {
+	if err := p.ByOthersLinks(preflight.Above(o.Folder), o.Into); err != nil {
 		return nil, err
 	}
 	p.Final = base
@@ -53,7 +56,7 @@ func PlanMove(ctx context.Context, e *Engine, o MoveOptions) (*Plan, error) {
 	if err := chooseName(e, p, o.Name, base); err != nil {
 		return nil, err
 	}
-	if (&RefusedError{p.Findings}).OnlyAway() {
+	if (&plan.RefusedError{Findings: p.Findings}).OnlyAway() {
 		return p, nil // nothing else can be looked at
 	}
 	// The target first: its block size decides what the folder takes there.
@@ -87,15 +90,15 @@ func PlanMove(ctx context.Context, e *Engine, o MoveOptions) (*Plan, error) {
 
 // moveLeads looks at how programs will be led to the target, and what could keep
 // them from it.
-func moveLeads(e *Engine, p *Plan, o MoveOptions) error {
+func moveLeads(e *Engine, p *plan.Plan, o MoveOptions) error {
 	if err := checkLinkPlace(e, p); err != nil {
 		return err
 	}
 	if err := checkUnfinished(e, p); err != nil {
 		return err
 	}
-	if p.IntoNow.Mount != "" && !ForOthersBy(p.Methods) {
-		if err := p.told(preflight.MountPoint(&p.IntoNow, p.Name)); err != nil {
+	if p.IntoNow.Mount != "" && !plan.ForOthersBy(p.Methods) {
+		if err := p.Told(preflight.MountPoint(&p.IntoNow, p.Name)); err != nil {
 			return err
 		}
 	}
@@ -121,10 +124,10 @@ func moveLeads(e *Engine, p *Plan, o MoveOptions) error {
 // moveMerging turns the plan of a move into one that merges the folder into a
 // target which has entries already, if it has. Entries that both have, with
 // other content, are named before anything moves.
-func moveMerging(ctx context.Context, e *Engine, p *Plan) error {
+func moveMerging(ctx context.Context, e *Engine, p *plan.Plan) error {
 	i := slices.IndexFunc(p.Findings,
 		func(f finding.Finding) bool { return f.Code == finding.TargetTaken && f.Path == p.Copy() })
-	if i < 0 || !p.Traits().first {
+	if i < 0 || !p.Traits().First {
 		return nil // there is nothing to merge with
 	}
 	live, err := handle.OpenReal(p.Copy())
@@ -142,10 +145,10 @@ func moveMerging(ctx context.Context, e *Engine, p *Plan) error {
 		Drive: p.IntoDrive, Bytes: p.Bytes, Files: p.Files, Created: p.Made, Run: p.Run, Card: p.Card,
 	}
 	if len(now.Methods) == 0 {
-		now.Methods = []string{BySymlink}
+		now.Methods = []string{plan.BySymlink}
 	}
-	p.Kind, p.Fresh, p.Halves, p.Before = KindMerge, true, Beside, &now
-	p.Mend = &Mending{After: now, Note: true}
+	p.Kind, p.Fresh, p.Halves, p.Before = plan.KindMerge, true, plan.Beside, &now
+	p.Mend = &plan.Mending{After: now, Note: true}
 	if p.Blocked() != nil {
 		return nil
 	}
@@ -161,16 +164,16 @@ func moveMerging(ctx context.Context, e *Engine, p *Plan) error {
 	})
 	if err == nil && count > 0 {
 		p.Add(finding.New(finding.MergeConflict, both[0], "%s of %s and of %s have one name and other content",
-			entryCount(int64(count)), p.From, p.Copy()).Named(p.Name).Listing(count, both))
+			plan.EntryCount(int64(count)), p.From, p.Copy()).Named(p.Name).Listing(count, both))
 	}
 	return err
 }
 
 // planMoveOn plans the move of a folder that is redirected already: what moves is its
 // target.
-func planMoveOn(e *Engine, p *Plan, r *ledger.Redirect) error {
-	p.Kind, p.Before, p.Name, p.Methods = KindMoveOn, r, r.Name, r.Methods
-	if Owned(*r) {
+func planMoveOn(e *Engine, p *plan.Plan, r *ledger.Redirect) error {
+	p.Kind, p.Before, p.Name, p.Methods = plan.KindMoveOn, r, r.Name, r.Methods
+	if plan.Owned(*r) {
 		p.Add(finding.New(finding.MustStay, r.Link, "the engine that owns %s has to move it", r.Name).Named(r.Name).
 			Instead("`nexlin move card:" + r.Card + " --store NAME --into DIR`"))
 	}

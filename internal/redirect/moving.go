@@ -1,6 +1,10 @@
 package redirect
 
-import "context"
+import (
+	"context"
+
+	"nexlin/internal/plan"
+)
 
 type moving struct{ copying }
 
@@ -14,8 +18,8 @@ func (j *detaching) Forward(ctx context.Context) error { return j.detach(ctx) }
 
 func (j *detaching) Back(ctx context.Context) error { return j.attach(ctx) }
 
-func (j *moving) Where() (position, error) { return j.whereMove() }
+func (j *moving) Where() (plan.Position, error) { return j.whereMove() }
 
-func (j *movingOn) Where() (position, error) { return j.whereMoveOn() }
+func (j *movingOn) Where() (plan.Position, error) { return j.whereMoveOn() }
 
-func (j *bringingBack) Where() (position, error) { return j.whereBringBack() }
+func (j *bringingBack) Where() (plan.Position, error) { return j.whereBringBack() }

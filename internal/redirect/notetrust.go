@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/ledger"
@@ -14,7 +16,7 @@ import (
 // says is taken for what a run of this ledger wrote only if that run is here;
 // otherwise a link into a hidden place, where programs keep keys and settings
 // that they act on, needs a consent of its own, and so does a note that nothing
-// beside it bears out.
+// Beside it bears out.
 
 // trustNote adds those findings about a note whose link would be made at link,
 // in an account's home. dir is the directory that its record directory lies in.
@@ -55,10 +57,10 @@ func wroteNote(e *Engine, n *note.Note, drv *drive.Drive) (bool, error) {
 	if errors.Is(err, ledger.ErrNotFound) {
 		return false, nil
 	}
-	if err != nil || IsGroup(row) {
+	if err != nil || plan.IsGroup(row) {
 		return false, err
 	}
-	p, err := Of(row)
+	p, err := plan.Of(row)
 	if err != nil {
 		return false, err
 	}

@@ -4,6 +4,8 @@ import (
 	"path/filepath"
 	"slices"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -23,7 +25,7 @@ func (m *opener) openReal(path string) (*handle.Dir, error) {
 	if f, err := preflight.OthersDirectory(d); f != nil || err != nil {
 		d.Release()
 		if f != nil {
-			err = &RefusedError{[]finding.Finding{*f}}
+			err = plan.Refused(*f)
 		}
 		return nil, err
 	}
@@ -56,7 +58,7 @@ func (m *opener) openOn(path string, want ledger.DriveRef) (*handle.Dir, error) 
 	if herr != nil {
 		return nil, herr
 	}
-	return nil, &GoneError{Drive: want.Label, Path: path}
+	return nil, &plan.GoneError{Drive: want.Label, Path: path}
 }
 
 // open takes the handles that all later acts go through, checks that the
@@ -73,7 +75,7 @@ func (m *opener) open() error {
 		if f, err := preflight.OthersDirectory(m.from); err != nil {
 			return err
 		} else if f != nil && !slices.Contains(m.p.Accepted, finding.OthersHands) {
-			return &RefusedError{[]finding.Finding{*f}}
+			return plan.Refused(*f)
 		}
 		if err := m.lock(m.from); err != nil {
 			return err
@@ -84,7 +86,7 @@ func (m *opener) open() error {
 	} else if !handle.Missing(err) {
 		return err
 	}
-	if m.p.Traits().merges && m.into != nil {
+	if m.p.Traits().Merges && m.into != nil {
 		if err := m.lockCopy(); err != nil {
 			return err
 		}
@@ -169,7 +171,7 @@ func (m *opener) checkDrive(path string, want ledger.DriveRef) error {
 			f = f.Instead(places.PlugIn(want.Label, command))
 		}
 	}
-	return &RefusedError{[]finding.Finding{f}}
+	return plan.Refused(f)
 }
 
 // stillHere wants the directories that the run works in to be reached by
@@ -194,7 +196,7 @@ func (m *opener) stillHere() error {
 			gone = err == nil && !is.SameInode(&was)
 		}
 		if gone {
-			return &GoneError{Drive: d.on, Path: d.path}
+			return &plan.GoneError{Drive: d.on, Path: d.path}
 		}
 		if err != nil {
 			return err
@@ -215,7 +217,7 @@ func (m *opener) findFrom() (*handle.Dir, error) {
 			return nil, err
 		}
 		st, err := d.Self()
-		if err == nil && IsFolder(&st, m.p.fromID()) {
+		if err == nil && plan.IsFolder(&st, m.p.FromID()) {
 			return d, nil
 		}
 		d.Release()
@@ -241,8 +243,8 @@ func (m *opener) openRenamed() error {
 }
 
 func (m *opener) busy(path string) error {
-	return &RefusedError{[]finding.Finding{finding.New(finding.FolderBusy, path,
-		"another Nexlin is at work on %s, or on a folder above or inside it", path).Named(m.p.Name)}}
+	return plan.Refused(finding.New(finding.FolderBusy, path,
+		"another Nexlin is at work on %s, or on a folder above or inside it", path).Named(m.p.Name))
 }
 
 // lock takes the folder exclusively and its ancestors shared. A nested run

@@ -6,6 +6,8 @@ import (
 	"path/filepath"
 	"testing"
 
+	"nexlin/internal/plan"
+
 	"github.com/stretchr/testify/require"
 
 	"nexlin/internal/drive"
@@ -29,7 +31,7 @@ func TestPlanIsLookedAtAgainBehindTheLock(t *testing.T) {
 	defer l.Close()
 	e := New(l, drives)
 	ctx := context.Background()
-	move := func() *Plan {
+	move := func() *plan.Plan {
 		p, err := PlanMove(ctx, e,
 			MoveOptions{Folder: filepath.Join(dir, "skerry/Charts"), Into: filepath.Join(dir, "basalt")})
 		require.NoError(t, err)
@@ -40,7 +42,7 @@ func TestPlanIsLookedAtAgainBehindTheLock(t *testing.T) {
 	require.NoError(t, err)
 	outdated := func(err error) {
 		t.Helper()
-		var refused *RefusedError
+		var refused *plan.RefusedError
 		require.ErrorAs(t, err, &refused)
 		require.True(t, finding.Has(refused.Findings, finding.PlanOld), refused.Findings)
 	}

@@ -5,6 +5,8 @@ import (
 	"errors"
 	"syscall"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -21,7 +23,7 @@ func swapName(id string) string { return ".nexlin-swap-" + id }
 // (EXDEV, overlayfs: redirect_dir). It comes before the copy; a refusal has
 // changed nothing.
 func (m *copier) tryFolder(ctx context.Context) error {
-	if m.p.FromNow.FS != "overlay" || !m.p.exchanges() || m.p.Gap {
+	if m.p.FromNow.FS != "overlay" || !m.p.Exchanges() || m.p.Gap {
 		return nil
 	}
 	if done, err := m.Finished("try-folder"); done || err != nil {
@@ -40,9 +42,9 @@ func (m *copier) tryFolder(ctx context.Context) error {
 		return errors.Join(err, m.untryFolder(), handle.IgnorePermission(m.linkIn.SetTimes(times.Atime, times.Mtime)))
 	}, nil)
 	if errors.Is(err, syscall.EXDEV) {
-		return &RefusedError{[]finding.Finding{finding.New(finding.LinkImpossible, m.p.Link,
+		return plan.Refused(finding.New(finding.LinkImpossible, m.p.Link,
 			"%s lies in a lower layer of an overlay, which can't rename it", m.p.Link).Named(m.p.Name).
-			Instead("move it where the layer itself is mounted, or mount the overlay with redirect_dir=on")}}
+			Instead("move it where the layer itself is mounted, or mount the overlay with redirect_dir=on"))
 	}
 	return err
 }
@@ -50,7 +52,7 @@ func (m *copier) tryFolder(ctx context.Context) error {
 // trialSwap has the folder change places with a link beside it.
 func (m *opener) trialSwap() *swap.Swap {
 	name := swapName(m.p.Run)
-	return &swap.Swap{Place: *m.linkPlace(), Text: name, Away: m.linkIn, Name: name, Ino: m.p.fromID()}
+	return &swap.Swap{Place: *m.linkPlace(), Text: name, Away: m.linkIn, Name: name, Ino: m.p.FromID()}
 }
 
 // untryFolder puts right what a trial left that was stopped between its two
@@ -66,7 +68,7 @@ func (m *opener) untryFolder() error {
 // refusedEarly ends a run that was refused by a trial that had to be journaled:
 // nothing is left of it.
 func (m *copier) refusedEarly(err error) (bool, error) {
-	var refused *RefusedError
+	var refused *plan.RefusedError
 	if !errors.As(err, &refused) {
 		return false, err
 	}

@@ -10,6 +10,8 @@ import (
 	"path/filepath"
 	"time"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/account"
 	"nexlin/internal/archive"
 	"nexlin/internal/finding"
@@ -37,10 +39,10 @@ type PackOptions struct {
 
 // PlanPack inspects a pack and changes nothing. Like [PlanMove] it
 // returns all findings in the plan.
-func PlanPack(ctx context.Context, e *Engine, o PackOptions) (*Plan, error) {
+func PlanPack(ctx context.Context, e *Engine, o PackOptions) (*plan.Plan, error) {
 	now := time.Now()
-	p := &Plan{
-		Run: ledger.NewRunID(now), Kind: KindPack, Made: now, Name: o.Name, WhileInUse: o.WhileInUse,
+	p := &plan.Plan{
+		Run: ledger.NewRunID(now), Kind: plan.KindPack, Made: now, Name: o.Name, WhileInUse: o.WhileInUse,
 		Accepted: o.Accept,
 		Link:     o.Folder, From: o.Folder,
 		Into: places.ResolvedDir(filepath.Dir(o.File)), Final: filepath.Base(o.File),
@@ -58,7 +60,7 @@ func PlanPack(ctx context.Context, e *Engine, o PackOptions) (*Plan, error) {
 			return p, err
 		}
 	}
-	if err := p.byOthersLinks(o.Folder, preflight.Above(o.File)); err != nil {
+	if err := p.ByOthersLinks(o.Folder, preflight.Above(o.File)); err != nil {
 		return nil, err
 	}
 	if err := findPacked(ctx, e, p, o.Progress); err != nil {
@@ -91,7 +93,7 @@ func PlanPack(ctx context.Context, e *Engine, o PackOptions) (*Plan, error) {
 }
 
 // findPacked looks at the folder that is to be packed.
-func findPacked(ctx context.Context, e *Engine, p *Plan, progress func(entries, bytes int64)) error {
+func findPacked(ctx context.Context, e *Engine, p *plan.Plan, progress func(entries, bytes int64)) error {
 	path := p.From
 	root, err := handle.OpenReal(path)
 	if handle.Absent(err) {
@@ -128,7 +130,7 @@ func findPacked(ctx context.Context, e *Engine, p *Plan, progress func(entries, 
 
 // findOutDir opens the directory that an archive or a folder is to be made in; nil
 // with a finding if that can't be.
-func findOutDir(e *Engine, p *Plan) (*handle.Dir, error) {
+func findOutDir(e *Engine, p *plan.Plan) (*handle.Dir, error) {
 	into := p.Into
 	if free, err := checkNotOurs(e, p); !free || err != nil {
 		return nil, err
@@ -282,7 +284,7 @@ func (m *packing) pack(ctx context.Context) error {
 	if err := m.Begin("pack", m.p.Files, m.p.Bytes); err != nil {
 		return err
 	}
-	a := &Archive{File: m.p.Copy()}
+	a := &plan.Archive{File: m.p.Copy()}
 	if err := m.Act(ctx, "pack", naming.Part(m.p.Run), func() error { return m.writeArchive(ctx, root, list, a) },
 		nil); err != nil {
 		return err
@@ -293,7 +295,7 @@ func (m *packing) pack(ctx context.Context) error {
 	if err := m.readArchive(ctx, a); err != nil {
 		return err
 	}
-	err = m.Act(ctx, "place", m.p.Final, func() error { return m.placeMade(&a.made) }, nil)
+	err = m.Act(ctx, "place", m.p.Final, func() error { return m.placeMade(&a.Made) }, nil)
 	if err != nil {
 		return err
 	}
@@ -323,16 +325,16 @@ func (m *packing) placeMade(made *handle.Stat) error {
 	return m.into.Sync()
 }
 
-func (m *packing) writeArchive(ctx context.Context, root *handle.Dir, list string, a *Archive) (err error) {
+func (m *packing) writeArchive(ctx context.Context, root *handle.Dir, list string, a *plan.Archive) (err error) {
 	f, err := m.into.Create(naming.Part(m.p.Run), 0o600)
 	if err != nil {
 		return err
 	}
 	defer func() { err = errors.Join(err, f.Close()) }()
-	if a.made, err = f.Stat(); err != nil {
+	if a.Made, err = f.Stat(); err != nil {
 		return err
 	}
-	if err := m.notePart(&a.made); err != nil {
+	if err := m.notePart(&a.Made); err != nil {
 		return err
 	}
 	sum := sha256.New()
@@ -360,13 +362,13 @@ func (m *packing) writeArchive(ctx context.Context, root *handle.Dir, list strin
 			return err
 		}
 	}
-	a.Count, a.Bytes, a.Digest = Count{Files: n.Files, Bytes: n.Bytes}, w.N, hex.EncodeToString(sum.Sum(nil))
+	a.Count, a.Bytes, a.Digest = plan.Count{Files: n.Files, Bytes: n.Bytes}, w.N, hex.EncodeToString(sum.Sum(nil))
 	return f.Sync()
 }
 
 // readArchive reads the archive back from the drive, to its end, and wants
 // every byte of it to be the one that was written.
-func (m *packing) readArchive(ctx context.Context, a *Archive) error {
+func (m *packing) readArchive(ctx context.Context, a *plan.Archive) error {
 	f, err := m.into.OpenFile(naming.Part(m.p.Run))
 	if err != nil {
 		return err
@@ -376,7 +378,7 @@ func (m *packing) readArchive(ctx context.Context, a *Archive) error {
 	if err != nil {
 		return err
 	}
-	if !now.SameInode(&a.made) {
+	if !now.SameInode(&a.Made) {
 		return swap.Broken(m.into.Join(naming.Part(m.p.Run)), "something else was put in the place of the archive")
 	}
 	m.out.Device = f.Uncache(0, 0)
@@ -406,14 +408,14 @@ func (m *packing) readWhole(ctx context.Context, f io.Reader, list string, maker
 
 // PlanUnpack inspects an unpack and changes nothing. What is in the archive is
 // read only when it is unpacked.
-func PlanUnpack(e *Engine, o PackOptions) (*Plan, error) {
+func PlanUnpack(e *Engine, o PackOptions) (*plan.Plan, error) {
 	now := time.Now()
-	p := &Plan{
-		Run: ledger.NewRunID(now), Kind: KindUnpack, Made: now, Name: "-" + naming.Default(filepath.Base(o.File)),
+	p := &plan.Plan{
+		Run: ledger.NewRunID(now), Kind: plan.KindUnpack, Made: now, Name: "-" + naming.Default(filepath.Base(o.File)),
 		Accepted: o.Accept,
 		Link:     o.File, From: o.File, Into: places.ResolvedDir(o.Into), Final: o.As,
 	}
-	if err := p.byOthersLinks(o.File, o.Into); err != nil {
+	if err := p.ByOthersLinks(o.File, o.Into); err != nil {
 		return nil, err
 	}
 	st, err := os.Stat(o.File)
@@ -457,7 +459,7 @@ func (m *packing) unpack(ctx context.Context) error {
 	if err := m.Begin("unpack", 0, 0); err != nil {
 		return err
 	}
-	a, top := &Archive{File: m.p.From}, ""
+	a, top := &plan.Archive{File: m.p.From}, ""
 	err = m.Act(ctx, "unpack", naming.Part(m.p.Run), func() (err error) {
 		top, err = m.unpackPart(ctx, in, a, limit, vouched)
 		return err
@@ -471,10 +473,10 @@ func (m *packing) unpack(ctx context.Context) error {
 	if free, err := m.mayPlace(); !free || err != nil {
 		return err
 	}
-	err = m.Act(ctx, "place", m.p.Final, func() error { return m.placeMade(&a.made) }, nil)
+	err = m.Act(ctx, "place", m.p.Final, func() error { return m.placeMade(&a.Made) }, nil)
 	if errors.Is(err, os.ErrExist) {
-		return &RefusedError{[]finding.Finding{finding.New(finding.TargetTaken, m.p.Copy(), "%s exists already",
-			m.p.Copy()).Instead("`--as` gives the folder another name")}}
+		return plan.Refused(finding.New(finding.TargetTaken, m.p.Copy(), "%s exists already",
+			m.p.Copy()).Instead("`--as` gives the folder another name"))
 	}
 	if err != nil {
 		return err
@@ -489,17 +491,17 @@ func (m *packing) unpack(ctx context.Context) error {
 // unpackPart makes what is in an archive below a new part and reads it back. limit is
 // what may be made, vouched the digest that the ledger knows of the archive, empty if
 // none. It gives the name of the folder in the archive.
-func (m *packing) unpackPart(ctx context.Context, in *handle.File, a *Archive, limit *archive.Limit,
+func (m *packing) unpackPart(ctx context.Context, in *handle.File, a *plan.Archive, limit *archive.Limit,
 	vouched string) (top string, err error) {
 	root, err := m.makePart()
 	if err != nil {
 		return "", err
 	}
 	defer root.Release()
-	if a.made, err = root.Self(); err != nil {
+	if a.Made, err = root.Self(); err != nil {
 		return "", err
 	}
-	if err := m.notePart(&a.made); err != nil {
+	if err := m.notePart(&a.Made); err != nil {
 		return "", err
 	}
 	build := archive.NewBuilder(ctx, root.Retain())
@@ -509,7 +511,7 @@ func (m *packing) unpackPart(ctx context.Context, in *handle.File, a *Archive, l
 	if top, n, a.Digest, err = m.readWhole(ctx, in, packManifest, build); err != nil {
 		return "", err
 	}
-	a.Count = Count{Files: n.Files, Bytes: n.Bytes}
+	a.Count = plan.Count{Files: n.Files, Bytes: n.Bytes}
 	if vouched != "" && a.Digest != vouched {
 		return "", &archive.DamageError{What: "it was changed while it was read"}
 	}
@@ -534,9 +536,9 @@ func (m *packing) roomFor(bytes int64) error {
 	if d.Free-bytes >= d.Reserve() {
 		return nil
 	}
-	return &RefusedError{[]finding.Finding{finding.New(finding.SpaceShort, m.p.Into, "%s has too little room for "+
+	return plan.Refused(finding.New(finding.SpaceShort, m.p.Into, "%s has too little room for "+
 		"what is in the archive: %s more are needed, and a reserve of %s; free %s", d.Name(), pathtext.Size(bytes),
-		pathtext.Size(d.Reserve()), pathtext.Size(d.Free)).OnDrive(d.Name())}}
+		pathtext.Size(d.Reserve()), pathtext.Size(d.Free)).OnDrive(d.Name()))
 }
 
 // mayPlace refuses a name that is Nexlin's own for what an archive holds.
@@ -545,8 +547,8 @@ func (m *packing) mayPlace() (bool, error) {
 	if err != nil || !ours(m.p.Copy()) {
 		return err == nil, err
 	}
-	return false, &RefusedError{[]finding.Finding{finding.New(finding.Protected, m.p.Copy(), "%s %s", m.p.Copy(),
-		places.IsOurs).Instead("`--as` gives the folder another name")}}
+	return false, plan.Refused(finding.New(finding.Protected, m.p.Copy(), "%s %s", m.p.Copy(),
+		places.IsOurs).Instead("`--as` gives the folder another name"))
 }
 
 // makePart makes the directory that an archive is unpacked into: this account's
@@ -696,13 +698,14 @@ func (m *packing) packedAgain(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	a := &Archive{File: m.p.Copy(), Count: Count{Files: n.Files, Bytes: n.Bytes}, Bytes: st.Size, Digest: digest}
+	a := &plan.Archive{File: m.p.Copy(), Count: plan.Count{Files: n.Files, Bytes: n.Bytes}, Bytes: st.Size,
+		Digest: digest}
 	m.out.Archive, m.out.Verified = a, a.Count
 	return m.Run.Set(ledger.Done, "", m.addPack(a))
 }
 
 // addPack has the ledger know an archive that was verified.
-func (m *packing) addPack(a *Archive) func(*ledger.Tx) error {
+func (m *packing) addPack(a *plan.Archive) func(*ledger.Tx) error {
 	return func(t *ledger.Tx) error {
 		return t.AddPack(ledger.Pack{Redirect: m.p.Name, Folder: m.p.From, File: a.File, Bytes: a.Bytes,
 			Files: a.Count.Files, Digest: a.Digest, Made: time.Now(), Run: m.p.Run})

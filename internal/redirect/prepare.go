@@ -7,6 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/drive"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -17,8 +19,8 @@ import (
 )
 
 // prepare makes everything that the copy needs around it.
-func (m *copier) prepare(ctx context.Context, at position) error {
-	if at == placed {
+func (m *copier) prepare(ctx context.Context, at plan.Position) error {
+	if at == plan.Placed {
 		if err := m.unplace(ctx); err != nil {
 			return err
 		}
@@ -29,13 +31,13 @@ func (m *copier) prepare(ctx context.Context, at position) error {
 	if err := m.Run.Reserve(preflight.LedgerRoom); err != nil {
 		return err
 	}
-	if m.p.Traits().merges && m.into == nil {
+	if m.p.Traits().Merges && m.into == nil {
 		return swap.Broken(m.p.Into, "the directory around the target is not there")
 	}
 	if err := m.parents(ctx); err != nil {
 		return err
 	}
-	if !m.p.Traits().back {
+	if !m.p.Traits().Back {
 		if err := m.tag(ctx); err != nil {
 			return err
 		}

@@ -8,6 +8,8 @@ import (
 	"path/filepath"
 	"time"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/drive"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -45,7 +47,7 @@ func probeNames() [2]string { return [2]string{probeName + drive.NewID(), probeN
 // The error is a *TrialError.
 func Try(r ledger.Redirect, target *handle.Dir) (byBytes bool, err error) {
 	via := r.Target
-	if !Linkless(r.Methods) {
+	if !plan.Linkless(r.Methods) {
 		at, err := handle.OpenReal(filepath.Dir(r.Link))
 		if err != nil {
 			return false, &TrialError{r.Link, "it can't be reached", err}

@@ -7,6 +7,8 @@ import (
 	"slices"
 	"time"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/account"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
@@ -36,12 +38,12 @@ func withoutProfile(home string, kinds []string, profiles []setting.Profile) (ou
 // PlanFuture plans to change only where new things go: the location settings
 // of the folders lead to directories of their names in into, which are made;
 // the folders stay.
-func PlanFuture(e *Engine, home string, folders []string, o MoveOptions) (*Plan, error) {
+func PlanFuture(e *Engine, home string, folders []string, o MoveOptions) (*plan.Plan, error) {
 	now := time.Now()
-	p := &Plan{
-		Run: ledger.NewRunID(now), Kind: KindFuture, Made: now, Name: "location settings",
+	p := &plan.Plan{
+		Run: ledger.NewRunID(now), Kind: plan.KindFuture, Made: now, Name: "location settings",
 		Link: places.Resolved(folders[0]),
-		Into: places.ResolvedDir(o.Into), Methods: []string{BySetting},
+		Into: places.ResolvedDir(o.Into), Methods: []string{plan.BySetting},
 	}
 	st, err := handle.Lstat(home)
 	if err != nil {
@@ -75,7 +77,7 @@ func PlanFuture(e *Engine, home string, folders []string, o MoveOptions) (*Plan,
 }
 
 // futureTarget looks at the drive that new things are to go to.
-func futureTarget(e *Engine, p *Plan) error {
+func futureTarget(e *Engine, p *plan.Plan) error {
 	q := *p
 	q.Findings, q.Final = nil, "x"
 	if err := checkTarget(e, &q); err != nil {

@@ -3,6 +3,8 @@ package redirect
 import (
 	"slices"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/handle"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
@@ -12,9 +14,9 @@ import (
 // FitBy lists the methods that fit a folder: a link always does, a setting
 // where the system keeps one.
 func FitBy(e *Engine, path string) ([]string, error) {
-	out := []string{BySymlink}
+	out := []string{plan.BySymlink}
 	if handle.Windows {
-		out = append(out, ByJunction)
+		out = append(out, plan.ByJunction)
 	}
 	home := e.HomeOf(path)
 	if home == "" {
@@ -22,7 +24,7 @@ func FitBy(e *Engine, path string) ([]string, error) {
 	}
 	_, _, ok, err := setting.Location(home, path)
 	if ok {
-		out = append(out, BySetting, BySetting+"+"+BySymlink)
+		out = append(out, plan.BySetting, plan.BySetting+"+"+plan.BySymlink)
 	}
 	return out, err
 }
@@ -47,11 +49,11 @@ const EveryProfile = "all"
 func ProfileMethods() []string {
 	switch {
 	case len(setting.Kinds()) == 0:
-		return []string{BySymlink}
+		return []string{plan.BySymlink}
 	case handle.Windows:
-		return []string{ByJunction, BySetting}
+		return []string{plan.ByJunction, plan.BySetting}
 	}
-	return []string{BySetting, BySymlink}
+	return []string{plan.BySetting, plan.BySymlink}
 }
 
 // ProfileKinds lists what may be asked for.

@@ -4,6 +4,8 @@ import (
 	"context"
 	"time"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/finding"
 	"nexlin/internal/inuse"
 	"nexlin/internal/preflight"
@@ -56,9 +58,9 @@ func (m *copier) waitQuiet(ctx context.Context) error {
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
-		return &RefusedError{[]finding.Finding{finding.New(finding.InUse, m.p.From,
+		return plan.Refused(finding.New(finding.InUse, m.p.From,
 			"%s still writes to the folder after %s", inuse.Programs(w), m.p.WaitQuiet.String()).Listing(len(w),
-			preflight.Paths(w))}}
+			preflight.Paths(w)))
 	}
 }
 

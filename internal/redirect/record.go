@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/account"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
@@ -35,11 +37,12 @@ var leftOver = []string{".old", ".orig", ".bak", ".backup", "-old", "_old", " ol
 // PlanRecord looks at a link that somebody made by hand, or a folder whose
 // copy lies on the drive already. It reads no content; the run does, and
 // takes nothing in if it does not match.
-func PlanRecord(e *Engine, o RecordOptions) (*Plan, error) {
+func PlanRecord(e *Engine, o RecordOptions) (*plan.Plan, error) {
 	now := time.Now()
-	p := &Plan{
-		Run: ledger.NewRunID(now), Kind: KindRecord, Made: now, Link: places.Resolved(o.Path), Digest: transfer.SHA256,
-		InnerLinks: KeepLinks, Accepted: o.Accept,
+	p := &plan.Plan{
+		Run: ledger.NewRunID(now), Kind: plan.KindRecord, Made: now, Link: places.Resolved(o.Path),
+		Digest:     transfer.SHA256,
+		InnerLinks: plan.KeepLinks, Accepted: o.Accept,
 	}
 	if r, err := e.ByLink(p.Link); err != nil {
 		return nil, err
@@ -49,7 +52,7 @@ func PlanRecord(e *Engine, o RecordOptions) (*Plan, error) {
 			r.Name).Named(r.Name).As(finding.Blocker))
 		return p, nil
 	}
-	if err := p.byOthersLinks(preflight.Above(o.Path), o.Copy, o.Original); err != nil {
+	if err := p.ByOthersLinks(preflight.Above(o.Path), o.Copy, o.Original); err != nil {
 		return nil, err
 	}
 	p.HeldIn = filepath.Dir(p.Link)
@@ -61,7 +64,7 @@ func PlanRecord(e *Engine, o RecordOptions) (*Plan, error) {
 	if err != nil || p.Blocked() != nil {
 		return p, err
 	}
-	if err := p.told(e.Shared(p.Name, copy)); err != nil {
+	if err := p.Told(e.Shared(p.Name, copy)); err != nil {
 		return nil, err
 	}
 	p.Target = copy
@@ -97,16 +100,16 @@ func PlanRecord(e *Engine, o RecordOptions) (*Plan, error) {
 	return p, nil
 }
 
-func chooseRecordName(e *Engine, p *Plan, name string) error {
+func chooseRecordName(e *Engine, p *plan.Plan, name string) error {
 	kind := p.Kind
-	p.Kind = KindMove // it takes a new name, as a move does
+	p.Kind = plan.KindMove // it takes a new name, as a move does
 	defer func() { p.Kind = kind }()
 	return chooseName(e, p, name, filepath.Base(p.Link))
 }
 
 // recordSides finds out what is link, copy and original, and gives the copy's
 // resolved path.
-func recordSides(e *Engine, p *Plan, o RecordOptions) (string, error) {
+func recordSides(e *Engine, p *plan.Plan, o RecordOptions) (string, error) {
 	at := p.Link
 	st, err := handle.Lstat(at)
 	switch {
@@ -140,7 +143,7 @@ func recordSides(e *Engine, p *Plan, o RecordOptions) (string, error) {
 }
 
 // recordLink is [recordSides] for a link.
-func recordLink(e *Engine, p *Plan, o RecordOptions) (string, error) {
+func recordLink(e *Engine, p *plan.Plan, o RecordOptions) (string, error) {
 	at := p.Link
 	steps, copy, err := link.Chain(at)
 	if err != nil && o.Copy != "" && len(steps) > 0 && link.IsJunction(steps[0].Text) {
@@ -158,7 +161,7 @@ func recordLink(e *Engine, p *Plan, o RecordOptions) (string, error) {
 		}
 	}
 	if text := p.OldText; link.IsJunction(text) {
-		p.Methods, p.LinkText = []string{ByJunction}, text
+		p.Methods, p.LinkText = []string{plan.ByJunction}, text
 	}
 	if o.Copy != "" && places.ResolvedDir(o.Copy) != copy {
 		p.Add(finding.New(finding.LinkChanged, at, "%s leads to %s, not to %s", at, copy, o.Copy).As(finding.Blocker).
@@ -229,7 +232,7 @@ func heldBesideOf(at string) (found []string, err error) {
 }
 
 // recordTarget looks at the copy and its drive.
-func recordTarget(e *Engine, p *Plan) error {
+func recordTarget(e *Engine, p *plan.Plan) error {
 	at := p.Target
 	d, err := handle.OpenReal(at)
 	if handle.Absent(err) {
@@ -267,7 +270,7 @@ func recordTarget(e *Engine, p *Plan) error {
 }
 
 // recordRights looks at the drive of the link and at who may change it.
-func recordRights(e *Engine, p *Plan) (err error) {
+func recordRights(e *Engine, p *plan.Plan) (err error) {
 	at := p.Link
 	if p.From != "" {
 		at = p.From

@@ -6,6 +6,8 @@ import (
 	"path/filepath"
 	"slices"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
@@ -18,7 +20,7 @@ import (
 
 // Compare holds the original against the copy without taking anything in, and
 // adds what it finds to the plan.
-func Compare(ctx context.Context, e *Engine, p *Plan) error {
+func Compare(ctx context.Context, e *Engine, p *plan.Plan) error {
 	m := &recording{basics{newExecution(e, p)}}
 	defer m.close()
 	if err := m.Open(); err != nil {
@@ -32,7 +34,7 @@ func Compare(ctx context.Context, e *Engine, p *Plan) error {
 // A recording takes in what was moved by hand.
 type recording struct{ basics }
 
-func (m *recording) Where() (position, error) { return m.whereLinked() }
+func (m *recording) Where() (plan.Position, error) { return m.whereLinked() }
 
 // Try tries the link, if it is to be made.
 func (m *recording) Try(context.Context) error {
@@ -44,7 +46,7 @@ func (m *recording) Try(context.Context) error {
 
 // Ended ends a run that took nothing in as refused, not as stopped.
 func (m *recording) Ended(err error) error {
-	if refused := (*RefusedError)(nil); errors.As(err, &refused) {
+	if refused := (*plan.RefusedError)(nil); errors.As(err, &refused) {
 		return errors.Join(err, m.Run.Set(ledger.Refused, refused.Error(), nil))
 	}
 	return m.stopped(err)
@@ -107,7 +109,7 @@ func (m *recording) adopt(ctx context.Context, n int) (*transfer.Adopted, error)
 	found := slices.Concat(content.finding(finding.CopyDiffers, m.p), meta.finding(finding.MetaDiffers, m.p))
 	if n := a.LeadOut; n > 0 && m.from != nil {
 		found = append(found, finding.New(finding.HardLinksOut, m.from.Join(a.LeadOutPaths[0]),
-			"%s in %s have further names outside of it", entryCount(int64(n)),
+			"%s in %s have further names outside of it", plan.EntryCount(int64(n)),
 			m.from.Path()).Named(m.p.Name).As(finding.Blocker).Listing(n, under(m.from.Path(), a.LeadOutPaths)))
 	}
 	if m.from != nil {
@@ -117,11 +119,11 @@ func (m *recording) adopt(ctx context.Context, n int) (*transfer.Adopted, error)
 		}
 		if more > 0 {
 			found = append(found, finding.New(finding.MoreInCopy, filepath.Join(m.p.Copy(), first[0]),
-				"%s in %s that %s has not", entryCount(int64(more)), m.p.Copy(), m.p.From).Named(m.p.Name).
+				"%s in %s that %s has not", plan.EntryCount(int64(more)), m.p.Copy(), m.p.From).Named(m.p.Name).
 				Listing(more, under(m.p.Copy(), first)))
 		}
 	}
-	check := Plan{Findings: found, Kind: KindRecord}
+	check := plan.Plan{Findings: found, Kind: plan.KindRecord}
 	check.AcceptFound(m.p.Accepted)
 	m.out.Findings = append(m.out.Findings, check.Findings...)
 	return a, check.Blocked()
@@ -140,11 +142,12 @@ func (d *differing) add(path, what string) {
 	}
 }
 
-func (d *differing) finding(code finding.Code, p *Plan) []finding.Finding {
+func (d *differing) finding(code finding.Code, p *plan.Plan) []finding.Finding {
 	if d.n == 0 {
 		return nil
 	}
-	f := finding.New(code, filepath.Join(p.From, d.paths[0]), "%s in %s differ in %s", entryCount(int64(d.n)), p.From,
+	f := finding.New(code, filepath.Join(p.From, d.paths[0]), "%s in %s differ in %s", plan.EntryCount(int64(d.n)),
+		p.From,
 		p.Copy()).Named(p.Name)
 	f = f.Listing(d.n, under(p.From, d.paths))
 	f.Details = d.whats
@@ -157,13 +160,13 @@ func (m *recording) Forward(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if at == between {
+	if at == plan.Between {
 		if err := m.closeGap(ctx); err != nil {
 			return err
 		}
-		at = switched
+		at = plan.Switched
 	}
-	if at != switched {
+	if at != plan.Switched {
 		if err := handle.InOrder(func() error { return m.prove(ctx) }, func() error { return m.tag(ctx) },
 			func() error { return m.Begin("switch", 0, 0) }, func() error {
 				return m.Act(ctx, "switch", m.p.LinkText, func() error { return m.recordSwitch(ctx) }, nil)
@@ -247,7 +250,7 @@ func (m *recording) prove(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	m.out.Verified = Count{Files: a.Files, Bytes: a.Bytes}
+	m.out.Verified = plan.Count{Files: a.Files, Bytes: a.Bytes}
 	if err := composeFrozen(m.Run.Dir(), m.spool, m.p.Digest); err != nil {
 		return err
 	}
@@ -255,20 +258,20 @@ func (m *recording) prove(ctx context.Context) error {
 }
 
 // whereRecord tells whether the link leads to the copy already.
-func (m *recording) whereRecord() (position, error) {
+func (m *recording) whereRecord() (plan.Position, error) {
 	if m.p.From == m.p.Link {
 		return m.whereMove()
 	}
 	ours, err := m.linkPlace().Says(m.p.LinkText)
 	if err != nil || !ours {
-		return AsBefore, err
+		return plan.AsBefore, err
 	}
 	// The link may have been so from the start: then nothing is proven yet.
 	done, err := m.Finished("switch")
 	if done {
-		return switched, err
+		return plan.Switched, err
 	}
-	return AsBefore, err
+	return plan.AsBefore, err
 }
 
 // recordSwitch puts our link in the place of the folder or of the link that

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"path/filepath"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/drive"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -14,7 +16,7 @@ import (
 )
 
 // Stopped finds the run that resume or undo is about: the named one, or the
-// only one that is stopped.
+// Only one that is stopped.
 func Stopped(e *Engine, id string) (ledger.RunRow, error) {
 	if id != "" {
 		row, err := e.Ledger.Run(id)
@@ -24,16 +26,16 @@ func Stopped(e *Engine, id string) (ledger.RunRow, error) {
 		if err != nil {
 			return row, err
 		}
-		return Whole(e.Ledger, row)
+		return plan.Whole(e.Ledger, row)
 	}
-	rows, err := Open(e.Ledger)
+	rows, err := plan.Open(e.Ledger)
 	switch {
 	case err != nil:
 		return ledger.RunRow{}, err
 	case len(rows) == 0:
-		return ledger.RunRow{}, ErrNothingStopped
+		return ledger.RunRow{}, plan.ErrNothingStopped
 	case len(rows) > 1:
-		return ledger.RunRow{}, ErrSeveralStopped
+		return ledger.RunRow{}, plan.ErrSeveralStopped
 	}
 	return rows[0], nil
 }
@@ -41,27 +43,27 @@ func Stopped(e *Engine, id string) (ledger.RunRow, error) {
 // A Recovery is what resume or undo would do, told before it is done.
 type Recovery struct {
 	Run      ledger.RunRow
-	Plan     *Plan     // nil for a run of several
-	Together *Group // nil for a run of one
-	Switched bool      // programs are led to the new place already
-	Aside    string    // where the folder is while neither it nor a link stands at the link path; empty otherwise
+	Plan     *plan.Plan  // nil for a run of several
+	Together *plan.Group // nil for a run of one
+	Switched bool        // programs are led to the new place already
+	Aside    string      // where the folder is while neither it nor a link stands at the link path; empty otherwise
 }
 
 // Plans are the plans that it is about.
-func (r *Recovery) Plans() []*Plan {
+func (r *Recovery) Plans() []*plan.Plan {
 	if r.Together != nil {
 		return r.Together.Plans
 	}
-	return []*Plan{r.Plan}
+	return []*plan.Plan{r.Plan}
 }
 
 // Recoverable looks at a run and at the disks and changes nothing.
 func Recoverable(e *Engine, row ledger.RunRow) (*Recovery, error) {
-	if IsGroup(row) {
-		t, err := GroupOf(row)
+	if plan.IsGroup(row) {
+		t, err := plan.GroupOf(row)
 		return &Recovery{Run: row, Together: t}, err
 	}
-	p, err := Of(row)
+	p, err := plan.Of(row)
 	if err != nil {
 		return nil, err
 	}
@@ -79,9 +81,9 @@ func Recoverable(e *Engine, row ledger.RunRow) (*Recovery, error) {
 		return nil, err
 	}
 	at, err := m.where()
-	r.Switched = at == switched
-	if at == between && !p.MovesOn() {
-		r.Aside = p.folderAway()
+	r.Switched = at == plan.Switched
+	if at == plan.Between && !p.MovesOn() {
+		r.Aside = p.FolderAway()
 	}
 	return r, err
 }
@@ -90,7 +92,7 @@ func Recoverable(e *Engine, row ledger.RunRow) (*Recovery, error) {
 // switch: then nothing but its copy is to be taken back, and that needs neither
 // the link nor the folder.
 func (m *undoer) onlyCopied() (bool, error) {
-	if k := m.p.Traits(); !k.first && !k.onward && !k.back {
+	if k := m.p.Traits(); !k.First && !k.Onward && !k.Back {
 		return false, nil
 	}
 	begun, err := m.Begun("switch")
@@ -131,7 +133,7 @@ func (m *undoer) openCopy() (err error) {
 }
 
 // dropTrials takes away what trials that were killed have left around the link and
-// onward the way to the target, as far as this account may.
+// Onward the way to the target, as far as this account may.
 func (m *undoer) dropTrials() error {
 	for _, at := range []string{filepath.Dir(m.p.Link), m.p.Into} {
 		if m.p.Link == "" || at == "" {
@@ -164,7 +166,7 @@ func (m *undoer) uncopied(ctx context.Context) error {
 		if err := m.dropScratch(m.into); err != nil {
 			return err
 		}
-		setAside, err := m.setAside(ctx, AsBefore)
+		setAside, err := m.setAside(ctx, plan.AsBefore)
 		if err == nil && setAside != "" {
 			err = swap.Broken(m.p.Copy(), "the copy has its final name, and the journal does not say so")
 		}
@@ -194,7 +196,7 @@ func takeRun(e *Engine, row ledger.RunRow, open func(*execution) error) (*execut
 	if err != nil {
 		return nil, err
 	}
-	p, err := Of(taken.RunRow)
+	p, err := plan.Of(taken.RunRow)
 	if err != nil {
 		taken.Release()
 		return nil, err
@@ -217,7 +219,7 @@ func takeRun(e *Engine, row ledger.RunRow, open func(*execution) error) (*execut
 	return m, nil
 }
 
-func resumeRun(ctx context.Context, e *Engine, row ledger.RunRow) (*Outcome, error) {
+func resumeRun(ctx context.Context, e *Engine, row ledger.RunRow) (*plan.Outcome, error) {
 	if err := Resumable(row); err != nil {
 		return nil, err
 	}
@@ -236,14 +238,14 @@ func resumeRun(ctx context.Context, e *Engine, row ledger.RunRow) (*Outcome, err
 // Undo takes a run back: one that was stopped, or the last one that was
 // done to a redirect. What other people wrote meanwhile is never deleted: if
 // the copy was worked in, it is a *RefusedError.
-func Undo(ctx context.Context, e *Engine, row ledger.RunRow) (*Outcome, error) {
+func Undo(ctx context.Context, e *Engine, row ledger.RunRow) (*plan.Outcome, error) {
 	if err := Undoable(e.Ledger, row); err != nil {
 		return nil, err
 	}
 	return undoRun(ctx, e, row)
 }
 
-func undoRun(ctx context.Context, e *Engine, row ledger.RunRow) (*Outcome, error) {
+func undoRun(ctx context.Context, e *Engine, row ledger.RunRow) (*plan.Outcome, error) {
 	m, err := takeRun(e, row, (*execution).openToUndo)
 	if err != nil {
 		return nil, err
@@ -264,12 +266,12 @@ func undoRun(ctx context.Context, e *Engine, row ledger.RunRow) (*Outcome, error
 		}
 	}
 	err = m.job.Back(ctx)
-	if refused := (*RefusedError)(nil); errors.As(err, &refused) {
+	if refused := (*plan.RefusedError)(nil); errors.As(err, &refused) {
 		return nil, errors.Join(refused, m.Run.Restore(row))
 	}
 	if err != nil && wasDone {
 		// A run that was done counts as stopped only once it is half undone.
-		return m.out, errors.Join(&StoppedError{Run: row.ID, Kind: row.Kind, Phase: "undo", Link: m.p.Link,
+		return m.out, errors.Join(&plan.StoppedError{Run: row.ID, Kind: row.Kind, Phase: "undo", Link: m.p.Link,
 			Switched: true, Err: err},
 			m.Run.Set(ledger.Stopped, err.Error(), nil))
 	}
@@ -283,20 +285,20 @@ func undoRun(ctx context.Context, e *Engine, row ledger.RunRow) (*Outcome, error
 // not.
 func Undoable(l *ledger.Ledger, row ledger.RunRow) error {
 	if row.State == ledger.Undone {
-		return fmt.Errorf("run %s was taken back already: %w", row.ID, ErrNotUndoable)
+		return fmt.Errorf("run %s was taken back already: %w", row.ID, plan.ErrNotUndoable)
 	}
-	if ofArchive(row.Kind) && row.State == ledger.Done {
+	if plan.OfArchive(row.Kind) && row.State == ledger.Done {
 		return fmt.Errorf("run %s (%s) is done, and what it made is yours to delete: %w", row.ID, row.Kind,
-			ErrNotUndoable)
+			plan.ErrNotUndoable)
 	}
-	final := TraitsOf(row.Kind).final
+	final := plan.TraitsOf(row.Kind).Final
 	if final && row.State == ledger.Stopped {
 		return nil // it is ended: what was deleted stays deleted
 	}
 	if row.State == ledger.Refused || final {
-		return fmt.Errorf("run %s (%s): %w", row.ID, row.Kind, ErrNotUndoable)
+		return fmt.Errorf("run %s (%s): %w", row.ID, row.Kind, plan.ErrNotUndoable)
 	}
-	if IsGroup(row) {
+	if plan.IsGroup(row) {
 		return nil // each of its folders is asked by itself
 	}
 	return checkLast(l, row)
@@ -310,7 +312,7 @@ func Resumable(row ledger.RunRow) error {
 	case ledger.Going:
 		return ledger.ErrBusy
 	}
-	return fmt.Errorf("run %s is %s: %w", row.ID, row.State, ErrFinished)
+	return fmt.Errorf("run %s is %s: %w", row.ID, row.State, plan.ErrFinished)
 }
 
 // checkLast refuses to take back a run that others were built on.
@@ -323,12 +325,12 @@ func checkLast(l *ledger.Ledger, row ledger.RunRow) error {
 		if r.ID == row.ID {
 			return nil
 		}
-		if ofArchive(r.Kind) {
+		if plan.OfArchive(r.Kind) {
 			continue // it has changed nothing about the redirect
 		}
 		if r.Redirect == row.Redirect && r.State != ledger.Undone && r.State != ledger.Refused {
 			return fmt.Errorf("run %s (%s) came after it and has to be taken back first: %w", r.ID, r.Kind,
-				ErrNotUndoable)
+				plan.ErrNotUndoable)
 		}
 	}
 	return nil

@@ -11,6 +11,8 @@ import (
 	"strings"
 	"testing"
 
+	"nexlin/internal/plan"
+
 	"github.com/stretchr/testify/require"
 
 	"nexlin/internal/finding"
@@ -28,7 +30,7 @@ func FuzzPlan(f *testing.F) {
 		[]byte(
 			`{"run":"20261129-abcde","kind":"move","name":"a","link":"/h/a","target":"/d/a","from":"/h/a","into":"/d","final":"a","held_in":"/h","held":".a.held-20261129-abcde","settings":[{"file":"/h/s"}],"store":{"store":"s"},"before":{"Name":"a","Link":"/h/a","Target":"/d/a","Settings":null}}`))
 	f.Fuzz(func(t *testing.T, b []byte) {
-		p, err := Of(ledger.RunRow{ID: "20261129-abcde", Plan: b})
+		p, err := plan.Of(ledger.RunRow{ID: "20261129-abcde", Plan: b})
 		if err != nil {
 			return
 		}
@@ -36,7 +38,7 @@ func FuzzPlan(f *testing.F) {
 			require.NotContains(t, at, "/../")
 		}
 		require.NotContains(t, naming.Part(p.Run), "/")
-		_, _, _ = p.Linkless(), p.exchanges(), p.folderAway()
+		_, _, _ = p.Linkless(), p.Exchanges(), p.FolderAway()
 		_, err = pathtext.Marshal(p)
 		require.NoError(t, err)
 	})
@@ -65,13 +67,13 @@ func TestTry(t *testing.T) {
 
 func TestRefusedErrorKnowsItsCause(t *testing.T) {
 	f := func(c finding.Code) finding.Finding { return finding.New(c, "/x", "m") }
-	busy := &RefusedError{[]finding.Finding{f(finding.InUse), f(finding.BackupReminder)}}
+	busy := plan.Refused(f(finding.InUse), f(finding.BackupReminder))
 	require.True(t, busy.OnlyBusy())
 	require.False(t, busy.OnlyAway())
-	both := &RefusedError{[]finding.Finding{f(finding.InUse), f(finding.SpaceShort)}}
+	both := plan.Refused(f(finding.InUse), f(finding.SpaceShort))
 	require.False(t, both.OnlyBusy())
-	require.True(t, (&RefusedError{[]finding.Finding{f(finding.DriveAway)}}).OnlyAway())
-	require.False(t, (&RefusedError{}).OnlyAway())
+	require.True(t, (plan.Refused(f(finding.DriveAway))).OnlyAway())
+	require.False(t, (&plan.RefusedError{}).OnlyAway())
 }
 
 // The core has no interface code, and imports point down only: the floors are

@@ -6,6 +6,8 @@ import (
 	"path/filepath"
 	"time"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/finding"
 	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
@@ -19,13 +21,13 @@ import (
 // and deleted is taken in. What went bad keeps its old record, so that it goes
 // on being found. Held originals are compared by their own manifest, which
 // stays as it was. Its errors are those of [Do].
-func UpdateManifest(ctx context.Context, e *Engine, r ledger.Redirect, d *Deep) (*Outcome, error) {
+func UpdateManifest(ctx context.Context, e *Engine, r ledger.Redirect, d *Deep) (*plan.Outcome, error) {
 	if d == nil || d.verdict == nil || !d.Since.IsZero() {
 		return nil, errors.New("the manifest is updated only after all of the target was read at once")
 	}
 	now := time.Now()
 	p := *d.verdict.plan
-	p.Run, p.Kind, p.Made, p.Name, p.Before, p.Mend = ledger.NewRunID(now), KindRenew, now, r.Name, &r, nil
+	p.Run, p.Kind, p.Made, p.Name, p.Before, p.Mend = ledger.NewRunID(now), plan.KindRenew, now, r.Name, &r, nil
 	p.Link, p.Target, p.LinkText = r.Link, r.Target, r.LinkText()
 	p.Into, p.Final, p.IntoDrive = filepath.Dir(r.Target), filepath.Base(r.Target), r.Drive
 	p.FromDrive, p.From, p.Held, p.Base, p.Empty = r.Drive, "", "", nil, nil
@@ -46,7 +48,7 @@ func (m *renewing) Open() error { return m.openMended(false) }
 // Forward writes the new records and the manifest on the drive.
 func (m *renewing) Forward(ctx context.Context) error {
 	if m.verdict == nil { // stopped: what the check had found is gone with it
-		d, err := CheckDeep(ctx, m.basics.execution.Engine, *m.p.Before, DeepOptions{FromStart: true})
+		d, err := CheckDeep(ctx, m.Engine, *m.p.Before, DeepOptions{FromStart: true})
 		if err != nil {
 			return err
 		}

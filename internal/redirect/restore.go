@@ -12,6 +12,8 @@ import (
 	"strings"
 	"time"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/account"
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
@@ -42,7 +44,7 @@ type Restore struct {
 	Known    bool   // the ledger has it already
 	Linked   bool   // and its link is there
 	Findings []finding.Finding
-	plan     *Plan
+	plan     *plan.Plan
 }
 
 // Blocked reports that it can't be made again as it is.
@@ -229,11 +231,12 @@ func planRestore(ctx context.Context, e *Engine, d *drive.Drive, r *Restore, o R
 func planOfRestore(e *Engine, d *drive.Drive, r *Restore, o RestoreOptions, dir string, uid uint32,
 	names map[string]bool) error {
 	now := time.Now()
-	p := &Plan{
-		Run: ledger.NewRunID(now), Kind: KindRestore, Made: now, Link: r.Link, Target: r.Target, LinkText: r.Target,
-		Into: dir, Final: r.Note.Target, UID: uid, GID: account.Group(uid), Account: r.Account, IntoNow: *d,
+	p := &plan.Plan{
+		Run: ledger.NewRunID(now), Kind: plan.KindRestore, Made: now, Link: r.Link, Target: r.Target,
+		LinkText: r.Target,
+		Into:     dir, Final: r.Note.Target, UID: uid, GID: account.Group(uid), Account: r.Account, IntoNow: *d,
 		IntoDrive: places.Ref(d), IntoFuse: d.Fuse,
-		Files: r.Note.Files, Bytes: r.Note.Bytes, Digest: transfer.SHA256, InnerLinks: RewriteLinks,
+		Files: r.Note.Files, Bytes: r.Note.Bytes, Digest: transfer.SHA256, InnerLinks: plan.RewriteLinks,
 		FromDrive: places.Ref(d),
 		Accepted:  o.Accept,
 	}
@@ -266,7 +269,7 @@ func planOfRestore(e *Engine, d *drive.Drive, r *Restore, o RestoreOptions, dir 
 		return nil
 	}
 	defer live.Release()
-	at := Plan{Name: r.Name, IntoNow: *d, IntoDrive: p.IntoDrive, Into: p.Into}
+	at := plan.Plan{Name: r.Name, IntoNow: *d, IntoDrive: p.IntoDrive, Into: p.Into}
 	if _, err := e.expected(&at, filepath.Dir(r.Link), r.Link); err != nil {
 		return err
 	}
@@ -316,19 +319,19 @@ func (r *Restore) inTheWay() {
 // PreviewFolder calls visit for every entry of the real folder that stands
 // where the link of r belongs, with what becomes of it; for none if there is
 // no such folder. It changes nothing.
-func PreviewFolder(ctx context.Context, e *Engine, r *Restore, halves Halves, visit func(MergeEntry) error) error {
+func PreviewFolder(ctx context.Context, e *Engine, r *Restore, halves plan.Halves, visit func(MergeEntry) error) error {
 	if r.plan == nil || !r.Makes() || !finding.Has(r.Findings, finding.FolderInWay) {
 		return nil
 	}
 	p := *r.plan
-	p.Kind, p.From, p.Halves = KindMerge, p.Link, halves
+	p.Kind, p.From, p.Halves = plan.KindMerge, p.Link, halves
 	return PreviewMerge(ctx, e, &p, visit)
 }
 
 // linked reports whether programs are led to the target of a redirect, as far as
 // a link does that.
 func linked(r ledger.Redirect) (bool, error) {
-	if Linkless(r.Methods) || Owned(r) {
+	if plan.Linkless(r.Methods) || plan.Owned(r) {
 		return true, nil
 	}
 	r.State = ledger.Linked // a detached one has no link either

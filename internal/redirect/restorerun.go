@@ -10,6 +10,8 @@ import (
 	"path/filepath"
 	"strings"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
@@ -27,9 +29,9 @@ import (
 // RestoreLinks takes a redirect into the ledger as the drive tells of it, detached
 // as yet; [PlanMend] then makes the link. Its errors are those of
 // [Do].
-func RestoreLinks(ctx context.Context, e *Engine, r *Restore) (*Outcome, error) {
+func RestoreLinks(ctx context.Context, e *Engine, r *Restore) (*plan.Outcome, error) {
 	if r.Blocked() {
-		return nil, &RefusedError{r.Findings}
+		return nil, &plan.RefusedError{Findings: r.Findings}
 	}
 	m := newExecution(e, r.plan)
 	m.out.Findings = r.Findings
@@ -40,7 +42,7 @@ func RestoreLinks(ctx context.Context, e *Engine, r *Restore) (*Outcome, error) 
 // made; why is that error. A mend that stopped half-way keeps them: it can be
 // gone on with.
 func UnrestoreLinks(ctx context.Context, e *Engine, id string, why error) error {
-	var stopped *StoppedError
+	var stopped *plan.StoppedError
 	if errors.As(why, &stopped) {
 		return nil
 	}
@@ -127,7 +129,7 @@ func (m *restoring) linkParents(ctx context.Context) error {
 }
 
 // heldBeside opens the original that the run which made the target holds
-// beside the link, on the machine it was made on; nil if there is none.
+// Beside the link, on the machine it was made on; nil if there is none.
 func (m *restoring) heldBeside() (*handle.Dir, error) {
 	said, err := m.noteOnDrive()
 	if err != nil || said == nil || said.Run == "" || strings.ContainsAny(said.Run, "/\x00") {
@@ -306,9 +308,9 @@ func (m *restoring) Back(context.Context) error {
 			return err
 		}
 		if ours {
-			return &RefusedError{[]finding.Finding{finding.New(finding.KnownAlready, m.p.Link,
+			return plan.Refused(finding.New(finding.KnownAlready, m.p.Link,
 				"the link of %s is there; detach it first", m.p.Name).Named(m.p.Name).As(finding.Blocker).
-				Instead("`nexlin detach " + pathtext.Quote(m.p.Name) + "`")}}
+				Instead("`nexlin detach " + pathtext.Quote(m.p.Name) + "`"))
 		}
 	}
 	held, err := m.Ledger.HeldOf(m.p.Name)

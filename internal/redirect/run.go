@@ -11,6 +11,8 @@ import (
 	"syscall"
 	"time"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
@@ -31,9 +33,9 @@ const maxPasses = 5
 // An opener has what a run works on: directories, by handles and locks, and its records.
 type opener struct {
 	*Engine
-	p *Plan
+	p *plan.Plan
 	*run.Journal
-	out *Outcome
+	out *plan.Outcome
 	job job
 
 	from       *handle.Dir // the folder that is copied, by inode
@@ -81,10 +83,10 @@ type undoer struct {
 // it may be called again after a stop at any moment (I3).
 type execution struct{ undoer }
 
-func newExecution(e *Engine, p *Plan) *execution {
+func newExecution(e *Engine, p *plan.Plan) *execution {
 	m := &execution{}
 	m.Engine, m.p, m.Journal = e, p, run.NewJournal(e.Ledger, p.Run, e.Progress)
-	m.out = &Outcome{Run: p.Run, Kind: p.Kind, Plan: p, Findings: p.Findings}
+	m.out = &plan.Outcome{Run: p.Run, Kind: p.Kind, Plan: p, Findings: p.Findings}
 	m.job = unknown{basics{m}}
 	if make := makers[p.Kind]; make != nil {
 		m.job = make(m)
@@ -95,12 +97,12 @@ func newExecution(e *Engine, p *Plan) *execution {
 // enlist takes the run into the ledger, if what the ledger says of the redirect
 // is still what the plan was made from.
 func (m *execution) enlist() (err error) {
-	if m.p.Traits().spare {
+	if m.p.Traits().Spare {
 		if err := m.Ledger.UseSpare(); err != nil {
 			return err
 		}
 	}
-	m.Run, err = m.Ledger.Begin(m.p.Run, m.p.Kind, m.p.Name, m.p, m.p.stillHolds)
+	m.Run, err = m.Ledger.Begin(m.p.Run, m.p.Kind, m.p.Name, m.p, m.p.StillHolds)
 	return err
 }
 
@@ -108,7 +110,7 @@ func (m *execution) enlist() (err error) {
 // empty where that is not known. What has to be done before the run can go on or back is
 // its remedy: a drive plugged in, something set aside.
 func StoppedRun(e *Engine, row ledger.RunRow, path string) finding.Finding {
-	f := RunStopped(row, path)
+	f := plan.RunStopped(row, path)
 	if first := whatItWaitsFor(e, row); first != nil {
 		f.Message += "; " + first.Message
 		f = f.Instead(first.Remedy)
@@ -126,17 +128,17 @@ func whatItWaitsFor(e *Engine, row ledger.RunRow) *finding.Finding {
 	if told, err := e.Ledger.Run(row.ID); err == nil {
 		row = told // one of several is told under the id of the whole
 	}
-	var plans []*Plan
-	if IsGroup(row) {
-		if t, err := GroupOf(row); err == nil {
+	var plans []*plan.Plan
+	if plan.IsGroup(row) {
+		if t, err := plan.GroupOf(row); err == nil {
 			plans = t.Plans
 		}
-	} else if p, err := Of(row); err == nil {
-		plans = []*Plan{p}
+	} else if p, err := plan.Of(row); err == nil {
+		plans = []*plan.Plan{p}
 	}
 	for _, p := range plans {
-		var refused *RefusedError
-		if errors.As(whatHoldsUp(e, p), &refused) && refused.only(finding.OldPlaceTaken, finding.DriveElsewhere,
+		var refused *plan.RefusedError
+		if errors.As(whatHoldsUp(e, p), &refused) && refused.Only(finding.OldPlaceTaken, finding.DriveElsewhere,
 			finding.DriveAway, finding.DriveSwapped, finding.Covered) {
 			return &refused.Findings[0]
 		}
@@ -145,7 +147,7 @@ func whatItWaitsFor(e *Engine, row ledger.RunRow) *finding.Finding {
 }
 
 // whatHoldsUp is what keeps a run that was stopped, or has not begun, from going on.
-func whatHoldsUp(e *Engine, p *Plan) error {
+func whatHoldsUp(e *Engine, p *plan.Plan) error {
 	row, err := e.Ledger.Run(p.Run)
 	begun := err == nil
 	if begun && row.State != ledger.Stopped {
@@ -165,21 +167,21 @@ func whatHoldsUp(e *Engine, p *Plan) error {
 
 // placeTaken reports that something else came to stand at the link path.
 func placeTaken(err error) bool {
-	var refused *RefusedError
-	return errors.As(err, &refused) && refused.only(finding.OldPlaceTaken)
+	var refused *plan.RefusedError
+	return errors.As(err, &refused) && refused.Only(finding.OldPlaceTaken)
 }
 
 // stoppedRunsOf finds the runs of a redirect that were stopped, as blockers.
 func stoppedRunsOf(e *Engine, r *ledger.Redirect) (out []finding.Finding, err error) {
-	rows, err := Unfinished(e.Ledger)
+	rows, err := plan.Unfinished(e.Ledger)
 	for _, row := range rows {
-		is := row.Redirect == r.Name && !ofArchive(row.Kind)
-		if IsGroup(row) {
-			var plans []*Plan
-			if plans, err = AllOf(e.Ledger, row); err != nil {
+		is := row.Redirect == r.Name && !plan.OfArchive(row.Kind)
+		if plan.IsGroup(row) {
+			var plans []*plan.Plan
+			if plans, err = plan.AllOf(e.Ledger, row); err != nil {
 				return nil, err
 			}
-			is = slices.ContainsFunc(plans, func(p *Plan) bool { return p.Name == r.Name })
+			is = slices.ContainsFunc(plans, func(p *plan.Plan) bool { return p.Name == r.Name })
 		}
 		if is {
 			out = append(out, StoppedRun(e, row, r.Link).As(finding.Blocker))
@@ -195,14 +197,15 @@ func (m *execution) stopped(err error) error {
 		return nil
 	}
 	m.out.State = ledger.Stopped
-	s := &StoppedError{Run: m.p.Run, Kind: m.p.Kind, Phase: m.Phase(), Link: m.p.Link, Switched: m.switched, Err: err}
-	if errors.Is(err, ErrStillChanging) {
+	s := &plan.StoppedError{Run: m.p.Run, Kind: m.p.Kind, Phase: m.Phase(), Link: m.p.Link, Switched: m.switched,
+		Err: err}
+	if errors.Is(err, plan.ErrStillChanging) {
 		s.Writers = m.writers()
 	}
 	if m.linkIn != nil && m.heldIn != nil && !m.p.MovesOn() {
 		at, e := m.where()
-		if s.Taken = placeTaken(e); s.Taken || e == nil && at == between {
-			s.Aside = m.p.folderAway()
+		if s.Taken = placeTaken(e); s.Taken || e == nil && at == plan.Between {
+			s.Aside = m.p.FolderAway()
 		}
 	}
 	s.At = errorPath(err)
@@ -283,22 +286,22 @@ func (m *switcher) tryLink() error {
 	})
 	switch {
 	case err == nil:
-	case p.Linkless() && p.Gap, p.Traits().back && p.unlinked():
+	case p.Linkless() && p.Gap, p.Traits().Back && p.Unlinked():
 		return nil // settings alone lead to the copy, and no link is made
 	case errors.Is(err, fs.ErrPermission), errors.Is(err, syscall.EROFS), errors.Is(err, syscall.EOPNOTSUPP),
 		errors.Is(err, syscall.ENOSYS),
 		errors.Is(err, link.ErrNotMade):
 		f := finding.New(finding.LinkImpossible, m.linkIn.Path(), "a trial link in %s failed: %v", m.linkIn.Path(),
 			handle.Cause(err)).Named(p.Name)
-		if handle.Windows && !slices.Contains(p.Methods, ByJunction) {
+		if handle.Windows && !slices.Contains(p.Methods, plan.ByJunction) {
 			f = f.Instead("`--by junction` needs no right of its own on NTFS; symbolic links need an administrator " +
 				"or the developer mode")
 		}
-		return &RefusedError{[]finding.Finding{f}}
+		return plan.Refused(f)
 	default:
 		return err // a fault, which says nothing about links
 	}
-	if p.Traits().onward || p.Traits().back && p.unlinked() {
+	if p.Traits().Onward || p.Traits().Back && p.Unlinked() {
 		return nil // nothing is exchanged
 	}
 	told := finding.Has(p.Findings, finding.SwitchGap)
@@ -306,7 +309,7 @@ func (m *switcher) tryLink() error {
 		// The preview did not say so, since it makes nothing there.
 		p.AddGap()
 		if !slices.Contains(p.Accepted, finding.SwitchGap) {
-			return &RefusedError{[]finding.Finding{p.Findings[len(p.Findings)-1].As(finding.Blocker)}}
+			return plan.Refused(p.Findings[len(p.Findings)-1].As(finding.Blocker))
 		}
 	}
 	return nil
@@ -318,7 +321,7 @@ func (m *execution) forward(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if at < between {
+	if at < plan.Between {
 		if err := m.copyWhole(ctx, at); err != nil {
 			return err
 		}
@@ -330,14 +333,14 @@ func (m *execution) forward(ctx context.Context) error {
 // the switch already stays there.
 func (m *execution) untilSwitch(ctx context.Context) error {
 	at, err := m.where()
-	if err != nil || at >= between {
+	if err != nil || at >= plan.Between {
 		return err
 	}
 	return m.copyWhole(ctx, at)
 }
 
 // copyWhole makes and verifies the copy, up to the switch.
-func (m *copier) copyWhole(ctx context.Context, at position) error {
+func (m *copier) copyWhole(ctx context.Context, at plan.Position) error {
 	if m.from == nil {
 		return swap.Broken(m.p.From, "the folder that is to be copied is not there")
 	}
@@ -359,11 +362,11 @@ func (m *execution) fromSwitch(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if at != switched {
+	if at != plan.Switched {
 		if err := m.stillHere(); err != nil {
 			return err
 		}
-		if at < between {
+		if at < plan.Between {
 			if err := m.catchUp(ctx); err != nil {
 				return err
 			}
@@ -372,7 +375,7 @@ func (m *execution) fromSwitch(ctx context.Context) error {
 			return err
 		}
 		goOver := m.switchOver
-		if at == between {
+		if at == plan.Between {
 			goOver = m.closeGap
 		}
 		if err := goOver(ctx); err != nil {

@@ -31,7 +31,7 @@ func (m *copier) seal(ctx context.Context) error {
 	if err := composeFrozen(m.Run.Dir(), m.spool, m.p.Digest); err != nil {
 		return err
 	}
-	if !m.p.Traits().back && !m.p.Traits().merges {
+	if !m.p.Traits().Back && !m.p.Traits().Merges {
 		if err := m.Act(ctx, "note", map[string]any{"in": m.p.Into, "name": m.p.Name}, func() error {
 			return m.describe(note.Arriving)
 		}, nil); err != nil {
@@ -186,7 +186,7 @@ func (m *describer) ledgerRedirect() ledger.Redirect {
 			r.Drive.Counter = t.Counter // as it is now: the run has raised it
 		}
 	}
-	if m.p.Traits().back {
+	if m.p.Traits().Back {
 		r.State, r.Drive, r.Target = ledger.Ended, m.p.Before.Drive, m.p.Before.Target
 		r.Text = m.p.Before.Text
 	}

@@ -10,6 +10,8 @@ import (
 	"slices"
 	"strings"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -205,7 +207,7 @@ func (m *settler) settingBack(ctx context.Context, i int, c *setting.Change, d *
 // linkAway takes the link away from a folder to which programs are led by
 // settings alone, once they are.
 func (m *switcher) linkAway(ctx context.Context) error {
-	if !m.p.Linkless() || m.p.Traits().back || m.p.Traits().onward {
+	if !m.p.Linkless() || m.p.Traits().Back || m.p.Traits().Onward {
 		return nil
 	}
 	return m.Act(ctx, "link-away", m.p.LinkText, func() error { return m.linkPlace().Remove(m.p.LinkText) }, nil)
@@ -214,7 +216,7 @@ func (m *switcher) linkAway(ctx context.Context) error {
 // methods are those of the redirect that the run makes.
 func (m *describer) methods() []string {
 	if len(m.p.Methods) == 0 {
-		return []string{BySymlink}
+		return []string{plan.BySymlink}
 	}
 	return m.p.Methods
 }
@@ -222,7 +224,7 @@ func (m *describer) methods() []string {
 // settingRecords is what the redirect has changed in settings files once the
 // run is done.
 func (m *describer) settingRecords() (json.RawMessage, error) {
-	if m.p.Traits().back {
+	if m.p.Traits().Back {
 		return nil, nil
 	}
 	var old []setting.Record

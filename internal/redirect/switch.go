@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"path/filepath"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
@@ -32,7 +34,7 @@ func (m *switcher) switchOver(ctx context.Context) error {
 
 // placeCopy gives the part its final name, and leads programs to it.
 func (m *switcher) placeCopy(ctx context.Context, data placeData) error {
-	if m.p.Traits().back {
+	if m.p.Traits().Back {
 		return m.placeBack(ctx, data)
 	}
 	if err := m.place(ctx, data); err != nil {
@@ -43,7 +45,7 @@ func (m *switcher) placeCopy(ctx context.Context, data placeData) error {
 
 func (m *switcher) switchAct(ctx context.Context) error {
 	return m.Act(ctx, "switch", m.p.LinkText, func() error {
-		if m.p.Traits().onward {
+		if m.p.Traits().Onward {
 			return m.relink()
 		}
 		return m.toLink(ctx)
@@ -57,7 +59,7 @@ func (m *switcher) placeBack(ctx context.Context, data placeData) error {
 // closeGap finishes the switch of a run that was stopped between its two
 // renames.
 func (m *switcher) closeGap(ctx context.Context) error {
-	if !m.p.Traits().back {
+	if !m.p.Traits().Back {
 		return m.switchAct(ctx)
 	}
 	var data placeData
@@ -68,7 +70,7 @@ func (m *switcher) closeGap(ctx context.Context) error {
 }
 
 // place gives the part its final name, never replacing anything. From here
-// onward it is not ours to delete (I4).
+// Onward it is not ours to delete (I4).
 func (m *switcher) place(ctx context.Context, data placeData) error {
 	if m.p.Empty != nil {
 		err := m.Act(ctx, "drop-empty", m.p.Empty, func() error {
@@ -115,15 +117,15 @@ func (m *opener) placeIn(dir *handle.Dir) *swap.Place {
 // swap is how link and folder change places in this run: a folder that leaves gets
 // its held name, and one that comes back had the part's.
 func (m *switcher) swap() (*swap.Swap, error) {
-	s := &swap.Swap{Place: *m.linkPlace(), Text: m.p.LinkText, Away: m.heldIn, Name: m.p.Held, Ino: m.p.fromID(),
+	s := &swap.Swap{Place: *m.linkPlace(), Text: m.p.LinkText, Away: m.heldIn, Name: m.p.Held, Ino: m.p.FromID(),
 		MayLack: m.p.Linkless(), Gap: m.p.Gap, Spare: m.spareName, SetAside: m.gapFilled,
 		Journal: func(ctx context.Context, name string, data any, do func() error) error {
 			return m.Act(ctx, name, data, do, nil)
 		}}
-	if m.p.Traits().back {
+	if m.p.Traits().Back {
 		var d placeData
 		_, err := m.Last("place", &d)
-		s.Away, s.Name, s.Ino, s.MayLack = m.into, naming.Part(m.p.Run), d.Ino, m.p.unlinked()
+		s.Away, s.Name, s.Ino, s.MayLack = m.into, naming.Part(m.p.Run), d.Ino, m.p.Unlinked()
 		return s, err
 	}
 	if s.Gap && s.MayLack {
@@ -139,7 +141,7 @@ func (m *switcher) toLink(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if m.p.Traits().back && m.p.unlinked() {
+	if m.p.Traits().Back && m.p.Unlinked() {
 		s.Text = "" // there was none
 	}
 	return s.ToLink(ctx)
@@ -172,7 +174,7 @@ func (m *execution) after(ctx context.Context) error {
 	if err := m.reopen(); err != nil {
 		return err
 	}
-	if m.p.Traits().back {
+	if m.p.Traits().Back {
 		s, err := m.swap()
 		if err != nil {
 			return err
@@ -181,7 +183,7 @@ func (m *execution) after(ctx context.Context) error {
 			return err
 		}
 	}
-	if !m.p.exchanges() {
+	if !m.p.Exchanges() {
 		if err := m.changeSettings(ctx); err != nil {
 			return err
 		}
@@ -220,7 +222,7 @@ func (m *execution) after(ctx context.Context) error {
 }
 
 // reopen takes the handles of the folder and the spool of a run that was
-// switched in another process.
+// Switched in another process.
 func (m *opener) reopen() error {
 	if m.into == nil {
 		d, err := m.openReal(m.p.Into)
@@ -248,9 +250,9 @@ func (m *opener) reopen() error {
 func (m *switcher) hold() error {
 	name := filepath.Base(m.p.From)
 	st, err := m.heldIn.Stat(name)
-	if handle.Missing(err) || err == nil && !IsFolder(&st, m.p.fromID()) {
+	if handle.Missing(err) || err == nil && !plan.IsFolder(&st, m.p.FromID()) {
 		held, err := m.heldIn.Stat(m.p.Held)
-		if err == nil && IsFolder(&held, m.p.fromID()) {
+		if err == nil && plan.IsFolder(&held, m.p.FromID()) {
 			return nil
 		}
 		return swap.Broken(m.p.From, "the target that was copied is not there")
@@ -293,12 +295,12 @@ func (m *execution) finish(ctx context.Context) error {
 // describePlace writes the note of the target, and into that of the place the data was
 // at before where it went.
 func (m *describer) describePlace() error {
-	if !m.p.Traits().back {
+	if !m.p.Traits().Back {
 		if err := m.describe(note.Here); err != nil {
 			return err
 		}
 	}
-	state := map[string]string{KindMoveOn: note.MovedOn, KindBringBack: note.BroughtBack}[m.p.Kind]
+	state := map[string]string{plan.KindMoveOn: note.MovedOn, plan.KindBringBack: note.BroughtBack}[m.p.Kind]
 	if state == "" {
 		return nil
 	}
@@ -326,7 +328,7 @@ func (m *settler) saveRedirect(ctx context.Context) (func(*ledger.Tx) error, err
 
 func (m *describer) held() ledger.Held {
 	return ledger.Held{
-		Redirect: m.p.Name, Run: m.p.Run, Path: m.p.HeldPath(), Ino: m.p.fromID(),
+		Redirect: m.p.Name, Run: m.p.Run, Path: m.p.HeldPath(), Ino: m.p.FromID(),
 		Bytes: m.p.Allocated, Files: m.p.Files, Drive: m.p.FromDrive, Since: m.p.Made,
 	}
 }
@@ -340,7 +342,7 @@ func (m *describer) measureAfter() {
 		}
 		was := d.Free
 		if m.Drives.Refresh(d) == nil {
-			m.out.Space = append(m.out.Space, Space{d.Name(), was, d.Free})
+			m.out.Space = append(m.out.Space, plan.Space{Drive: d.Name(), FreeBefore: was, FreeAfter: d.Free})
 		}
 	}
 }
@@ -365,7 +367,7 @@ func (m *copier) unplace(ctx context.Context) error {
 func (m *copier) unaside(ctx context.Context) error {
 	aside := m.copyAside()
 	begun, err := m.Last("set-aside", new(string))
-	if err != nil || !begun || m.into == nil || m.p.Traits().merges {
+	if err != nil || !begun || m.into == nil || m.p.Traits().Merges {
 		return err
 	}
 	var d placeData
@@ -373,7 +375,7 @@ func (m *copier) unaside(ctx context.Context) error {
 		return err
 	}
 	st, err := m.into.Stat(aside)
-	if err != nil || !IsFolder(&st, d.Ino) {
+	if err != nil || !plan.IsFolder(&st, d.Ino) {
 		return handle.IgnoreMissing(err)
 	}
 	changed, err := m.workedInAside(ctx, aside)
@@ -384,9 +386,9 @@ func (m *copier) unaside(ctx context.Context) error {
 		path := m.into.Join(aside)
 		f := finding.New(finding.ChangedSince, changed[0], "somebody has worked in the copy that was set aside: %s",
 			changed[0]).Named(m.p.Name).OfRun(m.p.Run).As(finding.Blocker)
-		return &RefusedError{[]finding.Finding{f.Instead(fmt.Sprintf("give it a name of its own: `mv -nT -- %s %s`; "+
+		return plan.Refused(f.Instead(fmt.Sprintf("give it a name of its own: `mv -nT -- %s %s`; "+
 			"then `nexlin resume %s` goes on", pathtext.Quote(path), pathtext.Quote(path+".mine"),
-			m.p.Run)).Listing(len(changed), changed)}}
+			m.p.Run)).Listing(len(changed), changed))
 	}
 	return m.Act(ctx, "unset-aside", aside, func() error {
 		if err := swap.Rename(m.into, aside, m.into, naming.Part(m.p.Run)); err != nil {
@@ -397,7 +399,7 @@ func (m *copier) unaside(ctx context.Context) error {
 }
 
 // workedInAside lists what is there and is not as the run made it. What an undo had given
-// back is not, and a directory's times change with that.
+// Back is not, and a directory's times change with that.
 func (m *copier) workedInAside(ctx context.Context, aside string) ([]string, error) {
 	if err := m.reopen(); err != nil {
 		return nil, err
@@ -463,10 +465,10 @@ func (m *opener) workedOn(changed []string) error {
 		changed[0]).Named(m.p.Name)
 	f.Severity, f.Remedy = finding.Blocker, "`nexlin bring-back "+pathtext.Quote(m.p.Name)+
 		"` brings the data back as it is now"
-	if m.p.Traits().back {
+	if m.p.Traits().Back {
 		f.Remedy = "the folder is real again: `nexlin move` moves it, as it is now"
 	}
-	return &RefusedError{[]finding.Finding{f.Listing(len(changed), changed)}}
+	return plan.Refused(f.Listing(len(changed), changed))
 }
 
 var errEnough = errors.New("enough differences seen")

@@ -10,6 +10,8 @@ import (
 	"syscall"
 	"time"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
@@ -29,7 +31,7 @@ type MoveOptions struct {
 	As         string // its name there; empty: its own
 	Name       string // of the redirect; empty: made from the folder's
 	Digest     transfer.Digest
-	InnerLinks InnerLinks
+	InnerLinks plan.InnerLinks
 	WhileInUse bool
 	Stops      bool            // a step before the copy stops the program
 	WaitQuiet  time.Duration   // how long to wait for programs that write to it
@@ -47,7 +49,7 @@ type MoveOptions struct {
 }
 
 // checkPresent says that the drive a redirect's data lies on is not here.
-func checkPresent(e *Engine, p *Plan, want ledger.DriveRef, path string) error {
+func checkPresent(e *Engine, p *plan.Plan, want ledger.DriveRef, path string) error {
 	w, err := e.Whereabouts(want, path)
 	if err != nil {
 		return err
@@ -62,7 +64,7 @@ func checkPresent(e *Engine, p *Plan, want ledger.DriveRef, path string) error {
 }
 
 // checkLinkInPlace wants the link of a redirect that moves on to be there.
-func checkLinkInPlace(e *Engine, p *Plan, r ledger.Redirect) error {
+func checkLinkInPlace(e *Engine, p *plan.Plan, r ledger.Redirect) error {
 	if away, err := e.LinkDriveAway(&r); away != nil || err != nil {
 		if away != nil {
 			p.Add(*away)
@@ -77,8 +79,8 @@ func checkLinkInPlace(e *Engine, p *Plan, r ledger.Redirect) error {
 	return err
 }
 
-func chooseName(e *Engine, p *Plan, name, base string) error {
-	if !p.Traits().first {
+func chooseName(e *Engine, p *plan.Plan, name, base string) error {
+	if !p.Traits().First {
 		return nil
 	}
 	taken := func(n string) (bool, error) {
@@ -114,7 +116,7 @@ func chooseName(e *Engine, p *Plan, name, base string) error {
 }
 
 // checkNotOurs refuses a place that is Nexlin's own for what is to be written there.
-func checkNotOurs(e *Engine, p *Plan) (bool, error) {
+func checkNotOurs(e *Engine, p *plan.Plan) (bool, error) {
 	ours, err := e.Ours()
 	if err != nil {
 		return false, err
@@ -131,12 +133,12 @@ func checkNotOurs(e *Engine, p *Plan) (bool, error) {
 
 // checkTarget inspects the directory the copy goes into: that it is there or can
 // be made, on which drive, and what that drive keeps.
-func checkTarget(e *Engine, p *Plan) error {
+func checkTarget(e *Engine, p *plan.Plan) error {
 	into := p.Into
 	if free, err := checkNotOurs(e, p); !free || err != nil {
 		return err
 	}
-	if err := p.told(e.Shared(p.Name, p.Copy())); err != nil {
+	if err := p.Told(e.Shared(p.Name, p.Copy())); err != nil {
 		return err
 	}
 	if well, err := e.expected(p, into, p.Copy()); !well || err != nil {
@@ -190,7 +192,7 @@ func checkTarget(e *Engine, p *Plan) error {
 }
 
 // checkOwners finds a directory that lies in another account's hands.
-func checkOwners(p *Plan, d *handle.Dir) error {
+func checkOwners(p *plan.Plan, d *handle.Dir) error {
 	f, err := preflight.OthersDirectory(d)
 	if f != nil {
 		p.Add(*f)
@@ -199,7 +201,7 @@ func checkOwners(p *Plan, d *handle.Dir) error {
 }
 
 // checkTaken looks at the place where the copy will stand.
-func checkTaken(e *Engine, p *Plan, anchor string) error {
+func checkTaken(e *Engine, p *plan.Plan, anchor string) error {
 	if anchor != p.Into {
 		if fi, err := os.Lstat(anchor); err == nil && !fi.IsDir() {
 			p.Add(finding.New(finding.TargetTaken, anchor, "%s is no directory", anchor))
@@ -229,19 +231,20 @@ func checkTaken(e *Engine, p *Plan, anchor string) error {
 		return err
 	}
 	if len(names) > 0 {
-		f.Message = fmt.Sprintf("%s exists and is not empty: %s", pathtext.Show(target), entryCount(int64(len(names))))
+		f.Message = fmt.Sprintf("%s exists and is not empty: %s", pathtext.Show(target),
+			plan.EntryCount(int64(len(names))))
 		f.Remedy += "; `--merge` brings the folder's entries over beside those that are there"
 		p.Add(f)
 		return nil
 	}
-	p.Empty = &DirAttrs{st.Perm(), st.UID, st.GID, st.Mtime}
+	p.Empty = &plan.DirAttrs{Mode: st.Perm(), UID: st.UID, GID: st.GID, Mtime: st.Mtime}
 	return nil
 }
 
 // chooseTagPlace decides where the drive tag lies or will lie: in the drive's
 // root if this account may write there, else in the highest directory on
 // the way to the target where it may.
-func chooseTagPlace(e *Engine, p *Plan, anchor string) error {
+func chooseTagPlace(e *Engine, p *plan.Plan, anchor string) error {
 	d := &p.IntoNow
 	way := []string{}
 	for at := anchor; pathtext.Within(at, d.Mount); at = filepath.Dir(at) {
@@ -301,7 +304,7 @@ func relative(mount, path string) string {
 
 // checkAbilities tries what the target's file system keeps and holds it against
 // what a move needs.
-func checkAbilities(e *Engine, p *Plan, dir *handle.Dir) error {
+func checkAbilities(e *Engine, p *plan.Plan, dir *handle.Dir) error {
 	a, err := drive.Try(dir)
 	if err != nil {
 		if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) {
@@ -316,22 +319,22 @@ func checkAbilities(e *Engine, p *Plan, dir *handle.Dir) error {
 		}
 		return fmt.Errorf("trying what %s can keep: %w", p.IntoNow.Name(), err)
 	}
-	p.limits, p.exchange = preflight.Limits(&a), a.Exchange
-	p.limits.MaxNames = p.IntoNow.MaxNames()
+	p.Limits, p.Exchange = preflight.Limits(&a), a.Exchange
+	p.Limits.MaxNames = p.IntoNow.MaxNames()
 	p.IntoFuse = p.IntoNow.Fuse
 	return nil
 }
 
 // checkPlaces finds folder and target that are not two places on two drives.
-func checkPlaces(e *Engine, p *Plan) {
+func checkPlaces(e *Engine, p *plan.Plan) {
 	p.Add(preflight.TwoPlaces(p.From, p.Copy())...)
-	if !p.Traits().merges || p.Fresh { // the halves of a redirect may lie on one drive
+	if !p.Traits().Merges || p.Fresh { // the halves of a redirect may lie on one drive
 		p.Add(preflight.TwoDrives(p.From, p.Copy(), &p.FromNow, &p.IntoNow)...)
 	}
 }
 
 // checkSpace holds what the copy takes against what the drive has.
-func checkSpace(e *Engine, p *Plan) {
+func checkSpace(e *Engine, p *plan.Plan) {
 	if p.FromIno == 0 || p.IntoNow.Mount == "" {
 		return
 	}
@@ -342,19 +345,19 @@ func checkSpace(e *Engine, p *Plan) {
 
 // checkLinkPlace finds out whether this account may change the names in the
 // directory around the folder. The trial itself comes with the run.
-func checkLinkPlace(e *Engine, p *Plan) error {
-	return p.told(preflight.MayRename(p.UID, slices.Compact([]string{filepath.Dir(p.Link), p.HeldIn})...))
+func checkLinkPlace(e *Engine, p *plan.Plan) error {
+	return p.Told(preflight.MayRename(p.UID, slices.Compact([]string{filepath.Dir(p.Link), p.HeldIn})...))
 }
 
 // checkUnfinished finds a stopped run that is about the same folder or place.
-func checkUnfinished(e *Engine, p *Plan) error {
+func checkUnfinished(e *Engine, p *plan.Plan) error {
 	rows, err := e.Ledger.Unfinished()
 	if err != nil {
 		return err
 	}
-	under := toldUnder(rows)
+	under := plan.ToldUnder(rows)
 	for _, row := range rows {
-		plans, err := AllOf(e.Ledger, row)
+		plans, err := plan.AllOf(e.Ledger, row)
 		if err != nil {
 			return err
 		}
@@ -372,15 +375,15 @@ func checkUnfinished(e *Engine, p *Plan) error {
 
 // foreseeGap says before a run that there will be a moment without the folder, as
 // far as that can be known without making anything.
-func foreseeGap(e *Engine, p *Plan) {
-	if d := p.linkDrive(); d.Mount != "" && (d.Fuse || !handle.Exchanges) {
+func foreseeGap(e *Engine, p *plan.Plan) {
+	if d := p.LinkDrive(); d.Mount != "" && (d.Fuse || !handle.Exchanges) {
 		p.Gap = true
 		p.AddGap()
 	}
 }
 
 // checkLinkDrive adds that finding to a plan.
-func checkLinkDrive(e *Engine, p *Plan, r *ledger.Redirect) error {
+func checkLinkDrive(e *Engine, p *plan.Plan, r *ledger.Redirect) error {
 	f, err := e.LinkDriveAway(r)
 	if f != nil {
 		p.Add(*f)

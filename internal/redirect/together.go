@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/finding"
 	"nexlin/internal/inuse"
 	"nexlin/internal/ledger"
@@ -18,10 +20,10 @@ import (
 // groupExecution carries out a run of several.
 type groupExecution struct {
 	*Engine
-	t *Group
+	t *plan.Group
 	*run.Journal
 	executions []*execution // one for each plan; nil for one that is done already
-	out        *GroupOutcome
+	out        *plan.GroupOutcome
 	again      bool // the run was stopped before
 }
 
@@ -29,7 +31,7 @@ type groupExecution struct {
 // *RefusedError before anything has changed, a *TakenBackError if one folder
 // failed and everything was taken back, a *StoppedError if the run can be
 // finished or taken back.
-func RunTogether(ctx context.Context, e *Engine, t *Group) (*GroupOutcome, error) {
+func RunTogether(ctx context.Context, e *Engine, t *plan.Group) (*plan.GroupOutcome, error) {
 	if err := t.Blocked(); err != nil {
 		return nil, err
 	}
@@ -42,11 +44,11 @@ func RunTogether(ctx context.Context, e *Engine, t *Group) (*GroupOutcome, error
 	return c.out, c.ended(ctx, c.forward(ctx))
 }
 
-func newGroup(e *Engine, t *Group, taken *ledger.Run) *groupExecution {
+func newGroup(e *Engine, t *plan.Group, taken *ledger.Run) *groupExecution {
 	j := run.NewJournal(e.Ledger, t.Run, e.Progress)
 	j.Run = taken
 	return &groupExecution{Engine: e, t: t, Journal: j, executions: make([]*execution, len(t.Plans)),
-		out: &GroupOutcome{Run: t.Run, Kind: t.Kind, Plan: t, Members: make([]*Outcome, len(t.Plans))}}
+		out: &plan.GroupOutcome{Run: t.Run, Kind: t.Kind, Plan: t, Members: make([]*plan.Outcome, len(t.Plans))}}
 }
 
 func (c *groupExecution) close() {
@@ -152,7 +154,7 @@ func (c *groupExecution) rest(ctx context.Context) error {
 		return err
 	}
 	if len(fs) > 0 {
-		return &RefusedError{fs}
+		return &plan.RefusedError{Findings: fs}
 	}
 	return nil
 }
@@ -207,7 +209,7 @@ func (c *groupExecution) begun() (bool, error) {
 
 // gather opens and locks one folder and records its run; one that was stopped
 // is taken up again, one that is done is passed over.
-func (c *groupExecution) gather(ctx context.Context, i int, p *Plan) error {
+func (c *groupExecution) gather(ctx context.Context, i int, p *plan.Plan) error {
 	row, err := c.Ledger.Run(p.Run)
 	switch {
 	case errors.Is(err, ledger.ErrNotFound):
@@ -229,7 +231,7 @@ func (c *groupExecution) gather(ctx context.Context, i int, p *Plan) error {
 		return fmt.Errorf("the move of %s was taken back already; `nexlin undo %s` takes the others back, too",
 			pathtext.Show(p.Link), c.t.Run)
 	case row.State == ledger.Done:
-		c.out.Members[i] = &Outcome{Run: p.Run, Kind: p.Kind, Plan: p, State: row.State}
+		c.out.Members[i] = &plan.Outcome{Run: p.Run, Kind: p.Kind, Plan: p, State: row.State}
 		return nil
 	}
 	m, err := takeRun(c.Engine, row, (*execution).openAny)
@@ -281,7 +283,7 @@ func (c *groupExecution) factsAfter(ctx context.Context, before map[string]strin
 }
 
 // ended says how a run of several ended. What failed at the switch is taken
-// back as a whole; what failed before anything was copied never was.
+// Back as a whole; what failed before anything was copied never was.
 func (c *groupExecution) ended(ctx context.Context, err error) error {
 	if err == nil {
 		c.out.State = ledger.Done
@@ -289,7 +291,7 @@ func (c *groupExecution) ended(ctx context.Context, err error) error {
 	}
 	var at *failedAt
 	failed := errors.As(err, &at)
-	var refused *RefusedError
+	var refused *plan.RefusedError
 	var answer *run.StepError
 	early := !c.again && errors.As(err, &refused)
 	if !early && !c.again && errors.As(err, &answer) {
@@ -312,7 +314,7 @@ func (c *groupExecution) ended(ctx context.Context, err error) error {
 			if early {
 				return err
 			}
-			return &TakenBackError{c.t.Run, at.path, cleared(err)}
+			return &plan.TakenBackError{Run: c.t.Run, At: at.path, Err: cleared(err)}
 		} else if failed || early {
 			err = errors.Join(err, back)
 		}
@@ -323,7 +325,7 @@ func (c *groupExecution) ended(ctx context.Context, err error) error {
 // cleared takes the words about a stopped run out of an error: the run is not
 // stopped any more.
 func cleared(err error) error {
-	var s *StoppedError
+	var s *plan.StoppedError
 	if errors.As(err, &s) {
 		return s.Err
 	}
@@ -340,12 +342,12 @@ func (c *groupExecution) stop(err error) error {
 		serr := m.Run.Set(ledger.Stopped, "it waits for the others of run "+c.t.Run, nil)
 		err = errors.Join(err, m.Run.Unreserve(), serr)
 	}
-	s := &StoppedError{Run: c.t.Run, Kind: c.t.Kind, Link: c.t.Plans[0].Link, Err: cleared(err)}
+	s := &plan.StoppedError{Run: c.t.Run, Kind: c.t.Kind, Link: c.t.Plans[0].Link, Err: cleared(err)}
 	var at *failedAt
 	if errors.As(err, &at) {
 		s.Link = at.path
 	}
-	var one *StoppedError
+	var one *plan.StoppedError
 	if errors.As(err, &one) {
 		s.Phase, s.Writers, s.At, s.Drive = one.Phase, one.Writers, one.At, one.Drive
 	}
@@ -357,7 +359,7 @@ func (c *groupExecution) stop(err error) error {
 	return errors.Join(s, c.Run.Set(ledger.Stopped, s.Err.Error(), nil))
 }
 
-// back takes back what was done to any of the folders, the last one first, and
+// Back takes back what was done to any of the folders, the last one first, and
 // then does the steps that go after a run, since those before it were done.
 func (c *groupExecution) back(ctx context.Context) error {
 	for i, p := range slices.Backward(c.t.Plans) {
@@ -408,7 +410,7 @@ func (c *groupExecution) mayAllGoBack(ctx context.Context) error {
 		return err
 	}
 	if len(fs) > 0 {
-		return &RefusedError{fs}
+		return &plan.RefusedError{Findings: fs}
 	}
 	for _, p := range c.t.Plans {
 		if err := c.mayGoBack(ctx, p); err != nil {
@@ -424,7 +426,7 @@ func takeGroup(e *Engine, row ledger.RunRow) (*groupExecution, error) {
 	if err != nil {
 		return nil, err
 	}
-	t, err := GroupOf(taken.RunRow)
+	t, err := plan.GroupOf(taken.RunRow)
 	if err != nil {
 		taken.Release()
 		return nil, err
@@ -434,7 +436,7 @@ func takeGroup(e *Engine, row ledger.RunRow) (*groupExecution, error) {
 
 // ResumeTogether finishes a run of several. Its errors are those of
 // [RunTogether].
-func ResumeTogether(ctx context.Context, e *Engine, row ledger.RunRow) (*GroupOutcome, error) {
+func ResumeTogether(ctx context.Context, e *Engine, row ledger.RunRow) (*plan.GroupOutcome, error) {
 	if err := Resumable(row); err != nil {
 		return nil, err
 	}
@@ -452,7 +454,7 @@ func ResumeTogether(ctx context.Context, e *Engine, row ledger.RunRow) (*GroupOu
 
 // UndoTogether takes a run of several back as a whole: it is looked first
 // whether any of the copies was worked in, and then none is touched.
-func UndoTogether(ctx context.Context, e *Engine, row ledger.RunRow) (*GroupOutcome, error) {
+func UndoTogether(ctx context.Context, e *Engine, row ledger.RunRow) (*plan.GroupOutcome, error) {
 	if err := Undoable(e.Ledger, row); err != nil {
 		return nil, err
 	}
@@ -467,7 +469,7 @@ func UndoTogether(ctx context.Context, e *Engine, row ledger.RunRow) (*GroupOutc
 			return nil, err
 		}
 	}
-	refused := func(err error) (*GroupOutcome, error) {
+	refused := func(err error) (*plan.GroupOutcome, error) {
 		if wasDone {
 			err = errors.Join(err, c.Run.Restore(row))
 		}
@@ -475,7 +477,7 @@ func UndoTogether(ctx context.Context, e *Engine, row ledger.RunRow) (*GroupOutc
 	}
 	for _, s := range c.t.Before {
 		if err := c.commands().Do(ctx, c.t.For, s); err != nil {
-			return refused(&RefusedError{[]finding.Finding{finding.New(finding.ProgramRuns, "", "%s", err)}})
+			return refused(plan.Refused(finding.New(finding.ProgramRuns, "", "%s", err)))
 		}
 	}
 	// Only a program at rest leaves the folders as they are while it is looked.
@@ -492,7 +494,7 @@ func UndoTogether(ctx context.Context, e *Engine, row ledger.RunRow) (*GroupOutc
 
 // mayGoBack wants the run of one folder to be the last one of it, and nobody
 // to have worked in the copy.
-func (c *groupExecution) mayGoBack(ctx context.Context, p *Plan) error {
+func (c *groupExecution) mayGoBack(ctx context.Context, p *plan.Plan) error {
 	row, err := c.Ledger.Run(p.Run)
 	if errors.Is(err, ledger.ErrNotFound) || err == nil && row.State == ledger.Undone {
 		return nil
@@ -500,7 +502,7 @@ func (c *groupExecution) mayGoBack(ctx context.Context, p *Plan) error {
 	if err != nil {
 		return err
 	}
-	if err := Undoable(c.Engine.Ledger, row); err != nil {
+	if err := Undoable(c.Ledger, row); err != nil {
 		return err
 	}
 	m, err := takeRun(c.Engine, row, (*execution).openAny)
@@ -509,7 +511,7 @@ func (c *groupExecution) mayGoBack(ctx context.Context, p *Plan) error {
 	}
 	defer m.Run.Release()
 	defer m.close()
-	if at, err := m.where(); err != nil || at != switched {
+	if at, err := m.where(); err != nil || at != plan.Switched {
 		return err
 	}
 	return m.copyUnchanged(ctx)

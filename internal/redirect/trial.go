@@ -38,10 +38,10 @@ func (m *switcher) tryPlace(ctx context.Context, target *handle.Dir) error {
 // via is the path that the trial goes through.
 func (m *switcher) via(target *handle.Dir) (via string, err error) {
 	at, err := m.linkIn.Stat(m.base())
-	if m.p.Linkless() && (handle.Missing(err) || err == nil && !at.IsSymlink() && !m.p.Traits().back) {
+	if m.p.Linkless() && (handle.Missing(err) || err == nil && !at.IsSymlink() && !m.p.Traits().Back) {
 		return m.p.Target, nil // the way programs are led by settings
 	}
-	if m.p.Traits().back {
+	if m.p.Traits().Back {
 		return m.p.Link, nil
 	}
 	via, m.p.ByBytes, err = way(m.linkIn, m.base(), m.p.LinkText, target)
@@ -79,7 +79,7 @@ func (m *switcher) timesAgain(target *handle.Dir) error {
 // tryFailed switches back at once. Only a move that was not yet used by
 // anybody can do that without asking.
 func (m *switcher) tryFailed(ctx context.Context, why error) error {
-	if !m.p.exchanges() {
+	if !m.p.Exchanges() {
 		return fmt.Errorf("the trial failed: %w", why)
 	}
 	if err := m.leadBack(ctx); err != nil {

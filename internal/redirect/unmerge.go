@@ -8,6 +8,8 @@ import (
 	"path/filepath"
 	"slices"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -135,7 +137,7 @@ func (m *merging) takeBack(to *handle.Dir, name string, rec *transfer.Record) (b
 	if _, err := m.inPart(rec.Path); !handle.Missing(err) {
 		return false, err // it was not placed, or is back already
 	}
-	for _, as := range []string{name, m.p.beside(name, ofHalf)} {
+	for _, as := range []string{name, m.p.Beside(name, plan.OfHalf)} {
 		st, err := to.Stat(as)
 		if handle.Missing(err) {
 			continue
@@ -203,7 +205,7 @@ func (m *merging) makeWay(path string) (*handle.Dir, error) {
 
 // nameBack gives an entry of the target its name again that had made way.
 func (m *merging) nameBack(to *handle.Dir, name string, rec *transfer.Record) (bool, error) {
-	beside := m.p.beside(name, ofTarget)
+	beside := m.p.Beside(name, plan.OfTarget)
 	from := to
 	if _, err := to.Stat(beside); handle.Missing(err) {
 		dir, _, err := m.part.Dir.Parent(rec.Path)
@@ -260,7 +262,7 @@ func (m *merging) Back(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	live := at == switched
+	live := at == plan.Switched
 	if begun && m.into == nil {
 		return swap.Broken(m.p.Into, "the directory around the target is not there")
 	}
@@ -269,7 +271,7 @@ func (m *merging) Back(ctx context.Context) error {
 			return err
 		}
 	}
-	if at == between {
+	if at == plan.Between {
 		if _, err := m.backFromGap(ctx); err != nil {
 			return err
 		}

@@ -5,6 +5,8 @@ import (
 	"errors"
 	"fmt"
 
+	"nexlin/internal/plan"
+
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/naming"
@@ -26,12 +28,12 @@ func (m *opener) placeData(st *handle.Stat) placeData {
 }
 
 // whereLinked is the place of a record by its link alone.
-func (m *switcher) whereLinked() (position, error) {
+func (m *switcher) whereLinked() (plan.Position, error) {
 	ours, err := m.linkPlace().Says(m.p.LinkText)
 	if ours || err != nil {
-		return switched, err
+		return plan.Switched, err
 	}
-	return AsBefore, nil
+	return plan.AsBefore, nil
 }
 
 // copyAt reports whether the copy stands at its final place.
@@ -45,7 +47,7 @@ func (m *switcher) copyAt() (bool, error) {
 	if handle.Missing(err) {
 		return false, nil
 	}
-	if err != nil || !IsFolder(&st, d.Ino) {
+	if err != nil || !plan.IsFolder(&st, d.Ino) {
 		return false, err
 	}
 	if d.Ino != 0 {
@@ -56,29 +58,29 @@ func (m *switcher) copyAt() (bool, error) {
 	return handle.Missing(err), handle.IgnoreMissing(err)
 }
 
-func (m *switcher) placedOrBefore() (position, error) {
+func (m *switcher) placedOrBefore() (plan.Position, error) {
 	at, err := m.copyAt()
 	if at {
-		return placed, err
+		return plan.Placed, err
 	}
-	return AsBefore, err
+	return plan.AsBefore, err
 }
 
-func (m *switcher) whereMove() (position, error) {
+func (m *switcher) whereMove() (plan.Position, error) {
 	s, err := m.swap()
 	if err != nil {
-		return AsBefore, err
+		return plan.AsBefore, err
 	}
 	at, err := s.Where()
 	switch {
 	case err != nil:
-		return AsBefore, m.taken(err)
+		return plan.AsBefore, m.taken(err)
 	case at == swap.Folder:
 		return m.placedOrBefore()
 	case at == swap.Between:
-		return between, nil
+		return plan.Between, nil
 	}
-	return switched, nil
+	return plan.Switched, nil
 }
 
 // taken refuses to go on, or back, while something else stands in the link's place, and
@@ -90,70 +92,70 @@ func (m *switcher) taken(err error) error {
 	}
 	f := finding.New(finding.OldPlaceTaken, t.Path, "something else stands at %s by now, and the folder is %s, whole",
 		t.Path, t.Away).Named(m.p.Name).OfRun(m.p.Run)
-	return &RefusedError{[]finding.Finding{f.Instead(fmt.Sprintf("set what stands there aside: `mv -nT -- %s %s`; "+
+	return plan.Refused(f.Instead(fmt.Sprintf("set what stands there aside: `mv -nT -- %s %s`; "+
 		"then `nexlin resume %s` goes on, `nexlin undo %[3]s` back", pathtext.Quote(t.Path),
-		pathtext.Quote(t.Path+".aside-"+m.p.Run), m.p.Run))}}
+		pathtext.Quote(t.Path+".aside-"+m.p.Run), m.p.Run)))
 }
 
-func (m *switcher) whereMoveOn() (position, error) {
+func (m *switcher) whereMoveOn() (plan.Position, error) {
 	if m.p.Linkless() {
 		// Nothing on the disks says to which of the two settings lead: each is
 		// whole, so the journal may.
 		back, err := m.Last("switch-back", new(json.RawMessage))
 		if err != nil {
-			return AsBefore, err
+			return plan.AsBefore, err
 		}
 		done, err := m.Finished("switch")
 		if err != nil {
-			return AsBefore, err
+			return plan.AsBefore, err
 		}
 		if done && !back {
-			return switched, nil
+			return plan.Switched, nil
 		}
 		return m.placedOrBefore()
 	}
 	if ours, err := m.linkPlace().Says(m.p.LinkText); ours || err != nil {
-		return switched, err
+		return plan.Switched, err
 	}
 	if old, err := m.linkPlace().Says(m.p.OldText); old || err != nil {
 		if err != nil {
-			return AsBefore, err
+			return plan.AsBefore, err
 		}
 		return m.placedOrBefore()
 	}
 	if half, err := m.linkPlace().Half(m.p.LinkText, m.p.OldText); half || err != nil {
-		return between, err
+		return plan.Between, err
 	}
-	return AsBefore, swap.Broken(m.p.Link, "the link is neither the old one nor the new one")
+	return plan.AsBefore, swap.Broken(m.p.Link, "the link is neither the old one nor the new one")
 }
 
-func (m *switcher) whereBringBack() (position, error) {
+func (m *switcher) whereBringBack() (plan.Position, error) {
 	if at, err := m.copyAt(); at || err != nil {
-		return switched, err
+		return plan.Switched, err
 	}
 	s, err := m.swap()
 	if err != nil {
-		return AsBefore, err
+		return plan.AsBefore, err
 	}
 	if m.into != nil {
 		at, err := s.Where()
 		var taken *swap.TakenError
 		switch {
 		case errors.As(err, &taken):
-			return AsBefore, m.taken(err)
+			return plan.AsBefore, m.taken(err)
 		case err == nil && at == swap.Between:
-			return between, nil
+			return plan.Between, nil
 		case err == nil && at == swap.Link:
-			return AsBefore, nil
+			return plan.AsBefore, nil
 		}
 	}
 	// The folder that comes back may not be there yet.
 	if ours, err := s.Says(m.p.LinkText); ours || err != nil {
-		return AsBefore, err
+		return plan.AsBefore, err
 	}
 	nothing, err := s.Nothing()
 	if err == nil && !(nothing && s.MayLack) {
 		err = swap.Broken(m.p.Link, "it is not the link that Nexlin made")
 	}
-	return AsBefore, err
+	return plan.AsBefore, err
 }

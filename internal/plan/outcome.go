@@ -1,4 +1,4 @@
-package redirect
+package plan
 
 import (
 	"nexlin/internal/archive"
@@ -62,5 +62,5 @@ type Archive struct {
 	Flaws  []archive.Flaw
 	Lost   int // unpack: how many entries the target did not keep whole
 
-	made handle.Stat // of the part, by which it is known when it has its name
+	Made handle.Stat // of the part, by which it is known when it has its name
 }

@@ -1,4 +1,4 @@
-package redirect
+package plan
 
 import (
 	"slices"
@@ -33,23 +33,23 @@ func ForOthersBy(methods []string) bool {
 // else may.
 func Owned(r ledger.Redirect) bool { return slices.Contains(r.Methods, ByHandover) }
 
-// linkDrive is the drive that the link stands on, as far as it is known.
-func (p *Plan) linkDrive() *drive.Drive {
-	if p.exchanges() || p.Traits().copies && p.From == p.Link {
+// LinkDrive is the drive that the link stands on, as far as it is known.
+func (p *Plan) LinkDrive() *drive.Drive {
+	if p.Exchanges() || p.Traits().copies && p.From == p.Link {
 		return &p.FromNow
 	}
 	return &drive.Drive{}
 }
 
-// unlinked says that no link stands at the link path of a redirect that is
+// Unlinked says that no link stands at the link path of a redirect that is
 // brought back: it was detached, or programs were led by settings alone.
-func (p *Plan) unlinked() bool {
+func (p *Plan) Unlinked() bool {
 	return p.Before != nil && (p.Before.State == ledger.Detached || Linkless(p.Before.Methods))
 }
 
-// byOthersLinks adds what [preflight.OthersLinks] finds.
-func (p *Plan) byOthersLinks(named ...string) error {
-	return p.told(preflight.OthersLinks(p.Name, named...))
+// ByOthersLinks adds what [preflight.OthersLinks] finds.
+func (p *Plan) ByOthersLinks(named ...string) error {
+	return p.Told(preflight.OthersLinks(p.Name, named...))
 }
 
 // InnerLinks says what becomes of relative links in the folder that lead
@@ -64,9 +64,9 @@ const (
 	RefuseLinks  InnerLinks = "refuse"
 )
 
-// rewriteFor is what becomes of relative links that lead out when the data of a
+// RewriteFor is what becomes of relative links that lead out when the data of a
 // redirect moves on: where Windows is led to it, this system's paths are no use.
-func rewriteFor(r ledger.Redirect) InnerLinks {
+func RewriteFor(r ledger.Redirect) InnerLinks {
 	if ForOthers(r) {
 		return KeepLinks
 	}

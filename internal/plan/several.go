@@ -1,4 +1,4 @@
-package redirect
+package plan
 
 import (
 	"errors"
@@ -101,7 +101,7 @@ func (t *Group) Blocked() error {
 }
 
 // ComesBack says that the folders come back in the links' places.
-func (t *Group) ComesBack() bool { return TraitsOf(t.Kind).back }
+func (t *Group) ComesBack() bool { return TraitsOf(t.Kind).Back }
 
 // Group is the plan of a run of several.
 func GroupOf(row ledger.RunRow) (*Group, error) {
@@ -141,7 +141,7 @@ func AllOf(l *ledger.Ledger, row ledger.RunRow) ([]*Plan, error) {
 // stand under its id.
 func Unfinished(l *ledger.Ledger) ([]ledger.RunRow, error) {
 	rows, err := l.Unfinished()
-	under := toldUnder(rows)
+	under := ToldUnder(rows)
 	for i, r := range rows {
 		if p, err := Of(r); err == nil {
 			rows[i].ID = under(p)
@@ -150,10 +150,10 @@ func Unfinished(l *ledger.Ledger) ([]ledger.RunRow, error) {
 	return rows, err
 }
 
-// toldUnder gives the function that says under which id a stopped run is finished
+// ToldUnder gives the function that says under which id a stopped run is finished
 // or taken back: that of the run of several it belongs to, if that is among the
 // stopped ones, or its own.
-func toldUnder(rows []ledger.RunRow) func(*Plan) string {
+func ToldUnder(rows []ledger.RunRow) func(*Plan) string {
 	open := map[string]bool{}
 	for _, r := range rows {
 		open[r.ID] = true
@@ -173,7 +173,7 @@ func Open(l *ledger.Ledger) ([]ledger.RunRow, error) {
 	if err != nil {
 		return nil, err
 	}
-	under := toldUnder(rows)
+	under := ToldUnder(rows)
 	return slices.DeleteFunc(rows, func(r ledger.RunRow) bool {
 		p, err := Of(r)
 		return err == nil && under(p) != r.ID

@@ -1,4 +1,4 @@
-package redirect
+package plan
 
 import (
 	"fmt"
@@ -107,8 +107,8 @@ type Plan struct {
 	FreesLater int64            `json:"-"`
 	LentFiles  int64            `json:"-"` // files that are taken from the held original
 	LentBytes  int64            `json:"-"` // and what they would take if they were copied
-	limits     inventory.Limits // of the drive the copy goes to
-	exchange   bool             // that drive can exchange two entries in one act
+	Limits     inventory.Limits // of the drive the copy goes to
+	Exchange   bool             // that drive can exchange two entries in one act
 }
 
 // DirAttrs is what an empty directory had.
@@ -125,8 +125,8 @@ func (p *Plan) Copy() string { return filepath.Join(p.Into, p.Final) }
 // HeldPath is the full path of what the run holds.
 func (p *Plan) HeldPath() string { return filepath.Join(p.HeldIn, p.Held) }
 
-// fromID is the inode number the folder is known by; 0 if that says nothing.
-func (p *Plan) fromID() uint64 {
+// FromID is the inode number the folder is known by; 0 if that says nothing.
+func (p *Plan) FromID() uint64 {
 	if p.FromFuse {
 		return 0
 	}
@@ -158,8 +158,8 @@ func (p *Plan) Blocked() error {
 
 func (p *Plan) Add(fs ...finding.Finding) { p.Findings = append(p.Findings, fs...) }
 
-// told adds what a look has found, and passes its error on.
-func (p *Plan) told(found []finding.Finding, err error) error {
+// Told adds what a look has found, and passes its error on.
+func (p *Plan) Told(found []finding.Finding, err error) error {
 	p.Add(found...)
 	return err
 }
@@ -196,13 +196,13 @@ func (p *Plan) AllowAccepted() {
 		case finding.HardLinksSplit:
 			p.Allow.Links = true
 		case finding.TimesRounded:
-			p.Allow.TimeStep = p.limits.TimeStep
+			p.Allow.TimeStep = p.Limits.TimeStep
 		}
 	}
 	// A drive without owners or modes of its own is not asked to change them,
 	// also where nothing is lost by that.
-	p.Allow.Owners = p.Allow.Owners || p.limits.FixedOwner && os.Geteuid() == 0
-	p.Allow.Modes = p.Allow.Modes || p.limits.FixedMode
+	p.Allow.Owners = p.Allow.Owners || p.Limits.FixedOwner && os.Geteuid() == 0
+	p.Allow.Modes = p.Allow.Modes || p.Limits.FixedMode
 }
 
 // Of is the plan of a run of one folder.

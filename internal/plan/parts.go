@@ -1,4 +1,4 @@
-package redirect
+package plan
 
 import (
 	"errors"
@@ -68,7 +68,7 @@ type StorePlan struct {
 // done, as it was meant.
 func (p *Plan) StaysDetached() bool { return p.Mend != nil && p.Mend.After.State == ledger.Detached }
 
-func entryCount(n int64) string {
+func EntryCount(n int64) string {
 	if n == 1 {
 		return "1 entry"
 	}
@@ -81,18 +81,18 @@ func (p *Plan) AddGap() {
 		"exchange link and folder in one act", link).Named(p.Name))
 }
 
-// folderAway is where the folder is, whole, while the run stands between the two
+// FolderAway is where the folder is, whole, while the run stands between the two
 // renames.
-func (p *Plan) folderAway() string {
-	if p.Traits().back {
+func (p *Plan) FolderAway() string {
+	if p.Traits().Back {
 		return p.From
 	}
 	return p.HeldPath()
 }
 
-// stillHolds is a *RefusedError if another run came between the plan and now.
-func (p *Plan) stillHolds(t *ledger.Tx) error {
-	if ofArchive(p.Kind) {
+// StillHolds is a *RefusedError if another run came between the plan and now.
+func (p *Plan) StillHolds(t *ledger.Tx) error {
+	if OfArchive(p.Kind) {
 		return nil
 	}
 	open, err := t.UnfinishedOf(p.Name)
@@ -100,8 +100,8 @@ func (p *Plan) stillHolds(t *ledger.Tx) error {
 		return err
 	}
 	for _, row := range open {
-		if !ofArchive(row.Kind) {
-			return &RefusedError{[]finding.Finding{RunStopped(row, p.Link).As(finding.Blocker)}}
+		if !OfArchive(row.Kind) {
+			return Refused(RunStopped(row, p.Link).As(finding.Blocker))
 		}
 	}
 	is, err := t.Redirect(p.Name)
@@ -120,12 +120,12 @@ func (p *Plan) stillHolds(t *ledger.Tx) error {
 		"another command has changed what the ledger says of %s since it was looked at", p.Name).Named(p.Name)}}
 }
 
-// A position is where the disks say a run stands.
-type position int
+// A Position is where the disks say a run stands.
+type Position int
 
 const (
-	AsBefore   position = iota // nothing is switched; the part may be there
-	placed                   // the copy has its final name, the link path is as it was
-	between                  // nothing of ours stands at the link path: see gap.go
-	switched                 // programs are led to the copy
+	AsBefore Position = iota // nothing is switched; the part may be there
+	Placed                   // the copy has its final name, the link path is as it was
+	Between                  // nothing of ours stands at the link path: see gap.go
+	Switched                 // programs are led to the copy
 )

@@ -1,4 +1,4 @@
-package redirect
+package plan
 
 import (
 	"errors"
@@ -16,6 +16,9 @@ type RefusedError struct {
 	Findings []finding.Finding
 }
 
+// Refused is the refusal for these findings.
+func Refused(findings ...finding.Finding) *RefusedError { return &RefusedError{findings} }
+
 func (e *RefusedError) Error() string {
 	b := finding.Blockers(e.Findings)
 	if len(b) == 0 {
@@ -27,15 +30,15 @@ func (e *RefusedError) Error() string {
 // OnlyBusy reports that nothing but a program or another Nexlin at work
 // stands in the way.
 func (e *RefusedError) OnlyBusy() bool {
-	return e.only(finding.InUse, finding.SocketsLive, finding.FolderBusy, finding.HeldInUse, finding.ProgramRuns)
+	return e.Only(finding.InUse, finding.SocketsLive, finding.FolderBusy, finding.HeldInUse, finding.ProgramRuns)
 }
 
 // OnlyAway reports that nothing but an absent drive stands in the way.
 func (e *RefusedError) OnlyAway() bool {
-	return e.only(finding.DriveAway, finding.DriveSwapped, finding.Covered)
+	return e.Only(finding.DriveAway, finding.DriveSwapped, finding.Covered)
 }
 
-func (e *RefusedError) only(codes ...finding.Code) bool {
+func (e *RefusedError) Only(codes ...finding.Code) bool {
 	blockers := finding.Blockers(e.Findings)
 	for _, f := range blockers {
 		if !strings.Contains(" "+join(codes)+" ", " "+string(f.Code)+" ") {
@@ -76,7 +79,7 @@ func (e *StoppedError) Error() string {
 func (e *StoppedError) Unwrap() error { return e.Err }
 
 // Final says that undo does not take the run back, but ends it.
-func (e *StoppedError) Final() bool { return TraitsOf(e.Kind).final }
+func (e *StoppedError) Final() bool { return TraitsOf(e.Kind).Final }
 
 // ErrStillChanging stops a run whose folder does not come to rest.
 var ErrStillChanging = errors.New("the folder keeps changing")

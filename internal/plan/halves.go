@@ -1,4 +1,4 @@
-package redirect
+package plan
 
 import (
 	"fmt"
@@ -34,7 +34,7 @@ const (
 
 // KeepBoth gives the name to the younger and keeps the other beside it.
 // Newer keeps only the younger in use; the other stays held, or is set aside
-// beside the target.
+// Beside the target.
 const (
 	KeepBoth Halves = "keep-both"
 	Newer    Halves = "newer"
@@ -46,13 +46,13 @@ const (
 
 // Whose entry is kept beside another.
 const (
-	ofHalf   = "half"
-	ofTarget = "target"
+	OfHalf   = "half"
+	OfTarget = "target"
 )
 
-// beside is the name under which one of two entries of a name is kept: whose
+// Beside is the name under which one of two entries of a name is kept: whose
 // says which, and the ending stays, so that programs still know the kind.
-func (p *Plan) beside(name, whose string) string {
+func (p *Plan) Beside(name, whose string) string {
 	mark := "." + whose + "-" + p.Run
 	stem, ext := name, filepath.Ext(name)
 	if stem = strings.TrimSuffix(name, ext); stem == "" || len(ext) > 16 {
@@ -66,16 +66,16 @@ func (p *Plan) beside(name, whose string) string {
 	return naming.Shorten(stem, mark+ext)
 }
 
-// besidePath is where an entry of the half lies in the target if it, or a
+// BesidePath is where an entry of the half lies in the target if it, or a
 // directory above it, had to go beside another; path itself if none had to.
-func (p *Plan) besidePath(live *handle.Dir, path string) string {
-	if !p.Traits().merges {
+func (p *Plan) BesidePath(live *handle.Dir, path string) string {
+	if !p.Traits().Merges {
 		return path
 	}
 	at := "."
 	for rest := path; rest != ""; {
 		name, more, _ := cutPath(rest)
-		beside := filepath.Join(at, p.beside(name, ofHalf))
+		beside := filepath.Join(at, p.Beside(name, OfHalf))
 		if dir, base, err := live.Parent(beside); err == nil {
 			_, err = dir.Stat(base)
 			dir.Release()
@@ -97,11 +97,11 @@ func cutPath(path string) (first, rest string, more bool) {
 	return path, "", false
 }
 
-// halfOf opens the folder that a copy was made of which was set aside when its
+// HalfOf opens the folder that a copy was made of which was set aside when its
 // merge was taken back, if that stands there as a real folder again; nil
 // otherwise.
-func (p *Plan) halfOf(h ledger.Held) *handle.Dir {
-	if !p.Traits().merges || !h.Copy {
+func (p *Plan) HalfOf(h ledger.Held) *handle.Dir {
+	if !p.Traits().Merges || !h.Copy {
 		return nil
 	}
 	d, err := handle.OpenReal(p.Link)

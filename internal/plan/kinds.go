@@ -1,4 +1,4 @@
-package redirect
+package plan
 
 import (
 	"nexlin/internal/ledger"
@@ -30,40 +30,40 @@ const (
 // Traits to kind is asked here: no other file compares the names.
 type Traits struct {
 	// What becomes of folder and link.
-	first  bool // a folder without a redirect gets one
-	onward     bool // a redirect goes on to another place
-	back   bool // the real folder comes back in the link's place
-	merges bool // the folder in the link's place is merged into the target
+	First  bool // a folder without a redirect gets one
+	Onward bool // a redirect goes on to another place
+	Back   bool // the real folder comes back in the link's place
+	Merges bool // the folder in the link's place is merged into the target
 
-	copies  bool // a folder is copied, or compared, as a whole
-	archive bool // an archive is made or read, and nothing about a redirect changes
-	unpacks bool // it is read
-	holdsArchive bool // an archive is held in place of an original
-	noLink  bool // no link is touched, so that its drive may be away
-	spare   bool // room is freed, so that the ledger's reserve may be used for it
-	final   bool // what is done stays done: undo only ends it
-	several bool // it is one of several folders
+	copies       bool // a folder is copied, or compared, as a whole
+	archive      bool // an archive is made or read, and nothing about a redirect changes
+	unpacks      bool // it is read
+	HoldsArchive bool // an archive is held in place of an original
+	NoLink       bool // no link is touched, so that its drive may be away
+	Spare        bool // room is freed, so that the ledger's reserve may be used for it
+	Final        bool // what is done stays done: undo only ends it
+	several      bool // it is one of several folders
 }
 
 var kinds = map[string]*Traits{
-	KindMove:      {first: true, copies: true},
-	KindMoveOn:    {onward: true, copies: true},
-	KindBringBack: {back: true, copies: true},
-	KindMerge:     {merges: true, copies: true},
+	KindMove:      {First: true, copies: true},
+	KindMoveOn:    {Onward: true, copies: true},
+	KindBringBack: {Back: true, copies: true},
+	KindMerge:     {Merges: true, copies: true},
 
-	KindDetach:   {spare: true},
-	KindDiscard:  {spare: true, noLink: true, final: true},
+	KindDetach:   {Spare: true},
+	KindDiscard:  {Spare: true, NoLink: true, Final: true},
 	KindMend:     {},
 	KindRecord:   {copies: true},
 	KindRestore:  {},
-	KindRenew:    {noLink: true},
+	KindRenew:    {NoLink: true},
 	KindFuture:   {},
-	KindPack:     {archive: true, noLink: true},
-	KindUnpack:   {archive: true, unpacks: true, noLink: true},
-	KindHandover: {holdsArchive: true},
+	KindPack:     {archive: true, NoLink: true},
+	KindUnpack:   {archive: true, unpacks: true, NoLink: true},
+	KindHandover: {HoldsArchive: true},
 
 	KindMoveTogether: {several: true},
-	KindBackTogether: {several: true, back: true},
+	KindBackTogether: {several: true, Back: true},
 }
 
 // TraitsOf finds a kind by its name; one that is not known does and is nothing.
@@ -77,23 +77,23 @@ func TraitsOf(name string) *Traits {
 func (p *Plan) Traits() *Traits { return TraitsOf(p.Kind) }
 
 // ComesBack says that the folder comes back in the link's place.
-func (p *Plan) ComesBack() bool { return p.Traits().back }
+func (p *Plan) ComesBack() bool { return p.Traits().Back }
 
 // Merges says that the folder in the link's place is merged into the target.
-func (p *Plan) Merges() bool { return p.Traits().merges }
+func (p *Plan) Merges() bool { return p.Traits().Merges }
 
 // IsFirst says that a folder without a redirect gets one.
-func (p *Plan) IsFirst() bool { return p.Traits().first }
+func (p *Plan) IsFirst() bool { return p.Traits().First }
 
 // MovesOn says that a redirect goes on to another place.
-func (p *Plan) MovesOn() bool { return p.Traits().onward }
+func (p *Plan) MovesOn() bool { return p.Traits().Onward }
 
 // Unpacks says that an archive is read.
 func (p *Plan) Unpacks() bool { return p.Traits().unpacks }
 
-// exchanges says that link and folder change places, so that what was copied is held
-// beside the link.
-func (p *Plan) exchanges() bool { return p.Traits().first || p.Traits().merges }
+// Exchanges says that link and folder change places, so that what was copied is held
+// Beside the link.
+func (p *Plan) Exchanges() bool { return p.Traits().First || p.Traits().Merges }
 
 // Small says that the run copies nothing: it only changes a link or records,
 // or deletes.
@@ -102,6 +102,6 @@ func (p *Plan) Small() bool { return !p.Traits().copies }
 // IsGroup says that a run is one of several folders.
 func IsGroup(row ledger.RunRow) bool { return TraitsOf(row.Kind).several }
 
-// ofArchive says of a kind of run that it makes or reads an archive: nothing about a
+// OfArchive says of a kind of run that it makes or reads an archive: nothing about a
 // redirect changes by it.
-func ofArchive(kind string) bool { return TraitsOf(kind).archive }
+func OfArchive(kind string) bool { return TraitsOf(kind).archive }
