@@ -11,14 +11,13 @@ import (
 	"slices"
 	"strings"
 
-	"nexlin/internal/plan"
-
 	"github.com/spf13/cobra"
 
 	"nexlin/internal/card"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/plan"
 	"nexlin/internal/redirect"
 	"nexlin/internal/run"
 )

@@ -4,8 +4,6 @@ import (
 	"slices"
 	"strings"
 
-	"nexlin/internal/plan"
-
 	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
@@ -14,6 +12,7 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/metrics"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/plan"
 	"nexlin/internal/redirect"
 )
 

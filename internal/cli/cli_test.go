@@ -10,8 +10,6 @@ import (
 	"math/rand/v2"
 	"testing"
 
-	"nexlin/internal/plan"
-
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
 
@@ -19,6 +17,7 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/health"
 	"nexlin/internal/ledger"
+	"nexlin/internal/plan"
 	"nexlin/internal/swap"
 )
 

@@ -4,14 +4,13 @@ import (
 	"cmp"
 	"time"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/health"
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/plan"
 	"nexlin/internal/redirect"
 	"nexlin/internal/transfer"
 )

@@ -8,8 +8,6 @@ import (
 	"slices"
 	"strings"
 
-	"nexlin/internal/plan"
-
 	"github.com/spf13/cobra"
 
 	"nexlin/internal/drive"
@@ -17,6 +15,7 @@ import (
 	"nexlin/internal/inuse"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/plan"
 	"nexlin/internal/redirect"
 )
 

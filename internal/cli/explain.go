@@ -11,8 +11,6 @@ import (
 	"strings"
 	"syscall"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/card"
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
@@ -20,6 +18,7 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/plan"
 	"nexlin/internal/redirect"
 	"nexlin/internal/swap"
 )

@@ -3,11 +3,10 @@ package cli
 import (
 	"github.com/spf13/cobra"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/health"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/plan"
 	"nexlin/internal/redirect"
 )
 

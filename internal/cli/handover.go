@@ -5,10 +5,9 @@ import (
 	"fmt"
 	"strings"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/plan"
 	"nexlin/internal/redirect"
 )
 

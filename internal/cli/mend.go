@@ -5,8 +5,6 @@ import (
 	"path/filepath"
 	"sync"
 
-	"nexlin/internal/plan"
-
 	"charm.land/huh/v2"
 	"github.com/spf13/cobra"
 
@@ -14,6 +12,7 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/plan"
 	"nexlin/internal/redirect"
 )
 

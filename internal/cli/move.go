@@ -9,8 +9,6 @@ import (
 	"strings"
 	"time"
 
-	"nexlin/internal/plan"
-
 	"github.com/spf13/cobra"
 
 	"nexlin/internal/finding"
@@ -18,6 +16,7 @@ import (
 	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
+	"nexlin/internal/plan"
 	"nexlin/internal/redirect"
 	"nexlin/internal/transfer"
 )

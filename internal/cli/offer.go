@@ -4,7 +4,6 @@ import (
 	"errors"
 
 	"nexlin/internal/plan"
-
 	"nexlin/internal/redirect"
 )
 

@@ -5,14 +5,13 @@ import (
 	"fmt"
 	"path/filepath"
 
-	"nexlin/internal/plan"
-
 	"github.com/spf13/cobra"
 
 	"nexlin/internal/archive"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
+	"nexlin/internal/plan"
 	"nexlin/internal/redirect"
 )
 

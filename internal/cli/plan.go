@@ -3,12 +3,11 @@ package cli
 import (
 	"fmt"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/link"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/plan"
 )
 
 // showPlan says what is about to happen: the direction, what is moved, the

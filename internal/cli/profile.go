@@ -5,10 +5,9 @@ import (
 	"slices"
 	"strings"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
+	"nexlin/internal/plan"
 	"nexlin/internal/redirect"
 )
 

@@ -3,13 +3,12 @@ package cli
 import (
 	"errors"
 
-	"nexlin/internal/plan"
-
 	"github.com/spf13/cobra"
 
 	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
+	"nexlin/internal/plan"
 	"nexlin/internal/redirect"
 )
 

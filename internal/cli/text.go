@@ -8,8 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"nexlin/internal/plan"
-
 	"charm.land/lipgloss/v2"
 	"charm.land/lipgloss/v2/table"
 	"github.com/dustin/go-humanize"
@@ -17,6 +15,7 @@ import (
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/plan"
 )
 
 // The few styles: words carry the meaning, colour only helps the eye.

@@ -6,12 +6,11 @@ import (
 	"slices"
 	"strings"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/plan"
 	"nexlin/internal/redirect"
 	"nexlin/internal/run"
 )

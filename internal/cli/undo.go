@@ -5,12 +5,11 @@ import (
 	"os"
 	"strings"
 
-	"nexlin/internal/plan"
-
 	"github.com/spf13/cobra"
 
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/plan"
 	"nexlin/internal/redirect"
 	"nexlin/internal/restart"
 )

@@ -14,8 +14,6 @@ import (
 	"syscall"
 	"time"
 
-	"nexlin/internal/plan"
-
 	"github.com/dustin/go-humanize"
 
 	"nexlin/internal/drive"
@@ -23,6 +21,7 @@ import (
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/plan"
 	"nexlin/internal/redirect"
 )
 

@@ -8,7 +8,6 @@ import (
 
 	"nexlin/internal/drive"
 	"nexlin/internal/ledger"
-
 	"nexlin/internal/redirect"
 )
 

@@ -4,13 +4,12 @@ import (
 	"context"
 	"fmt"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/plan"
 	"nexlin/internal/redirect"
 )
 

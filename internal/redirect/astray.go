@@ -7,8 +7,6 @@ import (
 	"path/filepath"
 	"syscall"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
@@ -16,6 +14,7 @@ import (
 	"nexlin/internal/link"
 	"nexlin/internal/note"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/plan"
 	"nexlin/internal/transfer"
 )
 

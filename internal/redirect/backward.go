@@ -9,8 +9,6 @@ import (
 	"slices"
 	"syscall"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
@@ -19,6 +17,7 @@ import (
 	"nexlin/internal/naming"
 	"nexlin/internal/note"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/plan"
 	"nexlin/internal/run"
 	"nexlin/internal/swap"
 	"nexlin/internal/transfer"

@@ -12,8 +12,6 @@ import (
 	"syscall"
 	"time"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -21,6 +19,7 @@ import (
 	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
+	"nexlin/internal/plan"
 	"nexlin/internal/preflight"
 	"nexlin/internal/setting"
 	"nexlin/internal/transfer"

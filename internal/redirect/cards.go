@@ -9,14 +9,13 @@ import (
 	"slices"
 	"strings"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/card"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
+	"nexlin/internal/plan"
 	"nexlin/internal/run"
 	"nexlin/internal/setting"
 )

@@ -5,8 +5,6 @@ import (
 	"slices"
 	"strings"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/account"
 	"nexlin/internal/card"
 	"nexlin/internal/finding"
@@ -15,6 +13,7 @@ import (
 	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
+	"nexlin/internal/plan"
 	"nexlin/internal/run"
 	"nexlin/internal/setting"
 )

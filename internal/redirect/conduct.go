@@ -5,7 +5,6 @@ import (
 	"path/filepath"
 
 	"nexlin/internal/plan"
-
 	"nexlin/internal/transfer"
 )
 

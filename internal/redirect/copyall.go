@@ -8,11 +8,10 @@ import (
 	"slices"
 	"time"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/finding"
 	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/plan"
 	"nexlin/internal/preflight"
 	"nexlin/internal/run"
 	"nexlin/internal/transfer"

@@ -10,14 +10,13 @@ import (
 	"path/filepath"
 	"time"
 
-	"nexlin/internal/plan"
-
 	"golang.org/x/time/rate"
 
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/plan"
 	"nexlin/internal/run"
 	"nexlin/internal/transfer"
 )

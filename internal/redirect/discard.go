@@ -5,12 +5,11 @@ import (
 	"slices"
 	"strings"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inuse"
 	"nexlin/internal/ledger"
+	"nexlin/internal/plan"
 )
 
 // A DiscardPlan says of every held original of a redirect whether it may go.

@@ -9,14 +9,13 @@ import (
 	"sync"
 	"time"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/card"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/manifest"
 	"nexlin/internal/naming"
 	"nexlin/internal/places"
+	"nexlin/internal/plan"
 	"nexlin/internal/run"
 	"nexlin/internal/transfer"
 )

@@ -8,8 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/archive"
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
@@ -18,6 +16,7 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/plan"
 	"nexlin/internal/swap"
 	"nexlin/internal/transfer"
 )

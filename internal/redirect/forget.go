@@ -5,12 +5,11 @@ import (
 	"path/filepath"
 	"slices"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/naming"
+	"nexlin/internal/plan"
 )
 
 // A Forgetting is what the ledger forgets, and what stays where it lies: no byte

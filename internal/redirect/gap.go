@@ -4,11 +4,10 @@ import (
 	"context"
 	"fmt"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/naming"
+	"nexlin/internal/plan"
 )
 
 // backFromGap takes a switch back that was stopped between its two renames.

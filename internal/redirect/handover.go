@@ -12,8 +12,6 @@ import (
 	"strings"
 	"time"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/archive"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
@@ -22,6 +20,7 @@ import (
 	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
+	"nexlin/internal/plan"
 	"nexlin/internal/preflight"
 	"nexlin/internal/run"
 	"nexlin/internal/swap"

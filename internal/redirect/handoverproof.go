@@ -5,11 +5,10 @@ import (
 	"encoding/json"
 	"fmt"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/archive"
 	"nexlin/internal/handle"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/plan"
 )
 
 // What an engine says of its archive is not believed: before a store is signed

@@ -6,11 +6,10 @@ import (
 	"io/fs"
 	"path/filepath"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
+	"nexlin/internal/plan"
 )
 
 // checkNeverCopied tells of what was written to a held original that was never

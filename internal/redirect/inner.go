@@ -4,11 +4,10 @@ import (
 	"fmt"
 	"path/filepath"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/plan"
 )
 
 // checkInnerLinks tells what becomes of links that lead out.

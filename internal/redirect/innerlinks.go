@@ -4,10 +4,9 @@ import (
 	"path/filepath"
 	"strings"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
+	"nexlin/internal/plan"
 	"nexlin/internal/transfer"
 )
 

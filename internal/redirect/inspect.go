@@ -7,8 +7,6 @@ import (
 	"os"
 	"syscall"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/account"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
@@ -16,6 +14,7 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
 	"nexlin/internal/places"
+	"nexlin/internal/plan"
 	"nexlin/internal/preflight"
 )
 

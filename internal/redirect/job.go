@@ -4,10 +4,9 @@ import (
 	"context"
 	"fmt"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
+	"nexlin/internal/plan"
 )
 
 // A job is how one kind of run is done. Each method looks at the disks first and may be

@@ -5,13 +5,12 @@ import (
 	"errors"
 	"time"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/account"
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/ledger"
 	"nexlin/internal/places"
+	"nexlin/internal/plan"
 )
 
 func init() {

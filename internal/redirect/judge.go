@@ -10,14 +10,13 @@ import (
 	"sync"
 	"time"
 
-	"nexlin/internal/plan"
-
 	"golang.org/x/sync/errgroup"
 
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
+	"nexlin/internal/plan"
 	"nexlin/internal/transfer"
 )
 

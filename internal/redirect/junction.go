@@ -5,14 +5,13 @@ import (
 	"slices"
 	"strings"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/junction"
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
+	"nexlin/internal/plan"
 )
 
 // A TargetForm says how a junction names its target.

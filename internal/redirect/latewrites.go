@@ -3,10 +3,9 @@ package redirect
 import (
 	"context"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/inventory"
 	"nexlin/internal/naming"
+	"nexlin/internal/plan"
 	"nexlin/internal/transfer"
 )
 

@@ -5,12 +5,11 @@ import (
 	"io/fs"
 	"slices"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/plan"
 	"nexlin/internal/preflight"
 	"nexlin/internal/setting"
 )

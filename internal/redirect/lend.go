@@ -4,12 +4,11 @@ import (
 	"context"
 	"fmt"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
 	"nexlin/internal/naming"
+	"nexlin/internal/plan"
 	"nexlin/internal/swap"
 	"nexlin/internal/transfer"
 )

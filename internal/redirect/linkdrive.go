@@ -3,11 +3,10 @@ package redirect
 import (
 	"path/filepath"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/drive"
 	"nexlin/internal/ledger"
 	"nexlin/internal/places"
+	"nexlin/internal/plan"
 )
 
 // wantLinkDrive refuses a run, its resume or its undo while the drive is away

@@ -4,14 +4,13 @@ import (
 	"testing"
 	"time"
 
-	"nexlin/internal/plan"
-
 	"github.com/stretchr/testify/require"
 
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
+	"nexlin/internal/plan"
 	"nexlin/internal/preflight"
 	"nexlin/internal/transfer"
 )

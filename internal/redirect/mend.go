@@ -8,14 +8,13 @@ import (
 	"syscall"
 	"time"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/account"
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/places"
+	"nexlin/internal/plan"
 	"nexlin/internal/swap"
 )
 

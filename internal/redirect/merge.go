@@ -5,12 +5,11 @@ import (
 	"errors"
 	"path/filepath"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
 	"nexlin/internal/naming"
+	"nexlin/internal/plan"
 	"nexlin/internal/transfer"
 )
 

@@ -9,13 +9,12 @@ import (
 	"os"
 	"path/filepath"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/plan"
 	"nexlin/internal/run"
 	"nexlin/internal/transfer"
 )

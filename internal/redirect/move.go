@@ -7,13 +7,12 @@ import (
 	"slices"
 	"time"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/naming"
 	"nexlin/internal/places"
+	"nexlin/internal/plan"
 	"nexlin/internal/preflight"
 	"nexlin/internal/transfer"
 )

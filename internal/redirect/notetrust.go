@@ -4,12 +4,11 @@ import (
 	"context"
 	"errors"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/ledger"
 	"nexlin/internal/note"
+	"nexlin/internal/plan"
 )
 
 // A note on a drive is written by whoever had the drive in his hands. What it

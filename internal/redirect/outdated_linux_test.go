@@ -6,13 +6,12 @@ import (
 	"path/filepath"
 	"testing"
 
-	"nexlin/internal/plan"
-
 	"github.com/stretchr/testify/require"
 
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/ledger"
+	"nexlin/internal/plan"
 	"nexlin/test/lab"
 )
 

@@ -5,11 +5,10 @@ import (
 	"errors"
 	"syscall"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
+	"nexlin/internal/plan"
 	"nexlin/internal/run"
 	"nexlin/internal/swap"
 )

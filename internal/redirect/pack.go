@@ -10,8 +10,6 @@ import (
 	"path/filepath"
 	"time"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/account"
 	"nexlin/internal/archive"
 	"nexlin/internal/finding"
@@ -21,6 +19,7 @@ import (
 	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
+	"nexlin/internal/plan"
 	"nexlin/internal/preflight"
 	"nexlin/internal/swap"
 )

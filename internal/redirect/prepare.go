@@ -7,12 +7,11 @@ import (
 	"strings"
 	"time"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/drive"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/naming"
+	"nexlin/internal/plan"
 	"nexlin/internal/preflight"
 	"nexlin/internal/swap"
 	"nexlin/internal/transfer"

@@ -8,11 +8,10 @@ import (
 	"path/filepath"
 	"time"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/drive"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
+	"nexlin/internal/plan"
 )
 
 // probeName is the beginning of the name of a probe file.

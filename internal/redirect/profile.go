@@ -7,13 +7,12 @@ import (
 	"slices"
 	"time"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/account"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/places"
+	"nexlin/internal/plan"
 	"nexlin/internal/setting"
 )
 

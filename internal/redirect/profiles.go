@@ -3,11 +3,10 @@ package redirect
 import (
 	"slices"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/handle"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
+	"nexlin/internal/plan"
 	"nexlin/internal/setting"
 )
 

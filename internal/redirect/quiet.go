@@ -4,10 +4,9 @@ import (
 	"context"
 	"time"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/finding"
 	"nexlin/internal/inuse"
+	"nexlin/internal/plan"
 	"nexlin/internal/preflight"
 )
 

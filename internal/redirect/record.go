@@ -8,8 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/account"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
@@ -17,6 +15,7 @@ import (
 	"nexlin/internal/link"
 	"nexlin/internal/naming"
 	"nexlin/internal/places"
+	"nexlin/internal/plan"
 	"nexlin/internal/preflight"
 	"nexlin/internal/transfer"
 )

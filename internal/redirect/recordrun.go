@@ -6,13 +6,12 @@ import (
 	"path/filepath"
 	"slices"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
 	"nexlin/internal/note"
+	"nexlin/internal/plan"
 	"nexlin/internal/run"
 	"nexlin/internal/swap"
 	"nexlin/internal/transfer"

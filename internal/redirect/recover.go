@@ -6,11 +6,10 @@ import (
 	"fmt"
 	"path/filepath"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/drive"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
+	"nexlin/internal/plan"
 	"nexlin/internal/run"
 	"nexlin/internal/swap"
 )

@@ -11,8 +11,6 @@ import (
 	"strings"
 	"testing"
 
-	"nexlin/internal/plan"
-
 	"github.com/stretchr/testify/require"
 
 	"nexlin/internal/finding"
@@ -20,6 +18,7 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/plan"
 	"nexlin/test/lab"
 )
 

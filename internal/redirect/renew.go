@@ -6,11 +6,10 @@ import (
 	"path/filepath"
 	"time"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/finding"
 	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
+	"nexlin/internal/plan"
 	"nexlin/internal/run"
 	"nexlin/internal/swap"
 	"nexlin/internal/transfer"

@@ -12,8 +12,6 @@ import (
 	"strings"
 	"time"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/account"
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
@@ -23,6 +21,7 @@ import (
 	"nexlin/internal/note"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
+	"nexlin/internal/plan"
 	"nexlin/internal/transfer"
 )
 

@@ -10,8 +10,6 @@ import (
 	"path/filepath"
 	"strings"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
@@ -22,6 +20,7 @@ import (
 	"nexlin/internal/note"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
+	"nexlin/internal/plan"
 	"nexlin/internal/run"
 	"nexlin/internal/transfer"
 )

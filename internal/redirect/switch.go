@@ -6,8 +6,6 @@ import (
 	"fmt"
 	"path/filepath"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
@@ -16,6 +14,7 @@ import (
 	"nexlin/internal/naming"
 	"nexlin/internal/note"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/plan"
 	"nexlin/internal/run"
 	"nexlin/internal/swap"
 	"nexlin/internal/transfer"

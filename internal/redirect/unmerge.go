@@ -8,14 +8,13 @@ import (
 	"path/filepath"
 	"slices"
 
-	"nexlin/internal/plan"
-
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
 	"nexlin/internal/naming"
 	"nexlin/internal/note"
+	"nexlin/internal/plan"
 	"nexlin/internal/swap"
 	"nexlin/internal/transfer"
 )
