@@ -98,7 +98,7 @@ func (m *undoer) heldUnchanged(ctx context.Context) error {
 		return err
 	}
 	defer live.Release()
-	l := &lateWrites{held: m.from, live: live, livePath: m.p.Copy(), spool: m.spool, lookOnly: true, fuse: m.p.FromFuse}
+	l := &Writes{held: m.from, live: live, livePath: m.p.Copy(), spool: m.spool, lookOnly: true, fuse: m.p.FromFuse}
 	if err := l.walk(ctx); err != nil {
 		return err
 	}
@@ -132,7 +132,7 @@ func (m *undoer) heldRefused(bad []string, what string) error {
 		f = f.Instead("`nexlin resume " + m.p.Run + "` finishes the run; then `nexlin bring-back " +
 			pathtext.Quote(m.p.Name) + "` brings the data back")
 	}
-	return plan.Refused(f.Listing(len(bad), under(held, bad)))
+	return plan.Refused(f.Listing(len(bad), pathsUnder(held, bad)))
 }
 
 // switchBack leads programs to the folder again.
@@ -300,7 +300,7 @@ func (m *opener) dropScratch(dir *handle.Dir) error {
 	return dir.DropPrivate(name, p)
 }
 
-// forget takes back what the run put around the copy: its note, the tag if
+// LetGo takes back what the run put around the copy: its note, the tag if
 // it was new, and the directories it made. What is not empty stays.
 func (m *undoer) forget() error {
 	if err := m.dropNote(); err != nil {

@@ -11,7 +11,7 @@ import (
 
 // setDirectory makes a new directory in the live folder, or gives the one
 // that was copied its new rights.
-func (l *lateWrites) setDirectory(d transfer.Difference) (transfer.Snap, error) {
+func (l *Writes) setDirectory(d transfer.Difference) (transfer.Snap, error) {
 	dir, name, err := l.live.Parent(d.Path)
 	if err != nil {
 		return transfer.Snap{}, err
@@ -55,16 +55,16 @@ func (l *lateWrites) setDirectory(d transfer.Difference) (transfer.Snap, error) 
 }
 
 // tidy removes what a run that was stopped left of [lateWrites.place].
-func (l *lateWrites) tidy(dir *handle.Dir) error {
-	if _, err := dir.Stat(l.tmp); handle.Missing(err) {
+func (l *Writes) tidy(dir *handle.Dir) error {
+	if _, err := dir.Stat(l.scratch); handle.Missing(err) {
 		return nil
 	}
-	private, err := dir.Private(l.tmp, l.job.Allow.Owners)
+	private, err := dir.Private(l.scratch, l.job.Allow.Owners)
 	if err != nil {
 		return err
 	}
 	defer private.Release()
-	return dir.DropPrivate(l.tmp, private)
+	return dir.DropPrivate(l.scratch, private)
 }
 
 // place makes an entry in the live folder: in a private directory beside its
@@ -72,14 +72,14 @@ func (l *lateWrites) tidy(dir *handle.Dir) error {
 // old is not nil, in the place of the entry that it describes and of no other.
 // The times of the directory around it stay. It returns what was made;
 // [handle.ErrReplaced] if something else stands there by now.
-func (l *lateWrites) place(dir *handle.Dir, name string, old *handle.Stat,
+func (l *Writes) place(dir *handle.Dir, name string, old *handle.Stat,
 	make func(private *handle.Dir, tmp string) error) (made handle.Stat, err error) {
 	const tmp = handle.InPrivate
 	times, err := dir.Self()
 	if err != nil {
 		return made, err
 	}
-	private, err := dir.Private(l.tmp, l.job.Allow.Owners)
+	private, err := dir.Private(l.scratch, l.job.Allow.Owners)
 	if err != nil {
 		return made, err
 	}
@@ -93,7 +93,7 @@ func (l *lateWrites) place(dir *handle.Dir, name string, old *handle.Stat,
 	if err == nil {
 		made, err = dir.Stat(name) // the rename has moved its ctime
 	}
-	err = errors.Join(err, dir.DropPrivate(l.tmp, private),
+	err = errors.Join(err, dir.DropPrivate(l.scratch, private),
 		handle.IgnorePermission(dir.SetTimes(times.Atime, times.Mtime)))
 	if err != nil {
 		return made, err
@@ -103,7 +103,7 @@ func (l *lateWrites) place(dir *handle.Dir, name string, old *handle.Stat,
 
 // bring makes the late entry under a name that is free: a copy, or one more
 // name of a file whose other name was brought over before.
-func (l *lateWrites) bring(ctx context.Context, e *inventory.Entry, dir *handle.Dir, tmp string) (*transfer.Record,
+func (l *Writes) bring(ctx context.Context, e *inventory.Entry, dir *handle.Dir, tmp string) (*transfer.Record,
 	error) {
 	linked := !e.Stat.IsDir() && e.Stat.Nlink > 1 && !l.job.Allow.Links
 	if first := l.links[e.Stat.ID()]; linked && first != nil {
@@ -129,7 +129,7 @@ func (l *lateWrites) bring(ctx context.Context, e *inventory.Entry, dir *handle.
 
 // onlyTouched reports a file whose content and metadata are as they were
 // copied: nothing was written, only the inode's own time moved.
-func (l *lateWrites) onlyTouched(ctx context.Context, d transfer.Difference) (bool, error) {
+func (l *Writes) onlyTouched(ctx context.Context, d transfer.Difference) (bool, error) {
 	if d.Was == nil || !d.Now.Stat.IsRegular() {
 		return false, nil
 	}
@@ -156,7 +156,7 @@ func (l *lateWrites) onlyTouched(ctx context.Context, d transfer.Difference) (bo
 // mayReplace reports whether the entry in the live folder is still the one
 // that was copied, and nobody has it open for writing. What stands there is
 // given, too; nil if nothing does.
-func (l *lateWrites) mayReplace(dir *handle.Dir, name string, d transfer.Difference) (*handle.Stat, bool, error) {
+func (l *Writes) mayReplace(dir *handle.Dir, name string, d transfer.Difference) (*handle.Stat, bool, error) {
 	st, err := dir.Stat(name)
 	if handle.Missing(err) {
 		return nil, d.Was == nil, nil
@@ -174,7 +174,7 @@ func (l *lateWrites) mayReplace(dir *handle.Dir, name string, d transfer.Differe
 
 // equal reports that the live folder has the very same under this name: a run
 // that was stopped brought it over already, or a person did.
-func (l *lateWrites) equal(ctx context.Context, dir *handle.Dir, name string, held *inventory.Entry) (bool, error) {
+func (l *Writes) equal(ctx context.Context, dir *handle.Dir, name string, held *inventory.Entry) (bool, error) {
 	st, err := dir.Stat(name)
 	if handle.Missing(err) || err == nil && st.Type() != held.Stat.Type() {
 		return false, nil
@@ -230,7 +230,7 @@ func readWith(ctx context.Context, r *transfer.Reader, dir *handle.Dir, name str
 	return sum, errors.Join(err, f.Close())
 }
 
-func (l *lateWrites) rewritten(e *inventory.Entry) string {
+func (l *Writes) rewritten(e *inventory.Entry) string {
 	made, _ := l.job.Rewrite(e)
 	return made
 }

@@ -157,7 +157,7 @@ func judgeHeld(ctx context.Context, e *Engine, d *DiscardPlan, h ledger.Held, li
 	}
 	v.plan, v.meta = planned, true
 	err = holdAgainst(ctx, e, v, held, live)
-	v.late.forget()
+	v.late.LetGo()
 	if recordBroken(err) {
 		d.Findings = append(d.Findings, finding.New(finding.LedgerBroken, h.Path, "%s", err).About(about))
 		return nil
@@ -179,7 +179,7 @@ func holdAgainst(ctx context.Context, e *Engine, v *Verdict, held, live *handle.
 		return err
 	}
 	defer spool.Close()
-	v.late = &lateWrites{held: held, live: live, livePath: v.Live, spool: spool, side: sideOf(h), lookOnly: true,
+	v.late = &Writes{held: held, live: live, livePath: v.Live, spool: spool, side: sideOf(h), lookOnly: true,
 		fuse: h.Ino == 0}
 	if v.late.erasing, err = isErasing(e, h); err != nil {
 		return err

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"nexlin/internal/card"
+	"nexlin/internal/drive"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/manifest"
@@ -70,9 +71,9 @@ func (e *Engine) placesOf(row ledger.RunRow) (out []places.Known) {
 	return out
 }
 
-// expected adds the finding of [Places.Expected] to a plan. It reports whether all is
+// checkExpected adds the finding of [Places.Expected] to a plan. It reports whether all is
 // well.
-func (e *Engine) expected(p *plan.Plan, into, path string) (bool, error) {
+func (e *Engine) checkExpected(p *plan.Plan, into, path string) (bool, error) {
 	f, err := e.Expected(into, path)
 	if f != nil {
 		p.Add(*f)
@@ -173,4 +174,11 @@ func (e *Engine) Lookup(arg, cwd string) (ledger.Redirect, error) {
 		}
 	}
 	return ledger.Redirect{}, near
+}
+
+// New makes an engine that works with a ledger and drives.
+func New(l *ledger.Ledger, drives *drive.System) *Engine {
+	e := &Engine{Places: &places.Places{Ledger: l, Drives: drives}}
+	e.Places.Stopped = e.placesOf
+	return e
 }

@@ -166,7 +166,7 @@ func (m *discarding) dropLate(ctx context.Context) error {
 		return err
 	}
 	defer live.Release()
-	l := &lateWrites{tmp: naming.Late(m.p.Run), job: &transfer.Job{}}
+	l := &Writes{scratch: naming.Late(m.p.Run), job: &transfer.Job{}}
 	return inventory.Walk(ctx, live, inventory.VisitorFunc(func(e *inventory.Entry) error {
 		if !e.Stat.IsDir() {
 			return nil
@@ -283,8 +283,8 @@ func (m *discarding) bringOver(ctx context.Context, d *DiscardPlan, v *Verdict) 
 		if err != nil {
 			return err
 		}
-		l := &lateWrites{held: held, live: live, livePath: v.Live, spool: spool, side: sideOf(v.Held), job: job,
-			tmp: naming.Late(m.p.Run), fuse: v.Held.Ino == 0}
+		l := &Writes{held: held, live: live, livePath: v.Live, spool: spool, side: sideOf(v.Held), job: job,
+			scratch: naming.Late(m.p.Run), fuse: v.Held.Ino == 0}
 		if l.erasing, err = isErasing(m.Engine, v.Held); err != nil {
 			return err
 		}

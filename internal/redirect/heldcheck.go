@@ -23,7 +23,7 @@ func checkNeverCopied(ctx context.Context, e *Engine, h ledger.Held, held *handl
 		"%s written to the held original after the switch, and is nowhere else",
 		entriesWere(since.nWritten)).Named(h.Redirect).OnDrive(h.Drive.Label).
 		Instead("a program still has the old folder open, or knows it by its held name: copy what is needed to the "+
-			"folder in use").Listing(since.nWritten, under(h.Path, since.written))}, nil
+			"folder in use").Listing(since.nWritten, pathsUnder(h.Path, since.written))}, nil
 }
 
 // CheckHeld holds a held original against its snapshot and changes nothing.
@@ -79,7 +79,7 @@ func checkSnapshot(ctx context.Context, e *Engine, h ledger.Held, made *plan.Pla
 		return []finding.Finding{finding.New(finding.LedgerBroken, h.Path, "%s", err).About(about)}, nil
 	}
 	defer spool.Close()
-	l := &lateWrites{held: held, livePath: live, spool: spool, side: sideOf(h), lookOnly: true, fuse: h.Ino == 0}
+	l := &Writes{held: held, livePath: live, spool: spool, side: sideOf(h), lookOnly: true, fuse: h.Ino == 0}
 	if l.erasing, err = isErasing(e, h); err != nil {
 		return nil, err
 	}

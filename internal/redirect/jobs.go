@@ -6,10 +6,8 @@ import (
 	"time"
 
 	"nexlin/internal/account"
-	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/ledger"
-	"nexlin/internal/places"
 	"nexlin/internal/plan"
 )
 
@@ -93,11 +91,4 @@ func Detach(ctx context.Context, e *Engine, d *DetachPlan) (*plan.Outcome, error
 		UID: r.UID, GID: account.Group(r.UID), Account: r.Account, Methods: r.Methods, Settings: d.Settings,
 	}
 	return Do(ctx, e, p)
-}
-
-// New makes an engine that works with a ledger and drives.
-func New(l *ledger.Ledger, drives *drive.System) *Engine {
-	e := &Engine{Places: &places.Places{Ledger: l, Drives: drives}}
-	e.Places.Stopped = e.placesOf
-	return e
 }

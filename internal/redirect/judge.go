@@ -32,7 +32,7 @@ type Verdict struct {
 	Frees  int64 // bytes that deleting it gives back, in blocks of 4 KiB
 	cases  map[finding.Code]*listing
 	codes  []uint8 // by ordinal of the spool: what became of the entry, as an index into verdicts
-	late   *lateWrites
+	late   *Writes
 	plan   *plan.Plan // of the run that holds it
 	left   bool       // something of it stays
 	meta   bool       // what is beside the content counts, too: the held original is to be deleted

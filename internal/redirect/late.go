@@ -14,17 +14,17 @@ import (
 	"nexlin/internal/transfer"
 )
 
-// lateWrites holds a held original against its snapshot and brings over to
+// Writes holds a held original against its snapshot and brings over to
 // the live folder what was written to it after it was copied, where nobody
 // has touched the same entry there. Deletions are never brought over.
-type lateWrites struct {
+type Writes struct {
 	held, live *handle.Dir
 	livePath   string
 	spool      *transfer.Spool
 	side       transfer.Side // which side of the spool the held original is
 	lookOnly   bool          // find, but bring nothing over
 	job        *transfer.Job // how entries are brought over; nil with lookOnly
-	tmp        string        // name for what is being made in the live folder
+	scratch        string        // name for what is being made in the live folder
 	fuse       bool          // the held original lies behind FUSE
 	erasing    bool          // Nexlin has begun to delete it, and opened directories for that
 
@@ -39,15 +39,15 @@ type lateWrites struct {
 	touched   int      // files of which nothing but the ctime moved
 }
 
-// forget lets the handles go; what was found stays.
-func (l *lateWrites) forget() {
+// LetGo lets the handles go; what was found stays.
+func (l *Writes) LetGo() {
 	if l != nil {
 		l.held, l.live, l.spool = nil, nil, nil
 	}
 }
 
 // walk looks at every entry of the held original.
-func (l *lateWrites) walk(ctx context.Context) error {
+func (l *Writes) walk(ctx context.Context) error {
 	// A store into a mapped page shows in no time stamp until it is written back.
 	if err := l.held.SyncAll(); err != nil {
 		return err
@@ -74,17 +74,17 @@ func (l *lateWrites) walk(ctx context.Context) error {
 }
 
 // snap is what the records say of an entry of the held original.
-func (l *lateWrites) snap(e *inventory.Entry) transfer.Snap {
+func (l *Writes) snap(e *inventory.Entry) transfer.Snap {
 	return transfer.SnapOf(&e.Stat, e.Xattrs).On(l.fuse)
 }
 
-func (l *lateWrites) conflict(path string) error {
+func (l *Writes) conflict(path string) error {
 	l.seen++
 	l.conflicts = append(l.conflicts, path)
 	return nil
 }
 
-func (l *lateWrites) record(d transfer.Difference, f transfer.Fact) {
+func (l *Writes) record(d transfer.Difference, f transfer.Fact) {
 	r := transfer.Record{Path: d.Path, Link: d.Now.Link}
 	if d.Was != nil && d.Was.Type() == d.Now.Stat.Type() {
 		r = *d.Was
@@ -95,7 +95,7 @@ func (l *lateWrites) record(d transfer.Difference, f transfer.Fact) {
 
 // directory brings over a new directory, or new rights of one. Its times
 // follow from what is brought into it; they are not a change by themselves.
-func (l *lateWrites) directory(d transfer.Difference) error {
+func (l *Writes) directory(d transfer.Difference) error {
 	now := l.snap(d.Now)
 	if d.Was != nil && d.Was.IsDir() {
 		was := *d.Was.Fact.Of(l.side)
@@ -132,7 +132,7 @@ var errConflict = errors.New("changed on both sides")
 
 // orConflict keeps both sides where the place in the live folder is gone or
 // is something else now.
-func (l *lateWrites) orConflict(path string, err error) error {
+func (l *Writes) orConflict(path string, err error) error {
 	if handle.Absent(err) {
 		return l.conflict(path)
 	}
@@ -140,7 +140,7 @@ func (l *lateWrites) orConflict(path string, err error) error {
 }
 
 // brings reports whether the entry at path is brought over; l may be nil.
-func (l *lateWrites) brings(path string) bool {
+func (l *Writes) brings(path string) bool {
 	if l == nil {
 		return false
 	}
@@ -150,12 +150,12 @@ func (l *lateWrites) brings(path string) bool {
 
 // inNewDir reports that path lies below a directory that would be made, so
 // that there is no place for it yet.
-func (l *lateWrites) inNewDir(path string) bool {
+func (l *Writes) inNewDir(path string) bool {
 	return l.newDir != "" && handle.Within(path, l.newDir)
 }
 
 // entry brings one file or link over: under a temporary name, then renamed.
-func (l *lateWrites) entry(ctx context.Context, d transfer.Difference) error {
+func (l *Writes) entry(ctx context.Context, d transfer.Difference) error {
 	if same, err := l.onlyTouched(ctx, d); err != nil || same {
 		return err
 	}
@@ -206,7 +206,7 @@ func (l *lateWrites) entry(ctx context.Context, d transfer.Difference) error {
 }
 
 // findings says what was found; done tells whether it was brought over.
-func (l *lateWrites) findings(name, held string, done bool) []finding.Finding {
+func (l *Writes) findings(name, held string, done bool) []finding.Finding {
 	about := finding.Subject{Name: name}
 	var out []finding.Finding
 	if n := len(l.brought); n > 0 {
@@ -216,12 +216,12 @@ func (l *lateWrites) findings(name, held string, done bool) []finding.Finding {
 			f.Severity, f.Remedy = finding.Info, "they were brought over to the target"
 			f.Message = fmt.Sprintf("%s written to the folder after it was copied, and brought over", entriesWere(n))
 		}
-		out = append(out, f.Listing(n, under(held, l.brought)))
+		out = append(out, f.Listing(n, pathsUnder(held, l.brought)))
 	}
 	if n := len(l.conflicts); n > 0 {
 		out = append(out, finding.New(finding.LateConflict, filepath.Join(held, l.conflicts[0]),
 			"%s changed both in the held original and at the target; both are kept", entriesWere(n)).About(about).
-			Listing(n, under(held, l.conflicts)))
+			Listing(n, pathsUnder(held, l.conflicts)))
 	}
 	return out
 }
@@ -233,7 +233,7 @@ func entriesWere(n int) string {
 	return fmt.Sprintf("%d entries were", n)
 }
 
-func under(root string, rels []string) []string {
+func pathsUnder(root string, rels []string) []string {
 	var out []string
 	for _, r := range rels[:min(len(rels), finding.Listed)] {
 		out = append(out, strings.TrimSuffix(filepath.Join(root, r), "/."))

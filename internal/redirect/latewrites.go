@@ -26,8 +26,8 @@ func (m *execution) late(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	l := &lateWrites{held: m.from, live: target, livePath: m.p.Copy(), spool: m.spool, job: job,
-		tmp: naming.Late(m.p.Run), fuse: m.p.FromFuse}
+	l := &Writes{held: m.from, live: target, livePath: m.p.Copy(), spool: m.spool, job: job,
+		scratch: naming.Late(m.p.Run), fuse: m.p.FromFuse}
 	if err := l.walk(ctx); err != nil {
 		return err
 	}

@@ -40,7 +40,7 @@ func judgeNeverCopied(ctx context.Context, e *Engine, d *DiscardPlan, v *Verdict
 			"%s written to the held original after the switch, and is nowhere else",
 			entriesWere(since.nWritten)).Named(d.Redirect.Name).
 			As(finding.Blocker).Instead("copy what is needed to the folder in use, and take it away there").Listing(
-			since.nWritten, under(v.Held.Path, since.written)))
+			since.nWritten, pathsUnder(v.Held.Path, since.written)))
 	}
 	if l.count == 0 {
 		v.Frees = l.frees

@@ -134,7 +134,7 @@ func findOutDir(e *Engine, p *plan.Plan) (*handle.Dir, error) {
 	if free, err := checkNotOurs(e, p); !free || err != nil {
 		return nil, err
 	}
-	if well, err := e.expected(p, into, p.Copy()); !well || err != nil {
+	if well, err := e.checkExpected(p, into, p.Copy()); !well || err != nil {
 		return nil, err
 	}
 	dir, err := handle.OpenReal(into)

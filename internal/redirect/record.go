@@ -74,7 +74,7 @@ func PlanRecord(e *Engine, o RecordOptions) (*plan.Plan, error) {
 			chooseLink(e, p)
 		}
 	}
-	if well, err := e.expected(p, p.Into, p.Copy()); !well || err != nil {
+	if well, err := e.checkExpected(p, p.Into, p.Copy()); !well || err != nil {
 		return p, err
 	}
 	err = recordTarget(e, p)

@@ -109,7 +109,7 @@ func (m *recording) adopt(ctx context.Context, n int) (*transfer.Adopted, error)
 	if n := a.LeadOut; n > 0 && m.from != nil {
 		found = append(found, finding.New(finding.HardLinksOut, m.from.Join(a.LeadOutPaths[0]),
 			"%s in %s have further names outside of it", plan.EntryCount(int64(n)),
-			m.from.Path()).Named(m.p.Name).As(finding.Blocker).Listing(n, under(m.from.Path(), a.LeadOutPaths)))
+			m.from.Path()).Named(m.p.Name).As(finding.Blocker).Listing(n, pathsUnder(m.from.Path(), a.LeadOutPaths)))
 	}
 	if m.from != nil {
 		more, first, err := transfer.Beyond(ctx, m.from, live, finding.Listed)
@@ -119,7 +119,7 @@ func (m *recording) adopt(ctx context.Context, n int) (*transfer.Adopted, error)
 		if more > 0 {
 			found = append(found, finding.New(finding.MoreInCopy, filepath.Join(m.p.Copy(), first[0]),
 				"%s in %s that %s has not", plan.EntryCount(int64(more)), m.p.Copy(), m.p.From).Named(m.p.Name).
-				Listing(more, under(m.p.Copy(), first)))
+				Listing(more, pathsUnder(m.p.Copy(), first)))
 		}
 	}
 	check := plan.Plan{Findings: found, Kind: plan.KindRecord}
@@ -148,7 +148,7 @@ func (d *differing) finding(code finding.Code, p *plan.Plan) []finding.Finding {
 	f := finding.New(code, filepath.Join(p.From, d.paths[0]), "%s in %s differ in %s", plan.EntryCount(int64(d.n)),
 		p.From,
 		p.Copy()).Named(p.Name)
-	f = f.Listing(d.n, under(p.From, d.paths))
+	f = f.Listing(d.n, pathsUnder(p.From, d.paths))
 	f.Details = d.whats
 	return []finding.Finding{f}
 }

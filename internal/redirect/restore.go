@@ -269,7 +269,7 @@ func planOfRestore(e *Engine, d *drive.Drive, r *Restore, o RestoreOptions, dir 
 	}
 	defer live.Release()
 	at := plan.Plan{Name: r.Name, IntoNow: *d, IntoDrive: p.IntoDrive, Into: p.Into}
-	if _, err := e.expected(&at, filepath.Dir(r.Link), r.Link); err != nil {
+	if _, err := e.checkExpected(&at, filepath.Dir(r.Link), r.Link); err != nil {
 		return err
 	}
 	if err := checkOwners(&at, live); err != nil {

@@ -140,7 +140,7 @@ func checkTarget(e *Engine, p *plan.Plan) error {
 	if err := p.Told(e.Shared(p.Name, p.Copy())); err != nil {
 		return err
 	}
-	if well, err := e.expected(p, into, p.Copy()); !well || err != nil {
+	if well, err := e.checkExpected(p, into, p.Copy()); !well || err != nil {
 		return err
 	}
 	anchor, err := drive.Existing(into)
