@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"nexlin/internal/card"
+	"nexlin/internal/engine"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
@@ -83,7 +84,7 @@ func (a *app) askPerson(_ context.Context, question string) error {
 }
 
 // cardFor finds the card of an argument and makes it out for this account.
-func (a *app) cardFor(e *redirect.Engine, name string) (*redirect.CardUse, error) {
+func (a *app) cardFor(e *engine.Engine, name string) (*redirect.CardUse, error) {
 	c, err := redirect.FindCard(e, name)
 	if err != nil {
 		return nil, err
@@ -160,7 +161,7 @@ func (a *cardCommands) cardShowCmd() *cobra.Command {
 	return &cobra.Command{
 		Use: "show CARD", Short: "one card in full, made out for this account", Args: cobra.ExactArgs(1),
 		RunE: a.runner(func(_ *cobra.Command, args []string) error {
-			return a.withCard(args[0], func(_ *redirect.Engine, u *redirect.CardUse) error {
+			return a.withCard(args[0], func(_ *engine.Engine, u *redirect.CardUse) error {
 				c := u.Card
 				if a.json {
 					folders := []doc{}
@@ -222,7 +223,7 @@ func (a *cardCommands) cardTestCmd() *cobra.Command {
 	return &cobra.Command{
 		Use: "test CARD|FILE", Short: "run a card's checks; nothing is changed", Args: cobra.ExactArgs(1),
 		RunE: a.runner(func(_ *cobra.Command, args []string) error {
-			return a.withCard(args[0], func(e *redirect.Engine, u *redirect.CardUse) error {
+			return a.withCard(args[0], func(e *engine.Engine, u *redirect.CardUse) error {
 				checks, err := redirect.TestCard(a.ctx, e, u)
 				if err != nil {
 					return err
@@ -258,7 +259,7 @@ func (a *cardCommands) cardTestCmd() *cobra.Command {
 }
 
 // withCard finds a card by its name, or reads it from a file.
-func (a *cardCommands) withCard(arg string, f func(*redirect.Engine, *redirect.CardUse) error) error {
+func (a *cardCommands) withCard(arg string, f func(*engine.Engine, *redirect.CardUse) error) error {
 	e, done, err := a.engine(false)
 	if err != nil {
 		return err
@@ -315,7 +316,7 @@ func (a *recoverCommands) backByCard(arg string, preview bool, o redirect.BackOp
 	return true, (&cardCommands{a.app}).backTogether(e, r.Card, []ledger.Redirect{r}, preview, o)
 }
 
-func (a *cardCommands) backTogether(e *redirect.Engine, name string, rs []ledger.Redirect, preview bool,
+func (a *cardCommands) backTogether(e *engine.Engine, name string, rs []ledger.Redirect, preview bool,
 	o redirect.BackOptions) error {
 	return (&severalRun{a.app}).togetherRun(e, preview, "bring it back?",
 		func(progress func(entries, bytes int64)) (*plan.Group, error) {
@@ -327,7 +328,7 @@ func (a *cardCommands) backTogether(e *redirect.Engine, name string, rs []ledger
 // giveCards reads the cards for a command that goes by them; the others start
 // without. A mistake in one is the business of a command about cards, and told
 // by the others.
-func (a *app) giveCards(e *redirect.Engine) (err error) {
+func (a *app) giveCards(e *engine.Engine) (err error) {
 	about := strings.HasPrefix(a.command, "card ")
 	if !about && !slices.Contains([]string{"move", "bring-back", "inspect"}, a.command) {
 		return nil

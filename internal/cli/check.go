@@ -7,6 +7,7 @@ import (
 	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
+	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/health"
 	"nexlin/internal/ledger"
@@ -43,7 +44,7 @@ func (a *checkCommand) checkCmd() *cobra.Command {
 				return &usageError{"--metrics-file is about all redirects; name none"}
 			}
 			if len(args) > 0 {
-				return a.named(args, f.update, "checks", func(e *redirect.Engine, r ledger.Redirect) (doc, error) {
+				return a.named(args, f.update, "checks", func(e *engine.Engine, r ledger.Redirect) (doc, error) {
 					return a.checkOne(e, r, &f)
 				})
 			}
@@ -85,7 +86,7 @@ func (f *checkFlags) check() error {
 }
 
 // checked looks at one redirect; with deep it reads all of it.
-func (a *checkCommand) checked(e *redirect.Engine, r ledger.Redirect, f *checkFlags) (*health.Report, error) {
+func (a *checkCommand) checked(e *engine.Engine, r ledger.Redirect, f *checkFlags) (*health.Report, error) {
 	if !f.deep {
 		return health.Check(a.ctx, e, r)
 	}
@@ -100,7 +101,7 @@ func (a *checkCommand) checked(e *redirect.Engine, r ledger.Redirect, f *checkFl
 	return rep, err
 }
 
-func (a *checkCommand) checkOne(e *redirect.Engine, r ledger.Redirect, f *checkFlags) (doc, error) {
+func (a *checkCommand) checkOne(e *engine.Engine, r ledger.Redirect, f *checkFlags) (doc, error) {
 	rep, err := a.checked(e, r, f)
 	if err != nil {
 		return nil, err
@@ -163,7 +164,7 @@ func (a *checkCommand) untold(fs []finding.Finding) (out []finding.Finding) {
 	return out
 }
 
-func (a *checkCommand) checkAll(e *redirect.Engine, f *checkFlags) error {
+func (a *checkCommand) checkAll(e *engine.Engine, f *checkFlags) error {
 	rows, err := e.Ledger.Redirects(true)
 	if err != nil {
 		return err
@@ -215,7 +216,7 @@ func (a *checkCommand) checkAll(e *redirect.Engine, f *checkFlags) error {
 
 // stoppedElsewhere tells of stopped runs that belong to no redirect that was
 // looked at: those of a first move have none yet.
-func (a *checkCommand) stoppedElsewhere(e *redirect.Engine, rows []ledger.Redirect) (out []finding.Finding, err error) {
+func (a *checkCommand) stoppedElsewhere(e *engine.Engine, rows []ledger.Redirect) (out []finding.Finding, err error) {
 	open, err := plan.Open(e.Ledger)
 	if err != nil {
 		return nil, err

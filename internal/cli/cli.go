@@ -28,9 +28,9 @@ import (
 	"golang.org/x/term"
 
 	"nexlin/internal/drive"
+	"nexlin/internal/engine"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
-	"nexlin/internal/redirect"
 )
 
 // version is set by the linker for releases.
@@ -193,7 +193,7 @@ func (a *app) stateDirectory() (string, error) {
 }
 
 // engine opens the ledger and the drives. The caller closes the ledger.
-func (a *app) engine(write bool) (*redirect.Engine, func(), error) {
+func (a *app) engine(write bool) (*engine.Engine, func(), error) {
 	dir, err := a.stateDirectory()
 	if err != nil {
 		return nil, nil, err
@@ -217,7 +217,7 @@ func (a *app) engine(write bool) (*redirect.Engine, func(), error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	e := redirect.New(l, drives)
+	e := engine.New(l, drives)
 	e.Homes, e.Ask, e.Env = homes(a.home), a.askPerson, os.Environ()
 	e.CopyWithin = time.Duration(max(a.copyDays, 0)) * 24 * time.Hour
 	if err := a.giveCards(e); err != nil {
@@ -229,7 +229,7 @@ func (a *app) engine(write bool) (*redirect.Engine, func(), error) {
 }
 
 // engineHere is engine with the working directory, from which arguments count.
-func (a *app) engineHere(write bool) (*redirect.Engine, string, func(), error) {
+func (a *app) engineHere(write bool) (*engine.Engine, string, func(), error) {
 	cwd, err := a.cwd()
 	if err != nil {
 		return nil, "", nil, err

@@ -5,6 +5,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
@@ -30,7 +31,7 @@ func (a *discardCommand) discardCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.named(args, !preview, "runs", func(e *redirect.Engine, r ledger.Redirect) (doc, error) {
+			return a.named(args, !preview, "runs", func(e *engine.Engine, r ledger.Redirect) (doc, error) {
 				return a.discardOne(e, r, ok, onlyEqual, preview)
 			})
 		}),
@@ -42,7 +43,7 @@ func (a *discardCommand) discardCmd() *cobra.Command {
 	return c
 }
 
-func (a *discardCommand) discardOne(e *redirect.Engine, r ledger.Redirect, accept []finding.Code, onlyEqual,
+func (a *discardCommand) discardOne(e *engine.Engine, r ledger.Redirect, accept []finding.Code, onlyEqual,
 	preview bool) (doc, error) {
 	o := redirect.DiscardOptions{Accept: accept, OnlyEqual: onlyEqual}
 	planned, err := a.compare(e, r, o)
@@ -101,7 +102,7 @@ func acceptFlags(codes []finding.Code) string {
 	return strings.Join(out, " ")
 }
 
-func (a *discardCommand) compare(e *redirect.Engine, r ledger.Redirect,
+func (a *discardCommand) compare(e *engine.Engine, r ledger.Redirect,
 	o redirect.DiscardOptions) (*redirect.DiscardPlan, error) {
 	p := a.progress()
 	e.Progress = p

@@ -5,13 +5,13 @@ import (
 	"time"
 
 	"nexlin/internal/drive"
+	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/health"
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
-	"nexlin/internal/redirect"
 	"nexlin/internal/transfer"
 )
 
@@ -141,7 +141,7 @@ type runDoc struct {
 }
 
 // outcomeDoc is the document of a run that changed something.
-func (a *app) outcomeDoc(e *redirect.Engine, o *plan.Outcome) doc {
+func (a *app) outcomeDoc(e *engine.Engine, o *plan.Outcome) doc {
 	run := runDoc{o.Run, o.Kind, o.State, []phaseDoc{}}
 	for _, p := range o.Phases {
 		run.Phases = append(run.Phases, phaseDoc{p.Name, p.State, p.Started, p.Ended})

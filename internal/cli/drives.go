@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"nexlin/internal/drive"
+	"nexlin/internal/engine"
 	"nexlin/internal/handle"
 	"nexlin/internal/inuse"
 	"nexlin/internal/ledger"
@@ -60,7 +61,7 @@ type driveDoc struct {
 	Unplug    *unplugDoc    `json:"unplug,omitempty"`
 }
 
-func (a *drivesCommand) driveDocs(e *redirect.Engine, ds []drive.Drive) ([]driveDoc, error) {
+func (a *drivesCommand) driveDocs(e *engine.Engine, ds []drive.Drive) ([]driveDoc, error) {
 	rows, err := e.Ledger.Redirects(false)
 	if err != nil {
 		return nil, err
@@ -82,12 +83,12 @@ func (a *drivesCommand) driveDocs(e *redirect.Engine, ds []drive.Drive) ([]drive
 }
 
 // lies reports whether the data of a redirect lies on the drive.
-func lies(e *redirect.Engine, r ledger.Redirect, d *drive.Drive) (bool, error) {
+func lies(e *engine.Engine, r ledger.Redirect, d *drive.Drive) (bool, error) {
 	mount, found, err := e.Locate(r.Drive, r.Target)
 	return found && mount == d.Mount, err
 }
 
-func (a *drivesCommand) listDrives(e *redirect.Engine, all bool) error {
+func (a *drivesCommand) listDrives(e *engine.Engine, all bool) error {
 	ds, err := e.Drives.List(all)
 	if err != nil {
 		return err
@@ -147,7 +148,7 @@ func short(id string) string {
 	return id
 }
 
-func (a *drivesCommand) oneDrive(e *redirect.Engine, ref string) error {
+func (a *drivesCommand) oneDrive(e *engine.Engine, ref string) error {
 	d, err := e.Drives.Find(ref)
 	if err != nil {
 		return err
@@ -268,7 +269,7 @@ type unplugDoc struct {
 
 // unplug answers whether a drive may go: nothing open on it, no run stopped
 // half-way, nothing unflushed.
-func (a *drivesCommand) unplug(e *redirect.Engine, d *drive.Drive, names []string) (*unplugDoc, error) {
+func (a *drivesCommand) unplug(e *engine.Engine, d *drive.Drive, names []string) (*unplugDoc, error) {
 	u := &unplugDoc{May: true, Reasons: []string{}, Stopped: []string{}}
 	no := func(format string, args ...any) {
 		u.May = false

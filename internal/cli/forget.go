@@ -3,6 +3,7 @@ package cli
 import (
 	"github.com/spf13/cobra"
 
+	"nexlin/internal/engine"
 	"nexlin/internal/health"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
@@ -36,7 +37,7 @@ func (a *forgetCommand) forgetCmd() *cobra.Command {
 	return c
 }
 
-func (a *forgetCommand) forget(e *redirect.Engine, arg, cwd string, preview bool) (doc, error) {
+func (a *forgetCommand) forget(e *engine.Engine, arg, cwd string, preview bool) (doc, error) {
 	f, err := redirect.PlanForget(e, arg, cwd)
 	if err != nil {
 		return nil, err

@@ -11,9 +11,9 @@ import (
 	"github.com/spf13/pflag"
 
 	"nexlin/internal/drive"
+	"nexlin/internal/engine"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/preflight"
-	"nexlin/internal/redirect"
 	"nexlin/internal/survey"
 )
 
@@ -91,7 +91,7 @@ func (a *guide) typed(p string) string {
 	return pathtext.Quote(p)
 }
 
-func (a *guide) chooseFolder(e *redirect.Engine) (survey.Folder, error) {
+func (a *guide) chooseFolder(e *engine.Engine) (survey.Folder, error) {
 	p := a.progress()
 	p.Phase("inspect", 0, 0)
 	fs, err := survey.Survey(a.ctx, e, survey.Options{Home: a.home, Dirs: []string{a.home}, Progress: p.inspected})
@@ -123,7 +123,7 @@ func (a *guide) chooseFolder(e *redirect.Engine) (survey.Folder, error) {
 }
 
 // chooseTarget offers the other drives with their room, then a directory.
-func (a *guide) chooseTarget(e *redirect.Engine, f survey.Folder) (string, error) {
+func (a *guide) chooseTarget(e *engine.Engine, f survey.Folder) (string, error) {
 	ds, err := e.Drives.List(false)
 	if err != nil {
 		return "", err

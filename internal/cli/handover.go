@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 
+	"nexlin/internal/engine"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
@@ -12,7 +13,7 @@ import (
 )
 
 // moveStore has an engine move one of its registered stores.
-func (a *moveCommand) moveStore(e *redirect.Engine, name string, f moveFlags, o redirect.MoveOptions) error {
+func (a *moveCommand) moveStore(e *engine.Engine, name string, f moveFlags, o redirect.MoveOptions) error {
 	u, err := a.cardFor(e, name)
 	if err != nil {
 		return err
@@ -49,7 +50,7 @@ func (a *moveCommand) moveStore(e *redirect.Engine, name string, f moveFlags, o 
 type storeRun struct{ *app }
 
 // handOver offers a handover.
-func (a *storeRun) handOver(e *redirect.Engine, preview bool, planned func() (*plan.Plan, error)) (doc, error) {
+func (a *storeRun) handOver(e *engine.Engine, preview bool, planned func() (*plan.Plan, error)) (doc, error) {
 	return a.offer(e, offer{
 		plan: func(func(entries, bytes int64)) (*plan.Plan, error) { return planned() },
 		show: a.showHandover, question: "have the engine move it?", preview: preview, done: a.showHandedOver,
@@ -132,7 +133,7 @@ func (a *screen) showHandedOver(o *plan.Outcome) {
 }
 
 // backStore has the engine bring a store back.
-func (a *recoverCommands) backStore(e *redirect.Engine, r ledger.Redirect, preview bool,
+func (a *recoverCommands) backStore(e *engine.Engine, r ledger.Redirect, preview bool,
 	o redirect.BackOptions) (doc, error) {
 	return (&storeRun{a.app}).handOver(e, preview,
 		func() (*plan.Plan, error) { return redirect.PlanHandoverBack(a.ctx, e, r, o) })

@@ -10,11 +10,11 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"nexlin/internal/engine"
 	"nexlin/internal/health"
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
 	"nexlin/internal/pathtext"
-	"nexlin/internal/redirect"
 	"nexlin/internal/transfer"
 )
 
@@ -43,7 +43,7 @@ func (a *listCommands) listCmd() *cobra.Command {
 	return c
 }
 
-func (a *listCommands) listRedirects(e *redirect.Engine) error {
+func (a *listCommands) listRedirects(e *engine.Engine) error {
 	rows, err := e.Ledger.Redirects(false)
 	if err != nil {
 		return err
@@ -84,7 +84,7 @@ func heldBytes(hs []ledger.Held) (n int64) {
 }
 
 // heldLine reminds of what is held, of redirects that ended too.
-func (a *listCommands) heldLine(e *redirect.Engine) error {
+func (a *listCommands) heldLine(e *engine.Engine) error {
 	all, err := e.Ledger.HeldOf("")
 	if err != nil || len(all) == 0 {
 		return err
@@ -116,7 +116,7 @@ func stateWord(s health.State) string {
 	return bad.Render(string(s))
 }
 
-func (a *listCommands) listHeld(e *redirect.Engine) error {
+func (a *listCommands) listHeld(e *engine.Engine) error {
 	held, err := e.Ledger.HeldOf("")
 	if err != nil {
 		return err
@@ -163,7 +163,7 @@ func (a *listCommands) showCmd() *cobra.Command {
 			if manifest != "" && manifest != "mtree" && manifest != "sha256" && manifest != "blake3" {
 				return &usageError{"--manifest takes mtree, sha256 or blake3"}
 			}
-			return a.named(args, false, "redirects", func(e *redirect.Engine, r ledger.Redirect) (doc, error) {
+			return a.named(args, false, "redirects", func(e *engine.Engine, r ledger.Redirect) (doc, error) {
 				if manifest != "" {
 					a.docDone = true // the manifest is the output, no document
 					return nil, a.printManifest(e, r, manifest)
@@ -184,7 +184,7 @@ func (a *listCommands) showCmd() *cobra.Command {
 	return c
 }
 
-func (a *listCommands) showRedirect(e *redirect.Engine, rep *health.Report) error {
+func (a *listCommands) showRedirect(e *engine.Engine, rep *health.Report) error {
 	r := rep.Redirect
 	a.print("%s  %s", bold.Render(pathtext.Show(r.Name)), stateWord(rep.State))
 	if r.State == ledger.Ended {
@@ -225,7 +225,7 @@ func (a *listCommands) showRedirect(e *redirect.Engine, rep *health.Report) erro
 }
 
 // printManifest prints the manifest frozen at the switch.
-func (a *listCommands) printManifest(e *redirect.Engine, r ledger.Redirect, format string) error {
+func (a *listCommands) printManifest(e *engine.Engine, r ledger.Redirect, format string) error {
 	if format == "mtree" {
 		f, err := e.OpenManifest(r)
 		if err != nil {
@@ -248,7 +248,7 @@ func (a *listCommands) printManifest(e *redirect.Engine, r ledger.Redirect, form
 		_, err := fmt.Fprintf(a.rawOut, "%s%s  %s\n", mark, hex.EncodeToString(digest[:]), name)
 		return err
 	})
-	if errors.Is(err, redirect.ErrOtherDigest) {
+	if errors.Is(err, engine.ErrOtherDigest) {
 		other := map[string]transfer.Digest{"sha256": transfer.BLAKE3, "blake3": transfer.SHA256}[format]
 		return &usageError{fmt.Sprintf("%s has other digests than %s: --manifest %s prints them", r.Name, format,
 			other)}

@@ -8,6 +8,7 @@ import (
 	"charm.land/huh/v2"
 	"github.com/spf13/cobra"
 
+	"nexlin/internal/engine"
 	"nexlin/internal/health"
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
@@ -75,7 +76,7 @@ func (a *mendCommand) mendCmd() *cobra.Command {
 				}
 			}
 			return a.named(args, !f.preview, "runs",
-				func(e *redirect.Engine, r ledger.Redirect) (doc, error) { return a.mendOne(e, r, f) })
+				func(e *engine.Engine, r ledger.Redirect) (doc, error) { return a.mendOne(e, r, f) })
 		}),
 	}
 	fl := c.Flags()
@@ -125,7 +126,7 @@ func (a *mendCommand) nothingToMend() error {
 	return nil
 }
 
-func (a *mendCommand) mendOne(e *redirect.Engine, r ledger.Redirect, f mendFlags) (doc, error) {
+func (a *mendCommand) mendOne(e *engine.Engine, r ledger.Redirect, f mendFlags) (doc, error) {
 	o := f.o
 	p := a.progress()
 	begin := sync.OnceFunc(func() { p.Phase("inspect", 0, 0) }) // only a merge has much to look at
@@ -229,7 +230,7 @@ var fates = map[redirect.Fate]string{
 
 // previewMerge names every file of the half and what becomes of it, and asks
 // about those that both halves have, if that is wanted.
-func (a *mendCommand) previewMerge(e *redirect.Engine, p *plan.Plan, ask bool) ([]doc, error) {
+func (a *mendCommand) previewMerge(e *engine.Engine, p *plan.Plan, ask bool) ([]doc, error) {
 	out, conflicts, err := a.showMerge(
 		func(visit func(redirect.MergeEntry) error) error { return redirect.PreviewMerge(a.ctx, e, p, visit) })
 	if err != nil || !ask {

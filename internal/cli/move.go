@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/ledger"
 	"nexlin/internal/naming"
@@ -176,7 +177,7 @@ func (a *app) previewFlag(c *cobra.Command, p *bool) {
 }
 
 // folderArg turns FOLDER into a path: a path, or the name of a redirect.
-func (a *moveCommand) folderArg(e *redirect.Engine, arg, cwd string) (string, error) {
+func (a *moveCommand) folderArg(e *engine.Engine, arg, cwd string) (string, error) {
 	path := places.Absolute(arg, cwd)
 	r, err := e.Ledger.Redirect(arg)
 	if errors.Is(err, ledger.ErrNotFound) || err == nil && r.State == ledger.Ended {
@@ -323,7 +324,7 @@ func (a *app) failWith(d doc, err error) error {
 	return a.emit(d)
 }
 
-func (a *moveCommand) moveOne(e *redirect.Engine, o redirect.MoveOptions, preview bool) (doc, error) {
+func (a *moveCommand) moveOne(e *engine.Engine, o redirect.MoveOptions, preview bool) (doc, error) {
 	question := "move it?"
 	if o.Discard {
 		question = "move it, and delete the original once the copy is proven?"
@@ -344,7 +345,7 @@ func (e *shownError) Unwrap() error { return e.error }
 
 // tellStopped names runs that were stopped, before anything else is done; a
 // command that is about them says it by itself.
-func (a *app) tellStopped(e *redirect.Engine) {
+func (a *app) tellStopped(e *engine.Engine) {
 	if a.quiet || a.json || slices.Contains([]string{"resume", "undo", "history"}, a.command) {
 		return
 	}

@@ -3,12 +3,13 @@ package cli
 import (
 	"errors"
 
+	"nexlin/internal/engine"
 	"nexlin/internal/plan"
 	"nexlin/internal/redirect"
 )
 
 // An offer is a run that is planned, shown, asked about, carried out and told: what all
-// commands have in common that change something.
+// Commands have in common that change something.
 type offer struct {
 	plan     func(progress func(entries, bytes int64)) (*plan.Plan, error)
 	inspects bool                   // planning walks a folder, so that it shows how far it is
@@ -23,7 +24,7 @@ type offer struct {
 
 // offer makes an offer and does what the answer says. The document is that of the plan,
 // if it comes to nothing more; nil if the plan is refused.
-func (a *app) offer(e *redirect.Engine, o offer) (doc, error) {
+func (a *app) offer(e *engine.Engine, o offer) (doc, error) {
 	p := a.progress()
 	if o.inspects {
 		p.Phase("inspect", 0, 0)
@@ -55,7 +56,7 @@ func (a *app) offer(e *redirect.Engine, o offer) (doc, error) {
 
 // carryOut runs a plan with progress and shows what it came to; told, which may be nil,
 // adds to the document of that.
-func (a *app) carryOut(e *redirect.Engine, planned *plan.Plan, show func(*plan.Outcome),
+func (a *app) carryOut(e *engine.Engine, planned *plan.Plan, show func(*plan.Outcome),
 	told func(doc, *plan.Outcome)) (doc, error) {
 	d, out, err := a.carried(e, show, func() (*plan.Outcome, error) { return redirect.Do(a.ctx, e, planned) })
 	if err == nil && told != nil {
@@ -65,7 +66,7 @@ func (a *app) carryOut(e *redirect.Engine, planned *plan.Plan, show func(*plan.O
 }
 
 // carried does a run with progress and shows what it came to.
-func (a *app) carried(e *redirect.Engine, show func(*plan.Outcome),
+func (a *app) carried(e *engine.Engine, show func(*plan.Outcome),
 	run func() (*plan.Outcome, error)) (doc, *plan.Outcome, error) {
 	p := a.progress()
 	e.Progress = p

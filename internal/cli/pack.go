@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"nexlin/internal/archive"
+	"nexlin/internal/engine"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
@@ -61,7 +62,7 @@ func (a *packCommands) packCmd() *cobra.Command {
 
 // packSource is what an argument of pack stands for: the target of a redirect,
 // or a folder.
-func (a *packCommands) packSource(e *redirect.Engine, arg, cwd string) (folder, name string, err error) {
+func (a *packCommands) packSource(e *engine.Engine, arg, cwd string) (folder, name string, err error) {
 	r, err := e.Lookup(arg, cwd)
 	var none *plan.NameError
 	switch {
@@ -75,7 +76,7 @@ func (a *packCommands) packSource(e *redirect.Engine, arg, cwd string) (folder, 
 	return r.Target, r.Name, nil
 }
 
-func (a *packCommands) packOne(e *redirect.Engine, o redirect.PackOptions, preview bool) (doc, error) {
+func (a *packCommands) packOne(e *engine.Engine, o redirect.PackOptions, preview bool) (doc, error) {
 	return a.offer(e, offer{
 		plan: func(progress func(entries, bytes int64)) (*plan.Plan, error) {
 			o.Progress = progress
@@ -206,7 +207,7 @@ func (a *explainer) explainArchive(err error) (fault, bool) {
 
 // packFirst makes the whole copy that a person wants before a move begins. A move
 // that is refused packs nothing.
-func (a *moveCommand) packFirst(e *redirect.Engine, o redirect.MoveOptions, file string, preview bool) error {
+func (a *moveCommand) packFirst(e *engine.Engine, o redirect.MoveOptions, file string, preview bool) error {
 	if file == "" {
 		return nil
 	}

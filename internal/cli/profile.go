@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"nexlin/internal/engine"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
 	"nexlin/internal/plan"
@@ -15,7 +16,7 @@ import (
 func (a *app) account() string { return filepath.Base(a.home) }
 
 // moveCard moves what a card describes.
-func (a *moveCommand) moveCard(e *redirect.Engine, name string, f moveFlags, o redirect.MoveOptions) error {
+func (a *moveCommand) moveCard(e *engine.Engine, name string, f moveFlags, o redirect.MoveOptions) error {
 	if c, err := redirect.FindCard(e, name); err == nil && c.Handover != nil {
 		return a.moveStore(e, name, f, o)
 	}
@@ -37,7 +38,7 @@ func (a *moveCommand) moveCard(e *redirect.Engine, name string, f moveFlags, o r
 }
 
 // moveProfile moves profile folders as one.
-func (a *moveCommand) moveProfile(e *redirect.Engine, f moveFlags, o redirect.MoveOptions) error {
+func (a *moveCommand) moveProfile(e *engine.Engine, f moveFlags, o redirect.MoveOptions) error {
 	for _, k := range f.profile {
 		if !slices.Contains(redirect.ProfileKinds(), k) {
 			return &usageError{"--profile takes " + strings.Join(redirect.ProfileKinds(), ", ") + ", not " +
@@ -55,7 +56,7 @@ func (a *moveCommand) moveProfile(e *redirect.Engine, f moveFlags, o redirect.Mo
 }
 
 // futureOnly changes where new things go.
-func (a *moveCommand) futureOnly(e *redirect.Engine, args []string, f moveFlags, o redirect.MoveOptions) error {
+func (a *moveCommand) futureOnly(e *engine.Engine, args []string, f moveFlags, o redirect.MoveOptions) error {
 	if len(o.By) > 0 && !slices.Equal(o.By, []string{plan.BySetting}) {
 		return &usageError{"--future-only changes a setting: --by setting"}
 	}

@@ -5,6 +5,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"nexlin/internal/engine"
 	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
@@ -65,7 +66,7 @@ func (a *recordCommand) recordCmd() *cobra.Command {
 	return c
 }
 
-func (a *recordCommand) recordOne(e *redirect.Engine, o redirect.RecordOptions, preview bool) (doc, error) {
+func (a *recordCommand) recordOne(e *engine.Engine, o redirect.RecordOptions, preview bool) (doc, error) {
 	d, err := a.offer(e, offer{
 		plan: func(func(entries, bytes int64)) (*plan.Plan, error) { return redirect.PlanRecord(e, o) },
 		look: func(planned *plan.Plan) error { return a.compared(e, planned, preview) },
@@ -84,7 +85,7 @@ func (a *recordCommand) recordOne(e *redirect.Engine, o redirect.RecordOptions, 
 
 // compared holds copy and original against each other for a preview; what differs is
 // in the plan.
-func (a *recordCommand) compared(e *redirect.Engine, planned *plan.Plan, preview bool) error {
+func (a *recordCommand) compared(e *engine.Engine, planned *plan.Plan, preview bool) error {
 	if !preview || planned.Blocked() != nil {
 		return nil
 	}

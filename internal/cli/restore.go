@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"nexlin/internal/drive"
+	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/health"
@@ -74,7 +75,7 @@ func (a *restoreCommand) restoreCmd() *cobra.Command {
 
 // onDriveArg takes the name of a drive, or a directory on one. below is empty
 // for all of a drive.
-func (a *restoreCommand) onDriveArg(e *redirect.Engine, arg string) (d drive.Drive, below string, err error) {
+func (a *restoreCommand) onDriveArg(e *engine.Engine, arg string) (d drive.Drive, below string, err error) {
 	if d, err = e.Drives.Find(strings.TrimSuffix(arg, ":/")); err == nil {
 		return d, "", nil
 	}
@@ -119,7 +120,7 @@ func (f *restoreFlags) options() (o redirect.RestoreOptions, err error) {
 	return o, err
 }
 
-func (a *restoreCommand) restore(e *redirect.Engine, d *drive.Drive, o redirect.RestoreOptions, f restoreFlags) error {
+func (a *restoreCommand) restore(e *engine.Engine, d *drive.Drive, o redirect.RestoreOptions, f restoreFlags) error {
 	all, hidden, err := redirect.PlanRestore(a.ctx, e, d, o)
 	if err != nil {
 		return err
@@ -199,7 +200,7 @@ func (a *restoreCommand) showRestore(d *drive.Drive, r *redirect.Restore) {
 }
 
 // restoreAll takes in one after the other and makes its link.
-func (a *restoreCommand) restoreAll(e *redirect.Engine, all []*redirect.Restore, f restoreFlags) ([]doc, error) {
+func (a *restoreCommand) restoreAll(e *engine.Engine, all []*redirect.Restore, f restoreFlags) ([]doc, error) {
 	docs := []doc{}
 	for _, r := range all {
 		d := restoreDoc(r)
@@ -221,7 +222,7 @@ func (a *restoreCommand) restoreAll(e *redirect.Engine, all []*redirect.Restore,
 	return docs, nil
 }
 
-func (a *restoreCommand) restoreOne(e *redirect.Engine, r *redirect.Restore, f restoreFlags, d doc) error {
+func (a *restoreCommand) restoreOne(e *engine.Engine, r *redirect.Restore, f restoreFlags, d doc) error {
 	var out *plan.Outcome
 	if !r.Known {
 		p := a.progress()
@@ -248,7 +249,7 @@ func (a *restoreCommand) restoreOne(e *redirect.Engine, r *redirect.Restore, f r
 }
 
 // linkAgain makes the link of a redirect that was taken in.
-func (a *restoreCommand) linkAgain(e *redirect.Engine, row ledger.Redirect, f restoreFlags, d doc) error {
+func (a *restoreCommand) linkAgain(e *engine.Engine, row ledger.Redirect, f restoreFlags, d doc) error {
 	o := f.mend
 	o.Attach = true
 	planned, err := redirect.PlanMend(a.ctx, e, row, o)

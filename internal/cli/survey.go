@@ -6,8 +6,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"nexlin/internal/engine"
 	"nexlin/internal/pathtext"
-	"nexlin/internal/redirect"
 	"nexlin/internal/survey"
 )
 
@@ -67,7 +67,7 @@ func folderDocs(fs []survey.Folder) []folderDoc {
 // few is how many rows people get without --all.
 const few = 20
 
-func (a *surveyCommand) surveyFolders(e *redirect.Engine, args []string, all bool) error {
+func (a *surveyCommand) surveyFolders(e *engine.Engine, args []string, all bool) error {
 	o := survey.Options{}
 	cwd, err := a.cwd()
 	if err != nil {
@@ -125,7 +125,7 @@ func (a *surveyCommand) surveyFolders(e *redirect.Engine, args []string, all boo
 }
 
 // freeLine says how much room each drive has.
-func (a *app) freeLine(e *redirect.Engine) error {
+func (a *app) freeLine(e *engine.Engine) error {
 	ds, err := e.Drives.List(false)
 	if err != nil {
 		return err
@@ -138,7 +138,7 @@ func (a *app) freeLine(e *redirect.Engine) error {
 	return nil
 }
 
-func (a *surveyCommand) surveyNeed(e *redirect.Engine, args []string) error {
+func (a *surveyCommand) surveyNeed(e *engine.Engine, args []string) error {
 	cwd, err := a.cwd()
 	if err != nil {
 		return err

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"nexlin/internal/drive"
+	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
@@ -19,7 +20,7 @@ import (
 type severalRun struct{ *app }
 
 // togetherDoc is the document of a run of several.
-func (a *severalRun) togetherDoc(e *redirect.Engine, o *plan.GroupOutcome) doc {
+func (a *severalRun) togetherDoc(e *engine.Engine, o *plan.GroupOutcome) doc {
 	runs := []doc{}
 	for _, m := range o.Members {
 		if m != nil {
@@ -154,7 +155,7 @@ func stepText(s run.Step) string {
 }
 
 // togetherRun plans a run of several, shows it, asks, and carries it out.
-func (a *severalRun) togetherRun(e *redirect.Engine, preview bool, question string,
+func (a *severalRun) togetherRun(e *engine.Engine, preview bool, question string,
 	make func(progress func(entries, bytes int64)) (*plan.Group, error)) error {
 	p := a.progress()
 	p.Phase("inspect", 0, 0)
@@ -173,7 +174,7 @@ func (a *severalRun) togetherRun(e *redirect.Engine, preview bool, question stri
 		func() (*plan.GroupOutcome, error) { return redirect.RunTogether(a.ctx, e, t) })
 }
 
-func (a *severalRun) togetherCarried(e *redirect.Engine, run func() (*plan.GroupOutcome, error)) error {
+func (a *severalRun) togetherCarried(e *engine.Engine, run func() (*plan.GroupOutcome, error)) error {
 	p := a.progress()
 	e.Progress = p
 	out, err := run()
@@ -262,7 +263,7 @@ func (a *severalRun) showTogetherDone(o *plan.GroupOutcome) {
 }
 
 // showTogetherRecovery says how far a run of several got.
-func (a *severalRun) showTogetherRecovery(e *redirect.Engine, r *redirect.Recovery) {
+func (a *severalRun) showTogetherRecovery(e *engine.Engine, r *redirect.Recovery) {
 	a.print("run %s: %s of %s, %s", bold.Render(r.Run.ID), r.Run.Kind, bold.Render(pathtext.Show(r.Run.Redirect)),
 		r.Run.State)
 	if r.Run.Message != "" && r.Run.State == ledger.Stopped {
@@ -278,7 +279,7 @@ func (a *severalRun) showTogetherRecovery(e *redirect.Engine, r *redirect.Recove
 	}
 }
 
-func (a *severalRun) recoverTogether(e *redirect.Engine, row ledger.RunRow, forward bool) error {
+func (a *severalRun) recoverTogether(e *engine.Engine, row ledger.RunRow, forward bool) error {
 	return (&severalRun{a.app}).togetherCarried(e, func() (*plan.GroupOutcome, error) {
 		if forward {
 			return redirect.ResumeTogether(a.ctx, e, row)

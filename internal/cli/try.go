@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"nexlin/internal/engine"
 	"nexlin/internal/health"
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
@@ -33,7 +34,7 @@ func (a *tryCommand) tryCmd() *cobra.Command {
 			if length < 0 || length > 0 && !live {
 				return &usageError{"--for takes a time such as 30s, and goes with --live"}
 			}
-			return a.named(args, false, "trials", func(e *redirect.Engine, r ledger.Redirect) (doc, error) {
+			return a.named(args, false, "trials", func(e *engine.Engine, r ledger.Redirect) (doc, error) {
 				t, err := health.Try(a.ctx, e, r)
 				if err != nil {
 					return nil, err
@@ -61,8 +62,8 @@ func (a *tryCommand) tryCmd() *cobra.Command {
 	return c
 }
 
-// live shows the room of both drives until it is interrupted.
-func (a *tryCommand) live(e *redirect.Engine, r ledger.Redirect, length time.Duration) (doc, error) {
+// Live shows the room of both drives until it is interrupted.
+func (a *tryCommand) live(e *engine.Engine, r ledger.Redirect, length time.Duration) (doc, error) {
 	ctx, stop := context.WithCancel(a.ctx)
 	if length > 0 {
 		ctx, stop = context.WithTimeout(a.ctx, length)

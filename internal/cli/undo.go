@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"nexlin/internal/engine"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
@@ -16,7 +17,7 @@ import (
 
 // named runs f for every NAME, which may also be the path of a link.
 func (a *app) named(args []string, write bool, key string,
-	f func(e *redirect.Engine, r ledger.Redirect) (doc, error)) error {
+	f func(e *engine.Engine, r ledger.Redirect) (doc, error)) error {
 	e, cwd, done, err := a.engineHere(write)
 	if err != nil {
 		return err
@@ -61,7 +62,7 @@ func (a *recoverCommands) bringBackCmd() *cobra.Command {
 					return err
 				}
 			}
-			return a.named(args, !preview, "runs", func(e *redirect.Engine, r ledger.Redirect) (doc, error) {
+			return a.named(args, !preview, "runs", func(e *engine.Engine, r ledger.Redirect) (doc, error) {
 				if plan.Owned(r) && r.State != ledger.Ended {
 					return a.backStore(e, r, preview, o)
 				}
@@ -101,7 +102,7 @@ func (a *recoverCommands) detachCmd() *cobra.Command {
 		Short: "take the link away, leave the data on the drive",
 		Args:  cobra.MinimumNArgs(1),
 		RunE: a.runner(func(_ *cobra.Command, args []string) error {
-			return a.named(args, !preview, "runs", func(e *redirect.Engine, r ledger.Redirect) (doc, error) {
+			return a.named(args, !preview, "runs", func(e *engine.Engine, r ledger.Redirect) (doc, error) {
 				planned, err := redirect.PlanDetach(e, r)
 				if err != nil {
 					return nil, err
@@ -223,7 +224,7 @@ func (a *recoverCommands) recoverCmd(use, short, question string, forward bool) 
 }
 
 // afterRestart has a run go on by itself after the next start of the machine.
-func (a *recoverCommands) afterRestart(e *redirect.Engine, row ledger.RunRow) error {
+func (a *recoverCommands) afterRestart(e *engine.Engine, row ledger.RunRow) error {
 	exe, err := os.Executable()
 	if err != nil {
 		return err
@@ -274,7 +275,7 @@ func (a *recoverCommands) showRecovery(r *redirect.Recovery, forward bool) {
 	}
 }
 
-func (a *recoverCommands) recoverRun(e *redirect.Engine, row ledger.RunRow, forward bool) error {
+func (a *recoverCommands) recoverRun(e *engine.Engine, row ledger.RunRow, forward bool) error {
 	p := a.progress()
 	e.Progress = p
 	act := redirect.Undo

@@ -16,11 +16,11 @@ import (
 	"github.com/spf13/cobra"
 
 	"nexlin/contrib"
+	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/health"
 	"nexlin/internal/metrics"
 	"nexlin/internal/pathtext"
-	"nexlin/internal/redirect"
 )
 
 type watchFlags struct {
@@ -113,7 +113,7 @@ func (a *watchCommand) watch(f watchFlags) error {
 
 // measured hands reports to the collector, and writes them to a file if one is
 // named.
-func measured(e *redirect.Engine, c *metrics.Collector, reports []*health.Report, file string) error {
+func measured(e *engine.Engine, c *metrics.Collector, reports []*health.Report, file string) error {
 	s, err := metrics.Take(e, reports)
 	if err != nil {
 		return err

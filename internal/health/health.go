@@ -17,6 +17,7 @@ import (
 	"github.com/dustin/go-humanize"
 
 	"nexlin/internal/drive"
+	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -70,12 +71,12 @@ func (r *Report) unseen(err error) error {
 // Look finds out the state of a redirect without touching its folder: for
 // lists. Check looks closer. What can't be looked at is a finding; errors are
 // those of the ledger, and of ctx.
-func Look(e *redirect.Engine, r ledger.Redirect) (*Report, error) {
+func Look(e *engine.Engine, r ledger.Redirect) (*Report, error) {
 	out := &Report{Redirect: r}
 	return out, out.unseen(out.look(e))
 }
 
-func (out *Report) look(e *redirect.Engine) error {
+func (out *Report) look(e *engine.Engine) error {
 	r := out.Redirect
 	out.add()
 	// What was left half done comes first: it keeps other commands from the redirect, and
@@ -99,7 +100,7 @@ func (out *Report) look(e *redirect.Engine) error {
 
 // Check looks at link, drive, target, room and held originals of a
 // redirect, and does the trial through both paths.
-func Check(ctx context.Context, e *redirect.Engine, r ledger.Redirect) (*Report, error) {
+func Check(ctx context.Context, e *engine.Engine, r ledger.Redirect) (*Report, error) {
 	out, err := Look(e, r)
 	if err != nil {
 		return nil, err
@@ -123,7 +124,7 @@ func Check(ctx context.Context, e *redirect.Engine, r ledger.Redirect) (*Report,
 }
 
 // closer looks at everything but what is held.
-func (out *Report) closer(ctx context.Context, e *redirect.Engine) error {
+func (out *Report) closer(ctx context.Context, e *engine.Engine) error {
 	r := out.Redirect
 	if r.State != ledger.Ended {
 		fs, err := redirect.CheckSettings(e, r)
@@ -154,7 +155,7 @@ func (out *Report) closer(ctx context.Context, e *redirect.Engine) error {
 
 // CheckDeep is [Check] that also reads every byte at the target, if its
 // drive is here and it is in use.
-func CheckDeep(ctx context.Context, e *redirect.Engine, r ledger.Redirect, o redirect.DeepOptions) (*Report, error) {
+func CheckDeep(ctx context.Context, e *engine.Engine, r ledger.Redirect, o redirect.DeepOptions) (*Report, error) {
 	out, err := Check(ctx, e, r)
 	if err != nil || !out.inPlace() || r.State == ledger.Ended || plan.Owned(r) {
 		return out, err
@@ -171,7 +172,7 @@ func (r *Report) inPlace() bool {
 	return r.Present && r.Drive.Mount == r.Redirect.Drive.Mount
 }
 
-func (r *Report) drive(e *redirect.Engine) error {
+func (r *Report) drive(e *engine.Engine) error {
 	want := r.Redirect.Drive
 	w, err := e.Whereabouts(want, r.Redirect.Target)
 	if err != nil {
@@ -201,7 +202,7 @@ func (r *Report) drive(e *redirect.Engine) error {
 }
 
 // link looks at what stands at the link path, if its drive is here.
-func (r *Report) link(e *redirect.Engine) error {
+func (r *Report) link(e *engine.Engine) error {
 	if f, err := e.LinkDriveAway(&r.Redirect); f != nil || err != nil {
 		if f != nil {
 			r.add(f.As(finding.Warning))
@@ -213,7 +214,7 @@ func (r *Report) link(e *redirect.Engine) error {
 	return err
 }
 
-func (r *Report) stopped(e *redirect.Engine) error {
+func (r *Report) stopped(e *engine.Engine) error {
 	rows, err := e.Unfinished()
 	if err != nil {
 		return err
@@ -227,7 +228,7 @@ func (r *Report) stopped(e *redirect.Engine) error {
 }
 
 // target looks at the folder with the data and tries it.
-func (r *Report) target(e *redirect.Engine) error {
+func (r *Report) target(e *engine.Engine) error {
 	red := r.Redirect
 	target, err := handle.OpenReal(red.Target)
 	switch {
@@ -271,7 +272,7 @@ func (r *Report) target(e *redirect.Engine) error {
 const packedWithin = 30 * 24 * time.Hour
 
 // onlyCopy tells that the data lies nowhere else any more.
-func (r *Report) onlyCopy(e *redirect.Engine) error {
+func (r *Report) onlyCopy(e *engine.Engine) error {
 	if r.Redirect.State == ledger.Ended || len(r.Held) > 0 {
 		return nil
 	}
@@ -293,7 +294,7 @@ func (r *Report) onlyCopy(e *redirect.Engine) error {
 }
 
 // lost tells what can be said of a target that is not on its drive.
-func (r *Report) lost(e *redirect.Engine) error {
+func (r *Report) lost(e *engine.Engine) error {
 	f := r.find(finding.TargetMissing, r.Redirect.Target,
 		"%s is here, but the target %s is not", r.Redirect.Drive.Label, r.Redirect.Target)
 	switch at, err := redirect.RenamedTarget(e, r.Redirect); {
@@ -330,7 +331,7 @@ func (r *Report) room(d *drive.Drive) {
 }
 
 // growth looks whether the target can still become what its card says.
-func (r *Report) growth(e *redirect.Engine, d *drive.Drive) error {
+func (r *Report) growth(e *engine.Engine, d *drive.Drive) error {
 	factor, err := redirect.Growth(e, r.Redirect)
 	if err != nil || factor <= 1 {
 		return err

@@ -13,9 +13,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nexlin/internal/drive"
+	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/ledger"
-	"nexlin/internal/redirect"
 	"nexlin/test/lab"
 )
 
@@ -87,7 +87,7 @@ func TestStates(t *testing.T) {
 }
 
 // scene is one redirect, as a move leaves it.
-func scene(t *testing.T, dir string) (*redirect.Engine, ledger.Redirect) {
+func scene(t *testing.T, dir string) (*engine.Engine, ledger.Redirect) {
 	t.Helper()
 	lab.Tree{"skerry/", "basalt/docs/a: 1", "skerry/docs => " + dir + "/basalt/docs"}.Make(t, dir)
 	lab.Tree{`basalt/.nexlin/drive.json: {"nexlin":1,"id":"` + basaltID +
@@ -112,5 +112,5 @@ func scene(t *testing.T, dir string) (*redirect.Engine, ledger.Redirect) {
 		return errors.Join(tx.SaveRedirect(r),
 			tx.AddPack(ledger.Pack{Run: "packed", Redirect: r.Name, Made: time.Now()}))
 	}))
-	return redirect.New(l, drives), r
+	return engine.New(l, drives), r
 }

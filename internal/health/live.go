@@ -7,8 +7,8 @@ import (
 	"time"
 
 	"nexlin/internal/drive"
+	"nexlin/internal/engine"
 	"nexlin/internal/ledger"
-	"nexlin/internal/redirect"
 )
 
 // A LiveSpace is the room of both drives at one moment, and at the start.
@@ -31,7 +31,7 @@ func (r Room) Taken() int64 { return r.Before - r.Now }
 // one that its data lies on, at the start and whenever it has changed, looking
 // every so often, until ctx ends. A program that saves through the link takes
 // nothing here and all of it there.
-func Live(ctx context.Context, e *redirect.Engine, r ledger.Redirect, every time.Duration, tell func(LiveSpace)) error {
+func Live(ctx context.Context, e *engine.Engine, r ledger.Redirect, every time.Duration, tell func(LiveSpace)) error {
 	here, err := e.Drives.Of(filepath.Dir(r.Link))
 	if err != nil {
 		return err

@@ -5,18 +5,18 @@ import (
 	"fmt"
 
 	"nexlin/internal/drive"
+	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
-	"nexlin/internal/redirect"
 )
 
 // mountPoint looks at the directory that the drive is mounted on: whether it
 // will be again at the next start, and whether somebody wrote into it while
 // the drive was not there.
-func (r *Report) mountPoint(e *redirect.Engine) error {
+func (r *Report) mountPoint(e *engine.Engine) error {
 	at := r.Redirect.Drive.Mount
 	if plan.ForOthers(r.Redirect) {
 		return nil

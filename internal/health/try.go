@@ -3,6 +3,7 @@ package health
 import (
 	"context"
 
+	"nexlin/internal/engine"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/redirect"
@@ -19,7 +20,7 @@ type Trial struct {
 // Try does the proof again: a file saved through the link shows up at the
 // target, and the other way round. If the drive or the link is not as it
 // must be, Report says so and nothing is tried.
-func Try(ctx context.Context, e *redirect.Engine, r ledger.Redirect) (*Trial, error) {
+func Try(ctx context.Context, e *engine.Engine, r ledger.Redirect) (*Trial, error) {
 	t := &Trial{Redirect: r}
 	var err error
 	if t.Report, err = Look(e, r); err != nil {

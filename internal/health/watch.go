@@ -6,10 +6,10 @@ import (
 	"time"
 
 	"nexlin/internal/drive"
+	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
-	"nexlin/internal/redirect"
 )
 
 // What an event is about.
@@ -38,7 +38,7 @@ const scarceWait = time.Second
 
 // A Watcher keeps checking as drives come and go.
 type Watcher struct {
-	Engine *redirect.Engine
+	Engine *engine.Engine
 	Every  time.Duration           // all redirects are checked that often; 0: only when drives come and go
 	Tell   func(Event)             // of what changed; at the start of every redirect
 	Round  func(reports []*Report) // after every look at all of them; may be nil
@@ -149,7 +149,7 @@ func (w *Watcher) lookAtDrives() error {
 }
 
 // one looks at a redirect, and checks it if it is concerned.
-func (w *Watcher) one(ctx context.Context, e *redirect.Engine, r ledger.Redirect, all bool) (*Report, error) {
+func (w *Watcher) one(ctx context.Context, e *engine.Engine, r ledger.Redirect, all bool) (*Report, error) {
 	last := w.reports[r.Name]
 	if !all && last != nil {
 		rep, err := Look(e, r)

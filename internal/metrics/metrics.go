@@ -16,6 +16,7 @@ import (
 	"sync"
 	"time"
 
+	"nexlin/internal/engine"
 	"nexlin/internal/handle"
 	"nexlin/internal/health"
 	"nexlin/internal/ledger"
@@ -31,7 +32,7 @@ type Snapshot struct {
 }
 
 // Take makes a snapshot of reports.
-func Take(e *redirect.Engine, reports []*health.Report) (*Snapshot, error) {
+func Take(e *engine.Engine, reports []*health.Report) (*Snapshot, error) {
 	s := &Snapshot{At: time.Now(), Reports: reports, Deep: map[string]*redirect.LastDeep{}}
 	for _, r := range reports {
 		d, err := redirect.LastDeepOf(e, r.Redirect.Name)

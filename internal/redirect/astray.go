@@ -8,6 +8,7 @@ import (
 	"syscall"
 
 	"nexlin/internal/drive"
+	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -123,8 +124,8 @@ func staleNote(r ledger.Redirect) bool {
 
 // RenamedTarget looks beside a target that is gone for the same directory
 // under another name. Empty if there is none.
-func RenamedTarget(e *Engine, r ledger.Redirect) (string, error) {
-	spool, err := e.spoolOf(r.Run)
+func RenamedTarget(e *engine.Engine, r ledger.Redirect) (string, error) {
+	spool, err := e.SpoolOf(r.Run)
 	if err != nil {
 		return "", nil // without a record it can't be known again
 	}

@@ -12,6 +12,7 @@ import (
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
+	"nexlin/internal/late"
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
 	"nexlin/internal/naming"
@@ -98,13 +99,13 @@ func (m *undoer) heldUnchanged(ctx context.Context) error {
 		return err
 	}
 	defer live.Release()
-	l := &Writes{held: m.from, live: live, livePath: m.p.Copy(), spool: m.spool, lookOnly: true, fuse: m.p.FromFuse}
-	if err := l.walk(ctx); err != nil {
+	l := &late.Writes{Held: m.from, Live: live, LivePath: m.p.Copy(), Spool: m.spool, LookOnly: true, Fuse: m.p.FromFuse}
+	if err := l.Walk(ctx); err != nil {
 		return err
 	}
-	bad, what := l.gone, "is gone from"
+	bad, what := l.Gone, "is gone from"
 	if len(bad) == 0 && m.wasDone {
-		bad, what = append(l.brought, l.conflicts...), "was changed in"
+		bad, what = append(l.Brought, l.Conflicts...), "was changed in"
 	}
 	if len(bad) == 0 {
 		return nil
@@ -132,7 +133,7 @@ func (m *undoer) heldRefused(bad []string, what string) error {
 		f = f.Instead("`nexlin resume " + m.p.Run + "` finishes the run; then `nexlin bring-back " +
 			pathtext.Quote(m.p.Name) + "` brings the data back")
 	}
-	return plan.Refused(f.Listing(len(bad), pathsUnder(held, bad)))
+	return plan.Refused(f.Listing(len(bad), late.PathsUnder(held, bad)))
 }
 
 // switchBack leads programs to the folder again.

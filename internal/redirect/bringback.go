@@ -12,6 +12,7 @@ import (
 	"syscall"
 	"time"
 
+	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -27,7 +28,7 @@ import (
 
 // PlanBringBack inspects a bring-back: the target is copied, as it is now,
 // to where the link stands. Like [PlanMove] it returns all findings.
-func PlanBringBack(ctx context.Context, e *Engine, r ledger.Redirect, o BackOptions) (*plan.Plan, error) {
+func PlanBringBack(ctx context.Context, e *engine.Engine, r ledger.Redirect, o BackOptions) (*plan.Plan, error) {
 	now := time.Now()
 	p := &plan.Plan{
 		Run: ledger.NewRunID(now), Kind: plan.KindBringBack, Made: now, WhileInUse: o.WhileInUse, Stops: o.Stops,
@@ -87,7 +88,7 @@ func PlanBringBack(ctx context.Context, e *Engine, r ledger.Redirect, o BackOpti
 
 // checkIfLost tells, beside where the data is, what is left if the drive never
 // comes back: the folder as it was moved.
-func checkIfLost(e *Engine, p *plan.Plan) error {
+func checkIfLost(e *engine.Engine, p *plan.Plan) error {
 	held, err := e.Ledger.HeldOf(p.Name)
 	if err != nil {
 		return err
@@ -132,7 +133,7 @@ func linkTextsAfter(p *plan.Plan, made *plan.Plan) {
 }
 
 // checkOldPlace looks at what stands where the folder is to come back to.
-func checkOldPlace(e *Engine, p *plan.Plan) error {
+func checkOldPlace(e *engine.Engine, p *plan.Plan) error {
 	parent, err := handle.OpenReal(p.Into)
 	if err != nil {
 		p.Add(finding.New(finding.TargetNoWrite, p.Into, "%s can't be opened: %v", p.Into, handle.Cause(err)))
@@ -179,7 +180,7 @@ type DetachPlan struct {
 
 // PlanDetach inspects a detach. The drive need not be here: only the link
 // is taken away.
-func PlanDetach(e *Engine, r ledger.Redirect) (*DetachPlan, error) {
+func PlanDetach(e *engine.Engine, r ledger.Redirect) (*DetachPlan, error) {
 	d := &DetachPlan{Redirect: r}
 	if r.State != ledger.Linked {
 		f := finding.New(finding.LinkMissing, r.Link, "%s has no link: it is %s", r.Name,

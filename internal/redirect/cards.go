@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"nexlin/internal/card"
+	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -22,7 +23,7 @@ import (
 
 // PlanCard inspects a move of all folders of a card, as one. Like
 // [PlanMove] it returns all findings in the plan.
-func PlanCard(ctx context.Context, e *Engine, u *CardUse, o MoveOptions) (*plan.Group, error) {
+func PlanCard(ctx context.Context, e *engine.Engine, u *CardUse, o MoveOptions) (*plan.Group, error) {
 	var plans []*plan.Plan
 	var more []finding.Finding
 	by := o.By
@@ -67,7 +68,7 @@ func PlanCard(ctx context.Context, e *Engine, u *CardUse, o MoveOptions) (*plan.
 	t.Findings = append(t.Findings, more...)
 	if len(u.Card.Before) == 0 {
 		// With a step that stops it, it is looked at after that step.
-		fs, err := e.commands().AtRest(ctx, u.For, t.InUse)
+		fs, err := e.Commands().AtRest(ctx, u.For, t.InUse)
 		if err != nil {
 			return nil, err
 		}
@@ -77,18 +78,18 @@ func PlanCard(ctx context.Context, e *Engine, u *CardUse, o MoveOptions) (*plan.
 }
 
 // testKept is what the program says that a folder of a card holds.
-func testKept(ctx context.Context, e *Engine, u *CardUse, w *card.Whole) (is string, err error) {
+func testKept(ctx context.Context, e *engine.Engine, u *CardUse, w *card.Whole) (is string, err error) {
 	f := run.Fact{Name: "what is kept"}
 	if w.Command != nil {
 		f.Args, f.Within = w.Command.Args(u.Vars), w.Command.Limit()
 	} else {
 		f.Place = u.place(w.Setting)
 	}
-	return e.commands().Value(ctx, u.For, f)
+	return e.Commands().Value(ctx, u.For, f)
 }
 
 // isWhole looks whether a folder of a card holds everything.
-func isWhole(ctx context.Context, e *Engine, u *CardUse, f *card.Folder, path string) ([]finding.Finding, error) {
+func isWhole(ctx context.Context, e *engine.Engine, u *CardUse, f *card.Folder, path string) ([]finding.Finding, error) {
 	if f.Whole == nil {
 		return nil, nil
 	}
@@ -113,7 +114,7 @@ type CardCheck struct {
 
 // A cardTest collects what `card test` sees.
 type cardTest struct {
-	*Engine
+	*engine.Engine
 	u   *CardUse
 	out []CardCheck
 }
@@ -124,7 +125,7 @@ func (c *cardTest) add(good bool, what, format string, args ...any) {
 
 // TestCard tries a card's checks for an account and changes nothing: what it
 // would stop and start is named, not done.
-func TestCard(ctx context.Context, e *Engine, u *CardUse) ([]CardCheck, error) {
+func TestCard(ctx context.Context, e *engine.Engine, u *CardUse) ([]CardCheck, error) {
 	c := &cardTest{Engine: e, u: u}
 	for _, f := range u.Card.Folders {
 		if err := c.folder(ctx, &f); err != nil {
@@ -135,7 +136,7 @@ func TestCard(ctx context.Context, e *Engine, u *CardUse) ([]CardCheck, error) {
 		return nil, err
 	}
 	for _, f := range u.facts() {
-		v, err := e.commands().Value(ctx, u.For, f)
+		v, err := e.Commands().Value(ctx, u.For, f)
 		c.add(err == nil, "fact", "%s: %s", f.Name, cmpOr(v, err))
 	}
 	c.steps("before", u.steps(u.Card.Before))
@@ -182,7 +183,7 @@ func (c *cardTest) rest(ctx context.Context) error {
 	if len(use.Programs) == 0 && use.Command == nil {
 		return nil
 	}
-	found, err := c.commands().AtRest(ctx, c.u.For, use)
+	found, err := c.Commands().AtRest(ctx, c.u.For, use)
 	if err != nil {
 		return err
 	}
@@ -211,7 +212,7 @@ func (c *cardTest) steps(when string, steps []run.Step) {
 }
 
 // testPresence looks for a command in the path of the environment.
-func testPresence(e *Engine, name string) error {
+func testPresence(e *engine.Engine, name string) error {
 	if strings.Contains(name, "/") {
 		_, err := handle.Lstat(name)
 		return err
@@ -228,7 +229,7 @@ func testPresence(e *Engine, name string) error {
 	return fmt.Errorf("no command is called %s", name)
 }
 
-func testPlace(e *Engine, s setting.Place, path string) (bool, string) {
+func testPlace(e *engine.Engine, s setting.Place, path string) (bool, string) {
 	where := pathtext.Show(s.File) + " at " + s.At
 	p := &plan.Plan{Link: path, Target: "/"}
 	if err := planSettings(e, p, []setting.Place{s}, path); err != nil {
@@ -244,14 +245,14 @@ func testPlace(e *Engine, s setting.Place, path string) (bool, string) {
 }
 
 // RedirectsOf gives the redirects that were made by a card.
-func RedirectsOf(e *Engine, name string) ([]ledger.Redirect, error) {
+func RedirectsOf(e *engine.Engine, name string) ([]ledger.Redirect, error) {
 	all, err := e.Ledger.Redirects(false)
 	return slices.DeleteFunc(all, func(r ledger.Redirect) bool { return r.Card != name }), err
 }
 
 // PlanBackTogether plans to bring back redirects as one, with what the card
 // that made them says, if it is still known.
-func PlanBackTogether(ctx context.Context, e *Engine, name string, rs []ledger.Redirect, o BackOptions) (*plan.Group,
+func PlanBackTogether(ctx context.Context, e *engine.Engine, name string, rs []ledger.Redirect, o BackOptions) (*plan.Group,
 	error) {
 	c, err := FindCard(e, name)
 	var unknown *card.NotFoundError
@@ -278,7 +279,7 @@ func PlanBackTogether(ctx context.Context, e *Engine, name string, rs []ledger.R
 	}
 	u.addTo(t)
 	if len(c.Before) == 0 {
-		fs, err := e.commands().AtRest(ctx, u.For, t.InUse)
+		fs, err := e.Commands().AtRest(ctx, u.For, t.InUse)
 		if err != nil {
 			return nil, err
 		}
@@ -289,7 +290,7 @@ func PlanBackTogether(ctx context.Context, e *Engine, name string, rs []ledger.R
 
 // Growth is the factor by which the target of a redirect must be able to grow,
 // as the run that made it was told; 0 says nothing.
-func Growth(e *Engine, r ledger.Redirect) (float64, error) {
+func Growth(e *engine.Engine, r ledger.Redirect) (float64, error) {
 	if r.Card == "" {
 		return 0, nil
 	}
@@ -306,7 +307,7 @@ func Growth(e *Engine, r ledger.Redirect) (float64, error) {
 // PlanProfile inspects a move of profile folders of one home, as one: those
 // of the kinds, or all. A folder that has no setting is told with what to do
 // instead.
-func PlanProfile(ctx context.Context, e *Engine, home string, kinds []string, o MoveOptions) (*plan.Group, error) {
+func PlanProfile(ctx context.Context, e *engine.Engine, home string, kinds []string, o MoveOptions) (*plan.Group, error) {
 	home = places.Resolved(home)
 	profiles, err := setting.Profiles(home)
 	if err != nil {

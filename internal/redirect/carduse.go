@@ -7,6 +7,7 @@ import (
 
 	"nexlin/internal/account"
 	"nexlin/internal/card"
+	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inuse"
@@ -96,7 +97,7 @@ func cardMethods(c *card.Card) []string {
 
 // knownToCards holds a folder against the cards: a place that must stay is a
 // blocker; a folder that a card knows is told.
-func knownToCards(e *Engine, p *plan.Plan) {
+func knownToCards(e *engine.Engine, p *plan.Plan) {
 	home := e.HomeOf(p.Link)
 	if home == "" || !p.Traits().First {
 		return
@@ -131,7 +132,7 @@ func knownToCards(e *Engine, p *plan.Plan) {
 
 // checkSandboxes finds programs in sandboxes that see the folder where it is and
 // would not see it where it goes: they follow no link out of what they see.
-func checkSandboxes(e *Engine, p *plan.Plan) error {
+func checkSandboxes(e *engine.Engine, p *plan.Plan) error {
 	home := e.HomeOf(p.Link)
 	if home == "" || p.FromIno == 0 {
 		return nil
@@ -161,7 +162,7 @@ func checkSandboxes(e *Engine, p *plan.Plan) error {
 }
 
 // CardFor makes a card out for the account that owns a home.
-func CardFor(e *Engine, c card.Card, home string) (*CardUse, error) {
+func CardFor(e *engine.Engine, c card.Card, home string) (*CardUse, error) {
 	home = places.Resolved(home)
 	vars, err := card.Variables(home)
 	if err != nil {
@@ -178,7 +179,7 @@ func CardFor(e *Engine, c card.Card, home string) (*CardUse, error) {
 
 // FindCard gives the card of a name. The error is a *card.NotFoundError with
 // near names.
-func FindCard(e *Engine, name string) (card.Card, error) {
+func FindCard(e *engine.Engine, name string) (card.Card, error) {
 	miss := &card.NotFoundError{Name: name}
 	for _, c := range e.Cards {
 		if c.Name == name {

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"nexlin/internal/finding"
+	"nexlin/internal/late"
 	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
@@ -193,7 +194,7 @@ func (m *copier) onePass(ctx context.Context, old []*transfer.Spool, doubt bool)
 	if err := m.from.SyncAll(); err != nil {
 		return nil, err
 	}
-	writing, err := writtenTo(ctx, m.fromPath())
+	writing, err := late.WrittenTo(ctx, m.fromPath())
 	if err != nil {
 		return nil, err
 	}

@@ -12,6 +12,7 @@ import (
 
 	"golang.org/x/time/rate"
 
+	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -73,13 +74,13 @@ func (d *LastDeep) Rot() int64 {
 	return 0
 }
 
-func checkedFile(e *Engine, name string) string {
+func checkedFile(e *engine.Engine, name string) string {
 	return filepath.Join(e.Ledger.Dir(), checkedDir, name+".json")
 }
 
 // LastDeepOf reads what is known of the last deep check of a redirect; nil if
 // there was none.
-func LastDeepOf(e *Engine, name string) (*LastDeep, error) {
+func LastDeepOf(e *engine.Engine, name string) (*LastDeep, error) {
 	b, err := handle.ReadRegular(checkedFile(e, name), 1<<20)
 	if handle.Missing(err) || errors.Is(err, fs.ErrPermission) {
 		return nil, nil
@@ -96,7 +97,7 @@ func LastDeepOf(e *Engine, name string) (*LastDeep, error) {
 
 // keepDeep writes down how far a check got. An account that may not write
 // there has to begin anew each time.
-func keepDeep(e *Engine, name string, d *LastDeep) error {
+func keepDeep(e *engine.Engine, name string, d *LastDeep) error {
 	path := checkedFile(e, name)
 	b, err := pathtext.Marshal(d)
 	if err == nil {
@@ -147,7 +148,7 @@ func pacer(perSecond int64) func(ctx context.Context, bytes int) error {
 // and is no fault; what differs while no time stamp moved is rot. It changes
 // nothing. What is new at the target has nothing to be held against and is
 // passed over. If it is stopped, the next one goes on where it was.
-func CheckDeep(ctx context.Context, e *Engine, r ledger.Redirect, o DeepOptions) (*Deep, error) {
+func CheckDeep(ctx context.Context, e *engine.Engine, r ledger.Redirect, o DeepOptions) (*Deep, error) {
 	d := &Deep{}
 	about := finding.Subject{Name: r.Name, Drive: r.Drive.Label}
 	live, err := handle.OpenReal(r.Target)
@@ -170,7 +171,7 @@ func CheckDeep(ctx context.Context, e *Engine, r ledger.Redirect, o DeepOptions)
 	if err != nil {
 		return nil, err
 	}
-	spool, err := e.spoolOf(r.Run)
+	spool, err := e.SpoolOf(r.Run)
 	if err == nil {
 		defer spool.Close()
 		err = v.judgeAll(ctx, live, r.Target, e.Ledger.RunDir(r.Run), spool, e.Progress, judging{
@@ -184,7 +185,7 @@ func CheckDeep(ctx context.Context, e *Engine, r ledger.Redirect, o DeepOptions)
 			},
 		})
 	}
-	if recordBroken(err) {
+	if engine.RecordBroken(err) {
 		f := finding.New(finding.LedgerBroken, r.Target, "%s", err).About(about)
 		d.Findings = append(d.Findings, f.As(finding.Warning))
 		return d, nil
@@ -203,7 +204,7 @@ func CheckDeep(ctx context.Context, e *Engine, r ledger.Redirect, o DeepOptions)
 }
 
 // deepFrom finds out where the check begins.
-func deepFrom(e *Engine, r ledger.Redirect, o DeepOptions, v *Verdict, d *Deep) (*LastDeep, error) {
+func deepFrom(e *engine.Engine, r ledger.Redirect, o DeepOptions, v *Verdict, d *Deep) (*LastDeep, error) {
 	fresh := &LastDeep{Records: fmt.Sprint(r.Run, transfer.Spools(e.Ledger.RunDir(r.Run))), Begun: time.Now()}
 	last, err := LastDeepOf(e, r.Name)
 	if err != nil || last == nil || o.FromStart || !last.Ended.IsZero() || last.Records != fresh.Records ||

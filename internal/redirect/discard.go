@@ -5,9 +5,11 @@ import (
 	"slices"
 	"strings"
 
+	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inuse"
+	"nexlin/internal/late"
 	"nexlin/internal/ledger"
 	"nexlin/internal/plan"
 )
@@ -46,7 +48,7 @@ func (d *DiscardPlan) Frees() (n int64) {
 // PlanDiscard holds every held original of a redirect and the live folder
 // against the manifest frozen at the switch, reading all of the live side.
 // It changes nothing.
-func PlanDiscard(ctx context.Context, e *Engine, r ledger.Redirect, o DiscardOptions) (*DiscardPlan, error) {
+func PlanDiscard(ctx context.Context, e *engine.Engine, r ledger.Redirect, o DiscardOptions) (*DiscardPlan, error) {
 	d := &DiscardPlan{Redirect: r, Options: o, accepted: map[finding.Code]bool{}}
 	for _, c := range o.Accept {
 		if finding.Acceptable(c) {
@@ -95,7 +97,7 @@ func PlanDiscard(ctx context.Context, e *Engine, r ledger.Redirect, o DiscardOpt
 	return d, nil
 }
 
-func isLiveAway(e *Engine, d *DiscardPlan) (bool, error) {
+func isLiveAway(e *engine.Engine, d *DiscardPlan) (bool, error) {
 	r := &d.Redirect
 	if r.State == ledger.Ended {
 		return false, nil
@@ -106,7 +108,7 @@ func isLiveAway(e *Engine, d *DiscardPlan) (bool, error) {
 	return len(p.Findings) > 0, err
 }
 
-func judgeHeld(ctx context.Context, e *Engine, d *DiscardPlan, h ledger.Held, live *handle.Dir) error {
+func judgeHeld(ctx context.Context, e *engine.Engine, d *DiscardPlan, h ledger.Held, live *handle.Dir) error {
 	v := &Verdict{Held: h}
 	d.Verdicts = append(d.Verdicts, v)
 	about := finding.Subject{Name: d.Redirect.Name, Drive: h.Drive.Label}
@@ -158,36 +160,36 @@ func judgeHeld(ctx context.Context, e *Engine, d *DiscardPlan, h ledger.Held, li
 	v.plan, v.meta = planned, true
 	err = holdAgainst(ctx, e, v, held, live)
 	v.late.LetGo()
-	if recordBroken(err) {
+	if engine.RecordBroken(err) {
 		d.Findings = append(d.Findings, finding.New(finding.LedgerBroken, h.Path, "%s", err).About(about))
 		return nil
 	}
 	if err != nil {
 		return err
 	}
-	d.Findings = append(d.Findings, v.late.findings(d.Redirect.Name, h.Path, false)...)
+	d.Findings = append(d.Findings, v.late.Findings(d.Redirect.Name, h.Path, false)...)
 	d.cases(v)
 	return nil
 }
 
 // holdAgainst looks for late writes to what is held, and holds the live folder
 // against what was recorded of it.
-func holdAgainst(ctx context.Context, e *Engine, v *Verdict, held, live *handle.Dir) error {
+func holdAgainst(ctx context.Context, e *engine.Engine, v *Verdict, held, live *handle.Dir) error {
 	h := v.Held
-	spool, err := e.spoolOf(h.Run)
+	spool, err := e.SpoolOf(h.Run)
 	if err != nil {
 		return err
 	}
 	defer spool.Close()
-	v.late = &Writes{held: held, live: live, livePath: v.Live, spool: spool, side: sideOf(h), lookOnly: true,
-		fuse: h.Ino == 0}
-	if v.late.erasing, err = isErasing(e, h); err != nil {
+	v.late = &late.Writes{Held: held, Live: live, LivePath: v.Live, Spool: spool, Side: engine.SideOf(h), LookOnly: true,
+		Fuse: h.Ino == 0}
+	if v.late.Erasing, err = isErasing(e, h); err != nil {
 		return err
 	}
-	if v.late.job, err = lateJob(e, v.plan, sideOf(h)); err != nil {
+	if v.late.Job, err = lateJob(e, v.plan, engine.SideOf(h)); err != nil {
 		return err
 	}
-	if err := v.late.walk(ctx); err != nil {
+	if err := v.late.Walk(ctx); err != nil {
 		return err
 	}
 	return v.judgeAll(ctx, live, v.Live, e.Ledger.RunDir(h.Run), spool, e.Progress, judging{})
@@ -195,7 +197,7 @@ func holdAgainst(ctx context.Context, e *Engine, v *Verdict, held, live *handle.
 
 // judgeArchive is the verdict on a held archive: it may go once it was carried
 // in and still reads to its end.
-func judgeArchive(ctx context.Context, e *Engine, d *DiscardPlan, v *Verdict) error {
+func judgeArchive(ctx context.Context, e *engine.Engine, d *DiscardPlan, v *Verdict) error {
 	h := v.Held
 	acts, err := e.Ledger.Acts(h.Run)
 	if err != nil {

@@ -10,9 +10,11 @@ import (
 
 	"nexlin/internal/archive"
 	"nexlin/internal/drive"
+	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
+	"nexlin/internal/late"
 	"nexlin/internal/ledger"
 	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
@@ -23,7 +25,7 @@ import (
 
 // Discard deletes what of the held originals may go: first what was written
 // to them late is brought over, then both sides are judged again if it was.
-func Discard(ctx context.Context, e *Engine, d *DiscardPlan) (*plan.Outcome, error) {
+func Discard(ctx context.Context, e *engine.Engine, d *DiscardPlan) (*plan.Outcome, error) {
 	if len(finding.Blockers(d.Findings)) > 0 {
 		return nil, &plan.RefusedError{Findings: d.Findings}
 	}
@@ -166,12 +168,12 @@ func (m *discarding) dropLate(ctx context.Context) error {
 		return err
 	}
 	defer live.Release()
-	l := &Writes{scratch: naming.Late(m.p.Run), job: &transfer.Job{}}
+	l := &late.Writes{Scratch: naming.Late(m.p.Run), Job: &transfer.Job{}}
 	return inventory.Walk(ctx, live, inventory.VisitorFunc(func(e *inventory.Entry) error {
 		if !e.Stat.IsDir() {
 			return nil
 		}
-		return l.tidy(e.Self)
+		return l.Tidy(e.Self)
 	}))
 }
 
@@ -183,7 +185,7 @@ func (m *discarding) discard(ctx context.Context, d *DiscardPlan) error {
 	m.spaceOf(d)
 	late := false
 	for _, v := range d.Verdicts {
-		if v.late != nil && (len(v.late.brought) > 0 || v.late.touched > 0) {
+		if v.late != nil && (len(v.late.Brought) > 0 || v.late.Touched > 0) {
 			late, m.broughtOver = true, true
 			if err := m.bringOver(ctx, d, v); err != nil {
 				return err
@@ -216,7 +218,7 @@ func (m *discarding) discard(ctx context.Context, d *DiscardPlan) error {
 }
 
 // lockHeld locks what is about to be deleted, and the folder in use that it is
-// held against (I7).
+// Held against (I7).
 func (m *discarding) lockHeld(d *DiscardPlan) error {
 	type place struct {
 		path string
@@ -270,7 +272,7 @@ func (m *discarding) bringOver(ctx context.Context, d *DiscardPlan, v *Verdict) 
 			return err
 		}
 		defer live.Release()
-		spool, err := m.spoolOf(v.Held.Run)
+		spool, err := m.SpoolOf(v.Held.Run)
 		if err != nil {
 			return err
 		}
@@ -279,20 +281,20 @@ func (m *discarding) bringOver(ctx context.Context, d *DiscardPlan, v *Verdict) 
 		if err != nil {
 			return err
 		}
-		job, err := lateJob(m.Engine, planned, sideOf(v.Held))
+		job, err := lateJob(m.Engine, planned, engine.SideOf(v.Held))
 		if err != nil {
 			return err
 		}
-		l := &Writes{held: held, live: live, livePath: v.Live, spool: spool, side: sideOf(v.Held), job: job,
-			scratch: naming.Late(m.p.Run), fuse: v.Held.Ino == 0}
-		if l.erasing, err = isErasing(m.Engine, v.Held); err != nil {
+		l := &late.Writes{Held: held, Live: live, LivePath: v.Live, Spool: spool, Side: engine.SideOf(v.Held), Job: job,
+			Scratch: naming.Late(m.p.Run), Fuse: v.Held.Ino == 0}
+		if l.Erasing, err = isErasing(m.Engine, v.Held); err != nil {
 			return err
 		}
-		if err := l.walk(ctx); err != nil {
+		if err := l.Walk(ctx); err != nil {
 			return err
 		}
-		m.out.Findings = append(m.out.Findings, l.findings(d.Redirect.Name, v.Held.Path, true)...)
-		next, err := m.amend(ctx, v.Held.Run, planned.Digest, live, spool, l.changes)
+		m.out.Findings = append(m.out.Findings, l.Findings(d.Redirect.Name, v.Held.Path, true)...)
+		next, err := m.amend(ctx, v.Held.Run, planned.Digest, live, spool, l.Changes)
 		if err != nil {
 			return err
 		}
@@ -302,7 +304,7 @@ func (m *discarding) bringOver(ctx context.Context, d *DiscardPlan, v *Verdict) 
 
 // isErasing reports whether a discard has begun to delete this held original,
 // also if it was reached by another path then.
-func isErasing(e *Engine, h ledger.Held) (bool, error) {
+func isErasing(e *engine.Engine, h ledger.Held) (bool, error) {
 	acts, err := e.Ledger.ActsCalled("erase")
 	if err != nil {
 		return false, err
@@ -342,12 +344,12 @@ func (m *discarding) erase(ctx context.Context, d *DiscardPlan, v *Verdict) erro
 		if v.codes == nil { // it was gone before we came
 			return nil
 		}
-		spool, err := m.spoolOf(h.Run)
+		spool, err := m.SpoolOf(h.Run)
 		if err != nil {
 			return err
 		}
 		defer spool.Close()
-		v.left, err = transfer.Erase(parent, filepath.Base(h.Path), sideOf(h), spool, func(r *transfer.Record) bool {
+		v.left, err = transfer.Erase(parent, filepath.Base(h.Path), engine.SideOf(h), spool, func(r *transfer.Record) bool {
 			return ctx.Err() == nil && v.mayGo(r, d.accepted)
 		})
 		if err = errors.Join(err, ctx.Err()); err != nil {
@@ -407,7 +409,7 @@ func (m *discarding) spaceAfter() {
 // to be the one that was proven, and to have been held against the store it came
 // from and the one that was made from it. What an older build did not compare is
 // compared with the store in use now.
-func checkArchived(ctx context.Context, e *Engine, d *DiscardPlan, v *Verdict, acts []ledger.Act) error {
+func checkArchived(ctx context.Context, e *engine.Engine, d *DiscardPlan, v *Verdict, acts []ledger.Act) error {
 	about := finding.Subject{Name: d.Redirect.Name}
 	h := v.Held
 	way := ""

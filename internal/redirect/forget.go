@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"slices"
 
+	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -36,7 +37,7 @@ const (
 
 // PlanForget says what lies where of a redirect, and which runs are its. A
 // *NameError if neither a redirect nor a run has the name.
-func PlanForget(e *Engine, arg, cwd string) (*Forgetting, error) {
+func PlanForget(e *engine.Engine, arg, cwd string) (*Forgetting, error) {
 	f := &Forgetting{Name: arg}
 	r, err := e.Lookup(arg, cwd)
 	unknown := (*plan.NameError)(nil)
@@ -75,7 +76,7 @@ func (f *Forgetting) busy() finding.Finding {
 
 // forgetRun finds out what a run leaves: a copy that was begun, and the run of
 // several that it was a part of.
-func forgetRun(e *Engine, f *Forgetting, row ledger.RunRow) error {
+func forgetRun(e *engine.Engine, f *Forgetting, row ledger.RunRow) error {
 	if row.State == ledger.Going {
 		f.Findings = append(f.Findings, f.busy())
 		return nil
@@ -108,7 +109,7 @@ func forgetRun(e *Engine, f *Forgetting, row ledger.RunRow) error {
 	return err
 }
 
-func whatStands(e *Engine, f *Forgetting) error {
+func whatStands(e *engine.Engine, f *Forgetting) error {
 	text := ""
 	if f.Redirect != nil {
 		w, err := e.Whereabouts(f.Redirect.Drive, f.Redirect.Target)
@@ -144,7 +145,7 @@ func whatStands(e *Engine, f *Forgetting) error {
 
 // Forget takes a redirect and its runs out of the ledger and touches nothing
 // else. A *RefusedError if a run of it is at work.
-func Forget(e *Engine, f *Forgetting) error {
+func Forget(e *engine.Engine, f *Forgetting) error {
 	if len(finding.Blockers(f.Findings)) > 0 {
 		return &plan.RefusedError{Findings: f.Findings}
 	}

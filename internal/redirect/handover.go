@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"nexlin/internal/archive"
+	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
@@ -40,13 +41,13 @@ func (e *LockedError) Error() string {
 }
 
 // Stores asks an engine what it has registered.
-func Stores(ctx context.Context, e *Engine, u *CardUse) ([]plan.Store, error) {
+func Stores(ctx context.Context, e *engine.Engine, u *CardUse) ([]plan.Store, error) {
 	h := u.Card.Handover
 	return listStores(ctx, e, u.For, u.command(&h.List), h.Stay)
 }
 
-func listStores(ctx context.Context, e *Engine, who run.Actor, list run.Step, stay []string) ([]plan.Store, error) {
-	out, err := e.commands().Run(ctx, who, list.Args, list.Within)
+func listStores(ctx context.Context, e *engine.Engine, who run.Actor, list run.Step, stay []string) ([]plan.Store, error) {
+	out, err := e.Commands().Run(ctx, who, list.Args, list.Within)
 	if err != nil {
 		return nil, &run.StepError{Step: list.String(), Err: err}
 	}
@@ -63,7 +64,7 @@ func listStores(ctx context.Context, e *Engine, who run.Actor, list run.Step, st
 
 // PlanHandover inspects the move of one registered store into a directory.
 // Like [PlanMove] it returns all findings in the plan.
-func PlanHandover(ctx context.Context, e *Engine, u *CardUse, store string, o MoveOptions) (*plan.Plan, error) {
+func PlanHandover(ctx context.Context, e *engine.Engine, u *CardUse, store string, o MoveOptions) (*plan.Plan, error) {
 	p, s, err := planHandover(ctx, e, u, store, o)
 	if err != nil || s == nil {
 		return p, err
@@ -90,7 +91,7 @@ func PlanHandover(ctx context.Context, e *Engine, u *CardUse, store string, o Mo
 }
 
 // PlanHandoverBack inspects the way back of a store to where it was.
-func PlanHandoverBack(ctx context.Context, e *Engine, r ledger.Redirect, o BackOptions) (*plan.Plan, error) {
+func PlanHandoverBack(ctx context.Context, e *engine.Engine, r ledger.Redirect, o BackOptions) (*plan.Plan, error) {
 	made, err := plan.OfRun(e.Ledger, r.Run)
 	if err != nil {
 		return nil, err
@@ -123,7 +124,7 @@ func PlanHandoverBack(ctx context.Context, e *Engine, r ledger.Redirect, o BackO
 }
 
 // planHandover begins the plan and looks the store up; nil if it can't be moved.
-func planHandover(ctx context.Context, e *Engine, u *CardUse, store string, o MoveOptions) (*plan.Plan, *plan.Store,
+func planHandover(ctx context.Context, e *engine.Engine, u *CardUse, store string, o MoveOptions) (*plan.Plan, *plan.Store,
 	error) {
 	now := time.Now()
 	h := u.Card.Handover
@@ -188,7 +189,7 @@ func planHandover(ctx context.Context, e *Engine, u *CardUse, store string, o Mo
 }
 
 // planPlaces looks at both drives: the archive and the store need room.
-func planPlaces(ctx context.Context, e *Engine, p *plan.Plan, o MoveOptions) error {
+func planPlaces(ctx context.Context, e *engine.Engine, p *plan.Plan, o MoveOptions) error {
 	st, err := handle.Lstat(p.From)
 	if err != nil {
 		p.Add(finding.New(finding.SourceMissing, p.From, "the engine says that the store lies at %s: %v", p.From,
@@ -269,7 +270,7 @@ func (m *handingOver) Forward(ctx context.Context) error {
 	}
 	for i, s := range sp.Before {
 		if err := m.Once(ctx, fmt.Sprintf("before.%d", i), s,
-			func() error { return m.commands().Do(ctx, sp.For, s) }); err != nil {
+			func() error { return m.Commands().Do(ctx, sp.For, s) }); err != nil {
 			return err
 		}
 	}
@@ -288,7 +289,7 @@ func (m *handingOver) Forward(ctx context.Context) error {
 	}
 	for i, s := range sp.After {
 		if err := m.Once(ctx, fmt.Sprintf("after.%d", i), s,
-			func() error { return m.commands().Do(ctx, sp.For, s) }); err != nil {
+			func() error { return m.Commands().Do(ctx, sp.For, s) }); err != nil {
 			return err
 		}
 	}
@@ -430,7 +431,7 @@ func (m *handingOver) carryOut(ctx context.Context, way, from string) error {
 	}
 	file := filepath.Join(m.p.Into, part)
 	err = m.Act(ctx, "carry-out"+way, part, func() error {
-		_, err := m.commands().Run(ctx, sp.For, with(sp.CarryOut.Args, "{archive}", file), sp.CarryOut.Within)
+		_, err := m.Commands().Run(ctx, sp.For, with(sp.CarryOut.Args, "{archive}", file), sp.CarryOut.Within)
 		return err
 	}, nil)
 	if err != nil {
@@ -482,7 +483,7 @@ func (m *handingOver) readStoreArchive(ctx context.Context, name, path string) (
 		d.Files, d.Stored = -1, -1
 	}
 	if v := m.p.Store.Verify; v != nil {
-		out, err := m.commands().Run(ctx, m.p.Store.For, with(v.Args, "{archive}", path), v.Within)
+		out, err := m.Commands().Run(ctx, m.p.Store.For, with(v.Args, "{archive}", path), v.Within)
 		if err == nil && v.Answer != "" && !strings.Contains(out, v.Answer) {
 			err = run.ErrAnswer
 		}
@@ -535,7 +536,7 @@ func (m *handingOver) proveArchive(ctx context.Context, way string, d *archiveDa
 func (m *handingOver) engineStep(ctx context.Context, s run.Step, way, place string) error {
 	args := with(s.Args, "{archive}", m.archivePath(way), "{place}", place)
 	for wait := lockedFirst; ; wait *= 2 {
-		out, err := m.commands().Run(ctx, m.p.Store.For, args, s.Within)
+		out, err := m.Commands().Run(ctx, m.p.Store.For, args, s.Within)
 		if err == nil && s.Answer != "" && !strings.Contains(out, s.Answer) {
 			err = &run.StepError{Step: strings.Join(args, " "),
 				Err: fmt.Errorf("%w: %q", run.ErrAnswer, pathtext.Show(out))}
@@ -598,7 +599,7 @@ func (m *handingOver) storeFacts(ctx context.Context) (map[string]string, error)
 		return values, err
 	}
 	for _, f := range m.p.Store.Facts {
-		v, err := m.commands().Value(ctx, m.p.Store.For, f)
+		v, err := m.Commands().Value(ctx, m.p.Store.For, f)
 		if err != nil {
 			return nil, &run.FactError{Name: f.Name, CouldNotRead: err}
 		}
@@ -610,7 +611,7 @@ func (m *handingOver) storeFacts(ctx context.Context) (map[string]string, error)
 // storeFactsAgain compares the facts and sets back what the engine has reset.
 func (m *handingOver) storeFactsAgain(ctx context.Context, before map[string]string) error {
 	var err error
-	m.out.Facts, err = m.commands().SameFacts(ctx, m.p.Store.For, m.p.Store.Facts, before)
+	m.out.Facts, err = m.Commands().SameFacts(ctx, m.p.Store.For, m.p.Store.Facts, before)
 	return err
 }
 
@@ -723,7 +724,7 @@ func (m *handingOver) archivesLeft() (held []ledger.Held, err error) {
 
 // CheckStore tells whether the engine still has the store of a redirect where
 // it was carried in.
-func CheckStore(ctx context.Context, e *Engine, r ledger.Redirect) ([]finding.Finding, error) {
+func CheckStore(ctx context.Context, e *engine.Engine, r ledger.Redirect) ([]finding.Finding, error) {
 	if !plan.Owned(r) || r.State != ledger.Linked {
 		return nil, nil
 	}

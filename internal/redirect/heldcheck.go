@@ -6,29 +6,31 @@ import (
 	"io/fs"
 	"path/filepath"
 
+	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
+	"nexlin/internal/late"
 	"nexlin/internal/ledger"
 	"nexlin/internal/plan"
 )
 
 // checkNeverCopied tells of what was written to a held original that was never
 // copied.
-func checkNeverCopied(ctx context.Context, e *Engine, h ledger.Held, held *handle.Dir) ([]finding.Finding, error) {
+func checkNeverCopied(ctx context.Context, e *engine.Engine, h ledger.Held, held *handle.Dir) ([]finding.Finding, error) {
 	since, err := sinceNeverCopied(ctx, e, h.Run, held, h.Ino == 0)
 	if err != nil || since == nil || since.nWritten == 0 {
 		return nil, err
 	}
 	return []finding.Finding{finding.New(finding.LateWrite, filepath.Join(h.Path, since.written[0]),
 		"%s written to the held original after the switch, and is nowhere else",
-		entriesWere(since.nWritten)).Named(h.Redirect).OnDrive(h.Drive.Label).
+		late.EntriesWere(since.nWritten)).Named(h.Redirect).OnDrive(h.Drive.Label).
 		Instead("a program still has the old folder open, or knows it by its held name: copy what is needed to the "+
-			"folder in use").Listing(since.nWritten, pathsUnder(h.Path, since.written))}, nil
+			"folder in use").Listing(since.nWritten, late.PathsUnder(h.Path, since.written))}, nil
 }
 
 // CheckHeld holds a held original against its snapshot and changes nothing.
-// live is the folder in use; while that is away there is nothing to say.
-func CheckHeld(ctx context.Context, e *Engine, h ledger.Held, live string) ([]finding.Finding, error) {
+// Live is the folder in use; while that is away there is nothing to say.
+func CheckHeld(ctx context.Context, e *engine.Engine, h ledger.Held, live string) ([]finding.Finding, error) {
 	about := finding.Subject{Name: h.Redirect, Drive: h.Drive.Label}
 	w, err := e.Whereabouts(h.Drive, h.Path)
 	if err != nil || !w.Found {
@@ -71,29 +73,29 @@ func CheckHeld(ctx context.Context, e *Engine, h ledger.Held, live string) ([]fi
 
 // checkSnapshot holds a held original against what was verified, and the folder in use.
 // Made is the plan that made it; nil if that is not known.
-func checkSnapshot(ctx context.Context, e *Engine, h ledger.Held, made *plan.Plan, held *handle.Dir,
+func checkSnapshot(ctx context.Context, e *engine.Engine, h ledger.Held, made *plan.Plan, held *handle.Dir,
 	live string) ([]finding.Finding, error) {
-	spool, err := e.spoolOf(h.Run)
+	spool, err := e.SpoolOf(h.Run)
 	if err != nil {
 		about := finding.Subject{Name: h.Redirect, Drive: h.Drive.Label}
 		return []finding.Finding{finding.New(finding.LedgerBroken, h.Path, "%s", err).About(about)}, nil
 	}
 	defer spool.Close()
-	l := &Writes{held: held, livePath: live, spool: spool, side: sideOf(h), lookOnly: true, fuse: h.Ino == 0}
-	if l.erasing, err = isErasing(e, h); err != nil {
+	l := &late.Writes{Held: held, LivePath: live, Spool: spool, Side: engine.SideOf(h), LookOnly: true, Fuse: h.Ino == 0}
+	if l.Erasing, err = isErasing(e, h); err != nil {
 		return nil, err
 	}
 	if made != nil {
-		l.live = made.HalfOf(h)
+		l.Live = made.HalfOf(h)
 	}
-	if l.live != nil {
-		l.livePath = l.live.Path()
-	} else if l.live, err = handle.OpenReal(live); err != nil {
+	if l.Live != nil {
+		l.LivePath = l.Live.Path()
+	} else if l.Live, err = handle.OpenReal(live); err != nil {
 		return nil, nil // that is a finding about the target
 	}
-	defer l.live.Release()
-	if err := l.walk(ctx); err != nil {
+	defer l.Live.Release()
+	if err := l.Walk(ctx); err != nil {
 		return nil, err
 	}
-	return l.findings(h.Redirect, h.Path, false), nil
+	return l.Findings(h.Redirect, h.Path, false), nil
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"path/filepath"
 
+	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/pathtext"
@@ -11,7 +12,7 @@ import (
 )
 
 // checkInnerLinks tells what becomes of links that lead out.
-func checkInnerLinks(e *Engine, p *plan.Plan, root *handle.Dir) error {
+func checkInnerLinks(e *engine.Engine, p *plan.Plan, root *handle.Dir) error {
 	l := p.Facts.LeadOut
 	if l.Count == 0 {
 		return nil

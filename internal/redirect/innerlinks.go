@@ -4,6 +4,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"nexlin/internal/engine"
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
 	"nexlin/internal/plan"
@@ -54,13 +55,13 @@ func (m *copier) rewriter() (rewrite func(*inventory.Entry) (made, origin string
 // where that is its own. It is called in the one order. What an earlier run
 // rewrote and nobody changed gets its old text back on the way home, and what it
 // left as it was stays so. done releases what it reads from.
-func linkTexts(e *Engine, p *plan.Plan) (text func(rel, text string) (made, origin string), done func()) {
+func linkTexts(e *engine.Engine, p *plan.Plan) (text func(rel, text string) (made, origin string), done func()) {
 	var known *transfer.Cursor
 	done = func() {}
 	if p.Before != nil {
 		// Without the records of that run its links stay absolute, which is
 		// where they lead.
-		if spool, err := e.spoolOf(p.Before.Run); err == nil {
+		if spool, err := e.SpoolOf(p.Before.Run); err == nil {
 			known, done = transfer.Read(spool), func() { _ = spool.Close() } // only read
 		}
 	}

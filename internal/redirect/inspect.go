@@ -8,6 +8,7 @@ import (
 	"syscall"
 
 	"nexlin/internal/account"
+	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
@@ -29,7 +30,7 @@ type Look struct {
 }
 
 // Inspect looks at one path and changes nothing. progress may be nil.
-func Inspect(ctx context.Context, e *Engine, path string, progress func(entries, bytes int64)) (*Look, error) {
+func Inspect(ctx context.Context, e *engine.Engine, path string, progress func(entries, bytes int64)) (*Look, error) {
 	l := &Look{Path: path}
 	var err error
 	l.Chain, l.Real, err = link.Chain(path)
@@ -58,7 +59,7 @@ func Inspect(ctx context.Context, e *Engine, path string, progress func(entries,
 
 // checkFolder inspects what is to be copied: that it is a folder, may be taken,
 // and is kept whole by this version. It fills in the plan's facts.
-func checkFolder(ctx context.Context, e *Engine, p *plan.Plan, progress func(entries, bytes int64)) error {
+func checkFolder(ctx context.Context, e *engine.Engine, p *plan.Plan, progress func(entries, bytes int64)) error {
 	path := p.From
 	st, err := handle.Lstat(path)
 	switch {
@@ -117,7 +118,7 @@ func checkFolder(ctx context.Context, e *Engine, p *plan.Plan, progress func(ent
 
 // measureFolder walks the folder once, in parallel, and turns what it finds into
 // findings. Blocks are rounded for the target where it is known already.
-func measureFolder(ctx context.Context, e *Engine, p *plan.Plan, progress func(entries, bytes int64)) error {
+func measureFolder(ctx context.Context, e *engine.Engine, p *plan.Plan, progress func(entries, bytes int64)) error {
 	root, err := handle.OpenReal(p.From)
 	if errors.Is(err, fs.ErrPermission) {
 		p.Add(finding.New(finding.Unreadable, p.From, "this account may not look into %s", p.From))
@@ -161,7 +162,7 @@ func measureFolder(ctx context.Context, e *Engine, p *plan.Plan, progress func(e
 }
 
 // checkUsers looks for programs that have the folder open.
-func checkUsers(ctx context.Context, e *Engine, p *plan.Plan) (err error) {
+func checkUsers(ctx context.Context, e *engine.Engine, p *plan.Plan) (err error) {
 	var found []finding.Finding
 	p.InUse, found, err = preflight.Users(ctx, p.From, toleranceOf(p))
 	p.Add(found...)

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"nexlin/internal/account"
+	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/ledger"
 	"nexlin/internal/plan"
@@ -31,7 +32,7 @@ func init() {
 // Do carries out a plan that nothing blocks. The error is a *[RefusedError] before
 // anything has changed, a *[StoppedError] afterwards, a *[KeptError] if all is done
 // but discarding the original.
-func Do(ctx context.Context, e *Engine, p *plan.Plan) (*plan.Outcome, error) {
+func Do(ctx context.Context, e *engine.Engine, p *plan.Plan) (*plan.Outcome, error) {
 	if err := p.Blocked(); err != nil {
 		return nil, err
 	}
@@ -44,7 +45,7 @@ func Do(ctx context.Context, e *Engine, p *plan.Plan) (*plan.Outcome, error) {
 
 // Resume finishes a run that was stopped. Its errors are those of
 // [Do].
-func Resume(ctx context.Context, e *Engine, row ledger.RunRow) (*plan.Outcome, error) {
+func Resume(ctx context.Context, e *engine.Engine, row ledger.RunRow) (*plan.Outcome, error) {
 	out, err := resumeRun(ctx, e, row)
 	if err == nil && out.Plan.DiscardOld {
 		err = discardAfter(ctx, e, out)
@@ -53,7 +54,7 @@ func Resume(ctx context.Context, e *Engine, row ledger.RunRow) (*plan.Outcome, e
 }
 
 // discardAfter discards the original of a move that is done.
-func discardAfter(ctx context.Context, e *Engine, out *plan.Outcome) error {
+func discardAfter(ctx context.Context, e *engine.Engine, out *plan.Outcome) error {
 	p := out.Plan
 	r, err := e.Ledger.Redirect(p.Name)
 	if err == nil {
@@ -79,7 +80,7 @@ func discardAfter(ctx context.Context, e *Engine, out *plan.Outcome) error {
 }
 
 // Detach takes the link away and leaves the data where it is.
-func Detach(ctx context.Context, e *Engine, d *DetachPlan) (*plan.Outcome, error) {
+func Detach(ctx context.Context, e *engine.Engine, d *DetachPlan) (*plan.Outcome, error) {
 	if len(finding.Blockers(d.Findings)) > 0 {
 		return nil, &plan.RefusedError{Findings: d.Findings}
 	}

@@ -12,16 +12,18 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
+	"nexlin/internal/late"
 	"nexlin/internal/ledger"
 	"nexlin/internal/plan"
 	"nexlin/internal/transfer"
 )
 
 // A Verdict says of one held original what of it is proven to be in the
-// live folder. Counts are of files and links.
+// Live folder. Counts are of files and links.
 type Verdict struct {
 	bare   bool // it was held without being copied
 	file   bool // it is an archive
@@ -32,7 +34,7 @@ type Verdict struct {
 	Frees  int64 // bytes that deleting it gives back, in blocks of 4 KiB
 	cases  map[finding.Code]*listing
 	codes  []uint8 // by ordinal of the spool: what became of the entry, as an index into verdicts
-	late   *Writes
+	late   *late.Writes
 	plan   *plan.Plan // of the run that holds it
 	left   bool       // something of it stays
 	meta   bool       // what is beside the content counts, too: the held original is to be deleted
@@ -116,7 +118,7 @@ func (v *Verdict) judgeAll(ctx context.Context, live *handle.Dir, livePath, runD
 				return err
 			}
 		}
-		if v.late.brings(rec.Path) {
+		if v.late.Brings(rec.Path) {
 			// The held one is newer: it is brought over first, and all is judged again.
 			j.set(rec, "")
 			return nil
@@ -174,7 +176,7 @@ func (v *Verdict) keptBeside(live *handle.Dir, path string) (*inventory.Entry, e
 // readFrozen wants the frozen manifest and the spool, two witnesses, to say
 // the same; one alone is not trusted with a deletion.
 func (j *judge) readFrozen(runDir string, spool *transfer.Spool) error {
-	return agree(runDir, spool, func() { j.codes = append(j.codes, 0) })
+	return engine.Agree(runDir, spool, func() { j.codes = append(j.codes, 0) })
 }
 
 func blocks(size int64) int64 { return (size + 4095) / 4096 * 4096 }
@@ -216,7 +218,7 @@ func (j *judge) one(ctx context.Context, group *errgroup.Group, rec *transfer.Re
 	case rec.IsDir() && now.Stat.IsDir():
 		return j.equal(rec, now)
 	case rec.Link != "" && now.Stat.IsSymlink() &&
-		slices.Contains([]string{rec.LinkOf(sideOf(j.Held).Other()), rec.Link, rec.Origin}, now.Link):
+		slices.Contains([]string{rec.LinkOf(engine.SideOf(j.Held).Other()), rec.Link, rec.Origin}, now.Link):
 		// As the copy had it, as the held one has it, or as a bring-back put it again.
 		return j.equal(rec, now)
 	case !rec.IsRegular() && rec.Link == "" && rec.Type() == now.Stat.Type() &&
@@ -289,7 +291,7 @@ func (j *judge) equal(rec *transfer.Record, now *inventory.Entry) error {
 // hard links of the held one, as far as the drive can keep them. Times of files
 // are not asked for: work moves them.
 func (j *judge) sameMeta(rec *transfer.Record, now *inventory.Entry) (bool, error) {
-	side := sideOf(j.Held)
+	side := engine.SideOf(j.Held)
 	merged := j.plan.Traits().Merges // of what the target had already its own metadata stayed
 	if !merged && rec.Untouched(side.Other(), &now.Stat) {
 		return true, nil
@@ -332,7 +334,7 @@ func unreadable(err error) bool {
 
 // why tells a person's work from rot: work moves a time stamp.
 func (j *judge) why(rec *transfer.Record, now *inventory.Entry, readErr error) finding.Code {
-	made := rec.Fact.Of(sideOf(j.Held).Other()) // the live folder, as it was
+	made := rec.Fact.Of(engine.SideOf(j.Held).Other()) // the live folder, as it was
 	switch {
 	case readErr != nil:
 		return finding.Rot

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"nexlin/internal/drive"
+	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/junction"
@@ -26,7 +27,7 @@ const (
 
 // chooseText decides what the link of the plan says: the target's path, or, for
 // a junction, the target as Windows names it. What it can't say is a finding.
-func chooseText(e *Engine, p *plan.Plan, form TargetForm, seen string) {
+func chooseText(e *engine.Engine, p *plan.Plan, form TargetForm, seen string) {
 	p.LinkText = p.Target
 	if !slices.Contains(p.Methods, plan.ByJunction) {
 		checkForWindows(e, p)
@@ -59,7 +60,7 @@ func chooseText(e *Engine, p *plan.Plan, form TargetForm, seen string) {
 
 // checkForWindows warns about a link that only this system would follow, where
 // Windows is at home.
-func checkForWindows(e *Engine, p *plan.Plan) {
+func checkForWindows(e *engine.Engine, p *plan.Plan) {
 	if d := p.LinkDrive(); !handle.Windows && d.NTFS() && !p.Linkless() {
 		p.Add(finding.New(finding.WindowsUnseen, p.Link, "%s lies on a drive of Windows, which does not follow the "+
 			"links that this system makes", p.Link).Named(p.Name))
@@ -120,7 +121,7 @@ func textFor(r *ledger.Redirect, target string) string {
 
 // methodsAsked gives the methods of a move: those that were asked for, else a link.
 // Where this account may not make symbolic links on Windows, that is a junction.
-func methodsAsked(e *Engine, p *plan.Plan, asked []string) []string {
+func methodsAsked(e *engine.Engine, p *plan.Plan, asked []string) []string {
 	if len(asked) > 0 || !handle.Windows || !p.Limits.NoSymlinks || !p.IntoNow.NTFS() {
 		return asked
 	}
@@ -130,7 +131,7 @@ func methodsAsked(e *Engine, p *plan.Plan, asked []string) []string {
 
 // chooseLink decides how a link is made of which nobody said how: on Windows as a
 // junction, which needs no right of its own.
-func chooseLink(e *Engine, p *plan.Plan) {
+func chooseLink(e *engine.Engine, p *plan.Plan) {
 	if handle.Windows {
 		p.Methods = []string{plan.ByJunction}
 		chooseText(e, p, ByLetter, "")

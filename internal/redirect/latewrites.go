@@ -3,7 +3,9 @@ package redirect
 import (
 	"context"
 
+	"nexlin/internal/engine"
 	"nexlin/internal/inventory"
+	"nexlin/internal/late"
 	"nexlin/internal/naming"
 	"nexlin/internal/plan"
 	"nexlin/internal/transfer"
@@ -26,16 +28,16 @@ func (m *execution) late(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	l := &Writes{held: m.from, live: target, livePath: m.p.Copy(), spool: m.spool, job: job,
-		scratch: naming.Late(m.p.Run), fuse: m.p.FromFuse}
-	if err := l.walk(ctx); err != nil {
+	l := &late.Writes{Held: m.from, Live: target, LivePath: m.p.Copy(), Spool: m.spool, Job: job,
+		Scratch: naming.Late(m.p.Run), Fuse: m.p.FromFuse}
+	if err := l.Walk(ctx); err != nil {
 		return err
 	}
-	m.out.Findings = append(m.out.Findings, l.findings(m.p.Name, m.p.HeldPath(), true)...)
-	if l.seen == 0 && len(l.changes) == 0 {
+	m.out.Findings = append(m.out.Findings, l.Findings(m.p.Name, m.p.HeldPath(), true)...)
+	if l.Seen == 0 && len(l.Changes) == 0 {
 		return nil
 	}
-	next, err := m.amend(ctx, m.p.Run, m.p.Digest, target, m.spool, l.changes)
+	next, err := m.amend(ctx, m.p.Run, m.p.Digest, target, m.spool, l.Changes)
 	if err != nil {
 		return err
 	}
@@ -46,7 +48,7 @@ func (m *execution) late(ctx context.Context) error {
 
 // lateJob is how entries are brought over that were written late to a held
 // original, which is the given side of the run's records.
-func lateJob(e *Engine, p *plan.Plan, held transfer.Side) (*transfer.Job, error) {
+func lateJob(e *engine.Engine, p *plan.Plan, held transfer.Side) (*transfer.Job, error) {
 	acts, err := e.Ledger.Acts(p.Run)
 	if err != nil {
 		return nil, err

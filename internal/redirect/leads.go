@@ -5,6 +5,7 @@ import (
 	"io/fs"
 	"slices"
 
+	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -16,7 +17,7 @@ import (
 
 // CheckSettings tells which settings of a redirect do not lead to its target
 // any more.
-func CheckSettings(e *Engine, r ledger.Redirect) ([]finding.Finding, error) {
+func CheckSettings(e *engine.Engine, r ledger.Redirect) ([]finding.Finding, error) {
 	rs, err := settingsBefore(&r)
 	if err != nil || r.State != ledger.Linked {
 		return nil, err
@@ -34,7 +35,7 @@ func CheckSettings(e *Engine, r ledger.Redirect) ([]finding.Finding, error) {
 // chooseMethods plans how programs are led to the target beside a link: by the
 // system's own location setting where that was asked for, and by the places
 // that a card names.
-func chooseMethods(e *Engine, p *plan.Plan, o MoveOptions) error {
+func chooseMethods(e *engine.Engine, p *plan.Plan, o MoveOptions) error {
 	p.Methods = methodsAsked(e, p, o.By)
 	if p.Traits().Onward {
 		// A redirect goes on as it is led.
@@ -63,7 +64,7 @@ func chooseMethods(e *Engine, p *plan.Plan, o MoveOptions) error {
 
 // settingFits looks whether a change can be made now; what stands in the way is a
 // finding. use is false for what is to be passed over.
-func settingFits(e *Engine, p *plan.Plan, c *setting.Change) (use bool, err error) {
+func settingFits(e *engine.Engine, p *plan.Plan, c *setting.Change) (use bool, err error) {
 	about := finding.Subject{Name: p.Name}
 	file := c.File
 	say := func(code finding.Code, format string, args ...any) {
@@ -120,7 +121,7 @@ func settingFits(e *Engine, p *plan.Plan, c *setting.Change) (use bool, err erro
 
 // planSettings plans to change what the places of settings name from the folder to
 // its target. A value that is not there or names another folder is a blocker.
-func planSettings(e *Engine, p *plan.Plan, named []setting.Place, from ...string) error {
+func planSettings(e *engine.Engine, p *plan.Plan, named []setting.Place, from ...string) error {
 	home := e.HomeOf(p.Link)
 	for _, at := range named {
 		file, err := settingsFile(at)
@@ -142,7 +143,7 @@ func planSettings(e *Engine, p *plan.Plan, named []setting.Place, from ...string
 
 // planSettingsOf plans what becomes of the settings of a redirect: they are given
 // Back, or, if not back, lead to its target again.
-func planSettingsOf(e *Engine, p *plan.Plan, r ledger.Redirect, back bool) error {
+func planSettingsOf(e *engine.Engine, p *plan.Plan, r ledger.Redirect, back bool) error {
 	rs, err := settingsBefore(&r)
 	if err != nil {
 		return err

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 
+	"nexlin/internal/engine"
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
@@ -22,7 +23,7 @@ func fileCount(n int64) string {
 
 // findLender opens what a plan's copy may be made from; nil if it is gone or its
 // record can't be read: then all of it is copied from the target.
-func findLender(e *Engine, p *plan.Plan) (*transfer.Lender, func(), error) {
+func findLender(e *engine.Engine, p *plan.Plan) (*transfer.Lender, func(), error) {
 	if p.Base == nil {
 		return nil, nil, nil
 	}
@@ -53,11 +54,11 @@ func findLender(e *Engine, p *plan.Plan) (*transfer.Lender, func(), error) {
 		err = swap.Broken(p.Base.Path, "another directory than the held original stands there")
 	}
 	if err == nil {
-		l.Spool, err = e.spoolOf(p.Base.Run)
+		l.Spool, err = e.SpoolOf(p.Base.Run)
 	}
 	if err != nil {
 		l.Held.Release()
-		if recordBroken(err) && !p.Base.Take {
+		if engine.RecordBroken(err) && !p.Base.Take {
 			err = nil
 		}
 		return nil, nil, err

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 
+	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -14,7 +15,7 @@ import (
 
 // findBase picks the held original that can lend to the plan's copy; nil if
 // there is none. Where inode numbers say little nothing can be taken for unchanged.
-func findBase(e *Engine, p *plan.Plan) (*ledger.Held, error) {
+func findBase(e *engine.Engine, p *plan.Plan) (*ledger.Held, error) {
 	if p.Before == nil || p.FromFuse || p.IntoNow.Fuse {
 		return nil, nil
 	}
@@ -38,7 +39,7 @@ func findBase(e *Engine, p *plan.Plan) (*ledger.Held, error) {
 
 // planLending finds the held original that the target was made from, if it lies at
 // the old place's drive, and counts what is needed there.
-func planLending(ctx context.Context, e *Engine, p *plan.Plan, take bool) error {
+func planLending(ctx context.Context, e *engine.Engine, p *plan.Plan, take bool) error {
 	held, err := findBase(e, p)
 	if err != nil {
 		return err
@@ -85,7 +86,7 @@ func planLending(ctx context.Context, e *Engine, p *plan.Plan, take bool) error 
 	return nil
 }
 
-func countLendable(ctx context.Context, e *Engine, p *plan.Plan) (files, bytes int64, err error) {
+func countLendable(ctx context.Context, e *engine.Engine, p *plan.Plan) (files, bytes int64, err error) {
 	l, done, err := findLender(e, p)
 	if err != nil || l == nil {
 		return 0, 0, err

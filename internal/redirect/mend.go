@@ -10,6 +10,7 @@ import (
 
 	"nexlin/internal/account"
 	"nexlin/internal/drive"
+	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -34,7 +35,7 @@ type MendOptions struct {
 // missing or astray, a drive at another place, a real folder in the link's
 // place, a tag or note that is gone. The plan is nil if nothing is. What it
 // can't mend is a blocker. It changes nothing.
-func PlanMend(ctx context.Context, e *Engine, r ledger.Redirect, o MendOptions) (*plan.Plan, error) {
+func PlanMend(ctx context.Context, e *engine.Engine, r ledger.Redirect, o MendOptions) (*plan.Plan, error) {
 	now := time.Now()
 	p := &plan.Plan{
 		Run: ledger.NewRunID(now), Kind: plan.KindMend, Made: now, Name: r.Name, Before: &r, Link: r.Link,
@@ -92,7 +93,7 @@ func PlanMend(ctx context.Context, e *Engine, r ledger.Redirect, o MendOptions) 
 }
 
 // mendAway plans what can be put right while the drive is away.
-func mendAway(e *Engine, p *plan.Plan, w *places.Whereabouts, detached bool) (*plan.Plan, error) {
+func mendAway(e *engine.Engine, p *plan.Plan, w *places.Whereabouts, detached bool) (*plan.Plan, error) {
 	if detached {
 		return mendHeld(e, p)
 	}
@@ -102,7 +103,7 @@ func mendAway(e *Engine, p *plan.Plan, w *places.Whereabouts, detached bool) (*p
 
 // mendLinkOf plans how programs are led to the target again. It reports whether a real
 // folder stands in the link's place.
-func mendLinkOf(e *Engine, p *plan.Plan, r ledger.Redirect) (split bool, err error) {
+func mendLinkOf(e *engine.Engine, p *plan.Plan, r ledger.Redirect) (split bool, err error) {
 	if err := planSettingsOf(e, p, r, false); err != nil {
 		return false, err
 	}
@@ -121,7 +122,7 @@ func isNothingToMend(p *plan.Plan) bool {
 
 // mendDrive finds the drive of the redirect, an older copy of it if that is
 // accepted, which gets its tag anew then.
-func mendDrive(e *Engine, p *plan.Plan, o MendOptions) (places.Whereabouts, error) {
+func mendDrive(e *engine.Engine, p *plan.Plan, o MendOptions) (places.Whereabouts, error) {
 	w, err := e.Whereabouts(p.Before.Drive, p.Before.Target)
 	if err == nil && w.Older != "" && slices.Contains(o.Accept, finding.OlderClone) {
 		w.Found, p.Mend.Tag = true, true
@@ -133,7 +134,7 @@ func mendDrive(e *Engine, p *plan.Plan, o MendOptions) (places.Whereabouts, erro
 
 // mendPlace has the redirect be where its drive is by now. seen is how Windows names
 // the target of a junction; empty: as before.
-func mendPlace(e *Engine, p *plan.Plan, w places.Whereabouts, seen string) {
+func mendPlace(e *engine.Engine, p *plan.Plan, w places.Whereabouts, seen string) {
 	after := &p.Mend.After
 	after.Target, after.Drive.Mount = w.Path(p.Before.Drive, p.Before.Target), w.Drive.Mount
 	p.IntoNow, p.IntoDrive, p.IntoFuse = w.Drive, after.Drive, w.Drive.Fuse
@@ -151,7 +152,7 @@ func sameRedirect(a, b ledger.Redirect) bool {
 }
 
 // isNoteKnown reports whether the ledger has what a target note is made from.
-func isNoteKnown(e *Engine, r ledger.Redirect) bool {
+func isNoteKnown(e *engine.Engine, r ledger.Redirect) bool {
 	f, err := e.OpenManifest(r)
 	if err == nil {
 		_ = f.Close() // only looked for
@@ -161,7 +162,7 @@ func isNoteKnown(e *Engine, r ledger.Redirect) bool {
 
 // mendHeld mends a redirect of which there is nothing else to mend: what is held
 // may lie on a drive that is elsewhere now.
-func mendHeld(e *Engine, p *plan.Plan) (*plan.Plan, error) {
+func mendHeld(e *engine.Engine, p *plan.Plan) (*plan.Plan, error) {
 	var err error
 	if p.Mend.Held, err = heldMoves(e, *p.Before); err != nil || len(p.Mend.Held) == 0 {
 		return nil, err
@@ -171,7 +172,7 @@ func mendHeld(e *Engine, p *plan.Plan) (*plan.Plan, error) {
 
 // heldMoves lists the held originals of a redirect that lie on drives which
 // are mounted elsewhere now.
-func heldMoves(e *Engine, r ledger.Redirect) ([]plan.HeldMove, error) {
+func heldMoves(e *engine.Engine, r ledger.Redirect) ([]plan.HeldMove, error) {
 	all, err := e.Ledger.HeldOf(r.Name)
 	if err != nil {
 		return nil, err
@@ -190,7 +191,7 @@ func heldMoves(e *Engine, r ledger.Redirect) ([]plan.HeldMove, error) {
 }
 
 // mendTarget wants the target to be there: a link must not lead nowhere.
-func mendTarget(e *Engine, p *plan.Plan) error {
+func mendTarget(e *engine.Engine, p *plan.Plan) error {
 	d, err := handle.OpenReal(p.Target)
 	if handle.Absent(err) {
 		p.Add(finding.New(finding.TargetMissing, p.Target, "%s is here, but the target %s is not", p.IntoDrive.Label,
@@ -206,7 +207,7 @@ func mendTarget(e *Engine, p *plan.Plan) error {
 
 // mendLink looks at what stands at the link path and whether this account may
 // change it. split says that a real folder stands there.
-func mendLink(e *Engine, p *plan.Plan) (split bool, err error) {
+func mendLink(e *engine.Engine, p *plan.Plan) (split bool, err error) {
 	parent, err := handle.OpenReal(filepath.Dir(p.Link))
 	if err != nil {
 		f := finding.New(finding.LinkImpossible, filepath.Dir(p.Link), "%s can't be opened: %v", filepath.Dir(p.Link),

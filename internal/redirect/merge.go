@@ -5,9 +5,11 @@ import (
 	"errors"
 	"path/filepath"
 
+	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
+	"nexlin/internal/late"
 	"nexlin/internal/naming"
 	"nexlin/internal/plan"
 	"nexlin/internal/transfer"
@@ -41,7 +43,7 @@ type MergeEntry struct {
 
 // planMerge inspects the merging of a real folder into the target: it is
 // copied like the folder of a move, and then its entries get their places.
-func planMerge(ctx context.Context, e *Engine, p *plan.Plan, progress func(entries, bytes int64)) error {
+func planMerge(ctx context.Context, e *engine.Engine, p *plan.Plan, progress func(entries, bytes int64)) error {
 	p.Kind, p.From, p.HeldIn = plan.KindMerge, p.Link, filepath.Dir(p.Link)
 	p.Held = naming.Held(filepath.Base(p.Link), p.Run)
 	p.TagIn = filepath.Join(p.IntoDrive.Mount, p.IntoDrive.TagPlace)
@@ -124,7 +126,7 @@ func fateOf(p *plan.Plan, path string, half, target *handle.Stat, equal func() (
 // PreviewMerge calls visit for every entry of the half, in the one order,
 // with what a merge would do with it. It reads what both have and changes
 // nothing.
-func PreviewMerge(ctx context.Context, e *Engine, p *plan.Plan, visit func(MergeEntry) error) error {
+func PreviewMerge(ctx context.Context, e *engine.Engine, p *plan.Plan, visit func(MergeEntry) error) error {
 	half, err := handle.OpenReal(p.From)
 	if err != nil {
 		return err
@@ -179,7 +181,7 @@ func (v *mergePreview) Visit(h *inventory.Entry) (bool, error) {
 			if h.Stat.Size != target.Size {
 				return false, nil
 			}
-			return sameContent(v.ctx, h.Dir, h.Name, dir, name, h.Stat.Size)
+			return late.SameContent(v.ctx, h.Dir, h.Name, dir, name, h.Stat.Size)
 		}
 		return h.Stat.Rdev == target.Rdev, nil
 	})

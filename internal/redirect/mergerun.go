@@ -11,6 +11,7 @@ import (
 
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
+	"nexlin/internal/late"
 	"nexlin/internal/ledger"
 	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
@@ -214,7 +215,7 @@ func (m *merging) targetHas(ctx context.Context, dir *handle.Dir, name string, r
 	case st.Size != rec.Fact.Source.Size:
 		return false, nil
 	}
-	sum, err := contentOf(ctx, dir, name, st.Size)
+	sum, err := late.ContentOf(ctx, dir, name, st.Size)
 	return err == nil && sum == rec.Fact.Sum, err
 }
 
@@ -382,7 +383,7 @@ func (m *merging) rewrite(ctx context.Context, live *handle.Dir,
 	})
 }
 
-// tidy takes away what is left in the part: what the target had already. What
+// Tidy takes away what is left in the part: what the target had already. What
 // was the target's stays, under a name that says so.
 func (m *merging) tidy(ctx context.Context) error {
 	aside := m.replacedDir()

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"time"
 
+	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -20,7 +21,7 @@ import (
 // PlanMove inspects a move and changes nothing but a trial directory that
 // it takes away again. All findings are in the plan, blockers too; errors
 // are for what could not be looked at.
-func PlanMove(ctx context.Context, e *Engine, o MoveOptions) (*plan.Plan, error) {
+func PlanMove(ctx context.Context, e *engine.Engine, o MoveOptions) (*plan.Plan, error) {
 	now := time.Now()
 	p := &plan.Plan{
 		Run: ledger.NewRunID(now), Kind: plan.KindMove, Made: now, WhileInUse: o.WhileInUse, Stops: o.Stops,
@@ -89,7 +90,7 @@ func PlanMove(ctx context.Context, e *Engine, o MoveOptions) (*plan.Plan, error)
 
 // moveLeads looks at how programs will be led to the target, and what could keep
 // them from it.
-func moveLeads(e *Engine, p *plan.Plan, o MoveOptions) error {
+func moveLeads(e *engine.Engine, p *plan.Plan, o MoveOptions) error {
 	if err := checkLinkPlace(e, p); err != nil {
 		return err
 	}
@@ -123,7 +124,7 @@ func moveLeads(e *Engine, p *plan.Plan, o MoveOptions) error {
 // moveMerging turns the plan of a move into one that merges the folder into a
 // target which has entries already, if it has. Entries that both have, with
 // other content, are named before anything moves.
-func moveMerging(ctx context.Context, e *Engine, p *plan.Plan) error {
+func moveMerging(ctx context.Context, e *engine.Engine, p *plan.Plan) error {
 	i := slices.IndexFunc(p.Findings,
 		func(f finding.Finding) bool { return f.Code == finding.TargetTaken && f.Path == p.Copy() })
 	if i < 0 || !p.Traits().First {
@@ -170,7 +171,7 @@ func moveMerging(ctx context.Context, e *Engine, p *plan.Plan) error {
 
 // planMoveOn plans the move of a folder that is redirected already: what moves is its
 // target.
-func planMoveOn(e *Engine, p *plan.Plan, r *ledger.Redirect) error {
+func planMoveOn(e *engine.Engine, p *plan.Plan, r *ledger.Redirect) error {
 	p.Kind, p.Before, p.Name, p.Methods = plan.KindMoveOn, r, r.Name, r.Methods
 	if plan.Owned(*r) {
 		p.Add(finding.New(finding.MustStay, r.Link, "the engine that owns %s has to move it", r.Name).Named(r.Name).

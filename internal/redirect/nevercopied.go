@@ -4,9 +4,11 @@ import (
 	"context"
 	"path/filepath"
 
+	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
+	"nexlin/internal/late"
 )
 
 // What is held of a move that begins empty was never copied: the held original is
@@ -16,7 +18,7 @@ import (
 // judgeNeverCopied is the verdict on such a held original: all of it is the only copy,
 // and goes only if a person accepts that. What was written there since the switch
 // does not go at all.
-func judgeNeverCopied(ctx context.Context, e *Engine, d *DiscardPlan, v *Verdict, held *handle.Dir) error {
+func judgeNeverCopied(ctx context.Context, e *engine.Engine, d *DiscardPlan, v *Verdict, held *handle.Dir) error {
 	l := &listing{}
 	err := inventory.Walk(ctx, held, inventory.VisitorFunc(func(e *inventory.Entry) error {
 		if l.frees += e.Stat.Allocated; e.Stat.IsDir() {
@@ -38,9 +40,9 @@ func judgeNeverCopied(ctx context.Context, e *Engine, d *DiscardPlan, v *Verdict
 	if since != nil && since.nWritten > 0 {
 		d.Findings = append(d.Findings, finding.New(finding.LateWrite, filepath.Join(v.Held.Path, since.written[0]),
 			"%s written to the held original after the switch, and is nowhere else",
-			entriesWere(since.nWritten)).Named(d.Redirect.Name).
+			late.EntriesWere(since.nWritten)).Named(d.Redirect.Name).
 			As(finding.Blocker).Instead("copy what is needed to the folder in use, and take it away there").Listing(
-			since.nWritten, pathsUnder(v.Held.Path, since.written)))
+			since.nWritten, late.PathsUnder(v.Held.Path, since.written)))
 	}
 	if l.count == 0 {
 		v.Frees = l.frees

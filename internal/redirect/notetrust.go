@@ -5,6 +5,7 @@ import (
 	"errors"
 
 	"nexlin/internal/drive"
+	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/ledger"
 	"nexlin/internal/note"
@@ -19,7 +20,7 @@ import (
 
 // trustNote adds those findings about a note whose link would be made at link,
 // in an account's home. dir is the directory that its record directory lies in.
-func trustNote(ctx context.Context, e *Engine, r *Restore, drv *drive.Drive, dir, home string,
+func trustNote(ctx context.Context, e *engine.Engine, r *Restore, drv *drive.Drive, dir, home string,
 	o RestoreOptions) error {
 	known, err := wroteNote(e, &r.Note, drv)
 	if err != nil || known {
@@ -48,7 +49,7 @@ func trustNote(ctx context.Context, e *Engine, r *Restore, drv *drive.Drive, dir
 
 // wroteNote reports whether a run of this ledger wrote the note: the same redirect,
 // link, target and drive.
-func wroteNote(e *Engine, n *note.Note, drv *drive.Drive) (bool, error) {
+func wroteNote(e *engine.Engine, n *note.Note, drv *drive.Drive) (bool, error) {
 	if n.Run == "" {
 		return false, nil
 	}

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nexlin/internal/drive"
+	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/ledger"
 	"nexlin/internal/plan"
@@ -28,7 +29,7 @@ func TestPlanIsLookedAtAgainBehindTheLock(t *testing.T) {
 	l, err := ledger.Open(filepath.Join(dir, "state"))
 	require.NoError(t, err)
 	defer l.Close()
-	e := New(l, drives)
+	e := engine.New(l, drives)
 	ctx := context.Background()
 	move := func() *plan.Plan {
 		p, err := PlanMove(ctx, e,

@@ -12,6 +12,7 @@ import (
 
 	"nexlin/internal/account"
 	"nexlin/internal/archive"
+	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
@@ -38,7 +39,7 @@ type PackOptions struct {
 
 // PlanPack inspects a pack and changes nothing. Like [PlanMove] it
 // returns all findings in the plan.
-func PlanPack(ctx context.Context, e *Engine, o PackOptions) (*plan.Plan, error) {
+func PlanPack(ctx context.Context, e *engine.Engine, o PackOptions) (*plan.Plan, error) {
 	now := time.Now()
 	p := &plan.Plan{
 		Run: ledger.NewRunID(now), Kind: plan.KindPack, Made: now, Name: o.Name, WhileInUse: o.WhileInUse,
@@ -92,7 +93,7 @@ func PlanPack(ctx context.Context, e *Engine, o PackOptions) (*plan.Plan, error)
 }
 
 // findPacked looks at the folder that is to be packed.
-func findPacked(ctx context.Context, e *Engine, p *plan.Plan, progress func(entries, bytes int64)) error {
+func findPacked(ctx context.Context, e *engine.Engine, p *plan.Plan, progress func(entries, bytes int64)) error {
 	path := p.From
 	root, err := handle.OpenReal(path)
 	if handle.Absent(err) {
@@ -129,12 +130,12 @@ func findPacked(ctx context.Context, e *Engine, p *plan.Plan, progress func(entr
 
 // findOutDir opens the directory that an archive or a folder is to be made in; nil
 // with a finding if that can't be.
-func findOutDir(e *Engine, p *plan.Plan) (*handle.Dir, error) {
+func findOutDir(e *engine.Engine, p *plan.Plan) (*handle.Dir, error) {
 	into := p.Into
 	if free, err := checkNotOurs(e, p); !free || err != nil {
 		return nil, err
 	}
-	if well, err := e.checkExpected(p, into, p.Copy()); !well || err != nil {
+	if well, err := e.CheckExpected(p, into, p.Copy()); !well || err != nil {
 		return nil, err
 	}
 	dir, err := handle.OpenReal(into)
@@ -407,7 +408,7 @@ func (m *packing) readWhole(ctx context.Context, f io.Reader, list string, maker
 
 // PlanUnpack inspects an unpack and changes nothing. What is in the archive is
 // read only when it is unpacked.
-func PlanUnpack(e *Engine, o PackOptions) (*plan.Plan, error) {
+func PlanUnpack(e *engine.Engine, o PackOptions) (*plan.Plan, error) {
 	now := time.Now()
 	p := &plan.Plan{
 		Run: ledger.NewRunID(now), Kind: plan.KindUnpack, Made: now, Name: "-" + naming.Default(filepath.Base(o.File)),

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"nexlin/internal/account"
+	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -37,7 +38,7 @@ func withoutProfile(home string, kinds []string, profiles []setting.Profile) (ou
 // PlanFuture plans to change only where new things go: the location settings
 // of the folders lead to directories of their names in into, which are made;
 // the folders stay.
-func PlanFuture(e *Engine, home string, folders []string, o MoveOptions) (*plan.Plan, error) {
+func PlanFuture(e *engine.Engine, home string, folders []string, o MoveOptions) (*plan.Plan, error) {
 	now := time.Now()
 	p := &plan.Plan{
 		Run: ledger.NewRunID(now), Kind: plan.KindFuture, Made: now, Name: "location settings",
@@ -76,7 +77,7 @@ func PlanFuture(e *Engine, home string, folders []string, o MoveOptions) (*plan.
 }
 
 // futureTarget looks at the drive that new things are to go to.
-func futureTarget(e *Engine, p *plan.Plan) error {
+func futureTarget(e *engine.Engine, p *plan.Plan) error {
 	q := *p
 	q.Findings, q.Final = nil, "x"
 	if err := checkTarget(e, &q); err != nil {

@@ -3,6 +3,7 @@ package redirect
 import (
 	"slices"
 
+	"nexlin/internal/engine"
 	"nexlin/internal/handle"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
@@ -12,7 +13,7 @@ import (
 
 // FitBy lists the methods that fit a folder: a link always does, a setting
 // where the system keeps one.
-func FitBy(e *Engine, path string) ([]string, error) {
+func FitBy(e *engine.Engine, path string) ([]string, error) {
 	out := []string{plan.BySymlink}
 	if handle.Windows {
 		out = append(out, plan.ByJunction)

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"nexlin/internal/account"
+	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -36,7 +37,7 @@ var leftOver = []string{".old", ".orig", ".bak", ".backup", "-old", "_old", " ol
 // PlanRecord looks at a link that somebody made by hand, or a folder whose
 // copy lies on the drive already. It reads no content; the run does, and
 // takes nothing in if it does not match.
-func PlanRecord(e *Engine, o RecordOptions) (*plan.Plan, error) {
+func PlanRecord(e *engine.Engine, o RecordOptions) (*plan.Plan, error) {
 	now := time.Now()
 	p := &plan.Plan{
 		Run: ledger.NewRunID(now), Kind: plan.KindRecord, Made: now, Link: places.Resolved(o.Path),
@@ -74,7 +75,7 @@ func PlanRecord(e *Engine, o RecordOptions) (*plan.Plan, error) {
 			chooseLink(e, p)
 		}
 	}
-	if well, err := e.checkExpected(p, p.Into, p.Copy()); !well || err != nil {
+	if well, err := e.CheckExpected(p, p.Into, p.Copy()); !well || err != nil {
 		return p, err
 	}
 	err = recordTarget(e, p)
@@ -99,7 +100,7 @@ func PlanRecord(e *Engine, o RecordOptions) (*plan.Plan, error) {
 	return p, nil
 }
 
-func chooseRecordName(e *Engine, p *plan.Plan, name string) error {
+func chooseRecordName(e *engine.Engine, p *plan.Plan, name string) error {
 	kind := p.Kind
 	p.Kind = plan.KindMove // it takes a new name, as a move does
 	defer func() { p.Kind = kind }()
@@ -108,7 +109,7 @@ func chooseRecordName(e *Engine, p *plan.Plan, name string) error {
 
 // recordSides finds out what is link, copy and original, and gives the copy's
 // resolved path.
-func recordSides(e *Engine, p *plan.Plan, o RecordOptions) (string, error) {
+func recordSides(e *engine.Engine, p *plan.Plan, o RecordOptions) (string, error) {
 	at := p.Link
 	st, err := handle.Lstat(at)
 	switch {
@@ -142,7 +143,7 @@ func recordSides(e *Engine, p *plan.Plan, o RecordOptions) (string, error) {
 }
 
 // recordLink is [recordSides] for a link.
-func recordLink(e *Engine, p *plan.Plan, o RecordOptions) (string, error) {
+func recordLink(e *engine.Engine, p *plan.Plan, o RecordOptions) (string, error) {
 	at := p.Link
 	steps, copy, err := link.Chain(at)
 	if err != nil && o.Copy != "" && len(steps) > 0 && link.IsJunction(steps[0].Text) {
@@ -231,7 +232,7 @@ func heldBesideOf(at string) (found []string, err error) {
 }
 
 // recordTarget looks at the copy and its drive.
-func recordTarget(e *Engine, p *plan.Plan) error {
+func recordTarget(e *engine.Engine, p *plan.Plan) error {
 	at := p.Target
 	d, err := handle.OpenReal(at)
 	if handle.Absent(err) {
@@ -269,7 +270,7 @@ func recordTarget(e *Engine, p *plan.Plan) error {
 }
 
 // recordRights looks at the drive of the link and at who may change it.
-func recordRights(e *Engine, p *plan.Plan) (err error) {
+func recordRights(e *engine.Engine, p *plan.Plan) (err error) {
 	at := p.Link
 	if p.From != "" {
 		at = p.From

@@ -6,9 +6,11 @@ import (
 	"path/filepath"
 	"slices"
 
+	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
+	"nexlin/internal/late"
 	"nexlin/internal/ledger"
 	"nexlin/internal/note"
 	"nexlin/internal/plan"
@@ -19,7 +21,7 @@ import (
 
 // Compare holds the original against the copy without taking anything in, and
 // adds what it finds to the plan.
-func Compare(ctx context.Context, e *Engine, p *plan.Plan) error {
+func Compare(ctx context.Context, e *engine.Engine, p *plan.Plan) error {
 	m := &recording{basics{newExecution(e, p)}}
 	defer m.close()
 	if err := m.Open(); err != nil {
@@ -109,7 +111,7 @@ func (m *recording) adopt(ctx context.Context, n int) (*transfer.Adopted, error)
 	if n := a.LeadOut; n > 0 && m.from != nil {
 		found = append(found, finding.New(finding.HardLinksOut, m.from.Join(a.LeadOutPaths[0]),
 			"%s in %s have further names outside of it", plan.EntryCount(int64(n)),
-			m.from.Path()).Named(m.p.Name).As(finding.Blocker).Listing(n, pathsUnder(m.from.Path(), a.LeadOutPaths)))
+			m.from.Path()).Named(m.p.Name).As(finding.Blocker).Listing(n, late.PathsUnder(m.from.Path(), a.LeadOutPaths)))
 	}
 	if m.from != nil {
 		more, first, err := transfer.Beyond(ctx, m.from, live, finding.Listed)
@@ -119,7 +121,7 @@ func (m *recording) adopt(ctx context.Context, n int) (*transfer.Adopted, error)
 		if more > 0 {
 			found = append(found, finding.New(finding.MoreInCopy, filepath.Join(m.p.Copy(), first[0]),
 				"%s in %s that %s has not", plan.EntryCount(int64(more)), m.p.Copy(), m.p.From).Named(m.p.Name).
-				Listing(more, pathsUnder(m.p.Copy(), first)))
+				Listing(more, late.PathsUnder(m.p.Copy(), first)))
 		}
 	}
 	check := plan.Plan{Findings: found, Kind: plan.KindRecord}
@@ -148,7 +150,7 @@ func (d *differing) finding(code finding.Code, p *plan.Plan) []finding.Finding {
 	f := finding.New(code, filepath.Join(p.From, d.paths[0]), "%s in %s differ in %s", plan.EntryCount(int64(d.n)),
 		p.From,
 		p.Copy()).Named(p.Name)
-	f = f.Listing(d.n, pathsUnder(p.From, d.paths))
+	f = f.Listing(d.n, late.PathsUnder(p.From, d.paths))
 	f.Details = d.whats
 	return []finding.Finding{f}
 }
@@ -180,7 +182,7 @@ func (m *recording) Forward(ctx context.Context) error {
 // takeIn tries the link, and writes what was proven to drive and ledger.
 func (m *recording) takeIn(ctx context.Context) (err error) {
 	if m.spool == nil {
-		if m.spool, err = m.spoolOf(m.p.Run); err != nil {
+		if m.spool, err = m.SpoolOf(m.p.Run); err != nil {
 			return err
 		}
 	}

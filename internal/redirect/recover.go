@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 
 	"nexlin/internal/drive"
+	"nexlin/internal/engine"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/plan"
@@ -16,7 +17,7 @@ import (
 
 // Stopped finds the run that resume or undo is about: the named one, or the
 // Only one that is stopped.
-func Stopped(e *Engine, id string) (ledger.RunRow, error) {
+func Stopped(e *engine.Engine, id string) (ledger.RunRow, error) {
 	if id != "" {
 		row, err := e.Ledger.Run(id)
 		if errors.Is(err, ledger.ErrNotFound) {
@@ -57,7 +58,7 @@ func (r *Recovery) Plans() []*plan.Plan {
 }
 
 // Recoverable looks at a run and at the disks and changes nothing.
-func Recoverable(e *Engine, row ledger.RunRow) (*Recovery, error) {
+func Recoverable(e *engine.Engine, row ledger.RunRow) (*Recovery, error) {
 	if plan.IsGroup(row) {
 		t, err := plan.GroupOf(row)
 		return &Recovery{Run: row, Together: t}, err
@@ -187,7 +188,7 @@ func (m *undoer) uncopied(ctx context.Context) error {
 
 // takeRun takes up a run that was stopped, or, for undo, one that is done. open
 // opens what is needed for that.
-func takeRun(e *Engine, row ledger.RunRow, open func(*execution) error) (*execution, error) {
+func takeRun(e *engine.Engine, row ledger.RunRow, open func(*execution) error) (*execution, error) {
 	if err := e.Ledger.UseSpare(); err != nil {
 		return nil, err
 	}
@@ -218,7 +219,7 @@ func takeRun(e *Engine, row ledger.RunRow, open func(*execution) error) (*execut
 	return m, nil
 }
 
-func resumeRun(ctx context.Context, e *Engine, row ledger.RunRow) (*plan.Outcome, error) {
+func resumeRun(ctx context.Context, e *engine.Engine, row ledger.RunRow) (*plan.Outcome, error) {
 	if err := Resumable(row); err != nil {
 		return nil, err
 	}
@@ -237,14 +238,14 @@ func resumeRun(ctx context.Context, e *Engine, row ledger.RunRow) (*plan.Outcome
 // Undo takes a run back: one that was stopped, or the last one that was
 // done to a redirect. What other people wrote meanwhile is never deleted: if
 // the copy was worked in, it is a *RefusedError.
-func Undo(ctx context.Context, e *Engine, row ledger.RunRow) (*plan.Outcome, error) {
+func Undo(ctx context.Context, e *engine.Engine, row ledger.RunRow) (*plan.Outcome, error) {
 	if err := Undoable(e.Ledger, row); err != nil {
 		return nil, err
 	}
 	return undoRun(ctx, e, row)
 }
 
-func undoRun(ctx context.Context, e *Engine, row ledger.RunRow) (*plan.Outcome, error) {
+func undoRun(ctx context.Context, e *engine.Engine, row ledger.RunRow) (*plan.Outcome, error) {
 	m, err := takeRun(e, row, (*execution).openToUndo)
 	if err != nil {
 		return nil, err

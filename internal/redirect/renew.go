@@ -6,8 +6,10 @@ import (
 	"path/filepath"
 	"time"
 
+	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/inventory"
+	"nexlin/internal/late"
 	"nexlin/internal/ledger"
 	"nexlin/internal/plan"
 	"nexlin/internal/run"
@@ -20,7 +22,7 @@ import (
 // and deleted is taken in. What went bad keeps its old record, so that it goes
 // on being found. Held originals are compared by their own manifest, which
 // stays as it was. Its errors are those of [Do].
-func UpdateManifest(ctx context.Context, e *Engine, r ledger.Redirect, d *Deep) (*plan.Outcome, error) {
+func UpdateManifest(ctx context.Context, e *engine.Engine, r ledger.Redirect, d *Deep) (*plan.Outcome, error) {
 	if d == nil || d.verdict == nil || !d.Since.IsZero() {
 		return nil, errors.New("the manifest is updated only after all of the target was read at once")
 	}
@@ -60,7 +62,7 @@ func (m *renewing) Forward(ctx context.Context) error {
 		return err
 	}
 	defer live.Release()
-	old, err := m.spoolOf(m.p.Before.Run)
+	old, err := m.SpoolOf(m.p.Before.Run)
 	if err != nil {
 		return err
 	}
@@ -128,7 +130,7 @@ func (m *renewing) renewed(ctx context.Context, rec *transfer.Record, now *inven
 		return next, nil
 	}
 	var err error
-	next.Fact.Sum, err = readWith(ctx, m.digester, now.Dir, now.Name, now.Stat.Size)
+	next.Fact.Sum, err = late.ReadWith(ctx, m.digester, now.Dir, now.Name, now.Stat.Size)
 	next.Fact.Digest = m.digester.Digest()
 	return next, inventory.Vanished(err)
 }

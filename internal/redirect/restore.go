@@ -14,6 +14,7 @@ import (
 
 	"nexlin/internal/account"
 	"nexlin/internal/drive"
+	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -59,7 +60,7 @@ func (r *Restore) find(f finding.Finding) { r.Findings = append(r.Findings, f) }
 // name beside its note, and a link belongs into the account's home unless that
 // is accepted otherwise. It changes nothing. hidden lists what could not be
 // read: directories of other accounts, and notes that are damaged.
-func PlanRestore(ctx context.Context, e *Engine, d *drive.Drive, o RestoreOptions) (out []*Restore, hidden []string,
+func PlanRestore(ctx context.Context, e *engine.Engine, d *drive.Drive, o RestoreOptions) (out []*Restore, hidden []string,
 	err error) {
 	below := cmp.Or(o.Below, d.Mount)
 	root, err := handle.OpenReal(below)
@@ -176,7 +177,7 @@ func (s *noteSearch) notes(d *handle.Dir, path string) (map[string]bool, error) 
 }
 
 // planRestore finds out what one note means here.
-func planRestore(ctx context.Context, e *Engine, d *drive.Drive, r *Restore, o RestoreOptions, f foundNote,
+func planRestore(ctx context.Context, e *engine.Engine, d *drive.Drive, r *Restore, o RestoreOptions, f foundNote,
 	names map[string]bool) error {
 	about := finding.Subject{Name: r.Name, Drive: d.Name()}
 	r.Account = r.Note.Account
@@ -227,7 +228,7 @@ func planRestore(ctx context.Context, e *Engine, d *drive.Drive, r *Restore, o R
 	return planOfRestore(e, d, r, o, f.dir, uid, names)
 }
 
-func planOfRestore(e *Engine, d *drive.Drive, r *Restore, o RestoreOptions, dir string, uid uint32,
+func planOfRestore(e *engine.Engine, d *drive.Drive, r *Restore, o RestoreOptions, dir string, uid uint32,
 	names map[string]bool) error {
 	now := time.Now()
 	p := &plan.Plan{
@@ -269,7 +270,7 @@ func planOfRestore(e *Engine, d *drive.Drive, r *Restore, o RestoreOptions, dir 
 	}
 	defer live.Release()
 	at := plan.Plan{Name: r.Name, IntoNow: *d, IntoDrive: p.IntoDrive, Into: p.Into}
-	if _, err := e.checkExpected(&at, filepath.Dir(r.Link), r.Link); err != nil {
+	if _, err := e.CheckExpected(&at, filepath.Dir(r.Link), r.Link); err != nil {
 		return err
 	}
 	if err := checkOwners(&at, live); err != nil {
@@ -318,7 +319,7 @@ func (r *Restore) inTheWay() {
 // PreviewFolder calls visit for every entry of the real folder that stands
 // where the link of r belongs, with what becomes of it; for none if there is
 // no such folder. It changes nothing.
-func PreviewFolder(ctx context.Context, e *Engine, r *Restore, halves plan.Halves, visit func(MergeEntry) error) error {
+func PreviewFolder(ctx context.Context, e *engine.Engine, r *Restore, halves plan.Halves, visit func(MergeEntry) error) error {
 	if r.plan == nil || !r.Makes() || !finding.Has(r.Findings, finding.FolderInWay) {
 		return nil
 	}

@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"nexlin/internal/drive"
+	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
@@ -28,7 +29,7 @@ import (
 // RestoreLinks takes a redirect into the ledger as the drive tells of it, detached
 // as yet; [PlanMend] then makes the link. Its errors are those of
 // [Do].
-func RestoreLinks(ctx context.Context, e *Engine, r *Restore) (*plan.Outcome, error) {
+func RestoreLinks(ctx context.Context, e *engine.Engine, r *Restore) (*plan.Outcome, error) {
 	if r.Blocked() {
 		return nil, &plan.RefusedError{Findings: r.Findings}
 	}
@@ -40,7 +41,7 @@ func RestoreLinks(ctx context.Context, e *Engine, r *Restore) (*plan.Outcome, er
 // UnrestoreLinks takes the records of a restore out again whose link could not be
 // made; why is that error. A mend that stopped half-way keeps them: it can be
 // gone on with.
-func UnrestoreLinks(ctx context.Context, e *Engine, id string, why error) error {
+func UnrestoreLinks(ctx context.Context, e *engine.Engine, id string, why error) error {
 	var stopped *plan.StoppedError
 	if errors.As(why, &stopped) {
 		return nil

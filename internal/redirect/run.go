@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"nexlin/internal/drive"
+	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inuse"
@@ -31,7 +32,7 @@ const maxPasses = 5
 
 // An opener has what a run works on: directories, by handles and locks, and its records.
 type opener struct {
-	*Engine
+	*engine.Engine
 	p *plan.Plan
 	*run.Journal
 	out *plan.Outcome
@@ -82,7 +83,7 @@ type undoer struct {
 // it may be called again after a stop at any moment (I3).
 type execution struct{ undoer }
 
-func newExecution(e *Engine, p *plan.Plan) *execution {
+func newExecution(e *engine.Engine, p *plan.Plan) *execution {
 	m := &execution{}
 	m.Engine, m.p, m.Journal = e, p, run.NewJournal(e.Ledger, p.Run, e.Progress)
 	m.out = &plan.Outcome{Run: p.Run, Kind: p.Kind, Plan: p, Findings: p.Findings}
@@ -108,7 +109,7 @@ func (m *execution) enlist() (err error) {
 // StoppedRun is the finding about a run that was stopped; path is what it is about,
 // empty where that is not known. What has to be done before the run can go on or back is
 // its remedy: a drive plugged in, something set aside.
-func StoppedRun(e *Engine, row ledger.RunRow, path string) finding.Finding {
+func StoppedRun(e *engine.Engine, row ledger.RunRow, path string) finding.Finding {
 	f := plan.RunStopped(row, path)
 	if first := whatItWaitsFor(e, row); first != nil {
 		f.Message += "; " + first.Message
@@ -123,7 +124,7 @@ func StoppedRun(e *Engine, row ledger.RunRow, path string) finding.Finding {
 
 // whatItWaitsFor is the finding about what a stopped run waits for; nil if that is nothing, or
 // not known.
-func whatItWaitsFor(e *Engine, row ledger.RunRow) *finding.Finding {
+func whatItWaitsFor(e *engine.Engine, row ledger.RunRow) *finding.Finding {
 	if told, err := e.Ledger.Run(row.ID); err == nil {
 		row = told // one of several is told under the id of the whole
 	}
@@ -146,7 +147,7 @@ func whatItWaitsFor(e *Engine, row ledger.RunRow) *finding.Finding {
 }
 
 // whatHoldsUp is what keeps a run that was stopped, or has not begun, from going on.
-func whatHoldsUp(e *Engine, p *plan.Plan) error {
+func whatHoldsUp(e *engine.Engine, p *plan.Plan) error {
 	row, err := e.Ledger.Run(p.Run)
 	begun := err == nil
 	if begun && row.State != ledger.Stopped {
@@ -171,7 +172,7 @@ func placeTaken(err error) bool {
 }
 
 // stoppedRunsOf finds the runs of a redirect that were stopped, as blockers.
-func stoppedRunsOf(e *Engine, r *ledger.Redirect) (out []finding.Finding, err error) {
+func stoppedRunsOf(e *engine.Engine, r *ledger.Redirect) (out []finding.Finding, err error) {
 	rows, err := plan.Unfinished(e.Ledger)
 	for _, row := range rows {
 		is := row.Redirect == r.Name && !plan.OfArchive(row.Kind)

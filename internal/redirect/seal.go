@@ -13,6 +13,7 @@ import (
 
 	"nexlin/internal/account"
 	"nexlin/internal/drive"
+	"nexlin/internal/engine"
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
@@ -55,7 +56,7 @@ func (m *copier) seal(ctx context.Context) error {
 
 // composeFrozen writes the frozen manifest of a run, whole or not at all.
 func composeFrozen(runDir string, spool *transfer.Spool, digest transfer.Digest) error {
-	return handle.WriteFile(filepath.Join(runDir, frozenName), 0o600, func(w io.Writer) error {
+	return handle.WriteFile(filepath.Join(runDir, engine.FrozenName), 0o600, func(w io.Writer) error {
 		return compose(spool, digest, w)
 	})
 }
@@ -105,7 +106,7 @@ func (m *describer) describeFrom(runDir string, n note.Note) error {
 		return err
 	}
 	defer rec.Release()
-	f, err := handle.OpenRegular(filepath.Join(runDir, frozenName))
+	f, err := handle.OpenRegular(filepath.Join(runDir, engine.FrozenName))
 	if err != nil {
 		return err
 	}

@@ -235,7 +235,7 @@ func (m *opener) reopen() error {
 	}
 	if m.spool == nil {
 		var err error
-		if m.spool, err = m.spoolOf(m.p.Run); err != nil {
+		if m.spool, err = m.SpoolOf(m.p.Run); err != nil {
 			return err
 		}
 		for _, n := range transfer.Spools(m.Run.Dir()) {

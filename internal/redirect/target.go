@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"nexlin/internal/drive"
+	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -48,7 +49,7 @@ type MoveOptions struct {
 }
 
 // checkPresent says that the drive a redirect's data lies on is not here.
-func checkPresent(e *Engine, p *plan.Plan, want ledger.DriveRef, path string) error {
+func checkPresent(e *engine.Engine, p *plan.Plan, want ledger.DriveRef, path string) error {
 	w, err := e.Whereabouts(want, path)
 	if err != nil {
 		return err
@@ -63,7 +64,7 @@ func checkPresent(e *Engine, p *plan.Plan, want ledger.DriveRef, path string) er
 }
 
 // checkLinkInPlace wants the link of a redirect that moves on to be there.
-func checkLinkInPlace(e *Engine, p *plan.Plan, r ledger.Redirect) error {
+func checkLinkInPlace(e *engine.Engine, p *plan.Plan, r ledger.Redirect) error {
 	if away, err := e.LinkDriveAway(&r); away != nil || err != nil {
 		if away != nil {
 			p.Add(*away)
@@ -78,7 +79,7 @@ func checkLinkInPlace(e *Engine, p *plan.Plan, r ledger.Redirect) error {
 	return err
 }
 
-func chooseName(e *Engine, p *plan.Plan, name, base string) error {
+func chooseName(e *engine.Engine, p *plan.Plan, name, base string) error {
 	if !p.Traits().First {
 		return nil
 	}
@@ -115,7 +116,7 @@ func chooseName(e *Engine, p *plan.Plan, name, base string) error {
 }
 
 // checkNotOurs refuses a place that is Nexlin's own for what is to be written there.
-func checkNotOurs(e *Engine, p *plan.Plan) (bool, error) {
+func checkNotOurs(e *engine.Engine, p *plan.Plan) (bool, error) {
 	ours, err := e.Ours()
 	if err != nil {
 		return false, err
@@ -132,7 +133,7 @@ func checkNotOurs(e *Engine, p *plan.Plan) (bool, error) {
 
 // checkTarget inspects the directory the copy goes into: that it is there or can
 // be made, on which drive, and what that drive keeps.
-func checkTarget(e *Engine, p *plan.Plan) error {
+func checkTarget(e *engine.Engine, p *plan.Plan) error {
 	into := p.Into
 	if free, err := checkNotOurs(e, p); !free || err != nil {
 		return err
@@ -140,7 +141,7 @@ func checkTarget(e *Engine, p *plan.Plan) error {
 	if err := p.Told(e.Shared(p.Name, p.Copy())); err != nil {
 		return err
 	}
-	if well, err := e.checkExpected(p, into, p.Copy()); !well || err != nil {
+	if well, err := e.CheckExpected(p, into, p.Copy()); !well || err != nil {
 		return err
 	}
 	anchor, err := drive.Existing(into)
@@ -200,7 +201,7 @@ func checkOwners(p *plan.Plan, d *handle.Dir) error {
 }
 
 // checkTaken looks at the place where the copy will stand.
-func checkTaken(e *Engine, p *plan.Plan, anchor string) error {
+func checkTaken(e *engine.Engine, p *plan.Plan, anchor string) error {
 	if anchor != p.Into {
 		if fi, err := os.Lstat(anchor); err == nil && !fi.IsDir() {
 			p.Add(finding.New(finding.TargetTaken, anchor, "%s is no directory", anchor))
@@ -243,7 +244,7 @@ func checkTaken(e *Engine, p *plan.Plan, anchor string) error {
 // chooseTagPlace decides where the drive tag lies or will lie: in the drive's
 // root if this account may write there, else in the highest directory on
 // the way to the target where it may.
-func chooseTagPlace(e *Engine, p *plan.Plan, anchor string) error {
+func chooseTagPlace(e *engine.Engine, p *plan.Plan, anchor string) error {
 	d := &p.IntoNow
 	way := []string{}
 	for at := anchor; pathtext.Within(at, d.Mount); at = filepath.Dir(at) {
@@ -303,7 +304,7 @@ func relative(mount, path string) string {
 
 // checkAbilities tries what the target's file system keeps and holds it against
 // what a move needs.
-func checkAbilities(e *Engine, p *plan.Plan, dir *handle.Dir) error {
+func checkAbilities(e *engine.Engine, p *plan.Plan, dir *handle.Dir) error {
 	a, err := drive.Try(dir)
 	if err != nil {
 		if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) {
@@ -325,7 +326,7 @@ func checkAbilities(e *Engine, p *plan.Plan, dir *handle.Dir) error {
 }
 
 // checkPlaces finds folder and target that are not two places on two drives.
-func checkPlaces(e *Engine, p *plan.Plan) {
+func checkPlaces(e *engine.Engine, p *plan.Plan) {
 	p.Add(preflight.TwoPlaces(p.From, p.Copy())...)
 	if !p.Traits().Merges || p.Fresh { // the halves of a redirect may lie on one drive
 		p.Add(preflight.TwoDrives(p.From, p.Copy(), &p.FromNow, &p.IntoNow)...)
@@ -333,7 +334,7 @@ func checkPlaces(e *Engine, p *plan.Plan) {
 }
 
 // checkSpace holds what the copy takes against what the drive has.
-func checkSpace(e *Engine, p *plan.Plan) {
+func checkSpace(e *engine.Engine, p *plan.Plan) {
 	if p.FromIno == 0 || p.IntoNow.Mount == "" {
 		return
 	}
@@ -344,12 +345,12 @@ func checkSpace(e *Engine, p *plan.Plan) {
 
 // checkLinkPlace finds out whether this account may change the names in the
 // directory around the folder. The trial itself comes with the run.
-func checkLinkPlace(e *Engine, p *plan.Plan) error {
+func checkLinkPlace(e *engine.Engine, p *plan.Plan) error {
 	return p.Told(preflight.MayRename(p.UID, slices.Compact([]string{filepath.Dir(p.Link), p.HeldIn})...))
 }
 
 // checkUnfinished finds a stopped run that is about the same folder or place.
-func checkUnfinished(e *Engine, p *plan.Plan) error {
+func checkUnfinished(e *engine.Engine, p *plan.Plan) error {
 	rows, err := e.Ledger.Unfinished()
 	if err != nil {
 		return err
@@ -374,7 +375,7 @@ func checkUnfinished(e *Engine, p *plan.Plan) error {
 
 // foreseeGap says before a run that there will be a moment without the folder, as
 // far as that can be known without making anything.
-func foreseeGap(e *Engine, p *plan.Plan) {
+func foreseeGap(e *engine.Engine, p *plan.Plan) {
 	if d := p.LinkDrive(); d.Mount != "" && (d.Fuse || !handle.Exchanges) {
 		p.Gap = true
 		p.AddGap()
@@ -382,7 +383,7 @@ func foreseeGap(e *Engine, p *plan.Plan) {
 }
 
 // checkLinkDrive adds that finding to a plan.
-func checkLinkDrive(e *Engine, p *plan.Plan, r *ledger.Redirect) error {
+func checkLinkDrive(e *engine.Engine, p *plan.Plan, r *ledger.Redirect) error {
 	f, err := e.LinkDriveAway(r)
 	if f != nil {
 		p.Add(*f)

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/inuse"
 	"nexlin/internal/ledger"
@@ -18,7 +19,7 @@ import (
 
 // groupExecution carries out a run of several.
 type groupExecution struct {
-	*Engine
+	*engine.Engine
 	t *plan.Group
 	*run.Journal
 	executions []*execution // one for each plan; nil for one that is done already
@@ -30,7 +31,7 @@ type groupExecution struct {
 // *RefusedError before anything has changed, a *TakenBackError if one folder
 // failed and everything was taken back, a *StoppedError if the run can be
 // finished or taken back.
-func RunTogether(ctx context.Context, e *Engine, t *plan.Group) (*plan.GroupOutcome, error) {
+func RunTogether(ctx context.Context, e *engine.Engine, t *plan.Group) (*plan.GroupOutcome, error) {
 	if err := t.Blocked(); err != nil {
 		return nil, err
 	}
@@ -43,7 +44,7 @@ func RunTogether(ctx context.Context, e *Engine, t *plan.Group) (*plan.GroupOutc
 	return c.out, c.ended(ctx, c.forward(ctx))
 }
 
-func newGroup(e *Engine, t *plan.Group, taken *ledger.Run) *groupExecution {
+func newGroup(e *engine.Engine, t *plan.Group, taken *ledger.Run) *groupExecution {
 	j := run.NewJournal(e.Ledger, t.Run, e.Progress)
 	j.Run = taken
 	return &groupExecution{Engine: e, t: t, Journal: j, executions: make([]*execution, len(t.Plans)),
@@ -131,7 +132,7 @@ func (c *groupExecution) rest(ctx context.Context) error {
 	if allDone, err := c.allDone(); allDone || err != nil {
 		return err
 	}
-	fs, err := c.commands().AtRest(ctx, c.t.For, c.t.InUse)
+	fs, err := c.Commands().AtRest(ctx, c.t.For, c.t.InUse)
 	if err != nil {
 		return err
 	}
@@ -141,11 +142,11 @@ func (c *groupExecution) rest(ctx context.Context) error {
 	if err == nil && len(fs) > 0 && c.again {
 		// It was started again since: what is done first is done once more.
 		for _, s := range c.t.Before {
-			if err := c.commands().Do(ctx, c.t.For, s); err != nil {
+			if err := c.Commands().Do(ctx, c.t.For, s); err != nil {
 				return err
 			}
 		}
-		if fs, err = c.commands().AtRest(ctx, c.t.For, c.t.InUse); err == nil && len(fs) == 0 {
+		if fs, err = c.Commands().AtRest(ctx, c.t.For, c.t.InUse); err == nil && len(fs) == 0 {
 			fs, err = c.stillWritten(ctx)
 		}
 	}
@@ -244,7 +245,7 @@ func (c *groupExecution) gather(ctx context.Context, i int, p *plan.Plan) error 
 // steps does the steps of one side, each once.
 func (c *groupExecution) steps(ctx context.Context, when string, steps []run.Step) error {
 	for i, s := range steps {
-		err := c.Once(ctx, fmt.Sprintf("%s.%d", when, i), s, func() error { return c.commands().Do(ctx, c.t.For, s) })
+		err := c.Once(ctx, fmt.Sprintf("%s.%d", when, i), s, func() error { return c.Commands().Do(ctx, c.t.For, s) })
 		if err != nil {
 			return err
 		}
@@ -265,7 +266,7 @@ func (c *groupExecution) factsBefore(ctx context.Context) (map[string]string, er
 		}
 	}
 	for _, f := range c.t.Facts {
-		v, err := c.commands().Value(ctx, c.t.For, f)
+		v, err := c.Commands().Value(ctx, c.t.For, f)
 		if err != nil {
 			return nil, &run.FactError{Name: f.Name, CouldNotRead: err}
 		}
@@ -277,7 +278,7 @@ func (c *groupExecution) factsBefore(ctx context.Context) (map[string]string, er
 // factsAfter compares the facts, and sets back those that can be.
 func (c *groupExecution) factsAfter(ctx context.Context, before map[string]string) error {
 	var err error
-	c.out.Facts, err = c.commands().SameFacts(ctx, c.t.For, c.t.Facts, before)
+	c.out.Facts, err = c.Commands().SameFacts(ctx, c.t.For, c.t.Facts, before)
 	return err
 }
 
@@ -395,7 +396,7 @@ func (c *groupExecution) back(ctx context.Context) error {
 // folders are whole, and that the program does not start is told.
 func (c *groupExecution) startAgain(ctx context.Context) {
 	for _, s := range c.t.After {
-		if err := c.commands().Do(ctx, c.t.For, s); err != nil {
+		if err := c.Commands().Do(ctx, c.t.For, s); err != nil {
 			c.out.Findings = append(c.out.Findings, finding.New(finding.StepFailed, "", "%s", err))
 		}
 	}
@@ -404,7 +405,7 @@ func (c *groupExecution) startAgain(ctx context.Context) {
 // mayAllGoBack wants the program to be at rest, and every folder to be free to
 // go back.
 func (c *groupExecution) mayAllGoBack(ctx context.Context) error {
-	fs, err := c.commands().AtRest(ctx, c.t.For, c.t.InUse)
+	fs, err := c.Commands().AtRest(ctx, c.t.For, c.t.InUse)
 	if err != nil {
 		return err
 	}
@@ -420,7 +421,7 @@ func (c *groupExecution) mayAllGoBack(ctx context.Context) error {
 }
 
 // takeGroup takes up a run of several that was stopped or is done.
-func takeGroup(e *Engine, row ledger.RunRow) (*groupExecution, error) {
+func takeGroup(e *engine.Engine, row ledger.RunRow) (*groupExecution, error) {
 	taken, err := e.Ledger.Take(row.ID)
 	if err != nil {
 		return nil, err
@@ -435,7 +436,7 @@ func takeGroup(e *Engine, row ledger.RunRow) (*groupExecution, error) {
 
 // ResumeTogether finishes a run of several. Its errors are those of
 // [RunTogether].
-func ResumeTogether(ctx context.Context, e *Engine, row ledger.RunRow) (*plan.GroupOutcome, error) {
+func ResumeTogether(ctx context.Context, e *engine.Engine, row ledger.RunRow) (*plan.GroupOutcome, error) {
 	if err := Resumable(row); err != nil {
 		return nil, err
 	}
@@ -453,7 +454,7 @@ func ResumeTogether(ctx context.Context, e *Engine, row ledger.RunRow) (*plan.Gr
 
 // UndoTogether takes a run of several back as a whole: it is looked first
 // whether any of the copies was worked in, and then none is touched.
-func UndoTogether(ctx context.Context, e *Engine, row ledger.RunRow) (*plan.GroupOutcome, error) {
+func UndoTogether(ctx context.Context, e *engine.Engine, row ledger.RunRow) (*plan.GroupOutcome, error) {
 	if err := Undoable(e.Ledger, row); err != nil {
 		return nil, err
 	}
@@ -475,7 +476,7 @@ func UndoTogether(ctx context.Context, e *Engine, row ledger.RunRow) (*plan.Grou
 		return nil, err
 	}
 	for _, s := range c.t.Before {
-		if err := c.commands().Do(ctx, c.t.For, s); err != nil {
+		if err := c.Commands().Do(ctx, c.t.For, s); err != nil {
 			return refused(plan.Refused(finding.New(finding.ProgramRuns, "", "%s", err)))
 		}
 	}

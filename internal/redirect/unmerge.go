@@ -39,7 +39,7 @@ func (m *merging) FindPart() (bool, error) {
 // StartOver takes back a merge that was stopped, so that the part is whole
 // again and can catch up with the half.
 func (m *merging) StartOver(ctx context.Context) error {
-	spool, err := m.spoolOf(m.p.Run)
+	spool, err := m.SpoolOf(m.p.Run)
 	if err != nil {
 		return err
 	}
@@ -367,7 +367,7 @@ func (m *merging) takeAllBack(ctx context.Context, wasLive bool) (string, error)
 	}
 	var err error
 	if m.spool == nil {
-		if m.spool, err = m.spoolOf(m.p.Run); err != nil {
+		if m.spool, err = m.SpoolOf(m.p.Run); err != nil {
 			return "", err
 		}
 	}

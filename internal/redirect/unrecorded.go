@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 
+	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
@@ -42,7 +43,7 @@ func (m *describer) recordNeverCopied(ctx context.Context) error {
 
 // sinceNeverCopied holds such a held original against its record. Nil where an
 // older build took none.
-func sinceNeverCopied(ctx context.Context, e *Engine, id string, held *handle.Dir, fuse bool) (*sinceHeld, error) {
+func sinceNeverCopied(ctx context.Context, e *engine.Engine, id string, held *handle.Dir, fuse bool) (*sinceHeld, error) {
 	dir := filepath.Join(e.Ledger.RunDir(id), heldRecords)
 	spool, err := transfer.OpenSpool(dir, 1)
 	if errors.Is(err, os.ErrNotExist) {

@@ -15,10 +15,10 @@ import (
 	"slices"
 
 	"nexlin/internal/drive"
+	"nexlin/internal/engine"
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
 	"nexlin/internal/preflight"
-	"nexlin/internal/redirect"
 	"nexlin/internal/setting"
 )
 
@@ -52,7 +52,7 @@ var shelves = []string{
 }
 
 // Survey lists folders, the one that frees most first.
-func Survey(ctx context.Context, e *redirect.Engine, o Options) ([]Folder, error) {
+func Survey(ctx context.Context, e *engine.Engine, o Options) ([]Folder, error) {
 	rows := map[string]*Folder{}
 	if o.Home != "" {
 		profiles, err := setting.Profiles(o.Home)
@@ -121,7 +121,7 @@ func children(dir string, rows map[string]*Folder, top string) error {
 }
 
 // redirected marks what is a redirect, and adds redirects below the dirs.
-func redirected(e *redirect.Engine, rows map[string]*Folder, o Options) error {
+func redirected(e *engine.Engine, rows map[string]*Folder, o Options) error {
 	all, err := e.Ledger.Redirects(false)
 	if err != nil {
 		return err
@@ -139,7 +139,7 @@ func redirected(e *redirect.Engine, rows map[string]*Folder, o Options) error {
 }
 
 // measure fills a row in; false if there is nothing to show.
-func measure(ctx context.Context, e *redirect.Engine, f *Folder, progress func(int64, int64)) (bool, error) {
+func measure(ctx context.Context, e *engine.Engine, f *Folder, progress func(int64, int64)) (bool, error) {
 	root, err := handle.Open(f.Path)
 	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, handle.ErrNotDir) {
 		return f.Redirect != "", nil
@@ -188,7 +188,7 @@ type Fit struct {
 
 // Needed adds up folders as inspect would, and holds the sum against the
 // drives that are here.
-func Needed(ctx context.Context, e *redirect.Engine, paths []string, progress func(int64, int64)) (*Need, error) {
+func Needed(ctx context.Context, e *engine.Engine, paths []string, progress func(int64, int64)) (*Need, error) {
 	n := &Need{}
 	on := map[string]bool{}
 	for _, path := range paths {

@@ -12,11 +12,10 @@ import (
 
 	"nexlin/internal/drive"
 	"nexlin/internal/ledger"
-	"nexlin/internal/redirect"
 	"nexlin/test/lab"
 )
 
-func engine(t *testing.T, dir string) *redirect.Engine {
+func newEngine(t *testing.T, dir string) *engine.Engine {
 	t.Helper()
 	file := filepath.Join(dir, "drives.yaml")
 	require.NoError(t, os.WriteFile(file, []byte("drives:\n"+
@@ -27,7 +26,7 @@ func engine(t *testing.T, dir string) *redirect.Engine {
 	require.NoError(t, err)
 	l, err := ledger.OpenForReading(filepath.Join(dir, "state"))
 	require.NoError(t, err)
-	return redirect.New(l, drives)
+	return engine.New(l, drives)
 }
 
 func TestSurveySortsByWhatMovingFrees(t *testing.T) {
@@ -37,7 +36,7 @@ func TestSurveySortsByWhatMovingFrees(t *testing.T) {
 		"away => Pictures"}.Make(t, home)
 	lab.Tree{"basalt/", "dune/"}.Make(t, dir)
 	require.NoError(t, os.WriteFile(filepath.Join(home, "tools", "big"), make([]byte, 300<<10), 0o644))
-	e := engine(t, dir)
+	e := newEngine(t, dir)
 	before := lab.Print(t, dir)
 	fs, err := Survey(context.Background(), e, Options{Home: home, Dirs: []string{home}})
 	require.NoError(t, err)

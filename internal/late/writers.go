@@ -1,4 +1,4 @@
-package redirect
+package late
 
 import (
 	"context"
@@ -7,9 +7,9 @@ import (
 	"nexlin/internal/inuse"
 )
 
-// writtenTo tells which files below a folder somebody has open for writing, by
+// WrittenTo tells which files below a folder somebody has open for writing, by
 // their paths in it.
-func writtenTo(ctx context.Context, dir string) (map[string]bool, error) {
+func WrittenTo(ctx context.Context, dir string) (map[string]bool, error) {
 	holders, err := inuse.WritersBelow(ctx, dir)
 	out := map[string]bool{}
 	for _, h := range holders {

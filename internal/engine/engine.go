@@ -1,4 +1,4 @@
-package redirect
+package engine
 
 import (
 	"errors"
@@ -71,9 +71,9 @@ func (e *Engine) placesOf(row ledger.RunRow) (out []places.Known) {
 	return out
 }
 
-// checkExpected adds the finding of [Places.Expected] to a plan. It reports whether all is
+// CheckExpected adds the finding of [Places.Expected] to a plan. It reports whether all is
 // well.
-func (e *Engine) checkExpected(p *plan.Plan, into, path string) (bool, error) {
+func (e *Engine) CheckExpected(p *plan.Plan, into, path string) (bool, error) {
 	f, err := e.Expected(into, path)
 	if f != nil {
 		p.Add(*f)
@@ -81,13 +81,13 @@ func (e *Engine) checkExpected(p *plan.Plan, into, path string) (bool, error) {
 	return f == nil && err == nil, err
 }
 
-// commands does what cards say.
-func (e *Engine) commands() *run.Commands { return &run.Commands{Env: e.Env, Ask: e.Ask} }
+// Commands does what cards say.
+func (e *Engine) Commands() *run.Commands { return &run.Commands{Env: e.Env, Ask: e.Ask} }
 
-// spoolOf opens the spool that describes what a run made. There are two only
+// SpoolOf opens the spool that describes what a run made. There are two only
 // while one takes the other's place: then it is the one that the frozen
 // manifest agrees with.
-func (e *Engine) spoolOf(id string) (*transfer.Spool, error) {
+func (e *Engine) SpoolOf(id string) (*transfer.Spool, error) {
 	dir := e.Ledger.RunDir(id)
 	all := transfer.Spools(dir)
 	if len(all) == 0 {
@@ -98,7 +98,7 @@ func (e *Engine) spoolOf(id string) (*transfer.Spool, error) {
 		if err != nil {
 			return nil, err
 		}
-		if agree(dir, s, func() {}) == nil {
+		if Agree(dir, s, func() {}) == nil {
 			return s, nil
 		}
 		_ = s.Close() // only read
@@ -106,18 +106,18 @@ func (e *Engine) spoolOf(id string) (*transfer.Spool, error) {
 	return transfer.OpenSpool(dir, all[0])
 }
 
-// sideOf tells which side of its run's spool a held original is.
-func sideOf(h ledger.Held) transfer.Side {
+// SideOf tells which side of its run's spool a held original is.
+func SideOf(h ledger.Held) transfer.Side {
 	if h.Copy {
 		return transfer.Copy
 	}
 	return transfer.Source
 }
 
-// agree holds the frozen manifest of a run against a spool and calls each for
+// Agree holds the frozen manifest of a run against a spool and calls each for
 // every entry. That they disagree is a *transfer.SpoolError.
-func agree(runDir string, spool *transfer.Spool, each func()) error {
-	f, err := handle.OpenRegular(filepath.Join(runDir, frozenName))
+func Agree(runDir string, spool *transfer.Spool, each func()) error {
+	f, err := handle.OpenRegular(filepath.Join(runDir, FrozenName))
 	if err != nil {
 		return err
 	}
@@ -148,9 +148,9 @@ func agree(runDir string, spool *transfer.Spool, each func()) error {
 	return nil
 }
 
-// frozenName is the manifest in the run's own directory, as it was at the
+// FrozenName is the manifest in the run's own directory, as it was at the
 // switch.
-const frozenName = "frozen.mtree"
+const FrozenName = "frozen.mtree"
 
 // Lookup finds a redirect by its name, or by the path of its link. The
 // error is a *NameError with near names.

@@ -1,4 +1,4 @@
-package redirect
+package late
 
 import (
 	"context"
@@ -12,12 +12,12 @@ import (
 // setDirectory makes a new directory in the live folder, or gives the one
 // that was copied its new rights.
 func (l *Writes) setDirectory(d transfer.Difference) (transfer.Snap, error) {
-	dir, name, err := l.live.Parent(d.Path)
+	dir, name, err := l.Live.Parent(d.Path)
 	if err != nil {
 		return transfer.Snap{}, err
 	}
 	defer dir.Release()
-	at, err := l.live.Beneath(d.Path)
+	at, err := l.Live.Beneath(d.Path)
 	if handle.Missing(err) && d.Was == nil {
 		var made transfer.Snap
 		_, err := l.place(dir, name, nil, func(private *handle.Dir, tmp string) error {
@@ -29,7 +29,7 @@ func (l *Writes) setDirectory(d transfer.Difference) (transfer.Snap, error) {
 				return err
 			}
 			defer sub.Release()
-			made, err = l.job.Allow.SetDir(sub, d.Now, false)
+			made, err = l.Job.Allow.SetDir(sub, d.Now, false)
 			return err
 		})
 		if errors.Is(err, handle.ErrReplaced) {
@@ -46,25 +46,25 @@ func (l *Writes) setDirectory(d transfer.Difference) (transfer.Snap, error) {
 		return transfer.Snap{}, err
 	}
 	if d.Was == nil { // made there, too, and has rights of its own
-		return transfer.SnapOf(&st, nil).On(l.job.Fuse), l.tidy(dir)
+		return transfer.SnapOf(&st, nil).On(l.Job.Fuse), l.Tidy(dir)
 	}
-	if ino := d.Was.Fact.Of(l.side.Other()).Ino; ino != 0 && ino != st.Ino {
+	if ino := d.Was.Fact.Of(l.Side.Other()).Ino; ino != 0 && ino != st.Ino {
 		return transfer.Snap{}, errConflict
 	}
-	return l.job.Allow.SetDir(at, d.Now, true)
+	return l.Job.Allow.SetDir(at, d.Now, true)
 }
 
-// tidy removes what a run that was stopped left of [lateWrites.place].
-func (l *Writes) tidy(dir *handle.Dir) error {
-	if _, err := dir.Stat(l.scratch); handle.Missing(err) {
+// Tidy removes what a run that was stopped left of [lateWrites.place].
+func (l *Writes) Tidy(dir *handle.Dir) error {
+	if _, err := dir.Stat(l.Scratch); handle.Missing(err) {
 		return nil
 	}
-	private, err := dir.Private(l.scratch, l.job.Allow.Owners)
+	private, err := dir.Private(l.Scratch, l.Job.Allow.Owners)
 	if err != nil {
 		return err
 	}
 	defer private.Release()
-	return dir.DropPrivate(l.scratch, private)
+	return dir.DropPrivate(l.Scratch, private)
 }
 
 // place makes an entry in the live folder: in a private directory beside its
@@ -79,7 +79,7 @@ func (l *Writes) place(dir *handle.Dir, name string, old *handle.Stat,
 	if err != nil {
 		return made, err
 	}
-	private, err := dir.Private(l.scratch, l.job.Allow.Owners)
+	private, err := dir.Private(l.Scratch, l.Job.Allow.Owners)
 	if err != nil {
 		return made, err
 	}
@@ -93,7 +93,7 @@ func (l *Writes) place(dir *handle.Dir, name string, old *handle.Stat,
 	if err == nil {
 		made, err = dir.Stat(name) // the rename has moved its ctime
 	}
-	err = errors.Join(err, dir.DropPrivate(l.scratch, private),
+	err = errors.Join(err, dir.DropPrivate(l.Scratch, private),
 		handle.IgnorePermission(dir.SetTimes(times.Atime, times.Mtime)))
 	if err != nil {
 		return made, err
@@ -105,9 +105,9 @@ func (l *Writes) place(dir *handle.Dir, name string, old *handle.Stat,
 // name of a file whose other name was brought over before.
 func (l *Writes) bring(ctx context.Context, e *inventory.Entry, dir *handle.Dir, tmp string) (*transfer.Record,
 	error) {
-	linked := !e.Stat.IsDir() && e.Stat.Nlink > 1 && !l.job.Allow.Links
+	linked := !e.Stat.IsDir() && e.Stat.Nlink > 1 && !l.Job.Allow.Links
 	if first := l.links[e.Stat.ID()]; linked && first != nil {
-		from, name, err := l.live.Parent(first.Path)
+		from, name, err := l.Live.Parent(first.Path)
 		if err != nil {
 			return nil, err
 		}
@@ -116,7 +116,7 @@ func (l *Writes) bring(ctx context.Context, e *inventory.Entry, dir *handle.Dir,
 		rec.Path, rec.Same = e.Path, first.Path
 		return &rec, from.Link(name, dir, tmp)
 	}
-	rec, err := transfer.CopyEntry(ctx, l.job, e, dir, tmp)
+	rec, err := transfer.CopyEntry(ctx, l.Job, e, dir, tmp)
 	if err == nil && linked {
 		if l.links == nil {
 			l.links = map[handle.FileID]*transfer.Record{}
@@ -133,22 +133,22 @@ func (l *Writes) onlyTouched(ctx context.Context, d transfer.Difference) (bool, 
 	if d.Was == nil || !d.Now.Stat.IsRegular() {
 		return false, nil
 	}
-	was, now := *d.Was.Fact.Of(l.side), l.snap(d.Now)
+	was, now := *d.Was.Fact.Of(l.Side), l.snap(d.Now)
 	plain := was
 	plain.Ctime = now.Ctime
-	if l.erasing && was.Nlink > 1 {
+	if l.Erasing && was.Nlink > 1 {
 		plain.Nlink = now.Nlink // other names of it are deleted already
 	}
 	if plain != now {
 		return false, nil
 	}
-	sum, err := contentOf(ctx, d.Now.Dir, d.Now.Name, now.Size)
+	sum, err := ContentOf(ctx, d.Now.Dir, d.Now.Name, now.Size)
 	if err != nil || sum != d.Was.Fact.Sum {
 		return false, err
 	}
 	fact := d.Was.Fact
-	*fact.Of(l.side) = now
-	l.touched++
+	*fact.Of(l.Side) = now
+	l.Touched++
 	l.record(d, fact)
 	return true, nil
 }
@@ -169,7 +169,7 @@ func (l *Writes) mayReplace(dir *handle.Dir, name string, d transfer.Difference)
 		return nil, false, err
 	}
 	now := transfer.SnapOf(&st, xattrs)
-	return &st, d.Was.Fact.Of(l.side.Other()).Still(&now, false), nil
+	return &st, d.Was.Fact.Of(l.Side.Other()).Still(&now, false), nil
 }
 
 // equal reports that the live folder has the very same under this name: a run
@@ -187,8 +187,8 @@ func (l *Writes) equal(ctx context.Context, dir *handle.Dir, name string, held *
 		return false, err
 	}
 	var allow transfer.Allow
-	if l.job != nil {
-		allow = l.job.Allow
+	if l.Job != nil {
+		allow = l.Job.Allow
 	}
 	want, is := transfer.SnapOf(&held.Stat, held.Xattrs), transfer.SnapOf(&st, xattrs)
 	switch {
@@ -196,31 +196,31 @@ func (l *Writes) equal(ctx context.Context, dir *handle.Dir, name string, held *
 		return false, nil
 	case st.IsSymlink():
 		text, err := dir.Readlink(name)
-		return text == held.Link || l.job != nil && l.job.Rewrite != nil && text == l.rewritten(held), err
+		return text == held.Link || l.Job != nil && l.Job.Rewrite != nil && text == l.rewritten(held), err
 	case !st.IsRegular():
 		return true, nil
 	}
-	return sameContent(ctx, held.Dir, held.Name, dir, name, st.Size)
+	return SameContent(ctx, held.Dir, held.Name, dir, name, st.Size)
 }
 
-// sameContent reads two files of one size and reports whether they are equal.
-func sameContent(ctx context.Context, a *handle.Dir, aName string, b *handle.Dir, bName string, size int64) (bool,
+// SameContent reads two files of one size and reports whether they are equal.
+func SameContent(ctx context.Context, a *handle.Dir, aName string, b *handle.Dir, bName string, size int64) (bool,
 	error) {
-	first, err := contentOf(ctx, a, aName, size)
+	first, err := ContentOf(ctx, a, aName, size)
 	if err != nil {
 		return false, err
 	}
-	second, err := contentOf(ctx, b, bName, size)
+	second, err := ContentOf(ctx, b, bName, size)
 	return first == second, err
 }
 
-// contentOf is the sum of a file's content.
-func contentOf(ctx context.Context, dir *handle.Dir, name string, size int64) (sum transfer.Sum, err error) {
-	return readWith(ctx, transfer.NewReader(), dir, name, size)
+// ContentOf is the sum of a file's content.
+func ContentOf(ctx context.Context, dir *handle.Dir, name string, size int64) (sum transfer.Sum, err error) {
+	return ReadWith(ctx, transfer.NewReader(), dir, name, size)
 }
 
-// readWith is [contentOf] by a reader that is there already.
-func readWith(ctx context.Context, r *transfer.Reader, dir *handle.Dir, name string, size int64) (sum transfer.Sum,
+// ReadWith is [ContentOf] by a reader that is there already.
+func ReadWith(ctx context.Context, r *transfer.Reader, dir *handle.Dir, name string, size int64) (sum transfer.Sum,
 	err error) {
 	f, err := dir.OpenFile(name)
 	if err != nil {
@@ -231,6 +231,6 @@ func readWith(ctx context.Context, r *transfer.Reader, dir *handle.Dir, name str
 }
 
 func (l *Writes) rewritten(e *inventory.Entry) string {
-	made, _ := l.job.Rewrite(e)
+	made, _ := l.Job.Rewrite(e)
 	return made
 }

@@ -1,4 +1,4 @@
-package redirect
+package engine
 
 import (
 	"errors"
@@ -8,9 +8,9 @@ import (
 	"nexlin/internal/transfer"
 )
 
-// recordBroken reports that what a run recorded can't be read: its spool, or
+// RecordBroken reports that what a run recorded can't be read: its spool, or
 // its frozen manifest.
-func recordBroken(err error) bool {
+func RecordBroken(err error) bool {
 	var spool *transfer.SpoolError
 	var format *manifest.FormatError
 	return errors.As(err, &spool) || errors.As(err, &format) || handle.Missing(err)

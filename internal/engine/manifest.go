@@ -1,4 +1,4 @@
-package redirect
+package engine
 
 import (
 	"errors"
@@ -16,7 +16,7 @@ import (
 // OpenManifest opens the manifest of a redirect's data as it was frozen at
 // the last switch. The caller closes it.
 func (e *Engine) OpenManifest(r ledger.Redirect) (io.ReadCloser, error) {
-	f, err := handle.OpenRegular(filepath.Join(e.Ledger.RunDir(r.Run), frozenName))
+	f, err := handle.OpenRegular(filepath.Join(e.Ledger.RunDir(r.Run), FrozenName))
 	if err != nil {
 		return nil, fmt.Errorf("the manifest of %s: %w", pathtext.Show(r.Name), err)
 	}

@@ -1,4 +1,4 @@
-package redirect
+package late
 
 import (
 	"context"
@@ -18,51 +18,51 @@ import (
 // the live folder what was written to it after it was copied, where nobody
 // has touched the same entry there. Deletions are never brought over.
 type Writes struct {
-	held, live *handle.Dir
-	livePath   string
-	spool      *transfer.Spool
-	side       transfer.Side // which side of the spool the held original is
-	lookOnly   bool          // find, but bring nothing over
-	job        *transfer.Job // how entries are brought over; nil with lookOnly
-	scratch        string        // name for what is being made in the live folder
-	fuse       bool          // the held original lies behind FUSE
-	erasing    bool          // Nexlin has begun to delete it, and opened directories for that
+	Held, Live *handle.Dir
+	LivePath   string
+	Spool      *transfer.Spool
+	Side       transfer.Side // which side of the spool the held original is
+	LookOnly   bool          // find, but bring nothing over
+	Job        *transfer.Job // how entries are brought over; nil with lookOnly
+	Scratch    string        // name for what is being made in the live folder
+	Fuse       bool          // the held original lies behind FUSE
+	Erasing    bool          // Nexlin has begun to delete it, and opened directories for that
 
 	links     map[handle.FileID]*transfer.Record // hard-linked files brought over
 	busy      map[string]bool                    // open for writing in the live folder
-	changes   []transfer.Record
-	brought   []string
-	conflicts []string
-	gone      []string // the first entries that are not there any more
+	Changes   []transfer.Record
+	Brought   []string
+	Conflicts []string
+	Gone      []string // the first entries that are not there any more
 	newDir    string   // with lookOnly: the last directory that would be made
-	seen      int      // entries that really differ
-	touched   int      // files of which nothing but the ctime moved
+	Seen      int      // entries that really differ
+	Touched   int      // files of which nothing but the ctime moved
 }
 
 // LetGo lets the handles go; what was found stays.
 func (l *Writes) LetGo() {
 	if l != nil {
-		l.held, l.live, l.spool = nil, nil, nil
+		l.Held, l.Live, l.Spool = nil, nil, nil
 	}
 }
 
-// walk looks at every entry of the held original.
-func (l *Writes) walk(ctx context.Context) error {
+// Walk looks at every entry of the held original.
+func (l *Writes) Walk(ctx context.Context) error {
 	// A store into a mapped page shows in no time stamp until it is written back.
-	if err := l.held.SyncAll(); err != nil {
+	if err := l.Held.SyncAll(); err != nil {
 		return err
 	}
-	return transfer.Differences(ctx, l.held, l.side, l.spool, func(d transfer.Difference) error {
+	return transfer.Differences(ctx, l.Held, l.Side, l.Spool, func(d transfer.Difference) error {
 		if d.Now == nil {
-			l.gone = append(l.gone, d.Path)
-			if len(l.gone) > finding.Listed {
-				l.gone = l.gone[:finding.Listed]
+			l.Gone = append(l.Gone, d.Path)
+			if len(l.Gone) > finding.Listed {
+				l.Gone = l.Gone[:finding.Listed]
 			}
 			return nil
 		}
 		if l.busy == nil {
 			var err error
-			if l.busy, err = writtenTo(ctx, l.livePath); err != nil {
+			if l.busy, err = WrittenTo(ctx, l.LivePath); err != nil {
 				return err
 			}
 		}
@@ -75,12 +75,12 @@ func (l *Writes) walk(ctx context.Context) error {
 
 // snap is what the records say of an entry of the held original.
 func (l *Writes) snap(e *inventory.Entry) transfer.Snap {
-	return transfer.SnapOf(&e.Stat, e.Xattrs).On(l.fuse)
+	return transfer.SnapOf(&e.Stat, e.Xattrs).On(l.Fuse)
 }
 
 func (l *Writes) conflict(path string) error {
-	l.seen++
-	l.conflicts = append(l.conflicts, path)
+	l.Seen++
+	l.Conflicts = append(l.Conflicts, path)
 	return nil
 }
 
@@ -90,7 +90,7 @@ func (l *Writes) record(d transfer.Difference, f transfer.Fact) {
 		r = *d.Was
 	}
 	r.Xattrs, r.Fact = d.Now.Xattrs, f
-	l.changes = append(l.changes, r)
+	l.Changes = append(l.Changes, r)
 }
 
 // directory brings over a new directory, or new rights of one. Its times
@@ -98,20 +98,20 @@ func (l *Writes) record(d transfer.Difference, f transfer.Fact) {
 func (l *Writes) directory(d transfer.Difference) error {
 	now := l.snap(d.Now)
 	if d.Was != nil && d.Was.IsDir() {
-		was := *d.Was.Fact.Of(l.side)
-		if l.erasing || was.Mode == now.Mode && was.UID == now.UID && was.GID == now.GID && was.Attrs == now.Attrs {
+		was := *d.Was.Fact.Of(l.Side)
+		if l.Erasing || was.Mode == now.Mode && was.UID == now.UID && was.GID == now.GID && was.Attrs == now.Attrs {
 			f := d.Was.Fact
-			*f.Of(l.side) = now
+			*f.Of(l.Side) = now
 			l.record(d, f)
 			return nil
 		}
 	}
-	l.seen++
-	if l.lookOnly {
+	l.Seen++
+	if l.LookOnly {
 		if d.Was == nil && !l.inNewDir(d.Path) {
 			l.newDir = d.Path
 		}
-		l.brought = append(l.brought, d.Path)
+		l.Brought = append(l.Brought, d.Path)
 		return nil
 	}
 	made, err := l.setDirectory(d)
@@ -121,9 +121,9 @@ func (l *Writes) directory(d transfer.Difference) error {
 	if err != nil {
 		return l.orConflict(d.Path, err)
 	}
-	l.brought = append(l.brought, d.Path)
+	l.Brought = append(l.Brought, d.Path)
 	f := transfer.Fact{Flags: transfer.Copied | transfer.Verified}
-	*f.Of(l.side), *f.Of(l.side.Other()) = now, made
+	*f.Of(l.Side), *f.Of(l.Side.Other()) = now, made
 	l.record(d, f)
 	return nil
 }
@@ -139,12 +139,12 @@ func (l *Writes) orConflict(path string, err error) error {
 	return err
 }
 
-// brings reports whether the entry at path is brought over; l may be nil.
-func (l *Writes) brings(path string) bool {
+// Brings reports whether the entry at path is brought over; l may be nil.
+func (l *Writes) Brings(path string) bool {
 	if l == nil {
 		return false
 	}
-	_, found := slices.BinarySearchFunc(l.brought, path, handle.Compare)
+	_, found := slices.BinarySearchFunc(l.Brought, path, handle.Compare)
 	return found
 }
 
@@ -159,10 +159,10 @@ func (l *Writes) entry(ctx context.Context, d transfer.Difference) error {
 	if same, err := l.onlyTouched(ctx, d); err != nil || same {
 		return err
 	}
-	dir, name, err := l.live.Parent(d.Path)
+	dir, name, err := l.Live.Parent(d.Path)
 	if handle.Missing(err) && l.inNewDir(d.Path) {
-		l.seen++
-		l.brought = append(l.brought, d.Path)
+		l.Seen++
+		l.Brought = append(l.Brought, d.Path)
 		return nil
 	}
 	if err != nil {
@@ -179,9 +179,9 @@ func (l *Writes) entry(ctx context.Context, d transfer.Difference) error {
 	if !free {
 		return l.conflict(d.Path)
 	}
-	l.seen++
-	l.brought = append(l.brought, d.Path)
-	if l.lookOnly {
+	l.Seen++
+	l.Brought = append(l.Brought, d.Path)
+	if l.LookOnly {
 		return nil
 	}
 	var rec *transfer.Record
@@ -190,7 +190,7 @@ func (l *Writes) entry(ctx context.Context, d transfer.Difference) error {
 		return err
 	})
 	if errors.Is(err, handle.ErrReplaced) {
-		l.seen, l.brought = l.seen-1, l.brought[:len(l.brought)-1]
+		l.Seen, l.Brought = l.Seen-1, l.Brought[:len(l.Brought)-1]
 		return l.conflict(d.Path) // somebody wrote there just now
 	}
 	if errors.Is(err, transfer.ErrSourceGone) {
@@ -199,41 +199,41 @@ func (l *Writes) entry(ctx context.Context, d transfer.Difference) error {
 	if err != nil {
 		return err
 	}
-	held, made := l.snap(d.Now), transfer.SnapOf(&st, d.Now.Xattrs).On(l.job.Fuse)
-	*rec.Fact.Of(l.side), *rec.Fact.Of(l.side.Other()) = held, made
-	l.changes = append(l.changes, *rec)
+	held, made := l.snap(d.Now), transfer.SnapOf(&st, d.Now.Xattrs).On(l.Job.Fuse)
+	*rec.Fact.Of(l.Side), *rec.Fact.Of(l.Side.Other()) = held, made
+	l.Changes = append(l.Changes, *rec)
 	return nil
 }
 
-// findings says what was found; done tells whether it was brought over.
-func (l *Writes) findings(name, held string, done bool) []finding.Finding {
+// Findings says what was found; done tells whether it was brought over.
+func (l *Writes) Findings(name, held string, done bool) []finding.Finding {
 	about := finding.Subject{Name: name}
 	var out []finding.Finding
-	if n := len(l.brought); n > 0 {
-		f := finding.New(finding.LateWrite, filepath.Join(held, l.brought[0]),
-			"%s written to the held original after the switch", entriesWere(n)).About(about)
+	if n := len(l.Brought); n > 0 {
+		f := finding.New(finding.LateWrite, filepath.Join(held, l.Brought[0]),
+			"%s written to the held original after the switch", EntriesWere(n)).About(about)
 		if done {
 			f.Severity, f.Remedy = finding.Info, "they were brought over to the target"
-			f.Message = fmt.Sprintf("%s written to the folder after it was copied, and brought over", entriesWere(n))
+			f.Message = fmt.Sprintf("%s written to the folder after it was copied, and brought over", EntriesWere(n))
 		}
-		out = append(out, f.Listing(n, pathsUnder(held, l.brought)))
+		out = append(out, f.Listing(n, PathsUnder(held, l.Brought)))
 	}
-	if n := len(l.conflicts); n > 0 {
-		out = append(out, finding.New(finding.LateConflict, filepath.Join(held, l.conflicts[0]),
-			"%s changed both in the held original and at the target; both are kept", entriesWere(n)).About(about).
-			Listing(n, pathsUnder(held, l.conflicts)))
+	if n := len(l.Conflicts); n > 0 {
+		out = append(out, finding.New(finding.LateConflict, filepath.Join(held, l.Conflicts[0]),
+			"%s changed both in the held original and at the target; both are kept", EntriesWere(n)).About(about).
+			Listing(n, PathsUnder(held, l.Conflicts)))
 	}
 	return out
 }
 
-func entriesWere(n int) string {
+func EntriesWere(n int) string {
 	if n == 1 {
 		return "1 entry was"
 	}
 	return fmt.Sprintf("%d entries were", n)
 }
 
-func pathsUnder(root string, rels []string) []string {
+func PathsUnder(root string, rels []string) []string {
 	var out []string
 	for _, r := range rels[:min(len(rels), finding.Listed)] {
 		out = append(out, strings.TrimSuffix(filepath.Join(root, r), "/."))
