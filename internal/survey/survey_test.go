@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nexlin/internal/drive"
+	"nexlin/internal/engine"
 	"nexlin/internal/ledger"
 	"nexlin/test/lab"
 )
