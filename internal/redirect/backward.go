@@ -26,7 +26,7 @@ import (
 
 // backward takes the run back from wherever it stands.
 func (m *undoer) backward(ctx context.Context) error {
-	at, err := m.where()
+	at, err := m.standsAt()
 	if err != nil {
 		return err
 	}
@@ -56,9 +56,9 @@ func (m *undoer) backward(ctx context.Context) error {
 	if err := m.settingsBack(ctx); err != nil {
 		return err
 	}
-	if m.p.Traits().First {
+	if m.plan.Traits().First {
 		// Killed between making the link under the held name and the exchange.
-		if err := link.Remove(m.heldIn, m.p.Held, m.p.LinkText); err != nil {
+		if err := link.Remove(m.heldIn, m.plan.Held, m.plan.LinkText); err != nil {
 			return err
 		}
 	}
@@ -81,7 +81,7 @@ func (m *undoer) backward(ctx context.Context) error {
 		return err
 	}
 	if setAside != "" {
-		m.out.SetAside = filepath.Join(m.p.Into, setAside)
+		m.out.SetAside = filepath.Join(m.plan.Into, setAside)
 	}
 	return m.undone(ctx, setAside)
 }
@@ -91,15 +91,15 @@ func (m *undoer) backward(ctx context.Context) error {
 // Back with it, if that is since the run was stopped; after one that was done,
 // it is somebody's work in the wrong place.
 func (m *undoer) heldUnchanged(ctx context.Context) error {
-	if m.p.Bare {
+	if m.plan.Bare {
 		return m.neverCopiedUnchanged(ctx)
 	}
-	live, err := m.into.Beneath(m.p.Final)
+	live, err := m.into.Beneath(m.plan.Final)
 	if err != nil {
 		return err
 	}
 	defer live.Release()
-	l := &late.Writes{Held: m.from, Live: live, LivePath: m.p.Copy(), Spool: m.spool, LookOnly: true, Fuse: m.p.FromFuse}
+	l := &late.Writes{Held: m.from, Live: live, LivePath: m.plan.Copy(), Spool: m.spool, LookOnly: true, Fuse: m.plan.FromFuse}
 	if err := l.Walk(ctx); err != nil {
 		return err
 	}
@@ -115,7 +115,7 @@ func (m *undoer) heldUnchanged(ctx context.Context) error {
 
 // neverCopiedUnchanged is [undoer.heldUnchanged] for what was never copied.
 func (m *undoer) neverCopiedUnchanged(ctx context.Context) error {
-	since, err := sinceNeverCopied(ctx, m.Engine, m.p.Run, m.from, m.p.FromFuse)
+	since, err := sinceNeverCopied(ctx, m.Engine, m.plan.Run, m.from, m.plan.FromFuse)
 	if err != nil || since == nil || since.nGone == 0 {
 		return err // what was written there since comes back with it
 	}
@@ -123,23 +123,23 @@ func (m *undoer) neverCopiedUnchanged(ctx context.Context) error {
 }
 
 func (m *undoer) heldRefused(bad []string, what string) error {
-	held := m.p.HeldPath()
+	held := m.plan.HeldPath()
 	f := finding.New(finding.HeldChanged, filepath.Join(held, bad[0]), "%s %s the held original at %s: the folder "+
-		"would not come back as it was", bad[0], what, held).Named(m.p.Name).OfRun(m.p.Run)
+		"would not come back as it was", bad[0], what, held).Named(m.plan.Name).OfRun(m.plan.Run)
 	switch {
-	case m.p.Traits().Back:
+	case m.plan.Traits().Back:
 		f = f.Instead("the folder is real again: `nexlin move` moves it, as it is now")
 	case !m.wasDone:
-		f = f.Instead("`nexlin resume " + m.p.Run + "` finishes the run; then `nexlin bring-back " +
-			pathtext.Quote(m.p.Name) + "` brings the data back")
+		f = f.Instead("`nexlin resume " + m.plan.Run + "` finishes the run; then `nexlin bring-back " +
+			pathtext.Quote(m.plan.Name) + "` brings the data back")
 	}
 	return plan.Refused(f.Listing(len(bad), late.PathsUnder(held, bad)))
 }
 
 // switchBack leads programs to the folder again.
 func (m *switcher) switchBack(ctx context.Context) error {
-	if !m.p.Exchanges() {
-		if err := m.Act(ctx, "unhold", m.p.Held, m.unhold, nil); err != nil {
+	if !m.plan.Exchanges() {
+		if err := m.Act(ctx, "unhold", m.plan.Held, m.unhold, nil); err != nil {
 			return err
 		}
 	}
@@ -148,31 +148,31 @@ func (m *switcher) switchBack(ctx context.Context) error {
 
 // leadBack has folder and link stand as they did before the switch.
 func (m *switcher) leadBack(ctx context.Context) error {
-	switch k := m.p.Traits(); {
+	switch k := m.plan.Traits(); {
 	case k.Back:
 		return m.switchBackAct(ctx, m.toLink)
 	case !k.Onward:
 		return m.switchBackAct(ctx, m.toFolder)
 	}
 	// The link of a move on says again what it said.
-	return m.Act(ctx, "switch-back", m.p.OldText, func() error {
-		if m.p.Linkless() {
+	return m.Act(ctx, "switch-back", m.plan.OldText, func() error {
+		if m.plan.Linkless() {
 			return nil
 		}
-		return m.linkPlace().Lead(m.p.LinkText, m.p.OldText)
+		return m.linkPlace().Lead(m.plan.LinkText, m.plan.OldText)
 	}, nil)
 }
 
 // unhold gives what was held its own name again.
 func (m *switcher) unhold() error {
-	st, err := m.heldIn.Stat(m.p.Held)
-	if handle.Missing(err) || err == nil && !plan.IsFolder(&st, m.p.FromID()) {
+	st, err := m.heldIn.Stat(m.plan.Held)
+	if handle.Missing(err) || err == nil && !plan.IsFolder(&st, m.plan.FromID()) {
 		return nil // it was not renamed yet
 	}
 	if err != nil {
 		return err
 	}
-	if err := swap.Rename(m.heldIn, m.p.Held, m.heldIn, filepath.Base(m.p.From)); err != nil {
+	if err := swap.Rename(m.heldIn, m.plan.Held, m.heldIn, filepath.Base(m.plan.From)); err != nil {
 		return err
 	}
 	return m.heldIn.Sync()
@@ -182,7 +182,7 @@ func (m *switcher) unhold() error {
 // ours to delete any more (I4). Empty if there is none.
 func (m *undoer) setAside(ctx context.Context, at plan.Position) (string, error) {
 	aside := m.copyAside()
-	var d placeData
+	var d Placement
 	known, err := m.Last("place", &d)
 	if err != nil || !known || m.into == nil {
 		return "", err
@@ -192,7 +192,7 @@ func (m *undoer) setAside(ctx context.Context, at plan.Position) (string, error)
 	if err != nil {
 		return "", err
 	}
-	for _, name := range []string{m.p.Final, naming.Part(m.p.Run)} {
+	for _, name := range []string{m.plan.Final, naming.Part(m.plan.Run)} {
 		st, err := m.into.Stat(name)
 		if err != nil && !handle.Missing(err) {
 			return "", err
@@ -223,7 +223,7 @@ func (m *undoer) setAside(ctx context.Context, at plan.Position) (string, error)
 }
 
 // copyAside is what the copy is called once it is set aside.
-func (m *opener) copyAside() string { return naming.Held(m.p.Final, m.p.Run) }
+func (m *opener) copyAside() string { return naming.Held(m.plan.Final, m.plan.Run) }
 
 // removePart takes away what the run made before it gave it a name.
 func (m *undoer) removePart(ctx context.Context) error {
@@ -231,7 +231,7 @@ func (m *undoer) removePart(ctx context.Context) error {
 		return nil
 	}
 	spools := m.oldSpools()
-	left, err := transfer.Discard(m.into, naming.Part(m.p.Run), spools...)
+	left, err := transfer.Discard(m.into, naming.Part(m.plan.Run), spools...)
 	for _, s := range spools {
 		_ = s.Close() // only read
 	}
@@ -239,17 +239,17 @@ func (m *undoer) removePart(ctx context.Context) error {
 		return err
 	}
 	if left {
-		path := m.into.Join(naming.Part(m.p.Run))
+		path := m.into.Join(naming.Part(m.plan.Run))
 		m.out.Findings = append(m.out.Findings, finding.New(finding.Stranger, path,
-			"entries that Nexlin did not make are left in %s", path).Named(m.p.Name))
+			"entries that Nexlin did not make are left in %s", path).Named(m.plan.Name))
 	}
 	if err := run.Point(ctx, "part-removed"); err != nil {
 		return err
 	}
-	if m.p.Traits().Back {
+	if m.plan.Traits().Back {
 		return m.into.Sync()
 	}
-	return handle.InOrder(m.emptyAgain, m.forget)
+	return handle.InOrder(m.emptyAgain, m.forgetRun)
 }
 
 // emptyAgain puts back the empty directory that stood at the target.
@@ -259,7 +259,7 @@ func (m *undoer) emptyAgain() error {
 	if err != nil || !known {
 		return err
 	}
-	d, err := m.into.MkdirFor(m.p.Final, a.Mode, a.UID, a.GID, naming.Scratch(m.p.Run), m.p.Allow.Owners)
+	d, err := m.into.MkdirFor(m.plan.Final, a.Mode, a.UID, a.GID, naming.Scratch(m.plan.Run), m.plan.Allow.Owners)
 	if errors.Is(err, fs.ErrExist) {
 		return nil
 	}
@@ -276,7 +276,7 @@ func (m *undoer) emptyAgain() error {
 // dropOwn removes what the run made for itself beside the link and in the
 // directories: its temporary link, and what giving something away left.
 func (m *opener) dropOwn(dirs ...*handle.Dir) error {
-	if err := m.linkPlace().DropTemp(m.p.LinkText, m.p.OldText); err != nil {
+	if err := m.linkPlace().DropTemp(m.plan.LinkText, m.plan.OldText); err != nil {
 		return err
 	}
 	for _, d := range dirs {
@@ -289,11 +289,11 @@ func (m *opener) dropOwn(dirs ...*handle.Dir) error {
 
 // dropScratch removes what giving a directory away left in dir.
 func (m *opener) dropScratch(dir *handle.Dir) error {
-	name := naming.Scratch(m.p.Run)
+	name := naming.Scratch(m.plan.Run)
 	if _, err := dir.Stat(name); handle.Missing(err) {
 		return nil
 	}
-	p, err := dir.Private(name, m.p.Allow.Owners)
+	p, err := dir.Private(name, m.plan.Allow.Owners)
 	if err != nil {
 		return err
 	}
@@ -303,7 +303,7 @@ func (m *opener) dropScratch(dir *handle.Dir) error {
 
 // LetGo takes back what the run put around the copy: its note, the tag if
 // it was new, and the directories it made. What is not empty stays.
-func (m *undoer) forget() error {
+func (m *undoer) forgetRun() error {
 	if err := m.dropNote(); err != nil {
 		return err
 	}
@@ -312,7 +312,7 @@ func (m *undoer) forget() error {
 	if err != nil {
 		return err
 	}
-	if m.p.NewTag {
+	if m.plan.NewTag {
 		if err := m.dropTag(); err != nil {
 			return err
 		}
@@ -337,9 +337,9 @@ func (m *undoer) dropNote() error {
 		return err
 	}
 	defer rec.Release()
-	n, err := note.Read(rec, m.p.Name)
-	if err == nil && n.Run == m.p.Run {
-		for _, name := range []string{m.p.Name + ".json", m.p.Name + ".mtree"} {
+	n, err := note.Read(rec, m.plan.Name)
+	if err == nil && n.Run == m.plan.Run {
+		for _, name := range []string{m.plan.Name + ".json", m.plan.Name + ".mtree"} {
 			if err := rec.Unlink(name); err != nil && !handle.Missing(err) {
 				return err
 			}
@@ -353,7 +353,7 @@ func (m *undoer) dropNote() error {
 
 // dropTempRecords removes what a stop left of writing the run's records.
 func (m *copier) dropTempRecords(rec *handle.Dir) error {
-	for _, name := range []string{m.p.Name + ".json", m.p.Name + ".mtree", drive.TagFile} {
+	for _, name := range []string{m.plan.Name + ".json", m.plan.Name + ".mtree", drive.TagFile} {
 		if err := rec.Unlink(drive.TempRecord(name)); err != nil && !handle.Missing(err) {
 			return handle.IgnorePermission(err)
 		}
@@ -363,8 +363,8 @@ func (m *copier) dropTempRecords(rec *handle.Dir) error {
 
 // dropTag removes a drive tag that this run made and no other has used.
 func (m *undoer) dropTag() error {
-	id := m.p.IntoDrive.ID
-	d, err := m.openOn(m.p.TagIn, m.p.IntoDrive)
+	id := m.plan.IntoDrive.ID
+	d, err := m.openOn(m.plan.TagIn, m.plan.IntoDrive)
 	if handle.Missing(err) {
 		return nil
 	}
@@ -410,13 +410,13 @@ func rmdirIfEmpty(d *handle.Dir, name string) error {
 
 // undone writes the result of an undo into the ledger.
 func (m *undoer) undone(ctx context.Context, setAside string) error {
-	if setAside != "" && !m.p.Traits().Back {
-		if err := m.renote(m.into, m.p.Name, note.SetAside); err != nil {
+	if setAside != "" && !m.plan.Traits().Back {
+		if err := m.renote(m.into, m.plan.Name, note.SetAside); err != nil {
 			return err
 		}
 	}
-	if !m.p.Traits().First && m.heldIn != nil {
-		if err := m.renote(m.heldIn, m.p.Name, note.Here); err != nil {
+	if !m.plan.Traits().First && m.heldIn != nil {
+		if err := m.renote(m.heldIn, m.plan.Name, note.Here); err != nil {
 			return err
 		}
 	}
@@ -429,7 +429,7 @@ func (m *undoer) undone(ctx context.Context, setAside string) error {
 		return err
 	}
 	return m.Run.Set(ledger.Undone, "", func(t *ledger.Tx) error {
-		if err := t.HeldGone(m.p.Run, m.p.HeldPath()); err != nil {
+		if err := t.HeldGone(m.plan.Run, m.plan.HeldPath()); err != nil {
 			return err
 		}
 		if lender != nil {
@@ -438,14 +438,14 @@ func (m *undoer) undone(ctx context.Context, setAside string) error {
 			}
 		}
 		switch {
-		case m.p.Before != nil:
-			if err := t.SaveRedirect(*m.p.Before); err != nil {
+		case m.plan.Before != nil:
+			if err := t.SaveRedirect(*m.plan.Before); err != nil {
 				return err
 			}
-		case setAside == "" && m.p.Ended != nil:
-			return t.SaveRedirect(*m.p.Ended)
+		case setAside == "" && m.plan.Ended != nil:
+			return t.SaveRedirect(*m.plan.Ended)
 		case setAside == "":
-			return t.RemoveRedirect(m.p.Name)
+			return t.RemoveRedirect(m.plan.Name)
 		default:
 			r := m.ledgerRedirect()
 			r.State = ledger.Ended
@@ -463,10 +463,10 @@ func (m *undoer) undone(ctx context.Context, setAside string) error {
 // setAsideHeld is the set-aside copy as a held original: discard-original
 // deletes it by the same rules.
 func (m *describer) setAsideHeld() ledger.Held {
-	h := m.held()
-	h.Path = filepath.Join(m.p.Into, m.copyAside())
-	h.Drive, h.Copy = m.p.IntoDrive, true
-	var d placeData
+	h := m.heldRow()
+	h.Path = filepath.Join(m.plan.Into, m.copyAside())
+	h.Drive, h.Copy = m.plan.IntoDrive, true
+	var d Placement
 	if known, err := m.Last("place", &d); err == nil && known {
 		h.Ino = d.Ino
 	}

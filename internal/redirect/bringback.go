@@ -242,7 +242,7 @@ func PlanDetach(e *engine.Engine, r ledger.Redirect) (*DetachPlan, error) {
 }
 
 func (m *detaching) detach(ctx context.Context) error {
-	parent, err := m.openReal(filepath.Dir(m.p.Link))
+	parent, err := m.openReal(filepath.Dir(m.plan.Link))
 	if err != nil {
 		return err
 	}
@@ -251,8 +251,8 @@ func (m *detaching) detach(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	err = m.Act(ctx, "unlink", m.p.LinkText, func() error {
-		err := m.placeIn(parent).Remove(m.p.LinkText)
+	err = m.Act(ctx, "unlink", m.plan.LinkText, func() error {
+		err := m.placeIn(parent).Remove(m.plan.LinkText)
 		if begun && errors.Is(err, link.ErrNotOurs) {
 			err = nil // the link is gone: what stands there by now is somebody's own
 		}
@@ -264,29 +264,29 @@ func (m *detaching) detach(ctx context.Context) error {
 	if err := m.changeSettings(ctx); err != nil {
 		return err
 	}
-	r := *m.p.Before
+	r := *m.plan.Before
 	r.State = ledger.Detached
 	return m.Run.Set(ledger.Done, "", func(t *ledger.Tx) error { return t.SaveRedirect(r) })
 }
 
 // attach puts the link of a detach back, where nothing stands.
 func (m *detaching) attach(ctx context.Context) error {
-	parent, err := m.openReal(filepath.Dir(m.p.Link))
+	parent, err := m.openReal(filepath.Dir(m.plan.Link))
 	if err != nil {
 		return err
 	}
 	defer parent.Release()
-	ours, err := m.placeIn(parent).Says(m.p.LinkText)
+	ours, err := m.placeIn(parent).Says(m.plan.LinkText)
 	if err != nil {
 		return err
 	}
-	if !ours && !m.p.Linkless() {
-		err = m.Act(ctx, "link", m.p.LinkText, func() error {
-			return m.placeIn(parent).Make(m.p.LinkText)
+	if !ours && !m.plan.Linkless() {
+		err = m.Act(ctx, "link", m.plan.LinkText, func() error {
+			return m.placeIn(parent).Make(m.plan.LinkText)
 		}, nil)
 		if errors.Is(err, syscall.EEXIST) {
-			return plan.Refused(finding.New(finding.OldPlaceTaken, m.p.Link,
-				"something stands at %s by now", m.p.Link).Named(m.p.Name))
+			return plan.Refused(finding.New(finding.OldPlaceTaken, m.plan.Link,
+				"something stands at %s by now", m.plan.Link).Named(m.plan.Name))
 		}
 		if err != nil {
 			return err
@@ -295,5 +295,5 @@ func (m *detaching) attach(ctx context.Context) error {
 	if err := m.settingsBack(ctx); err != nil {
 		return err
 	}
-	return m.Run.Set(ledger.Undone, "", func(t *ledger.Tx) error { return t.SaveRedirect(*m.p.Before) })
+	return m.Run.Set(ledger.Undone, "", func(t *ledger.Tx) error { return t.SaveRedirect(*m.plan.Before) })
 }

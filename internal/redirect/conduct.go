@@ -26,16 +26,16 @@ func (m *execution) conduct(ctx context.Context) (*plan.Outcome, error) {
 }
 
 // base is the last name of the link path.
-func (m *opener) base() string { return filepath.Base(m.p.Link) }
+func (m *opener) base() string { return filepath.Base(m.plan.Link) }
 
 // count takes the numbers of what was taken in from the records.
 func (m *opener) count() {
-	m.p.Files, m.p.Bytes, m.p.Entries = 0, 0, 0
+	m.plan.Files, m.plan.Bytes, m.plan.Entries = 0, 0, 0
 	for c := transfer.Read(m.spool); c.Peek() != nil; c.Next() {
-		m.p.Entries++
+		m.plan.Entries++
 		if c.Peek().IsRegular() {
-			m.p.Files++
-			m.p.Bytes += c.Peek().Fact.Source.Size
+			m.plan.Files++
+			m.plan.Bytes += c.Peek().Fact.Source.Size
 		}
 	}
 }

@@ -21,7 +21,7 @@ import (
 // copyAll copies, flushes, reads back, and catches up until a pass finds
 // nothing changed.
 func (m *copier) copyAll(ctx context.Context) error {
-	if err := m.Begin("copy", m.p.Files, m.p.Bytes); err != nil {
+	if err := m.Begin("copy", m.plan.Files, m.plan.Bytes); err != nil {
 		return err
 	}
 	if err := m.session(ctx); err != nil {
@@ -120,7 +120,7 @@ func (m *copier) catchUp(ctx context.Context) error {
 		if err := m.restCopy(ctx); err != nil {
 			return err
 		}
-		if m.p.Together == "" && time.Since(m.looked) < staleAfter {
+		if m.plan.Together == "" && time.Since(m.looked) < staleAfter {
 			return nil
 		}
 		changed, err := m.changed(ctx)
@@ -133,7 +133,7 @@ func (m *copier) catchUp(ctx context.Context) error {
 		if err := m.Run.Reserve(preflight.LedgerRoom); err != nil {
 			return err
 		}
-		if err := m.Begin("catch-up", m.p.Files, m.p.Bytes); err != nil {
+		if err := m.Begin("catch-up", m.plan.Files, m.plan.Bytes); err != nil {
 			return err
 		}
 		if err := m.passes(ctx, 2); err != nil {
@@ -148,7 +148,7 @@ func (m *copier) catchUp(ctx context.Context) error {
 
 // changed reports whether the folder is not as the last pass found it.
 func (m *copier) changed(ctx context.Context) (bool, error) {
-	if m.p.Bare {
+	if m.plan.Bare {
 		return false, nil // nothing in it was copied
 	}
 	// Stores into mapped pages show in no time stamp until they are written back.
@@ -223,8 +223,8 @@ func (m *copier) onePass(ctx context.Context, old []*transfer.Spool, doubt bool)
 func (m *copier) copyJob() *transfer.Job {
 	return &transfer.Job{
 		Source: m.from, Part: m.part, New: m.spool, Scratch: m.Run.Dir(), Workers: m.workers(), Progress: m.Progress,
-		Digest: m.p.Digest, Allow: m.p.Allow, Fuse: m.p.IntoFuse, SourceFuse: m.p.FromFuse, Lender: m.lender,
-		Bare: m.p.Bare, Overlap: !m.p.IntoNow.Spinning, TimeStep: m.steps.From,
+		Digest: m.plan.Digest, Allow: m.plan.Allow, Fuse: m.plan.IntoFuse, SourceFuse: m.plan.FromFuse, Lender: m.lender,
+		Bare: m.plan.Bare, Overlap: !m.plan.IntoNow.Spinning, TimeStep: m.steps.From,
 	}
 }
 
@@ -232,7 +232,7 @@ func (m *copier) copyJob() *transfer.Job {
 // from one to the other only two, so that one is read while the other's
 // digest is taken.
 func (m *copier) workers() int {
-	if m.Workers == 0 && (m.p.FromNow.Spinning || m.p.IntoNow.Spinning) {
+	if m.Workers == 0 && (m.plan.FromNow.Spinning || m.plan.IntoNow.Spinning) {
 		return 2
 	}
 	return m.Workers
@@ -245,7 +245,7 @@ func (m *copier) flush() error {
 	if err := m.spool.Sync(); err != nil {
 		return err
 	}
-	if m.p.IntoFuse {
+	if m.plan.IntoFuse {
 		return m.part.Dir.Sync()
 	}
 	return m.part.Dir.SyncAll()
@@ -288,7 +288,7 @@ func (m *opener) fromPath() string {
 	if p := m.from.RealPath(); p != "" {
 		return p
 	}
-	return m.p.From
+	return m.plan.From
 }
 
 // readBack flushes the copy and reads what is new in it from the device (I2).
@@ -318,7 +318,7 @@ func (m *copier) readBack(ctx context.Context, tally *transfer.Tally) error {
 // countReadBack adds what was read back, and forgets that all of it came from
 // the device once some did not.
 func (m *copier) countReadBack(t *transfer.Tally) {
-	sure := t.FromDevice == t.ReadBack && !m.p.IntoNow.Memory && !m.p.IntoNow.Loop && !m.p.IntoNow.Fuse
+	sure := t.FromDevice == t.ReadBack && !m.plan.IntoNow.Memory && !m.plan.IntoNow.Loop && !m.plan.IntoNow.Fuse
 	m.out.Device = sure && (m.out.Device || m.out.Verified.Files == 0) && m.out.Verified.Files+t.ReadBack > 0
 	m.out.Verified.Files += t.ReadBack
 }
@@ -328,8 +328,8 @@ func (m *copier) stranger(aside []string) {
 		return
 	}
 	m.out.Aside = append(m.out.Aside, aside...)
-	path := m.into.Join(naming.Strangers(m.p.Run))
+	path := m.into.Join(naming.Strangers(m.plan.Run))
 	m.out.Findings = append(m.out.Findings, finding.New(finding.Stranger, path,
 		"%d entries that this run has no record of making lay in its part; they are in %s", len(aside),
-		path).Named(m.p.Name).Listing(len(aside), aside))
+		path).Named(m.plan.Name).Listing(len(aside), aside))
 }

@@ -36,7 +36,7 @@ func Discard(ctx context.Context, e *engine.Engine, d *DiscardPlan) (*plan.Outco
 		Link: r.Link, Target: r.Target, Accepted: d.Options.Accept, OnlyEqual: d.Options.OnlyEqual,
 		HeldOf: d.Options.Run,
 	}
-	m := discardingOf(newExecution(e, p))
+	m := discardingOf(New(e, p))
 	m.out.Findings = d.Findings
 	defer m.close()
 	if err := m.enlist(); err != nil {
@@ -48,7 +48,7 @@ func Discard(ctx context.Context, e *engine.Engine, d *DiscardPlan) (*plan.Outco
 	if refused := (*plan.RefusedError)(nil); errors.As(err, &refused) && !m.broughtOver {
 		return nil, errors.Join(err, m.Run.Set(ledger.Refused, err.Error(), nil))
 	}
-	return m.out, m.stopped(err)
+	return m.out, m.setStopped(err)
 }
 
 // A KeptError ends a move that is done, but whose original could not be
@@ -102,7 +102,7 @@ func (m *discarding) Forward(ctx context.Context) error {
 	if berr := m.Back(ctx); berr != nil {
 		return errors.Join(err, berr)
 	}
-	return &EndedError{m.p.Run, m.p.Name, refused}
+	return &EndedError{m.plan.Run, m.plan.Name, refused}
 }
 
 // Ended leaves a run that has ended as it is.
@@ -111,19 +111,19 @@ func (m *discarding) Ended(err error) error {
 		m.out.State = ledger.Undone
 		return err
 	}
-	return m.stopped(err)
+	return m.setStopped(err)
 }
 
 // goOn judges anew what is still there, with the consents that were given.
 func (m *discarding) goOn(ctx context.Context) error {
-	r, err := m.Ledger.Redirect(m.p.Name)
+	r, err := m.Ledger.Redirect(m.plan.Name)
 	if errors.Is(err, ledger.ErrNotFound) {
 		return m.Run.Set(ledger.Done, "", nil)
 	}
 	if err != nil {
 		return err
 	}
-	d, err := PlanDiscard(ctx, m.Engine, r, DiscardOptions{m.p.Accepted, m.p.OnlyEqual, m.p.HeldOf})
+	d, err := PlanDiscard(ctx, m.Engine, r, DiscardOptions{m.plan.Accepted, m.plan.OnlyEqual, m.plan.HeldOf})
 	if err != nil {
 		return err
 	}
@@ -152,7 +152,7 @@ func (m *discarding) Back(ctx context.Context) error {
 // dropLate removes what bringing a late write over left half made in the folder
 // in use, if that can be reached.
 func (m *discarding) dropLate(ctx context.Context) error {
-	r, err := m.Ledger.Redirect(m.p.Name)
+	r, err := m.Ledger.Redirect(m.plan.Name)
 	if err != nil {
 		return err
 	}
@@ -168,7 +168,7 @@ func (m *discarding) dropLate(ctx context.Context) error {
 		return err
 	}
 	defer live.Release()
-	l := &late.Writes{Scratch: naming.Late(m.p.Run), Job: &transfer.Job{}}
+	l := &late.Writes{Scratch: naming.Late(m.plan.Run), Job: &transfer.Job{}}
 	return inventory.Walk(ctx, live, inventory.VisitorFunc(func(e *inventory.Entry) error {
 		if !e.Stat.IsDir() {
 			return nil
@@ -242,7 +242,7 @@ func (m *discarding) lockHeld(d *DiscardPlan) error {
 		}
 		m.locks = append(m.locks, dir)
 		if err := dir.Lock(true); handle.IsLocked(err) {
-			return m.busy(path)
+			return m.refuseBusy(path)
 		} else if err != nil {
 			return err
 		}
@@ -286,7 +286,7 @@ func (m *discarding) bringOver(ctx context.Context, d *DiscardPlan, v *Verdict) 
 			return err
 		}
 		l := &late.Writes{Held: held, Live: live, LivePath: v.Live, Spool: spool, Side: engine.SideOf(v.Held), Job: job,
-			Scratch: naming.Late(m.p.Run), Fuse: v.Held.Ino == 0}
+			Scratch: naming.Late(m.plan.Run), Fuse: v.Held.Ino == 0}
 		if l.Erasing, err = isErasing(m.Engine, v.Held); err != nil {
 			return err
 		}
@@ -294,7 +294,7 @@ func (m *discarding) bringOver(ctx context.Context, d *DiscardPlan, v *Verdict) 
 			return err
 		}
 		m.out.Findings = append(m.out.Findings, l.Findings(d.Redirect.Name, v.Held.Path, true)...)
-		next, err := m.amend(ctx, v.Held.Run, planned.Digest, live, spool, l.Changes)
+		next, err := m.amendRecords(ctx, v.Held.Run, planned.Digest, live, spool, l.Changes)
 		if err != nil {
 			return err
 		}
@@ -358,7 +358,7 @@ func (m *discarding) erase(ctx context.Context, d *DiscardPlan, v *Verdict) erro
 		if v.left && !d.Options.OnlyEqual {
 			m.out.Findings = append(m.out.Findings, finding.New(finding.LateWrite, h.Path,
 				"entries of the held original changed while it was being deleted; they are still there").Named(
-				m.p.Name))
+				m.plan.Name))
 		}
 		return parent.Sync()
 	}, gone)

@@ -13,7 +13,7 @@ import (
 // backFromGap takes a switch back that was stopped between its two renames.
 func (m *switcher) backFromGap(ctx context.Context) (plan.Position, error) {
 	at := plan.Placed
-	if m.p.Traits().Back {
+	if m.plan.Traits().Back {
 		at = plan.AsBefore
 	}
 	return at, m.leadBack(ctx)
@@ -23,12 +23,12 @@ func (m *switcher) backFromGap(ctx context.Context) (plan.Position, error) {
 func (m *switcher) gapFilled(name string) {
 	at := m.linkIn.Join(name)
 	m.out.Findings = append(m.out.Findings, finding.New(finding.GapFilled, at,
-		"something was made at %s in the moment of the switch, and is %s now", m.p.Link, at).Named(m.p.Name))
+		"something was made at %s in the moment of the switch, and is %s now", m.plan.Link, at).Named(m.plan.Name))
 }
 
 // spareName is a name beside the link that nothing has.
 func (m *switcher) spareName() (string, error) {
-	stem, end := "."+m.base(), ".gap-"+m.p.Run
+	stem, end := "."+m.base(), ".gap-"+m.plan.Run
 	for i := 1; ; i++ {
 		name := naming.Shorten(stem, end)
 		if i > 1 {
@@ -43,12 +43,12 @@ func (m *switcher) spareName() (string, error) {
 // hideHeld marks what is held as hidden, where a name that begins with a full
 // stop is not.
 func (m *switcher) hideHeld(ctx context.Context) error {
-	hidden, ok, err := m.heldIn.Hidden(m.p.Held)
+	hidden, ok, err := m.heldIn.Hidden(m.plan.Held)
 	if err != nil || hidden || !ok {
 		return handle.IgnorePermission(err)
 	}
-	return m.Act(ctx, "hide", m.p.Held, func() error {
-		return handle.IgnorePermission(m.heldIn.Hide(m.p.Held, true))
+	return m.Act(ctx, "hide", m.plan.Held, func() error {
+		return handle.IgnorePermission(m.heldIn.Hide(m.plan.Held, true))
 	}, nil)
 }
 
@@ -59,5 +59,5 @@ func (m *switcher) showHeld() error {
 	if err != nil || !hid {
 		return err
 	}
-	return handle.IgnorePermission(handle.IgnoreMissing(m.heldIn.Hide(m.p.Held, false)))
+	return handle.IgnorePermission(handle.IgnoreMissing(m.heldIn.Hide(m.plan.Held, false)))
 }

@@ -239,21 +239,21 @@ func planPlaces(ctx context.Context, e *engine.Engine, p *plan.Plan, o MoveOptio
 type handingOver struct{ basics }
 
 func (m *handingOver) Open() error {
-	if err := m.checkDrive(m.p.Into, m.p.IntoDrive); err != nil {
+	if err := m.checkDrive(m.plan.Into, m.plan.IntoDrive); err != nil {
 		return err
 	}
-	at, err := m.openReal(m.p.Into)
+	at, err := m.openReal(m.plan.Into)
 	if err == nil {
 		m.into = at
 	}
 	return handle.IgnoreMissing(err) // it is made when the run begins
 }
 
-// where a store is, as the engine lists it; nil if it lists none of the name.
+// standsAt a store is, as the engine lists it; nil if it lists none of the name.
 func (m *handingOver) store(ctx context.Context) (*plan.Store, error) {
-	all, err := listStores(ctx, m.Engine, m.p.Store.For, m.p.Store.List, nil)
+	all, err := listStores(ctx, m.Engine, m.plan.Store.For, m.plan.Store.List, nil)
 	for i := range all {
-		if all[i].Name == m.p.Store.Store {
+		if all[i].Name == m.plan.Store.Store {
 			return &all[i], err
 		}
 	}
@@ -261,7 +261,7 @@ func (m *handingOver) store(ctx context.Context) (*plan.Store, error) {
 }
 
 func (m *handingOver) Forward(ctx context.Context) error {
-	sp := m.p.Store
+	sp := m.plan.Store
 	if err := m.parents(ctx); err != nil {
 		return err
 	}
@@ -297,11 +297,11 @@ func (m *handingOver) Forward(ctx context.Context) error {
 		return err
 	}
 	r := m.ledgerRedirect()
-	if r.Created = m.p.Made; m.p.Before != nil {
-		r.Created = m.p.Before.Created
+	if r.Created = m.plan.Made; m.plan.Before != nil {
+		r.Created = m.plan.Before.Created
 	}
 	if sp.Home {
-		r.State, r.Target, r.Drive = ledger.Ended, m.p.Before.Target, m.p.Before.Drive
+		r.State, r.Target, r.Drive = ledger.Ended, m.plan.Before.Target, m.plan.Before.Drive
 	}
 	held, err := m.heldArchive("")
 	if err != nil {
@@ -320,7 +320,7 @@ func (m *handingOver) Forward(ctx context.Context) error {
 // carry moves the store by the engine's three steps. way tells the way there
 // from the way back of one run. Each step looks at the engine first.
 func (m *handingOver) carry(ctx context.Context, way, from, to string) error {
-	sp := m.p.Store
+	sp := m.plan.Store
 	s, err := m.store(ctx)
 	if err != nil {
 		return err
@@ -336,7 +336,7 @@ func (m *handingOver) carry(ctx context.Context, way, from, to string) error {
 			return err
 		}
 	}
-	if err := m.Begin("carry in", m.p.Files, m.p.Bytes); err != nil {
+	if err := m.Begin("carry in", m.plan.Files, m.plan.Bytes); err != nil {
 		return err
 	}
 	err = m.Act(ctx, "carry-in"+way, sp.Store, func() error { return m.carryIn(ctx, way, to) }, nil)
@@ -358,13 +358,13 @@ func (m *handingOver) carry(ctx context.Context, way, from, to string) error {
 	if ferr == nil {
 		ferr = m.storeFactsAgain(ctx, facts)
 	}
-	return errors.Join(&plan.TakenBackError{Run: m.p.Run, At: from, Err: err}, ferr)
+	return errors.Join(&plan.TakenBackError{Run: m.plan.Run, At: from, Err: err}, ferr)
 }
 
 // signOff carries a store out of where it is, which is proven, and has the engine let go
 // of it.
 func (m *handingOver) signOff(ctx context.Context, s *plan.Store, way, to string) error {
-	sp, from := m.p.Store, s.Place
+	sp, from := m.plan.Store, s.Place
 	if s.State != sp.Resting {
 		return fmt.Errorf("%s is %s, and must be %s", pathtext.Show(s.Name), pathtext.Show(s.State), sp.Resting)
 	}
@@ -392,10 +392,10 @@ func (m *handingOver) signOff(ctx context.Context, s *plan.Store, way, to string
 }
 
 // archiveName is what the archive of one way is called beside the new place.
-func (m *handingOver) archiveName(way string) string { return m.p.Held + way }
+func (m *handingOver) archiveName(way string) string { return m.plan.Held + way }
 
 func (m *handingOver) archivePath(way string) string {
-	return filepath.Join(m.p.Into, m.archiveName(way))
+	return filepath.Join(m.plan.Into, m.archiveName(way))
 }
 
 type archiveData struct {
@@ -408,7 +408,7 @@ type archiveData struct {
 // carryOut has the engine write the archive, and proves it: flushed, read to
 // its end, and not smaller than what the store holds.
 func (m *handingOver) carryOut(ctx context.Context, way, from string) error {
-	sp := m.p.Store
+	sp := m.plan.Store
 	var d archiveData
 	known, err := m.Last("archive"+way, &d)
 	if err != nil {
@@ -422,14 +422,14 @@ func (m *handingOver) carryOut(ctx context.Context, way, from string) error {
 			return err
 		}
 	}
-	if err := m.Begin("carry out", m.p.Files, m.p.Bytes); err != nil {
+	if err := m.Begin("carry out", m.plan.Files, m.plan.Bytes); err != nil {
 		return err
 	}
-	part := naming.Part(m.p.Run) + way
+	part := naming.Part(m.plan.Run) + way
 	if err := handle.IgnoreMissing(m.into.Unlink(part)); err != nil {
 		return err
 	}
-	file := filepath.Join(m.p.Into, part)
+	file := filepath.Join(m.plan.Into, part)
 	err = m.Act(ctx, "carry-out"+way, part, func() error {
 		_, err := m.Commands().Run(ctx, sp.For, with(sp.CarryOut.Args, "{archive}", file), sp.CarryOut.Within)
 		return err
@@ -482,8 +482,8 @@ func (m *handingOver) readStoreArchive(ctx context.Context, name, path string) (
 	if !known {
 		d.Files, d.Stored = -1, -1
 	}
-	if v := m.p.Store.Verify; v != nil {
-		out, err := m.Commands().Run(ctx, m.p.Store.For, with(v.Args, "{archive}", path), v.Within)
+	if v := m.plan.Store.Verify; v != nil {
+		out, err := m.Commands().Run(ctx, m.plan.Store.For, with(v.Args, "{archive}", path), v.Within)
 		if err == nil && v.Answer != "" && !strings.Contains(out, v.Answer) {
 			err = run.ErrAnswer
 		}
@@ -508,7 +508,7 @@ func (m *handingOver) asLargeAs(ctx context.Context, place string, d *archiveDat
 	if err != nil {
 		return err
 	}
-	m.p.Files, m.p.Bytes = facts.Files, facts.Bytes
+	m.plan.Files, m.plan.Bytes = facts.Files, facts.Bytes
 	switch {
 	case d.Bytes == 0 && facts.Bytes > 0:
 		return &archive.DamageError{What: "it is empty"}
@@ -536,16 +536,16 @@ func (m *handingOver) proveArchive(ctx context.Context, way string, d *archiveDa
 func (m *handingOver) engineStep(ctx context.Context, s run.Step, way, place string) error {
 	args := with(s.Args, "{archive}", m.archivePath(way), "{place}", place)
 	for wait := lockedFirst; ; wait *= 2 {
-		out, err := m.Commands().Run(ctx, m.p.Store.For, args, s.Within)
+		out, err := m.Commands().Run(ctx, m.plan.Store.For, args, s.Within)
 		if err == nil && s.Answer != "" && !strings.Contains(out, s.Answer) {
 			err = &run.StepError{Step: strings.Join(args, " "),
 				Err: fmt.Errorf("%w: %q", run.ErrAnswer, pathtext.Show(out))}
 		}
-		if err == nil || m.p.Store.Locked == "" || !strings.Contains(err.Error(), m.p.Store.Locked) {
+		if err == nil || m.plan.Store.Locked == "" || !strings.Contains(err.Error(), m.plan.Store.Locked) {
 			return err
 		}
 		if wait > lockedLast {
-			return &LockedError{m.p.Store.Store, err.Error()}
+			return &LockedError{m.plan.Store.Store, err.Error()}
 		}
 		select {
 		case <-time.After(wait):
@@ -578,12 +578,12 @@ func (m *handingOver) carryIn(ctx context.Context, way, place string) error {
 	if s, err := m.store(ctx); err != nil || s != nil && s.Place == place {
 		return err
 	}
-	if err := m.engineStep(ctx, m.p.Store.CarryIn, way, place); err != nil {
+	if err := m.engineStep(ctx, m.plan.Store.CarryIn, way, place); err != nil {
 		return err
 	}
 	s, err := m.store(ctx)
 	if err == nil && (s == nil || s.Place != place) {
-		err = fmt.Errorf("the engine does not list %s at %s after it was carried in", pathtext.Show(m.p.Store.Store),
+		err = fmt.Errorf("the engine does not list %s at %s after it was carried in", pathtext.Show(m.plan.Store.Store),
 			pathtext.Show(place))
 	}
 	if err != nil {
@@ -598,8 +598,8 @@ func (m *handingOver) storeFacts(ctx context.Context) (map[string]string, error)
 	if known, err := m.Last("facts", &values); known || err != nil {
 		return values, err
 	}
-	for _, f := range m.p.Store.Facts {
-		v, err := m.Commands().Value(ctx, m.p.Store.For, f)
+	for _, f := range m.plan.Store.Facts {
+		v, err := m.Commands().Value(ctx, m.plan.Store.For, f)
 		if err != nil {
 			return nil, &run.FactError{Name: f.Name, CouldNotRead: err}
 		}
@@ -611,7 +611,7 @@ func (m *handingOver) storeFacts(ctx context.Context) (map[string]string, error)
 // storeFactsAgain compares the facts and sets back what the engine has reset.
 func (m *handingOver) storeFactsAgain(ctx context.Context, before map[string]string) error {
 	var err error
-	m.out.Facts, err = m.Commands().SameFacts(ctx, m.p.Store.For, m.p.Store.Facts, before)
+	m.out.Facts, err = m.Commands().SameFacts(ctx, m.plan.Store.For, m.plan.Store.Facts, before)
 	return err
 }
 
@@ -625,8 +625,8 @@ func (m *handingOver) heldArchive(way string) (ledger.Held, error) {
 	if err != nil {
 		return ledger.Held{}, err
 	}
-	h := m.held()
-	h.Path, h.Drive, h.Ino, h.Bytes, h.Files = m.archivePath(way), m.p.IntoDrive, st.Ino, st.Allocated, 1
+	h := m.heldRow()
+	h.Path, h.Drive, h.Ino, h.Bytes, h.Files = m.archivePath(way), m.plan.IntoDrive, st.Ino, st.Allocated, 1
 	return h, nil
 }
 
@@ -637,13 +637,13 @@ func (m *handingOver) Ended(err error) error {
 		m.out.State = ledger.Undone
 		return errors.Join(err, m.Run.Set(ledger.Undone, back.Err.Error(), nil))
 	}
-	return m.stopped(err)
+	return m.setStopped(err)
 }
 
 // Back takes a handover back: the store comes to its old place again,
 // by a new archive if the engine has it at the new place already.
 func (m *handingOver) Back(ctx context.Context) error {
-	sp := m.p.Store
+	sp := m.plan.Store
 	s, err := m.store(ctx)
 	if err != nil {
 		return err
@@ -656,7 +656,7 @@ func (m *handingOver) Back(ctx context.Context) error {
 	case s != nil && s.Place == sp.From:
 	case s != nil && s.Place == sp.To:
 		if m.into == nil {
-			return swap.Broken(m.p.Into, "the directory around the store is not there")
+			return swap.Broken(m.plan.Into, "the directory around the store is not there")
 		}
 		if err := m.carry(ctx, "-back", sp.To, sp.From); err != nil {
 			return err
@@ -685,12 +685,12 @@ func (m *handingOver) Back(ctx context.Context) error {
 			}
 		}
 		switch {
-		case m.p.Before != nil:
-			return t.SaveRedirect(*m.p.Before)
+		case m.plan.Before != nil:
+			return t.SaveRedirect(*m.plan.Before)
 		case len(held) > 0:
 			return t.SaveRedirect(ended) // kept for its archives
 		}
-		return t.RemoveRedirect(m.p.Name)
+		return t.RemoveRedirect(m.plan.Name)
 	})
 }
 
@@ -700,7 +700,7 @@ func (m *handingOver) archivesLeft() (held []ledger.Held, err error) {
 	if m.into == nil {
 		return nil, nil
 	}
-	if err := handle.IgnoreMissing(m.into.Unlink(naming.Part(m.p.Run))); err != nil {
+	if err := handle.IgnoreMissing(m.into.Unlink(naming.Part(m.plan.Run))); err != nil {
 		return nil, err
 	}
 	for _, way := range []string{"", "-back"} {
@@ -717,7 +717,7 @@ func (m *handingOver) archivesLeft() (held []ledger.Held, err error) {
 		}
 	}
 	if len(held) == 0 {
-		return nil, m.forget()
+		return nil, m.forgetRun()
 	}
 	return held, nil
 }

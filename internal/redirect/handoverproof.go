@@ -106,7 +106,7 @@ func (m *handingOver) carryOutWhole(ctx context.Context, way, from string) error
 	}
 	if last.First == "" {
 		return fmt.Errorf("%w: what the engine carries out of %s is never what is in it", plan.ErrStillChanging,
-			pathtext.Show(m.p.Store.Store))
+			pathtext.Show(m.plan.Store.Store))
 	}
 	return &archive.DamageError{Path: last.First, What: "the engine's archive does not have it as the store has it"}
 }
@@ -123,14 +123,14 @@ func (m *handingOver) carriedWhole(ctx context.Context, way, place string) error
 	}
 	// What the archive had beside the old store is the engine's own.
 	if lost := h.More - out.More; lost > 0 || h.Changed > 0 {
-		return &CarriedError{Store: m.p.Store.Store, Place: place, Archive: m.archivePath(way), Lost: max(lost, 0),
+		return &CarriedError{Store: m.plan.Store.Store, Place: place, Archive: m.archivePath(way), Lost: max(lost, 0),
 			Other: h.Changed, First: h.First}
 	}
 	return m.Act(ctx, "compared-in"+way, comparedData{h.More}, func() error { return nil }, nil)
 }
 
 // carriedBefore is for a store that is at its new place already: if that was not
-// held against the archive when the run was stopped, it is now.
+// heldRow against the archive when the run was stopped, it is now.
 func (m *handingOver) carriedBefore(ctx context.Context, way, place string) error {
 	done, err := m.Last("compared-in"+way, new(json.RawMessage))
 	if err != nil || done || m.into == nil {

@@ -46,13 +46,13 @@ func meant(dir, text string) string {
 // rewriter gives the function that a pass asks for the text of every link
 // in the copy. done releases what it reads from.
 func (m *copier) rewriter() (rewrite func(*inventory.Entry) (made, origin string), done func()) {
-	text, done := linkTexts(m.Engine, m.p)
+	text, done := linkTexts(m.Engine, m.plan)
 	return func(e *inventory.Entry) (made, origin string) { return text(e.Path, e.Link) }, done
 }
 
 // linkTexts gives the function that says which text a link at a relative path
 // gets in the copy of a run, and which one it is to have again some day; empty
-// where that is its own. It is called in the one order. What an earlier run
+// standsAt that is its own. It is called in the one order. What an earlier run
 // rewrote and nobody changed gets its old text back on the way home, and what it
 // left as it was stays so. done releases what it reads from.
 func linkTexts(e *engine.Engine, p *plan.Plan) (text func(rel, text string) (made, origin string), done func()) {

@@ -42,7 +42,7 @@ type copyJob interface {
 	// StartOver makes a part whole again that FindPart has found.
 	StartOver(ctx context.Context) error
 	// Place gives the copy its place, and leads programs there.
-	Place(ctx context.Context, data placeData) error
+	Place(ctx context.Context, data Placement) error
 	// Settle does what follows once programs are led there, before that is tried.
 	Settle(ctx context.Context) error
 	// TryLink proves that programs get to target, the copy.
@@ -59,14 +59,14 @@ type basics struct{ *execution }
 
 func (b basics) Open() error                   { return nil }
 func (b basics) Try(context.Context) error     { return nil }
-func (b basics) Ended(err error) error         { return b.stopped(err) }
+func (b basics) Ended(err error) error         { return b.setStopped(err) }
 func (b basics) Where() (plan.Position, error) { return plan.AsBefore, nil }
 
 // unknown is the job of a kind that this build does not know.
 type unknown struct{ basics }
 
 func (u unknown) Open() error {
-	return fmt.Errorf("run %s is of a kind that this Nexlin does not know: %q", u.p.Run, u.p.Kind)
+	return fmt.Errorf("run %s is of a kind that this Nexlin does not know: %q", u.plan.Run, u.plan.Kind)
 }
 func (u unknown) Forward(context.Context) error { return u.Open() }
 func (u unknown) Back(context.Context) error    { return u.Open() }
@@ -76,10 +76,10 @@ type copying struct{ basics }
 
 func copyingOf(m *execution) copying { return copying{basics{m}} }
 
-func (c copying) Open() error { return c.open() }
+func (c copying) Open() error { return c.openFolders() }
 
 func (c copying) Try(ctx context.Context) error {
-	return handle.InOrder(func() error { return c.waitQuiet(ctx) }, c.tryLink)
+	return handle.InOrder(func() error { return c.waitQuiet(ctx) }, c.trySwitch)
 }
 
 func (c copying) Forward(ctx context.Context) error { return c.forward(ctx) }
@@ -88,7 +88,7 @@ func (c copying) Ended(err error) error {
 	if refused, err := c.refusedEarly(err); refused {
 		return err
 	}
-	return c.stopped(err)
+	return c.setStopped(err)
 }
 
 func (c copying) Back(ctx context.Context) error {
@@ -102,7 +102,7 @@ func (c copying) FindPart() (bool, error)                         { return false
 func (c copying) StartOver(context.Context) error                 { return nil }
 func (c copying) Settle(context.Context) error                    { return nil }
 func (c copying) Describe(context.Context) error                  { return c.describePlace() }
-func (c copying) Place(ctx context.Context, data placeData) error { return c.placeCopy(ctx, data) }
+func (c copying) Place(ctx context.Context, data Placement) error { return c.placeCopy(ctx, data) }
 func (c copying) TryLink(ctx context.Context, target *handle.Dir) error {
 	return c.tryPlace(ctx, target)
 }
@@ -113,8 +113,8 @@ func (c copying) Save(ctx context.Context) (func(*ledger.Tx) error, error) {
 // carryOn has the job carry the run on, and says in the ledger how that ended.
 func (m *execution) carryOn(ctx context.Context) error { return m.job.Ended(m.job.Forward(ctx)) }
 
-// where is how far the run got.
-func (m *opener) where() (plan.Position, error) { return m.job.Where() }
+// standsAt is how far the run got.
+func (m *opener) standsAt() (plan.Position, error) { return m.job.Where() }
 
 // openAny opens what a run of its kind works on.
 func (m *opener) openAny() error { return handle.InOrder(m.wantLinkDrive, m.job.Open) }

@@ -36,7 +36,7 @@ func Do(ctx context.Context, e *engine.Engine, p *plan.Plan) (*plan.Outcome, err
 	if err := p.Blocked(); err != nil {
 		return nil, err
 	}
-	out, err := newExecution(e, p).conduct(ctx)
+	out, err := New(e, p).conduct(ctx)
 	if err == nil && p.DiscardOld {
 		err = discardAfter(ctx, e, out)
 	}

@@ -11,33 +11,33 @@ import (
 	"nexlin/internal/transfer"
 )
 
-// late is the walk for late writes after the switch.
-func (m *execution) late(ctx context.Context) error {
+// bringLate is the walk for late writes after the switch.
+func (m *execution) bringLate(ctx context.Context) error {
 	if err := m.openRenamed(); err != nil {
 		return err
 	}
-	if m.p.Bare {
+	if m.plan.Bare {
 		return m.recordNeverCopied(ctx) // it was not copied, so nothing of it is late
 	}
-	target, err := m.into.Beneath(m.p.Final)
+	target, err := m.into.Beneath(m.plan.Final)
 	if err != nil {
 		return err
 	}
 	defer target.Release()
-	job, err := lateJob(m.Engine, m.p, transfer.Source)
+	job, err := lateJob(m.Engine, m.plan, transfer.Source)
 	if err != nil {
 		return err
 	}
-	l := &late.Writes{Held: m.from, Live: target, LivePath: m.p.Copy(), Spool: m.spool, Job: job,
-		Scratch: naming.Late(m.p.Run), Fuse: m.p.FromFuse}
+	l := &late.Writes{Held: m.from, Live: target, LivePath: m.plan.Copy(), Spool: m.spool, Job: job,
+		Scratch: naming.Late(m.plan.Run), Fuse: m.plan.FromFuse}
 	if err := l.Walk(ctx); err != nil {
 		return err
 	}
-	m.out.Findings = append(m.out.Findings, l.Findings(m.p.Name, m.p.HeldPath(), true)...)
+	m.out.Findings = append(m.out.Findings, l.Findings(m.plan.Name, m.plan.HeldPath(), true)...)
 	if l.Seen == 0 && len(l.Changes) == 0 {
 		return nil
 	}
-	next, err := m.amend(ctx, m.p.Run, m.p.Digest, target, m.spool, l.Changes)
+	next, err := m.amendRecords(ctx, m.plan.Run, m.plan.Digest, target, m.spool, l.Changes)
 	if err != nil {
 		return err
 	}

@@ -71,12 +71,12 @@ func findLender(e *engine.Engine, p *plan.Plan) (*transfer.Lender, func(), error
 
 // openLender opens it for a run, and locks it.
 func (m *opener) openLender() (err error) {
-	if m.lender, m.lenderDone, err = findLender(m.Engine, m.p); err != nil || m.lender == nil {
+	if m.lender, m.lenderDone, err = findLender(m.Engine, m.plan); err != nil || m.lender == nil {
 		return err
 	}
 	if err := m.lender.Held.Lock(true); err != nil {
 		if handle.IsLocked(err) {
-			return m.busy(m.p.Base.Path)
+			return m.refuseBusy(m.plan.Base.Path)
 		}
 		return err
 	}
@@ -92,8 +92,8 @@ func (m *copier) giveBack(ctx context.Context) error {
 	if !m.taking() || m.into == nil {
 		return nil
 	}
-	return m.Act(ctx, "give-back", m.p.Base.Path, func() error {
-		for _, name := range []string{m.copyAside(), naming.Part(m.p.Run)} {
+	return m.Act(ctx, "give-back", m.plan.Base.Path, func() error {
+		for _, name := range []string{m.copyAside(), naming.Part(m.plan.Run)} {
 			if err := m.lender.GiveBack(m.into, name); err != nil {
 				return err
 			}
@@ -108,12 +108,12 @@ func (m *describer) heldNow(ctx context.Context) (*ledger.Held, error) {
 	if !m.taking() {
 		return nil, nil
 	}
-	all, err := m.Ledger.HeldOf(m.p.Name)
+	all, err := m.Ledger.HeldOf(m.plan.Name)
 	if err != nil {
 		return nil, err
 	}
 	for _, h := range all {
-		if h.Path != m.p.Base.Path {
+		if h.Path != m.plan.Base.Path {
 			continue
 		}
 		facts, err := inventory.Measure(ctx, m.lender.Held, inventory.Options{Scratch: m.Run.Dir()})

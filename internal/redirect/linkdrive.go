@@ -12,10 +12,10 @@ import (
 // wantLinkDrive refuses a run, its resume or its undo while the drive is away
 // Onward which the link is to be changed.
 func (m *opener) wantLinkDrive() error {
-	if m.p.Before == nil || m.p.Traits().NoLink || m.p.Mend != nil && m.p.Into == "" {
+	if m.plan.Before == nil || m.plan.Traits().NoLink || m.plan.Mend != nil && m.plan.Into == "" {
 		return nil // it touches no link
 	}
-	f, err := m.LinkDriveAway(m.p.Before, m.p.LinkText, m.p.OldText)
+	f, err := m.LinkDriveAway(m.plan.Before, m.plan.LinkText, m.plan.OldText)
 	if f != nil {
 		err = plan.Refused(*f)
 	}
@@ -24,14 +24,14 @@ func (m *opener) wantLinkDrive() error {
 
 // linkDriveNow is the drive that the link of the run stands on.
 func (m *opener) linkDriveNow() ledger.DriveRef {
-	at, err := drive.Existing(filepath.Dir(m.p.Link))
+	at, err := drive.Existing(filepath.Dir(m.plan.Link))
 	if err == nil {
 		if d, err := m.Drives.Of(at); err == nil {
 			return places.Ref(&d)
 		}
 	}
-	if m.p.Before != nil {
-		return m.p.Before.LinkDrive // an engine's store may have no directory around it any more
+	if m.plan.Before != nil {
+		return m.plan.Before.LinkDrive // an engine's store may have no directory around it any more
 	}
 	return ledger.DriveRef{}
 }

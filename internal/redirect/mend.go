@@ -251,25 +251,25 @@ func mendLink(e *engine.Engine, p *plan.Plan) (split bool, err error) {
 type mending struct{ basics }
 
 // Open takes the handles of a mend.
-func (m *mending) Open() error { return m.openMended(!m.p.StaysDetached()) }
+func (m *mending) Open() error { return m.openMended(!m.plan.StaysDetached()) }
 
 // Forward puts the small things right, one after the other; each may be done
 // already.
 func (m *mending) Forward(ctx context.Context) error {
-	if m.p.Mend.Tag {
+	if m.plan.Mend.Tag {
 		if err := m.newTag(ctx); err != nil {
 			return err
 		}
 	}
-	if m.p.Mend.Link {
-		if err := m.Act(ctx, "link", m.p.LinkText, m.mendedLink, nil); err != nil {
+	if m.plan.Mend.Link {
+		if err := m.Act(ctx, "link", m.plan.LinkText, m.mendedLink, nil); err != nil {
 			return err
 		}
 	}
 	if err := m.changeSettings(ctx); err != nil {
 		return err
 	}
-	if m.p.Into != "" {
+	if m.plan.Into != "" {
 		if err := m.tryMended(ctx); err != nil {
 			return err
 		}
@@ -278,7 +278,7 @@ func (m *mending) Forward(ctx context.Context) error {
 		return err
 	}
 	var err error
-	if m.p.Mend.After.Settings, err = m.settingRecords(); err != nil {
+	if m.plan.Mend.After.Settings, err = m.settingRecords(); err != nil {
 		return err
 	}
 	return m.Run.Set(ledger.Done, "", m.saveMended)
@@ -287,19 +287,19 @@ func (m *mending) Forward(ctx context.Context) error {
 // mendedLink makes the link, or replaces the one that stands there as it was
 // seen.
 func (m *mending) mendedLink() error {
-	done, err := m.linkPlace().Says(m.p.LinkText)
+	done, err := m.linkPlace().Says(m.plan.LinkText)
 	if err != nil {
 		return err
 	}
 	if done {
 		return m.dropOwn(m.linkIn)
 	}
-	if m.p.OldText != "" {
-		return m.linkPlace().Lead(m.p.OldText, m.p.LinkText)
+	if m.plan.OldText != "" {
+		return m.linkPlace().Lead(m.plan.OldText, m.plan.LinkText)
 	}
-	err = m.linkPlace().Make(m.p.LinkText)
+	err = m.linkPlace().Make(m.plan.LinkText)
 	if errors.Is(err, syscall.EEXIST) {
-		err = swap.Broken(m.p.Link, "something stands there by now")
+		err = swap.Broken(m.plan.Link, "something stands there by now")
 	}
 	return err
 }
@@ -307,7 +307,7 @@ func (m *mending) mendedLink() error {
 // newTag writes the drive tag anew: with the id that the ledger knows, and
 // counting on from what it knows.
 func (m *mending) newTag(ctx context.Context) error {
-	ref := &m.p.Mend.After.Drive
+	ref := &m.plan.Mend.After.Drive
 	known, err := m.Counter(ref.ID)
 	if err != nil {
 		return err
@@ -337,19 +337,19 @@ func (m *mending) newTag(ctx context.Context) error {
 
 // Back takes a mend back: the link says again what it said, or goes.
 func (m *mending) Back(ctx context.Context) error {
-	if m.p.Mend.Link {
-		err := m.Act(ctx, "unlink", m.p.OldText, func() error {
-			ours, err := m.linkPlace().Says(m.p.LinkText)
+	if m.plan.Mend.Link {
+		err := m.Act(ctx, "unlink", m.plan.OldText, func() error {
+			ours, err := m.linkPlace().Says(m.plan.LinkText)
 			if err != nil {
 				return err
 			}
 			if !ours {
 				return m.dropOwn(m.linkIn) // it was not made yet, or is another's by now
 			}
-			if m.p.OldText != "" {
-				return m.linkPlace().Lead(m.p.LinkText, m.p.OldText)
+			if m.plan.OldText != "" {
+				return m.linkPlace().Lead(m.plan.LinkText, m.plan.OldText)
 			}
-			return m.linkPlace().Remove(m.p.LinkText)
+			return m.linkPlace().Remove(m.plan.LinkText)
 		}, nil)
 		if err != nil {
 			return err
@@ -359,7 +359,7 @@ func (m *mending) Back(ctx context.Context) error {
 		return err
 	}
 	if m.into != nil {
-		if target, err := m.into.Beneath(m.p.Final); err == nil {
+		if target, err := m.into.Beneath(m.plan.Final); err == nil {
 			err = m.untried(target)
 			target.Release()
 			if err != nil {
@@ -368,11 +368,11 @@ func (m *mending) Back(ctx context.Context) error {
 		}
 	}
 	return m.Run.Set(ledger.Undone, "", func(t *ledger.Tx) error {
-		for _, h := range m.p.Mend.Held {
+		for _, h := range m.plan.Mend.Held {
 			if err := t.MoveHeld(h.ID, h.Was, h.Drive); err != nil {
 				return err
 			}
 		}
-		return t.SaveRedirect(*m.p.Before)
+		return t.SaveRedirect(*m.plan.Before)
 	})
 }

@@ -15,26 +15,26 @@ import (
 // needed, and wants the drive to be the one of
 // the plan (I5).
 func (m *opener) openMended(withLink bool) error {
-	if m.p.Into == "" {
+	if m.plan.Into == "" {
 		return nil // only records of what is held change
 	}
-	if err := m.checkDrive(m.p.Into, m.p.IntoDrive); err != nil {
+	if err := m.checkDrive(m.plan.Into, m.plan.IntoDrive); err != nil {
 		return err
 	}
 	var err error
 	if withLink {
-		if m.linkIn, err = m.openReal(filepath.Dir(m.p.Link)); err != nil {
+		if m.linkIn, err = m.openReal(filepath.Dir(m.plan.Link)); err != nil {
 			return err
 		}
 	}
-	m.into, err = m.openReal(m.p.Into)
+	m.into, err = m.openReal(m.plan.Into)
 	return err
 }
 
 // tryMended does the trial through link and target. What a trial that was
-// stopped left, and the times it had changed, are put right first.
+// setStopped left, and the times it had changed, are put right first.
 func (m *switcher) tryMended(ctx context.Context) error {
-	target, err := m.into.Beneath(m.p.Final)
+	target, err := m.into.Beneath(m.plan.Final)
 	if err != nil {
 		return err
 	}
@@ -47,9 +47,9 @@ func (m *switcher) tryMended(ctx context.Context) error {
 		return err
 	}
 	t := trialData{probeNames(), st.Mtime}
-	via := m.p.Target
-	if !m.p.StaysDetached() && !m.p.Linkless() {
-		if via, m.p.ByBytes, err = way(m.linkIn, m.base(), m.p.LinkText, target); err != nil {
+	via := m.plan.Target
+	if !m.plan.StaysDetached() && !m.plan.Linkless() {
+		if via, m.plan.ByBytes, err = way(m.linkIn, m.base(), m.plan.LinkText, target); err != nil {
 			return fmt.Errorf("the trial failed: %w", err)
 		}
 	}
@@ -96,31 +96,31 @@ func (m *switcher) untried(target *handle.Dir) error {
 // renewNote writes the note and the manifest beside the target again, from
 // the record of the run that describes it.
 func (m *describer) renewNote(ctx context.Context) error {
-	if !m.p.Mend.Note {
+	if !m.plan.Mend.Note {
 		return nil
 	}
-	return m.Act(ctx, "notes", m.p.Name, func() error {
-		return m.describeFrom(m.Ledger.RunDir(m.p.Before.Run), m.noteOf(m.p.Before))
+	return m.Act(ctx, "notes", m.plan.Name, func() error {
+		return m.writeNotesFrom(m.Ledger.RunDir(m.plan.Before.Run), m.noteOf(m.plan.Before))
 	}, nil)
 }
 
 // noteOf is the note of a redirect as the ledger has it.
 func (m *describer) noteOf(r *ledger.Redirect) note.Note {
 	return note.Note{
-		Name: r.Name, Link: r.Link, Target: m.p.Final, Account: r.Account, State: note.Here,
+		Name: r.Name, Link: r.Link, Target: m.plan.Final, Account: r.Account, State: note.Here,
 		Run: r.Run, Bytes: r.Bytes, Files: r.Files, Created: r.Created,
 	}
 }
 
 func (m *describer) saveMended(t *ledger.Tx) error {
-	for _, h := range m.p.Mend.Held {
+	for _, h := range m.plan.Mend.Held {
 		on := h.Drive
 		on.Mount = h.Mount
 		if err := t.MoveHeld(h.ID, h.Path, on); err != nil {
 			return err
 		}
 	}
-	after := m.p.Mend.After
+	after := m.plan.Mend.After
 	after.LinkDrive = m.linkDriveNow()
 	return t.SaveRedirect(after)
 }

@@ -31,7 +31,7 @@ type merging struct{ copying }
 
 func (m *merging) Where() (plan.Position, error) { return m.whereMove() }
 
-func (m *merging) Place(ctx context.Context, _ placeData) error {
+func (m *merging) Place(ctx context.Context, _ Placement) error {
 	if err := m.merge(ctx); err != nil {
 		return err
 	}
@@ -47,7 +47,7 @@ func (m *merging) TryLink(ctx context.Context, _ *handle.Dir) error { return m.t
 func (m *merging) Describe(ctx context.Context) error { return m.renewNote(ctx) }
 
 func (m *merging) Save(context.Context) (func(*ledger.Tx) error, error) {
-	after := &m.p.Mend.After
+	after := &m.plan.Mend.After
 	var err error
 	if after.Settings, err = m.settingRecords(); err != nil {
 		return nil, err
@@ -58,7 +58,7 @@ func (m *merging) Save(context.Context) (func(*ledger.Tx) error, error) {
 
 // merge gives the entries of the part their places in the target.
 func (m *merging) merge(ctx context.Context) error {
-	live, err := m.into.Beneath(m.p.Final)
+	live, err := m.into.Beneath(m.plan.Final)
 	if err != nil {
 		return err
 	}
@@ -66,7 +66,7 @@ func (m *merging) merge(ctx context.Context) error {
 	if err := m.keepTimes(live); err != nil {
 		return err
 	}
-	return m.Act(ctx, "merge", m.p.Target, func() error {
+	return m.Act(ctx, "merge", m.plan.Target, func() error {
 		return m.eachMoved(ctx, m.spool, live, "merged",
 			func(rec *transfer.Record) (bool, error) { return m.mergeOne(ctx, live, rec) })
 	}, nil)
@@ -98,7 +98,7 @@ func (m *merging) eachMoved(ctx context.Context, spool *transfer.Spool, live *ha
 // flushFUSE flushes directories one by one where flushing the whole file
 // system proves nothing.
 func (m *merging) flushFUSE(dirs ...*handle.Dir) error {
-	if !m.p.IntoFuse {
+	if !m.plan.IntoFuse {
 		return nil
 	}
 	var err error
@@ -135,7 +135,7 @@ func (m *merging) mergeOne(ctx context.Context, live *handle.Dir, rec *transfer.
 	} else if !handle.Missing(err) {
 		return false, err
 	}
-	fate, err := fateOf(m.p, rec.Path, &half, target,
+	fate, err := fateOf(m.plan, rec.Path, &half, target,
 		func() (bool, error) { return m.targetHas(ctx, to, name, rec, target) })
 	if err != nil {
 		return false, err
@@ -150,11 +150,11 @@ func (m *merging) mergeOne(ctx context.Context, live *handle.Dir, rec *transfer.
 	}
 	switch fate {
 	case FateBeside:
-		as = m.p.Beside(name, plan.OfHalf)
+		as = m.plan.Beside(name, plan.OfHalf)
 	case FateName:
-		err = to.Rename(name, to, m.p.Beside(name, plan.OfTarget))
+		err = to.Rename(name, to, m.plan.Beside(name, plan.OfTarget))
 	case FateReplace:
-		err = to.Rename(name, from, m.p.Beside(name, plan.OfTarget))
+		err = to.Rename(name, from, m.plan.Beside(name, plan.OfTarget))
 	}
 	if err == nil && fate != FateNew && fate != FateBeside {
 		err = run.Point(ctx, "made-way")
@@ -284,7 +284,7 @@ func (m *merging) timesBack(live *handle.Dir) error {
 			continue // others have taken it away
 		}
 		st, err := d.Self()
-		if err == nil && (m.p.IntoFuse || st.Ino == t.Ino) {
+		if err == nil && (m.plan.IntoFuse || st.Ino == t.Ino) {
 			if st.Perm() != t.Mode {
 				err = d.Chmod(t.Mode)
 			}
@@ -305,7 +305,7 @@ func (m *merging) settle(ctx context.Context) error {
 	if done, err := m.settledSince("merge", "unmerge"); done || err != nil {
 		return err
 	}
-	live, err := m.into.Beneath(m.p.Final)
+	live, err := m.into.Beneath(m.plan.Final)
 	if err != nil {
 		return err
 	}
@@ -315,7 +315,7 @@ func (m *merging) settle(ctx context.Context) error {
 			return err
 		}
 	}
-	return m.Act(ctx, "settle", m.p.Target, func() error {
+	return m.Act(ctx, "settle", m.plan.Target, func() error {
 		next, err := m.rewrite(ctx, live, func(rec *transfer.Record) error {
 			rec.Fact.Flags &^= transfer.Merged
 			if rec.Path == "." {
@@ -347,7 +347,7 @@ func (m *merging) settle(ctx context.Context) error {
 // settledAt looks at the target's entry that has the content of a record; nil
 // if there is none.
 func (m *merging) settledAt(live *handle.Dir, rec *transfer.Record, merged bool) (*transfer.Snap, error) {
-	for _, path := range []string{rec.Path, m.p.BesidePath(live, rec.Path)} {
+	for _, path := range []string{rec.Path, m.plan.BesidePath(live, rec.Path)} {
 		dir, name, err := live.Parent(path)
 		if handle.Absent(err) {
 			continue
@@ -367,7 +367,7 @@ func (m *merging) settledAt(live *handle.Dir, rec *transfer.Record, merged bool)
 		if err != nil {
 			return nil, err
 		}
-		snap := transfer.SnapOf(&st, xattrs).On(m.p.IntoFuse)
+		snap := transfer.SnapOf(&st, xattrs).On(m.plan.IntoFuse)
 		return &snap, nil
 	}
 	return nil, nil
@@ -378,7 +378,7 @@ func (m *merging) settledAt(live *handle.Dir, rec *transfer.Record, merged bool)
 func (m *merging) rewrite(ctx context.Context, live *handle.Dir,
 	change func(*transfer.Record) error) (*transfer.Spool,
 	error) {
-	return m.renew(ctx, m.p.Run, m.p.Digest, live, func(dir string, n int) (*transfer.Spool, error) {
+	return m.rewriteRecords(ctx, m.plan.Run, m.plan.Digest, live, func(dir string, n int) (*transfer.Spool, error) {
 		return transfer.Rewrite(m.spool, dir, n, change)
 	})
 }
@@ -392,7 +392,7 @@ func (m *merging) tidy(ctx context.Context) error {
 			m.part.Close()
 			m.part = nil
 		}
-		part := naming.Part(m.p.Run)
+		part := naming.Part(m.plan.Run)
 		left, err := transfer.Sweep(m.into, part, m.spool,
 			func(r *transfer.Record) bool { return r.Fact.Flags&transfer.Merged == 0 })
 		if err != nil {
@@ -406,7 +406,7 @@ func (m *merging) tidy(ctx context.Context) error {
 		if _, err := m.into.Stat(aside); err == nil {
 			at := m.into.Join(aside)
 			f := finding.New(finding.OlderAside, at, "what the target had of entries that were replaced is in %s",
-				at).Named(m.p.Name)
+				at).Named(m.plan.Name)
 			m.out.Findings = append(m.out.Findings, f)
 		}
 		return m.into.Sync()
@@ -414,4 +414,4 @@ func (m *merging) tidy(ctx context.Context) error {
 }
 
 // replacedDir is where the target's entries lie that the half's replaced.
-func (m *merging) replacedDir() string { return naming.Shorten("."+m.p.Final, ".replaced-"+m.p.Run) }
+func (m *merging) replacedDir() string { return naming.Shorten("."+m.plan.Final, ".replaced-"+m.plan.Run) }

@@ -18,7 +18,7 @@ import (
 // accepted (I6).
 func (m *opener) openReal(path string) (*handle.Dir, error) {
 	d, err := handle.OpenReal(path)
-	if err != nil || slices.Contains(m.p.Accepted, finding.OthersHands) {
+	if err != nil || slices.Contains(m.plan.Accepted, finding.OthersHands) {
 		return d, err
 	}
 	if f, err := preflight.OthersDirectory(d); f != nil || err != nil {
@@ -60,9 +60,9 @@ func (m *opener) openOn(path string, want ledger.DriveRef) (*handle.Dir, error) 
 	return nil, &plan.GoneError{Drive: want.Label, Path: path}
 }
 
-// open takes the handles that all later acts go through, checks that the
+// openFolders takes the handles that all later acts go through, checks that the
 // drives are the ones of the plan (I5), and locks (I7).
-func (m *opener) open() error {
+func (m *opener) openFolders() error {
 	err := m.openAround()
 	if err != nil {
 		return err
@@ -73,19 +73,19 @@ func (m *opener) open() error {
 	if m.from != nil {
 		if f, err := preflight.OthersDirectory(m.from); err != nil {
 			return err
-		} else if f != nil && !slices.Contains(m.p.Accepted, finding.OthersHands) {
+		} else if f != nil && !slices.Contains(m.plan.Accepted, finding.OthersHands) {
 			return plan.Refused(*f)
 		}
 		if err := m.lock(m.from); err != nil {
 			return err
 		}
 	}
-	if d, err := m.openReal(m.p.Into); err == nil {
+	if d, err := m.openReal(m.plan.Into); err == nil {
 		m.into = d
 	} else if !handle.Missing(err) {
 		return err
 	}
-	if m.p.Traits().Merges && m.into != nil {
+	if m.plan.Traits().Merges && m.into != nil {
 		if err := m.lockCopy(); err != nil {
 			return err
 		}
@@ -102,7 +102,7 @@ func (m *opener) openAround() (err error) {
 	if err := m.checkDrives(); err != nil {
 		return err
 	}
-	if m.linkIn, err = m.openReal(filepath.Dir(m.p.Link)); err != nil {
+	if m.linkIn, err = m.openReal(filepath.Dir(m.plan.Link)); err != nil {
 		return err
 	}
 	if m.Run != nil {
@@ -110,7 +110,7 @@ func (m *opener) openAround() (err error) {
 			return err
 		}
 	}
-	m.heldIn, err = m.openReal(m.p.HeldIn)
+	m.heldIn, err = m.openReal(m.plan.HeldIn)
 	return err
 }
 
@@ -120,20 +120,20 @@ func (m *opener) lockCopy() error {
 	if m.looksOnly {
 		return nil
 	}
-	live, err := m.into.Beneath(m.p.Final)
+	live, err := m.into.Beneath(m.plan.Final)
 	if err != nil {
 		return err
 	}
 	m.locks = append(m.locks, live)
 	err = live.Lock(true)
 	if handle.IsLocked(err) {
-		err = m.busy(m.p.Copy())
+		err = m.refuseBusy(m.plan.Copy())
 	}
 	return err
 }
 
 func (m *opener) checkDrives() error {
-	for path, want := range map[string]ledger.DriveRef{m.p.HeldIn: m.p.FromDrive, m.p.Into: m.p.IntoDrive} {
+	for path, want := range map[string]ledger.DriveRef{m.plan.HeldIn: m.plan.FromDrive, m.plan.Into: m.plan.IntoDrive} {
 		if err := m.checkDrive(path, want); err != nil {
 			return err
 		}
@@ -154,12 +154,12 @@ func (m *opener) checkDrive(path string, want ledger.DriveRef) error {
 	if err != nil {
 		return err
 	}
-	f := m.Absence(&w, m.p.Name, want, path).As(finding.Blocker)
+	f := m.Absence(&w, m.plan.Name, want, path).As(finding.Blocker)
 	// A run goes on only where it began, whatever else belongs there.
 	switch {
 	case w.Found:
 		f = finding.New(finding.DriveElsewhere, path, "%s is not where it was when the run began: %s", want.Label,
-			want.Mount).Named(m.p.Name).OnDrive(want.Label).As(finding.Blocker)
+			want.Mount).Named(m.plan.Name).OnDrive(want.Label).As(finding.Blocker)
 		again := "mount it at " + pathtext.Show(want.Mount) + " again"
 		if command := m.MountAgain(want); command != "" {
 			again += ": `" + command + "`"
@@ -181,7 +181,7 @@ func (m *opener) stillHere() error {
 		dir  *handle.Dir
 		path string
 		on   string
-	}{{m.into, m.p.Into, m.p.IntoDrive.Label}, {m.heldIn, m.p.HeldIn, m.p.FromDrive.Label}} {
+	}{{m.into, m.plan.Into, m.plan.IntoDrive.Label}, {m.heldIn, m.plan.HeldIn, m.plan.FromDrive.Label}} {
 		was, err := d.dir.Self()
 		if err != nil {
 			return err
@@ -207,7 +207,7 @@ func (m *opener) stillHere() error {
 // findFrom opens the folder that is copied, under its held name, which is
 // nobody else's, or its own. Nil if it is under neither.
 func (m *opener) findFrom() (*handle.Dir, error) {
-	for _, name := range []string{m.p.Held, filepath.Base(m.p.From)} {
+	for _, name := range []string{m.plan.Held, filepath.Base(m.plan.From)} {
 		d, err := m.heldIn.Beneath(name)
 		if handle.Absent(err) {
 			continue
@@ -216,7 +216,7 @@ func (m *opener) findFrom() (*handle.Dir, error) {
 			return nil, err
 		}
 		st, err := d.Self()
-		if err == nil && plan.IsFolder(&st, m.p.FromID()) {
+		if err == nil && plan.IsFolder(&st, m.plan.FromID()) {
 			return d, nil
 		}
 		d.Release()
@@ -241,9 +241,9 @@ func (m *opener) openRenamed() error {
 	return err
 }
 
-func (m *opener) busy(path string) error {
+func (m *opener) refuseBusy(path string) error {
 	return plan.Refused(finding.New(finding.FolderBusy, path,
-		"another Nexlin is at work on %s, or on a folder above or inside it", path).Named(m.p.Name))
+		"another Nexlin is at work on %s, or on a folder above or inside it", path).Named(m.plan.Name))
 }
 
 // lock takes the folder exclusively and its ancestors shared. A nested run
@@ -254,17 +254,17 @@ func (m *opener) lock(d *handle.Dir) error {
 	}
 	if err := d.Lock(true); err != nil {
 		if handle.IsLocked(err) {
-			return m.busy(d.Path())
+			return m.refuseBusy(d.Path())
 		}
 		return err
 	}
-	for _, start := range []string{filepath.Dir(m.p.From), m.p.Into} {
+	for _, start := range []string{filepath.Dir(m.plan.From), m.plan.Into} {
 		for at := start; ; at = filepath.Dir(at) {
 			a, err := handle.OpenReal(at)
 			if err == nil {
 				m.locks = append(m.locks, a)
 				if err := a.Lock(false); handle.IsLocked(err) {
-					return m.busy(at)
+					return m.refuseBusy(at)
 				}
 			}
 			if pathtext.IsRoot(at) {

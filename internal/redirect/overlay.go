@@ -22,7 +22,7 @@ func swapName(id string) string { return ".nexlin-swap-" + id }
 // (EXDEV, overlayfs: redirect_dir). It comes before the copy; a refusal has
 // changed nothing.
 func (m *copier) tryFolder(ctx context.Context) error {
-	if m.p.FromNow.FS != "overlay" || !m.p.Exchanges() || m.p.Gap {
+	if m.plan.FromNow.FS != "overlay" || !m.plan.Exchanges() || m.plan.Gap {
 		return nil
 	}
 	if done, err := m.Finished("try-folder"); done || err != nil {
@@ -41,8 +41,8 @@ func (m *copier) tryFolder(ctx context.Context) error {
 		return errors.Join(err, m.untryFolder(), handle.IgnorePermission(m.linkIn.SetTimes(times.Atime, times.Mtime)))
 	}, nil)
 	if errors.Is(err, syscall.EXDEV) {
-		return plan.Refused(finding.New(finding.LinkImpossible, m.p.Link,
-			"%s lies in a lower layer of an overlay, which can't rename it", m.p.Link).Named(m.p.Name).
+		return plan.Refused(finding.New(finding.LinkImpossible, m.plan.Link,
+			"%s lies in a lower layer of an overlay, which can't rename it", m.plan.Link).Named(m.plan.Name).
 			Instead("move it where the layer itself is mounted, or mount the overlay with redirect_dir=on"))
 	}
 	return err
@@ -50,8 +50,8 @@ func (m *copier) tryFolder(ctx context.Context) error {
 
 // trialSwap has the folder change places with a link beside it.
 func (m *opener) trialSwap() *swap.Swap {
-	name := swapName(m.p.Run)
-	return &swap.Swap{Place: *m.linkPlace(), Text: name, Away: m.linkIn, Name: name, Ino: m.p.FromID()}
+	name := swapName(m.plan.Run)
+	return &swap.Swap{Place: *m.linkPlace(), Text: name, Away: m.linkIn, Name: name, Ino: m.plan.FromID()}
 }
 
 // untryFolder puts right what a trial left that was stopped between its two

@@ -164,11 +164,11 @@ type packing struct {
 
 // Open takes the handles of a pack or an unpack.
 func (m *packing) Open() error {
-	if err := m.checkDrive(m.p.Into, m.p.IntoDrive); err != nil {
+	if err := m.checkDrive(m.plan.Into, m.plan.IntoDrive); err != nil {
 		return err
 	}
 	var err error
-	m.into, err = m.openReal(m.p.Into)
+	m.into, err = m.openReal(m.plan.Into)
 	return err
 }
 
@@ -177,12 +177,12 @@ func (m *packing) Open() error {
 // what is not known is left (I6). What was given to an account already is that
 // account's hands, and is left, too.
 func (m *packing) dropPart() error {
-	name := naming.Part(m.p.Run)
+	name := naming.Part(m.plan.Run)
 	st, err := m.into.Stat(name)
 	if err != nil {
 		return handle.IgnoreMissing(err)
 	}
-	var made placeData
+	var made Placement
 	known, err := m.Last("part-made", &made)
 	if err != nil {
 		return err
@@ -223,7 +223,7 @@ func (m *packing) removeSeen(name string, st *handle.Stat) error {
 	if os.Geteuid() != 0 {
 		return handle.IgnoreMissing(m.into.Unlink(name))
 	}
-	err := m.into.RemoveSeen(name, st, naming.Scratch(m.p.Run))
+	err := m.into.RemoveSeen(name, st, naming.Scratch(m.plan.Run))
 	if errors.Is(err, handle.ErrReplaced) {
 		return nil // somebody else's by now: it stays
 	}
@@ -232,7 +232,7 @@ func (m *packing) removeSeen(name string, st *handle.Stat) error {
 
 // notePart writes down by what the part is known again.
 func (m *packing) notePart(st *handle.Stat) error {
-	seq, err := m.Run.Intend("part-made", placeData{naming.Part(m.p.Run), st.Ino})
+	seq, err := m.Run.Intend("part-made", Placement{naming.Part(m.plan.Run), st.Ino})
 	if err != nil {
 		return err
 	}
@@ -259,7 +259,7 @@ func (m *packing) pack(ctx context.Context) error {
 	if err := m.dropPart(); err != nil { // of a run that was stopped
 		return err
 	}
-	root, err := m.openReal(m.p.From)
+	root, err := m.openReal(m.plan.From)
 	if err != nil {
 		return err
 	}
@@ -268,34 +268,34 @@ func (m *packing) pack(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if st.Ino != m.p.FromIno {
-		return swap.Broken(m.p.From, "another folder stands there than at inspection")
+	if st.Ino != m.plan.FromIno {
+		return swap.Broken(m.plan.From, "another folder stands there than at inspection")
 	}
 	if err := root.SyncAll(); err != nil { // mapped writes show in times only then
 		return err
 	}
 	list := filepath.Join(m.Run.Dir(), packManifest)
-	if err := m.Begin("describe", m.p.Files, m.p.Bytes); err != nil {
+	if err := m.Begin("describe", m.plan.Files, m.plan.Bytes); err != nil {
 		return err
 	}
 	if _, err := archive.Describe(ctx, root, list, m.Run.Dir(), m.progress()); err != nil {
 		return err
 	}
-	if err := m.Begin("pack", m.p.Files, m.p.Bytes); err != nil {
+	if err := m.Begin("pack", m.plan.Files, m.plan.Bytes); err != nil {
 		return err
 	}
-	a := &plan.Archive{File: m.p.Copy()}
-	if err := m.Act(ctx, "pack", naming.Part(m.p.Run), func() error { return m.writeArchive(ctx, root, list, a) },
+	a := &plan.Archive{File: m.plan.Copy()}
+	if err := m.Act(ctx, "pack", naming.Part(m.plan.Run), func() error { return m.writeArchive(ctx, root, list, a) },
 		nil); err != nil {
 		return err
 	}
-	if err := m.Begin("read back", m.p.Files, m.p.Bytes); err != nil {
+	if err := m.Begin("read back", m.plan.Files, m.plan.Bytes); err != nil {
 		return err
 	}
 	if err := m.readArchive(ctx, a); err != nil {
 		return err
 	}
-	err = m.Act(ctx, "place", m.p.Final, func() error { return m.placeMade(&a.Made) }, nil)
+	err = m.Act(ctx, "place", m.plan.Final, func() error { return m.placeMade(&a.Made) }, nil)
 	if err != nil {
 		return err
 	}
@@ -312,12 +312,12 @@ func (m *packing) pack(ctx context.Context) error {
 // to be what stands there then: whoever may write in that directory could have
 // exchanged the two (I6).
 func (m *packing) placeMade(made *handle.Stat) error {
-	if err := m.into.Rename(naming.Part(m.p.Run), m.into, m.p.Final); err != nil {
+	if err := m.into.Rename(naming.Part(m.plan.Run), m.into, m.plan.Final); err != nil {
 		return err
 	}
-	now, err := m.into.Stat(m.p.Final)
+	now, err := m.into.Stat(m.plan.Final)
 	if err == nil && !now.SameInode(made) {
-		err = swap.Broken(m.p.Copy(), "something else was put in the place of what was made")
+		err = swap.Broken(m.plan.Copy(), "something else was put in the place of what was made")
 	}
 	if err != nil {
 		return err
@@ -326,7 +326,7 @@ func (m *packing) placeMade(made *handle.Stat) error {
 }
 
 func (m *packing) writeArchive(ctx context.Context, root *handle.Dir, list string, a *plan.Archive) (err error) {
-	f, err := m.into.Create(naming.Part(m.p.Run), 0o600)
+	f, err := m.into.Create(naming.Part(m.plan.Run), 0o600)
 	if err != nil {
 		return err
 	}
@@ -339,24 +339,24 @@ func (m *packing) writeArchive(ctx context.Context, root *handle.Dir, list strin
 	}
 	sum := sha256.New()
 	w := &archive.Counter{W: io.MultiWriter(f, sum)}
-	n, err := archive.Pack(ctx, root, filepath.Base(m.p.From), list, w, m.progress())
+	n, err := archive.Pack(ctx, root, filepath.Base(m.plan.From), list, w, m.progress())
 	if err != nil {
 		return err
 	}
 	// It goes to the account whose folder it is, unless there is something in it
 	// that is not that account's own to read.
-	if os.Geteuid() == 0 && m.p.UID != 0 {
-		own, err := archive.AllOf(list, m.p.UID)
+	if os.Geteuid() == 0 && m.plan.UID != 0 {
+		own, err := archive.AllOf(list, m.plan.UID)
 		if err != nil {
 			return err
 		}
 		if own {
-			err = f.Chown(m.p.UID, m.p.GID)
+			err = f.Chown(m.plan.UID, m.plan.GID)
 		} else {
 			m.out.Findings = append(m.out.Findings,
-				finding.New(finding.ArchiveKept, m.p.Copy(), "%s holds entries of other accounts than %s, so the "+
-					"archive belongs to the administrator and is readable by nobody else", m.p.From,
-					m.p.Account).Named(m.p.Name))
+				finding.New(finding.ArchiveKept, m.plan.Copy(), "%s holds entries of other accounts than %s, so the "+
+					"archive belongs to the administrator and is readable by nobody else", m.plan.From,
+					m.plan.Account).Named(m.plan.Name))
 		}
 		if err != nil && !errors.Is(err, os.ErrPermission) {
 			return err
@@ -369,7 +369,7 @@ func (m *packing) writeArchive(ctx context.Context, root *handle.Dir, list strin
 // readArchive reads the archive back from the drive, to its end, and wants
 // every byte of it to be the one that was written.
 func (m *packing) readArchive(ctx context.Context, a *plan.Archive) error {
-	f, err := m.into.OpenFile(naming.Part(m.p.Run))
+	f, err := m.into.OpenFile(naming.Part(m.plan.Run))
 	if err != nil {
 		return err
 	}
@@ -379,7 +379,7 @@ func (m *packing) readArchive(ctx context.Context, a *plan.Archive) error {
 		return err
 	}
 	if !now.SameInode(&a.Made) {
-		return swap.Broken(m.into.Join(naming.Part(m.p.Run)), "something else was put in the place of the archive")
+		return swap.Broken(m.into.Join(naming.Part(m.plan.Run)), "something else was put in the place of the archive")
 	}
 	m.out.Device = f.Uncache(0, 0)
 	_, n, digest, err := m.readWhole(ctx, f, readManifest, nil)
@@ -459,24 +459,24 @@ func (m *packing) unpack(ctx context.Context) error {
 	if err := m.Begin("unpack", 0, 0); err != nil {
 		return err
 	}
-	a, top := &plan.Archive{File: m.p.From}, ""
-	err = m.Act(ctx, "unpack", naming.Part(m.p.Run), func() (err error) {
+	a, top := &plan.Archive{File: m.plan.From}, ""
+	err = m.Act(ctx, "unpack", naming.Part(m.plan.Run), func() (err error) {
 		top, err = m.unpackPart(ctx, in, a, limit, vouched)
 		return err
 	}, nil)
 	if err != nil {
 		return err
 	}
-	if m.p.Final == "" {
-		m.p.Final = top
+	if m.plan.Final == "" {
+		m.plan.Final = top
 	}
 	if free, err := m.mayPlace(); !free || err != nil {
 		return err
 	}
-	err = m.Act(ctx, "place", m.p.Final, func() error { return m.placeMade(&a.Made) }, nil)
+	err = m.Act(ctx, "place", m.plan.Final, func() error { return m.placeMade(&a.Made) }, nil)
 	if errors.Is(err, os.ErrExist) {
-		return plan.Refused(finding.New(finding.TargetTaken, m.p.Copy(), "%s exists already",
-			m.p.Copy()).Instead("`--as` gives the folder another name"))
+		return plan.Refused(finding.New(finding.TargetTaken, m.plan.Copy(), "%s exists already",
+			m.plan.Copy()).Instead("`--as` gives the folder another name"))
 	}
 	if err != nil {
 		return err
@@ -526,7 +526,7 @@ func (m *packing) unpackPart(ctx context.Context, in *handle.File, a *plan.Archi
 
 // roomFor wants room on the target's drive for so many bytes more.
 func (m *packing) roomFor(bytes int64) error {
-	d := m.p.IntoNow
+	d := m.plan.IntoNow
 	if d.Mount == "" {
 		return nil
 	}
@@ -536,7 +536,7 @@ func (m *packing) roomFor(bytes int64) error {
 	if d.Free-bytes >= d.Reserve() {
 		return nil
 	}
-	return plan.Refused(finding.New(finding.SpaceShort, m.p.Into, "%s has too little room for "+
+	return plan.Refused(finding.New(finding.SpaceShort, m.plan.Into, "%s has too little room for "+
 		"what is in the archive: %s more are needed, and a reserve of %s; free %s", d.Name(), pathtext.Size(bytes),
 		pathtext.Size(d.Reserve()), pathtext.Size(d.Free)).OnDrive(d.Name()))
 }
@@ -544,10 +544,10 @@ func (m *packing) roomFor(bytes int64) error {
 // mayPlace refuses a name that is Nexlin's own for what an archive holds.
 func (m *packing) mayPlace() (bool, error) {
 	ours, err := m.Ours()
-	if err != nil || !ours(m.p.Copy()) {
+	if err != nil || !ours(m.plan.Copy()) {
 		return err == nil, err
 	}
-	return false, plan.Refused(finding.New(finding.Protected, m.p.Copy(), "%s %s", m.p.Copy(),
+	return false, plan.Refused(finding.New(finding.Protected, m.plan.Copy(), "%s %s", m.plan.Copy(),
 		places.IsOurs).Instead("`--as` gives the folder another name"))
 }
 
@@ -555,7 +555,7 @@ func (m *packing) mayPlace() (bool, error) {
 // own, which nobody else may enter, without the rights that the directory around
 // it would hand down.
 func (m *packing) makePart() (*handle.Dir, error) {
-	name := naming.Part(m.p.Run)
+	name := naming.Part(m.plan.Run)
 	if err := m.into.Mkdir(name, 0o700); err != nil {
 		return nil, err
 	}
@@ -605,11 +605,11 @@ func (m *packing) placedAlready() (bool, error) {
 	if err != nil || !known {
 		return false, err
 	}
-	var made placeData
+	var made Placement
 	if known, err = m.Last("part-made", &made); err != nil || !known {
 		return false, err
 	}
-	if _, err := m.into.Stat(naming.Part(m.p.Run)); !handle.Missing(err) {
+	if _, err := m.into.Stat(naming.Part(m.plan.Run)); !handle.Missing(err) {
 		return false, err
 	}
 	st, err := m.into.Stat(final)
@@ -618,16 +618,16 @@ func (m *packing) placedAlready() (bool, error) {
 	}
 	// Where inode numbers change with every mount, the name has to do: nothing had
 	// it when the run began.
-	if st.Ino != made.Ino && !m.p.IntoFuse {
+	if st.Ino != made.Ino && !m.plan.IntoFuse {
 		return false, nil
 	}
-	m.p.Final = final
+	m.plan.Final = final
 	return true, nil
 }
 
 // Forward packs or unpacks.
 func (m *packing) Forward(ctx context.Context) error {
-	if m.p.Unpacks() {
+	if m.plan.Unpacks() {
 		return m.unpackOn(ctx)
 	}
 	return m.packOn(ctx)
@@ -637,10 +637,10 @@ func (m *packing) Forward(ctx context.Context) error {
 // become whole.
 func (m *packing) Ended(err error) error {
 	if err == nil || m.placed {
-		return m.stopped(err)
+		return m.setStopped(err)
 	}
 	if gone := m.dropPart(); gone != nil {
-		return m.stopped(errors.Join(err, gone))
+		return m.setStopped(errors.Join(err, gone))
 	}
 	m.out.State = ledger.Undone
 	return errors.Join(err, m.Run.Set(ledger.Undone, err.Error(), nil))
@@ -678,10 +678,10 @@ func (m *packing) look() (err error) {
 // packedAgain reads an archive back that had its name when the run was stopped,
 // and takes it into the ledger.
 func (m *packing) packedAgain(ctx context.Context) error {
-	if err := m.Begin("read back", m.p.Files, m.p.Bytes); err != nil {
+	if err := m.Begin("read back", m.plan.Files, m.plan.Bytes); err != nil {
 		return err
 	}
-	f, err := m.into.OpenFile(m.p.Final)
+	f, err := m.into.OpenFile(m.plan.Final)
 	if err != nil {
 		return err
 	}
@@ -698,7 +698,7 @@ func (m *packing) packedAgain(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	a := &plan.Archive{File: m.p.Copy(), Count: plan.Count{Files: n.Files, Bytes: n.Bytes}, Bytes: st.Size,
+	a := &plan.Archive{File: m.plan.Copy(), Count: plan.Count{Files: n.Files, Bytes: n.Bytes}, Bytes: st.Size,
 		Digest: digest}
 	m.out.Archive, m.out.Verified = a, a.Count
 	return m.Run.Set(ledger.Done, "", m.addPack(a))
@@ -707,8 +707,8 @@ func (m *packing) packedAgain(ctx context.Context) error {
 // addPack has the ledger know an archive that was verified.
 func (m *packing) addPack(a *plan.Archive) func(*ledger.Tx) error {
 	return func(t *ledger.Tx) error {
-		return t.AddPack(ledger.Pack{Redirect: m.p.Name, Folder: m.p.From, File: a.File, Bytes: a.Bytes,
-			Files: a.Count.Files, Digest: a.Digest, Made: time.Now(), Run: m.p.Run})
+		return t.AddPack(ledger.Pack{Redirect: m.plan.Name, Folder: m.plan.From, File: a.File, Bytes: a.Bytes,
+			Files: a.Count.Files, Digest: a.Digest, Made: time.Now(), Run: m.plan.Run})
 	}
 }
 
@@ -718,7 +718,7 @@ func (m *packing) Back(context.Context) error {
 	if done, err := m.placedAlready(); err != nil {
 		return err
 	} else if done {
-		m.out.Stays = m.p.Copy()
+		m.out.Stays = m.plan.Copy()
 	}
 	if err := m.dropPart(); err != nil {
 		return err

@@ -30,13 +30,13 @@ func (m *copier) prepare(ctx context.Context, at plan.Position) error {
 	if err := m.Run.Reserve(preflight.LedgerRoom); err != nil {
 		return err
 	}
-	if m.p.Traits().Merges && m.into == nil {
-		return swap.Broken(m.p.Into, "the directory around the target is not there")
+	if m.plan.Traits().Merges && m.into == nil {
+		return swap.Broken(m.plan.Into, "the directory around the target is not there")
 	}
 	if err := m.parents(ctx); err != nil {
 		return err
 	}
-	if !m.p.Traits().Back {
+	if !m.plan.Traits().Back {
 		if err := m.tag(ctx); err != nil {
 			return err
 		}
@@ -51,16 +51,16 @@ func (m *copier) preparePart(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	var known placeData
+	var known Placement
 	before, err := m.Last("part-made", &known)
 	if err != nil {
 		return err
 	}
 	// Without inode numbers the journal has to do for knowing the part again.
-	allow := m.p.Allow
-	allow.Owners = allow.Owners || m.p.IntoFuse && before
-	err = m.Act(ctx, "part", naming.Part(m.p.Run), func() error {
-		part, err := transfer.OpenPart(m.into, naming.Part(m.p.Run), naming.Strangers(m.p.Run), known.Ino, &allow)
+	allow := m.plan.Allow
+	allow.Owners = allow.Owners || m.plan.IntoFuse && before
+	err = m.Act(ctx, "part", naming.Part(m.plan.Run), func() error {
+		part, err := transfer.OpenPart(m.into, naming.Part(m.plan.Run), naming.Strangers(m.plan.Run), known.Ino, &allow)
 		if err != nil {
 			return err
 		}
@@ -80,7 +80,7 @@ func (m *copier) preparePart(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	made := m.placeData(&st)
+	made := m.placementOf(&st)
 	return m.Act(ctx, "part-made", made, func() error { return nil }, nil)
 }
 
@@ -91,7 +91,7 @@ func (m *copier) parents(ctx context.Context) error {
 		return nil
 	}
 	var err error
-	m.into, err = m.makeDirs(ctx, "parents", m.p.Into, m.p.IntoDrive)
+	m.into, err = m.makeDirs(ctx, "parents", m.plan.Into, m.plan.IntoDrive)
 	return err
 }
 
@@ -129,7 +129,7 @@ type parentsData struct {
 func (m *opener) parent(at **handle.Dir, name string) error {
 	up := *at
 	defer up.Release()
-	sub, err := up.MkdirFor(name, 0o755, m.p.UID, m.p.GID, naming.Scratch(m.p.Run), m.p.Allow.Owners)
+	sub, err := up.MkdirFor(name, 0o755, m.plan.UID, m.plan.GID, naming.Scratch(m.plan.Run), m.plan.Allow.Owners)
 	if errors.Is(err, os.ErrExist) {
 		sub, err = up.Beneath(name)
 	}
@@ -146,15 +146,15 @@ func (m *opener) parent(at **handle.Dir, name string) error {
 
 // tag writes the drive tag, or raises its counter.
 func (m *copier) tag(ctx context.Context) error {
-	if m.p.TagIn == "" {
+	if m.plan.TagIn == "" {
 		return nil
 	}
 	again, err := m.Last("tag", new(map[string]any))
 	if err != nil {
 		return err
 	}
-	return m.Act(ctx, "tag", map[string]any{"in": m.p.TagIn, "new": m.p.NewTag}, func() error {
-		d, err := m.openOn(m.p.TagIn, m.p.IntoDrive)
+	return m.Act(ctx, "tag", map[string]any{"in": m.plan.TagIn, "new": m.plan.NewTag}, func() error {
+		d, err := m.openOn(m.plan.TagIn, m.plan.IntoDrive)
 		if err != nil {
 			return err
 		}
@@ -167,17 +167,17 @@ func (m *copier) tag(ctx context.Context) error {
 		by.Owner, by.Group = st.UID, st.GID
 		err = drive.ChangeTag(d, by, func(now *drive.Tag) (*drive.Tag, error) {
 			if now == nil {
-				now = &drive.Tag{Version: 1, ID: m.p.IntoDrive.ID, Label: m.p.IntoNow.Label,
+				now = &drive.Tag{Version: 1, ID: m.plan.IntoDrive.ID, Label: m.plan.IntoNow.Label,
 					Made: time.Now().UTC().Truncate(time.Second)}
 			} else if err := m.knownTag(now); err != nil {
 				return nil, err
-			} else if again || m.p.TagMade {
+			} else if again || m.plan.TagMade {
 				return nil, nil // it counts runs, and counted this one before it was stopped
 			}
 			now.Counter++
 			return now, nil
 		})
-		if !errors.Is(err, os.ErrPermission) || m.p.NewTag {
+		if !errors.Is(err, os.ErrPermission) || m.plan.NewTag {
 			return err
 		}
 		// Another account's tag identifies the drive for us, too.
@@ -192,12 +192,12 @@ func (m *copier) tag(ctx context.Context) error {
 // knownTag wants the tag that is there to be the one of the plan. Where there
 // was none at inspection, another run has made one meanwhile: it is the drive's.
 func (m *copier) knownTag(t *drive.Tag) error {
-	if t.ID == m.p.IntoDrive.ID {
+	if t.ID == m.plan.IntoDrive.ID {
 		return nil
 	}
-	if !m.p.NewTag {
-		return swap.Broken(m.p.TagIn, "the drive tag is another one than at inspection")
+	if !m.plan.NewTag {
+		return swap.Broken(m.plan.TagIn, "the drive tag is another one than at inspection")
 	}
-	m.p.IntoDrive.ID, m.p.NewTag = t.ID, false
-	return m.Run.SetPlan(m.p)
+	m.plan.IntoDrive.ID, m.plan.NewTag = t.ID, false
+	return m.Run.SetPlan(m.plan)
 }

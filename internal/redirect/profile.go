@@ -96,11 +96,11 @@ func futureTarget(e *engine.Engine, p *plan.Plan) error {
 // A steering has folders that do not exist yet begin at another place.
 type steering struct{ basics }
 
-func (m *steering) Open() error { return m.checkDrive(m.p.Into, m.p.IntoDrive) }
+func (m *steering) Open() error { return m.checkDrive(m.plan.Into, m.plan.IntoDrive) }
 
 func (m *steering) Forward(ctx context.Context) error {
-	for i, s := range m.p.Settings {
-		d, err := m.makeDirs(ctx, fmt.Sprintf("dirs.%d", i), s.To, m.p.IntoDrive)
+	for i, s := range m.plan.Settings {
+		d, err := m.makeDirs(ctx, fmt.Sprintf("dirs.%d", i), s.To, m.plan.IntoDrive)
 		if err != nil {
 			return err
 		}
@@ -118,7 +118,7 @@ func (m *steering) Back(ctx context.Context) error {
 	if err := m.settingsBack(ctx); err != nil {
 		return err
 	}
-	for i := range slices.Backward(m.p.Settings) {
+	for i := range slices.Backward(m.plan.Settings) {
 		var made parentsData
 		known, err := m.Last(fmt.Sprintf("dirs.%d", i), &made)
 		if err != nil {

@@ -22,7 +22,7 @@ import (
 // Compare holds the original against the copy without taking anything in, and
 // adds what it finds to the plan.
 func Compare(ctx context.Context, e *engine.Engine, p *plan.Plan) error {
-	m := &recording{basics{newExecution(e, p)}}
+	m := &recording{basics{New(e, p)}}
 	defer m.close()
 	if err := m.Open(); err != nil {
 		return err
@@ -39,10 +39,10 @@ func (m *recording) Where() (plan.Position, error) { return m.whereLinked() }
 
 // Try tries the link, if it is to be made.
 func (m *recording) Try(context.Context) error {
-	if m.p.From != m.p.Link {
+	if m.plan.From != m.plan.Link {
 		return nil
 	}
-	return m.tryLink()
+	return m.trySwitch()
 }
 
 // Ended ends a run that took nothing in as refused, not as stopped.
@@ -50,7 +50,7 @@ func (m *recording) Ended(err error) error {
 	if refused := (*plan.RefusedError)(nil); errors.As(err, &refused) {
 		return errors.Join(err, m.Run.Set(ledger.Refused, refused.Error(), nil))
 	}
-	return m.stopped(err)
+	return m.setStopped(err)
 }
 
 // Open takes the handles and locks of a record.
@@ -59,20 +59,20 @@ func (m *recording) Open() error {
 	if err != nil {
 		return err
 	}
-	if m.into, err = m.openReal(m.p.Into); err != nil {
+	if m.into, err = m.openReal(m.plan.Into); err != nil {
 		return err
 	}
 	if err := m.lockCopy(); err != nil {
 		return err
 	}
-	if m.p.From == "" {
+	if m.plan.From == "" {
 		return nil
 	}
 	if m.from, err = m.findFrom(); err != nil {
 		return err
 	}
 	if m.from == nil {
-		return swap.Broken(m.p.From, "the original is not there")
+		return swap.Broken(m.plan.From, "the original is not there")
 	}
 	return m.lock(m.from)
 }
@@ -93,8 +93,8 @@ func (m *recording) adopt(ctx context.Context, n int) (*transfer.Adopted, error)
 	}
 	var content, meta differing
 	a, err := transfer.Adopt(ctx, transfer.Adoption{
-		Source: m.from, Copy: live, Prove: true, Dir: dir, N: n, Digest: m.p.Digest, SourceFuse: m.p.FromFuse,
-		CopyFuse: m.p.IntoFuse, Progress: m.Progress,
+		Source: m.from, Copy: live, Prove: true, Dir: dir, N: n, Digest: m.plan.Digest, SourceFuse: m.plan.FromFuse,
+		CopyFuse: m.plan.IntoFuse, Progress: m.Progress,
 		Differs: func(path, what string, isContent bool) {
 			if isContent {
 				content.add(path, what)
@@ -106,12 +106,12 @@ func (m *recording) adopt(ctx context.Context, n int) (*transfer.Adopted, error)
 	if err != nil {
 		return nil, err
 	}
-	m.p.Files, m.p.Bytes, m.p.Entries = a.Files, a.Bytes, a.Entries
-	found := slices.Concat(content.finding(finding.CopyDiffers, m.p), meta.finding(finding.MetaDiffers, m.p))
+	m.plan.Files, m.plan.Bytes, m.plan.Entries = a.Files, a.Bytes, a.Entries
+	found := slices.Concat(content.finding(finding.CopyDiffers, m.plan), meta.finding(finding.MetaDiffers, m.plan))
 	if n := a.LeadOut; n > 0 && m.from != nil {
 		found = append(found, finding.New(finding.HardLinksOut, m.from.Join(a.LeadOutPaths[0]),
 			"%s in %s have further names outside of it", plan.EntryCount(int64(n)),
-			m.from.Path()).Named(m.p.Name).As(finding.Blocker).Listing(n, late.PathsUnder(m.from.Path(), a.LeadOutPaths)))
+			m.from.Path()).Named(m.plan.Name).As(finding.Blocker).Listing(n, late.PathsUnder(m.from.Path(), a.LeadOutPaths)))
 	}
 	if m.from != nil {
 		more, first, err := transfer.Beyond(ctx, m.from, live, finding.Listed)
@@ -119,13 +119,13 @@ func (m *recording) adopt(ctx context.Context, n int) (*transfer.Adopted, error)
 			return a, err
 		}
 		if more > 0 {
-			found = append(found, finding.New(finding.MoreInCopy, filepath.Join(m.p.Copy(), first[0]),
-				"%s in %s that %s has not", plan.EntryCount(int64(more)), m.p.Copy(), m.p.From).Named(m.p.Name).
-				Listing(more, late.PathsUnder(m.p.Copy(), first)))
+			found = append(found, finding.New(finding.MoreInCopy, filepath.Join(m.plan.Copy(), first[0]),
+				"%s in %s that %s has not", plan.EntryCount(int64(more)), m.plan.Copy(), m.plan.From).Named(m.plan.Name).
+				Listing(more, late.PathsUnder(m.plan.Copy(), first)))
 		}
 	}
 	check := plan.Plan{Findings: found, Kind: plan.KindRecord}
-	check.AcceptFound(m.p.Accepted)
+	check.AcceptFound(m.plan.Accepted)
 	m.out.Findings = append(m.out.Findings, check.Findings...)
 	return a, check.Blocked()
 }
@@ -170,7 +170,7 @@ func (m *recording) Forward(ctx context.Context) error {
 	if at != plan.Switched {
 		if err := handle.InOrder(func() error { return m.prove(ctx) }, func() error { return m.tag(ctx) },
 			func() error { return m.Begin("switch", 0, 0) }, func() error {
-				return m.Act(ctx, "switch", m.p.LinkText, func() error { return m.recordSwitch(ctx) }, nil)
+				return m.Act(ctx, "switch", m.plan.LinkText, func() error { return m.recordSwitch(ctx) }, nil)
 			}); err != nil {
 			return err
 		}
@@ -182,7 +182,7 @@ func (m *recording) Forward(ctx context.Context) error {
 // takeIn tries the link, and writes what was proven to drive and ledger.
 func (m *recording) takeIn(ctx context.Context) (err error) {
 	if m.spool == nil {
-		if m.spool, err = m.SpoolOf(m.p.Run); err != nil {
+		if m.spool, err = m.SpoolOf(m.plan.Run); err != nil {
 			return err
 		}
 	}
@@ -197,11 +197,11 @@ func (m *recording) takeIn(ctx context.Context) (err error) {
 		return err
 	}
 	if m.from != nil {
-		if err := m.Act(ctx, "late-writes", m.p.HeldPath(), func() error { return m.late(ctx) }, nil); err != nil {
+		if err := m.Act(ctx, "late-writes", m.plan.HeldPath(), func() error { return m.bringLate(ctx) }, nil); err != nil {
 			return err
 		}
 	}
-	if err := m.Act(ctx, "notes", m.p.Name, func() error { return m.describe(note.Here) }, nil); err != nil {
+	if err := m.Act(ctx, "notes", m.plan.Name, func() error { return m.writeNotes(note.Here) }, nil); err != nil {
 		return err
 	}
 	if err := m.End(ledger.Done); err != nil {
@@ -225,8 +225,8 @@ func (m *recording) recordHeld(ctx context.Context) (*ledger.Held, error) {
 	if m.from == nil {
 		return nil, nil
 	}
-	h := m.held()
-	if m.p.FromFuse {
+	h := m.heldRow()
+	if m.plan.FromFuse {
 		h.Ino = 0
 	}
 	facts, err := inventory.Measure(ctx, m.from, inventory.Options{SkipDeep: true, Scratch: m.Run.Dir()})
@@ -252,7 +252,7 @@ func (m *recording) prove(ctx context.Context) error {
 		return err
 	}
 	m.out.Verified = plan.Count{Files: a.Files, Bytes: a.Bytes}
-	if err := composeFrozen(m.Run.Dir(), m.spool, m.p.Digest); err != nil {
+	if err := composeFrozen(m.Run.Dir(), m.spool, m.plan.Digest); err != nil {
 		return err
 	}
 	return run.Point(ctx, "proven")
@@ -260,10 +260,10 @@ func (m *recording) prove(ctx context.Context) error {
 
 // whereRecord tells whether the link leads to the copy already.
 func (m *recording) whereRecord() (plan.Position, error) {
-	if m.p.From == m.p.Link {
+	if m.plan.From == m.plan.Link {
 		return m.whereMove()
 	}
-	ours, err := m.linkPlace().Says(m.p.LinkText)
+	ours, err := m.linkPlace().Says(m.plan.LinkText)
 	if err != nil || !ours {
 		return plan.AsBefore, err
 	}
@@ -278,31 +278,31 @@ func (m *recording) whereRecord() (plan.Position, error) {
 // recordSwitch puts our link in the place of the folder or of the link that
 // somebody made.
 func (m *recording) recordSwitch(ctx context.Context) error {
-	if m.p.From == m.p.Link {
+	if m.plan.From == m.plan.Link {
 		return m.toLink(ctx)
 	}
-	done, err := m.linkPlace().Says(m.p.LinkText)
+	done, err := m.linkPlace().Says(m.plan.LinkText)
 	if err != nil {
 		return err
 	}
 	if done {
 		return m.dropOwn(m.linkIn)
 	}
-	return m.linkPlace().Lead(m.p.OldText, m.p.LinkText)
+	return m.linkPlace().Lead(m.plan.OldText, m.plan.LinkText)
 }
 
 // Back takes a record back: link and folder are as they were, and the
 // ledger forgets both.
 func (m *recording) Back(ctx context.Context) error {
-	err := m.Act(ctx, "switch-back", m.p.OldText, func() error {
-		if m.p.From == m.p.Link {
+	err := m.Act(ctx, "switch-back", m.plan.OldText, func() error {
+		if m.plan.From == m.plan.Link {
 			return m.toFolder(ctx)
 		}
-		ours, err := m.linkPlace().Says(m.p.LinkText)
+		ours, err := m.linkPlace().Says(m.plan.LinkText)
 		if err != nil || !ours {
 			return err
 		}
-		return m.linkPlace().Lead(m.p.LinkText, m.p.OldText)
+		return m.linkPlace().Lead(m.plan.LinkText, m.plan.OldText)
 	}, nil)
 	if err != nil {
 		return err
@@ -314,13 +314,13 @@ func (m *recording) Back(ctx context.Context) error {
 	if err := m.dropOwn(m.linkIn, m.heldIn); err != nil {
 		return err
 	}
-	if err := m.forget(); err != nil {
+	if err := m.forgetRun(); err != nil {
 		return err
 	}
 	return m.Run.Set(ledger.Undone, "", func(t *ledger.Tx) error {
-		if err := t.HeldGone(m.p.Run, m.p.HeldPath()); err != nil {
+		if err := t.HeldGone(m.plan.Run, m.plan.HeldPath()); err != nil {
 			return err
 		}
-		return t.RemoveRedirect(m.p.Name)
+		return t.RemoveRedirect(m.plan.Name)
 	})
 }

@@ -9,19 +9,19 @@ import (
 	"nexlin/internal/transfer"
 )
 
-// amend takes changes into the spool and the frozen manifest of a run and
+// amendRecords takes changes into the spool and the frozen manifest of a run and
 // returns the new spool. The old one goes last: it is the one that agrees with
 // the frozen manifest until that is composed anew.
-func (m *describer) amend(ctx context.Context, id string, digest transfer.Digest, live *handle.Dir,
+func (m *describer) amendRecords(ctx context.Context, id string, digest transfer.Digest, live *handle.Dir,
 	spool *transfer.Spool, changes []transfer.Record) (*transfer.Spool, error) {
-	return m.renew(ctx, id, digest, live, func(dir string, n int) (*transfer.Spool, error) {
+	return m.rewriteRecords(ctx, id, digest, live, func(dir string, n int) (*transfer.Spool, error) {
 		return transfer.Amend(spool, dir, n, changes)
 	})
 }
 
-// renew has the spool of a run made anew and composes the frozen manifest
+// rewriteRecords has the spool of a run made anew and composes the frozen manifest
 // from it.
-func (m *describer) renew(ctx context.Context, id string, digest transfer.Digest, live *handle.Dir,
+func (m *describer) rewriteRecords(ctx context.Context, id string, digest transfer.Digest, live *handle.Dir,
 	make func(dir string, n int) (*transfer.Spool, error)) (*transfer.Spool, error) {
 	if err := live.SyncAll(); err != nil {
 		return nil, err

@@ -71,7 +71,7 @@ func Recoverable(e *engine.Engine, row ledger.RunRow) (*Recovery, error) {
 	if p.Small() {
 		return r, nil
 	}
-	m := newExecution(e, p)
+	m := New(e, p)
 	m.looksOnly = true
 	if only, err := m.onlyCopied(); only || err != nil {
 		return r, err
@@ -80,7 +80,7 @@ func Recoverable(e *engine.Engine, row ledger.RunRow) (*Recovery, error) {
 	if err := m.openAny(); err != nil {
 		return nil, err
 	}
-	at, err := m.where()
+	at, err := m.standsAt()
 	r.Switched = at == plan.Switched
 	if at == plan.Between && !p.MovesOn() {
 		r.Aside = p.FolderAway()
@@ -92,7 +92,7 @@ func Recoverable(e *engine.Engine, row ledger.RunRow) (*Recovery, error) {
 // switch: then nothing but its copy is to be taken back, and that needs neither
 // the link nor the folder.
 func (m *undoer) onlyCopied() (bool, error) {
-	if k := m.p.Traits(); !k.First && !k.Onward && !k.Back {
+	if k := m.plan.Traits(); !k.First && !k.Onward && !k.Back {
 		return false, nil
 	}
 	begun, err := m.Begun("switch")
@@ -112,10 +112,10 @@ func (m *undoer) openToUndo() (err error) {
 
 // openCopy opens where the copy lies, and what has lent to it.
 func (m *undoer) openCopy() (err error) {
-	if err := m.checkDrive(m.p.Into, m.p.IntoDrive); err != nil {
+	if err := m.checkDrive(m.plan.Into, m.plan.IntoDrive); err != nil {
 		return err
 	}
-	if m.linkIn, err = m.openReal(filepath.Dir(m.p.Link)); handle.IgnoreMissing(err) != nil {
+	if m.linkIn, err = m.openReal(filepath.Dir(m.plan.Link)); handle.IgnoreMissing(err) != nil {
 		return err
 	}
 	if m.linkIn != nil { // its place may be gone: the copy is taken back all the same
@@ -123,10 +123,10 @@ func (m *undoer) openCopy() (err error) {
 			return err
 		}
 	}
-	if m.into, err = m.openReal(m.p.Into); handle.Missing(err) {
+	if m.into, err = m.openReal(m.plan.Into); handle.Missing(err) {
 		return nil // it was not made yet, or is gone with all in it
 	}
-	if err != nil || m.p.Base == nil || !m.p.Base.Take {
+	if err != nil || m.plan.Base == nil || !m.plan.Base.Take {
 		return err
 	}
 	return m.openLender()
@@ -135,8 +135,8 @@ func (m *undoer) openCopy() (err error) {
 // dropTrials takes away what trials that were killed have left around the link and
 // Onward the way to the target, as far as this account may.
 func (m *undoer) dropTrials() error {
-	for _, at := range []string{filepath.Dir(m.p.Link), m.p.Into} {
-		if m.p.Link == "" || at == "" {
+	for _, at := range []string{filepath.Dir(m.plan.Link), m.plan.Into} {
+		if m.plan.Link == "" || at == "" {
 			continue
 		}
 		if there, err := drive.Existing(at); err == nil {
@@ -168,7 +168,7 @@ func (m *undoer) uncopied(ctx context.Context) error {
 		}
 		setAside, err := m.setAside(ctx, plan.AsBefore)
 		if err == nil && setAside != "" {
-			err = swap.Broken(m.p.Copy(), "the copy has its final name, and the journal does not say so")
+			err = swap.Broken(m.plan.Copy(), "the copy has its final name, and the journal does not say so")
 		}
 		if err == nil {
 			err = m.giveBack(ctx)
@@ -186,9 +186,9 @@ func (m *undoer) uncopied(ctx context.Context) error {
 	return m.undone(ctx, "")
 }
 
-// takeRun takes up a run that was stopped, or, for undo, one that is done. open
+// Take takes up a run that was stopped, or, for undo, one that is done. open
 // opens what is needed for that.
-func takeRun(e *engine.Engine, row ledger.RunRow, open func(*execution) error) (*execution, error) {
+func Take(e *engine.Engine, row ledger.RunRow, open func(*execution) error) (*execution, error) {
 	if err := e.Ledger.UseSpare(); err != nil {
 		return nil, err
 	}
@@ -201,7 +201,7 @@ func takeRun(e *engine.Engine, row ledger.RunRow, open func(*execution) error) (
 		taken.Release()
 		return nil, err
 	}
-	m := newExecution(e, p)
+	m := New(e, p)
 	m.Run, m.patience = taken, patience{p.WaitQuiet}
 	if err := open(m); err != nil {
 		m.close()
@@ -223,7 +223,7 @@ func resumeRun(ctx context.Context, e *engine.Engine, row ledger.RunRow) (*plan.
 	if err := Resumable(row); err != nil {
 		return nil, err
 	}
-	m, err := takeRun(e, row, (*execution).openAny)
+	m, err := Take(e, row, (*execution).openAny)
 	if err != nil {
 		return nil, err
 	}
@@ -246,7 +246,7 @@ func Undo(ctx context.Context, e *engine.Engine, row ledger.RunRow) (*plan.Outco
 }
 
 func undoRun(ctx context.Context, e *engine.Engine, row ledger.RunRow) (*plan.Outcome, error) {
-	m, err := takeRun(e, row, (*execution).openToUndo)
+	m, err := Take(e, row, (*execution).openToUndo)
 	if err != nil {
 		return nil, err
 	}
@@ -271,11 +271,11 @@ func undoRun(ctx context.Context, e *engine.Engine, row ledger.RunRow) (*plan.Ou
 	}
 	if err != nil && wasDone {
 		// A run that was done counts as stopped only once it is half undone.
-		return m.out, errors.Join(&plan.StoppedError{Run: row.ID, Kind: row.Kind, Phase: "undo", Link: m.p.Link,
+		return m.out, errors.Join(&plan.StoppedError{Run: row.ID, Kind: row.Kind, Phase: "undo", Link: m.plan.Link,
 			Switched: true, Err: err},
 			m.Run.Set(ledger.Stopped, err.Error(), nil))
 	}
-	if err = m.stopped(err); err == nil {
+	if err = m.setStopped(err); err == nil {
 		m.out.State = ledger.Undone
 	}
 	return m.out, err

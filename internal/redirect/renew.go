@@ -32,7 +32,7 @@ func UpdateManifest(ctx context.Context, e *engine.Engine, r ledger.Redirect, d 
 	p.Link, p.Target, p.LinkText = r.Link, r.Target, r.LinkText()
 	p.Into, p.Final, p.IntoDrive = filepath.Dir(r.Target), filepath.Base(r.Target), r.Drive
 	p.FromDrive, p.From, p.Held, p.Base, p.Empty = r.Drive, "", "", nil, nil
-	m := newExecution(e, &p)
+	m := New(e, &p)
 	m.job = &renewing{basics: basics{m}, verdict: d.verdict}
 	return m.conduct(ctx)
 }
@@ -49,20 +49,20 @@ func (m *renewing) Open() error { return m.openMended(false) }
 // Forward writes the new records and the manifest on the drive.
 func (m *renewing) Forward(ctx context.Context) error {
 	if m.verdict == nil { // stopped: what the check had found is gone with it
-		d, err := CheckDeep(ctx, m.Engine, *m.p.Before, DeepOptions{FromStart: true})
+		d, err := CheckDeep(ctx, m.Engine, *m.plan.Before, DeepOptions{FromStart: true})
 		if err != nil {
 			return err
 		}
 		if m.verdict = d.verdict; m.verdict == nil {
-			return swap.Broken(m.p.Copy(), "it can't be read, or its records can't")
+			return swap.Broken(m.plan.Copy(), "it can't be read, or its records can't")
 		}
 	}
-	live, err := m.into.Beneath(m.p.Final)
+	live, err := m.into.Beneath(m.plan.Final)
 	if err != nil {
 		return err
 	}
 	defer live.Release()
-	old, err := m.SpoolOf(m.p.Before.Run)
+	old, err := m.SpoolOf(m.plan.Before.Run)
 	if err != nil {
 		return err
 	}
@@ -72,7 +72,7 @@ func (m *renewing) Forward(ctx context.Context) error {
 			return err
 		}
 	}
-	m.digester = transfer.NewDigester(m.p.Digest)
+	m.digester = transfer.NewDigester(m.plan.Digest)
 	m.spool, err = transfer.Compose(m.Run.Dir(), 1, func(put func(*transfer.Record) error) error {
 		return transfer.Match(ctx, live, old, func(rec *transfer.Record, now *inventory.Entry) error {
 			next, err := m.renewed(ctx, rec, now)
@@ -85,16 +85,16 @@ func (m *renewing) Forward(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := composeFrozen(m.Run.Dir(), m.spool, m.p.Digest); err != nil {
+	if err := composeFrozen(m.Run.Dir(), m.spool, m.plan.Digest); err != nil {
 		return err
 	}
 	if err := run.Point(ctx, "records"); err != nil {
 		return err
 	}
 	m.count()
-	r := *m.p.Before
-	r.Run, r.Files, r.Bytes = m.p.Run, m.p.Files, m.p.Bytes
-	if err := m.Act(ctx, "notes", m.p.Name, func() error { return m.describeFrom(m.Run.Dir(), m.noteOf(&r)) },
+	r := *m.plan.Before
+	r.Run, r.Files, r.Bytes = m.plan.Run, m.plan.Files, m.plan.Bytes
+	if err := m.Act(ctx, "notes", m.plan.Name, func() error { return m.writeNotesFrom(m.Run.Dir(), m.noteOf(&r)) },
 		nil); err != nil {
 		return err
 	}
@@ -120,7 +120,7 @@ func (m *renewing) renewed(ctx context.Context, rec *transfer.Record, now *inven
 	if now.Stat.IsDevice() {
 		next.Rdev = now.Stat.Rdev
 	}
-	snap := transfer.SnapOf(&now.Stat, now.Xattrs).On(m.p.IntoFuse)
+	snap := transfer.SnapOf(&now.Stat, now.Xattrs).On(m.plan.IntoFuse)
 	next.Fact = transfer.Fact{Flags: transfer.Copied | transfer.Verified, Source: snap, Copy: snap}
 	if !now.Stat.IsRegular() {
 		return next, nil
@@ -145,11 +145,11 @@ func codeOf(v *Verdict, rec *transfer.Record) finding.Code {
 
 // Back has the drive say again what it said before.
 func (m *renewing) Back(ctx context.Context) error {
-	err := m.Act(ctx, "notes", m.p.Name, func() error {
-		return m.describeFrom(m.Ledger.RunDir(m.p.Before.Run), m.noteOf(m.p.Before))
+	err := m.Act(ctx, "notes", m.plan.Name, func() error {
+		return m.writeNotesFrom(m.Ledger.RunDir(m.plan.Before.Run), m.noteOf(m.plan.Before))
 	}, nil)
 	if err != nil {
 		return err
 	}
-	return m.Run.Set(ledger.Undone, "", func(t *ledger.Tx) error { return t.SaveRedirect(*m.p.Before) })
+	return m.Run.Set(ledger.Undone, "", func(t *ledger.Tx) error { return t.SaveRedirect(*m.plan.Before) })
 }

@@ -33,7 +33,7 @@ func RestoreLinks(ctx context.Context, e *engine.Engine, r *Restore) (*plan.Outc
 	if r.Blocked() {
 		return nil, &plan.RefusedError{Findings: r.Findings}
 	}
-	m := newExecution(e, r.plan)
+	m := New(e, r.plan)
 	m.out.Findings = r.Findings
 	return m.conduct(ctx)
 }
@@ -58,10 +58,10 @@ func UnrestoreLinks(ctx context.Context, e *engine.Engine, id string, why error)
 type restoring struct{ basics }
 
 func (m *restoring) Open() (err error) {
-	if err := m.checkDrive(m.p.Into, m.p.IntoDrive); err != nil {
+	if err := m.checkDrive(m.plan.Into, m.plan.IntoDrive); err != nil {
 		return err
 	}
-	m.into, err = m.openReal(m.p.Into)
+	m.into, err = m.openReal(m.plan.Into)
 	return err
 }
 
@@ -70,7 +70,7 @@ func (m *restoring) Forward(ctx context.Context) error {
 	if err := m.linkParents(ctx); err != nil {
 		return err
 	}
-	live, err := m.into.Beneath(m.p.Final)
+	live, err := m.into.Beneath(m.plan.Final)
 	if err != nil {
 		return err
 	}
@@ -87,7 +87,7 @@ func (m *restoring) Forward(ctx context.Context) error {
 	if held != nil {
 		defer held.Release()
 		a, err := transfer.Adopt(ctx, transfer.Adoption{Source: held, Copy: live, Dir: m.Run.Dir(), N: 1,
-			Digest: m.p.Digest, CopyFuse: m.p.IntoFuse, Progress: m.Progress})
+			Digest: m.plan.Digest, CopyFuse: m.plan.IntoFuse, Progress: m.Progress})
 		if err != nil {
 			return err
 		}
@@ -95,7 +95,7 @@ func (m *restoring) Forward(ctx context.Context) error {
 	} else if m.spool, err = m.spoolFromDrive(ctx, live); err != nil {
 		return err
 	}
-	if err := composeFrozen(m.Run.Dir(), m.spool, m.p.Digest); err != nil {
+	if err := composeFrozen(m.Run.Dir(), m.spool, m.plan.Digest); err != nil {
 		return err
 	}
 	if err := run.Point(ctx, "records"); err != nil {
@@ -119,7 +119,7 @@ func (m *restoring) Forward(ctx context.Context) error {
 
 // linkParents makes the directories around the link that a fresh home lacks.
 func (m *restoring) linkParents(ctx context.Context) error {
-	dir := filepath.Dir(m.p.Link)
+	dir := filepath.Dir(m.plan.Link)
 	if anchor, err := drive.Existing(dir); err != nil || anchor == dir {
 		return err
 	}
@@ -135,17 +135,17 @@ func (m *restoring) heldBeside() (*handle.Dir, error) {
 	if err != nil || said == nil || said.Run == "" || strings.ContainsAny(said.Run, "/\x00") {
 		return nil, err
 	}
-	parent, err := handle.OpenReal(filepath.Dir(m.p.Link))
+	parent, err := handle.OpenReal(filepath.Dir(m.plan.Link))
 	if err != nil {
 		return nil, handle.IgnoreMissing(err)
 	}
 	defer parent.Release()
-	name := naming.Held(filepath.Base(m.p.Link), said.Run)
+	name := naming.Held(filepath.Base(m.plan.Link), said.Run)
 	d, err := parent.Beneath(name)
 	if handle.Absent(err) {
 		return nil, nil
 	}
-	m.p.HeldIn, m.p.Held = parent.Path(), name
+	m.plan.HeldIn, m.plan.Held = parent.Path(), name
 	return d, err
 }
 
@@ -165,7 +165,7 @@ func (m *restoring) noteOnDrive() (*note.Note, error) {
 			continue
 		}
 		said, err := note.Read(rec, name)
-		if err == nil && said.Target == m.p.Final && said.State == note.Here {
+		if err == nil && said.Target == m.plan.Final && said.State == note.Here {
 			return said, nil
 		}
 	}
@@ -177,7 +177,7 @@ func (m *restoring) restoredHeld(ctx context.Context, held *handle.Dir) (*ledger
 	if err != nil {
 		return nil, err
 	}
-	d, err := m.Drives.Of(m.p.HeldIn)
+	d, err := m.Drives.Of(m.plan.HeldIn)
 	if err != nil {
 		return nil, err
 	}
@@ -186,8 +186,8 @@ func (m *restoring) restoredHeld(ctx context.Context, held *handle.Dir) (*ledger
 		return nil, err
 	}
 	h := ledger.Held{
-		Redirect: m.p.Name, Run: m.p.Run, Path: m.p.HeldPath(), Ino: st.Ino, Bytes: facts.Allocated,
-		Files: facts.Files, Drive: places.Ref(&d), Since: m.p.Made,
+		Redirect: m.plan.Name, Run: m.plan.Run, Path: m.plan.HeldPath(), Ino: st.Ino, Bytes: facts.Allocated,
+		Files: facts.Files, Drive: places.Ref(&d), Since: m.plan.Made,
 	}
 	return &h, nil
 }
@@ -206,9 +206,9 @@ func (m *restoring) spoolFromDrive(ctx context.Context, live *handle.Dir) (*tran
 		}
 	}
 	m.out.Findings = append(m.out.Findings,
-		finding.New(finding.RecordLost, m.p.Copy(), "the manifest of %s can't be used", m.p.Copy()).Named(m.p.Name))
-	a, err := transfer.Adopt(ctx, transfer.Adoption{Copy: live, Dir: m.Run.Dir(), N: 1, Digest: m.p.Digest,
-		CopyFuse: m.p.IntoFuse, Progress: m.Progress})
+		finding.New(finding.RecordLost, m.plan.Copy(), "the manifest of %s can't be used", m.plan.Copy()).Named(m.plan.Name))
+	a, err := transfer.Adopt(ctx, transfer.Adoption{Copy: live, Dir: m.Run.Dir(), N: 1, Digest: m.plan.Digest,
+		CopyFuse: m.plan.IntoFuse, Progress: m.Progress})
 	return a.Spool, err
 }
 
@@ -254,7 +254,7 @@ func (m *restoring) spoolFromManifest(ctx context.Context, live *handle.Dir, sai
 				return errors.Join(errManifest, err)
 			}
 			if e.BLAKE3 {
-				m.p.Digest = transfer.BLAKE3
+				m.plan.Digest = transfer.BLAKE3
 			}
 			rec, err := m.recordOf(live, &e)
 			if err != nil {
@@ -278,7 +278,7 @@ func (m *restoring) recordOf(live *handle.Dir, e *manifest.Entry) (*transfer.Rec
 	}
 	st, err := statBeneath(live, e.Path)
 	if err == nil {
-		rec.Fact.Copy = transfer.SnapOf(&st, e.Xattrs).On(m.p.IntoFuse)
+		rec.Fact.Copy = transfer.SnapOf(&st, e.Xattrs).On(m.plan.IntoFuse)
 	} else if handle.Absent(err) || errors.Is(err, fs.ErrPermission) {
 		err = nil // a person's work, or another account's
 	}
@@ -301,30 +301,30 @@ func statBeneath(d *handle.Dir, path string) (handle.Stat, error) {
 // Back forgets a redirect again whose link was not made yet, or was
 // taken away.
 func (m *restoring) Back(context.Context) error {
-	if parent, err := handle.OpenReal(filepath.Dir(m.p.Link)); err == nil {
+	if parent, err := handle.OpenReal(filepath.Dir(m.plan.Link)); err == nil {
 		defer parent.Release()
-		ours, err := m.placeIn(parent).Says(m.p.LinkText)
+		ours, err := m.placeIn(parent).Says(m.plan.LinkText)
 		if err != nil {
 			return err
 		}
 		if ours {
-			return plan.Refused(finding.New(finding.KnownAlready, m.p.Link,
-				"the link of %s is there; detach it first", m.p.Name).Named(m.p.Name).As(finding.Blocker).
-				Instead("`nexlin detach " + pathtext.Quote(m.p.Name) + "`"))
+			return plan.Refused(finding.New(finding.KnownAlready, m.plan.Link,
+				"the link of %s is there; detach it first", m.plan.Name).Named(m.plan.Name).As(finding.Blocker).
+				Instead("`nexlin detach " + pathtext.Quote(m.plan.Name) + "`"))
 		}
 	}
-	held, err := m.Ledger.HeldOf(m.p.Name)
+	held, err := m.Ledger.HeldOf(m.plan.Name)
 	if err != nil {
 		return err
 	}
 	return m.Run.Set(ledger.Undone, "", func(t *ledger.Tx) error {
 		for _, h := range held {
-			if h.Run == m.p.Run {
+			if h.Run == m.plan.Run {
 				if err := t.HeldGone(h.Run, h.Path); err != nil {
 					return err
 				}
 			}
 		}
-		return t.RemoveRedirect(m.p.Name)
+		return t.RemoveRedirect(m.plan.Name)
 	})
 }

@@ -33,7 +33,7 @@ const maxPasses = 5
 // An opener has what a run works on: directories, by handles and locks, and its records.
 type opener struct {
 	*engine.Engine
-	p *plan.Plan
+	plan *plan.Plan
 	*run.Journal
 	out *plan.Outcome
 	job job
@@ -83,9 +83,9 @@ type undoer struct {
 // it may be called again after a stop at any moment (I3).
 type execution struct{ undoer }
 
-func newExecution(e *engine.Engine, p *plan.Plan) *execution {
+func New(e *engine.Engine, p *plan.Plan) *execution {
 	m := &execution{}
-	m.Engine, m.p, m.Journal = e, p, run.NewJournal(e.Ledger, p.Run, e.Progress)
+	m.Engine, m.plan, m.Journal = e, p, run.NewJournal(e.Ledger, p.Run, e.Progress)
 	m.out = &plan.Outcome{Run: p.Run, Kind: p.Kind, Plan: p, Findings: p.Findings}
 	m.job = unknown{basics{m}}
 	if make := makers[p.Kind]; make != nil {
@@ -97,12 +97,12 @@ func newExecution(e *engine.Engine, p *plan.Plan) *execution {
 // enlist takes the run into the ledger, if what the ledger says of the redirect
 // is still what the plan was made from.
 func (m *execution) enlist() (err error) {
-	if m.p.Traits().Spare {
+	if m.plan.Traits().Spare {
 		if err := m.Ledger.UseSpare(); err != nil {
 			return err
 		}
 	}
-	m.Run, err = m.Ledger.Begin(m.p.Run, m.p.Kind, m.p.Name, m.p, m.p.StillHolds)
+	m.Run, err = m.Ledger.Begin(m.plan.Run, m.plan.Kind, m.plan.Name, m.plan, m.plan.StillHolds)
 	return err
 }
 
@@ -154,7 +154,7 @@ func whatHoldsUp(e *engine.Engine, p *plan.Plan) error {
 		return nil // at its end, or taken back
 	}
 	if p.Into != "" {
-		if err := newExecution(e, p).checkDrive(p.Into, p.IntoDrive); err != nil {
+		if err := New(e, p).checkDrive(p.Into, p.IntoDrive); err != nil {
 			return err
 		}
 	}
@@ -190,22 +190,22 @@ func stoppedRunsOf(e *engine.Engine, r *ledger.Redirect) (out []finding.Finding,
 	return out, err
 }
 
-// stopped records that a run ended before its end, and why.
-func (m *execution) stopped(err error) error {
+// setStopped records that a run ended before its end, and why.
+func (m *execution) setStopped(err error) error {
 	if err == nil {
 		m.out.State = ledger.Done
 		return nil
 	}
 	m.out.State = ledger.Stopped
-	s := &plan.StoppedError{Run: m.p.Run, Kind: m.p.Kind, Phase: m.Phase(), Link: m.p.Link, Switched: m.switched,
+	s := &plan.StoppedError{Run: m.plan.Run, Kind: m.plan.Kind, Phase: m.Phase(), Link: m.plan.Link, Switched: m.switched,
 		Err: err}
 	if errors.Is(err, plan.ErrStillChanging) {
 		s.Writers = m.writers()
 	}
-	if m.linkIn != nil && m.heldIn != nil && !m.p.MovesOn() {
-		at, e := m.where()
+	if m.linkIn != nil && m.heldIn != nil && !m.plan.MovesOn() {
+		at, e := m.standsAt()
 		if s.Taken = placeTaken(e); s.Taken || e == nil && at == plan.Between {
-			s.Aside = m.p.FolderAway()
+			s.Aside = m.plan.FolderAway()
 		}
 	}
 	s.At = errorPath(err)
@@ -240,7 +240,7 @@ func (m *opener) driveOf(err error, path string) string {
 		return "the drive with Nexlin's records, at " + m.Ledger.Dir()
 	}
 	var name, mount string
-	for _, d := range []ledger.DriveRef{m.p.FromDrive, m.p.IntoDrive} {
+	for _, d := range []ledger.DriveRef{m.plan.FromDrive, m.plan.IntoDrive} {
 		if at := d.Mount; at != "" && pathtext.Within(path, at) && len(at) > len(mount) {
 			name, mount = d.Label, at
 		}
@@ -249,7 +249,7 @@ func (m *opener) driveOf(err error, path string) string {
 }
 
 func (m *execution) writers() []string {
-	holders, err := inuse.WritersBelow(context.Background(), m.p.From)
+	holders, err := inuse.WritersBelow(context.Background(), m.plan.From)
 	if err != nil {
 		return nil
 	}
@@ -275,10 +275,10 @@ func (m *opener) close() {
 	}
 }
 
-// tryLink does the switch in small beside the folder, before a byte is
+// trySwitch does the switch in small beside the folder, before a byte is
 // copied: a right that is missing shows now.
-func (m *switcher) tryLink() error {
-	p := m.p
+func (m *switcher) trySwitch() error {
+	p := m.plan
 	exchanges := false
 	err := drive.InTrial(m.linkIn, func(t *handle.Dir) (err error) {
 		exchanges, err = link.TryIn(t, p.LinkText)
@@ -317,7 +317,7 @@ func (m *switcher) tryLink() error {
 
 // forward carries the run from wherever it stands to its end.
 func (m *execution) forward(ctx context.Context) error {
-	at, err := m.where()
+	at, err := m.standsAt()
 	if err != nil {
 		return err
 	}
@@ -332,7 +332,7 @@ func (m *execution) forward(ctx context.Context) error {
 // untilSwitch copies and verifies, and stops before the switch; one that is behind
 // the switch already stays there.
 func (m *execution) untilSwitch(ctx context.Context) error {
-	at, err := m.where()
+	at, err := m.standsAt()
 	if err != nil || at >= plan.Between {
 		return err
 	}
@@ -342,7 +342,7 @@ func (m *execution) untilSwitch(ctx context.Context) error {
 // copyWhole makes and verifies the copy, up to the switch.
 func (m *copier) copyWhole(ctx context.Context, at plan.Position) error {
 	if m.from == nil {
-		return swap.Broken(m.p.From, "the folder that is to be copied is not there")
+		return swap.Broken(m.plan.From, "the folder that is to be copied is not there")
 	}
 	if err := m.tryFolder(ctx); err != nil {
 		return err
@@ -358,7 +358,7 @@ func (m *copier) copyWhole(ctx context.Context, at plan.Position) error {
 
 // fromSwitch leads programs to the copy, and does what follows.
 func (m *execution) fromSwitch(ctx context.Context) error {
-	at, err := m.where()
+	at, err := m.standsAt()
 	if err != nil {
 		return err
 	}

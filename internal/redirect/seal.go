@@ -29,17 +29,17 @@ import (
 // the ledger, writes manifest and note to the drive, and gives the part its
 // last metadata. All of it is flushed: nothing after this waits for data.
 func (m *copier) seal(ctx context.Context) error {
-	if err := composeFrozen(m.Run.Dir(), m.spool, m.p.Digest); err != nil {
+	if err := composeFrozen(m.Run.Dir(), m.spool, m.plan.Digest); err != nil {
 		return err
 	}
-	if !m.p.Traits().Back && !m.p.Traits().Merges {
-		if err := m.Act(ctx, "note", map[string]any{"in": m.p.Into, "name": m.p.Name}, func() error {
-			return m.describe(note.Arriving)
+	if !m.plan.Traits().Back && !m.plan.Traits().Merges {
+		if err := m.Act(ctx, "note", map[string]any{"in": m.plan.Into, "name": m.plan.Name}, func() error {
+			return m.writeNotes(note.Arriving)
 		}, nil); err != nil {
 			return err
 		}
 	}
-	err := m.Act(ctx, "dress", naming.Part(m.p.Run), func() error { return m.part.Finish(m.spool, &m.p.Allow) }, nil)
+	err := m.Act(ctx, "dress", naming.Part(m.plan.Run), func() error { return m.part.Finish(m.spool, &m.plan.Allow) }, nil)
 	if err != nil {
 		return err
 	}
@@ -87,20 +87,20 @@ func compose(spool *transfer.Spool, digest transfer.Digest, w io.Writer) error {
 	return mw.Close()
 }
 
-// describe writes note and manifest into the record directory beside the
+// writeNotes writes note and manifest into the record directory beside the
 // target.
-func (m *describer) describe(state string) error {
+func (m *describer) writeNotes(state string) error {
 	n := note.Note{
-		Name: m.p.Name, Link: m.p.Link, Target: m.p.Final, Account: m.p.Account, State: state,
-		Run: m.p.Run, Bytes: m.p.Bytes, Files: m.p.Files, Created: m.ledgerRedirect().Created,
+		Name: m.plan.Name, Link: m.plan.Link, Target: m.plan.Final, Account: m.plan.Account, State: state,
+		Run: m.plan.Run, Bytes: m.plan.Bytes, Files: m.plan.Files, Created: m.ledgerRedirect().Created,
 	}
-	return m.describeFrom(m.Run.Dir(), n)
+	return m.writeNotesFrom(m.Run.Dir(), n)
 }
 
-// describeFrom writes a note, and the manifest frozen in a run's directory.
+// writeNotesFrom writes a note, and the manifest frozen in a run's directory.
 // They belong to the account that owns the target, and are readable by it
 // alone where the folder's names are private.
-func (m *describer) describeFrom(runDir string, n note.Note) error {
+func (m *describer) writeNotesFrom(runDir string, n note.Note) error {
 	rec, err := drive.RecordIn(m.into, m.maker())
 	if err != nil {
 		return err
@@ -135,12 +135,12 @@ func (m *describer) writeNote(rec *handle.Dir, n note.Note) error {
 // maker says that what is put beside the target belongs to the account that
 // owns the folder.
 func (m *opener) maker() drive.Maker {
-	return drive.Maker{Owner: m.p.UID, Group: m.p.GID, Scratch: naming.Scratch(m.p.Run), Plain: m.p.Allow.Owners}
+	return drive.Maker{Owner: m.plan.UID, Group: m.plan.GID, Scratch: naming.Scratch(m.plan.Run), Plain: m.plan.Allow.Owners}
 }
 
 func (m *describer) writeRecord(rec *handle.Dir, name string, r io.Reader) error {
 	mode := uint32(0o644)
-	if m.p.Private {
+	if m.plan.Private {
 		mode = 0o600
 	}
 	return drive.WriteRecord(rec, name, mode, m.maker(), r)
@@ -171,25 +171,25 @@ func (m *describer) renote(dir *handle.Dir, name, state string) error {
 // ledgerRedirect is the redirect as the ledger will have it after the run.
 func (m *describer) ledgerRedirect() ledger.Redirect {
 	r := ledger.Redirect{
-		Name: m.p.Name, State: ledger.Linked, Link: m.p.Link, Target: m.p.Target, Methods: m.methods(),
-		Account: m.p.Account, UID: m.p.UID, Drive: m.p.IntoDrive, Bytes: m.p.Bytes, Files: m.p.Files,
-		Created: m.p.Made, Run: m.p.Run, Card: m.p.Card,
+		Name: m.plan.Name, State: ledger.Linked, Link: m.plan.Link, Target: m.plan.Target, Methods: m.methods(),
+		Account: m.plan.Account, UID: m.plan.UID, Drive: m.plan.IntoDrive, Bytes: m.plan.Bytes, Files: m.plan.Files,
+		Created: m.plan.Made, Run: m.plan.Run, Card: m.plan.Card,
 	}
-	if m.p.LinkText != m.p.Target {
-		r.Text = m.p.LinkText
+	if m.plan.LinkText != m.plan.Target {
+		r.Text = m.plan.LinkText
 	}
-	if m.p.Before != nil {
-		r.Created = m.p.Before.Created
+	if m.plan.Before != nil {
+		r.Created = m.plan.Before.Created
 	}
 	r.LinkDrive = m.linkDriveNow()
-	if m.p.TagIn != "" {
-		if t, err := drive.ReadTag(m.p.TagIn); err == nil && t.ID == r.Drive.ID {
+	if m.plan.TagIn != "" {
+		if t, err := drive.ReadTag(m.plan.TagIn); err == nil && t.ID == r.Drive.ID {
 			r.Drive.Counter = t.Counter // as it is now: the run has raised it
 		}
 	}
-	if m.p.Traits().Back {
-		r.State, r.Drive, r.Target = ledger.Ended, m.p.Before.Drive, m.p.Before.Target
-		r.Text = m.p.Before.Text
+	if m.plan.Traits().Back {
+		r.State, r.Drive, r.Target = ledger.Ended, m.plan.Before.Drive, m.plan.Before.Target
+		r.Text = m.plan.Before.Text
 	}
 	return r
 }

@@ -28,12 +28,12 @@ func (m *switcher) switchOver(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	return m.job.(copyJob).Place(ctx, m.placeData(&st))
+	return m.job.(copyJob).Place(ctx, m.placementOf(&st))
 }
 
 // placeCopy gives the part its final name, and leads programs to it.
-func (m *switcher) placeCopy(ctx context.Context, data placeData) error {
-	if m.p.Traits().Back {
+func (m *switcher) placeCopy(ctx context.Context, data Placement) error {
+	if m.plan.Traits().Back {
 		return m.placeBack(ctx, data)
 	}
 	if err := m.place(ctx, data); err != nil {
@@ -43,25 +43,25 @@ func (m *switcher) placeCopy(ctx context.Context, data placeData) error {
 }
 
 func (m *switcher) switchAct(ctx context.Context) error {
-	return m.Act(ctx, "switch", m.p.LinkText, func() error {
-		if m.p.Traits().Onward {
+	return m.Act(ctx, "switch", m.plan.LinkText, func() error {
+		if m.plan.Traits().Onward {
 			return m.relink()
 		}
 		return m.toLink(ctx)
 	}, nil)
 }
 
-func (m *switcher) placeBack(ctx context.Context, data placeData) error {
+func (m *switcher) placeBack(ctx context.Context, data Placement) error {
 	return m.Act(ctx, "place", data, func() error { return m.toFolder(ctx) }, nil)
 }
 
 // closeGap finishes the switch of a run that was stopped between its two
 // renames.
 func (m *switcher) closeGap(ctx context.Context) error {
-	if !m.p.Traits().Back {
+	if !m.plan.Traits().Back {
 		return m.switchAct(ctx)
 	}
-	var data placeData
+	var data Placement
 	if _, err := m.Last("place", &data); err != nil {
 		return err
 	}
@@ -70,10 +70,10 @@ func (m *switcher) closeGap(ctx context.Context) error {
 
 // place gives the part its final name, never replacing anything. From here
 // Onward it is not ours to delete (I4).
-func (m *switcher) place(ctx context.Context, data placeData) error {
-	if m.p.Empty != nil {
-		err := m.Act(ctx, "drop-empty", m.p.Empty, func() error {
-			err := m.into.Rmdir(m.p.Final)
+func (m *switcher) place(ctx context.Context, data Placement) error {
+	if m.plan.Empty != nil {
+		err := m.Act(ctx, "drop-empty", m.plan.Empty, func() error {
+			err := m.into.Rmdir(m.plan.Final)
 			if handle.Missing(err) {
 				return nil
 			}
@@ -84,7 +84,7 @@ func (m *switcher) place(ctx context.Context, data placeData) error {
 		}
 	}
 	return m.Act(ctx, "place", data, func() error {
-		if err := swap.Rename(m.into, data.Part, m.into, m.p.Final); err != nil {
+		if err := swap.Rename(m.into, data.Part, m.into, m.plan.Final); err != nil {
 			return err
 		}
 		return handle.Flushed(m.samePart(), m.into)
@@ -94,13 +94,13 @@ func (m *switcher) place(ctx context.Context, data placeData) error {
 // samePart wants the copy at its final place to be the part that was
 // verified: whoever may write beside it could have exchanged the two (I6).
 func (m *switcher) samePart() error {
-	is, err := m.into.Stat(m.p.Final)
+	is, err := m.into.Stat(m.plan.Final)
 	if err != nil {
 		return err
 	}
 	was, err := m.part.Dir.Self()
 	if err == nil && !was.SameInode(&is) {
-		err = swap.Broken(m.p.Copy(), "another directory was put in place of the copy")
+		err = swap.Broken(m.plan.Copy(), "another directory was put in place of the copy")
 	}
 	return err
 }
@@ -109,22 +109,22 @@ func (m *switcher) samePart() error {
 func (m *opener) linkPlace() *swap.Place { return m.placeIn(m.linkIn) }
 
 func (m *opener) placeIn(dir *handle.Dir) *swap.Place {
-	return &swap.Place{Dir: dir, Base: m.base(), Temp: naming.TempLink(m.p.Run), TwoActs: handle.Windows,
-		Owner: link.Owner{UID: m.p.UID, GID: m.p.GID, Scratch: naming.Scratch(m.p.Run)}}
+	return &swap.Place{Dir: dir, Base: m.base(), Temp: naming.TempLink(m.plan.Run), TwoActs: handle.Windows,
+		Owner: link.Owner{UID: m.plan.UID, GID: m.plan.GID, Scratch: naming.Scratch(m.plan.Run)}}
 }
 
 // swap is how link and folder change places in this run: a folder that leaves gets
 // its held name, and one that comes back had the part's.
 func (m *switcher) swap() (*swap.Swap, error) {
-	s := &swap.Swap{Place: *m.linkPlace(), Text: m.p.LinkText, Away: m.heldIn, Name: m.p.Held, Ino: m.p.FromID(),
-		MayLack: m.p.Linkless(), Gap: m.p.Gap, Spare: m.spareName, SetAside: m.gapFilled,
+	s := &swap.Swap{Place: *m.linkPlace(), Text: m.plan.LinkText, Away: m.heldIn, Name: m.plan.Held, Ino: m.plan.FromID(),
+		MayLack: m.plan.Linkless(), Gap: m.plan.Gap, Spare: m.spareName, SetAside: m.gapFilled,
 		Journal: func(ctx context.Context, name string, data any, do func() error) error {
 			return m.Act(ctx, name, data, do, nil)
 		}}
-	if m.p.Traits().Back {
-		var d placeData
+	if m.plan.Traits().Back {
+		var d Placement
 		_, err := m.Last("place", &d)
-		s.Away, s.Name, s.Ino, s.MayLack = m.into, naming.Part(m.p.Run), d.Ino, m.p.Unlinked()
+		s.Away, s.Name, s.Ino, s.MayLack = m.into, naming.Part(m.plan.Run), d.Ino, m.plan.Unlinked()
 		return s, err
 	}
 	if s.Gap && s.MayLack {
@@ -140,7 +140,7 @@ func (m *switcher) toLink(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if m.p.Traits().Back && m.p.Unlinked() {
+	if m.plan.Traits().Back && m.plan.Unlinked() {
 		s.Text = "" // there was none
 	}
 	return s.ToLink(ctx)
@@ -156,16 +156,16 @@ func (m *switcher) toFolder(ctx context.Context) error {
 }
 
 func (m *switcher) switchBackAct(ctx context.Context, do func(context.Context) error) error {
-	return m.Act(ctx, "switch-back", m.p.LinkText, func() error { return do(ctx) }, nil)
+	return m.Act(ctx, "switch-back", m.plan.LinkText, func() error { return do(ctx) }, nil)
 }
 
 // relink replaces the old link by the new one in one act; without a link the
 // settings lead to the new place afterwards.
 func (m *switcher) relink() error {
-	if m.p.Linkless() {
+	if m.plan.Linkless() {
 		return nil
 	}
-	return m.linkPlace().Lead(m.p.OldText, m.p.LinkText)
+	return m.linkPlace().Lead(m.plan.OldText, m.plan.LinkText)
 }
 
 // after does what follows the switch; each step may be done already.
@@ -173,7 +173,7 @@ func (m *execution) after(ctx context.Context) error {
 	if err := m.reopen(); err != nil {
 		return err
 	}
-	if m.p.Traits().Back {
+	if m.plan.Traits().Back {
 		s, err := m.swap()
 		if err != nil {
 			return err
@@ -182,11 +182,11 @@ func (m *execution) after(ctx context.Context) error {
 			return err
 		}
 	}
-	if !m.p.Exchanges() {
+	if !m.plan.Exchanges() {
 		if err := m.changeSettings(ctx); err != nil {
 			return err
 		}
-		if err := m.Act(ctx, "hold", m.p.Held, m.hold, nil); err != nil {
+		if err := m.Act(ctx, "hold", m.plan.Held, m.hold, nil); err != nil {
 			return err
 		}
 	}
@@ -214,7 +214,7 @@ func (m *execution) after(ctx context.Context) error {
 	if err := m.hideHeld(ctx); err != nil {
 		return err
 	}
-	if err := m.Act(ctx, "late-writes", m.p.HeldPath(), func() error { return m.late(ctx) }, nil); err != nil {
+	if err := m.Act(ctx, "late-writes", m.plan.HeldPath(), func() error { return m.bringLate(ctx) }, nil); err != nil {
 		return err
 	}
 	return m.finish(ctx)
@@ -224,18 +224,18 @@ func (m *execution) after(ctx context.Context) error {
 // Switched in another process.
 func (m *opener) reopen() error {
 	if m.into == nil {
-		d, err := m.openReal(m.p.Into)
+		d, err := m.openReal(m.plan.Into)
 		if err != nil {
 			return err
 		}
 		m.into = d
 	}
 	if m.from == nil {
-		return swap.Broken(m.p.From, "the folder that was copied is not there")
+		return swap.Broken(m.plan.From, "the folder that was copied is not there")
 	}
 	if m.spool == nil {
 		var err error
-		if m.spool, err = m.SpoolOf(m.p.Run); err != nil {
+		if m.spool, err = m.SpoolOf(m.plan.Run); err != nil {
 			return err
 		}
 		for _, n := range transfer.Spools(m.Run.Dir()) {
@@ -247,19 +247,19 @@ func (m *opener) reopen() error {
 
 // hold gives what was copied its held name, so that nobody works there.
 func (m *switcher) hold() error {
-	name := filepath.Base(m.p.From)
+	name := filepath.Base(m.plan.From)
 	st, err := m.heldIn.Stat(name)
-	if handle.Missing(err) || err == nil && !plan.IsFolder(&st, m.p.FromID()) {
-		held, err := m.heldIn.Stat(m.p.Held)
-		if err == nil && plan.IsFolder(&held, m.p.FromID()) {
+	if handle.Missing(err) || err == nil && !plan.IsFolder(&st, m.plan.FromID()) {
+		held, err := m.heldIn.Stat(m.plan.Held)
+		if err == nil && plan.IsFolder(&held, m.plan.FromID()) {
 			return nil
 		}
-		return swap.Broken(m.p.From, "the target that was copied is not there")
+		return swap.Broken(m.plan.From, "the target that was copied is not there")
 	}
 	if err != nil {
 		return err
 	}
-	if err := swap.Rename(m.heldIn, name, m.heldIn, m.p.Held); err != nil {
+	if err := swap.Rename(m.heldIn, name, m.heldIn, m.plan.Held); err != nil {
 		return err
 	}
 	return m.heldIn.Sync()
@@ -268,7 +268,7 @@ func (m *switcher) hold() error {
 // finish writes what the run came to into the ledger and on the drive.
 func (m *execution) finish(ctx context.Context) error {
 	kind := m.job.(copyJob)
-	if err := m.Act(ctx, "notes", m.p.Name, func() error { return kind.Describe(ctx) }, nil); err != nil {
+	if err := m.Act(ctx, "notes", m.plan.Name, func() error { return kind.Describe(ctx) }, nil); err != nil {
 		return err
 	}
 	if err := m.End(ledger.Done); err != nil {
@@ -282,7 +282,7 @@ func (m *execution) finish(ctx context.Context) error {
 		if err := save(t); err != nil {
 			return err
 		}
-		return t.AddHeld(m.held())
+		return t.AddHeld(m.heldRow())
 	})
 	if err != nil {
 		return err
@@ -294,20 +294,20 @@ func (m *execution) finish(ctx context.Context) error {
 // describePlace writes the note of the target, and into that of the place the data was
 // at before where it went.
 func (m *describer) describePlace() error {
-	if !m.p.Traits().Back {
-		if err := m.describe(note.Here); err != nil {
+	if !m.plan.Traits().Back {
+		if err := m.writeNotes(note.Here); err != nil {
 			return err
 		}
 	}
-	state := map[string]string{plan.KindMoveOn: note.MovedOn, plan.KindBringBack: note.BroughtBack}[m.p.Kind]
+	state := map[string]string{plan.KindMoveOn: note.MovedOn, plan.KindBringBack: note.BroughtBack}[m.plan.Kind]
 	if state == "" {
 		return nil
 	}
-	return m.renote(m.heldIn, m.p.Name, state)
+	return m.renote(m.heldIn, m.plan.Name, state)
 }
 
 // saveRedirect gives what puts the redirect into the ledger, and what was taken from a
-// held original that lent.
+// heldRow original that lent.
 func (m *settler) saveRedirect(ctx context.Context) (func(*ledger.Tx) error, error) {
 	lender, err := m.heldNow(ctx)
 	if err != nil {
@@ -325,17 +325,17 @@ func (m *settler) saveRedirect(ctx context.Context) (func(*ledger.Tx) error, err
 	}, nil
 }
 
-func (m *describer) held() ledger.Held {
+func (m *describer) heldRow() ledger.Held {
 	return ledger.Held{
-		Redirect: m.p.Name, Run: m.p.Run, Path: m.p.HeldPath(), Ino: m.p.FromID(),
-		Bytes: m.p.Allocated, Files: m.p.Files, Drive: m.p.FromDrive, Since: m.p.Made,
+		Redirect: m.plan.Name, Run: m.plan.Run, Path: m.plan.HeldPath(), Ino: m.plan.FromID(),
+		Bytes: m.plan.Allocated, Files: m.plan.Files, Drive: m.plan.FromDrive, Since: m.plan.Made,
 	}
 }
 
 // measureAfter looks at both drives again; a drive that can't be measured
 // is left out of the numbers.
 func (m *describer) measureAfter() {
-	for _, d := range []*drive.Drive{&m.p.FromNow, &m.p.IntoNow} {
+	for _, d := range []*drive.Drive{&m.plan.FromNow, &m.plan.IntoNow} {
 		if d.Mount == "" {
 			continue
 		}
@@ -352,8 +352,8 @@ func (m *copier) unplace(ctx context.Context) error {
 	if err := m.copyUnchanged(ctx); err != nil {
 		return err
 	}
-	return m.Act(ctx, "unplace", m.p.Final, func() error {
-		if err := swap.Rename(m.into, m.p.Final, m.into, naming.Part(m.p.Run)); err != nil {
+	return m.Act(ctx, "unplace", m.plan.Final, func() error {
+		if err := swap.Rename(m.into, m.plan.Final, m.into, naming.Part(m.plan.Run)); err != nil {
 			return err
 		}
 		return m.into.Sync()
@@ -366,10 +366,10 @@ func (m *copier) unplace(ctx context.Context) error {
 func (m *copier) unaside(ctx context.Context) error {
 	aside := m.copyAside()
 	begun, err := m.Last("set-aside", new(string))
-	if err != nil || !begun || m.into == nil || m.p.Traits().Merges {
+	if err != nil || !begun || m.into == nil || m.plan.Traits().Merges {
 		return err
 	}
-	var d placeData
+	var d Placement
 	if _, err := m.Last("place", &d); err != nil {
 		return err
 	}
@@ -384,13 +384,13 @@ func (m *copier) unaside(ctx context.Context) error {
 	if len(changed) > 0 {
 		path := m.into.Join(aside)
 		f := finding.New(finding.ChangedSince, changed[0], "somebody has worked in the copy that was set aside: %s",
-			changed[0]).Named(m.p.Name).OfRun(m.p.Run).As(finding.Blocker)
+			changed[0]).Named(m.plan.Name).OfRun(m.plan.Run).As(finding.Blocker)
 		return plan.Refused(f.Instead(fmt.Sprintf("give it a name of its own: `mv -nT -- %s %s`; "+
 			"then `nexlin resume %s` goes on", pathtext.Quote(path), pathtext.Quote(path+".mine"),
-			m.p.Run)).Listing(len(changed), changed))
+			m.plan.Run)).Listing(len(changed), changed))
 	}
 	return m.Act(ctx, "unset-aside", aside, func() error {
-		if err := swap.Rename(m.into, aside, m.into, naming.Part(m.p.Run)); err != nil {
+		if err := swap.Rename(m.into, aside, m.into, naming.Part(m.plan.Run)); err != nil {
 			return err
 		}
 		return m.into.Sync()
@@ -438,7 +438,7 @@ func (m *copier) copyUnchanged(ctx context.Context) error {
 	if err := m.reopen(); err != nil {
 		return err
 	}
-	d, err := m.into.Beneath(m.p.Final)
+	d, err := m.into.Beneath(m.plan.Final)
 	if err != nil {
 		return err
 	}
@@ -460,11 +460,11 @@ func (m *opener) workedOn(changed []string) error {
 	if len(changed) == 0 {
 		return nil
 	}
-	f := finding.New(finding.ChangedSince, changed[0], "somebody has worked in %s since it was made: %s", m.p.Copy(),
-		changed[0]).Named(m.p.Name)
-	f.Severity, f.Remedy = finding.Blocker, "`nexlin bring-back "+pathtext.Quote(m.p.Name)+
+	f := finding.New(finding.ChangedSince, changed[0], "somebody has worked in %s since it was made: %s", m.plan.Copy(),
+		changed[0]).Named(m.plan.Name)
+	f.Severity, f.Remedy = finding.Blocker, "`nexlin bring-back "+pathtext.Quote(m.plan.Name)+
 		"` brings the data back as it is now"
-	if m.p.Traits().Back {
+	if m.plan.Traits().Back {
 		f.Remedy = "the folder is real again: `nexlin move` moves it, as it is now"
 	}
 	return plan.Refused(f.Listing(len(changed), changed))

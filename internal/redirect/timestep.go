@@ -31,9 +31,9 @@ func (m *copier) findSteps(ctx context.Context) error {
 		step *time.Duration
 		dir  *handle.Dir
 		fuse bool
-	}{{&m.steps.From, m.heldIn, m.p.FromFuse}, {&m.steps.Into, m.into, m.p.IntoFuse}} {
+	}{{&m.steps.From, m.heldIn, m.plan.FromFuse}, {&m.steps.Into, m.into, m.plan.IntoFuse}} {
 		var err error
-		if *s.step, err = drive.TimeStep(s.dir, naming.Scratch(m.p.Run), m.p.Allow.Owners || s.fuse); err != nil {
+		if *s.step, err = drive.TimeStep(s.dir, naming.Scratch(m.plan.Run), m.plan.Allow.Owners || s.fuse); err != nil {
 			return err
 		}
 		if *s.step == 0 || s.fuse && *s.step >= time.Second { // 0: it could not be tried

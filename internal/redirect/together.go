@@ -102,7 +102,7 @@ func (c *groupExecution) forward(ctx context.Context) error {
 			continue
 		}
 		if err := m.untilSwitch(ctx); err != nil {
-			return &failedAt{c.t.Plans[i].Link, false, m.stopped(err)}
+			return &failedAt{c.t.Plans[i].Link, false, m.setStopped(err)}
 		}
 	}
 	if err := run.Point(ctx, "all-ready"); err != nil {
@@ -112,7 +112,7 @@ func (c *groupExecution) forward(ctx context.Context) error {
 		if m == nil {
 			continue
 		}
-		if err := m.stopped(m.fromSwitch(ctx)); err != nil {
+		if err := m.setStopped(m.fromSwitch(ctx)); err != nil {
 			return &failedAt{c.t.Plans[i].Link, true, err}
 		}
 	}
@@ -213,15 +213,15 @@ func (c *groupExecution) gather(ctx context.Context, i int, p *plan.Plan) error 
 	row, err := c.Ledger.Run(p.Run)
 	switch {
 	case errors.Is(err, ledger.ErrNotFound):
-		m := newExecution(c.Engine, p)
+		m := New(c.Engine, p)
 		c.executions[i], c.out.Members[i] = m, m.out
-		if err := m.open(); err != nil {
+		if err := m.openFolders(); err != nil {
 			return err
 		}
 		if err := m.waitQuiet(ctx); err != nil {
 			return err
 		}
-		if err := m.tryLink(); err != nil {
+		if err := m.trySwitch(); err != nil {
 			return err
 		}
 		return m.enlist()
@@ -234,7 +234,7 @@ func (c *groupExecution) gather(ctx context.Context, i int, p *plan.Plan) error 
 		c.out.Members[i] = &plan.Outcome{Run: p.Run, Kind: p.Kind, Plan: p, State: row.State}
 		return nil
 	}
-	m, err := takeRun(c.Engine, row, (*execution).openAny)
+	m, err := Take(c.Engine, row, (*execution).openAny)
 	if err != nil {
 		return err
 	}
@@ -323,7 +323,7 @@ func (c *groupExecution) ended(ctx context.Context, err error) error {
 }
 
 // cleared takes the words about a stopped run out of an error: the run is not
-// stopped any more.
+// setStopped any more.
 func cleared(err error) error {
 	var s *plan.StoppedError
 	if errors.As(err, &s) {
@@ -365,7 +365,7 @@ func (c *groupExecution) back(ctx context.Context) error {
 	for i, p := range slices.Backward(c.t.Plans) {
 		row, err := c.Ledger.Run(p.Run)
 		if errors.Is(err, ledger.ErrNotFound) { // it was tried at most
-			if err := newExecution(c.Engine, p).dropTrials(); err != nil {
+			if err := New(c.Engine, p).dropTrials(); err != nil {
 				return err
 			}
 			continue
@@ -505,13 +505,13 @@ func (c *groupExecution) mayGoBack(ctx context.Context, p *plan.Plan) error {
 	if err := Undoable(c.Ledger, row); err != nil {
 		return err
 	}
-	m, err := takeRun(c.Engine, row, (*execution).openAny)
+	m, err := Take(c.Engine, row, (*execution).openAny)
 	if err != nil {
 		return err
 	}
 	defer m.Run.Release()
 	defer m.close()
-	if at, err := m.where(); err != nil || at != plan.Switched {
+	if at, err := m.standsAt(); err != nil || at != plan.Switched {
 		return err
 	}
 	return m.copyUnchanged(ctx)

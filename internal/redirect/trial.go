@@ -10,9 +10,9 @@ import (
 )
 
 // tryIt proves that the link path leads to the copy. What a trial that was
-// stopped left behind is taken away first.
+// setStopped left behind is taken away first.
 func (m *switcher) tryIt(ctx context.Context) error {
-	target, err := m.into.Beneath(m.p.Final)
+	target, err := m.into.Beneath(m.plan.Final)
 	if err != nil {
 		return err
 	}
@@ -38,13 +38,13 @@ func (m *switcher) tryPlace(ctx context.Context, target *handle.Dir) error {
 // via is the path that the trial goes through.
 func (m *switcher) via(target *handle.Dir) (via string, err error) {
 	at, err := m.linkIn.Stat(m.base())
-	if m.p.Linkless() && (handle.Missing(err) || err == nil && !at.IsSymlink() && !m.p.Traits().Back) {
-		return m.p.Target, nil // the way programs are led by settings
+	if m.plan.Linkless() && (handle.Missing(err) || err == nil && !at.IsSymlink() && !m.plan.Traits().Back) {
+		return m.plan.Target, nil // the way programs are led by settings
 	}
-	if m.p.Traits().Back {
-		return m.p.Link, nil
+	if m.plan.Traits().Back {
+		return m.plan.Link, nil
 	}
-	via, m.p.ByBytes, err = way(m.linkIn, m.base(), m.p.LinkText, target)
+	via, m.plan.ByBytes, err = way(m.linkIn, m.base(), m.plan.LinkText, target)
 	return via, err
 }
 
@@ -79,7 +79,7 @@ func (m *switcher) timesAgain(target *handle.Dir) error {
 // tryFailed switches back at once. Only a move that was not yet used by
 // anybody can do that without asking.
 func (m *switcher) tryFailed(ctx context.Context, why error) error {
-	if !m.p.Exchanges() {
+	if !m.plan.Exchanges() {
 		return fmt.Errorf("the trial failed: %w", why)
 	}
 	if err := m.leadBack(ctx); err != nil {

@@ -39,7 +39,7 @@ func (m *merging) FindPart() (bool, error) {
 // StartOver takes back a merge that was stopped, so that the part is whole
 // again and can catch up with the half.
 func (m *merging) StartOver(ctx context.Context) error {
-	spool, err := m.SpoolOf(m.p.Run)
+	spool, err := m.SpoolOf(m.plan.Run)
 	if err != nil {
 		return err
 	}
@@ -93,7 +93,7 @@ func (m *merging) settledSince(not ...string) (bool, error) {
 // unmerge moves what was given a place back into the part, where it is still
 // what was placed, and gives the target's entries their names again.
 func (m *merging) unmerge(ctx context.Context, spool *transfer.Spool) error {
-	live, err := m.into.Beneath(m.p.Final)
+	live, err := m.into.Beneath(m.plan.Final)
 	if err != nil {
 		return err
 	}
@@ -102,7 +102,7 @@ func (m *merging) unmerge(ctx context.Context, spool *transfer.Spool) error {
 	if err != nil {
 		return err
 	}
-	err = m.Act(ctx, "unmerge", m.p.Target, func() error {
+	err = m.Act(ctx, "unmerge", m.plan.Target, func() error {
 		return m.eachMoved(ctx, spool, live, "unmerged",
 			func(rec *transfer.Record) (bool, error) { return m.unmergeOne(live, rec, settled) })
 	}, nil)
@@ -136,7 +136,7 @@ func (m *merging) takeBack(to *handle.Dir, name string, rec *transfer.Record) (b
 	if _, err := m.inPart(rec.Path); !handle.Missing(err) {
 		return false, err // it was not placed, or is back already
 	}
-	for _, as := range []string{name, m.p.Beside(name, plan.OfHalf)} {
+	for _, as := range []string{name, m.plan.Beside(name, plan.OfHalf)} {
 		st, err := to.Stat(as)
 		if handle.Missing(err) {
 			continue
@@ -204,7 +204,7 @@ func (m *merging) makeWay(path string) (*handle.Dir, error) {
 
 // nameBack gives an entry of the target its name again that had made way.
 func (m *merging) nameBack(to *handle.Dir, name string, rec *transfer.Record) (bool, error) {
-	beside := m.p.Beside(name, plan.OfTarget)
+	beside := m.plan.Beside(name, plan.OfTarget)
 	from := to
 	if _, err := to.Stat(beside); handle.Missing(err) {
 		dir, _, err := m.part.Dir.Parent(rec.Path)
@@ -236,24 +236,24 @@ func (m *merging) nameBack(to *handle.Dir, name string, rec *transfer.Record) (b
 // was tidied away.
 func (m *merging) partAgain() (*transfer.Part, error) {
 	if _, err := m.into.Stat(m.replacedDir()); err == nil {
-		if _, err := m.into.Stat(naming.Part(m.p.Run)); handle.Missing(err) {
-			if err := m.into.Rename(m.replacedDir(), m.into, naming.Part(m.p.Run)); err != nil {
+		if _, err := m.into.Stat(naming.Part(m.plan.Run)); handle.Missing(err) {
+			if err := m.into.Rename(m.replacedDir(), m.into, naming.Part(m.plan.Run)); err != nil {
 				return nil, err
 			}
 		}
 	}
-	var known placeData
+	var known Placement
 	if _, err := m.Last("part-made", &known); err != nil {
 		return nil, err
 	}
-	allow := m.p.Allow
+	allow := m.plan.Allow
 	allow.Owners = true // it is this run's, whatever is in it
-	return transfer.OpenPart(m.into, naming.Part(m.p.Run), naming.Strangers(m.p.Run), known.Ino, &allow)
+	return transfer.OpenPart(m.into, naming.Part(m.plan.Run), naming.Strangers(m.plan.Run), known.Ino, &allow)
 }
 
 // Back takes a merge back from wherever it stands.
 func (m *merging) Back(ctx context.Context) error {
-	at, err := m.where()
+	at, err := m.standsAt()
 	if err != nil {
 		return err
 	}
@@ -263,7 +263,7 @@ func (m *merging) Back(ctx context.Context) error {
 	}
 	live := at == plan.Switched
 	if begun && m.into == nil {
-		return swap.Broken(m.p.Into, "the directory around the target is not there")
+		return swap.Broken(m.plan.Into, "the directory around the target is not there")
 	}
 	if live {
 		if err := m.unmergeSwitch(ctx); err != nil {
@@ -278,7 +278,7 @@ func (m *merging) Back(ctx context.Context) error {
 	if err := m.settingsBack(ctx); err != nil {
 		return err
 	}
-	if err := link.Remove(m.heldIn, m.p.Held, m.p.LinkText); err != nil {
+	if err := link.Remove(m.heldIn, m.plan.Held, m.plan.LinkText); err != nil {
 		return err
 	}
 	if err := m.dropOwn(m.linkIn, m.heldIn); err != nil {
@@ -314,12 +314,12 @@ func (m *merging) keptAside(name string) (*ledger.Held, error) {
 	if name == "" {
 		return nil, nil
 	}
-	if m.p.Fresh {
-		if err := m.renote(m.into, m.p.Name, note.SetAside); err != nil {
+	if m.plan.Fresh {
+		if err := m.renote(m.into, m.plan.Name, note.SetAside); err != nil {
 			return nil, err
 		}
 	}
-	m.out.SetAside = filepath.Join(m.p.Into, name)
+	m.out.SetAside = filepath.Join(m.plan.Into, name)
 	return m.setAsideMerged(name)
 }
 
@@ -337,7 +337,7 @@ func (m *merging) unmergeSwitch(ctx context.Context) error {
 // saveUnmerged has the ledger say what it said before the merge; aside is what was
 // set aside of it, nil if nothing was.
 func (m *merging) saveUnmerged(t *ledger.Tx, aside *ledger.Held) error {
-	if err := t.HeldGone(m.p.Run, m.p.HeldPath()); err != nil {
+	if err := t.HeldGone(m.plan.Run, m.plan.HeldPath()); err != nil {
 		return err
 	}
 	if aside != nil {
@@ -346,14 +346,14 @@ func (m *merging) saveUnmerged(t *ledger.Tx, aside *ledger.Held) error {
 		}
 	}
 	switch {
-	case !m.p.Fresh:
-		return t.SaveRedirect(*m.p.Before)
-	case aside == nil && m.p.Ended != nil:
-		return t.SaveRedirect(*m.p.Ended)
+	case !m.plan.Fresh:
+		return t.SaveRedirect(*m.plan.Before)
+	case aside == nil && m.plan.Ended != nil:
+		return t.SaveRedirect(*m.plan.Ended)
 	case aside == nil:
-		return t.RemoveRedirect(m.p.Name)
+		return t.RemoveRedirect(m.plan.Name)
 	}
-	ended := *m.p.Before
+	ended := *m.plan.Before
 	ended.State = ledger.Ended // kept for what is held of it
 	return t.SaveRedirect(ended)
 }
@@ -367,7 +367,7 @@ func (m *merging) takeAllBack(ctx context.Context, wasLive bool) (string, error)
 	}
 	var err error
 	if m.spool == nil {
-		if m.spool, err = m.SpoolOf(m.p.Run); err != nil {
+		if m.spool, err = m.SpoolOf(m.plan.Run); err != nil {
 			return "", err
 		}
 	}
@@ -380,7 +380,7 @@ func (m *merging) takeAllBack(ctx context.Context, wasLive bool) (string, error)
 	if !wasLive {
 		return "", nil
 	}
-	live, err := m.into.Beneath(m.p.Final)
+	live, err := m.into.Beneath(m.plan.Final)
 	if err != nil {
 		return "", err
 	}
@@ -396,7 +396,7 @@ func (m *merging) takeAllBack(ctx context.Context, wasLive bool) (string, error)
 		}
 		defer dir.Release()
 		xattrs, err := dir.Xattrs(name)
-		rec.Fact.Copy = transfer.SnapOf(&st, xattrs).On(m.p.IntoFuse)
+		rec.Fact.Copy = transfer.SnapOf(&st, xattrs).On(m.plan.IntoFuse)
 		return err
 	})
 	if err != nil {
@@ -404,11 +404,11 @@ func (m *merging) takeAllBack(ctx context.Context, wasLive bool) (string, error)
 	}
 	_ = m.spool.Close() // only read
 	m.spool = next
-	if err := m.part.Finish(next, &m.p.Allow); err != nil {
+	if err := m.part.Finish(next, &m.plan.Allow); err != nil {
 		return "", err
 	}
 	return aside, m.Act(ctx, "set-aside", aside, func() error {
-		return handle.Flushed(m.into.Rename(naming.Part(m.p.Run), m.into, aside), m.into)
+		return handle.Flushed(m.into.Rename(naming.Part(m.plan.Run), m.into, aside), m.into)
 	}, nil)
 }
 
@@ -418,9 +418,9 @@ func (m *merging) setAsideMerged(name string) (*ledger.Held, error) {
 	if err != nil {
 		return nil, err
 	}
-	h := m.held()
-	h.Path, h.Drive, h.Copy, h.Ino = filepath.Join(m.p.Into, name), m.p.IntoDrive, true, st.Ino
-	if m.p.IntoFuse {
+	h := m.heldRow()
+	h.Path, h.Drive, h.Copy, h.Ino = filepath.Join(m.plan.Into, name), m.plan.IntoDrive, true, st.Ino
+	if m.plan.IntoFuse {
 		h.Ino = 0
 	}
 	return &h, nil
@@ -437,7 +437,7 @@ func lostName(was, is *transfer.Snap) bool {
 // placedUnchanged wants what was placed to be as it was placed: a
 // *RefusedError if somebody worked on it.
 func (m *merging) placedUnchanged(ctx context.Context) error {
-	live, err := m.into.Beneath(m.p.Final)
+	live, err := m.into.Beneath(m.plan.Final)
 	if err != nil {
 		return err
 	}
@@ -456,7 +456,7 @@ func (m *merging) placedUnchanged(ctx context.Context) error {
 			return err
 		}
 		if snap == nil || rec.Fact.Copy.Ctime != snap.Ctime && !lostName(&rec.Fact.Copy, snap) {
-			changed = append(changed, filepath.Join(m.p.Copy(), rec.Path))
+			changed = append(changed, filepath.Join(m.plan.Copy(), rec.Path))
 		}
 		if err := ctx.Err(); err != nil {
 			return err

@@ -31,7 +31,7 @@ func (m *describer) recordNeverCopied(ctx context.Context) error {
 				return err
 			}
 			rec := transfer.Record{Path: e.Path, Link: e.Link}
-			rec.Fact.Source = transfer.SnapOf(&e.Stat, e.Xattrs).On(m.p.FromFuse)
+			rec.Fact.Source = transfer.SnapOf(&e.Stat, e.Xattrs).On(m.plan.FromFuse)
 			return put(&rec)
 		}))
 	})

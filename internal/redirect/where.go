@@ -13,14 +13,14 @@ import (
 	"nexlin/internal/swap"
 )
 
-type placeData struct {
+type Placement struct {
 	Part string `json:"part"`
 	Ino  uint64 `json:"ino"`
 }
 
-func (m *opener) placeData(st *handle.Stat) placeData {
-	d := placeData{naming.Part(m.p.Run), st.Ino}
-	if m.p.IntoFuse {
+func (m *opener) placementOf(st *handle.Stat) Placement {
+	d := Placement{naming.Part(m.plan.Run), st.Ino}
+	if m.plan.IntoFuse {
 		d.Ino = 0
 	}
 	return d
@@ -28,7 +28,7 @@ func (m *opener) placeData(st *handle.Stat) placeData {
 
 // whereLinked is the place of a record by its link alone.
 func (m *switcher) whereLinked() (plan.Position, error) {
-	ours, err := m.linkPlace().Says(m.p.LinkText)
+	ours, err := m.linkPlace().Says(m.plan.LinkText)
 	if ours || err != nil {
 		return plan.Switched, err
 	}
@@ -37,12 +37,12 @@ func (m *switcher) whereLinked() (plan.Position, error) {
 
 // copyAt reports whether the copy stands at its final place.
 func (m *switcher) copyAt() (bool, error) {
-	var d placeData
+	var d Placement
 	known, err := m.Last("place", &d)
 	if err != nil || !known || m.into == nil {
 		return false, err
 	}
-	st, err := m.into.Stat(m.p.Final)
+	st, err := m.into.Stat(m.plan.Final)
 	if handle.Missing(err) {
 		return false, nil
 	}
@@ -53,7 +53,7 @@ func (m *switcher) copyAt() (bool, error) {
 		return true, nil
 	}
 	// Without a number to know it by: it has its final name if the part's is gone.
-	_, err = m.into.Stat(naming.Part(m.p.Run))
+	_, err = m.into.Stat(naming.Part(m.plan.Run))
 	return handle.Missing(err), handle.IgnoreMissing(err)
 }
 
@@ -90,14 +90,14 @@ func (m *switcher) taken(err error) error {
 		return err
 	}
 	f := finding.New(finding.OldPlaceTaken, t.Path, "something else stands at %s by now, and the folder is %s, whole",
-		t.Path, t.Away).Named(m.p.Name).OfRun(m.p.Run)
+		t.Path, t.Away).Named(m.plan.Name).OfRun(m.plan.Run)
 	return plan.Refused(f.Instead(fmt.Sprintf("set what stands there aside: `mv -nT -- %s %s`; "+
 		"then `nexlin resume %s` goes on, `nexlin undo %[3]s` back", pathtext.Quote(t.Path),
-		pathtext.Quote(t.Path+".aside-"+m.p.Run), m.p.Run)))
+		pathtext.Quote(t.Path+".aside-"+m.plan.Run), m.plan.Run)))
 }
 
 func (m *switcher) whereMoveOn() (plan.Position, error) {
-	if m.p.Linkless() {
+	if m.plan.Linkless() {
 		// Nothing on the disks says to which of the two settings lead: each is
 		// whole, so the journal may.
 		back, err := m.Last("switch-back", new(json.RawMessage))
@@ -113,19 +113,19 @@ func (m *switcher) whereMoveOn() (plan.Position, error) {
 		}
 		return m.placedOrBefore()
 	}
-	if ours, err := m.linkPlace().Says(m.p.LinkText); ours || err != nil {
+	if ours, err := m.linkPlace().Says(m.plan.LinkText); ours || err != nil {
 		return plan.Switched, err
 	}
-	if old, err := m.linkPlace().Says(m.p.OldText); old || err != nil {
+	if old, err := m.linkPlace().Says(m.plan.OldText); old || err != nil {
 		if err != nil {
 			return plan.AsBefore, err
 		}
 		return m.placedOrBefore()
 	}
-	if half, err := m.linkPlace().Half(m.p.LinkText, m.p.OldText); half || err != nil {
+	if half, err := m.linkPlace().Half(m.plan.LinkText, m.plan.OldText); half || err != nil {
 		return plan.Between, err
 	}
-	return plan.AsBefore, swap.Broken(m.p.Link, "the link is neither the old one nor the new one")
+	return plan.AsBefore, swap.Broken(m.plan.Link, "the link is neither the old one nor the new one")
 }
 
 func (m *switcher) whereBringBack() (plan.Position, error) {
@@ -149,12 +149,12 @@ func (m *switcher) whereBringBack() (plan.Position, error) {
 		}
 	}
 	// The folder that comes back may not be there yet.
-	if ours, err := s.Says(m.p.LinkText); ours || err != nil {
+	if ours, err := s.Says(m.plan.LinkText); ours || err != nil {
 		return plan.AsBefore, err
 	}
 	nothing, err := s.Nothing()
 	if err == nil && !(nothing && s.MayLack) {
-		err = swap.Broken(m.p.Link, "it is not the link that Nexlin made")
+		err = swap.Broken(m.plan.Link, "it is not the link that Nexlin made")
 	}
 	return plan.AsBefore, err
 }
