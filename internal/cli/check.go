@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"nexlin/internal/engine"
+	"nexlin/internal/execute"
 	"nexlin/internal/finding"
 	"nexlin/internal/health"
 	"nexlin/internal/ledger"
@@ -225,7 +226,7 @@ func (a *checkCommand) stoppedElsewhere(e *engine.Engine, rows []ledger.Redirect
 		if slices.ContainsFunc(rows, func(r ledger.Redirect) bool { return r.Name == row.Redirect }) {
 			continue
 		}
-		f := redirect.StoppedRun(e, row, "")
+		f := execute.StoppedRun(e, row, "")
 		out = append(out, f)
 		if !a.json {
 			a.print("%s  %s  %s of it was stopped", stateWord(health.Unfinished),

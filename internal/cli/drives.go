@@ -12,12 +12,12 @@ import (
 
 	"nexlin/internal/drive"
 	"nexlin/internal/engine"
+	"nexlin/internal/execute"
 	"nexlin/internal/handle"
 	"nexlin/internal/inuse"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
-	"nexlin/internal/redirect"
 )
 
 // drivesCommand is `nexlin drives`.
@@ -298,7 +298,7 @@ func (a *drivesCommand) unplug(e *engine.Engine, d *drive.Drive, names []string)
 		return nil, err
 	}
 	for _, row := range runs {
-		if r, err := redirect.Recoverable(e, row); err == nil &&
+		if r, err := execute.Recoverable(e, row); err == nil &&
 			slices.ContainsFunc(r.Plans(), func(p *plan.Plan) bool { return touches(p, d.Mount) }) {
 			u.Stopped = append(u.Stopped, row.ID)
 			no("run %s (%s of %s) was stopped half-way: nexlin resume %s, or nexlin undo %s", row.ID, row.Kind,

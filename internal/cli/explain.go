@@ -13,6 +13,7 @@ import (
 
 	"nexlin/internal/card"
 	"nexlin/internal/drive"
+	"nexlin/internal/execute"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -145,7 +146,7 @@ func (a *explainer) explainLedger(err error, f *fault) bool {
 // explainRest explains what is left.
 func explainRest(err error, f *fault) bool {
 	var (
-		trial  *redirect.TrialError
+		trial  *execute.TrialError
 		broken *swap.BrokenError
 	)
 	switch {

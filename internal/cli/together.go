@@ -8,6 +8,7 @@ import (
 
 	"nexlin/internal/drive"
 	"nexlin/internal/engine"
+	"nexlin/internal/execute"
 	"nexlin/internal/finding"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
@@ -263,7 +264,7 @@ func (a *severalRun) showTogetherDone(o *plan.GroupOutcome) {
 }
 
 // showTogetherRecovery says how far a run of several got.
-func (a *severalRun) showTogetherRecovery(e *engine.Engine, r *redirect.Recovery) {
+func (a *severalRun) showTogetherRecovery(e *engine.Engine, r *execute.Recovery) {
 	a.print("run %s: %s of %s, %s", bold.Render(r.Run.ID), r.Run.Kind, bold.Render(pathtext.Show(r.Run.Redirect)),
 		r.Run.State)
 	if r.Run.Message != "" && r.Run.State == ledger.Stopped {

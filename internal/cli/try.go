@@ -9,12 +9,12 @@ import (
 	"github.com/spf13/cobra"
 
 	"nexlin/internal/engine"
+	"nexlin/internal/execute"
 	"nexlin/internal/health"
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
-	"nexlin/internal/redirect"
 )
 
 // tryCommand is `nexlin try`.
@@ -107,7 +107,7 @@ func (a *tryCommand) showTrial(t *health.Trial) {
 		a.print("%s  nothing was tried", stateWord(t.Report.State))
 		a.findings(a.out, t.Report.Findings)
 	case t.Err != nil:
-		var trial *redirect.TrialError
+		var trial *execute.TrialError
 		if errors.As(t.Err, &trial) {
 			a.print("%s  %s", bad.Render("failed"), pathtext.Show(trial.Error()))
 		}

@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"nexlin/internal/engine"
+	"nexlin/internal/execute"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
@@ -173,18 +174,18 @@ func (a *recoverCommands) recoverCmd(use, short, question string, forward bool) 
 				return err
 			}
 			defer done()
-			row, err := redirect.Stopped(e, runArg(args))
+			row, err := execute.Stopped(e, runArg(args))
 			if err != nil {
 				return err
 			}
-			err = redirect.Undoable(e.Ledger, row)
+			err = execute.Undoable(e.Ledger, row)
 			if forward {
-				err = redirect.Resumable(row)
+				err = execute.Resumable(row)
 			}
 			if err != nil {
 				return err
 			}
-			rec, err := redirect.Recoverable(e, row)
+			rec, err := execute.Recoverable(e, row)
 			if err != nil {
 				return err
 			}
@@ -243,7 +244,7 @@ func (a *recoverCommands) afterRestart(e *engine.Engine, row ledger.RunRow) erro
 	return nil
 }
 
-func (a *recoverCommands) showRecovery(r *redirect.Recovery, forward bool) {
+func (a *recoverCommands) showRecovery(r *execute.Recovery, forward bool) {
 	p := r.Plan
 	what := map[string]string{
 		plan.KindMove: "move", plan.KindMoveOn: "move on", plan.KindBringBack: "bring-back",
@@ -278,7 +279,7 @@ func (a *recoverCommands) showRecovery(r *redirect.Recovery, forward bool) {
 func (a *recoverCommands) recoverRun(e *engine.Engine, row ledger.RunRow, forward bool) error {
 	p := a.progress()
 	e.Progress = p
-	act := redirect.Undo
+	act := execute.Undo
 	if forward {
 		act = redirect.Resume
 	}

@@ -18,6 +18,7 @@ import (
 
 	"nexlin/internal/drive"
 	"nexlin/internal/engine"
+	"nexlin/internal/execute"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -221,7 +222,7 @@ func (r *Report) stopped(e *engine.Engine) error {
 	}
 	for _, row := range rows {
 		if row.Redirect == r.Redirect.Name {
-			r.add(redirect.StoppedRun(e, row, r.Redirect.Link))
+			r.add(execute.StoppedRun(e, row, r.Redirect.Link))
 		}
 	}
 	return nil
@@ -259,7 +260,7 @@ func (r *Report) target(e *engine.Engine) error {
 	case err != nil:
 		r.add(r.find(finding.TargetUnread, red.Target, "%s can't be looked at: %v", red.Target, plain(err)))
 	case r.State == Good:
-		if _, err := redirect.Try(red, target); err != nil {
+		if _, err := execute.Try(red, target); err != nil {
 			r.add(r.find(finding.TrialFailed, red.Link, "%s", err.Error()))
 		}
 	}

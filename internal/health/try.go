@@ -4,9 +4,9 @@ import (
 	"context"
 
 	"nexlin/internal/engine"
+	"nexlin/internal/execute"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
-	"nexlin/internal/redirect"
 )
 
 // A Trial is the proof through both paths, told step by step.
@@ -31,10 +31,10 @@ func Try(ctx context.Context, e *engine.Engine, r ledger.Redirect) (*Trial, erro
 	}
 	target, err := handle.OpenReal(r.Target)
 	if err != nil {
-		t.Err = &redirect.TrialError{Path: r.Target, What: "the target can't be opened", Err: err}
+		t.Err = &execute.TrialError{Path: r.Target, What: "the target can't be opened", Err: err}
 		return t, nil
 	}
 	defer target.Release()
-	t.ByBytes, t.Err = redirect.Try(r, target)
+	t.ByBytes, t.Err = execute.Try(r, target)
 	return t, nil
 }

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"nexlin/internal/engine"
+	"nexlin/internal/execute"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -190,7 +191,7 @@ func PlanDetach(e *engine.Engine, r ledger.Redirect) (*DetachPlan, error) {
 		return d, nil
 	}
 	var err error
-	if d.Findings, err = stoppedRunsOf(e, &r); err != nil || len(d.Findings) > 0 {
+	if d.Findings, err = execute.StoppedRunsOf(e, &r); err != nil || len(d.Findings) > 0 {
 		return d, err
 	}
 	if f, err := e.LinkDriveAway(&r); f != nil || err != nil {
@@ -242,7 +243,7 @@ func PlanDetach(e *engine.Engine, r ledger.Redirect) (*DetachPlan, error) {
 }
 
 func (m *detaching) detach(ctx context.Context) error {
-	parent, err := m.openReal(filepath.Dir(m.plan.Link))
+	parent, err := m.OpenReal(filepath.Dir(m.Plan.Link))
 	if err != nil {
 		return err
 	}
@@ -251,8 +252,8 @@ func (m *detaching) detach(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	err = m.Act(ctx, "unlink", m.plan.LinkText, func() error {
-		err := m.placeIn(parent).Remove(m.plan.LinkText)
+	err = m.Act(ctx, "unlink", m.Plan.LinkText, func() error {
+		err := m.PlaceIn(parent).Remove(m.Plan.LinkText)
 		if begun && errors.Is(err, link.ErrNotOurs) {
 			err = nil // the link is gone: what stands there by now is somebody's own
 		}
@@ -261,39 +262,39 @@ func (m *detaching) detach(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := m.changeSettings(ctx); err != nil {
+	if err := m.ChangeSettings(ctx); err != nil {
 		return err
 	}
-	r := *m.plan.Before
+	r := *m.Plan.Before
 	r.State = ledger.Detached
 	return m.Run.Set(ledger.Done, "", func(t *ledger.Tx) error { return t.SaveRedirect(r) })
 }
 
 // attach puts the link of a detach back, where nothing stands.
 func (m *detaching) attach(ctx context.Context) error {
-	parent, err := m.openReal(filepath.Dir(m.plan.Link))
+	parent, err := m.OpenReal(filepath.Dir(m.Plan.Link))
 	if err != nil {
 		return err
 	}
 	defer parent.Release()
-	ours, err := m.placeIn(parent).Says(m.plan.LinkText)
+	ours, err := m.PlaceIn(parent).Says(m.Plan.LinkText)
 	if err != nil {
 		return err
 	}
-	if !ours && !m.plan.Linkless() {
-		err = m.Act(ctx, "link", m.plan.LinkText, func() error {
-			return m.placeIn(parent).Make(m.plan.LinkText)
+	if !ours && !m.Plan.Linkless() {
+		err = m.Act(ctx, "link", m.Plan.LinkText, func() error {
+			return m.PlaceIn(parent).Make(m.Plan.LinkText)
 		}, nil)
 		if errors.Is(err, syscall.EEXIST) {
-			return plan.Refused(finding.New(finding.OldPlaceTaken, m.plan.Link,
-				"something stands at %s by now", m.plan.Link).Named(m.plan.Name))
+			return plan.Refused(finding.New(finding.OldPlaceTaken, m.Plan.Link,
+				"something stands at %s by now", m.Plan.Link).Named(m.Plan.Name))
 		}
 		if err != nil {
 			return err
 		}
 	}
-	if err := m.settingsBack(ctx); err != nil {
+	if err := m.SettingsBack(ctx); err != nil {
 		return err
 	}
-	return m.Run.Set(ledger.Undone, "", func(t *ledger.Tx) error { return t.SaveRedirect(*m.plan.Before) })
+	return m.Run.Set(ledger.Undone, "", func(t *ledger.Tx) error { return t.SaveRedirect(*m.Plan.Before) })
 }

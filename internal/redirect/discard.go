@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"nexlin/internal/engine"
+	"nexlin/internal/execute"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inuse"
@@ -62,7 +63,7 @@ func PlanDiscard(ctx context.Context, e *engine.Engine, r ledger.Redirect, o Dis
 	}
 	held = slices.DeleteFunc(held, func(h ledger.Held) bool { return o.Run != "" && h.Run != o.Run })
 	d.Live, _ = r.Live()
-	if d.Findings, err = stoppedRunsOf(e, &r); err != nil || len(d.Findings) > 0 {
+	if d.Findings, err = execute.StoppedRunsOf(e, &r); err != nil || len(d.Findings) > 0 {
 		return d, err
 	}
 	if len(held) == 0 {
@@ -186,7 +187,7 @@ func holdAgainst(ctx context.Context, e *engine.Engine, v *Verdict, held, live *
 	if v.late.Erasing, err = isErasing(e, h); err != nil {
 		return err
 	}
-	if v.late.Job, err = lateJob(e, v.plan, engine.SideOf(h)); err != nil {
+	if v.late.Job, err = execute.LateJob(e, v.plan, engine.SideOf(h)); err != nil {
 		return err
 	}
 	if err := v.late.Walk(ctx); err != nil {

@@ -11,6 +11,7 @@ import (
 	"nexlin/internal/archive"
 	"nexlin/internal/drive"
 	"nexlin/internal/engine"
+	"nexlin/internal/execute"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
@@ -36,10 +37,10 @@ func Discard(ctx context.Context, e *engine.Engine, d *DiscardPlan) (*plan.Outco
 		Link: r.Link, Target: r.Target, Accepted: d.Options.Accept, OnlyEqual: d.Options.OnlyEqual,
 		HeldOf: d.Options.Run,
 	}
-	m := discardingOf(New(e, p))
-	m.out.Findings = d.Findings
-	defer m.close()
-	if err := m.enlist(); err != nil {
+	m := discardingOf(execute.New(e, p))
+	m.Out.Findings = d.Findings
+	defer m.Close()
+	if err := m.Enlist(); err != nil {
 		return nil, err
 	}
 	defer m.Run.Release()
@@ -48,7 +49,7 @@ func Discard(ctx context.Context, e *engine.Engine, d *DiscardPlan) (*plan.Outco
 	if refused := (*plan.RefusedError)(nil); errors.As(err, &refused) && !m.broughtOver {
 		return nil, errors.Join(err, m.Run.Set(ledger.Refused, err.Error(), nil))
 	}
-	return m.out, m.setStopped(err)
+	return m.Out, m.SetStopped(err)
 }
 
 // A KeptError ends a move that is done, but whose original could not be
@@ -64,7 +65,7 @@ func (e *KeptError) Unwrap() error { return e.Err }
 
 // A discarding deletes what is held.
 type discarding struct {
-	basics
+	execute.Basics
 	broughtOver bool // late writes were
 	room        []room
 }
@@ -75,7 +76,9 @@ type room struct {
 	before int64
 }
 
-func discardingOf(m *execution) *discarding { return &discarding{basics: basics{m}} }
+func discardingOf(m *execute.Execution) *discarding {
+	return &discarding{Basics: execute.Basics{Execution: m}}
+}
 
 // An EndedError reports a discard that was to be finished and could not be: what is there
 // by now wants consents that it was not given. It has ended: what it had deleted stays
@@ -102,28 +105,28 @@ func (m *discarding) Forward(ctx context.Context) error {
 	if berr := m.Back(ctx); berr != nil {
 		return errors.Join(err, berr)
 	}
-	return &EndedError{m.plan.Run, m.plan.Name, refused}
+	return &EndedError{m.Plan.Run, m.Plan.Name, refused}
 }
 
 // Ended leaves a run that has ended as it is.
 func (m *discarding) Ended(err error) error {
 	if ended := (*EndedError)(nil); errors.As(err, &ended) {
-		m.out.State = ledger.Undone
+		m.Out.State = ledger.Undone
 		return err
 	}
-	return m.setStopped(err)
+	return m.SetStopped(err)
 }
 
 // goOn judges anew what is still there, with the consents that were given.
 func (m *discarding) goOn(ctx context.Context) error {
-	r, err := m.Ledger.Redirect(m.plan.Name)
+	r, err := m.Ledger.Redirect(m.Plan.Name)
 	if errors.Is(err, ledger.ErrNotFound) {
 		return m.Run.Set(ledger.Done, "", nil)
 	}
 	if err != nil {
 		return err
 	}
-	d, err := PlanDiscard(ctx, m.Engine, r, DiscardOptions{m.plan.Accepted, m.plan.OnlyEqual, m.plan.HeldOf})
+	d, err := PlanDiscard(ctx, m.Engine, r, DiscardOptions{m.Plan.Accepted, m.Plan.OnlyEqual, m.Plan.HeldOf})
 	if err != nil {
 		return err
 	}
@@ -152,7 +155,7 @@ func (m *discarding) Back(ctx context.Context) error {
 // dropLate removes what bringing a late write over left half made in the folder
 // in use, if that can be reached.
 func (m *discarding) dropLate(ctx context.Context) error {
-	r, err := m.Ledger.Redirect(m.plan.Name)
+	r, err := m.Ledger.Redirect(m.Plan.Name)
 	if err != nil {
 		return err
 	}
@@ -168,7 +171,7 @@ func (m *discarding) dropLate(ctx context.Context) error {
 		return err
 	}
 	defer live.Release()
-	l := &late.Writes{Scratch: naming.Late(m.plan.Run), Job: &transfer.Job{}}
+	l := &late.Writes{Scratch: naming.Late(m.Plan.Run), Job: &transfer.Job{}}
 	return inventory.Walk(ctx, live, inventory.VisitorFunc(func(e *inventory.Entry) error {
 		if !e.Stat.IsDir() {
 			return nil
@@ -233,16 +236,16 @@ func (m *discarding) lockHeld(d *DiscardPlan) error {
 	}
 	for _, at := range all {
 		path := at.path
-		dir, err := m.openOn(path, at.on)
+		dir, err := m.OpenOn(path, at.on)
 		if handle.Missing(err) {
 			continue
 		}
 		if err != nil {
 			return err
 		}
-		m.locks = append(m.locks, dir)
+		m.Locks = append(m.Locks, dir)
 		if err := dir.Lock(true); handle.IsLocked(err) {
-			return m.refuseBusy(path)
+			return m.RefuseBusy(path)
 		} else if err != nil {
 			return err
 		}
@@ -258,7 +261,7 @@ func (m *discarding) anythingHeld(d *DiscardPlan) bool {
 // records of the run that holds them.
 func (m *discarding) bringOver(ctx context.Context, d *DiscardPlan, v *Verdict) error {
 	return m.Act(ctx, "late-writes", v.Held.Path, func() error {
-		held, err := m.openOn(v.Held.Path, v.Held.Drive)
+		held, err := m.OpenOn(v.Held.Path, v.Held.Drive)
 		if err != nil {
 			return err
 		}
@@ -267,7 +270,7 @@ func (m *discarding) bringOver(ctx context.Context, d *DiscardPlan, v *Verdict) 
 		if v.Live != d.Live { // a half, beside the link
 			on = ledger.DriveRef{}
 		}
-		live, err := m.openOn(v.Live, on)
+		live, err := m.OpenOn(v.Live, on)
 		if err != nil {
 			return err
 		}
@@ -281,20 +284,20 @@ func (m *discarding) bringOver(ctx context.Context, d *DiscardPlan, v *Verdict) 
 		if err != nil {
 			return err
 		}
-		job, err := lateJob(m.Engine, planned, engine.SideOf(v.Held))
+		job, err := execute.LateJob(m.Engine, planned, engine.SideOf(v.Held))
 		if err != nil {
 			return err
 		}
 		l := &late.Writes{Held: held, Live: live, LivePath: v.Live, Spool: spool, Side: engine.SideOf(v.Held), Job: job,
-			Scratch: naming.Late(m.plan.Run), Fuse: v.Held.Ino == 0}
+			Scratch: naming.Late(m.Plan.Run), Fuse: v.Held.Ino == 0}
 		if l.Erasing, err = isErasing(m.Engine, v.Held); err != nil {
 			return err
 		}
 		if err := l.Walk(ctx); err != nil {
 			return err
 		}
-		m.out.Findings = append(m.out.Findings, l.Findings(d.Redirect.Name, v.Held.Path, true)...)
-		next, err := m.amendRecords(ctx, v.Held.Run, planned.Digest, live, spool, l.Changes)
+		m.Out.Findings = append(m.Out.Findings, l.Findings(d.Redirect.Name, v.Held.Path, true)...)
+		next, err := m.AmendRecords(ctx, v.Held.Run, planned.Digest, live, spool, l.Changes)
 		if err != nil {
 			return err
 		}
@@ -323,7 +326,7 @@ func isErasing(e *engine.Engine, h ledger.Held) (bool, error) {
 
 func (m *discarding) erase(ctx context.Context, d *DiscardPlan, v *Verdict) error {
 	h := v.Held
-	parent, err := m.openOn(filepath.Dir(h.Path), h.Drive)
+	parent, err := m.OpenOn(filepath.Dir(h.Path), h.Drive)
 	if err != nil {
 		return err
 	}
@@ -356,9 +359,9 @@ func (m *discarding) erase(ctx context.Context, d *DiscardPlan, v *Verdict) erro
 			return err
 		}
 		if v.left && !d.Options.OnlyEqual {
-			m.out.Findings = append(m.out.Findings, finding.New(finding.LateWrite, h.Path,
+			m.Out.Findings = append(m.Out.Findings, finding.New(finding.LateWrite, h.Path,
 				"entries of the held original changed while it was being deleted; they are still there").Named(
-				m.plan.Name))
+				m.Plan.Name))
 		}
 		return parent.Sync()
 	}, gone)
@@ -399,7 +402,7 @@ func (m *discarding) spaceOf(d *DiscardPlan) {
 func (m *discarding) spaceAfter() {
 	for i := range m.room {
 		if r := &m.room[i]; m.Drives.Refresh(&r.drive) == nil {
-			m.out.Space = append(m.out.Space,
+			m.Out.Space = append(m.Out.Space,
 				plan.Space{Drive: r.drive.Name(), FreeBefore: r.before, FreeAfter: r.drive.Free})
 		}
 	}
@@ -407,7 +410,7 @@ func (m *discarding) spaceAfter() {
 
 // checkArchived adds what stands in the way of discarding a held archive: it has
 // to be the one that was proven, and to have been held against the store it came
-// from and the one that was made from it. What an older build did not compare is
+// From and the one that was made from it. What an older build did not compare is
 // compared with the store in use now.
 func checkArchived(ctx context.Context, e *engine.Engine, d *DiscardPlan, v *Verdict, acts []ledger.Act) error {
 	about := finding.Subject{Name: d.Redirect.Name}

@@ -14,6 +14,7 @@ import (
 
 	"nexlin/internal/archive"
 	"nexlin/internal/engine"
+	"nexlin/internal/execute"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
@@ -236,24 +237,24 @@ func planPlaces(ctx context.Context, e *engine.Engine, p *plan.Plan, o MoveOptio
 }
 
 // A handingOver moves a store by the engine that owns it.
-type handingOver struct{ basics }
+type handingOver struct{ execute.Basics }
 
 func (m *handingOver) Open() error {
-	if err := m.checkDrive(m.plan.Into, m.plan.IntoDrive); err != nil {
+	if err := m.CheckDrive(m.Plan.Into, m.Plan.IntoDrive); err != nil {
 		return err
 	}
-	at, err := m.openReal(m.plan.Into)
+	at, err := m.OpenReal(m.Plan.Into)
 	if err == nil {
-		m.into = at
+		m.Into = at
 	}
 	return handle.IgnoreMissing(err) // it is made when the run begins
 }
 
-// standsAt a store is, as the engine lists it; nil if it lists none of the name.
+// StandsAt a store is, as the engine lists it; nil if it lists none of the name.
 func (m *handingOver) store(ctx context.Context) (*plan.Store, error) {
-	all, err := listStores(ctx, m.Engine, m.plan.Store.For, m.plan.Store.List, nil)
+	all, err := listStores(ctx, m.Engine, m.Plan.Store.For, m.Plan.Store.List, nil)
 	for i := range all {
-		if all[i].Name == m.plan.Store.Store {
+		if all[i].Name == m.Plan.Store.Store {
 			return &all[i], err
 		}
 	}
@@ -261,11 +262,11 @@ func (m *handingOver) store(ctx context.Context) (*plan.Store, error) {
 }
 
 func (m *handingOver) Forward(ctx context.Context) error {
-	sp := m.plan.Store
-	if err := m.parents(ctx); err != nil {
+	sp := m.Plan.Store
+	if err := m.Parents(ctx); err != nil {
 		return err
 	}
-	if err := m.tag(ctx); err != nil {
+	if err := m.Tag(ctx); err != nil {
 		return err
 	}
 	for i, s := range sp.Before {
@@ -296,12 +297,12 @@ func (m *handingOver) Forward(ctx context.Context) error {
 	if err := m.End(ledger.Done); err != nil {
 		return err
 	}
-	r := m.ledgerRedirect()
-	if r.Created = m.plan.Made; m.plan.Before != nil {
-		r.Created = m.plan.Before.Created
+	r := m.LedgerRedirect()
+	if r.Created = m.Plan.Made; m.Plan.Before != nil {
+		r.Created = m.Plan.Before.Created
 	}
 	if sp.Home {
-		r.State, r.Target, r.Drive = ledger.Ended, m.plan.Before.Target, m.plan.Before.Drive
+		r.State, r.Target, r.Drive = ledger.Ended, m.Plan.Before.Target, m.Plan.Before.Drive
 	}
 	held, err := m.heldArchive("")
 	if err != nil {
@@ -313,14 +314,14 @@ func (m *handingOver) Forward(ctx context.Context) error {
 		}
 		return t.AddHeld(held)
 	})
-	m.measureAfter()
+	m.MeasureAfter()
 	return err
 }
 
 // carry moves the store by the engine's three steps. way tells the way there
-// from the way back of one run. Each step looks at the engine first.
+// From the way back of one run. Each step looks at the engine first.
 func (m *handingOver) carry(ctx context.Context, way, from, to string) error {
-	sp := m.plan.Store
+	sp := m.Plan.Store
 	s, err := m.store(ctx)
 	if err != nil {
 		return err
@@ -336,7 +337,7 @@ func (m *handingOver) carry(ctx context.Context, way, from, to string) error {
 			return err
 		}
 	}
-	if err := m.Begin("carry in", m.plan.Files, m.plan.Bytes); err != nil {
+	if err := m.Begin("carry in", m.Plan.Files, m.Plan.Bytes); err != nil {
 		return err
 	}
 	err = m.Act(ctx, "carry-in"+way, sp.Store, func() error { return m.carryIn(ctx, way, to) }, nil)
@@ -358,13 +359,13 @@ func (m *handingOver) carry(ctx context.Context, way, from, to string) error {
 	if ferr == nil {
 		ferr = m.storeFactsAgain(ctx, facts)
 	}
-	return errors.Join(&plan.TakenBackError{Run: m.plan.Run, At: from, Err: err}, ferr)
+	return errors.Join(&plan.TakenBackError{Run: m.Plan.Run, At: from, Err: err}, ferr)
 }
 
 // signOff carries a store out of where it is, which is proven, and has the engine let go
 // of it.
 func (m *handingOver) signOff(ctx context.Context, s *plan.Store, way, to string) error {
-	sp, from := m.plan.Store, s.Place
+	sp, from := m.Plan.Store, s.Place
 	if s.State != sp.Resting {
 		return fmt.Errorf("%s is %s, and must be %s", pathtext.Show(s.Name), pathtext.Show(s.State), sp.Resting)
 	}
@@ -392,10 +393,10 @@ func (m *handingOver) signOff(ctx context.Context, s *plan.Store, way, to string
 }
 
 // archiveName is what the archive of one way is called beside the new place.
-func (m *handingOver) archiveName(way string) string { return m.plan.Held + way }
+func (m *handingOver) archiveName(way string) string { return m.Plan.Held + way }
 
 func (m *handingOver) archivePath(way string) string {
-	return filepath.Join(m.plan.Into, m.archiveName(way))
+	return filepath.Join(m.Plan.Into, m.archiveName(way))
 }
 
 type archiveData struct {
@@ -408,28 +409,28 @@ type archiveData struct {
 // carryOut has the engine write the archive, and proves it: flushed, read to
 // its end, and not smaller than what the store holds.
 func (m *handingOver) carryOut(ctx context.Context, way, from string) error {
-	sp := m.plan.Store
+	sp := m.Plan.Store
 	var d archiveData
 	known, err := m.Last("archive"+way, &d)
 	if err != nil {
 		return err
 	}
 	if known {
-		switch _, err := m.into.Stat(m.archiveName(way)); {
+		switch _, err := m.Into.Stat(m.archiveName(way)); {
 		case err == nil:
 			return m.proveArchive(ctx, way, &d)
 		case !handle.Missing(err):
 			return err
 		}
 	}
-	if err := m.Begin("carry out", m.plan.Files, m.plan.Bytes); err != nil {
+	if err := m.Begin("carry out", m.Plan.Files, m.Plan.Bytes); err != nil {
 		return err
 	}
-	part := naming.Part(m.plan.Run) + way
-	if err := handle.IgnoreMissing(m.into.Unlink(part)); err != nil {
+	part := naming.Part(m.Plan.Run) + way
+	if err := handle.IgnoreMissing(m.Into.Unlink(part)); err != nil {
 		return err
 	}
-	file := filepath.Join(m.plan.Into, part)
+	file := filepath.Join(m.Plan.Into, part)
 	err = m.Act(ctx, "carry-out"+way, part, func() error {
 		_, err := m.Commands().Run(ctx, sp.For, with(sp.CarryOut.Args, "{archive}", file), sp.CarryOut.Within)
 		return err
@@ -447,7 +448,7 @@ func (m *handingOver) carryOut(ctx context.Context, way, from string) error {
 		return err
 	}
 	return m.Act(ctx, "archive"+way, d, func() error {
-		return handle.Flushed(m.into.Rename(part, m.into, m.archiveName(way)), m.into)
+		return handle.Flushed(m.Into.Rename(part, m.Into, m.archiveName(way)), m.Into)
 	}, nil)
 }
 
@@ -461,7 +462,7 @@ func with(args []string, pairs ...string) []string {
 
 // readStoreArchive flushes an archive and reads it to its end.
 func (m *handingOver) readStoreArchive(ctx context.Context, name, path string) (d archiveData, err error) {
-	f, err := m.into.OpenFile(name)
+	f, err := m.Into.OpenFile(name)
 	if err != nil {
 		return d, fmt.Errorf("the engine said that it had carried the store out, and there is no archive: %w", err)
 	}
@@ -482,8 +483,8 @@ func (m *handingOver) readStoreArchive(ctx context.Context, name, path string) (
 	if !known {
 		d.Files, d.Stored = -1, -1
 	}
-	if v := m.plan.Store.Verify; v != nil {
-		out, err := m.Commands().Run(ctx, m.plan.Store.For, with(v.Args, "{archive}", path), v.Within)
+	if v := m.Plan.Store.Verify; v != nil {
+		out, err := m.Commands().Run(ctx, m.Plan.Store.For, with(v.Args, "{archive}", path), v.Within)
 		if err == nil && v.Answer != "" && !strings.Contains(out, v.Answer) {
 			err = run.ErrAnswer
 		}
@@ -499,7 +500,7 @@ func (m *handingOver) readStoreArchive(ctx context.Context, name, path string) (
 
 // asLargeAs wants the archive to hold what the store holds.
 func (m *handingOver) asLargeAs(ctx context.Context, place string, d *archiveData) error {
-	root, err := m.openReal(place)
+	root, err := m.OpenReal(place)
 	if err != nil {
 		return err
 	}
@@ -508,7 +509,7 @@ func (m *handingOver) asLargeAs(ctx context.Context, place string, d *archiveDat
 	if err != nil {
 		return err
 	}
-	m.plan.Files, m.plan.Bytes = facts.Files, facts.Bytes
+	m.Plan.Files, m.Plan.Bytes = facts.Files, facts.Bytes
 	switch {
 	case d.Bytes == 0 && facts.Bytes > 0:
 		return &archive.DamageError{What: "it is empty"}
@@ -536,16 +537,16 @@ func (m *handingOver) proveArchive(ctx context.Context, way string, d *archiveDa
 func (m *handingOver) engineStep(ctx context.Context, s run.Step, way, place string) error {
 	args := with(s.Args, "{archive}", m.archivePath(way), "{place}", place)
 	for wait := lockedFirst; ; wait *= 2 {
-		out, err := m.Commands().Run(ctx, m.plan.Store.For, args, s.Within)
+		out, err := m.Commands().Run(ctx, m.Plan.Store.For, args, s.Within)
 		if err == nil && s.Answer != "" && !strings.Contains(out, s.Answer) {
 			err = &run.StepError{Step: strings.Join(args, " "),
 				Err: fmt.Errorf("%w: %q", run.ErrAnswer, pathtext.Show(out))}
 		}
-		if err == nil || m.plan.Store.Locked == "" || !strings.Contains(err.Error(), m.plan.Store.Locked) {
+		if err == nil || m.Plan.Store.Locked == "" || !strings.Contains(err.Error(), m.Plan.Store.Locked) {
 			return err
 		}
 		if wait > lockedLast {
-			return &LockedError{m.plan.Store.Store, err.Error()}
+			return &LockedError{m.Plan.Store.Store, err.Error()}
 		}
 		select {
 		case <-time.After(wait):
@@ -578,12 +579,12 @@ func (m *handingOver) carryIn(ctx context.Context, way, place string) error {
 	if s, err := m.store(ctx); err != nil || s != nil && s.Place == place {
 		return err
 	}
-	if err := m.engineStep(ctx, m.plan.Store.CarryIn, way, place); err != nil {
+	if err := m.engineStep(ctx, m.Plan.Store.CarryIn, way, place); err != nil {
 		return err
 	}
 	s, err := m.store(ctx)
 	if err == nil && (s == nil || s.Place != place) {
-		err = fmt.Errorf("the engine does not list %s at %s after it was carried in", pathtext.Show(m.plan.Store.Store),
+		err = fmt.Errorf("the engine does not list %s at %s after it was carried in", pathtext.Show(m.Plan.Store.Store),
 			pathtext.Show(place))
 	}
 	if err != nil {
@@ -598,8 +599,8 @@ func (m *handingOver) storeFacts(ctx context.Context) (map[string]string, error)
 	if known, err := m.Last("facts", &values); known || err != nil {
 		return values, err
 	}
-	for _, f := range m.plan.Store.Facts {
-		v, err := m.Commands().Value(ctx, m.plan.Store.For, f)
+	for _, f := range m.Plan.Store.Facts {
+		v, err := m.Commands().Value(ctx, m.Plan.Store.For, f)
 		if err != nil {
 			return nil, &run.FactError{Name: f.Name, CouldNotRead: err}
 		}
@@ -611,7 +612,7 @@ func (m *handingOver) storeFacts(ctx context.Context) (map[string]string, error)
 // storeFactsAgain compares the facts and sets back what the engine has reset.
 func (m *handingOver) storeFactsAgain(ctx context.Context, before map[string]string) error {
 	var err error
-	m.out.Facts, err = m.Commands().SameFacts(ctx, m.plan.Store.For, m.plan.Store.Facts, before)
+	m.Out.Facts, err = m.Commands().SameFacts(ctx, m.Plan.Store.For, m.Plan.Store.Facts, before)
 	return err
 }
 
@@ -621,12 +622,12 @@ func (m *handingOver) heldArchive(way string) (ledger.Held, error) {
 	if _, err := m.Last("archive"+way, &d); err != nil {
 		return ledger.Held{}, err
 	}
-	st, err := m.into.Stat(m.archiveName(way))
+	st, err := m.Into.Stat(m.archiveName(way))
 	if err != nil {
 		return ledger.Held{}, err
 	}
-	h := m.heldRow()
-	h.Path, h.Drive, h.Ino, h.Bytes, h.Files = m.archivePath(way), m.plan.IntoDrive, st.Ino, st.Allocated, 1
+	h := m.HeldRow()
+	h.Path, h.Drive, h.Ino, h.Bytes, h.Files = m.archivePath(way), m.Plan.IntoDrive, st.Ino, st.Allocated, 1
 	return h, nil
 }
 
@@ -634,16 +635,16 @@ func (m *handingOver) heldArchive(way string) (ledger.Held, error) {
 func (m *handingOver) Ended(err error) error {
 	var back *plan.TakenBackError
 	if errors.As(err, &back) {
-		m.out.State = ledger.Undone
+		m.Out.State = ledger.Undone
 		return errors.Join(err, m.Run.Set(ledger.Undone, back.Err.Error(), nil))
 	}
-	return m.setStopped(err)
+	return m.SetStopped(err)
 }
 
 // Back takes a handover back: the store comes to its old place again,
 // by a new archive if the engine has it at the new place already.
 func (m *handingOver) Back(ctx context.Context) error {
-	sp := m.plan.Store
+	sp := m.Plan.Store
 	s, err := m.store(ctx)
 	if err != nil {
 		return err
@@ -655,8 +656,8 @@ func (m *handingOver) Back(ctx context.Context) error {
 	switch {
 	case s != nil && s.Place == sp.From:
 	case s != nil && s.Place == sp.To:
-		if m.into == nil {
-			return swap.Broken(m.plan.Into, "the directory around the store is not there")
+		if m.Into == nil {
+			return swap.Broken(m.Plan.Into, "the directory around the store is not there")
 		}
 		if err := m.carry(ctx, "-back", sp.To, sp.From); err != nil {
 			return err
@@ -676,7 +677,7 @@ func (m *handingOver) Back(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	ended := m.ledgerRedirect()
+	ended := m.LedgerRedirect()
 	ended.State = ledger.Ended
 	return m.Run.Set(ledger.Undone, "", func(t *ledger.Tx) error {
 		for _, h := range held {
@@ -685,26 +686,26 @@ func (m *handingOver) Back(ctx context.Context) error {
 			}
 		}
 		switch {
-		case m.plan.Before != nil:
-			return t.SaveRedirect(*m.plan.Before)
+		case m.Plan.Before != nil:
+			return t.SaveRedirect(*m.Plan.Before)
 		case len(held) > 0:
 			return t.SaveRedirect(ended) // kept for its archives
 		}
-		return t.RemoveRedirect(m.plan.Name)
+		return t.RemoveRedirect(m.Plan.Name)
 	})
 }
 
 // archivesLeft are the archives that stay held beside the new place. Without any, nothing
 // of the run stays there.
 func (m *handingOver) archivesLeft() (held []ledger.Held, err error) {
-	if m.into == nil {
+	if m.Into == nil {
 		return nil, nil
 	}
-	if err := handle.IgnoreMissing(m.into.Unlink(naming.Part(m.plan.Run))); err != nil {
+	if err := handle.IgnoreMissing(m.Into.Unlink(naming.Part(m.Plan.Run))); err != nil {
 		return nil, err
 	}
 	for _, way := range []string{"", "-back"} {
-		_, err := m.into.Stat(m.archiveName(way))
+		_, err := m.Into.Stat(m.archiveName(way))
 		if handle.IgnoreMissing(err) != nil {
 			return nil, err
 		}
@@ -717,7 +718,7 @@ func (m *handingOver) archivesLeft() (held []ledger.Held, err error) {
 		}
 	}
 	if len(held) == 0 {
-		return nil, m.forgetRun()
+		return nil, m.ForgetRun()
 	}
 	return held, nil
 }

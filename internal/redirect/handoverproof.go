@@ -47,7 +47,7 @@ const notCompared = -1
 // compareStore holds a store against the archive of one way. known is false where
 // that can't be done.
 func (m *handingOver) compareStore(ctx context.Context, way, place string) (h archive.Holding, known bool, err error) {
-	f, err := m.into.OpenFile(m.archiveName(way))
+	f, err := m.Into.OpenFile(m.archiveName(way))
 	if err != nil {
 		return h, false, err
 	}
@@ -57,7 +57,7 @@ func (m *handingOver) compareStore(ctx context.Context, way, place string) (h ar
 		return h, known, err
 	}
 	defer x.Close()
-	root, err := m.openReal(place)
+	root, err := m.OpenReal(place)
 	if err != nil {
 		return h, true, err
 	}
@@ -99,14 +99,14 @@ func (m *handingOver) carryOutWhole(ctx context.Context, way, from string) error
 		last = h
 		// It is older than the store.
 		if err := m.Act(ctx, "compared-out"+way, comparedData{notCompared}, func() error {
-			return handle.IgnoreMissing(m.into.Unlink(m.archiveName(way)))
+			return handle.IgnoreMissing(m.Into.Unlink(m.archiveName(way)))
 		}, nil); err != nil {
 			return err
 		}
 	}
 	if last.First == "" {
 		return fmt.Errorf("%w: what the engine carries out of %s is never what is in it", plan.ErrStillChanging,
-			pathtext.Show(m.plan.Store.Store))
+			pathtext.Show(m.Plan.Store.Store))
 	}
 	return &archive.DamageError{Path: last.First, What: "the engine's archive does not have it as the store has it"}
 }
@@ -123,20 +123,20 @@ func (m *handingOver) carriedWhole(ctx context.Context, way, place string) error
 	}
 	// What the archive had beside the old store is the engine's own.
 	if lost := h.More - out.More; lost > 0 || h.Changed > 0 {
-		return &CarriedError{Store: m.plan.Store.Store, Place: place, Archive: m.archivePath(way), Lost: max(lost, 0),
+		return &CarriedError{Store: m.Plan.Store.Store, Place: place, Archive: m.archivePath(way), Lost: max(lost, 0),
 			Other: h.Changed, First: h.First}
 	}
 	return m.Act(ctx, "compared-in"+way, comparedData{h.More}, func() error { return nil }, nil)
 }
 
 // carriedBefore is for a store that is at its new place already: if that was not
-// heldRow against the archive when the run was stopped, it is now.
+// HeldRow against the archive when the run was stopped, it is now.
 func (m *handingOver) carriedBefore(ctx context.Context, way, place string) error {
 	done, err := m.Last("compared-in"+way, new(json.RawMessage))
-	if err != nil || done || m.into == nil {
+	if err != nil || done || m.Into == nil {
 		return err
 	}
-	if _, err := m.into.Stat(m.archiveName(way)); err != nil {
+	if _, err := m.Into.Stat(m.archiveName(way)); err != nil {
 		return handle.IgnoreMissing(err) // this run has carried nothing there
 	}
 	return m.carriedWhole(ctx, way, place)

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 
 	"nexlin/internal/engine"
+	"nexlin/internal/execute"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/late"
@@ -17,15 +18,15 @@ import (
 // checkNeverCopied tells of what was written to a held original that was never
 // copied.
 func checkNeverCopied(ctx context.Context, e *engine.Engine, h ledger.Held, held *handle.Dir) ([]finding.Finding, error) {
-	since, err := sinceNeverCopied(ctx, e, h.Run, held, h.Ino == 0)
-	if err != nil || since == nil || since.nWritten == 0 {
+	since, err := execute.SinceNeverCopied(ctx, e, h.Run, held, h.Ino == 0)
+	if err != nil || since == nil || since.NWritten == 0 {
 		return nil, err
 	}
-	return []finding.Finding{finding.New(finding.LateWrite, filepath.Join(h.Path, since.written[0]),
+	return []finding.Finding{finding.New(finding.LateWrite, filepath.Join(h.Path, since.Written[0]),
 		"%s written to the held original after the switch, and is nowhere else",
-		late.EntriesWere(since.nWritten)).Named(h.Redirect).OnDrive(h.Drive.Label).
+		late.EntriesWere(since.NWritten)).Named(h.Redirect).OnDrive(h.Drive.Label).
 		Instead("a program still has the old folder open, or knows it by its held name: copy what is needed to the "+
-			"folder in use").Listing(since.nWritten, late.PathsUnder(h.Path, since.written))}, nil
+			"folder in use").Listing(since.NWritten, late.PathsUnder(h.Path, since.Written))}, nil
 }
 
 // CheckHeld holds a held original against its snapshot and changes nothing.

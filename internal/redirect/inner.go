@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 
 	"nexlin/internal/engine"
+	"nexlin/internal/execute"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/pathtext"
@@ -17,12 +18,12 @@ func checkInnerLinks(e *engine.Engine, p *plan.Plan, root *handle.Dir) error {
 	if l.Count == 0 {
 		return nil
 	}
-	becomes, done := linkTexts(e, p)
+	becomes, done := execute.LinkTexts(e, p)
 	defer done()
 	rewrites := false
 	var paths, details []string
 	for _, rel := range l.Paths {
-		text, err := readlink(root, rel)
+		text, err := execute.Readlink(root, rel)
 		if handle.Missing(err) {
 			continue
 		}

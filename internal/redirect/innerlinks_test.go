@@ -6,6 +6,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"nexlin/internal/execute"
 )
 
 func TestMeant(t *testing.T) {
@@ -24,6 +26,6 @@ func TestMeant(t *testing.T) {
 		"../../none/../near":  dir + "/home/near",
 		"../../../../../../../../../../../../../../../../x": "/x",
 	} {
-		require.Equal(t, want, meant(sub, text), text)
+		require.Equal(t, want, execute.Meant(sub, text), text)
 	}
 }

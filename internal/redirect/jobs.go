@@ -7,26 +7,27 @@ import (
 
 	"nexlin/internal/account"
 	"nexlin/internal/engine"
+	"nexlin/internal/execute"
 	"nexlin/internal/finding"
 	"nexlin/internal/ledger"
 	"nexlin/internal/plan"
 )
 
 func init() {
-	register(plan.KindMove, func(m *execution) job { return &moving{copyingOf(m)} })
-	register(plan.KindMoveOn, func(m *execution) job { return &movingOn{copyingOf(m)} })
-	register(plan.KindBringBack, func(m *execution) job { return &bringingBack{copyingOf(m)} })
-	register(plan.KindMerge, func(m *execution) job { return &merging{copyingOf(m)} })
-	register(plan.KindDetach, func(m *execution) job { return &detaching{basics{m}} })
-	register(plan.KindDiscard, func(m *execution) job { return discardingOf(m) })
-	register(plan.KindMend, func(m *execution) job { return &mending{basics{m}} })
-	register(plan.KindRecord, func(m *execution) job { return &recording{basics{m}} })
-	register(plan.KindRestore, func(m *execution) job { return &restoring{basics{m}} })
-	register(plan.KindRenew, func(m *execution) job { return &renewing{basics: basics{m}} })
-	register(plan.KindFuture, func(m *execution) job { return &steering{basics{m}} })
-	register(plan.KindPack, func(m *execution) job { return &packing{basics: basics{m}} })
-	register(plan.KindUnpack, func(m *execution) job { return &packing{basics: basics{m}} })
-	register(plan.KindHandover, func(m *execution) job { return &handingOver{basics{m}} })
+	execute.Register(plan.KindMove, func(m *execute.Execution) execute.Job { return &moving{execute.CopyingOf(m)} })
+	execute.Register(plan.KindMoveOn, func(m *execute.Execution) execute.Job { return &movingOn{execute.CopyingOf(m)} })
+	execute.Register(plan.KindBringBack, func(m *execute.Execution) execute.Job { return &bringingBack{execute.CopyingOf(m)} })
+	execute.Register(plan.KindMerge, func(m *execute.Execution) execute.Job { return &merging{execute.CopyingOf(m)} })
+	execute.Register(plan.KindDetach, func(m *execute.Execution) execute.Job { return &detaching{execute.Basics{Execution: m}} })
+	execute.Register(plan.KindDiscard, func(m *execute.Execution) execute.Job { return discardingOf(m) })
+	execute.Register(plan.KindMend, func(m *execute.Execution) execute.Job { return &mending{execute.Basics{Execution: m}} })
+	execute.Register(plan.KindRecord, func(m *execute.Execution) execute.Job { return &recording{execute.Basics{Execution: m}} })
+	execute.Register(plan.KindRestore, func(m *execute.Execution) execute.Job { return &restoring{execute.Basics{Execution: m}} })
+	execute.Register(plan.KindRenew, func(m *execute.Execution) execute.Job { return &renewing{Basics: execute.Basics{Execution: m}} })
+	execute.Register(plan.KindFuture, func(m *execute.Execution) execute.Job { return &steering{execute.Basics{Execution: m}} })
+	execute.Register(plan.KindPack, func(m *execute.Execution) execute.Job { return &packing{Basics: execute.Basics{Execution: m}} })
+	execute.Register(plan.KindUnpack, func(m *execute.Execution) execute.Job { return &packing{Basics: execute.Basics{Execution: m}} })
+	execute.Register(plan.KindHandover, func(m *execute.Execution) execute.Job { return &handingOver{execute.Basics{Execution: m}} })
 }
 
 // Do carries out a plan that nothing blocks. The error is a *[RefusedError] before
@@ -36,7 +37,7 @@ func Do(ctx context.Context, e *engine.Engine, p *plan.Plan) (*plan.Outcome, err
 	if err := p.Blocked(); err != nil {
 		return nil, err
 	}
-	out, err := New(e, p).conduct(ctx)
+	out, err := execute.New(e, p).Conduct(ctx)
 	if err == nil && p.DiscardOld {
 		err = discardAfter(ctx, e, out)
 	}
@@ -46,7 +47,7 @@ func Do(ctx context.Context, e *engine.Engine, p *plan.Plan) (*plan.Outcome, err
 // Resume finishes a run that was stopped. Its errors are those of
 // [Do].
 func Resume(ctx context.Context, e *engine.Engine, row ledger.RunRow) (*plan.Outcome, error) {
-	out, err := resumeRun(ctx, e, row)
+	out, err := execute.ResumeRun(ctx, e, row)
 	if err == nil && out.Plan.DiscardOld {
 		err = discardAfter(ctx, e, out)
 	}

@@ -7,6 +7,7 @@ import (
 
 	"nexlin/internal/drive"
 	"nexlin/internal/engine"
+	"nexlin/internal/execute"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/junction"
@@ -88,7 +89,7 @@ func windowsName(p *plan.Plan, form TargetForm, seen string) (string, bool) {
 			"this system does not know how that is").Named(p.Name))
 		return "", false
 	}
-	place, err := junction.Clean(withRoot(seen))
+	place, err := junction.Clean(execute.WithRoot(seen))
 	if err != nil {
 		p.Add(finding.New(finding.SeenDiffers, seen, "%s", err).Named(p.Name))
 		return "", false

@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"nexlin/internal/engine"
+	"nexlin/internal/execute"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -18,7 +19,7 @@ import (
 // CheckSettings tells which settings of a redirect do not lead to its target
 // any more.
 func CheckSettings(e *engine.Engine, r ledger.Redirect) ([]finding.Finding, error) {
-	rs, err := settingsBefore(&r)
+	rs, err := execute.SettingsBefore(&r)
 	if err != nil || r.State != ledger.Linked {
 		return nil, err
 	}
@@ -124,7 +125,7 @@ func settingFits(e *engine.Engine, p *plan.Plan, c *setting.Change) (use bool, e
 func planSettings(e *engine.Engine, p *plan.Plan, named []setting.Place, from ...string) error {
 	home := e.HomeOf(p.Link)
 	for _, at := range named {
-		file, err := settingsFile(at)
+		file, err := execute.SettingsFile(at)
 		if err != nil {
 			return err
 		}
@@ -144,7 +145,7 @@ func planSettings(e *engine.Engine, p *plan.Plan, named []setting.Place, from ..
 // planSettingsOf plans what becomes of the settings of a redirect: they are given
 // Back, or, if not back, lead to its target again.
 func planSettingsOf(e *engine.Engine, p *plan.Plan, r ledger.Redirect, back bool) error {
-	rs, err := settingsBefore(&r)
+	rs, err := execute.SettingsBefore(&r)
 	if err != nil {
 		return err
 	}

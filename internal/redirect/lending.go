@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"nexlin/internal/engine"
+	"nexlin/internal/execute"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -81,13 +82,13 @@ func planLending(ctx context.Context, e *engine.Engine, p *plan.Plan, take bool)
 	if less+p.IntoNow.Reserve() <= p.IntoNow.Free {
 		p.Findings[short].Remedy = fmt.Sprintf(
 			"`nexlin bring-back %s --use-held` takes %s that are equal out of the held original, and needs %s",
-			pathtext.Quote(p.Name), fileCount(p.LentFiles), pathtext.Size(less))
+			pathtext.Quote(p.Name), execute.FileCount(p.LentFiles), pathtext.Size(less))
 	}
 	return nil
 }
 
 func countLendable(ctx context.Context, e *engine.Engine, p *plan.Plan) (files, bytes int64, err error) {
-	l, done, err := findLender(e, p)
+	l, done, err := execute.FindLender(e, p)
 	if err != nil || l == nil {
 		return 0, 0, err
 	}

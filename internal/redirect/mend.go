@@ -11,6 +11,7 @@ import (
 	"nexlin/internal/account"
 	"nexlin/internal/drive"
 	"nexlin/internal/engine"
+	"nexlin/internal/execute"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -248,58 +249,58 @@ func mendLink(e *engine.Engine, p *plan.Plan) (split bool, err error) {
 }
 
 // A mending puts small things right.
-type mending struct{ basics }
+type mending struct{ execute.Basics }
 
 // Open takes the handles of a mend.
-func (m *mending) Open() error { return m.openMended(!m.plan.StaysDetached()) }
+func (m *mending) Open() error { return m.OpenMended(!m.Plan.StaysDetached()) }
 
 // Forward puts the small things right, one after the other; each may be done
 // already.
 func (m *mending) Forward(ctx context.Context) error {
-	if m.plan.Mend.Tag {
+	if m.Plan.Mend.Tag {
 		if err := m.newTag(ctx); err != nil {
 			return err
 		}
 	}
-	if m.plan.Mend.Link {
-		if err := m.Act(ctx, "link", m.plan.LinkText, m.mendedLink, nil); err != nil {
+	if m.Plan.Mend.Link {
+		if err := m.Act(ctx, "link", m.Plan.LinkText, m.mendedLink, nil); err != nil {
 			return err
 		}
 	}
-	if err := m.changeSettings(ctx); err != nil {
+	if err := m.ChangeSettings(ctx); err != nil {
 		return err
 	}
-	if m.plan.Into != "" {
-		if err := m.tryMended(ctx); err != nil {
+	if m.Plan.Into != "" {
+		if err := m.TryMended(ctx); err != nil {
 			return err
 		}
 	}
-	if err := m.renewNote(ctx); err != nil {
+	if err := m.RenewNote(ctx); err != nil {
 		return err
 	}
 	var err error
-	if m.plan.Mend.After.Settings, err = m.settingRecords(); err != nil {
+	if m.Plan.Mend.After.Settings, err = m.SettingRecords(); err != nil {
 		return err
 	}
-	return m.Run.Set(ledger.Done, "", m.saveMended)
+	return m.Run.Set(ledger.Done, "", m.SaveMended)
 }
 
 // mendedLink makes the link, or replaces the one that stands there as it was
 // seen.
 func (m *mending) mendedLink() error {
-	done, err := m.linkPlace().Says(m.plan.LinkText)
+	done, err := m.LinkPlace().Says(m.Plan.LinkText)
 	if err != nil {
 		return err
 	}
 	if done {
-		return m.dropOwn(m.linkIn)
+		return m.DropOwn(m.LinkIn)
 	}
-	if m.plan.OldText != "" {
-		return m.linkPlace().Lead(m.plan.OldText, m.plan.LinkText)
+	if m.Plan.OldText != "" {
+		return m.LinkPlace().Lead(m.Plan.OldText, m.Plan.LinkText)
 	}
-	err = m.linkPlace().Make(m.plan.LinkText)
+	err = m.LinkPlace().Make(m.Plan.LinkText)
 	if errors.Is(err, syscall.EEXIST) {
-		err = swap.Broken(m.plan.Link, "something stands there by now")
+		err = swap.Broken(m.Plan.Link, "something stands there by now")
 	}
 	return err
 }
@@ -307,7 +308,7 @@ func (m *mending) mendedLink() error {
 // newTag writes the drive tag anew: with the id that the ledger knows, and
 // counting on from what it knows.
 func (m *mending) newTag(ctx context.Context) error {
-	ref := &m.plan.Mend.After.Drive
+	ref := &m.Plan.Mend.After.Drive
 	known, err := m.Counter(ref.ID)
 	if err != nil {
 		return err
@@ -315,7 +316,7 @@ func (m *mending) newTag(ctx context.Context) error {
 	place := filepath.Join(ref.Mount, ref.TagPlace)
 	count := max(known, ref.Counter) + 1
 	err = m.Act(ctx, "tag", map[string]any{"in": place, "counter": count}, func() error {
-		d, err := m.openOn(place, *ref)
+		d, err := m.OpenOn(place, *ref)
 		if err != nil {
 			return err
 		}
@@ -324,7 +325,7 @@ func (m *mending) newTag(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		by := m.maker()
+		by := m.Maker()
 		by.Owner, by.Group = st.UID, st.GID
 		return drive.WriteTag(d, drive.Tag{Version: 1, ID: ref.ID, Label: ref.Label,
 			Made: time.Now().UTC().Truncate(time.Second), Counter: count}, by)
@@ -337,30 +338,30 @@ func (m *mending) newTag(ctx context.Context) error {
 
 // Back takes a mend back: the link says again what it said, or goes.
 func (m *mending) Back(ctx context.Context) error {
-	if m.plan.Mend.Link {
-		err := m.Act(ctx, "unlink", m.plan.OldText, func() error {
-			ours, err := m.linkPlace().Says(m.plan.LinkText)
+	if m.Plan.Mend.Link {
+		err := m.Act(ctx, "unlink", m.Plan.OldText, func() error {
+			ours, err := m.LinkPlace().Says(m.Plan.LinkText)
 			if err != nil {
 				return err
 			}
 			if !ours {
-				return m.dropOwn(m.linkIn) // it was not made yet, or is another's by now
+				return m.DropOwn(m.LinkIn) // it was not made yet, or is another's by now
 			}
-			if m.plan.OldText != "" {
-				return m.linkPlace().Lead(m.plan.LinkText, m.plan.OldText)
+			if m.Plan.OldText != "" {
+				return m.LinkPlace().Lead(m.Plan.LinkText, m.Plan.OldText)
 			}
-			return m.linkPlace().Remove(m.plan.LinkText)
+			return m.LinkPlace().Remove(m.Plan.LinkText)
 		}, nil)
 		if err != nil {
 			return err
 		}
 	}
-	if err := m.settingsBack(ctx); err != nil {
+	if err := m.SettingsBack(ctx); err != nil {
 		return err
 	}
-	if m.into != nil {
-		if target, err := m.into.Beneath(m.plan.Final); err == nil {
-			err = m.untried(target)
+	if m.Into != nil {
+		if target, err := m.Into.Beneath(m.Plan.Final); err == nil {
+			err = m.Untried(target)
 			target.Release()
 			if err != nil {
 				return err
@@ -368,11 +369,11 @@ func (m *mending) Back(ctx context.Context) error {
 		}
 	}
 	return m.Run.Set(ledger.Undone, "", func(t *ledger.Tx) error {
-		for _, h := range m.plan.Mend.Held {
+		for _, h := range m.Plan.Mend.Held {
 			if err := t.MoveHeld(h.ID, h.Was, h.Drive); err != nil {
 				return err
 			}
 		}
-		return t.SaveRedirect(*m.plan.Before)
+		return t.SaveRedirect(*m.Plan.Before)
 	})
 }

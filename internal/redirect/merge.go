@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 
 	"nexlin/internal/engine"
+	"nexlin/internal/execute"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
@@ -175,7 +176,7 @@ func (v *mergePreview) Visit(h *inventory.Entry) (bool, error) {
 		switch {
 		case h.Stat.IsSymlink():
 			text, err := dir.Readlink(name)
-			made, _ := rewritten(v.p, h.Path, h.Link)
+			made, _ := execute.Rewritten(v.p, h.Path, h.Link)
 			return text == h.Link || text == made, err
 		case h.Stat.IsRegular():
 			if h.Stat.Size != target.Size {

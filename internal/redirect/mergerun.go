@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 
+	"nexlin/internal/execute"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/late"
@@ -27,38 +28,38 @@ import (
 // be taken back from anywhere.
 
 // A merging gives the entries of a copy their places among others.
-type merging struct{ copying }
+type merging struct{ execute.Copying }
 
-func (m *merging) Where() (plan.Position, error) { return m.whereMove() }
+func (m *merging) Where() (plan.Position, error) { return m.WhereMove() }
 
-func (m *merging) Place(ctx context.Context, _ Placement) error {
+func (m *merging) Place(ctx context.Context, _ execute.Placement) error {
 	if err := m.merge(ctx); err != nil {
 		return err
 	}
-	return m.switchAct(ctx)
+	return m.SwitchAct(ctx)
 }
 
 func (m *merging) Settle(ctx context.Context) error {
 	return handle.InOrder(func() error { return m.settle(ctx) }, func() error { return m.tidy(ctx) })
 }
 
-func (m *merging) TryLink(ctx context.Context, _ *handle.Dir) error { return m.tryMended(ctx) }
+func (m *merging) TryLink(ctx context.Context, _ *handle.Dir) error { return m.TryMended(ctx) }
 
-func (m *merging) Describe(ctx context.Context) error { return m.renewNote(ctx) }
+func (m *merging) Describe(ctx context.Context) error { return m.RenewNote(ctx) }
 
 func (m *merging) Save(context.Context) (func(*ledger.Tx) error, error) {
-	after := &m.plan.Mend.After
+	after := &m.Plan.Mend.After
 	var err error
-	if after.Settings, err = m.settingRecords(); err != nil {
+	if after.Settings, err = m.SettingRecords(); err != nil {
 		return nil, err
 	}
-	after.Drive.Counter = max(after.Drive.Counter, m.ledgerRedirect().Drive.Counter)
-	return m.saveMended, nil
+	after.Drive.Counter = max(after.Drive.Counter, m.LedgerRedirect().Drive.Counter)
+	return m.SaveMended, nil
 }
 
 // merge gives the entries of the part their places in the target.
 func (m *merging) merge(ctx context.Context) error {
-	live, err := m.into.Beneath(m.plan.Final)
+	live, err := m.Into.Beneath(m.Plan.Final)
 	if err != nil {
 		return err
 	}
@@ -66,8 +67,8 @@ func (m *merging) merge(ctx context.Context) error {
 	if err := m.keepTimes(live); err != nil {
 		return err
 	}
-	return m.Act(ctx, "merge", m.plan.Target, func() error {
-		return m.eachMoved(ctx, m.spool, live, "merged",
+	return m.Act(ctx, "merge", m.Plan.Target, func() error {
+		return m.eachMoved(ctx, m.Spool, live, "merged",
 			func(rec *transfer.Record) (bool, error) { return m.mergeOne(ctx, live, rec) })
 	}, nil)
 }
@@ -92,13 +93,13 @@ func (m *merging) eachMoved(ctx context.Context, spool *transfer.Spool, live *ha
 			}
 		}
 	}
-	return handle.InOrder(func() error { return m.timesBack(live) }, live.SyncAll, m.part.Dir.Sync)
+	return handle.InOrder(func() error { return m.timesBack(live) }, live.SyncAll, m.Part.Dir.Sync)
 }
 
 // flushFUSE flushes directories one by one where flushing the whole file
 // system proves nothing.
 func (m *merging) flushFUSE(dirs ...*handle.Dir) error {
-	if !m.plan.IntoFuse {
+	if !m.Plan.IntoFuse {
 		return nil
 	}
 	var err error
@@ -109,7 +110,7 @@ func (m *merging) flushFUSE(dirs ...*handle.Dir) error {
 }
 
 func (m *merging) mergeOne(ctx context.Context, live *handle.Dir, rec *transfer.Record) (moved bool, err error) {
-	from, name, err := m.part.Dir.Parent(rec.Path)
+	from, name, err := m.Part.Dir.Parent(rec.Path)
 	if handle.Missing(err) {
 		return false, nil // it went over with the directory around it
 	}
@@ -135,7 +136,7 @@ func (m *merging) mergeOne(ctx context.Context, live *handle.Dir, rec *transfer.
 	} else if !handle.Missing(err) {
 		return false, err
 	}
-	fate, err := fateOf(m.plan, rec.Path, &half, target,
+	fate, err := fateOf(m.Plan, rec.Path, &half, target,
 		func() (bool, error) { return m.targetHas(ctx, to, name, rec, target) })
 	if err != nil {
 		return false, err
@@ -150,11 +151,11 @@ func (m *merging) mergeOne(ctx context.Context, live *handle.Dir, rec *transfer.
 	}
 	switch fate {
 	case FateBeside:
-		as = m.plan.Beside(name, plan.OfHalf)
+		as = m.Plan.Beside(name, plan.OfHalf)
 	case FateName:
-		err = to.Rename(name, to, m.plan.Beside(name, plan.OfTarget))
+		err = to.Rename(name, to, m.Plan.Beside(name, plan.OfTarget))
 	case FateReplace:
-		err = to.Rename(name, from, m.plan.Beside(name, plan.OfTarget))
+		err = to.Rename(name, from, m.Plan.Beside(name, plan.OfTarget))
 	}
 	if err == nil && fate != FateNew && fate != FateBeside {
 		err = run.Point(ctx, "made-way")
@@ -238,7 +239,7 @@ func (m *merging) keepTimes(live *handle.Dir) error {
 		return nil
 	}
 	return handle.WriteFile(path, 0o600, func(w io.Writer) error {
-		for c := transfer.Read(m.spool); c.Peek() != nil; c.Next() {
+		for c := transfer.Read(m.Spool); c.Peek() != nil; c.Next() {
 			if !c.Peek().IsDir() {
 				continue
 			}
@@ -284,7 +285,7 @@ func (m *merging) timesBack(live *handle.Dir) error {
 			continue // others have taken it away
 		}
 		st, err := d.Self()
-		if err == nil && (m.plan.IntoFuse || st.Ino == t.Ino) {
+		if err == nil && (m.Plan.IntoFuse || st.Ino == t.Ino) {
 			if st.Perm() != t.Mode {
 				err = d.Chmod(t.Mode)
 			}
@@ -305,17 +306,17 @@ func (m *merging) settle(ctx context.Context) error {
 	if done, err := m.settledSince("merge", "unmerge"); done || err != nil {
 		return err
 	}
-	live, err := m.into.Beneath(m.plan.Final)
+	live, err := m.Into.Beneath(m.Plan.Final)
 	if err != nil {
 		return err
 	}
 	defer live.Release()
-	if m.part == nil {
-		if m.part, err = m.partAgain(); err != nil {
+	if m.Part == nil {
+		if m.Part, err = m.partAgain(); err != nil {
 			return err
 		}
 	}
-	return m.Act(ctx, "settle", m.plan.Target, func() error {
+	return m.Act(ctx, "settle", m.Plan.Target, func() error {
 		next, err := m.rewrite(ctx, live, func(rec *transfer.Record) error {
 			rec.Fact.Flags &^= transfer.Merged
 			if rec.Path == "." {
@@ -338,8 +339,8 @@ func (m *merging) settle(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		_ = m.spool.Close() // only read from here on
-		m.spool = next
+		_ = m.Spool.Close() // only read from here on
+		m.Spool = next
 		return nil
 	}, nil)
 }
@@ -347,7 +348,7 @@ func (m *merging) settle(ctx context.Context) error {
 // settledAt looks at the target's entry that has the content of a record; nil
 // if there is none.
 func (m *merging) settledAt(live *handle.Dir, rec *transfer.Record, merged bool) (*transfer.Snap, error) {
-	for _, path := range []string{rec.Path, m.plan.BesidePath(live, rec.Path)} {
+	for _, path := range []string{rec.Path, m.Plan.BesidePath(live, rec.Path)} {
 		dir, name, err := live.Parent(path)
 		if handle.Absent(err) {
 			continue
@@ -367,7 +368,7 @@ func (m *merging) settledAt(live *handle.Dir, rec *transfer.Record, merged bool)
 		if err != nil {
 			return nil, err
 		}
-		snap := transfer.SnapOf(&st, xattrs).On(m.plan.IntoFuse)
+		snap := transfer.SnapOf(&st, xattrs).On(m.Plan.IntoFuse)
 		return &snap, nil
 	}
 	return nil, nil
@@ -378,8 +379,8 @@ func (m *merging) settledAt(live *handle.Dir, rec *transfer.Record, merged bool)
 func (m *merging) rewrite(ctx context.Context, live *handle.Dir,
 	change func(*transfer.Record) error) (*transfer.Spool,
 	error) {
-	return m.rewriteRecords(ctx, m.plan.Run, m.plan.Digest, live, func(dir string, n int) (*transfer.Spool, error) {
-		return transfer.Rewrite(m.spool, dir, n, change)
+	return m.RewriteRecords(ctx, m.Plan.Run, m.Plan.Digest, live, func(dir string, n int) (*transfer.Spool, error) {
+		return transfer.Rewrite(m.Spool, dir, n, change)
 	})
 }
 
@@ -388,30 +389,32 @@ func (m *merging) rewrite(ctx context.Context, live *handle.Dir,
 func (m *merging) tidy(ctx context.Context) error {
 	aside := m.replacedDir()
 	return m.Act(ctx, "tidy", aside, func() error {
-		if m.part != nil {
-			m.part.Close()
-			m.part = nil
+		if m.Part != nil {
+			m.Part.Close()
+			m.Part = nil
 		}
-		part := naming.Part(m.plan.Run)
-		left, err := transfer.Sweep(m.into, part, m.spool,
+		part := naming.Part(m.Plan.Run)
+		left, err := transfer.Sweep(m.Into, part, m.Spool,
 			func(r *transfer.Record) bool { return r.Fact.Flags&transfer.Merged == 0 })
 		if err != nil {
 			return err
 		}
 		if left {
-			if err := m.into.Rename(part, m.into, aside); err != nil {
+			if err := m.Into.Rename(part, m.Into, aside); err != nil {
 				return err
 			}
 		}
-		if _, err := m.into.Stat(aside); err == nil {
-			at := m.into.Join(aside)
+		if _, err := m.Into.Stat(aside); err == nil {
+			at := m.Into.Join(aside)
 			f := finding.New(finding.OlderAside, at, "what the target had of entries that were replaced is in %s",
-				at).Named(m.plan.Name)
-			m.out.Findings = append(m.out.Findings, f)
+				at).Named(m.Plan.Name)
+			m.Out.Findings = append(m.Out.Findings, f)
 		}
-		return m.into.Sync()
+		return m.Into.Sync()
 	}, nil)
 }
 
 // replacedDir is where the target's entries lie that the half's replaced.
-func (m *merging) replacedDir() string { return naming.Shorten("."+m.plan.Final, ".replaced-"+m.plan.Run) }
+func (m *merging) replacedDir() string {
+	return naming.Shorten("."+m.Plan.Final, ".replaced-"+m.Plan.Run)
+}

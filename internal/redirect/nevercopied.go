@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 
 	"nexlin/internal/engine"
+	"nexlin/internal/execute"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
@@ -33,16 +34,16 @@ func judgeNeverCopied(ctx context.Context, e *engine.Engine, d *DiscardPlan, v *
 		return err
 	}
 	v.bare = true
-	since, err := sinceNeverCopied(ctx, e, v.Held.Run, held, v.Held.Ino == 0)
+	since, err := execute.SinceNeverCopied(ctx, e, v.Held.Run, held, v.Held.Ino == 0)
 	if err != nil {
 		return err
 	}
-	if since != nil && since.nWritten > 0 {
-		d.Findings = append(d.Findings, finding.New(finding.LateWrite, filepath.Join(v.Held.Path, since.written[0]),
+	if since != nil && since.NWritten > 0 {
+		d.Findings = append(d.Findings, finding.New(finding.LateWrite, filepath.Join(v.Held.Path, since.Written[0]),
 			"%s written to the held original after the switch, and is nowhere else",
-			late.EntriesWere(since.nWritten)).Named(d.Redirect.Name).
+			late.EntriesWere(since.NWritten)).Named(d.Redirect.Name).
 			As(finding.Blocker).Instead("copy what is needed to the folder in use, and take it away there").Listing(
-			since.nWritten, late.PathsUnder(v.Held.Path, since.written)))
+			since.NWritten, late.PathsUnder(v.Held.Path, since.Written)))
 	}
 	if l.count == 0 {
 		v.Frees = l.frees

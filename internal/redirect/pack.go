@@ -13,6 +13,7 @@ import (
 	"nexlin/internal/account"
 	"nexlin/internal/archive"
 	"nexlin/internal/engine"
+	"nexlin/internal/execute"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
@@ -158,17 +159,17 @@ func findOutDir(e *engine.Engine, p *plan.Plan) (*handle.Dir, error) {
 
 // A packing makes an archive, or reads one.
 type packing struct {
-	basics
+	execute.Basics
 	placed bool // what is made may have its name
 }
 
 // Open takes the handles of a pack or an unpack.
 func (m *packing) Open() error {
-	if err := m.checkDrive(m.plan.Into, m.plan.IntoDrive); err != nil {
+	if err := m.CheckDrive(m.Plan.Into, m.Plan.IntoDrive); err != nil {
 		return err
 	}
 	var err error
-	m.into, err = m.openReal(m.plan.Into)
+	m.Into, err = m.OpenReal(m.Plan.Into)
 	return err
 }
 
@@ -177,12 +178,12 @@ func (m *packing) Open() error {
 // what is not known is left (I6). What was given to an account already is that
 // account's hands, and is left, too.
 func (m *packing) dropPart() error {
-	name := naming.Part(m.plan.Run)
-	st, err := m.into.Stat(name)
+	name := naming.Part(m.Plan.Run)
+	st, err := m.Into.Stat(name)
 	if err != nil {
 		return handle.IgnoreMissing(err)
 	}
-	var made Placement
+	var made execute.Placement
 	known, err := m.Last("part-made", &made)
 	if err != nil {
 		return err
@@ -192,15 +193,15 @@ func (m *packing) dropPart() error {
 	case st.IsDir() && ours:
 		err = m.clearPart(name, &st)
 	case st.IsDir():
-		err = rmdirIfEmpty(m.into, name)
+		err = execute.RmdirIfEmpty(m.Into, name)
 	case ours || st.IsRegular() && st.Size == 0: // created, and not noted yet
 		err = m.removeSeen(name, &st)
 	}
-	return handle.Flushed(err, m.into)
+	return handle.Flushed(err, m.Into)
 }
 
 func (m *packing) clearPart(name string, st *handle.Stat) error {
-	d, err := m.into.Beneath(name)
+	d, err := m.Into.Beneath(name)
 	if err != nil {
 		return err
 	}
@@ -214,16 +215,16 @@ func (m *packing) clearPart(name string, st *handle.Stat) error {
 			return err
 		}
 	}
-	return rmdirIfEmpty(m.into, name)
+	return execute.RmdirIfEmpty(m.Into, name)
 }
 
 // removeSeen removes a file that was looked at, and no other: an administrator
 // looks at it again where nobody can exchange it.
 func (m *packing) removeSeen(name string, st *handle.Stat) error {
 	if os.Geteuid() != 0 {
-		return handle.IgnoreMissing(m.into.Unlink(name))
+		return handle.IgnoreMissing(m.Into.Unlink(name))
 	}
-	err := m.into.RemoveSeen(name, st, naming.Scratch(m.plan.Run))
+	err := m.Into.RemoveSeen(name, st, naming.Scratch(m.Plan.Run))
 	if errors.Is(err, handle.ErrReplaced) {
 		return nil // somebody else's by now: it stays
 	}
@@ -232,7 +233,7 @@ func (m *packing) removeSeen(name string, st *handle.Stat) error {
 
 // notePart writes down by what the part is known again.
 func (m *packing) notePart(st *handle.Stat) error {
-	seq, err := m.Run.Intend("part-made", Placement{naming.Part(m.plan.Run), st.Ino})
+	seq, err := m.Run.Intend("part-made", execute.Placement{Part: naming.Part(m.Plan.Run), Ino: st.Ino})
 	if err != nil {
 		return err
 	}
@@ -259,7 +260,7 @@ func (m *packing) pack(ctx context.Context) error {
 	if err := m.dropPart(); err != nil { // of a run that was stopped
 		return err
 	}
-	root, err := m.openReal(m.plan.From)
+	root, err := m.OpenReal(m.Plan.From)
 	if err != nil {
 		return err
 	}
@@ -268,43 +269,43 @@ func (m *packing) pack(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if st.Ino != m.plan.FromIno {
-		return swap.Broken(m.plan.From, "another folder stands there than at inspection")
+	if st.Ino != m.Plan.FromIno {
+		return swap.Broken(m.Plan.From, "another folder stands there than at inspection")
 	}
 	if err := root.SyncAll(); err != nil { // mapped writes show in times only then
 		return err
 	}
 	list := filepath.Join(m.Run.Dir(), packManifest)
-	if err := m.Begin("describe", m.plan.Files, m.plan.Bytes); err != nil {
+	if err := m.Begin("describe", m.Plan.Files, m.Plan.Bytes); err != nil {
 		return err
 	}
 	if _, err := archive.Describe(ctx, root, list, m.Run.Dir(), m.progress()); err != nil {
 		return err
 	}
-	if err := m.Begin("pack", m.plan.Files, m.plan.Bytes); err != nil {
+	if err := m.Begin("pack", m.Plan.Files, m.Plan.Bytes); err != nil {
 		return err
 	}
-	a := &plan.Archive{File: m.plan.Copy()}
-	if err := m.Act(ctx, "pack", naming.Part(m.plan.Run), func() error { return m.writeArchive(ctx, root, list, a) },
+	a := &plan.Archive{File: m.Plan.Copy()}
+	if err := m.Act(ctx, "pack", naming.Part(m.Plan.Run), func() error { return m.writeArchive(ctx, root, list, a) },
 		nil); err != nil {
 		return err
 	}
-	if err := m.Begin("read back", m.plan.Files, m.plan.Bytes); err != nil {
+	if err := m.Begin("read back", m.Plan.Files, m.Plan.Bytes); err != nil {
 		return err
 	}
 	if err := m.readArchive(ctx, a); err != nil {
 		return err
 	}
-	err = m.Act(ctx, "place", m.plan.Final, func() error { return m.placeMade(&a.Made) }, nil)
+	err = m.Act(ctx, "place", m.Plan.Final, func() error { return m.placeMade(&a.Made) }, nil)
 	if err != nil {
 		return err
 	}
 	if err := m.End(ledger.Done); err != nil {
 		return err
 	}
-	m.out.Archive, m.out.Verified = a, a.Count
+	m.Out.Archive, m.Out.Verified = a, a.Count
 	err = m.Run.Set(ledger.Done, "", m.addPack(a))
-	m.measureAfter()
+	m.MeasureAfter()
 	return err
 }
 
@@ -312,21 +313,21 @@ func (m *packing) pack(ctx context.Context) error {
 // to be what stands there then: whoever may write in that directory could have
 // exchanged the two (I6).
 func (m *packing) placeMade(made *handle.Stat) error {
-	if err := m.into.Rename(naming.Part(m.plan.Run), m.into, m.plan.Final); err != nil {
+	if err := m.Into.Rename(naming.Part(m.Plan.Run), m.Into, m.Plan.Final); err != nil {
 		return err
 	}
-	now, err := m.into.Stat(m.plan.Final)
+	now, err := m.Into.Stat(m.Plan.Final)
 	if err == nil && !now.SameInode(made) {
-		err = swap.Broken(m.plan.Copy(), "something else was put in the place of what was made")
+		err = swap.Broken(m.Plan.Copy(), "something else was put in the place of what was made")
 	}
 	if err != nil {
 		return err
 	}
-	return m.into.Sync()
+	return m.Into.Sync()
 }
 
 func (m *packing) writeArchive(ctx context.Context, root *handle.Dir, list string, a *plan.Archive) (err error) {
-	f, err := m.into.Create(naming.Part(m.plan.Run), 0o600)
+	f, err := m.Into.Create(naming.Part(m.Plan.Run), 0o600)
 	if err != nil {
 		return err
 	}
@@ -339,24 +340,24 @@ func (m *packing) writeArchive(ctx context.Context, root *handle.Dir, list strin
 	}
 	sum := sha256.New()
 	w := &archive.Counter{W: io.MultiWriter(f, sum)}
-	n, err := archive.Pack(ctx, root, filepath.Base(m.plan.From), list, w, m.progress())
+	n, err := archive.Pack(ctx, root, filepath.Base(m.Plan.From), list, w, m.progress())
 	if err != nil {
 		return err
 	}
 	// It goes to the account whose folder it is, unless there is something in it
 	// that is not that account's own to read.
-	if os.Geteuid() == 0 && m.plan.UID != 0 {
-		own, err := archive.AllOf(list, m.plan.UID)
+	if os.Geteuid() == 0 && m.Plan.UID != 0 {
+		own, err := archive.AllOf(list, m.Plan.UID)
 		if err != nil {
 			return err
 		}
 		if own {
-			err = f.Chown(m.plan.UID, m.plan.GID)
+			err = f.Chown(m.Plan.UID, m.Plan.GID)
 		} else {
-			m.out.Findings = append(m.out.Findings,
-				finding.New(finding.ArchiveKept, m.plan.Copy(), "%s holds entries of other accounts than %s, so the "+
-					"archive belongs to the administrator and is readable by nobody else", m.plan.From,
-					m.plan.Account).Named(m.plan.Name))
+			m.Out.Findings = append(m.Out.Findings,
+				finding.New(finding.ArchiveKept, m.Plan.Copy(), "%s holds entries of other accounts than %s, so the "+
+					"archive belongs to the administrator and is readable by nobody else", m.Plan.From,
+					m.Plan.Account).Named(m.Plan.Name))
 		}
 		if err != nil && !errors.Is(err, os.ErrPermission) {
 			return err
@@ -369,7 +370,7 @@ func (m *packing) writeArchive(ctx context.Context, root *handle.Dir, list strin
 // readArchive reads the archive back from the drive, to its end, and wants
 // every byte of it to be the one that was written.
 func (m *packing) readArchive(ctx context.Context, a *plan.Archive) error {
-	f, err := m.into.OpenFile(naming.Part(m.plan.Run))
+	f, err := m.Into.OpenFile(naming.Part(m.Plan.Run))
 	if err != nil {
 		return err
 	}
@@ -379,9 +380,9 @@ func (m *packing) readArchive(ctx context.Context, a *plan.Archive) error {
 		return err
 	}
 	if !now.SameInode(&a.Made) {
-		return swap.Broken(m.into.Join(naming.Part(m.plan.Run)), "something else was put in the place of the archive")
+		return swap.Broken(m.Into.Join(naming.Part(m.Plan.Run)), "something else was put in the place of the archive")
 	}
-	m.out.Device = f.Uncache(0, 0)
+	m.Out.Device = f.Uncache(0, 0)
 	_, n, digest, err := m.readWhole(ctx, f, readManifest, nil)
 	if err == nil && (digest != a.Digest || n.Files != a.Count.Files) {
 		err = &archive.DamageError{What: "it reads back otherwise than it was written"}
@@ -459,24 +460,24 @@ func (m *packing) unpack(ctx context.Context) error {
 	if err := m.Begin("unpack", 0, 0); err != nil {
 		return err
 	}
-	a, top := &plan.Archive{File: m.plan.From}, ""
-	err = m.Act(ctx, "unpack", naming.Part(m.plan.Run), func() (err error) {
+	a, top := &plan.Archive{File: m.Plan.From}, ""
+	err = m.Act(ctx, "unpack", naming.Part(m.Plan.Run), func() (err error) {
 		top, err = m.unpackPart(ctx, in, a, limit, vouched)
 		return err
 	}, nil)
 	if err != nil {
 		return err
 	}
-	if m.plan.Final == "" {
-		m.plan.Final = top
+	if m.Plan.Final == "" {
+		m.Plan.Final = top
 	}
 	if free, err := m.mayPlace(); !free || err != nil {
 		return err
 	}
-	err = m.Act(ctx, "place", m.plan.Final, func() error { return m.placeMade(&a.Made) }, nil)
+	err = m.Act(ctx, "place", m.Plan.Final, func() error { return m.placeMade(&a.Made) }, nil)
 	if errors.Is(err, os.ErrExist) {
-		return plan.Refused(finding.New(finding.TargetTaken, m.plan.Copy(), "%s exists already",
-			m.plan.Copy()).Instead("`--as` gives the folder another name"))
+		return plan.Refused(finding.New(finding.TargetTaken, m.Plan.Copy(), "%s exists already",
+			m.Plan.Copy()).Instead("`--as` gives the folder another name"))
 	}
 	if err != nil {
 		return err
@@ -484,7 +485,7 @@ func (m *packing) unpack(ctx context.Context) error {
 	if err := m.End(ledger.Done); err != nil {
 		return err
 	}
-	m.out.Archive, m.out.Verified = a, a.Count
+	m.Out.Archive, m.Out.Verified = a, a.Count
 	return m.Run.Set(ledger.Done, "", nil)
 }
 
@@ -526,7 +527,7 @@ func (m *packing) unpackPart(ctx context.Context, in *handle.File, a *plan.Archi
 
 // roomFor wants room on the target's drive for so many bytes more.
 func (m *packing) roomFor(bytes int64) error {
-	d := m.plan.IntoNow
+	d := m.Plan.IntoNow
 	if d.Mount == "" {
 		return nil
 	}
@@ -536,7 +537,7 @@ func (m *packing) roomFor(bytes int64) error {
 	if d.Free-bytes >= d.Reserve() {
 		return nil
 	}
-	return plan.Refused(finding.New(finding.SpaceShort, m.plan.Into, "%s has too little room for "+
+	return plan.Refused(finding.New(finding.SpaceShort, m.Plan.Into, "%s has too little room for "+
 		"what is in the archive: %s more are needed, and a reserve of %s; free %s", d.Name(), pathtext.Size(bytes),
 		pathtext.Size(d.Reserve()), pathtext.Size(d.Free)).OnDrive(d.Name()))
 }
@@ -544,10 +545,10 @@ func (m *packing) roomFor(bytes int64) error {
 // mayPlace refuses a name that is Nexlin's own for what an archive holds.
 func (m *packing) mayPlace() (bool, error) {
 	ours, err := m.Ours()
-	if err != nil || !ours(m.plan.Copy()) {
+	if err != nil || !ours(m.Plan.Copy()) {
 		return err == nil, err
 	}
-	return false, plan.Refused(finding.New(finding.Protected, m.plan.Copy(), "%s %s", m.plan.Copy(),
+	return false, plan.Refused(finding.New(finding.Protected, m.Plan.Copy(), "%s %s", m.Plan.Copy(),
 		places.IsOurs).Instead("`--as` gives the folder another name"))
 }
 
@@ -555,11 +556,11 @@ func (m *packing) mayPlace() (bool, error) {
 // own, which nobody else may enter, without the rights that the directory around
 // it would hand down.
 func (m *packing) makePart() (*handle.Dir, error) {
-	name := naming.Part(m.plan.Run)
-	if err := m.into.Mkdir(name, 0o700); err != nil {
+	name := naming.Part(m.Plan.Run)
+	if err := m.Into.Mkdir(name, 0o700); err != nil {
 		return nil, err
 	}
-	root, err := m.into.Beneath(name)
+	root, err := m.Into.Beneath(name)
 	if err != nil {
 		return nil, err
 	}
@@ -605,29 +606,29 @@ func (m *packing) placedAlready() (bool, error) {
 	if err != nil || !known {
 		return false, err
 	}
-	var made Placement
+	var made execute.Placement
 	if known, err = m.Last("part-made", &made); err != nil || !known {
 		return false, err
 	}
-	if _, err := m.into.Stat(naming.Part(m.plan.Run)); !handle.Missing(err) {
+	if _, err := m.Into.Stat(naming.Part(m.Plan.Run)); !handle.Missing(err) {
 		return false, err
 	}
-	st, err := m.into.Stat(final)
+	st, err := m.Into.Stat(final)
 	if err != nil {
 		return false, handle.IgnoreMissing(err)
 	}
 	// Where inode numbers change with every mount, the name has to do: nothing had
 	// it when the run began.
-	if st.Ino != made.Ino && !m.plan.IntoFuse {
+	if st.Ino != made.Ino && !m.Plan.IntoFuse {
 		return false, nil
 	}
-	m.plan.Final = final
+	m.Plan.Final = final
 	return true, nil
 }
 
 // Forward packs or unpacks.
 func (m *packing) Forward(ctx context.Context) error {
-	if m.plan.Unpacks() {
+	if m.Plan.Unpacks() {
 		return m.unpackOn(ctx)
 	}
 	return m.packOn(ctx)
@@ -637,12 +638,12 @@ func (m *packing) Forward(ctx context.Context) error {
 // become whole.
 func (m *packing) Ended(err error) error {
 	if err == nil || m.placed {
-		return m.setStopped(err)
+		return m.SetStopped(err)
 	}
 	if gone := m.dropPart(); gone != nil {
-		return m.setStopped(errors.Join(err, gone))
+		return m.SetStopped(errors.Join(err, gone))
 	}
-	m.out.State = ledger.Undone
+	m.Out.State = ledger.Undone
 	return errors.Join(err, m.Run.Set(ledger.Undone, err.Error(), nil))
 }
 
@@ -678,15 +679,15 @@ func (m *packing) look() (err error) {
 // packedAgain reads an archive back that had its name when the run was stopped,
 // and takes it into the ledger.
 func (m *packing) packedAgain(ctx context.Context) error {
-	if err := m.Begin("read back", m.plan.Files, m.plan.Bytes); err != nil {
+	if err := m.Begin("read back", m.Plan.Files, m.Plan.Bytes); err != nil {
 		return err
 	}
-	f, err := m.into.OpenFile(m.plan.Final)
+	f, err := m.Into.OpenFile(m.Plan.Final)
 	if err != nil {
 		return err
 	}
 	defer f.Close()
-	m.out.Device = f.Uncache(0, 0)
+	m.Out.Device = f.Uncache(0, 0)
 	st, err := f.Stat()
 	if err != nil {
 		return err
@@ -698,17 +699,17 @@ func (m *packing) packedAgain(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	a := &plan.Archive{File: m.plan.Copy(), Count: plan.Count{Files: n.Files, Bytes: n.Bytes}, Bytes: st.Size,
+	a := &plan.Archive{File: m.Plan.Copy(), Count: plan.Count{Files: n.Files, Bytes: n.Bytes}, Bytes: st.Size,
 		Digest: digest}
-	m.out.Archive, m.out.Verified = a, a.Count
+	m.Out.Archive, m.Out.Verified = a, a.Count
 	return m.Run.Set(ledger.Done, "", m.addPack(a))
 }
 
 // addPack has the ledger know an archive that was verified.
 func (m *packing) addPack(a *plan.Archive) func(*ledger.Tx) error {
 	return func(t *ledger.Tx) error {
-		return t.AddPack(ledger.Pack{Redirect: m.plan.Name, Folder: m.plan.From, File: a.File, Bytes: a.Bytes,
-			Files: a.Count.Files, Digest: a.Digest, Made: time.Now(), Run: m.plan.Run})
+		return t.AddPack(ledger.Pack{Redirect: m.Plan.Name, Folder: m.Plan.From, File: a.File, Bytes: a.Bytes,
+			Files: a.Count.Files, Digest: a.Digest, Made: time.Now(), Run: m.Plan.Run})
 	}
 }
 
@@ -718,7 +719,7 @@ func (m *packing) Back(context.Context) error {
 	if done, err := m.placedAlready(); err != nil {
 		return err
 	} else if done {
-		m.out.Stays = m.plan.Copy()
+		m.Out.Stays = m.Plan.Copy()
 	}
 	if err := m.dropPart(); err != nil {
 		return err

@@ -9,6 +9,7 @@ import (
 
 	"nexlin/internal/account"
 	"nexlin/internal/engine"
+	"nexlin/internal/execute"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -94,19 +95,19 @@ func futureTarget(e *engine.Engine, p *plan.Plan) error {
 }
 
 // A steering has folders that do not exist yet begin at another place.
-type steering struct{ basics }
+type steering struct{ execute.Basics }
 
-func (m *steering) Open() error { return m.checkDrive(m.plan.Into, m.plan.IntoDrive) }
+func (m *steering) Open() error { return m.CheckDrive(m.Plan.Into, m.Plan.IntoDrive) }
 
 func (m *steering) Forward(ctx context.Context) error {
-	for i, s := range m.plan.Settings {
-		d, err := m.makeDirs(ctx, fmt.Sprintf("dirs.%d", i), s.To, m.plan.IntoDrive)
+	for i, s := range m.Plan.Settings {
+		d, err := m.MakeDirs(ctx, fmt.Sprintf("dirs.%d", i), s.To, m.Plan.IntoDrive)
 		if err != nil {
 			return err
 		}
 		d.Release()
 	}
-	if err := m.changeSettings(ctx); err != nil {
+	if err := m.ChangeSettings(ctx); err != nil {
 		return err
 	}
 	return m.Run.Set(ledger.Done, "", nil)
@@ -115,17 +116,17 @@ func (m *steering) Forward(ctx context.Context) error {
 // Back takes it back: the settings say what they said, and directories
 // that were made go if nothing was put into them.
 func (m *steering) Back(ctx context.Context) error {
-	if err := m.settingsBack(ctx); err != nil {
+	if err := m.SettingsBack(ctx); err != nil {
 		return err
 	}
-	for i := range slices.Backward(m.plan.Settings) {
-		var made parentsData
+	for i := range slices.Backward(m.Plan.Settings) {
+		var made execute.ParentsData
 		known, err := m.Last(fmt.Sprintf("dirs.%d", i), &made)
 		if err != nil {
 			return err
 		}
 		if known {
-			if err := m.dropDirs(made); err != nil {
+			if err := m.DropDirs(made); err != nil {
 				return err
 			}
 		}

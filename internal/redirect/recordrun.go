@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"nexlin/internal/engine"
+	"nexlin/internal/execute"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
@@ -22,27 +23,27 @@ import (
 // Compare holds the original against the copy without taking anything in, and
 // adds what it finds to the plan.
 func Compare(ctx context.Context, e *engine.Engine, p *plan.Plan) error {
-	m := &recording{basics{New(e, p)}}
-	defer m.close()
+	m := &recording{execute.Basics{Execution: execute.New(e, p)}}
+	defer m.Close()
 	if err := m.Open(); err != nil {
 		return err
 	}
 	_, err := m.adopt(ctx, 0)
-	p.Findings = append(p.Findings, m.out.Findings...)
+	p.Findings = append(p.Findings, m.Out.Findings...)
 	return err
 }
 
 // A recording takes in what was moved by hand.
-type recording struct{ basics }
+type recording struct{ execute.Basics }
 
-func (m *recording) Where() (plan.Position, error) { return m.whereLinked() }
+func (m *recording) Where() (plan.Position, error) { return m.WhereLinked() }
 
 // Try tries the link, if it is to be made.
 func (m *recording) Try(context.Context) error {
-	if m.plan.From != m.plan.Link {
+	if m.Plan.From != m.Plan.Link {
 		return nil
 	}
-	return m.trySwitch()
+	return m.TrySwitch()
 }
 
 // Ended ends a run that took nothing in as refused, not as stopped.
@@ -50,37 +51,37 @@ func (m *recording) Ended(err error) error {
 	if refused := (*plan.RefusedError)(nil); errors.As(err, &refused) {
 		return errors.Join(err, m.Run.Set(ledger.Refused, refused.Error(), nil))
 	}
-	return m.setStopped(err)
+	return m.SetStopped(err)
 }
 
 // Open takes the handles and locks of a record.
 func (m *recording) Open() error {
-	err := m.openAround()
+	err := m.OpenAround()
 	if err != nil {
 		return err
 	}
-	if m.into, err = m.openReal(m.plan.Into); err != nil {
+	if m.Into, err = m.OpenReal(m.Plan.Into); err != nil {
 		return err
 	}
-	if err := m.lockCopy(); err != nil {
+	if err := m.LockCopy(); err != nil {
 		return err
 	}
-	if m.plan.From == "" {
+	if m.Plan.From == "" {
 		return nil
 	}
-	if m.from, err = m.findFrom(); err != nil {
+	if m.From, err = m.FindFrom(); err != nil {
 		return err
 	}
-	if m.from == nil {
-		return swap.Broken(m.plan.From, "the original is not there")
+	if m.From == nil {
+		return swap.Broken(m.Plan.From, "the original is not there")
 	}
-	return m.lock(m.from)
+	return m.Lock(m.From)
 }
 
 // adopt compares original and copy and writes the records of pass n; 0
 // writes none. Differences that were not accepted are a *RefusedError.
 func (m *recording) adopt(ctx context.Context, n int) (*transfer.Adopted, error) {
-	live := m.locks[0]
+	live := m.Locks[0]
 	if err := live.SyncAll(); err != nil {
 		return nil, err
 	}
@@ -93,8 +94,8 @@ func (m *recording) adopt(ctx context.Context, n int) (*transfer.Adopted, error)
 	}
 	var content, meta differing
 	a, err := transfer.Adopt(ctx, transfer.Adoption{
-		Source: m.from, Copy: live, Prove: true, Dir: dir, N: n, Digest: m.plan.Digest, SourceFuse: m.plan.FromFuse,
-		CopyFuse: m.plan.IntoFuse, Progress: m.Progress,
+		Source: m.From, Copy: live, Prove: true, Dir: dir, N: n, Digest: m.Plan.Digest, SourceFuse: m.Plan.FromFuse,
+		CopyFuse: m.Plan.IntoFuse, Progress: m.Progress,
 		Differs: func(path, what string, isContent bool) {
 			if isContent {
 				content.add(path, what)
@@ -106,27 +107,27 @@ func (m *recording) adopt(ctx context.Context, n int) (*transfer.Adopted, error)
 	if err != nil {
 		return nil, err
 	}
-	m.plan.Files, m.plan.Bytes, m.plan.Entries = a.Files, a.Bytes, a.Entries
-	found := slices.Concat(content.finding(finding.CopyDiffers, m.plan), meta.finding(finding.MetaDiffers, m.plan))
-	if n := a.LeadOut; n > 0 && m.from != nil {
-		found = append(found, finding.New(finding.HardLinksOut, m.from.Join(a.LeadOutPaths[0]),
+	m.Plan.Files, m.Plan.Bytes, m.Plan.Entries = a.Files, a.Bytes, a.Entries
+	found := slices.Concat(content.finding(finding.CopyDiffers, m.Plan), meta.finding(finding.MetaDiffers, m.Plan))
+	if n := a.LeadOut; n > 0 && m.From != nil {
+		found = append(found, finding.New(finding.HardLinksOut, m.From.Join(a.LeadOutPaths[0]),
 			"%s in %s have further names outside of it", plan.EntryCount(int64(n)),
-			m.from.Path()).Named(m.plan.Name).As(finding.Blocker).Listing(n, late.PathsUnder(m.from.Path(), a.LeadOutPaths)))
+			m.From.Path()).Named(m.Plan.Name).As(finding.Blocker).Listing(n, late.PathsUnder(m.From.Path(), a.LeadOutPaths)))
 	}
-	if m.from != nil {
-		more, first, err := transfer.Beyond(ctx, m.from, live, finding.Listed)
+	if m.From != nil {
+		more, first, err := transfer.Beyond(ctx, m.From, live, finding.Listed)
 		if err != nil {
 			return a, err
 		}
 		if more > 0 {
-			found = append(found, finding.New(finding.MoreInCopy, filepath.Join(m.plan.Copy(), first[0]),
-				"%s in %s that %s has not", plan.EntryCount(int64(more)), m.plan.Copy(), m.plan.From).Named(m.plan.Name).
-				Listing(more, late.PathsUnder(m.plan.Copy(), first)))
+			found = append(found, finding.New(finding.MoreInCopy, filepath.Join(m.Plan.Copy(), first[0]),
+				"%s in %s that %s has not", plan.EntryCount(int64(more)), m.Plan.Copy(), m.Plan.From).Named(m.Plan.Name).
+				Listing(more, late.PathsUnder(m.Plan.Copy(), first)))
 		}
 	}
 	check := plan.Plan{Findings: found, Kind: plan.KindRecord}
-	check.AcceptFound(m.plan.Accepted)
-	m.out.Findings = append(m.out.Findings, check.Findings...)
+	check.AcceptFound(m.Plan.Accepted)
+	m.Out.Findings = append(m.Out.Findings, check.Findings...)
 	return a, check.Blocked()
 }
 
@@ -162,46 +163,46 @@ func (m *recording) Forward(ctx context.Context) error {
 		return err
 	}
 	if at == plan.Between {
-		if err := m.closeGap(ctx); err != nil {
+		if err := m.CloseGap(ctx); err != nil {
 			return err
 		}
 		at = plan.Switched
 	}
 	if at != plan.Switched {
-		if err := handle.InOrder(func() error { return m.prove(ctx) }, func() error { return m.tag(ctx) },
+		if err := handle.InOrder(func() error { return m.prove(ctx) }, func() error { return m.Tag(ctx) },
 			func() error { return m.Begin("switch", 0, 0) }, func() error {
-				return m.Act(ctx, "switch", m.plan.LinkText, func() error { return m.recordSwitch(ctx) }, nil)
+				return m.Act(ctx, "switch", m.Plan.LinkText, func() error { return m.recordSwitch(ctx) }, nil)
 			}); err != nil {
 			return err
 		}
 	}
-	m.switched = true
+	m.Switched = true
 	return m.takeIn(ctx)
 }
 
 // takeIn tries the link, and writes what was proven to drive and ledger.
 func (m *recording) takeIn(ctx context.Context) (err error) {
-	if m.spool == nil {
-		if m.spool, err = m.SpoolOf(m.plan.Run); err != nil {
+	if m.Spool == nil {
+		if m.Spool, err = m.SpoolOf(m.Plan.Run); err != nil {
 			return err
 		}
 	}
-	m.count()
+	m.Count()
 	if err := m.Begin("try", 0, 0); err != nil {
 		return err
 	}
-	if err := m.tryMended(ctx); err != nil {
+	if err := m.TryMended(ctx); err != nil {
 		return err
 	}
 	if err := m.Begin("finish", 0, 0); err != nil {
 		return err
 	}
-	if m.from != nil {
-		if err := m.Act(ctx, "late-writes", m.plan.HeldPath(), func() error { return m.bringLate(ctx) }, nil); err != nil {
+	if m.From != nil {
+		if err := m.Act(ctx, "late-writes", m.Plan.HeldPath(), func() error { return m.BringLate(ctx) }, nil); err != nil {
 			return err
 		}
 	}
-	if err := m.Act(ctx, "notes", m.plan.Name, func() error { return m.writeNotes(note.Here) }, nil); err != nil {
+	if err := m.Act(ctx, "notes", m.Plan.Name, func() error { return m.WriteNotes(note.Here) }, nil); err != nil {
 		return err
 	}
 	if err := m.End(ledger.Done); err != nil {
@@ -211,7 +212,7 @@ func (m *recording) takeIn(ctx context.Context) (err error) {
 	if err != nil {
 		return err
 	}
-	r := m.ledgerRedirect()
+	r := m.LedgerRedirect()
 	return m.Run.Set(ledger.Done, "", func(t *ledger.Tx) error {
 		if err := t.SaveRedirect(r); err != nil || held == nil {
 			return err
@@ -222,14 +223,14 @@ func (m *recording) takeIn(ctx context.Context) (err error) {
 
 // recordHeld is the original as a held one; nil if there is none.
 func (m *recording) recordHeld(ctx context.Context) (*ledger.Held, error) {
-	if m.from == nil {
+	if m.From == nil {
 		return nil, nil
 	}
-	h := m.heldRow()
-	if m.plan.FromFuse {
+	h := m.HeldRow()
+	if m.Plan.FromFuse {
 		h.Ino = 0
 	}
-	facts, err := inventory.Measure(ctx, m.from, inventory.Options{SkipDeep: true, Scratch: m.Run.Dir()})
+	facts, err := inventory.Measure(ctx, m.From, inventory.Options{SkipDeep: true, Scratch: m.Run.Dir()})
 	h.Bytes, h.Files = facts.Allocated, facts.Files
 	return &h, err
 }
@@ -246,13 +247,13 @@ func (m *recording) prove(ctx context.Context) error {
 	}
 	a, err := m.adopt(ctx, 1)
 	if a != nil && a.Spool != nil {
-		m.spool = a.Spool
+		m.Spool = a.Spool
 	}
 	if err != nil {
 		return err
 	}
-	m.out.Verified = plan.Count{Files: a.Files, Bytes: a.Bytes}
-	if err := composeFrozen(m.Run.Dir(), m.spool, m.plan.Digest); err != nil {
+	m.Out.Verified = plan.Count{Files: a.Files, Bytes: a.Bytes}
+	if err := execute.ComposeFrozen(m.Run.Dir(), m.Spool, m.Plan.Digest); err != nil {
 		return err
 	}
 	return run.Point(ctx, "proven")
@@ -260,10 +261,10 @@ func (m *recording) prove(ctx context.Context) error {
 
 // whereRecord tells whether the link leads to the copy already.
 func (m *recording) whereRecord() (plan.Position, error) {
-	if m.plan.From == m.plan.Link {
-		return m.whereMove()
+	if m.Plan.From == m.Plan.Link {
+		return m.WhereMove()
 	}
-	ours, err := m.linkPlace().Says(m.plan.LinkText)
+	ours, err := m.LinkPlace().Says(m.Plan.LinkText)
 	if err != nil || !ours {
 		return plan.AsBefore, err
 	}
@@ -278,49 +279,49 @@ func (m *recording) whereRecord() (plan.Position, error) {
 // recordSwitch puts our link in the place of the folder or of the link that
 // somebody made.
 func (m *recording) recordSwitch(ctx context.Context) error {
-	if m.plan.From == m.plan.Link {
-		return m.toLink(ctx)
+	if m.Plan.From == m.Plan.Link {
+		return m.ToLink(ctx)
 	}
-	done, err := m.linkPlace().Says(m.plan.LinkText)
+	done, err := m.LinkPlace().Says(m.Plan.LinkText)
 	if err != nil {
 		return err
 	}
 	if done {
-		return m.dropOwn(m.linkIn)
+		return m.DropOwn(m.LinkIn)
 	}
-	return m.linkPlace().Lead(m.plan.OldText, m.plan.LinkText)
+	return m.LinkPlace().Lead(m.Plan.OldText, m.Plan.LinkText)
 }
 
 // Back takes a record back: link and folder are as they were, and the
 // ledger forgets both.
 func (m *recording) Back(ctx context.Context) error {
-	err := m.Act(ctx, "switch-back", m.plan.OldText, func() error {
-		if m.plan.From == m.plan.Link {
-			return m.toFolder(ctx)
+	err := m.Act(ctx, "switch-back", m.Plan.OldText, func() error {
+		if m.Plan.From == m.Plan.Link {
+			return m.ToFolder(ctx)
 		}
-		ours, err := m.linkPlace().Says(m.plan.LinkText)
+		ours, err := m.LinkPlace().Says(m.Plan.LinkText)
 		if err != nil || !ours {
 			return err
 		}
-		return m.linkPlace().Lead(m.plan.LinkText, m.plan.OldText)
+		return m.LinkPlace().Lead(m.Plan.LinkText, m.Plan.OldText)
 	}, nil)
 	if err != nil {
 		return err
 	}
-	m.switched = false
-	if err := m.untried(m.locks[0]); err != nil {
+	m.Switched = false
+	if err := m.Untried(m.Locks[0]); err != nil {
 		return err
 	}
-	if err := m.dropOwn(m.linkIn, m.heldIn); err != nil {
+	if err := m.DropOwn(m.LinkIn, m.HeldIn); err != nil {
 		return err
 	}
-	if err := m.forgetRun(); err != nil {
+	if err := m.ForgetRun(); err != nil {
 		return err
 	}
 	return m.Run.Set(ledger.Undone, "", func(t *ledger.Tx) error {
-		if err := t.HeldGone(m.plan.Run, m.plan.HeldPath()); err != nil {
+		if err := t.HeldGone(m.Plan.Run, m.Plan.HeldPath()); err != nil {
 			return err
 		}
-		return t.RemoveRedirect(m.plan.Name)
+		return t.RemoveRedirect(m.Plan.Name)
 	})
 }

@@ -13,6 +13,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"nexlin/internal/execute"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -53,12 +54,12 @@ func TestTry(t *testing.T) {
 	defer target.Release()
 	before := lab.Print(t, dir)
 	leads := func(link string) error {
-		_, err := Try(ledger.Redirect{Link: filepath.Join(dir, link), Target: filepath.Join(dir, "data")}, target)
+		_, err := execute.Try(ledger.Redirect{Link: filepath.Join(dir, link), Target: filepath.Join(dir, "data")}, target)
 		return err
 	}
 	require.NoError(t, leads("good"))
 	for _, bad := range []string{"bad", "gone", "data/a"} {
-		var trial *TrialError
+		var trial *execute.TrialError
 		require.ErrorAs(t, leads(bad), &trial)
 	}
 	require.Equal(t, before, lab.Print(t, dir))

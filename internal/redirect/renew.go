@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"nexlin/internal/engine"
+	"nexlin/internal/execute"
 	"nexlin/internal/finding"
 	"nexlin/internal/inventory"
 	"nexlin/internal/late"
@@ -32,37 +33,37 @@ func UpdateManifest(ctx context.Context, e *engine.Engine, r ledger.Redirect, d 
 	p.Link, p.Target, p.LinkText = r.Link, r.Target, r.LinkText()
 	p.Into, p.Final, p.IntoDrive = filepath.Dir(r.Target), filepath.Base(r.Target), r.Drive
 	p.FromDrive, p.From, p.Held, p.Base, p.Empty = r.Drive, "", "", nil, nil
-	m := New(e, &p)
-	m.job = &renewing{basics: basics{m}, verdict: d.verdict}
-	return m.conduct(ctx)
+	m := execute.New(e, &p)
+	m.Job = &renewing{Basics: execute.Basics{Execution: m}, verdict: d.verdict}
+	return m.Conduct(ctx)
 }
 
 // A renewing has the manifest say what is at the target now.
 type renewing struct {
-	basics
+	execute.Basics
 	verdict  *Verdict         // what the check has found; nil once that is gone
 	digester *transfer.Reader // of files that have changed
 }
 
-func (m *renewing) Open() error { return m.openMended(false) }
+func (m *renewing) Open() error { return m.OpenMended(false) }
 
 // Forward writes the new records and the manifest on the drive.
 func (m *renewing) Forward(ctx context.Context) error {
 	if m.verdict == nil { // stopped: what the check had found is gone with it
-		d, err := CheckDeep(ctx, m.Engine, *m.plan.Before, DeepOptions{FromStart: true})
+		d, err := CheckDeep(ctx, m.Engine, *m.Plan.Before, DeepOptions{FromStart: true})
 		if err != nil {
 			return err
 		}
 		if m.verdict = d.verdict; m.verdict == nil {
-			return swap.Broken(m.plan.Copy(), "it can't be read, or its records can't")
+			return swap.Broken(m.Plan.Copy(), "it can't be read, or its records can't")
 		}
 	}
-	live, err := m.into.Beneath(m.plan.Final)
+	live, err := m.Into.Beneath(m.Plan.Final)
 	if err != nil {
 		return err
 	}
 	defer live.Release()
-	old, err := m.SpoolOf(m.plan.Before.Run)
+	old, err := m.SpoolOf(m.Plan.Before.Run)
 	if err != nil {
 		return err
 	}
@@ -72,8 +73,8 @@ func (m *renewing) Forward(ctx context.Context) error {
 			return err
 		}
 	}
-	m.digester = transfer.NewDigester(m.plan.Digest)
-	m.spool, err = transfer.Compose(m.Run.Dir(), 1, func(put func(*transfer.Record) error) error {
+	m.digester = transfer.NewDigester(m.Plan.Digest)
+	m.Spool, err = transfer.Compose(m.Run.Dir(), 1, func(put func(*transfer.Record) error) error {
 		return transfer.Match(ctx, live, old, func(rec *transfer.Record, now *inventory.Entry) error {
 			next, err := m.renewed(ctx, rec, now)
 			if err != nil || next == nil {
@@ -85,16 +86,16 @@ func (m *renewing) Forward(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := composeFrozen(m.Run.Dir(), m.spool, m.plan.Digest); err != nil {
+	if err := execute.ComposeFrozen(m.Run.Dir(), m.Spool, m.Plan.Digest); err != nil {
 		return err
 	}
 	if err := run.Point(ctx, "records"); err != nil {
 		return err
 	}
-	m.count()
-	r := *m.plan.Before
-	r.Run, r.Files, r.Bytes = m.plan.Run, m.plan.Files, m.plan.Bytes
-	if err := m.Act(ctx, "notes", m.plan.Name, func() error { return m.writeNotesFrom(m.Run.Dir(), m.noteOf(&r)) },
+	m.Count()
+	r := *m.Plan.Before
+	r.Run, r.Files, r.Bytes = m.Plan.Run, m.Plan.Files, m.Plan.Bytes
+	if err := m.Act(ctx, "notes", m.Plan.Name, func() error { return m.WriteNotesFrom(m.Run.Dir(), m.NoteOf(&r)) },
 		nil); err != nil {
 		return err
 	}
@@ -120,7 +121,7 @@ func (m *renewing) renewed(ctx context.Context, rec *transfer.Record, now *inven
 	if now.Stat.IsDevice() {
 		next.Rdev = now.Stat.Rdev
 	}
-	snap := transfer.SnapOf(&now.Stat, now.Xattrs).On(m.plan.IntoFuse)
+	snap := transfer.SnapOf(&now.Stat, now.Xattrs).On(m.Plan.IntoFuse)
 	next.Fact = transfer.Fact{Flags: transfer.Copied | transfer.Verified, Source: snap, Copy: snap}
 	if !now.Stat.IsRegular() {
 		return next, nil
@@ -145,11 +146,11 @@ func codeOf(v *Verdict, rec *transfer.Record) finding.Code {
 
 // Back has the drive say again what it said before.
 func (m *renewing) Back(ctx context.Context) error {
-	err := m.Act(ctx, "notes", m.plan.Name, func() error {
-		return m.writeNotesFrom(m.Ledger.RunDir(m.plan.Before.Run), m.noteOf(m.plan.Before))
+	err := m.Act(ctx, "notes", m.Plan.Name, func() error {
+		return m.WriteNotesFrom(m.Ledger.RunDir(m.Plan.Before.Run), m.NoteOf(m.Plan.Before))
 	}, nil)
 	if err != nil {
 		return err
 	}
-	return m.Run.Set(ledger.Undone, "", func(t *ledger.Tx) error { return t.SaveRedirect(*m.plan.Before) })
+	return m.Run.Set(ledger.Undone, "", func(t *ledger.Tx) error { return t.SaveRedirect(*m.Plan.Before) })
 }

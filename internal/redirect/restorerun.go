@@ -12,6 +12,7 @@ import (
 
 	"nexlin/internal/drive"
 	"nexlin/internal/engine"
+	"nexlin/internal/execute"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
@@ -33,9 +34,9 @@ func RestoreLinks(ctx context.Context, e *engine.Engine, r *Restore) (*plan.Outc
 	if r.Blocked() {
 		return nil, &plan.RefusedError{Findings: r.Findings}
 	}
-	m := New(e, r.plan)
-	m.out.Findings = r.Findings
-	return m.conduct(ctx)
+	m := execute.New(e, r.plan)
+	m.Out.Findings = r.Findings
+	return m.Conduct(ctx)
 }
 
 // UnrestoreLinks takes the records of a restore out again whose link could not be
@@ -50,18 +51,18 @@ func UnrestoreLinks(ctx context.Context, e *engine.Engine, id string, why error)
 	if err != nil {
 		return err
 	}
-	_, err = Undo(context.WithoutCancel(ctx), e, row)
+	_, err = execute.Undo(context.WithoutCancel(ctx), e, row)
 	return err
 }
 
 // A restoring takes a redirect in as its drive tells of it.
-type restoring struct{ basics }
+type restoring struct{ execute.Basics }
 
 func (m *restoring) Open() (err error) {
-	if err := m.checkDrive(m.plan.Into, m.plan.IntoDrive); err != nil {
+	if err := m.CheckDrive(m.Plan.Into, m.Plan.IntoDrive); err != nil {
 		return err
 	}
-	m.into, err = m.openReal(m.plan.Into)
+	m.Into, err = m.OpenReal(m.Plan.Into)
 	return err
 }
 
@@ -70,7 +71,7 @@ func (m *restoring) Forward(ctx context.Context) error {
 	if err := m.linkParents(ctx); err != nil {
 		return err
 	}
-	live, err := m.into.Beneath(m.plan.Final)
+	live, err := m.Into.Beneath(m.Plan.Final)
 	if err != nil {
 		return err
 	}
@@ -87,21 +88,21 @@ func (m *restoring) Forward(ctx context.Context) error {
 	if held != nil {
 		defer held.Release()
 		a, err := transfer.Adopt(ctx, transfer.Adoption{Source: held, Copy: live, Dir: m.Run.Dir(), N: 1,
-			Digest: m.plan.Digest, CopyFuse: m.plan.IntoFuse, Progress: m.Progress})
+			Digest: m.Plan.Digest, CopyFuse: m.Plan.IntoFuse, Progress: m.Progress})
 		if err != nil {
 			return err
 		}
-		m.spool = a.Spool
-	} else if m.spool, err = m.spoolFromDrive(ctx, live); err != nil {
+		m.Spool = a.Spool
+	} else if m.Spool, err = m.spoolFromDrive(ctx, live); err != nil {
 		return err
 	}
-	if err := composeFrozen(m.Run.Dir(), m.spool, m.plan.Digest); err != nil {
+	if err := execute.ComposeFrozen(m.Run.Dir(), m.Spool, m.Plan.Digest); err != nil {
 		return err
 	}
 	if err := run.Point(ctx, "records"); err != nil {
 		return err
 	}
-	row := m.ledgerRedirect()
+	row := m.LedgerRedirect()
 	row.State = ledger.Detached
 	var h *ledger.Held
 	if held != nil {
@@ -119,11 +120,11 @@ func (m *restoring) Forward(ctx context.Context) error {
 
 // linkParents makes the directories around the link that a fresh home lacks.
 func (m *restoring) linkParents(ctx context.Context) error {
-	dir := filepath.Dir(m.plan.Link)
+	dir := filepath.Dir(m.Plan.Link)
 	if anchor, err := drive.Existing(dir); err != nil || anchor == dir {
 		return err
 	}
-	made, err := m.makeDirs(ctx, "link-parents", dir, ledger.DriveRef{})
+	made, err := m.MakeDirs(ctx, "link-parents", dir, ledger.DriveRef{})
 	made.Release()
 	return err
 }
@@ -135,22 +136,22 @@ func (m *restoring) heldBeside() (*handle.Dir, error) {
 	if err != nil || said == nil || said.Run == "" || strings.ContainsAny(said.Run, "/\x00") {
 		return nil, err
 	}
-	parent, err := handle.OpenReal(filepath.Dir(m.plan.Link))
+	parent, err := handle.OpenReal(filepath.Dir(m.Plan.Link))
 	if err != nil {
 		return nil, handle.IgnoreMissing(err)
 	}
 	defer parent.Release()
-	name := naming.Held(filepath.Base(m.plan.Link), said.Run)
+	name := naming.Held(filepath.Base(m.Plan.Link), said.Run)
 	d, err := parent.Beneath(name)
 	if handle.Absent(err) {
 		return nil, nil
 	}
-	m.plan.HeldIn, m.plan.Held = parent.Path(), name
+	m.Plan.HeldIn, m.Plan.Held = parent.Path(), name
 	return d, err
 }
 
 func (m *restoring) noteOnDrive() (*note.Note, error) {
-	rec, err := m.into.Beneath(drive.RecordDir)
+	rec, err := m.Into.Beneath(drive.RecordDir)
 	if err != nil {
 		return nil, err
 	}
@@ -165,7 +166,7 @@ func (m *restoring) noteOnDrive() (*note.Note, error) {
 			continue
 		}
 		said, err := note.Read(rec, name)
-		if err == nil && said.Target == m.plan.Final && said.State == note.Here {
+		if err == nil && said.Target == m.Plan.Final && said.State == note.Here {
 			return said, nil
 		}
 	}
@@ -177,7 +178,7 @@ func (m *restoring) restoredHeld(ctx context.Context, held *handle.Dir) (*ledger
 	if err != nil {
 		return nil, err
 	}
-	d, err := m.Drives.Of(m.plan.HeldIn)
+	d, err := m.Drives.Of(m.Plan.HeldIn)
 	if err != nil {
 		return nil, err
 	}
@@ -186,8 +187,8 @@ func (m *restoring) restoredHeld(ctx context.Context, held *handle.Dir) (*ledger
 		return nil, err
 	}
 	h := ledger.Held{
-		Redirect: m.plan.Name, Run: m.plan.Run, Path: m.plan.HeldPath(), Ino: st.Ino, Bytes: facts.Allocated,
-		Files: facts.Files, Drive: places.Ref(&d), Since: m.plan.Made,
+		Redirect: m.Plan.Name, Run: m.Plan.Run, Path: m.Plan.HeldPath(), Ino: st.Ino, Bytes: facts.Allocated,
+		Files: facts.Files, Drive: places.Ref(&d), Since: m.Plan.Made,
 	}
 	return &h, nil
 }
@@ -205,10 +206,10 @@ func (m *restoring) spoolFromDrive(ctx context.Context, live *handle.Dir) (*tran
 			return spool, err
 		}
 	}
-	m.out.Findings = append(m.out.Findings,
-		finding.New(finding.RecordLost, m.plan.Copy(), "the manifest of %s can't be used", m.plan.Copy()).Named(m.plan.Name))
-	a, err := transfer.Adopt(ctx, transfer.Adoption{Copy: live, Dir: m.Run.Dir(), N: 1, Digest: m.plan.Digest,
-		CopyFuse: m.plan.IntoFuse, Progress: m.Progress})
+	m.Out.Findings = append(m.Out.Findings,
+		finding.New(finding.RecordLost, m.Plan.Copy(), "the manifest of %s can't be used", m.Plan.Copy()).Named(m.Plan.Name))
+	a, err := transfer.Adopt(ctx, transfer.Adoption{Copy: live, Dir: m.Run.Dir(), N: 1, Digest: m.Plan.Digest,
+		CopyFuse: m.Plan.IntoFuse, Progress: m.Progress})
 	return a.Spool, err
 }
 
@@ -217,7 +218,7 @@ var errManifest = errors.New("the manifest on the drive can't be used")
 
 func (m *restoring) spoolFromManifest(ctx context.Context, live *handle.Dir, said *note.Note) (*transfer.Spool,
 	error) {
-	rec, err := m.into.Beneath(drive.RecordDir)
+	rec, err := m.Into.Beneath(drive.RecordDir)
 	if err != nil {
 		return nil, err
 	}
@@ -254,7 +255,7 @@ func (m *restoring) spoolFromManifest(ctx context.Context, live *handle.Dir, sai
 				return errors.Join(errManifest, err)
 			}
 			if e.BLAKE3 {
-				m.plan.Digest = transfer.BLAKE3
+				m.Plan.Digest = transfer.BLAKE3
 			}
 			rec, err := m.recordOf(live, &e)
 			if err != nil {
@@ -278,7 +279,7 @@ func (m *restoring) recordOf(live *handle.Dir, e *manifest.Entry) (*transfer.Rec
 	}
 	st, err := statBeneath(live, e.Path)
 	if err == nil {
-		rec.Fact.Copy = transfer.SnapOf(&st, e.Xattrs).On(m.plan.IntoFuse)
+		rec.Fact.Copy = transfer.SnapOf(&st, e.Xattrs).On(m.Plan.IntoFuse)
 	} else if handle.Absent(err) || errors.Is(err, fs.ErrPermission) {
 		err = nil // a person's work, or another account's
 	}
@@ -301,30 +302,30 @@ func statBeneath(d *handle.Dir, path string) (handle.Stat, error) {
 // Back forgets a redirect again whose link was not made yet, or was
 // taken away.
 func (m *restoring) Back(context.Context) error {
-	if parent, err := handle.OpenReal(filepath.Dir(m.plan.Link)); err == nil {
+	if parent, err := handle.OpenReal(filepath.Dir(m.Plan.Link)); err == nil {
 		defer parent.Release()
-		ours, err := m.placeIn(parent).Says(m.plan.LinkText)
+		ours, err := m.PlaceIn(parent).Says(m.Plan.LinkText)
 		if err != nil {
 			return err
 		}
 		if ours {
-			return plan.Refused(finding.New(finding.KnownAlready, m.plan.Link,
-				"the link of %s is there; detach it first", m.plan.Name).Named(m.plan.Name).As(finding.Blocker).
-				Instead("`nexlin detach " + pathtext.Quote(m.plan.Name) + "`"))
+			return plan.Refused(finding.New(finding.KnownAlready, m.Plan.Link,
+				"the link of %s is there; detach it first", m.Plan.Name).Named(m.Plan.Name).As(finding.Blocker).
+				Instead("`nexlin detach " + pathtext.Quote(m.Plan.Name) + "`"))
 		}
 	}
-	held, err := m.Ledger.HeldOf(m.plan.Name)
+	held, err := m.Ledger.HeldOf(m.Plan.Name)
 	if err != nil {
 		return err
 	}
 	return m.Run.Set(ledger.Undone, "", func(t *ledger.Tx) error {
 		for _, h := range held {
-			if h.Run == m.plan.Run {
+			if h.Run == m.Plan.Run {
 				if err := t.HeldGone(h.Run, h.Path); err != nil {
 					return err
 				}
 			}
 		}
-		return t.RemoveRedirect(m.plan.Name)
+		return t.RemoveRedirect(m.Plan.Name)
 	})
 }

@@ -12,6 +12,7 @@ import (
 
 	"nexlin/internal/drive"
 	"nexlin/internal/engine"
+	"nexlin/internal/execute"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -366,7 +367,7 @@ func checkUnfinished(e *engine.Engine, p *plan.Plan) error {
 				p.Into != "" && o.Copy() == p.Copy()
 			if o.Name == p.Name || overlaps {
 				row.ID = under(o)
-				p.Add(StoppedRun(e, row, o.Link).As(finding.Blocker))
+				p.Add(execute.StoppedRun(e, row, o.Link).As(finding.Blocker))
 			}
 		}
 	}

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"nexlin/internal/engine"
+	"nexlin/internal/execute"
 	"nexlin/internal/finding"
 	"nexlin/internal/inuse"
 	"nexlin/internal/ledger"
@@ -22,7 +23,7 @@ type groupExecution struct {
 	*engine.Engine
 	t *plan.Group
 	*run.Journal
-	executions []*execution // one for each plan; nil for one that is done already
+	executions []*execute.Execution // one for each plan; nil for one that is done already
 	out        *plan.GroupOutcome
 	again      bool // the run was stopped before
 }
@@ -47,7 +48,7 @@ func RunTogether(ctx context.Context, e *engine.Engine, t *plan.Group) (*plan.Gr
 func newGroup(e *engine.Engine, t *plan.Group, taken *ledger.Run) *groupExecution {
 	j := run.NewJournal(e.Ledger, t.Run, e.Progress)
 	j.Run = taken
-	return &groupExecution{Engine: e, t: t, Journal: j, executions: make([]*execution, len(t.Plans)),
+	return &groupExecution{Engine: e, t: t, Journal: j, executions: make([]*execute.Execution, len(t.Plans)),
 		out: &plan.GroupOutcome{Run: t.Run, Kind: t.Kind, Plan: t, Members: make([]*plan.Outcome, len(t.Plans))}}
 }
 
@@ -62,7 +63,7 @@ func (c *groupExecution) release() {
 		if m == nil {
 			continue
 		}
-		m.close()
+		m.Close()
 		if m.Run != nil {
 			m.Run.Release()
 		}
@@ -101,8 +102,8 @@ func (c *groupExecution) forward(ctx context.Context) error {
 		if m == nil {
 			continue
 		}
-		if err := m.untilSwitch(ctx); err != nil {
-			return &failedAt{c.t.Plans[i].Link, false, m.setStopped(err)}
+		if err := m.UntilSwitch(ctx); err != nil {
+			return &failedAt{c.t.Plans[i].Link, false, m.SetStopped(err)}
 		}
 	}
 	if err := run.Point(ctx, "all-ready"); err != nil {
@@ -112,7 +113,7 @@ func (c *groupExecution) forward(ctx context.Context) error {
 		if m == nil {
 			continue
 		}
-		if err := m.setStopped(m.fromSwitch(ctx)); err != nil {
+		if err := m.SetStopped(m.FromSwitch(ctx)); err != nil {
 			return &failedAt{c.t.Plans[i].Link, true, err}
 		}
 	}
@@ -213,18 +214,18 @@ func (c *groupExecution) gather(ctx context.Context, i int, p *plan.Plan) error 
 	row, err := c.Ledger.Run(p.Run)
 	switch {
 	case errors.Is(err, ledger.ErrNotFound):
-		m := New(c.Engine, p)
-		c.executions[i], c.out.Members[i] = m, m.out
-		if err := m.openFolders(); err != nil {
+		m := execute.New(c.Engine, p)
+		c.executions[i], c.out.Members[i] = m, m.Out
+		if err := m.OpenFolders(); err != nil {
 			return err
 		}
-		if err := m.waitQuiet(ctx); err != nil {
+		if err := m.WaitQuiet(ctx); err != nil {
 			return err
 		}
-		if err := m.trySwitch(); err != nil {
+		if err := m.TrySwitch(); err != nil {
 			return err
 		}
-		return m.enlist()
+		return m.Enlist()
 	case err != nil:
 		return err
 	case row.State == ledger.Undone:
@@ -234,11 +235,11 @@ func (c *groupExecution) gather(ctx context.Context, i int, p *plan.Plan) error 
 		c.out.Members[i] = &plan.Outcome{Run: p.Run, Kind: p.Kind, Plan: p, State: row.State}
 		return nil
 	}
-	m, err := Take(c.Engine, row, (*execution).openAny)
+	m, err := execute.Take(c.Engine, row, (*execute.Execution).OpenAny)
 	if err != nil {
 		return err
 	}
-	c.executions[i], c.out.Members[i] = m, m.out
+	c.executions[i], c.out.Members[i] = m, m.Out
 	return m.Run.Set(ledger.Going, "", nil)
 }
 
@@ -323,7 +324,7 @@ func (c *groupExecution) ended(ctx context.Context, err error) error {
 }
 
 // cleared takes the words about a stopped run out of an error: the run is not
-// setStopped any more.
+// SetStopped any more.
 func cleared(err error) error {
 	var s *plan.StoppedError
 	if errors.As(err, &s) {
@@ -365,7 +366,7 @@ func (c *groupExecution) back(ctx context.Context) error {
 	for i, p := range slices.Backward(c.t.Plans) {
 		row, err := c.Ledger.Run(p.Run)
 		if errors.Is(err, ledger.ErrNotFound) { // it was tried at most
-			if err := New(c.Engine, p).dropTrials(); err != nil {
+			if err := execute.New(c.Engine, p).DropTrials(); err != nil {
 				return err
 			}
 			continue
@@ -376,7 +377,7 @@ func (c *groupExecution) back(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		out, err := undoRun(ctx, c.Engine, row)
+		out, err := execute.UndoRun(ctx, c.Engine, row)
 		if err != nil {
 			return err
 		}
@@ -437,7 +438,7 @@ func takeGroup(e *engine.Engine, row ledger.RunRow) (*groupExecution, error) {
 // ResumeTogether finishes a run of several. Its errors are those of
 // [RunTogether].
 func ResumeTogether(ctx context.Context, e *engine.Engine, row ledger.RunRow) (*plan.GroupOutcome, error) {
-	if err := Resumable(row); err != nil {
+	if err := execute.Resumable(row); err != nil {
 		return nil, err
 	}
 	c, err := takeGroup(e, row)
@@ -455,7 +456,7 @@ func ResumeTogether(ctx context.Context, e *engine.Engine, row ledger.RunRow) (*
 // UndoTogether takes a run of several back as a whole: it is looked first
 // whether any of the copies was worked in, and then none is touched.
 func UndoTogether(ctx context.Context, e *engine.Engine, row ledger.RunRow) (*plan.GroupOutcome, error) {
-	if err := Undoable(e.Ledger, row); err != nil {
+	if err := execute.Undoable(e.Ledger, row); err != nil {
 		return nil, err
 	}
 	c, err := takeGroup(e, row)
@@ -502,17 +503,17 @@ func (c *groupExecution) mayGoBack(ctx context.Context, p *plan.Plan) error {
 	if err != nil {
 		return err
 	}
-	if err := Undoable(c.Ledger, row); err != nil {
+	if err := execute.Undoable(c.Ledger, row); err != nil {
 		return err
 	}
-	m, err := Take(c.Engine, row, (*execution).openAny)
+	m, err := execute.Take(c.Engine, row, (*execute.Execution).OpenAny)
 	if err != nil {
 		return err
 	}
 	defer m.Run.Release()
-	defer m.close()
-	if at, err := m.standsAt(); err != nil || at != plan.Switched {
+	defer m.Close()
+	if at, err := m.StandsAt(); err != nil || at != plan.Switched {
 		return err
 	}
-	return m.copyUnchanged(ctx)
+	return m.CopyUnchanged(ctx)
 }

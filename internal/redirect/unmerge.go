@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"slices"
 
+	"nexlin/internal/execute"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
@@ -39,7 +40,7 @@ func (m *merging) FindPart() (bool, error) {
 // StartOver takes back a merge that was stopped, so that the part is whole
 // again and can catch up with the half.
 func (m *merging) StartOver(ctx context.Context) error {
-	spool, err := m.SpoolOf(m.plan.Run)
+	spool, err := m.SpoolOf(m.Plan.Run)
 	if err != nil {
 		return err
 	}
@@ -93,7 +94,7 @@ func (m *merging) settledSince(not ...string) (bool, error) {
 // unmerge moves what was given a place back into the part, where it is still
 // what was placed, and gives the target's entries their names again.
 func (m *merging) unmerge(ctx context.Context, spool *transfer.Spool) error {
-	live, err := m.into.Beneath(m.plan.Final)
+	live, err := m.Into.Beneath(m.Plan.Final)
 	if err != nil {
 		return err
 	}
@@ -102,7 +103,7 @@ func (m *merging) unmerge(ctx context.Context, spool *transfer.Spool) error {
 	if err != nil {
 		return err
 	}
-	err = m.Act(ctx, "unmerge", m.plan.Target, func() error {
+	err = m.Act(ctx, "unmerge", m.Plan.Target, func() error {
 		return m.eachMoved(ctx, spool, live, "unmerged",
 			func(rec *transfer.Record) (bool, error) { return m.unmergeOne(live, rec, settled) })
 	}, nil)
@@ -136,7 +137,7 @@ func (m *merging) takeBack(to *handle.Dir, name string, rec *transfer.Record) (b
 	if _, err := m.inPart(rec.Path); !handle.Missing(err) {
 		return false, err // it was not placed, or is back already
 	}
-	for _, as := range []string{name, m.plan.Beside(name, plan.OfHalf)} {
+	for _, as := range []string{name, m.Plan.Beside(name, plan.OfHalf)} {
 		st, err := to.Stat(as)
 		if handle.Missing(err) {
 			continue
@@ -175,7 +176,7 @@ func placedAs(rec *transfer.Record, st *handle.Stat) bool {
 
 // inPart looks at an entry of the part.
 func (m *merging) inPart(path string) (handle.Stat, error) {
-	dir, name, err := m.part.Dir.Parent(path)
+	dir, name, err := m.Part.Dir.Parent(path)
 	if err != nil {
 		return handle.Stat{}, err
 	}
@@ -186,7 +187,7 @@ func (m *merging) inPart(path string) (handle.Stat, error) {
 // makeWay opens the directory around an entry of the part; what was tidied
 // away on the way is made again.
 func (m *merging) makeWay(path string) (*handle.Dir, error) {
-	dir, _, err := m.part.Dir.Parent(path)
+	dir, _, err := m.Part.Dir.Parent(path)
 	if !handle.Missing(err) {
 		return dir, err
 	}
@@ -204,10 +205,10 @@ func (m *merging) makeWay(path string) (*handle.Dir, error) {
 
 // nameBack gives an entry of the target its name again that had made way.
 func (m *merging) nameBack(to *handle.Dir, name string, rec *transfer.Record) (bool, error) {
-	beside := m.plan.Beside(name, plan.OfTarget)
+	beside := m.Plan.Beside(name, plan.OfTarget)
 	from := to
 	if _, err := to.Stat(beside); handle.Missing(err) {
-		dir, _, err := m.part.Dir.Parent(rec.Path)
+		dir, _, err := m.Part.Dir.Parent(rec.Path)
 		if handle.Missing(err) {
 			return false, nil
 		}
@@ -235,25 +236,25 @@ func (m *merging) nameBack(to *handle.Dir, name string, rec *transfer.Record) (b
 // partAgain opens the part of a run whose merge has begun; it is made if it
 // was tidied away.
 func (m *merging) partAgain() (*transfer.Part, error) {
-	if _, err := m.into.Stat(m.replacedDir()); err == nil {
-		if _, err := m.into.Stat(naming.Part(m.plan.Run)); handle.Missing(err) {
-			if err := m.into.Rename(m.replacedDir(), m.into, naming.Part(m.plan.Run)); err != nil {
+	if _, err := m.Into.Stat(m.replacedDir()); err == nil {
+		if _, err := m.Into.Stat(naming.Part(m.Plan.Run)); handle.Missing(err) {
+			if err := m.Into.Rename(m.replacedDir(), m.Into, naming.Part(m.Plan.Run)); err != nil {
 				return nil, err
 			}
 		}
 	}
-	var known Placement
+	var known execute.Placement
 	if _, err := m.Last("part-made", &known); err != nil {
 		return nil, err
 	}
-	allow := m.plan.Allow
+	allow := m.Plan.Allow
 	allow.Owners = true // it is this run's, whatever is in it
-	return transfer.OpenPart(m.into, naming.Part(m.plan.Run), naming.Strangers(m.plan.Run), known.Ino, &allow)
+	return transfer.OpenPart(m.Into, naming.Part(m.Plan.Run), naming.Strangers(m.Plan.Run), known.Ino, &allow)
 }
 
 // Back takes a merge back from wherever it stands.
 func (m *merging) Back(ctx context.Context) error {
-	at, err := m.standsAt()
+	at, err := m.StandsAt()
 	if err != nil {
 		return err
 	}
@@ -262,8 +263,8 @@ func (m *merging) Back(ctx context.Context) error {
 		return err
 	}
 	live := at == plan.Switched
-	if begun && m.into == nil {
-		return swap.Broken(m.plan.Into, "the directory around the target is not there")
+	if begun && m.Into == nil {
+		return swap.Broken(m.Plan.Into, "the directory around the target is not there")
 	}
 	if live {
 		if err := m.unmergeSwitch(ctx); err != nil {
@@ -271,17 +272,17 @@ func (m *merging) Back(ctx context.Context) error {
 		}
 	}
 	if at == plan.Between {
-		if _, err := m.backFromGap(ctx); err != nil {
+		if _, err := m.BackFromGap(ctx); err != nil {
 			return err
 		}
 	}
-	if err := m.settingsBack(ctx); err != nil {
+	if err := m.SettingsBack(ctx); err != nil {
 		return err
 	}
-	if err := link.Remove(m.heldIn, m.plan.Held, m.plan.LinkText); err != nil {
+	if err := link.Remove(m.HeldIn, m.Plan.Held, m.Plan.LinkText); err != nil {
 		return err
 	}
-	if err := m.dropOwn(m.linkIn, m.heldIn); err != nil {
+	if err := m.DropOwn(m.LinkIn, m.HeldIn); err != nil {
 		return err
 	}
 	wasLive, err := m.Last("switch-back", new(json.RawMessage))
@@ -295,7 +296,7 @@ func (m *merging) Back(ctx context.Context) error {
 		}
 	}
 	if setAside == "" {
-		if err := m.removePart(ctx); err != nil {
+		if err := m.RemovePart(ctx); err != nil {
 			return err
 		}
 	}
@@ -314,30 +315,30 @@ func (m *merging) keptAside(name string) (*ledger.Held, error) {
 	if name == "" {
 		return nil, nil
 	}
-	if m.plan.Fresh {
-		if err := m.renote(m.into, m.plan.Name, note.SetAside); err != nil {
+	if m.Plan.Fresh {
+		if err := m.Renote(m.Into, m.Plan.Name, note.SetAside); err != nil {
 			return nil, err
 		}
 	}
-	m.out.SetAside = filepath.Join(m.plan.Into, name)
+	m.Out.SetAside = filepath.Join(m.Plan.Into, name)
 	return m.setAsideMerged(name)
 }
 
 // unmergeSwitch exchanges link and folder back, if nobody has worked in what the
 // merge placed or holds.
 func (m *merging) unmergeSwitch(ctx context.Context) error {
-	m.switched = true
-	err := handle.InOrder(m.reopen, func() error { return m.placedUnchanged(ctx) },
-		func() error { return m.heldUnchanged(ctx) },
-		m.showHeld, func() error { return m.leadBack(ctx) })
-	m.switched = err != nil
+	m.Switched = true
+	err := handle.InOrder(m.Reopen, func() error { return m.placedUnchanged(ctx) },
+		func() error { return m.HeldUnchanged(ctx) },
+		m.ShowHeld, func() error { return m.LeadBack(ctx) })
+	m.Switched = err != nil
 	return err
 }
 
 // saveUnmerged has the ledger say what it said before the merge; aside is what was
 // set aside of it, nil if nothing was.
 func (m *merging) saveUnmerged(t *ledger.Tx, aside *ledger.Held) error {
-	if err := t.HeldGone(m.plan.Run, m.plan.HeldPath()); err != nil {
+	if err := t.HeldGone(m.Plan.Run, m.Plan.HeldPath()); err != nil {
 		return err
 	}
 	if aside != nil {
@@ -346,14 +347,14 @@ func (m *merging) saveUnmerged(t *ledger.Tx, aside *ledger.Held) error {
 		}
 	}
 	switch {
-	case !m.plan.Fresh:
-		return t.SaveRedirect(*m.plan.Before)
-	case aside == nil && m.plan.Ended != nil:
-		return t.SaveRedirect(*m.plan.Ended)
+	case !m.Plan.Fresh:
+		return t.SaveRedirect(*m.Plan.Before)
+	case aside == nil && m.Plan.Ended != nil:
+		return t.SaveRedirect(*m.Plan.Ended)
 	case aside == nil:
-		return t.RemoveRedirect(m.plan.Name)
+		return t.RemoveRedirect(m.Plan.Name)
 	}
-	ended := *m.plan.Before
+	ended := *m.Plan.Before
 	ended.State = ledger.Ended // kept for what is held of it
 	return t.SaveRedirect(ended)
 }
@@ -361,26 +362,26 @@ func (m *merging) saveUnmerged(t *ledger.Tx, aside *ledger.Held) error {
 // takeAllBack undoes the placing. What programs were led to once is set aside
 // and not deleted (I4): its name is returned.
 func (m *merging) takeAllBack(ctx context.Context, wasLive bool) (string, error) {
-	aside := m.copyAside()
-	if _, err := m.into.Stat(aside); err == nil {
+	aside := m.CopyAside()
+	if _, err := m.Into.Stat(aside); err == nil {
 		return aside, nil // done before this was stopped
 	}
 	var err error
-	if m.spool == nil {
-		if m.spool, err = m.SpoolOf(m.plan.Run); err != nil {
+	if m.Spool == nil {
+		if m.Spool, err = m.SpoolOf(m.Plan.Run); err != nil {
 			return "", err
 		}
 	}
-	if m.part, err = m.partAgain(); err != nil {
+	if m.Part, err = m.partAgain(); err != nil {
 		return "", err
 	}
-	if err := m.unmerge(ctx, m.spool); err != nil {
+	if err := m.unmerge(ctx, m.Spool); err != nil {
 		return "", err
 	}
 	if !wasLive {
 		return "", nil
 	}
-	live, err := m.into.Beneath(m.plan.Final)
+	live, err := m.Into.Beneath(m.Plan.Final)
 	if err != nil {
 		return "", err
 	}
@@ -390,37 +391,37 @@ func (m *merging) takeAllBack(ctx context.Context, wasLive bool) (string, error)
 		if err != nil || rec.Path == "." {
 			return handle.IgnoreMissing(err)
 		}
-		dir, name, err := m.part.Dir.Parent(rec.Path)
+		dir, name, err := m.Part.Dir.Parent(rec.Path)
 		if err != nil {
 			return err
 		}
 		defer dir.Release()
 		xattrs, err := dir.Xattrs(name)
-		rec.Fact.Copy = transfer.SnapOf(&st, xattrs).On(m.plan.IntoFuse)
+		rec.Fact.Copy = transfer.SnapOf(&st, xattrs).On(m.Plan.IntoFuse)
 		return err
 	})
 	if err != nil {
 		return "", err
 	}
-	_ = m.spool.Close() // only read
-	m.spool = next
-	if err := m.part.Finish(next, &m.plan.Allow); err != nil {
+	_ = m.Spool.Close() // only read
+	m.Spool = next
+	if err := m.Part.Finish(next, &m.Plan.Allow); err != nil {
 		return "", err
 	}
 	return aside, m.Act(ctx, "set-aside", aside, func() error {
-		return handle.Flushed(m.into.Rename(naming.Part(m.plan.Run), m.into, aside), m.into)
+		return handle.Flushed(m.Into.Rename(naming.Part(m.Plan.Run), m.Into, aside), m.Into)
 	}, nil)
 }
 
 // setAsideMerged is the copy that was set aside, as a held original.
 func (m *merging) setAsideMerged(name string) (*ledger.Held, error) {
-	st, err := m.into.Stat(name)
+	st, err := m.Into.Stat(name)
 	if err != nil {
 		return nil, err
 	}
-	h := m.heldRow()
-	h.Path, h.Drive, h.Copy, h.Ino = filepath.Join(m.plan.Into, name), m.plan.IntoDrive, true, st.Ino
-	if m.plan.IntoFuse {
+	h := m.HeldRow()
+	h.Path, h.Drive, h.Copy, h.Ino = filepath.Join(m.Plan.Into, name), m.Plan.IntoDrive, true, st.Ino
+	if m.Plan.IntoFuse {
 		h.Ino = 0
 	}
 	return &h, nil
@@ -437,16 +438,16 @@ func lostName(was, is *transfer.Snap) bool {
 // placedUnchanged wants what was placed to be as it was placed: a
 // *RefusedError if somebody worked on it.
 func (m *merging) placedUnchanged(ctx context.Context) error {
-	live, err := m.into.Beneath(m.plan.Final)
+	live, err := m.Into.Beneath(m.Plan.Final)
 	if err != nil {
 		return err
 	}
 	defer live.Release()
-	if err := m.untried(live); err != nil {
+	if err := m.Untried(live); err != nil {
 		return err
 	}
 	var changed []string
-	for c := transfer.Read(m.spool); c.Peek() != nil && len(changed) < finding.Listed; c.Next() {
+	for c := transfer.Read(m.Spool); c.Peek() != nil && len(changed) < finding.Listed; c.Next() {
 		rec := c.Peek()
 		if rec.Fact.Flags&transfer.Merged == 0 || rec.IsDir() {
 			continue
@@ -456,11 +457,11 @@ func (m *merging) placedUnchanged(ctx context.Context) error {
 			return err
 		}
 		if snap == nil || rec.Fact.Copy.Ctime != snap.Ctime && !lostName(&rec.Fact.Copy, snap) {
-			changed = append(changed, filepath.Join(m.plan.Copy(), rec.Path))
+			changed = append(changed, filepath.Join(m.Plan.Copy(), rec.Path))
 		}
 		if err := ctx.Err(); err != nil {
 			return err
 		}
 	}
-	return m.workedOn(changed)
+	return m.WorkedOn(changed)
 }

@@ -54,7 +54,7 @@ func (m *packing) limitFor(ctx context.Context, in *handle.File) (limit *archive
 
 // openArchive opens the archive that is to be unpacked, which is a regular file.
 func (m *packing) openArchive() (*handle.File, error) {
-	path, err := handle.Real(m.plan.From)
+	path, err := handle.Real(m.Plan.From)
 	if err != nil {
 		return nil, err
 	}

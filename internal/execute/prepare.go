@@ -1,4 +1,4 @@
-package redirect
+package execute
 
 import (
 	"context"
@@ -30,14 +30,14 @@ func (m *copier) prepare(ctx context.Context, at plan.Position) error {
 	if err := m.Run.Reserve(preflight.LedgerRoom); err != nil {
 		return err
 	}
-	if m.plan.Traits().Merges && m.into == nil {
-		return swap.Broken(m.plan.Into, "the directory around the target is not there")
+	if m.Plan.Traits().Merges && m.Into == nil {
+		return swap.Broken(m.Plan.Into, "the directory around the target is not there")
 	}
-	if err := m.parents(ctx); err != nil {
+	if err := m.Parents(ctx); err != nil {
 		return err
 	}
-	if !m.plan.Traits().Back {
-		if err := m.tag(ctx); err != nil {
+	if !m.Plan.Traits().Back {
+		if err := m.Tag(ctx); err != nil {
 			return err
 		}
 	}
@@ -46,7 +46,7 @@ func (m *copier) prepare(ctx context.Context, at plan.Position) error {
 
 // preparePart makes the part, or finds it again.
 func (m *copier) preparePart(ctx context.Context) error {
-	kind := m.job.(copyJob)
+	kind := m.Job.(copyJob)
 	again, err := kind.FindPart()
 	if err != nil {
 		return err
@@ -57,14 +57,14 @@ func (m *copier) preparePart(ctx context.Context) error {
 		return err
 	}
 	// Without inode numbers the journal has to do for knowing the part again.
-	allow := m.plan.Allow
-	allow.Owners = allow.Owners || m.plan.IntoFuse && before
-	err = m.Act(ctx, "part", naming.Part(m.plan.Run), func() error {
-		part, err := transfer.OpenPart(m.into, naming.Part(m.plan.Run), naming.Strangers(m.plan.Run), known.Ino, &allow)
+	allow := m.Plan.Allow
+	allow.Owners = allow.Owners || m.Plan.IntoFuse && before
+	err = m.Act(ctx, "part", naming.Part(m.Plan.Run), func() error {
+		part, err := transfer.OpenPart(m.Into, naming.Part(m.Plan.Run), naming.Strangers(m.Plan.Run), known.Ino, &allow)
 		if err != nil {
 			return err
 		}
-		m.part = part
+		m.Part = part
 		if m.taking() {
 			part.Lender = m.lender
 		}
@@ -76,7 +76,7 @@ func (m *copier) preparePart(ctx context.Context) error {
 	if err != nil || before {
 		return err
 	}
-	st, err := m.part.Dir.Self()
+	st, err := m.Part.Dir.Self()
 	if err != nil {
 		return err
 	}
@@ -84,29 +84,29 @@ func (m *copier) preparePart(ctx context.Context) error {
 	return m.Act(ctx, "part-made", made, func() error { return nil }, nil)
 }
 
-// parents makes the directories on the way to the target, each owned like
+// Parents makes the directories on the way to the target, each owned like
 // the folder, and journals which.
-func (m *copier) parents(ctx context.Context) error {
-	if m.into != nil {
+func (m *copier) Parents(ctx context.Context) error {
+	if m.Into != nil {
 		return nil
 	}
 	var err error
-	m.into, err = m.makeDirs(ctx, "parents", m.plan.Into, m.plan.IntoDrive)
+	m.Into, err = m.MakeDirs(ctx, "parents", m.Plan.Into, m.Plan.IntoDrive)
 	return err
 }
 
-// makeDirs makes a directory and what is missing on the way to it, each owned
+// MakeDirs makes a directory and what is missing on the way to it, each owned
 // like the folder, and opens it. The act of that name says which were made. They
-// are made on that drive, see [opener.openOn].
-func (m *opener) makeDirs(ctx context.Context, act, dir string, on ledger.DriveRef) (at *handle.Dir, err error) {
+// are made on that drive, see [opener.OpenOn].
+func (m *opener) MakeDirs(ctx context.Context, act, dir string, on ledger.DriveRef) (at *handle.Dir, err error) {
 	anchor, err := drive.Existing(dir)
 	if err != nil {
 		return nil, err
 	}
 	names := strings.FieldsFunc(strings.TrimPrefix(dir, anchor),
 		func(r rune) bool { return r < 0x80 && os.IsPathSeparator(uint8(r)) })
-	err = m.Act(ctx, act, parentsData{anchor, names}, func() error {
-		up, err := m.openOn(anchor, on)
+	err = m.Act(ctx, act, ParentsData{anchor, names}, func() error {
+		up, err := m.OpenOn(anchor, on)
 		for _, name := range names {
 			if err != nil {
 				return err
@@ -121,7 +121,7 @@ func (m *opener) makeDirs(ctx context.Context, act, dir string, on ledger.DriveR
 	return at, err
 }
 
-type parentsData struct {
+type ParentsData struct {
 	Anchor string   `json:"anchor"`
 	Names  []string `json:"names"`
 }
@@ -129,7 +129,7 @@ type parentsData struct {
 func (m *opener) parent(at **handle.Dir, name string) error {
 	up := *at
 	defer up.Release()
-	sub, err := up.MkdirFor(name, 0o755, m.plan.UID, m.plan.GID, naming.Scratch(m.plan.Run), m.plan.Allow.Owners)
+	sub, err := up.MkdirFor(name, 0o755, m.Plan.UID, m.Plan.GID, naming.Scratch(m.Plan.Run), m.Plan.Allow.Owners)
 	if errors.Is(err, os.ErrExist) {
 		sub, err = up.Beneath(name)
 	}
@@ -144,17 +144,17 @@ func (m *opener) parent(at **handle.Dir, name string) error {
 	return nil
 }
 
-// tag writes the drive tag, or raises its counter.
-func (m *copier) tag(ctx context.Context) error {
-	if m.plan.TagIn == "" {
+// Tag writes the drive tag, or raises its counter.
+func (m *copier) Tag(ctx context.Context) error {
+	if m.Plan.TagIn == "" {
 		return nil
 	}
 	again, err := m.Last("tag", new(map[string]any))
 	if err != nil {
 		return err
 	}
-	return m.Act(ctx, "tag", map[string]any{"in": m.plan.TagIn, "new": m.plan.NewTag}, func() error {
-		d, err := m.openOn(m.plan.TagIn, m.plan.IntoDrive)
+	return m.Act(ctx, "tag", map[string]any{"in": m.Plan.TagIn, "new": m.Plan.NewTag}, func() error {
+		d, err := m.OpenOn(m.Plan.TagIn, m.Plan.IntoDrive)
 		if err != nil {
 			return err
 		}
@@ -163,21 +163,21 @@ func (m *copier) tag(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		by := m.maker()
+		by := m.Maker()
 		by.Owner, by.Group = st.UID, st.GID
 		err = drive.ChangeTag(d, by, func(now *drive.Tag) (*drive.Tag, error) {
 			if now == nil {
-				now = &drive.Tag{Version: 1, ID: m.plan.IntoDrive.ID, Label: m.plan.IntoNow.Label,
+				now = &drive.Tag{Version: 1, ID: m.Plan.IntoDrive.ID, Label: m.Plan.IntoNow.Label,
 					Made: time.Now().UTC().Truncate(time.Second)}
 			} else if err := m.knownTag(now); err != nil {
 				return nil, err
-			} else if again || m.plan.TagMade {
+			} else if again || m.Plan.TagMade {
 				return nil, nil // it counts runs, and counted this one before it was stopped
 			}
 			now.Counter++
 			return now, nil
 		})
-		if !errors.Is(err, os.ErrPermission) || m.plan.NewTag {
+		if !errors.Is(err, os.ErrPermission) || m.Plan.NewTag {
 			return err
 		}
 		// Another account's tag identifies the drive for us, too.
@@ -192,12 +192,12 @@ func (m *copier) tag(ctx context.Context) error {
 // knownTag wants the tag that is there to be the one of the plan. Where there
 // was none at inspection, another run has made one meanwhile: it is the drive's.
 func (m *copier) knownTag(t *drive.Tag) error {
-	if t.ID == m.plan.IntoDrive.ID {
+	if t.ID == m.Plan.IntoDrive.ID {
 		return nil
 	}
-	if !m.plan.NewTag {
-		return swap.Broken(m.plan.TagIn, "the drive tag is another one than at inspection")
+	if !m.Plan.NewTag {
+		return swap.Broken(m.Plan.TagIn, "the drive tag is another one than at inspection")
 	}
-	m.plan.IntoDrive.ID, m.plan.NewTag = t.ID, false
-	return m.Run.SetPlan(m.plan)
+	m.Plan.IntoDrive.ID, m.Plan.NewTag = t.ID, false
+	return m.Run.SetPlan(m.Plan)
 }

@@ -1,4 +1,4 @@
-package redirect
+package execute
 
 import (
 	"context"
@@ -11,35 +11,35 @@ import (
 	"nexlin/internal/note"
 )
 
-// openMended takes the handles of a mend, that of the link's directory if it is
+// OpenMended takes the handles of a mend, that of the link's directory if it is
 // needed, and wants the drive to be the one of
 // the plan (I5).
-func (m *opener) openMended(withLink bool) error {
-	if m.plan.Into == "" {
+func (m *opener) OpenMended(withLink bool) error {
+	if m.Plan.Into == "" {
 		return nil // only records of what is held change
 	}
-	if err := m.checkDrive(m.plan.Into, m.plan.IntoDrive); err != nil {
+	if err := m.CheckDrive(m.Plan.Into, m.Plan.IntoDrive); err != nil {
 		return err
 	}
 	var err error
 	if withLink {
-		if m.linkIn, err = m.openReal(filepath.Dir(m.plan.Link)); err != nil {
+		if m.LinkIn, err = m.OpenReal(filepath.Dir(m.Plan.Link)); err != nil {
 			return err
 		}
 	}
-	m.into, err = m.openReal(m.plan.Into)
+	m.Into, err = m.OpenReal(m.Plan.Into)
 	return err
 }
 
-// tryMended does the trial through link and target. What a trial that was
-// setStopped left, and the times it had changed, are put right first.
-func (m *switcher) tryMended(ctx context.Context) error {
-	target, err := m.into.Beneath(m.plan.Final)
+// TryMended does the trial through link and target. What a trial that was
+// SetStopped left, and the times it had changed, are put right first.
+func (m *switcher) TryMended(ctx context.Context) error {
+	target, err := m.Into.Beneath(m.Plan.Final)
 	if err != nil {
 		return err
 	}
 	defer target.Release()
-	if err := m.untried(target); err != nil {
+	if err := m.Untried(target); err != nil {
 		return err
 	}
 	st, err := target.Self()
@@ -47,9 +47,9 @@ func (m *switcher) tryMended(ctx context.Context) error {
 		return err
 	}
 	t := trialData{probeNames(), st.Mtime}
-	via := m.plan.Target
-	if !m.plan.StaysDetached() && !m.plan.Linkless() {
-		if via, m.plan.ByBytes, err = way(m.linkIn, m.base(), m.plan.LinkText, target); err != nil {
+	via := m.Plan.Target
+	if !m.Plan.StaysDetached() && !m.Plan.Linkless() {
+		if via, m.Plan.ByBytes, err = way(m.LinkIn, m.base(), m.Plan.LinkText, target); err != nil {
 			return fmt.Errorf("the trial failed: %w", err)
 		}
 	}
@@ -65,8 +65,8 @@ type trialData struct {
 	Mtime handle.Time `json:"mtime"`
 }
 
-// untried takes away what the last trial of this run left, if it was stopped.
-func (m *switcher) untried(target *handle.Dir) error {
+// Untried takes away what the last trial of this run left, if it was stopped.
+func (m *switcher) Untried(target *handle.Dir) error {
 	var t trialData
 	known, err := m.Last("trial", &t)
 	if err != nil || !known {
@@ -93,34 +93,34 @@ func (m *switcher) untried(target *handle.Dir) error {
 	return handle.IgnorePermission(target.SetTimes(st.Atime, t.Mtime))
 }
 
-// renewNote writes the note and the manifest beside the target again, from
+// RenewNote writes the note and the manifest beside the target again, from
 // the record of the run that describes it.
-func (m *describer) renewNote(ctx context.Context) error {
-	if !m.plan.Mend.Note {
+func (m *describer) RenewNote(ctx context.Context) error {
+	if !m.Plan.Mend.Note {
 		return nil
 	}
-	return m.Act(ctx, "notes", m.plan.Name, func() error {
-		return m.writeNotesFrom(m.Ledger.RunDir(m.plan.Before.Run), m.noteOf(m.plan.Before))
+	return m.Act(ctx, "notes", m.Plan.Name, func() error {
+		return m.WriteNotesFrom(m.Ledger.RunDir(m.Plan.Before.Run), m.NoteOf(m.Plan.Before))
 	}, nil)
 }
 
-// noteOf is the note of a redirect as the ledger has it.
-func (m *describer) noteOf(r *ledger.Redirect) note.Note {
+// NoteOf is the note of a redirect as the ledger has it.
+func (m *describer) NoteOf(r *ledger.Redirect) note.Note {
 	return note.Note{
-		Name: r.Name, Link: r.Link, Target: m.plan.Final, Account: r.Account, State: note.Here,
+		Name: r.Name, Link: r.Link, Target: m.Plan.Final, Account: r.Account, State: note.Here,
 		Run: r.Run, Bytes: r.Bytes, Files: r.Files, Created: r.Created,
 	}
 }
 
-func (m *describer) saveMended(t *ledger.Tx) error {
-	for _, h := range m.plan.Mend.Held {
+func (m *describer) SaveMended(t *ledger.Tx) error {
+	for _, h := range m.Plan.Mend.Held {
 		on := h.Drive
 		on.Mount = h.Mount
 		if err := t.MoveHeld(h.ID, h.Path, on); err != nil {
 			return err
 		}
 	}
-	after := m.plan.Mend.After
+	after := m.Plan.Mend.After
 	after.LinkDrive = m.linkDriveNow()
 	return t.SaveRedirect(after)
 }

@@ -1,4 +1,4 @@
-package redirect
+package execute
 
 import (
 	"encoding/json"
@@ -19,16 +19,16 @@ type Placement struct {
 }
 
 func (m *opener) placementOf(st *handle.Stat) Placement {
-	d := Placement{naming.Part(m.plan.Run), st.Ino}
-	if m.plan.IntoFuse {
+	d := Placement{naming.Part(m.Plan.Run), st.Ino}
+	if m.Plan.IntoFuse {
 		d.Ino = 0
 	}
 	return d
 }
 
-// whereLinked is the place of a record by its link alone.
-func (m *switcher) whereLinked() (plan.Position, error) {
-	ours, err := m.linkPlace().Says(m.plan.LinkText)
+// WhereLinked is the place of a record by its link alone.
+func (m *switcher) WhereLinked() (plan.Position, error) {
+	ours, err := m.LinkPlace().Says(m.Plan.LinkText)
 	if ours || err != nil {
 		return plan.Switched, err
 	}
@@ -39,10 +39,10 @@ func (m *switcher) whereLinked() (plan.Position, error) {
 func (m *switcher) copyAt() (bool, error) {
 	var d Placement
 	known, err := m.Last("place", &d)
-	if err != nil || !known || m.into == nil {
+	if err != nil || !known || m.Into == nil {
 		return false, err
 	}
-	st, err := m.into.Stat(m.plan.Final)
+	st, err := m.Into.Stat(m.Plan.Final)
 	if handle.Missing(err) {
 		return false, nil
 	}
@@ -53,7 +53,7 @@ func (m *switcher) copyAt() (bool, error) {
 		return true, nil
 	}
 	// Without a number to know it by: it has its final name if the part's is gone.
-	_, err = m.into.Stat(naming.Part(m.plan.Run))
+	_, err = m.Into.Stat(naming.Part(m.Plan.Run))
 	return handle.Missing(err), handle.IgnoreMissing(err)
 }
 
@@ -65,7 +65,7 @@ func (m *switcher) placedOrBefore() (plan.Position, error) {
 	return plan.AsBefore, err
 }
 
-func (m *switcher) whereMove() (plan.Position, error) {
+func (m *switcher) WhereMove() (plan.Position, error) {
 	s, err := m.swap()
 	if err != nil {
 		return plan.AsBefore, err
@@ -90,14 +90,14 @@ func (m *switcher) taken(err error) error {
 		return err
 	}
 	f := finding.New(finding.OldPlaceTaken, t.Path, "something else stands at %s by now, and the folder is %s, whole",
-		t.Path, t.Away).Named(m.plan.Name).OfRun(m.plan.Run)
+		t.Path, t.Away).Named(m.Plan.Name).OfRun(m.Plan.Run)
 	return plan.Refused(f.Instead(fmt.Sprintf("set what stands there aside: `mv -nT -- %s %s`; "+
 		"then `nexlin resume %s` goes on, `nexlin undo %[3]s` back", pathtext.Quote(t.Path),
-		pathtext.Quote(t.Path+".aside-"+m.plan.Run), m.plan.Run)))
+		pathtext.Quote(t.Path+".aside-"+m.Plan.Run), m.Plan.Run)))
 }
 
-func (m *switcher) whereMoveOn() (plan.Position, error) {
-	if m.plan.Linkless() {
+func (m *switcher) WhereMoveOn() (plan.Position, error) {
+	if m.Plan.Linkless() {
 		// Nothing on the disks says to which of the two settings lead: each is
 		// whole, so the journal may.
 		back, err := m.Last("switch-back", new(json.RawMessage))
@@ -113,22 +113,22 @@ func (m *switcher) whereMoveOn() (plan.Position, error) {
 		}
 		return m.placedOrBefore()
 	}
-	if ours, err := m.linkPlace().Says(m.plan.LinkText); ours || err != nil {
+	if ours, err := m.LinkPlace().Says(m.Plan.LinkText); ours || err != nil {
 		return plan.Switched, err
 	}
-	if old, err := m.linkPlace().Says(m.plan.OldText); old || err != nil {
+	if old, err := m.LinkPlace().Says(m.Plan.OldText); old || err != nil {
 		if err != nil {
 			return plan.AsBefore, err
 		}
 		return m.placedOrBefore()
 	}
-	if half, err := m.linkPlace().Half(m.plan.LinkText, m.plan.OldText); half || err != nil {
+	if half, err := m.LinkPlace().Half(m.Plan.LinkText, m.Plan.OldText); half || err != nil {
 		return plan.Between, err
 	}
-	return plan.AsBefore, swap.Broken(m.plan.Link, "the link is neither the old one nor the new one")
+	return plan.AsBefore, swap.Broken(m.Plan.Link, "the link is neither the old one nor the new one")
 }
 
-func (m *switcher) whereBringBack() (plan.Position, error) {
+func (m *switcher) WhereBringBack() (plan.Position, error) {
 	if at, err := m.copyAt(); at || err != nil {
 		return plan.Switched, err
 	}
@@ -136,7 +136,7 @@ func (m *switcher) whereBringBack() (plan.Position, error) {
 	if err != nil {
 		return plan.AsBefore, err
 	}
-	if m.into != nil {
+	if m.Into != nil {
 		at, err := s.Where()
 		var taken *swap.TakenError
 		switch {
@@ -149,12 +149,12 @@ func (m *switcher) whereBringBack() (plan.Position, error) {
 		}
 	}
 	// The folder that comes back may not be there yet.
-	if ours, err := s.Says(m.plan.LinkText); ours || err != nil {
+	if ours, err := s.Says(m.Plan.LinkText); ours || err != nil {
 		return plan.AsBefore, err
 	}
 	nothing, err := s.Nothing()
 	if err == nil && !(nothing && s.MayLack) {
-		err = swap.Broken(m.plan.Link, "it is not the link that Nexlin made")
+		err = swap.Broken(m.Plan.Link, "it is not the link that Nexlin made")
 	}
 	return plan.AsBefore, err
 }

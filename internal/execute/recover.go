@@ -1,4 +1,4 @@
-package redirect
+package execute
 
 import (
 	"context"
@@ -76,11 +76,11 @@ func Recoverable(e *engine.Engine, row ledger.RunRow) (*Recovery, error) {
 	if only, err := m.onlyCopied(); only || err != nil {
 		return r, err
 	}
-	defer m.close()
-	if err := m.openAny(); err != nil {
+	defer m.Close()
+	if err := m.OpenAny(); err != nil {
 		return nil, err
 	}
-	at, err := m.standsAt()
+	at, err := m.StandsAt()
 	r.Switched = at == plan.Switched
 	if at == plan.Between && !p.MovesOn() {
 		r.Aside = p.FolderAway()
@@ -92,7 +92,7 @@ func Recoverable(e *engine.Engine, row ledger.RunRow) (*Recovery, error) {
 // switch: then nothing but its copy is to be taken back, and that needs neither
 // the link nor the folder.
 func (m *undoer) onlyCopied() (bool, error) {
-	if k := m.plan.Traits(); !k.First && !k.Onward && !k.Back {
+	if k := m.Plan.Traits(); !k.First && !k.Onward && !k.Back {
 		return false, nil
 	}
 	begun, err := m.Begun("switch")
@@ -107,36 +107,36 @@ func (m *undoer) openToUndo() (err error) {
 	if m.copied {
 		return m.openCopy()
 	}
-	return m.openAny()
+	return m.OpenAny()
 }
 
 // openCopy opens where the copy lies, and what has lent to it.
 func (m *undoer) openCopy() (err error) {
-	if err := m.checkDrive(m.plan.Into, m.plan.IntoDrive); err != nil {
+	if err := m.CheckDrive(m.Plan.Into, m.Plan.IntoDrive); err != nil {
 		return err
 	}
-	if m.linkIn, err = m.openReal(filepath.Dir(m.plan.Link)); handle.IgnoreMissing(err) != nil {
+	if m.LinkIn, err = m.OpenReal(filepath.Dir(m.Plan.Link)); handle.IgnoreMissing(err) != nil {
 		return err
 	}
-	if m.linkIn != nil { // its place may be gone: the copy is taken back all the same
+	if m.LinkIn != nil { // its place may be gone: the copy is taken back all the same
 		if err := m.untryFolder(); err != nil {
 			return err
 		}
 	}
-	if m.into, err = m.openReal(m.plan.Into); handle.Missing(err) {
+	if m.Into, err = m.OpenReal(m.Plan.Into); handle.Missing(err) {
 		return nil // it was not made yet, or is gone with all in it
 	}
-	if err != nil || m.plan.Base == nil || !m.plan.Base.Take {
+	if err != nil || m.Plan.Base == nil || !m.Plan.Base.Take {
 		return err
 	}
 	return m.openLender()
 }
 
-// dropTrials takes away what trials that were killed have left around the link and
+// DropTrials takes away what trials that were killed have left around the link and
 // Onward the way to the target, as far as this account may.
-func (m *undoer) dropTrials() error {
-	for _, at := range []string{filepath.Dir(m.plan.Link), m.plan.Into} {
-		if m.plan.Link == "" || at == "" {
+func (m *undoer) DropTrials() error {
+	for _, at := range []string{filepath.Dir(m.Plan.Link), m.Plan.Into} {
+		if m.Plan.Link == "" || at == "" {
 			continue
 		}
 		if there, err := drive.Existing(at); err == nil {
@@ -157,24 +157,24 @@ func (m *undoer) dropTrials() error {
 
 // uncopied takes back a run that has only copied.
 func (m *undoer) uncopied(ctx context.Context) error {
-	if m.linkIn != nil {
-		if err := m.dropOwn(m.linkIn); err != nil {
+	if m.LinkIn != nil {
+		if err := m.DropOwn(m.LinkIn); err != nil {
 			return err
 		}
 	}
-	if m.into != nil {
-		if err := m.dropScratch(m.into); err != nil {
+	if m.Into != nil {
+		if err := m.dropScratch(m.Into); err != nil {
 			return err
 		}
 		setAside, err := m.setAside(ctx, plan.AsBefore)
 		if err == nil && setAside != "" {
-			err = swap.Broken(m.plan.Copy(), "the copy has its final name, and the journal does not say so")
+			err = swap.Broken(m.Plan.Copy(), "the copy has its final name, and the journal does not say so")
 		}
 		if err == nil {
 			err = m.giveBack(ctx)
 		}
 		if err == nil {
-			err = m.removePart(ctx)
+			err = m.RemovePart(ctx)
 		}
 		if err != nil {
 			return err
@@ -188,7 +188,7 @@ func (m *undoer) uncopied(ctx context.Context) error {
 
 // Take takes up a run that was stopped, or, for undo, one that is done. open
 // opens what is needed for that.
-func Take(e *engine.Engine, row ledger.RunRow, open func(*execution) error) (*execution, error) {
+func Take(e *engine.Engine, row ledger.RunRow, open func(*Execution) error) (*Execution, error) {
 	if err := e.Ledger.UseSpare(); err != nil {
 		return nil, err
 	}
@@ -204,7 +204,7 @@ func Take(e *engine.Engine, row ledger.RunRow, open func(*execution) error) (*ex
 	m := New(e, p)
 	m.Run, m.patience = taken, patience{p.WaitQuiet}
 	if err := open(m); err != nil {
-		m.close()
+		m.Close()
 		taken.Release()
 		return nil, err
 	}
@@ -219,20 +219,20 @@ func Take(e *engine.Engine, row ledger.RunRow, open func(*execution) error) (*ex
 	return m, nil
 }
 
-func resumeRun(ctx context.Context, e *engine.Engine, row ledger.RunRow) (*plan.Outcome, error) {
+func ResumeRun(ctx context.Context, e *engine.Engine, row ledger.RunRow) (*plan.Outcome, error) {
 	if err := Resumable(row); err != nil {
 		return nil, err
 	}
-	m, err := Take(e, row, (*execution).openAny)
+	m, err := Take(e, row, (*Execution).OpenAny)
 	if err != nil {
 		return nil, err
 	}
 	defer m.Run.Release()
-	defer m.close()
+	defer m.Close()
 	if err := m.Run.Set(ledger.Going, "", nil); err != nil {
 		return nil, err
 	}
-	return m.out, m.carryOn(ctx)
+	return m.Out, m.carryOn(ctx)
 }
 
 // Undo takes a run back: one that was stopped, or the last one that was
@@ -242,17 +242,17 @@ func Undo(ctx context.Context, e *engine.Engine, row ledger.RunRow) (*plan.Outco
 	if err := Undoable(e.Ledger, row); err != nil {
 		return nil, err
 	}
-	return undoRun(ctx, e, row)
+	return UndoRun(ctx, e, row)
 }
 
-func undoRun(ctx context.Context, e *engine.Engine, row ledger.RunRow) (*plan.Outcome, error) {
-	m, err := Take(e, row, (*execution).openToUndo)
+func UndoRun(ctx context.Context, e *engine.Engine, row ledger.RunRow) (*plan.Outcome, error) {
+	m, err := Take(e, row, (*Execution).openToUndo)
 	if err != nil {
 		return nil, err
 	}
 	defer m.Run.Release()
-	defer m.close()
-	if err := m.dropTrials(); err != nil {
+	defer m.Close()
+	if err := m.DropTrials(); err != nil {
 		return nil, err
 	}
 	wasDone := row.State == ledger.Done
@@ -265,20 +265,20 @@ func undoRun(ctx context.Context, e *engine.Engine, row ledger.RunRow) (*plan.Ou
 			return nil, errors.Join(err, m.Run.Restore(row))
 		}
 	}
-	err = m.job.Back(ctx)
+	err = m.Job.Back(ctx)
 	if refused := (*plan.RefusedError)(nil); errors.As(err, &refused) {
 		return nil, errors.Join(refused, m.Run.Restore(row))
 	}
 	if err != nil && wasDone {
 		// A run that was done counts as stopped only once it is half undone.
-		return m.out, errors.Join(&plan.StoppedError{Run: row.ID, Kind: row.Kind, Phase: "undo", Link: m.plan.Link,
+		return m.Out, errors.Join(&plan.StoppedError{Run: row.ID, Kind: row.Kind, Phase: "undo", Link: m.Plan.Link,
 			Switched: true, Err: err},
 			m.Run.Set(ledger.Stopped, err.Error(), nil))
 	}
-	if err = m.setStopped(err); err == nil {
-		m.out.State = ledger.Undone
+	if err = m.SetStopped(err); err == nil {
+		m.Out.State = ledger.Undone
 	}
-	return m.out, err
+	return m.Out, err
 }
 
 // Undoable says by the ledger alone that a run can be taken back; else why

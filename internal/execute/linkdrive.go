@@ -1,4 +1,4 @@
-package redirect
+package execute
 
 import (
 	"path/filepath"
@@ -12,10 +12,10 @@ import (
 // wantLinkDrive refuses a run, its resume or its undo while the drive is away
 // Onward which the link is to be changed.
 func (m *opener) wantLinkDrive() error {
-	if m.plan.Before == nil || m.plan.Traits().NoLink || m.plan.Mend != nil && m.plan.Into == "" {
+	if m.Plan.Before == nil || m.Plan.Traits().NoLink || m.Plan.Mend != nil && m.Plan.Into == "" {
 		return nil // it touches no link
 	}
-	f, err := m.LinkDriveAway(m.plan.Before, m.plan.LinkText, m.plan.OldText)
+	f, err := m.LinkDriveAway(m.Plan.Before, m.Plan.LinkText, m.Plan.OldText)
 	if f != nil {
 		err = plan.Refused(*f)
 	}
@@ -24,14 +24,14 @@ func (m *opener) wantLinkDrive() error {
 
 // linkDriveNow is the drive that the link of the run stands on.
 func (m *opener) linkDriveNow() ledger.DriveRef {
-	at, err := drive.Existing(filepath.Dir(m.plan.Link))
+	at, err := drive.Existing(filepath.Dir(m.Plan.Link))
 	if err == nil {
 		if d, err := m.Drives.Of(at); err == nil {
 			return places.Ref(&d)
 		}
 	}
-	if m.plan.Before != nil {
-		return m.plan.Before.LinkDrive // an engine's store may have no directory around it any more
+	if m.Plan.Before != nil {
+		return m.Plan.Before.LinkDrive // an engine's store may have no directory around it any more
 	}
 	return ledger.DriveRef{}
 }

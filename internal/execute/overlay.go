@@ -1,4 +1,4 @@
-package redirect
+package execute
 
 import (
 	"context"
@@ -22,13 +22,13 @@ func swapName(id string) string { return ".nexlin-swap-" + id }
 // (EXDEV, overlayfs: redirect_dir). It comes before the copy; a refusal has
 // changed nothing.
 func (m *copier) tryFolder(ctx context.Context) error {
-	if m.plan.FromNow.FS != "overlay" || !m.plan.Exchanges() || m.plan.Gap {
+	if m.Plan.FromNow.FS != "overlay" || !m.Plan.Exchanges() || m.Plan.Gap {
 		return nil
 	}
 	if done, err := m.Finished("try-folder"); done || err != nil {
 		return err
 	}
-	times, err := m.linkIn.Self()
+	times, err := m.LinkIn.Self()
 	if err != nil {
 		return err
 	}
@@ -38,11 +38,11 @@ func (m *copier) tryFolder(ctx context.Context) error {
 		if err == nil {
 			err = run.Point(ctx, "try-folder.swapped")
 		}
-		return errors.Join(err, m.untryFolder(), handle.IgnorePermission(m.linkIn.SetTimes(times.Atime, times.Mtime)))
+		return errors.Join(err, m.untryFolder(), handle.IgnorePermission(m.LinkIn.SetTimes(times.Atime, times.Mtime)))
 	}, nil)
 	if errors.Is(err, syscall.EXDEV) {
-		return plan.Refused(finding.New(finding.LinkImpossible, m.plan.Link,
-			"%s lies in a lower layer of an overlay, which can't rename it", m.plan.Link).Named(m.plan.Name).
+		return plan.Refused(finding.New(finding.LinkImpossible, m.Plan.Link,
+			"%s lies in a lower layer of an overlay, which can't rename it", m.Plan.Link).Named(m.Plan.Name).
 			Instead("move it where the layer itself is mounted, or mount the overlay with redirect_dir=on"))
 	}
 	return err
@@ -50,8 +50,8 @@ func (m *copier) tryFolder(ctx context.Context) error {
 
 // trialSwap has the folder change places with a link beside it.
 func (m *opener) trialSwap() *swap.Swap {
-	name := swapName(m.plan.Run)
-	return &swap.Swap{Place: *m.linkPlace(), Text: name, Away: m.linkIn, Name: name, Ino: m.plan.FromID()}
+	name := swapName(m.Plan.Run)
+	return &swap.Swap{Place: *m.LinkPlace(), Text: name, Away: m.LinkIn, Name: name, Ino: m.Plan.FromID()}
 }
 
 // untryFolder puts right what a trial left that was stopped between its two
@@ -75,7 +75,7 @@ func (m *copier) refusedEarly(err error) (bool, error) {
 	if done || e != nil {
 		return false, errors.Join(err, e)
 	}
-	m.out.State = ledger.Refused
+	m.Out.State = ledger.Refused
 	return true, errors.Join(err, m.Run.Set(ledger.Refused, err.Error(), nil))
 }
 

@@ -1,4 +1,4 @@
-package redirect
+package execute
 
 import (
 	"context"
@@ -33,23 +33,23 @@ const maxPasses = 5
 // An opener has what a run works on: directories, by handles and locks, and its records.
 type opener struct {
 	*engine.Engine
-	plan *plan.Plan
+	Plan *plan.Plan
 	*run.Journal
-	out *plan.Outcome
-	job job
+	Out *plan.Outcome
+	Job Job
 
-	from       *handle.Dir // the folder that is copied, by inode
-	heldIn     *handle.Dir // the directory it stands in
-	into       *handle.Dir // the directory the copy goes into
-	linkIn     *handle.Dir // the directory the link stands in
-	locks      []*handle.Dir
-	part       *transfer.Part
+	From       *handle.Dir // the folder that is copied, by inode
+	HeldIn     *handle.Dir // the directory it stands in
+	Into       *handle.Dir // the directory the copy goes into
+	LinkIn     *handle.Dir // the directory the link stands in
+	Locks      []*handle.Dir
+	Part       *transfer.Part
 	lender     *transfer.Lender // nil where nothing lends
 	lenderDone func()           // gives the lender up; nil without one
-	spool      *transfer.Spool
+	Spool      *transfer.Spool
 	pass       int
 	looksOnly  bool // nothing is locked, since it is only looked how far the run got
-	switched   bool
+	Switched   bool
 }
 
 // A describer writes what a run has come to: notes and manifests on the drive, and what
@@ -79,30 +79,30 @@ type undoer struct {
 	copied  bool // it has never begun to switch
 }
 
-// An execution carries out one plan. Every step looks at the disks first, so that
+// An Execution carries out one plan. Every step looks at the disks first, so that
 // it may be called again after a stop at any moment (I3).
-type execution struct{ undoer }
+type Execution struct{ undoer }
 
-func New(e *engine.Engine, p *plan.Plan) *execution {
-	m := &execution{}
-	m.Engine, m.plan, m.Journal = e, p, run.NewJournal(e.Ledger, p.Run, e.Progress)
-	m.out = &plan.Outcome{Run: p.Run, Kind: p.Kind, Plan: p, Findings: p.Findings}
-	m.job = unknown{basics{m}}
+func New(e *engine.Engine, p *plan.Plan) *Execution {
+	m := &Execution{}
+	m.Engine, m.Plan, m.Journal = e, p, run.NewJournal(e.Ledger, p.Run, e.Progress)
+	m.Out = &plan.Outcome{Run: p.Run, Kind: p.Kind, Plan: p, Findings: p.Findings}
+	m.Job = unknown{Basics{m}}
 	if make := makers[p.Kind]; make != nil {
-		m.job = make(m)
+		m.Job = make(m)
 	}
 	return m
 }
 
-// enlist takes the run into the ledger, if what the ledger says of the redirect
+// Enlist takes the run into the ledger, if what the ledger says of the redirect
 // is still what the plan was made from.
-func (m *execution) enlist() (err error) {
-	if m.plan.Traits().Spare {
+func (m *Execution) Enlist() (err error) {
+	if m.Plan.Traits().Spare {
 		if err := m.Ledger.UseSpare(); err != nil {
 			return err
 		}
 	}
-	m.Run, err = m.Ledger.Begin(m.plan.Run, m.plan.Kind, m.plan.Name, m.plan, m.plan.StillHolds)
+	m.Run, err = m.Ledger.Begin(m.Plan.Run, m.Plan.Kind, m.Plan.Name, m.Plan, m.Plan.StillHolds)
 	return err
 }
 
@@ -154,7 +154,7 @@ func whatHoldsUp(e *engine.Engine, p *plan.Plan) error {
 		return nil // at its end, or taken back
 	}
 	if p.Into != "" {
-		if err := New(e, p).checkDrive(p.Into, p.IntoDrive); err != nil {
+		if err := New(e, p).CheckDrive(p.Into, p.IntoDrive); err != nil {
 			return err
 		}
 	}
@@ -171,8 +171,8 @@ func placeTaken(err error) bool {
 	return errors.As(err, &refused) && refused.Only(finding.OldPlaceTaken)
 }
 
-// stoppedRunsOf finds the runs of a redirect that were stopped, as blockers.
-func stoppedRunsOf(e *engine.Engine, r *ledger.Redirect) (out []finding.Finding, err error) {
+// StoppedRunsOf finds the runs of a redirect that were stopped, as blockers.
+func StoppedRunsOf(e *engine.Engine, r *ledger.Redirect) (out []finding.Finding, err error) {
 	rows, err := plan.Unfinished(e.Ledger)
 	for _, row := range rows {
 		is := row.Redirect == r.Name && !plan.OfArchive(row.Kind)
@@ -190,22 +190,22 @@ func stoppedRunsOf(e *engine.Engine, r *ledger.Redirect) (out []finding.Finding,
 	return out, err
 }
 
-// setStopped records that a run ended before its end, and why.
-func (m *execution) setStopped(err error) error {
+// SetStopped records that a run ended before its end, and why.
+func (m *Execution) SetStopped(err error) error {
 	if err == nil {
-		m.out.State = ledger.Done
+		m.Out.State = ledger.Done
 		return nil
 	}
-	m.out.State = ledger.Stopped
-	s := &plan.StoppedError{Run: m.plan.Run, Kind: m.plan.Kind, Phase: m.Phase(), Link: m.plan.Link, Switched: m.switched,
+	m.Out.State = ledger.Stopped
+	s := &plan.StoppedError{Run: m.Plan.Run, Kind: m.Plan.Kind, Phase: m.Phase(), Link: m.Plan.Link, Switched: m.Switched,
 		Err: err}
 	if errors.Is(err, plan.ErrStillChanging) {
 		s.Writers = m.writers()
 	}
-	if m.linkIn != nil && m.heldIn != nil && !m.plan.MovesOn() {
-		at, e := m.standsAt()
+	if m.LinkIn != nil && m.HeldIn != nil && !m.Plan.MovesOn() {
+		at, e := m.StandsAt()
 		if s.Taken = placeTaken(e); s.Taken || e == nil && at == plan.Between {
-			s.Aside = m.plan.FolderAway()
+			s.Aside = m.Plan.FolderAway()
 		}
 	}
 	s.At = errorPath(err)
@@ -240,7 +240,7 @@ func (m *opener) driveOf(err error, path string) string {
 		return "the drive with Nexlin's records, at " + m.Ledger.Dir()
 	}
 	var name, mount string
-	for _, d := range []ledger.DriveRef{m.plan.FromDrive, m.plan.IntoDrive} {
+	for _, d := range []ledger.DriveRef{m.Plan.FromDrive, m.Plan.IntoDrive} {
 		if at := d.Mount; at != "" && pathtext.Within(path, at) && len(at) > len(mount) {
 			name, mount = d.Label, at
 		}
@@ -248,8 +248,8 @@ func (m *opener) driveOf(err error, path string) string {
 	return name
 }
 
-func (m *execution) writers() []string {
-	holders, err := inuse.WritersBelow(context.Background(), m.plan.From)
+func (m *Execution) writers() []string {
+	holders, err := inuse.WritersBelow(context.Background(), m.Plan.From)
 	if err != nil {
 		return nil
 	}
@@ -260,27 +260,27 @@ func (m *execution) writers() []string {
 	return out
 }
 
-// close lets go of everything; the outcome has its phases then.
-func (m *opener) close() {
-	m.out.Phases = m.Phases()
-	if m.part != nil {
-		m.part.Close()
+// Close lets go of everything; the outcome has its phases then.
+func (m *opener) Close() {
+	m.Out.Phases = m.Phases()
+	if m.Part != nil {
+		m.Part.Close()
 	}
-	_ = m.spool.Close() // read again from the start by whoever needs it
+	_ = m.Spool.Close() // read again from the start by whoever needs it
 	if m.lenderDone != nil {
 		m.lenderDone()
 	}
-	for _, d := range append(m.locks, m.from, m.heldIn, m.into, m.linkIn) {
+	for _, d := range append(m.Locks, m.From, m.HeldIn, m.Into, m.LinkIn) {
 		d.Release()
 	}
 }
 
-// trySwitch does the switch in small beside the folder, before a byte is
+// TrySwitch does the switch in small beside the folder, before a byte is
 // copied: a right that is missing shows now.
-func (m *switcher) trySwitch() error {
-	p := m.plan
+func (m *switcher) TrySwitch() error {
+	p := m.Plan
 	exchanges := false
-	err := drive.InTrial(m.linkIn, func(t *handle.Dir) (err error) {
+	err := drive.InTrial(m.LinkIn, func(t *handle.Dir) (err error) {
 		exchanges, err = link.TryIn(t, p.LinkText)
 		return err
 	})
@@ -291,7 +291,7 @@ func (m *switcher) trySwitch() error {
 	case errors.Is(err, fs.ErrPermission), errors.Is(err, syscall.EROFS), errors.Is(err, syscall.EOPNOTSUPP),
 		errors.Is(err, syscall.ENOSYS),
 		errors.Is(err, link.ErrNotMade):
-		f := finding.New(finding.LinkImpossible, m.linkIn.Path(), "a trial link in %s failed: %v", m.linkIn.Path(),
+		f := finding.New(finding.LinkImpossible, m.LinkIn.Path(), "a trial link in %s failed: %v", m.LinkIn.Path(),
 			handle.Cause(err)).Named(p.Name)
 		if handle.Windows && !slices.Contains(p.Methods, plan.ByJunction) {
 			f = f.Instead("`--by junction` needs no right of its own on NTFS; symbolic links need an administrator " +
@@ -316,8 +316,8 @@ func (m *switcher) trySwitch() error {
 }
 
 // forward carries the run from wherever it stands to its end.
-func (m *execution) forward(ctx context.Context) error {
-	at, err := m.standsAt()
+func (m *Execution) forward(ctx context.Context) error {
+	at, err := m.StandsAt()
 	if err != nil {
 		return err
 	}
@@ -326,13 +326,13 @@ func (m *execution) forward(ctx context.Context) error {
 			return err
 		}
 	}
-	return m.fromSwitch(ctx)
+	return m.FromSwitch(ctx)
 }
 
-// untilSwitch copies and verifies, and stops before the switch; one that is behind
+// UntilSwitch copies and verifies, and stops before the switch; one that is behind
 // the switch already stays there.
-func (m *execution) untilSwitch(ctx context.Context) error {
-	at, err := m.standsAt()
+func (m *Execution) UntilSwitch(ctx context.Context) error {
+	at, err := m.StandsAt()
 	if err != nil || at >= plan.Between {
 		return err
 	}
@@ -341,8 +341,8 @@ func (m *execution) untilSwitch(ctx context.Context) error {
 
 // copyWhole makes and verifies the copy, up to the switch.
 func (m *copier) copyWhole(ctx context.Context, at plan.Position) error {
-	if m.from == nil {
-		return swap.Broken(m.plan.From, "the folder that is to be copied is not there")
+	if m.From == nil {
+		return swap.Broken(m.Plan.From, "the folder that is to be copied is not there")
 	}
 	if err := m.tryFolder(ctx); err != nil {
 		return err
@@ -356,9 +356,9 @@ func (m *copier) copyWhole(ctx context.Context, at plan.Position) error {
 	return m.seal(ctx)
 }
 
-// fromSwitch leads programs to the copy, and does what follows.
-func (m *execution) fromSwitch(ctx context.Context) error {
-	at, err := m.standsAt()
+// FromSwitch leads programs to the copy, and does what follows.
+func (m *Execution) FromSwitch(ctx context.Context) error {
+	at, err := m.StandsAt()
 	if err != nil {
 		return err
 	}
@@ -376,12 +376,12 @@ func (m *execution) fromSwitch(ctx context.Context) error {
 		}
 		goOver := m.switchOver
 		if at == plan.Between {
-			goOver = m.closeGap
+			goOver = m.CloseGap
 		}
 		if err := goOver(ctx); err != nil {
 			return err
 		}
 	}
-	m.switched = true
+	m.Switched = true
 	return m.after(ctx)
 }

@@ -1,4 +1,4 @@
-package redirect
+package execute
 
 import (
 	"context"
@@ -31,9 +31,9 @@ func (m *copier) findSteps(ctx context.Context) error {
 		step *time.Duration
 		dir  *handle.Dir
 		fuse bool
-	}{{&m.steps.From, m.heldIn, m.plan.FromFuse}, {&m.steps.Into, m.into, m.plan.IntoFuse}} {
+	}{{&m.steps.From, m.HeldIn, m.Plan.FromFuse}, {&m.steps.Into, m.Into, m.Plan.IntoFuse}} {
 		var err error
-		if *s.step, err = drive.TimeStep(s.dir, naming.Scratch(m.plan.Run), m.plan.Allow.Owners || s.fuse); err != nil {
+		if *s.step, err = drive.TimeStep(s.dir, naming.Scratch(m.Plan.Run), m.Plan.Allow.Owners || s.fuse); err != nil {
 			return err
 		}
 		if *s.step == 0 || s.fuse && *s.step >= time.Second { // 0: it could not be tried

@@ -1,4 +1,4 @@
-package redirect
+package execute
 
 import (
 	"context"
@@ -11,44 +11,44 @@ import (
 	"nexlin/internal/transfer"
 )
 
-// bringLate is the walk for late writes after the switch.
-func (m *execution) bringLate(ctx context.Context) error {
+// BringLate is the walk for late writes after the switch.
+func (m *Execution) BringLate(ctx context.Context) error {
 	if err := m.openRenamed(); err != nil {
 		return err
 	}
-	if m.plan.Bare {
+	if m.Plan.Bare {
 		return m.recordNeverCopied(ctx) // it was not copied, so nothing of it is late
 	}
-	target, err := m.into.Beneath(m.plan.Final)
+	target, err := m.Into.Beneath(m.Plan.Final)
 	if err != nil {
 		return err
 	}
 	defer target.Release()
-	job, err := lateJob(m.Engine, m.plan, transfer.Source)
+	job, err := LateJob(m.Engine, m.Plan, transfer.Source)
 	if err != nil {
 		return err
 	}
-	l := &late.Writes{Held: m.from, Live: target, LivePath: m.plan.Copy(), Spool: m.spool, Job: job,
-		Scratch: naming.Late(m.plan.Run), Fuse: m.plan.FromFuse}
+	l := &late.Writes{Held: m.From, Live: target, LivePath: m.Plan.Copy(), Spool: m.Spool, Job: job,
+		Scratch: naming.Late(m.Plan.Run), Fuse: m.Plan.FromFuse}
 	if err := l.Walk(ctx); err != nil {
 		return err
 	}
-	m.out.Findings = append(m.out.Findings, l.Findings(m.plan.Name, m.plan.HeldPath(), true)...)
+	m.Out.Findings = append(m.Out.Findings, l.Findings(m.Plan.Name, m.Plan.HeldPath(), true)...)
 	if l.Seen == 0 && len(l.Changes) == 0 {
 		return nil
 	}
-	next, err := m.amendRecords(ctx, m.plan.Run, m.plan.Digest, target, m.spool, l.Changes)
+	next, err := m.AmendRecords(ctx, m.Plan.Run, m.Plan.Digest, target, m.Spool, l.Changes)
 	if err != nil {
 		return err
 	}
-	_ = m.spool.Close() // only read from here on
-	m.spool = next
+	_ = m.Spool.Close() // only read from here on
+	m.Spool = next
 	return nil
 }
 
-// lateJob is how entries are brought over that were written late to a held
+// LateJob is how entries are brought over that were written late to a held
 // original, which is the given side of the run's records.
-func lateJob(e *engine.Engine, p *plan.Plan, held transfer.Side) (*transfer.Job, error) {
+func LateJob(e *engine.Engine, p *plan.Plan, held transfer.Side) (*transfer.Job, error) {
 	acts, err := e.Ledger.Acts(p.Run)
 	if err != nil {
 		return nil, err
@@ -59,6 +59,6 @@ func lateJob(e *engine.Engine, p *plan.Plan, held transfer.Side) (*transfer.Job,
 	}
 	return &transfer.Job{
 		Digest: p.Digest, Allow: p.Allow, Fuse: p.IntoFuse, TimeStep: s.From,
-		Rewrite: func(e *inventory.Entry) (string, string) { return rewritten(p, e.Path, e.Link) },
+		Rewrite: func(e *inventory.Entry) (string, string) { return Rewritten(p, e.Path, e.Link) },
 	}, err
 }

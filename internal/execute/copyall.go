@@ -1,4 +1,4 @@
-package redirect
+package execute
 
 import (
 	"context"
@@ -21,7 +21,7 @@ import (
 // copyAll copies, flushes, reads back, and catches up until a pass finds
 // nothing changed.
 func (m *copier) copyAll(ctx context.Context) error {
-	if err := m.Begin("copy", m.plan.Files, m.plan.Bytes); err != nil {
+	if err := m.Begin("copy", m.Plan.Files, m.Plan.Bytes); err != nil {
 		return err
 	}
 	if err := m.session(ctx); err != nil {
@@ -56,14 +56,14 @@ func (m *copier) passes(ctx context.Context, first int) error {
 		if err := m.dropSpools(); err != nil {
 			return err
 		}
-		old = []*transfer.Spool{m.spool}
+		old = []*transfer.Spool{m.Spool}
 		is, err := m.restAfter(ctx, tally, i > first)
 		if err != nil {
 			return err
 		}
 		if is == calm {
 			old = nil
-			m.out.Copied.Files, m.out.Copied.Bytes = tally.Files, tally.Bytes
+			m.Out.Copied.Files, m.Out.Copied.Bytes = tally.Files, tally.Bytes
 			return nil
 		}
 		// What is left has to shrink, or nobody can say when it ends.
@@ -120,20 +120,20 @@ func (m *copier) catchUp(ctx context.Context) error {
 		if err := m.restCopy(ctx); err != nil {
 			return err
 		}
-		if m.plan.Together == "" && time.Since(m.looked) < staleAfter {
+		if m.Plan.Together == "" && time.Since(m.looked) < staleAfter {
 			return nil
 		}
 		changed, err := m.changed(ctx)
 		if err != nil || !changed {
 			return err
 		}
-		if err := m.spool.Close(); err != nil {
+		if err := m.Spool.Close(); err != nil {
 			return err
 		}
 		if err := m.Run.Reserve(preflight.LedgerRoom); err != nil {
 			return err
 		}
-		if err := m.Begin("catch-up", m.plan.Files, m.plan.Bytes); err != nil {
+		if err := m.Begin("catch-up", m.Plan.Files, m.Plan.Bytes); err != nil {
 			return err
 		}
 		if err := m.passes(ctx, 2); err != nil {
@@ -148,14 +148,14 @@ func (m *copier) catchUp(ctx context.Context) error {
 
 // changed reports whether the folder is not as the last pass found it.
 func (m *copier) changed(ctx context.Context) (bool, error) {
-	if m.plan.Bare {
+	if m.Plan.Bare {
 		return false, nil // nothing in it was copied
 	}
 	// Stores into mapped pages show in no time stamp until they are written back.
-	if err := m.from.SyncAll(); err != nil {
+	if err := m.From.SyncAll(); err != nil {
 		return false, err
 	}
-	err := transfer.Differences(ctx, m.from, transfer.Source, m.spool,
+	err := transfer.Differences(ctx, m.From, transfer.Source, m.Spool,
 		func(transfer.Difference) error { return errEnough })
 	if errors.Is(err, errEnough) {
 		return true, nil
@@ -167,7 +167,7 @@ func (m *copier) changed(ctx context.Context) (bool, error) {
 // if the drive has been mounted all the time since, so that the stop is no more
 // than a pause of this run.
 func (m *copier) session(ctx context.Context) error {
-	now, err := m.part.Dir.Session()
+	now, err := m.Part.Dir.Session()
 	if err != nil {
 		return err
 	}
@@ -191,7 +191,7 @@ func (m *copier) onePass(ctx context.Context, old []*transfer.Spool, doubt bool)
 	began := time.Now()
 	m.looked = began
 	// Stores into mapped pages show in no time stamp until they are written back.
-	if err := m.from.SyncAll(); err != nil {
+	if err := m.From.SyncAll(); err != nil {
 		return nil, err
 	}
 	writing, err := late.WrittenTo(ctx, m.fromPath())
@@ -199,7 +199,7 @@ func (m *copier) onePass(ctx context.Context, old []*transfer.Spool, doubt bool)
 		return nil, err
 	}
 	m.pass++
-	if m.spool, err = transfer.CreateSpool(m.Run.Dir(), m.pass); err != nil {
+	if m.Spool, err = transfer.CreateSpool(m.Run.Dir(), m.pass); err != nil {
 		return nil, err
 	}
 	job := m.copyJob()
@@ -208,10 +208,10 @@ func (m *copier) onePass(ctx context.Context, old []*transfer.Spool, doubt bool)
 	defer done()
 	job.Rewrite = rewrite
 	tally, err := transfer.Pass(ctx, *job)
-	m.out.Copied.Seconds += time.Since(began).Seconds()
+	m.Out.Copied.Seconds += time.Since(began).Seconds()
 	if tally != nil {
 		m.countReadBack(tally)
-		m.out.Lent += tally.Lent
+		m.Out.Lent += tally.Lent
 	}
 	if err == nil {
 		err = run.Point(ctx, fmt.Sprintf("pass-%d", m.pass))
@@ -222,17 +222,17 @@ func (m *copier) onePass(ctx context.Context, old []*transfer.Spool, doubt bool)
 // copyJob is what passes and verifications of this run have in common.
 func (m *copier) copyJob() *transfer.Job {
 	return &transfer.Job{
-		Source: m.from, Part: m.part, New: m.spool, Scratch: m.Run.Dir(), Workers: m.workers(), Progress: m.Progress,
-		Digest: m.plan.Digest, Allow: m.plan.Allow, Fuse: m.plan.IntoFuse, SourceFuse: m.plan.FromFuse, Lender: m.lender,
-		Bare: m.plan.Bare, Overlap: !m.plan.IntoNow.Spinning, TimeStep: m.steps.From,
+		Source: m.From, Part: m.Part, New: m.Spool, Scratch: m.Run.Dir(), Workers: m.workers(), Progress: m.Progress,
+		Digest: m.Plan.Digest, Allow: m.Plan.Allow, Fuse: m.Plan.IntoFuse, SourceFuse: m.Plan.FromFuse, Lender: m.lender,
+		Bare: m.Plan.Bare, Overlap: !m.Plan.IntoNow.Spinning, TimeStep: m.steps.From,
 	}
 }
 
 // workers is how many files are handled at once: where heads have to move
-// from one to the other only two, so that one is read while the other's
+// From one to the other only two, so that one is read while the other's
 // digest is taken.
 func (m *copier) workers() int {
-	if m.Workers == 0 && (m.plan.FromNow.Spinning || m.plan.IntoNow.Spinning) {
+	if m.Workers == 0 && (m.Plan.FromNow.Spinning || m.Plan.IntoNow.Spinning) {
 		return 2
 	}
 	return m.Workers
@@ -242,13 +242,13 @@ func (m *copier) workers() int {
 // proves nothing, every file and directory was flushed by itself. The records
 // come first: an entry that outlasts a power cut without them is a stranger.
 func (m *copier) flush() error {
-	if err := m.spool.Sync(); err != nil {
+	if err := m.Spool.Sync(); err != nil {
 		return err
 	}
-	if m.plan.IntoFuse {
-		return m.part.Dir.Sync()
+	if m.Plan.IntoFuse {
+		return m.Part.Dir.Sync()
 	}
-	return m.part.Dir.SyncAll()
+	return m.Part.Dir.SyncAll()
 }
 
 // oldSpools opens what earlier passes of this run left, newest first.
@@ -272,7 +272,7 @@ func (m *copier) dropSpools() error {
 	if len(before) == 0 {
 		return nil
 	}
-	if err := m.spool.Sync(); err != nil {
+	if err := m.Spool.Sync(); err != nil {
 		return err
 	}
 	for _, n := range before {
@@ -285,10 +285,10 @@ func (m *copier) dropSpools() error {
 
 // fromPath is where the copied folder stands now, as processes see it.
 func (m *opener) fromPath() string {
-	if p := m.from.RealPath(); p != "" {
+	if p := m.From.RealPath(); p != "" {
 		return p
 	}
-	return m.plan.From
+	return m.Plan.From
 }
 
 // readBack flushes the copy and reads what is new in it from the device (I2).
@@ -303,7 +303,7 @@ func (m *copier) readBack(ctx context.Context, tally *transfer.Tally) error {
 		return err
 	}
 	got, err := transfer.Verify(ctx, m.copyJob())
-	m.out.Verified.Seconds += time.Since(began).Seconds()
+	m.Out.Verified.Seconds += time.Since(began).Seconds()
 	if got != nil {
 		m.countReadBack(got)
 		m.stranger(got.Aside)
@@ -311,25 +311,25 @@ func (m *copier) readBack(ctx context.Context, tally *transfer.Tally) error {
 	if err != nil {
 		return err
 	}
-	m.out.Verified.Bytes = tally.Bytes
+	m.Out.Verified.Bytes = tally.Bytes
 	return run.Point(ctx, fmt.Sprintf("verified-%d", m.pass))
 }
 
 // countReadBack adds what was read back, and forgets that all of it came from
 // the device once some did not.
 func (m *copier) countReadBack(t *transfer.Tally) {
-	sure := t.FromDevice == t.ReadBack && !m.plan.IntoNow.Memory && !m.plan.IntoNow.Loop && !m.plan.IntoNow.Fuse
-	m.out.Device = sure && (m.out.Device || m.out.Verified.Files == 0) && m.out.Verified.Files+t.ReadBack > 0
-	m.out.Verified.Files += t.ReadBack
+	sure := t.FromDevice == t.ReadBack && !m.Plan.IntoNow.Memory && !m.Plan.IntoNow.Loop && !m.Plan.IntoNow.Fuse
+	m.Out.Device = sure && (m.Out.Device || m.Out.Verified.Files == 0) && m.Out.Verified.Files+t.ReadBack > 0
+	m.Out.Verified.Files += t.ReadBack
 }
 
 func (m *copier) stranger(aside []string) {
 	if len(aside) == 0 {
 		return
 	}
-	m.out.Aside = append(m.out.Aside, aside...)
-	path := m.into.Join(naming.Strangers(m.plan.Run))
-	m.out.Findings = append(m.out.Findings, finding.New(finding.Stranger, path,
+	m.Out.Aside = append(m.Out.Aside, aside...)
+	path := m.Into.Join(naming.Strangers(m.Plan.Run))
+	m.Out.Findings = append(m.Out.Findings, finding.New(finding.Stranger, path,
 		"%d entries that this run has no record of making lay in its part; they are in %s", len(aside),
-		path).Named(m.plan.Name).Listing(len(aside), aside))
+		path).Named(m.Plan.Name).Listing(len(aside), aside))
 }

@@ -1,4 +1,4 @@
-package redirect
+package execute
 
 import (
 	"path/filepath"
@@ -13,12 +13,12 @@ import (
 	"nexlin/internal/preflight"
 )
 
-// openReal opens a directory that the run works in. One that another account
+// OpenReal opens a directory that the run works in. One that another account
 // could have slipped in under its path is a *RefusedError, unless that was
 // accepted (I6).
-func (m *opener) openReal(path string) (*handle.Dir, error) {
+func (m *opener) OpenReal(path string) (*handle.Dir, error) {
 	d, err := handle.OpenReal(path)
-	if err != nil || slices.Contains(m.plan.Accepted, finding.OthersHands) {
+	if err != nil || slices.Contains(m.Plan.Accepted, finding.OthersHands) {
 		return d, err
 	}
 	if f, err := preflight.OthersDirectory(d); f != nil || err != nil {
@@ -31,13 +31,13 @@ func (m *opener) openReal(path string) (*handle.Dir, error) {
 	return d, nil
 }
 
-// openOn opens a directory that the run writes in by its path, on the drive that
+// OpenOn opens a directory that the run writes in by its path, on the drive that
 // it has to lie on: since that was looked at last the drive may have been taken
 // away, and the path leads to what lies below its mount point (I5). Without a
 // mount point in want nothing is known, and nothing asked. Errors: those of
-// [opener.openReal], a *GoneError.
-func (m *opener) openOn(path string, want ledger.DriveRef) (*handle.Dir, error) {
-	d, err := m.openReal(path)
+// [opener.OpenReal], a *GoneError.
+func (m *opener) OpenOn(path string, want ledger.DriveRef) (*handle.Dir, error) {
+	d, err := m.OpenReal(path)
 	if want.Mount == "" || err != nil && !handle.Missing(err) {
 		return d, err
 	}
@@ -60,33 +60,33 @@ func (m *opener) openOn(path string, want ledger.DriveRef) (*handle.Dir, error) 
 	return nil, &plan.GoneError{Drive: want.Label, Path: path}
 }
 
-// openFolders takes the handles that all later acts go through, checks that the
+// OpenFolders takes the handles that all later acts go through, checks that the
 // drives are the ones of the plan (I5), and locks (I7).
-func (m *opener) openFolders() error {
-	err := m.openAround()
+func (m *opener) OpenFolders() error {
+	err := m.OpenAround()
 	if err != nil {
 		return err
 	}
-	if m.from, err = m.findFrom(); err != nil {
+	if m.From, err = m.FindFrom(); err != nil {
 		return err
 	}
-	if m.from != nil {
-		if f, err := preflight.OthersDirectory(m.from); err != nil {
+	if m.From != nil {
+		if f, err := preflight.OthersDirectory(m.From); err != nil {
 			return err
-		} else if f != nil && !slices.Contains(m.plan.Accepted, finding.OthersHands) {
+		} else if f != nil && !slices.Contains(m.Plan.Accepted, finding.OthersHands) {
 			return plan.Refused(*f)
 		}
-		if err := m.lock(m.from); err != nil {
+		if err := m.Lock(m.From); err != nil {
 			return err
 		}
 	}
-	if d, err := m.openReal(m.plan.Into); err == nil {
-		m.into = d
+	if d, err := m.OpenReal(m.Plan.Into); err == nil {
+		m.Into = d
 	} else if !handle.Missing(err) {
 		return err
 	}
-	if m.plan.Traits().Merges && m.into != nil {
-		if err := m.lockCopy(); err != nil {
+	if m.Plan.Traits().Merges && m.Into != nil {
+		if err := m.LockCopy(); err != nil {
 			return err
 		}
 	}
@@ -96,13 +96,13 @@ func (m *opener) openFolders() error {
 	return m.openLender()
 }
 
-// openAround wants the drives to be there, and opens the directories that the
+// OpenAround wants the drives to be there, and opens the directories that the
 // link and what is held stand in.
-func (m *opener) openAround() (err error) {
+func (m *opener) OpenAround() (err error) {
 	if err := m.checkDrives(); err != nil {
 		return err
 	}
-	if m.linkIn, err = m.openReal(filepath.Dir(m.plan.Link)); err != nil {
+	if m.LinkIn, err = m.OpenReal(filepath.Dir(m.Plan.Link)); err != nil {
 		return err
 	}
 	if m.Run != nil {
@@ -110,31 +110,31 @@ func (m *opener) openAround() (err error) {
 			return err
 		}
 	}
-	m.heldIn, err = m.openReal(m.plan.HeldIn)
+	m.HeldIn, err = m.OpenReal(m.Plan.HeldIn)
 	return err
 }
 
-// lockCopy takes the directory at the target, which is there already, for this
+// LockCopy takes the directory at the target, which is there already, for this
 // run alone.
-func (m *opener) lockCopy() error {
+func (m *opener) LockCopy() error {
 	if m.looksOnly {
 		return nil
 	}
-	live, err := m.into.Beneath(m.plan.Final)
+	live, err := m.Into.Beneath(m.Plan.Final)
 	if err != nil {
 		return err
 	}
-	m.locks = append(m.locks, live)
+	m.Locks = append(m.Locks, live)
 	err = live.Lock(true)
 	if handle.IsLocked(err) {
-		err = m.refuseBusy(m.plan.Copy())
+		err = m.RefuseBusy(m.Plan.Copy())
 	}
 	return err
 }
 
 func (m *opener) checkDrives() error {
-	for path, want := range map[string]ledger.DriveRef{m.plan.HeldIn: m.plan.FromDrive, m.plan.Into: m.plan.IntoDrive} {
-		if err := m.checkDrive(path, want); err != nil {
+	for path, want := range map[string]ledger.DriveRef{m.Plan.HeldIn: m.Plan.FromDrive, m.Plan.Into: m.Plan.IntoDrive} {
+		if err := m.CheckDrive(path, want); err != nil {
 			return err
 		}
 	}
@@ -144,8 +144,8 @@ func (m *opener) checkDrives() error {
 // againThere is what follows once a drive is back where its run began.
 const againThere = "; then the run can be finished or taken back"
 
-// checkDrive wants a drive to be where it was when the run was planned (I5).
-func (m *opener) checkDrive(path string, want ledger.DriveRef) error {
+// CheckDrive wants a drive to be where it was when the run was planned (I5).
+func (m *opener) CheckDrive(path string, want ledger.DriveRef) error {
 	here, err := m.IsMountedAs(want, path)
 	if here || err != nil {
 		return err
@@ -154,12 +154,12 @@ func (m *opener) checkDrive(path string, want ledger.DriveRef) error {
 	if err != nil {
 		return err
 	}
-	f := m.Absence(&w, m.plan.Name, want, path).As(finding.Blocker)
+	f := m.Absence(&w, m.Plan.Name, want, path).As(finding.Blocker)
 	// A run goes on only where it began, whatever else belongs there.
 	switch {
 	case w.Found:
 		f = finding.New(finding.DriveElsewhere, path, "%s is not where it was when the run began: %s", want.Label,
-			want.Mount).Named(m.plan.Name).OnDrive(want.Label).As(finding.Blocker)
+			want.Mount).Named(m.Plan.Name).OnDrive(want.Label).As(finding.Blocker)
 		again := "mount it at " + pathtext.Show(want.Mount) + " again"
 		if command := m.MountAgain(want); command != "" {
 			again += ": `" + command + "`"
@@ -181,7 +181,7 @@ func (m *opener) stillHere() error {
 		dir  *handle.Dir
 		path string
 		on   string
-	}{{m.into, m.plan.Into, m.plan.IntoDrive.Label}, {m.heldIn, m.plan.HeldIn, m.plan.FromDrive.Label}} {
+	}{{m.Into, m.Plan.Into, m.Plan.IntoDrive.Label}, {m.HeldIn, m.Plan.HeldIn, m.Plan.FromDrive.Label}} {
 		was, err := d.dir.Self()
 		if err != nil {
 			return err
@@ -204,11 +204,11 @@ func (m *opener) stillHere() error {
 	return nil
 }
 
-// findFrom opens the folder that is copied, under its held name, which is
+// FindFrom opens the folder that is copied, under its held name, which is
 // nobody else's, or its own. Nil if it is under neither.
-func (m *opener) findFrom() (*handle.Dir, error) {
-	for _, name := range []string{m.plan.Held, filepath.Base(m.plan.From)} {
-		d, err := m.heldIn.Beneath(name)
+func (m *opener) FindFrom() (*handle.Dir, error) {
+	for _, name := range []string{m.Plan.Held, filepath.Base(m.Plan.From)} {
+		d, err := m.HeldIn.Beneath(name)
 		if handle.Absent(err) {
 			continue
 		}
@@ -216,7 +216,7 @@ func (m *opener) findFrom() (*handle.Dir, error) {
 			return nil, err
 		}
 		st, err := d.Self()
-		if err == nil && plan.IsFolder(&st, m.plan.FromID()) {
+		if err == nil && plan.IsFolder(&st, m.Plan.FromID()) {
 			return d, nil
 		}
 		d.Release()
@@ -231,40 +231,40 @@ func (m *opener) findFrom() (*handle.Dir, error) {
 // has by now: not every system that calls itself Windows opens what is below a
 // directory that was renamed while it was open. The first handle has the lock.
 func (m *opener) openRenamed() error {
-	if !handle.Windows || m.from == nil {
+	if !handle.Windows || m.From == nil {
 		return nil
 	}
-	again, err := m.findFrom()
+	again, err := m.FindFrom()
 	if err == nil && again != nil {
-		m.locks, m.from = append(m.locks, m.from), again
+		m.Locks, m.From = append(m.Locks, m.From), again
 	}
 	return err
 }
 
-func (m *opener) refuseBusy(path string) error {
+func (m *opener) RefuseBusy(path string) error {
 	return plan.Refused(finding.New(finding.FolderBusy, path,
-		"another Nexlin is at work on %s, or on a folder above or inside it", path).Named(m.plan.Name))
+		"another Nexlin is at work on %s, or on a folder above or inside it", path).Named(m.Plan.Name))
 }
 
-// lock takes the folder exclusively and its ancestors shared. A nested run
+// Lock takes the folder exclusively and its ancestors shared. A nested run
 // holds one of ours, or we one of its: either way the second one refuses.
-func (m *opener) lock(d *handle.Dir) error {
+func (m *opener) Lock(d *handle.Dir) error {
 	if m.looksOnly {
 		return nil
 	}
 	if err := d.Lock(true); err != nil {
 		if handle.IsLocked(err) {
-			return m.refuseBusy(d.Path())
+			return m.RefuseBusy(d.Path())
 		}
 		return err
 	}
-	for _, start := range []string{filepath.Dir(m.plan.From), m.plan.Into} {
+	for _, start := range []string{filepath.Dir(m.Plan.From), m.Plan.Into} {
 		for at := start; ; at = filepath.Dir(at) {
 			a, err := handle.OpenReal(at)
 			if err == nil {
-				m.locks = append(m.locks, a)
+				m.Locks = append(m.Locks, a)
 				if err := a.Lock(false); handle.IsLocked(err) {
-					return m.refuseBusy(at)
+					return m.RefuseBusy(at)
 				}
 			}
 			if pathtext.IsRoot(at) {

@@ -1,4 +1,4 @@
-package redirect
+package execute
 
 import (
 	"context"
@@ -26,43 +26,43 @@ import (
 
 // backward takes the run back from wherever it stands.
 func (m *undoer) backward(ctx context.Context) error {
-	at, err := m.standsAt()
+	at, err := m.StandsAt()
 	if err != nil {
 		return err
 	}
 	var setAside string
 	if at == plan.Switched {
-		m.switched = true
-		if err := m.copyUnchanged(ctx); err != nil {
+		m.Switched = true
+		if err := m.CopyUnchanged(ctx); err != nil {
 			return err
 		}
-		if err := m.heldUnchanged(ctx); err != nil {
+		if err := m.HeldUnchanged(ctx); err != nil {
 			return err
 		}
-		if err := m.showHeld(); err != nil {
+		if err := m.ShowHeld(); err != nil {
 			return err
 		}
 		if err := m.switchBack(ctx); err != nil {
 			return err
 		}
-		m.switched = false
+		m.Switched = false
 		at = plan.Placed
 	}
 	if at == plan.Between {
-		if at, err = m.backFromGap(ctx); err != nil {
+		if at, err = m.BackFromGap(ctx); err != nil {
 			return err
 		}
 	}
-	if err := m.settingsBack(ctx); err != nil {
+	if err := m.SettingsBack(ctx); err != nil {
 		return err
 	}
-	if m.plan.Traits().First {
+	if m.Plan.Traits().First {
 		// Killed between making the link under the held name and the exchange.
-		if err := link.Remove(m.heldIn, m.plan.Held, m.plan.LinkText); err != nil {
+		if err := link.Remove(m.HeldIn, m.Plan.Held, m.Plan.LinkText); err != nil {
 			return err
 		}
 	}
-	if err := m.dropOwn(m.linkIn, m.heldIn); err != nil {
+	if err := m.DropOwn(m.LinkIn, m.HeldIn); err != nil {
 		return err
 	}
 	setAside, err = m.setAside(ctx, at)
@@ -73,7 +73,7 @@ func (m *undoer) backward(ctx context.Context) error {
 		return err
 	}
 	if setAside == "" {
-		if err := m.removePart(ctx); err != nil {
+		if err := m.RemovePart(ctx); err != nil {
 			return err
 		}
 	}
@@ -81,25 +81,25 @@ func (m *undoer) backward(ctx context.Context) error {
 		return err
 	}
 	if setAside != "" {
-		m.out.SetAside = filepath.Join(m.plan.Into, setAside)
+		m.Out.SetAside = filepath.Join(m.Plan.Into, setAside)
 	}
 	return m.undone(ctx, setAside)
 }
 
-// heldUnchanged holds what is to take its old place again against its snapshot:
+// HeldUnchanged holds what is to take its old place again against its snapshot:
 // a *RefusedError if something of it is gone. What was written there late comes
 // Back with it, if that is since the run was stopped; after one that was done,
 // it is somebody's work in the wrong place.
-func (m *undoer) heldUnchanged(ctx context.Context) error {
-	if m.plan.Bare {
+func (m *undoer) HeldUnchanged(ctx context.Context) error {
+	if m.Plan.Bare {
 		return m.neverCopiedUnchanged(ctx)
 	}
-	live, err := m.into.Beneath(m.plan.Final)
+	live, err := m.Into.Beneath(m.Plan.Final)
 	if err != nil {
 		return err
 	}
 	defer live.Release()
-	l := &late.Writes{Held: m.from, Live: live, LivePath: m.plan.Copy(), Spool: m.spool, LookOnly: true, Fuse: m.plan.FromFuse}
+	l := &late.Writes{Held: m.From, Live: live, LivePath: m.Plan.Copy(), Spool: m.Spool, LookOnly: true, Fuse: m.Plan.FromFuse}
 	if err := l.Walk(ctx); err != nil {
 		return err
 	}
@@ -113,9 +113,9 @@ func (m *undoer) heldUnchanged(ctx context.Context) error {
 	return m.heldRefused(bad, what)
 }
 
-// neverCopiedUnchanged is [undoer.heldUnchanged] for what was never copied.
+// neverCopiedUnchanged is [undoer.HeldUnchanged] for what was never copied.
 func (m *undoer) neverCopiedUnchanged(ctx context.Context) error {
-	since, err := sinceNeverCopied(ctx, m.Engine, m.plan.Run, m.from, m.plan.FromFuse)
+	since, err := SinceNeverCopied(ctx, m.Engine, m.Plan.Run, m.From, m.Plan.FromFuse)
 	if err != nil || since == nil || since.nGone == 0 {
 		return err // what was written there since comes back with it
 	}
@@ -123,68 +123,68 @@ func (m *undoer) neverCopiedUnchanged(ctx context.Context) error {
 }
 
 func (m *undoer) heldRefused(bad []string, what string) error {
-	held := m.plan.HeldPath()
+	held := m.Plan.HeldPath()
 	f := finding.New(finding.HeldChanged, filepath.Join(held, bad[0]), "%s %s the held original at %s: the folder "+
-		"would not come back as it was", bad[0], what, held).Named(m.plan.Name).OfRun(m.plan.Run)
+		"would not come back as it was", bad[0], what, held).Named(m.Plan.Name).OfRun(m.Plan.Run)
 	switch {
-	case m.plan.Traits().Back:
+	case m.Plan.Traits().Back:
 		f = f.Instead("the folder is real again: `nexlin move` moves it, as it is now")
 	case !m.wasDone:
-		f = f.Instead("`nexlin resume " + m.plan.Run + "` finishes the run; then `nexlin bring-back " +
-			pathtext.Quote(m.plan.Name) + "` brings the data back")
+		f = f.Instead("`nexlin resume " + m.Plan.Run + "` finishes the run; then `nexlin bring-back " +
+			pathtext.Quote(m.Plan.Name) + "` brings the data back")
 	}
 	return plan.Refused(f.Listing(len(bad), late.PathsUnder(held, bad)))
 }
 
 // switchBack leads programs to the folder again.
 func (m *switcher) switchBack(ctx context.Context) error {
-	if !m.plan.Exchanges() {
-		if err := m.Act(ctx, "unhold", m.plan.Held, m.unhold, nil); err != nil {
+	if !m.Plan.Exchanges() {
+		if err := m.Act(ctx, "unhold", m.Plan.Held, m.unhold, nil); err != nil {
 			return err
 		}
 	}
-	return m.leadBack(ctx)
+	return m.LeadBack(ctx)
 }
 
-// leadBack has folder and link stand as they did before the switch.
-func (m *switcher) leadBack(ctx context.Context) error {
-	switch k := m.plan.Traits(); {
+// LeadBack has folder and link stand as they did before the switch.
+func (m *switcher) LeadBack(ctx context.Context) error {
+	switch k := m.Plan.Traits(); {
 	case k.Back:
-		return m.switchBackAct(ctx, m.toLink)
+		return m.switchBackAct(ctx, m.ToLink)
 	case !k.Onward:
-		return m.switchBackAct(ctx, m.toFolder)
+		return m.switchBackAct(ctx, m.ToFolder)
 	}
 	// The link of a move on says again what it said.
-	return m.Act(ctx, "switch-back", m.plan.OldText, func() error {
-		if m.plan.Linkless() {
+	return m.Act(ctx, "switch-back", m.Plan.OldText, func() error {
+		if m.Plan.Linkless() {
 			return nil
 		}
-		return m.linkPlace().Lead(m.plan.LinkText, m.plan.OldText)
+		return m.LinkPlace().Lead(m.Plan.LinkText, m.Plan.OldText)
 	}, nil)
 }
 
 // unhold gives what was held its own name again.
 func (m *switcher) unhold() error {
-	st, err := m.heldIn.Stat(m.plan.Held)
-	if handle.Missing(err) || err == nil && !plan.IsFolder(&st, m.plan.FromID()) {
+	st, err := m.HeldIn.Stat(m.Plan.Held)
+	if handle.Missing(err) || err == nil && !plan.IsFolder(&st, m.Plan.FromID()) {
 		return nil // it was not renamed yet
 	}
 	if err != nil {
 		return err
 	}
-	if err := swap.Rename(m.heldIn, m.plan.Held, m.heldIn, filepath.Base(m.plan.From)); err != nil {
+	if err := swap.Rename(m.HeldIn, m.Plan.Held, m.HeldIn, filepath.Base(m.Plan.From)); err != nil {
 		return err
 	}
-	return m.heldIn.Sync()
+	return m.HeldIn.Sync()
 }
 
 // setAside gives a copy that had its final name a held name: it is not
 // ours to delete any more (I4). Empty if there is none.
 func (m *undoer) setAside(ctx context.Context, at plan.Position) (string, error) {
-	aside := m.copyAside()
+	aside := m.CopyAside()
 	var d Placement
 	known, err := m.Last("place", &d)
-	if err != nil || !known || m.into == nil {
+	if err != nil || !known || m.Into == nil {
 		return "", err
 	}
 	// A copy that programs were led to once stays theirs under any name.
@@ -192,8 +192,8 @@ func (m *undoer) setAside(ctx context.Context, at plan.Position) (string, error)
 	if err != nil {
 		return "", err
 	}
-	for _, name := range []string{m.plan.Final, naming.Part(m.plan.Run)} {
-		st, err := m.into.Stat(name)
+	for _, name := range []string{m.Plan.Final, naming.Part(m.Plan.Run)} {
+		st, err := m.Into.Stat(name)
 		if err != nil && !handle.Missing(err) {
 			return "", err
 		}
@@ -201,7 +201,7 @@ func (m *undoer) setAside(ctx context.Context, at plan.Position) (string, error)
 			continue
 		}
 		return aside, m.Act(ctx, "set-aside", aside, func() error {
-			copied, err := m.into.Beneath(name)
+			copied, err := m.Into.Beneath(name)
 			if err != nil {
 				return err
 			}
@@ -209,29 +209,29 @@ func (m *undoer) setAside(ctx context.Context, at plan.Position) (string, error)
 			if err := m.dropProbes(copied); err != nil {
 				return err
 			}
-			if err := swap.Rename(m.into, name, m.into, m.copyAside()); err != nil {
+			if err := swap.Rename(m.Into, name, m.Into, m.CopyAside()); err != nil {
 				return err
 			}
-			return m.into.Sync()
+			return m.Into.Sync()
 		}, nil)
 	}
-	st, err := m.into.Stat(m.copyAside())
+	st, err := m.Into.Stat(m.CopyAside())
 	if err == nil && plan.IsFolder(&st, d.Ino) {
 		return aside, nil
 	}
 	return "", handle.IgnoreMissing(err)
 }
 
-// copyAside is what the copy is called once it is set aside.
-func (m *opener) copyAside() string { return naming.Held(m.plan.Final, m.plan.Run) }
+// CopyAside is what the copy is called once it is set aside.
+func (m *opener) CopyAside() string { return naming.Held(m.Plan.Final, m.Plan.Run) }
 
-// removePart takes away what the run made before it gave it a name.
-func (m *undoer) removePart(ctx context.Context) error {
-	if m.into == nil {
+// RemovePart takes away what the run made before it gave it a name.
+func (m *undoer) RemovePart(ctx context.Context) error {
+	if m.Into == nil {
 		return nil
 	}
 	spools := m.oldSpools()
-	left, err := transfer.Discard(m.into, naming.Part(m.plan.Run), spools...)
+	left, err := transfer.Discard(m.Into, naming.Part(m.Plan.Run), spools...)
 	for _, s := range spools {
 		_ = s.Close() // only read
 	}
@@ -239,17 +239,17 @@ func (m *undoer) removePart(ctx context.Context) error {
 		return err
 	}
 	if left {
-		path := m.into.Join(naming.Part(m.plan.Run))
-		m.out.Findings = append(m.out.Findings, finding.New(finding.Stranger, path,
-			"entries that Nexlin did not make are left in %s", path).Named(m.plan.Name))
+		path := m.Into.Join(naming.Part(m.Plan.Run))
+		m.Out.Findings = append(m.Out.Findings, finding.New(finding.Stranger, path,
+			"entries that Nexlin did not make are left in %s", path).Named(m.Plan.Name))
 	}
 	if err := run.Point(ctx, "part-removed"); err != nil {
 		return err
 	}
-	if m.plan.Traits().Back {
-		return m.into.Sync()
+	if m.Plan.Traits().Back {
+		return m.Into.Sync()
 	}
-	return handle.InOrder(m.emptyAgain, m.forgetRun)
+	return handle.InOrder(m.emptyAgain, m.ForgetRun)
 }
 
 // emptyAgain puts back the empty directory that stood at the target.
@@ -259,7 +259,7 @@ func (m *undoer) emptyAgain() error {
 	if err != nil || !known {
 		return err
 	}
-	d, err := m.into.MkdirFor(m.plan.Final, a.Mode, a.UID, a.GID, naming.Scratch(m.plan.Run), m.plan.Allow.Owners)
+	d, err := m.Into.MkdirFor(m.Plan.Final, a.Mode, a.UID, a.GID, naming.Scratch(m.Plan.Run), m.Plan.Allow.Owners)
 	if errors.Is(err, fs.ErrExist) {
 		return nil
 	}
@@ -273,10 +273,10 @@ func (m *undoer) emptyAgain() error {
 	return handle.IgnorePermission(d.SetTimes(a.Mtime, a.Mtime))
 }
 
-// dropOwn removes what the run made for itself beside the link and in the
+// DropOwn removes what the run made for itself beside the link and in the
 // directories: its temporary link, and what giving something away left.
-func (m *opener) dropOwn(dirs ...*handle.Dir) error {
-	if err := m.linkPlace().DropTemp(m.plan.LinkText, m.plan.OldText); err != nil {
+func (m *opener) DropOwn(dirs ...*handle.Dir) error {
+	if err := m.LinkPlace().DropTemp(m.Plan.LinkText, m.Plan.OldText); err != nil {
 		return err
 	}
 	for _, d := range dirs {
@@ -289,11 +289,11 @@ func (m *opener) dropOwn(dirs ...*handle.Dir) error {
 
 // dropScratch removes what giving a directory away left in dir.
 func (m *opener) dropScratch(dir *handle.Dir) error {
-	name := naming.Scratch(m.plan.Run)
+	name := naming.Scratch(m.Plan.Run)
 	if _, err := dir.Stat(name); handle.Missing(err) {
 		return nil
 	}
-	p, err := dir.Private(name, m.plan.Allow.Owners)
+	p, err := dir.Private(name, m.Plan.Allow.Owners)
 	if err != nil {
 		return err
 	}
@@ -303,33 +303,33 @@ func (m *opener) dropScratch(dir *handle.Dir) error {
 
 // LetGo takes back what the run put around the copy: its note, the tag if
 // it was new, and the directories it made. What is not empty stays.
-func (m *undoer) forgetRun() error {
+func (m *undoer) ForgetRun() error {
 	if err := m.dropNote(); err != nil {
 		return err
 	}
-	var parents parentsData
+	var parents ParentsData
 	madeParents, err := m.Last("parents", &parents)
 	if err != nil {
 		return err
 	}
-	if m.plan.NewTag {
+	if m.Plan.NewTag {
 		if err := m.dropTag(); err != nil {
 			return err
 		}
 	}
-	if err := m.dropScratch(m.into); err != nil {
+	if err := m.dropScratch(m.Into); err != nil {
 		return err
 	}
 	if !madeParents {
 		return nil
 	}
-	return m.dropDirs(parents)
+	return m.DropDirs(parents)
 }
 
 // dropNote removes the note of this run, and the record directory if
 // nothing else is in it.
 func (m *undoer) dropNote() error {
-	rec, err := m.into.Beneath(drive.RecordDir)
+	rec, err := m.Into.Beneath(drive.RecordDir)
 	if handle.Missing(err) {
 		return nil
 	}
@@ -337,9 +337,9 @@ func (m *undoer) dropNote() error {
 		return err
 	}
 	defer rec.Release()
-	n, err := note.Read(rec, m.plan.Name)
-	if err == nil && n.Run == m.plan.Run {
-		for _, name := range []string{m.plan.Name + ".json", m.plan.Name + ".mtree"} {
+	n, err := note.Read(rec, m.Plan.Name)
+	if err == nil && n.Run == m.Plan.Run {
+		for _, name := range []string{m.Plan.Name + ".json", m.Plan.Name + ".mtree"} {
 			if err := rec.Unlink(name); err != nil && !handle.Missing(err) {
 				return err
 			}
@@ -348,12 +348,12 @@ func (m *undoer) dropNote() error {
 	if err := m.dropTempRecords(rec); err != nil {
 		return err
 	}
-	return rmdirIfEmpty(m.into, drive.RecordDir)
+	return RmdirIfEmpty(m.Into, drive.RecordDir)
 }
 
 // dropTempRecords removes what a stop left of writing the run's records.
 func (m *copier) dropTempRecords(rec *handle.Dir) error {
-	for _, name := range []string{m.plan.Name + ".json", m.plan.Name + ".mtree", drive.TagFile} {
+	for _, name := range []string{m.Plan.Name + ".json", m.Plan.Name + ".mtree", drive.TagFile} {
 		if err := rec.Unlink(drive.TempRecord(name)); err != nil && !handle.Missing(err) {
 			return handle.IgnorePermission(err)
 		}
@@ -363,8 +363,8 @@ func (m *copier) dropTempRecords(rec *handle.Dir) error {
 
 // dropTag removes a drive tag that this run made and no other has used.
 func (m *undoer) dropTag() error {
-	id := m.plan.IntoDrive.ID
-	d, err := m.openOn(m.plan.TagIn, m.plan.IntoDrive)
+	id := m.Plan.IntoDrive.ID
+	d, err := m.OpenOn(m.Plan.TagIn, m.Plan.IntoDrive)
 	if handle.Missing(err) {
 		return nil
 	}
@@ -397,10 +397,10 @@ func (m *undoer) dropTag() error {
 	if err := rec.Unlink(drive.TagFile); err != nil {
 		return err
 	}
-	return rmdirIfEmpty(d, drive.RecordDir)
+	return RmdirIfEmpty(d, drive.RecordDir)
 }
 
-func rmdirIfEmpty(d *handle.Dir, name string) error {
+func RmdirIfEmpty(d *handle.Dir, name string) error {
 	err := d.Rmdir(name)
 	if handle.Missing(err) || errors.Is(err, syscall.ENOTEMPTY) || errors.Is(err, syscall.EEXIST) {
 		return nil
@@ -410,13 +410,13 @@ func rmdirIfEmpty(d *handle.Dir, name string) error {
 
 // undone writes the result of an undo into the ledger.
 func (m *undoer) undone(ctx context.Context, setAside string) error {
-	if setAside != "" && !m.plan.Traits().Back {
-		if err := m.renote(m.into, m.plan.Name, note.SetAside); err != nil {
+	if setAside != "" && !m.Plan.Traits().Back {
+		if err := m.Renote(m.Into, m.Plan.Name, note.SetAside); err != nil {
 			return err
 		}
 	}
-	if !m.plan.Traits().First && m.heldIn != nil {
-		if err := m.renote(m.heldIn, m.plan.Name, note.Here); err != nil {
+	if !m.Plan.Traits().First && m.HeldIn != nil {
+		if err := m.Renote(m.HeldIn, m.Plan.Name, note.Here); err != nil {
 			return err
 		}
 	}
@@ -429,7 +429,7 @@ func (m *undoer) undone(ctx context.Context, setAside string) error {
 		return err
 	}
 	return m.Run.Set(ledger.Undone, "", func(t *ledger.Tx) error {
-		if err := t.HeldGone(m.plan.Run, m.plan.HeldPath()); err != nil {
+		if err := t.HeldGone(m.Plan.Run, m.Plan.HeldPath()); err != nil {
 			return err
 		}
 		if lender != nil {
@@ -438,16 +438,16 @@ func (m *undoer) undone(ctx context.Context, setAside string) error {
 			}
 		}
 		switch {
-		case m.plan.Before != nil:
-			if err := t.SaveRedirect(*m.plan.Before); err != nil {
+		case m.Plan.Before != nil:
+			if err := t.SaveRedirect(*m.Plan.Before); err != nil {
 				return err
 			}
-		case setAside == "" && m.plan.Ended != nil:
-			return t.SaveRedirect(*m.plan.Ended)
+		case setAside == "" && m.Plan.Ended != nil:
+			return t.SaveRedirect(*m.Plan.Ended)
 		case setAside == "":
-			return t.RemoveRedirect(m.plan.Name)
+			return t.RemoveRedirect(m.Plan.Name)
 		default:
-			r := m.ledgerRedirect()
+			r := m.LedgerRedirect()
 			r.State = ledger.Ended
 			if err := t.SaveRedirect(r); err != nil {
 				return err
@@ -463,9 +463,9 @@ func (m *undoer) undone(ctx context.Context, setAside string) error {
 // setAsideHeld is the set-aside copy as a held original: discard-original
 // deletes it by the same rules.
 func (m *describer) setAsideHeld() ledger.Held {
-	h := m.heldRow()
-	h.Path = filepath.Join(m.plan.Into, m.copyAside())
-	h.Drive, h.Copy = m.plan.IntoDrive, true
+	h := m.HeldRow()
+	h.Path = filepath.Join(m.Plan.Into, m.CopyAside())
+	h.Drive, h.Copy = m.Plan.IntoDrive, true
 	var d Placement
 	if known, err := m.Last("place", &d); err == nil && known {
 		h.Ino = d.Ino
@@ -473,9 +473,9 @@ func (m *describer) setAsideHeld() ledger.Held {
 	return h
 }
 
-// dropDirs removes directories that a run has made, the innermost first; what
+// DropDirs removes directories that a run has made, the innermost first; what
 // is not empty stays.
-func (m *undoer) dropDirs(made parentsData) error {
+func (m *undoer) DropDirs(made ParentsData) error {
 	at := made.Anchor
 	dirs := []string{}
 	for _, n := range made.Names {
@@ -483,7 +483,7 @@ func (m *undoer) dropDirs(made parentsData) error {
 		at = filepath.Join(at, n)
 	}
 	for i, up := range slices.Backward(dirs) {
-		d, err := m.openReal(up)
+		d, err := m.OpenReal(up)
 		if err != nil {
 			continue
 		}

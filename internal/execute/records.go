@@ -1,4 +1,4 @@
-package redirect
+package execute
 
 import (
 	"context"
@@ -9,19 +9,19 @@ import (
 	"nexlin/internal/transfer"
 )
 
-// amendRecords takes changes into the spool and the frozen manifest of a run and
+// AmendRecords takes changes into the spool and the frozen manifest of a run and
 // returns the new spool. The old one goes last: it is the one that agrees with
 // the frozen manifest until that is composed anew.
-func (m *describer) amendRecords(ctx context.Context, id string, digest transfer.Digest, live *handle.Dir,
+func (m *describer) AmendRecords(ctx context.Context, id string, digest transfer.Digest, live *handle.Dir,
 	spool *transfer.Spool, changes []transfer.Record) (*transfer.Spool, error) {
-	return m.rewriteRecords(ctx, id, digest, live, func(dir string, n int) (*transfer.Spool, error) {
+	return m.RewriteRecords(ctx, id, digest, live, func(dir string, n int) (*transfer.Spool, error) {
 		return transfer.Amend(spool, dir, n, changes)
 	})
 }
 
-// rewriteRecords has the spool of a run made anew and composes the frozen manifest
-// from it.
-func (m *describer) rewriteRecords(ctx context.Context, id string, digest transfer.Digest, live *handle.Dir,
+// RewriteRecords has the spool of a run made anew and composes the frozen manifest
+// From it.
+func (m *describer) RewriteRecords(ctx context.Context, id string, digest transfer.Digest, live *handle.Dir,
 	make func(dir string, n int) (*transfer.Spool, error)) (*transfer.Spool, error) {
 	if err := live.SyncAll(); err != nil {
 		return nil, err
@@ -34,7 +34,7 @@ func (m *describer) rewriteRecords(ctx context.Context, id string, digest transf
 	}
 	err = run.Point(ctx, "amended")
 	if err == nil {
-		err = composeFrozen(dir, next, digest)
+		err = ComposeFrozen(dir, next, digest)
 	}
 	if err == nil {
 		err = run.Point(ctx, "frozen")

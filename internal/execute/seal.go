@@ -1,4 +1,4 @@
-package redirect
+package execute
 
 import (
 	"context"
@@ -29,17 +29,17 @@ import (
 // the ledger, writes manifest and note to the drive, and gives the part its
 // last metadata. All of it is flushed: nothing after this waits for data.
 func (m *copier) seal(ctx context.Context) error {
-	if err := composeFrozen(m.Run.Dir(), m.spool, m.plan.Digest); err != nil {
+	if err := ComposeFrozen(m.Run.Dir(), m.Spool, m.Plan.Digest); err != nil {
 		return err
 	}
-	if !m.plan.Traits().Back && !m.plan.Traits().Merges {
-		if err := m.Act(ctx, "note", map[string]any{"in": m.plan.Into, "name": m.plan.Name}, func() error {
-			return m.writeNotes(note.Arriving)
+	if !m.Plan.Traits().Back && !m.Plan.Traits().Merges {
+		if err := m.Act(ctx, "note", map[string]any{"in": m.Plan.Into, "name": m.Plan.Name}, func() error {
+			return m.WriteNotes(note.Arriving)
 		}, nil); err != nil {
 			return err
 		}
 	}
-	err := m.Act(ctx, "dress", naming.Part(m.plan.Run), func() error { return m.part.Finish(m.spool, &m.plan.Allow) }, nil)
+	err := m.Act(ctx, "dress", naming.Part(m.Plan.Run), func() error { return m.Part.Finish(m.Spool, &m.Plan.Allow) }, nil)
 	if err != nil {
 		return err
 	}
@@ -54,8 +54,8 @@ func (m *copier) seal(ctx context.Context) error {
 	return run.Point(ctx, "sealed")
 }
 
-// composeFrozen writes the frozen manifest of a run, whole or not at all.
-func composeFrozen(runDir string, spool *transfer.Spool, digest transfer.Digest) error {
+// ComposeFrozen writes the frozen manifest of a run, whole or not at all.
+func ComposeFrozen(runDir string, spool *transfer.Spool, digest transfer.Digest) error {
 	return handle.WriteFile(filepath.Join(runDir, engine.FrozenName), 0o600, func(w io.Writer) error {
 		return compose(spool, digest, w)
 	})
@@ -87,21 +87,21 @@ func compose(spool *transfer.Spool, digest transfer.Digest, w io.Writer) error {
 	return mw.Close()
 }
 
-// writeNotes writes note and manifest into the record directory beside the
+// WriteNotes writes note and manifest into the record directory beside the
 // target.
-func (m *describer) writeNotes(state string) error {
+func (m *describer) WriteNotes(state string) error {
 	n := note.Note{
-		Name: m.plan.Name, Link: m.plan.Link, Target: m.plan.Final, Account: m.plan.Account, State: state,
-		Run: m.plan.Run, Bytes: m.plan.Bytes, Files: m.plan.Files, Created: m.ledgerRedirect().Created,
+		Name: m.Plan.Name, Link: m.Plan.Link, Target: m.Plan.Final, Account: m.Plan.Account, State: state,
+		Run: m.Plan.Run, Bytes: m.Plan.Bytes, Files: m.Plan.Files, Created: m.LedgerRedirect().Created,
 	}
-	return m.writeNotesFrom(m.Run.Dir(), n)
+	return m.WriteNotesFrom(m.Run.Dir(), n)
 }
 
-// writeNotesFrom writes a note, and the manifest frozen in a run's directory.
+// WriteNotesFrom writes a note, and the manifest frozen in a run's directory.
 // They belong to the account that owns the target, and are readable by it
 // alone where the folder's names are private.
-func (m *describer) writeNotesFrom(runDir string, n note.Note) error {
-	rec, err := drive.RecordIn(m.into, m.maker())
+func (m *describer) WriteNotesFrom(runDir string, n note.Note) error {
+	rec, err := drive.RecordIn(m.Into, m.Maker())
 	if err != nil {
 		return err
 	}
@@ -132,23 +132,23 @@ func (m *describer) writeNote(rec *handle.Dir, n note.Note) error {
 	return m.writeRecord(rec, n.Name+".json", strings.NewReader(string(b)+"\n"))
 }
 
-// maker says that what is put beside the target belongs to the account that
+// Maker says that what is put beside the target belongs to the account that
 // owns the folder.
-func (m *opener) maker() drive.Maker {
-	return drive.Maker{Owner: m.plan.UID, Group: m.plan.GID, Scratch: naming.Scratch(m.plan.Run), Plain: m.plan.Allow.Owners}
+func (m *opener) Maker() drive.Maker {
+	return drive.Maker{Owner: m.Plan.UID, Group: m.Plan.GID, Scratch: naming.Scratch(m.Plan.Run), Plain: m.Plan.Allow.Owners}
 }
 
 func (m *describer) writeRecord(rec *handle.Dir, name string, r io.Reader) error {
 	mode := uint32(0o644)
-	if m.plan.Private {
+	if m.Plan.Private {
 		mode = 0o600
 	}
-	return drive.WriteRecord(rec, name, mode, m.maker(), r)
+	return drive.WriteRecord(rec, name, mode, m.Maker(), r)
 }
 
-// renote changes the state in the note of a target that lies in dir. A note
+// Renote changes the state in the note of a target that lies in dir. A note
 // that is gone is left so: it is a help, not a condition.
-func (m *describer) renote(dir *handle.Dir, name, state string) error {
+func (m *describer) Renote(dir *handle.Dir, name, state string) error {
 	rec, err := dir.Beneath(drive.RecordDir)
 	if handle.Missing(err) {
 		return nil
@@ -168,28 +168,28 @@ func (m *describer) renote(dir *handle.Dir, name, state string) error {
 	return m.writeNote(rec, *n)
 }
 
-// ledgerRedirect is the redirect as the ledger will have it after the run.
-func (m *describer) ledgerRedirect() ledger.Redirect {
+// LedgerRedirect is the redirect as the ledger will have it after the run.
+func (m *describer) LedgerRedirect() ledger.Redirect {
 	r := ledger.Redirect{
-		Name: m.plan.Name, State: ledger.Linked, Link: m.plan.Link, Target: m.plan.Target, Methods: m.methods(),
-		Account: m.plan.Account, UID: m.plan.UID, Drive: m.plan.IntoDrive, Bytes: m.plan.Bytes, Files: m.plan.Files,
-		Created: m.plan.Made, Run: m.plan.Run, Card: m.plan.Card,
+		Name: m.Plan.Name, State: ledger.Linked, Link: m.Plan.Link, Target: m.Plan.Target, Methods: m.methods(),
+		Account: m.Plan.Account, UID: m.Plan.UID, Drive: m.Plan.IntoDrive, Bytes: m.Plan.Bytes, Files: m.Plan.Files,
+		Created: m.Plan.Made, Run: m.Plan.Run, Card: m.Plan.Card,
 	}
-	if m.plan.LinkText != m.plan.Target {
-		r.Text = m.plan.LinkText
+	if m.Plan.LinkText != m.Plan.Target {
+		r.Text = m.Plan.LinkText
 	}
-	if m.plan.Before != nil {
-		r.Created = m.plan.Before.Created
+	if m.Plan.Before != nil {
+		r.Created = m.Plan.Before.Created
 	}
 	r.LinkDrive = m.linkDriveNow()
-	if m.plan.TagIn != "" {
-		if t, err := drive.ReadTag(m.plan.TagIn); err == nil && t.ID == r.Drive.ID {
+	if m.Plan.TagIn != "" {
+		if t, err := drive.ReadTag(m.Plan.TagIn); err == nil && t.ID == r.Drive.ID {
 			r.Drive.Counter = t.Counter // as it is now: the run has raised it
 		}
 	}
-	if m.plan.Traits().Back {
-		r.State, r.Drive, r.Target = ledger.Ended, m.plan.Before.Drive, m.plan.Before.Target
-		r.Text = m.plan.Before.Text
+	if m.Plan.Traits().Back {
+		r.State, r.Drive, r.Target = ledger.Ended, m.Plan.Before.Drive, m.Plan.Before.Target
+		r.Text = m.Plan.Before.Text
 	}
 	return r
 }

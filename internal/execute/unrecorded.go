@@ -1,4 +1,4 @@
-package redirect
+package execute
 
 import (
 	"context"
@@ -26,12 +26,12 @@ func (m *describer) recordNeverCopied(ctx context.Context) error {
 		}
 	}
 	s, err := transfer.Compose(dir, 1, func(put func(*transfer.Record) error) error {
-		return inventory.Walk(ctx, m.from, inventory.VisitorFunc(func(e *inventory.Entry) error {
+		return inventory.Walk(ctx, m.From, inventory.VisitorFunc(func(e *inventory.Entry) error {
 			if err := e.ReadXattrs(); err != nil {
 				return err
 			}
 			rec := transfer.Record{Path: e.Path, Link: e.Link}
-			rec.Fact.Source = transfer.SnapOf(&e.Stat, e.Xattrs).On(m.plan.FromFuse)
+			rec.Fact.Source = transfer.SnapOf(&e.Stat, e.Xattrs).On(m.Plan.FromFuse)
 			return put(&rec)
 		}))
 	})
@@ -41,9 +41,9 @@ func (m *describer) recordNeverCopied(ctx context.Context) error {
 	return s.Close()
 }
 
-// sinceNeverCopied holds such a held original against its record. Nil where an
+// SinceNeverCopied holds such a held original against its record. Nil where an
 // older build took none.
-func sinceNeverCopied(ctx context.Context, e *engine.Engine, id string, held *handle.Dir, fuse bool) (*sinceHeld, error) {
+func SinceNeverCopied(ctx context.Context, e *engine.Engine, id string, held *handle.Dir, fuse bool) (*sinceHeld, error) {
 	dir := filepath.Join(e.Ledger.RunDir(id), heldRecords)
 	spool, err := transfer.OpenSpool(dir, 1)
 	if errors.Is(err, os.ErrNotExist) {
@@ -63,8 +63,8 @@ func sinceNeverCopied(ctx context.Context, e *engine.Engine, id string, held *ha
 		case d.Now.Stat.IsDir() && d.Was != nil && d.Was.IsDir():
 			// Its times follow from what is in it.
 		default:
-			if out.nWritten++; len(out.written) < finding.Listed {
-				out.written = append(out.written, d.Path)
+			if out.NWritten++; len(out.Written) < finding.Listed {
+				out.Written = append(out.Written, d.Path)
 			}
 		}
 		return nil
@@ -77,8 +77,8 @@ const heldRecords = "never-copied"
 
 // A sinceHeld says what has happened to a held original that was never copied.
 type sinceHeld struct {
-	written []string // made or changed since; the first of them
+	Written []string // made or changed since; the first of them
 	gone    []string // taken away; the first of them
-	nWritten,
+	NWritten,
 	nGone int
 }

@@ -1,4 +1,4 @@
-package redirect
+package execute
 
 import (
 	"context"
@@ -9,9 +9,9 @@ import (
 	"nexlin/internal/plan"
 )
 
-// A job is how one kind of run is done. Each method looks at the disks first and may be
+// A Job is how one kind of run is done. Each method looks at the disks first and may be
 // called again after a stop anywhere in it (I3).
-type job interface {
+type Job interface {
 	// Open takes handles and locks, and refuses without a trace.
 	Open() error
 	// Try is what else can refuse without a trace, the first time.
@@ -29,14 +29,14 @@ type job interface {
 }
 
 // makers have the function that makes the job of a run, by the name of its kind.
-var makers = map[string]func(*execution) job{}
+var makers = map[string]func(*Execution) Job{}
 
-// register says who carries runs of a kind out. It is called before any run is.
-func register(kind string, make func(*execution) job) { makers[kind] = make }
+// Register says who carries runs of a kind out. It is called before any run is.
+func Register(kind string, make func(*Execution) Job) { makers[kind] = make }
 
 // A copyJob is the job of a run that copies a folder, where such runs differ.
 type copyJob interface {
-	job
+	Job
 	// FindPart looks, before the part is opened, whether it has to start over.
 	FindPart() (again bool, err error)
 	// StartOver makes a part whole again that FindPart has found.
@@ -53,68 +53,68 @@ type copyJob interface {
 	Save(ctx context.Context) (func(*ledger.Tx) error, error)
 }
 
-// basics is what a job does that opens as it goes, tries nothing, and is stopped by any
+// Basics is what a job does that opens as it goes, tries nothing, and is stopped by any
 // error.
-type basics struct{ *execution }
+type Basics struct{ *Execution }
 
-func (b basics) Open() error                   { return nil }
-func (b basics) Try(context.Context) error     { return nil }
-func (b basics) Ended(err error) error         { return b.setStopped(err) }
-func (b basics) Where() (plan.Position, error) { return plan.AsBefore, nil }
+func (b Basics) Open() error                   { return nil }
+func (b Basics) Try(context.Context) error     { return nil }
+func (b Basics) Ended(err error) error         { return b.SetStopped(err) }
+func (b Basics) Where() (plan.Position, error) { return plan.AsBefore, nil }
 
 // unknown is the job of a kind that this build does not know.
-type unknown struct{ basics }
+type unknown struct{ Basics }
 
 func (u unknown) Open() error {
-	return fmt.Errorf("run %s is of a kind that this Nexlin does not know: %q", u.plan.Run, u.plan.Kind)
+	return fmt.Errorf("run %s is of a kind that this Nexlin does not know: %q", u.Plan.Run, u.Plan.Kind)
 }
 func (u unknown) Forward(context.Context) error { return u.Open() }
 func (u unknown) Back(context.Context) error    { return u.Open() }
 
-// A copying copies a folder, verifies it, and switches.
-type copying struct{ basics }
+// A Copying copies a folder, verifies it, and switches.
+type Copying struct{ Basics }
 
-func copyingOf(m *execution) copying { return copying{basics{m}} }
+func CopyingOf(m *Execution) Copying { return Copying{Basics{m}} }
 
-func (c copying) Open() error { return c.openFolders() }
+func (c Copying) Open() error { return c.OpenFolders() }
 
-func (c copying) Try(ctx context.Context) error {
-	return handle.InOrder(func() error { return c.waitQuiet(ctx) }, c.trySwitch)
+func (c Copying) Try(ctx context.Context) error {
+	return handle.InOrder(func() error { return c.WaitQuiet(ctx) }, c.TrySwitch)
 }
 
-func (c copying) Forward(ctx context.Context) error { return c.forward(ctx) }
+func (c Copying) Forward(ctx context.Context) error { return c.forward(ctx) }
 
-func (c copying) Ended(err error) error {
+func (c Copying) Ended(err error) error {
 	if refused, err := c.refusedEarly(err); refused {
 		return err
 	}
-	return c.setStopped(err)
+	return c.SetStopped(err)
 }
 
-func (c copying) Back(ctx context.Context) error {
+func (c Copying) Back(ctx context.Context) error {
 	if c.copied {
 		return c.uncopied(ctx)
 	}
 	return c.backward(ctx)
 }
 
-func (c copying) FindPart() (bool, error)                         { return false, nil }
-func (c copying) StartOver(context.Context) error                 { return nil }
-func (c copying) Settle(context.Context) error                    { return nil }
-func (c copying) Describe(context.Context) error                  { return c.describePlace() }
-func (c copying) Place(ctx context.Context, data Placement) error { return c.placeCopy(ctx, data) }
-func (c copying) TryLink(ctx context.Context, target *handle.Dir) error {
+func (c Copying) FindPart() (bool, error)                         { return false, nil }
+func (c Copying) StartOver(context.Context) error                 { return nil }
+func (c Copying) Settle(context.Context) error                    { return nil }
+func (c Copying) Describe(context.Context) error                  { return c.describePlace() }
+func (c Copying) Place(ctx context.Context, data Placement) error { return c.placeCopy(ctx, data) }
+func (c Copying) TryLink(ctx context.Context, target *handle.Dir) error {
 	return c.tryPlace(ctx, target)
 }
-func (c copying) Save(ctx context.Context) (func(*ledger.Tx) error, error) {
+func (c Copying) Save(ctx context.Context) (func(*ledger.Tx) error, error) {
 	return c.saveRedirect(ctx)
 }
 
 // carryOn has the job carry the run on, and says in the ledger how that ended.
-func (m *execution) carryOn(ctx context.Context) error { return m.job.Ended(m.job.Forward(ctx)) }
+func (m *Execution) carryOn(ctx context.Context) error { return m.Job.Ended(m.Job.Forward(ctx)) }
 
-// standsAt is how far the run got.
-func (m *opener) standsAt() (plan.Position, error) { return m.job.Where() }
+// StandsAt is how far the run got.
+func (m *opener) StandsAt() (plan.Position, error) { return m.Job.Where() }
 
-// openAny opens what a run of its kind works on.
-func (m *opener) openAny() error { return handle.InOrder(m.wantLinkDrive, m.job.Open) }
+// OpenAny opens what a run of its kind works on.
+func (m *opener) OpenAny() error { return handle.InOrder(m.wantLinkDrive, m.Job.Open) }

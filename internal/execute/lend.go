@@ -1,4 +1,4 @@
-package redirect
+package execute
 
 import (
 	"context"
@@ -14,16 +14,16 @@ import (
 	"nexlin/internal/transfer"
 )
 
-func fileCount(n int64) string {
+func FileCount(n int64) string {
 	if n == 1 {
 		return "1 file"
 	}
 	return fmt.Sprintf("%d files", n)
 }
 
-// findLender opens what a plan's copy may be made from; nil if it is gone or its
+// FindLender opens what a plan's copy may be made from; nil if it is gone or its
 // record can't be read: then all of it is copied from the target.
-func findLender(e *engine.Engine, p *plan.Plan) (*transfer.Lender, func(), error) {
+func FindLender(e *engine.Engine, p *plan.Plan) (*transfer.Lender, func(), error) {
 	if p.Base == nil {
 		return nil, nil, nil
 	}
@@ -71,12 +71,12 @@ func findLender(e *engine.Engine, p *plan.Plan) (*transfer.Lender, func(), error
 
 // openLender opens it for a run, and locks it.
 func (m *opener) openLender() (err error) {
-	if m.lender, m.lenderDone, err = findLender(m.Engine, m.plan); err != nil || m.lender == nil {
+	if m.lender, m.lenderDone, err = FindLender(m.Engine, m.Plan); err != nil || m.lender == nil {
 		return err
 	}
 	if err := m.lender.Held.Lock(true); err != nil {
 		if handle.IsLocked(err) {
-			return m.refuseBusy(m.plan.Base.Path)
+			return m.RefuseBusy(m.Plan.Base.Path)
 		}
 		return err
 	}
@@ -89,12 +89,12 @@ func (m *opener) taking() bool { return m.lender != nil && m.lender.Take }
 // giveBack puts what was taken from the held original back there, wherever
 // the copy stands by now.
 func (m *copier) giveBack(ctx context.Context) error {
-	if !m.taking() || m.into == nil {
+	if !m.taking() || m.Into == nil {
 		return nil
 	}
-	return m.Act(ctx, "give-back", m.plan.Base.Path, func() error {
-		for _, name := range []string{m.copyAside(), naming.Part(m.plan.Run)} {
-			if err := m.lender.GiveBack(m.into, name); err != nil {
+	return m.Act(ctx, "give-back", m.Plan.Base.Path, func() error {
+		for _, name := range []string{m.CopyAside(), naming.Part(m.Plan.Run)} {
+			if err := m.lender.GiveBack(m.Into, name); err != nil {
 				return err
 			}
 		}
@@ -108,12 +108,12 @@ func (m *describer) heldNow(ctx context.Context) (*ledger.Held, error) {
 	if !m.taking() {
 		return nil, nil
 	}
-	all, err := m.Ledger.HeldOf(m.plan.Name)
+	all, err := m.Ledger.HeldOf(m.Plan.Name)
 	if err != nil {
 		return nil, err
 	}
 	for _, h := range all {
-		if h.Path != m.plan.Base.Path {
+		if h.Path != m.Plan.Base.Path {
 			continue
 		}
 		facts, err := inventory.Measure(ctx, m.lender.Held, inventory.Options{Scratch: m.Run.Dir()})

@@ -1,4 +1,4 @@
-package redirect
+package execute
 
 import (
 	"context"
@@ -10,31 +10,31 @@ import (
 	"nexlin/internal/plan"
 )
 
-// backFromGap takes a switch back that was stopped between its two renames.
-func (m *switcher) backFromGap(ctx context.Context) (plan.Position, error) {
+// BackFromGap takes a switch back that was stopped between its two renames.
+func (m *switcher) BackFromGap(ctx context.Context) (plan.Position, error) {
 	at := plan.Placed
-	if m.plan.Traits().Back {
+	if m.Plan.Traits().Back {
 		at = plan.AsBefore
 	}
-	return at, m.leadBack(ctx)
+	return at, m.LeadBack(ctx)
 }
 
 // gapFilled tells of what came to stand at the link path in the moment of the switch.
 func (m *switcher) gapFilled(name string) {
-	at := m.linkIn.Join(name)
-	m.out.Findings = append(m.out.Findings, finding.New(finding.GapFilled, at,
-		"something was made at %s in the moment of the switch, and is %s now", m.plan.Link, at).Named(m.plan.Name))
+	at := m.LinkIn.Join(name)
+	m.Out.Findings = append(m.Out.Findings, finding.New(finding.GapFilled, at,
+		"something was made at %s in the moment of the switch, and is %s now", m.Plan.Link, at).Named(m.Plan.Name))
 }
 
 // spareName is a name beside the link that nothing has.
 func (m *switcher) spareName() (string, error) {
-	stem, end := "."+m.base(), ".gap-"+m.plan.Run
+	stem, end := "."+m.base(), ".gap-"+m.Plan.Run
 	for i := 1; ; i++ {
 		name := naming.Shorten(stem, end)
 		if i > 1 {
 			name = naming.Shorten(stem, fmt.Sprintf("%s-%d", end, i))
 		}
-		if _, err := m.linkIn.Stat(name); err != nil {
+		if _, err := m.LinkIn.Stat(name); err != nil {
 			return name, handle.IgnoreMissing(err)
 		}
 	}
@@ -43,21 +43,21 @@ func (m *switcher) spareName() (string, error) {
 // hideHeld marks what is held as hidden, where a name that begins with a full
 // stop is not.
 func (m *switcher) hideHeld(ctx context.Context) error {
-	hidden, ok, err := m.heldIn.Hidden(m.plan.Held)
+	hidden, ok, err := m.HeldIn.Hidden(m.Plan.Held)
 	if err != nil || hidden || !ok {
 		return handle.IgnorePermission(err)
 	}
-	return m.Act(ctx, "hide", m.plan.Held, func() error {
-		return handle.IgnorePermission(m.heldIn.Hide(m.plan.Held, true))
+	return m.Act(ctx, "hide", m.Plan.Held, func() error {
+		return handle.IgnorePermission(m.HeldIn.Hide(m.Plan.Held, true))
 	}, nil)
 }
 
-// showHeld takes the mark away again, if this run has put it there: the folder
+// ShowHeld takes the mark away again, if this run has put it there: the folder
 // is about to get its own name.
-func (m *switcher) showHeld() error {
+func (m *switcher) ShowHeld() error {
 	hid, err := m.Last("hide", new(string))
 	if err != nil || !hid {
 		return err
 	}
-	return handle.IgnorePermission(handle.IgnoreMissing(m.heldIn.Hide(m.plan.Held, false)))
+	return handle.IgnorePermission(handle.IgnoreMissing(m.HeldIn.Hide(m.Plan.Held, false)))
 }

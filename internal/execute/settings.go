@@ -1,4 +1,4 @@
-package redirect
+package execute
 
 import (
 	"context"
@@ -20,8 +20,8 @@ import (
 	"nexlin/internal/setting"
 )
 
-// settingsFile is the real path of a settings file; the registry has none.
-func settingsFile(at setting.Place) (string, error) {
+// SettingsFile is the real path of a settings file; the registry has none.
+func SettingsFile(at setting.Place) (string, error) {
 	if at.Format == setting.KnownFolder {
 		return at.File, nil
 	}
@@ -32,8 +32,8 @@ func settingsFile(at setting.Place) (string, error) {
 	return file, err
 }
 
-// settingsBefore are what a redirect has changed in settings files.
-func settingsBefore(r *ledger.Redirect) ([]setting.Record, error) {
+// SettingsBefore are what a redirect has changed in settings files.
+func SettingsBefore(r *ledger.Redirect) ([]setting.Record, error) {
 	out, err := setting.Records(r.Settings)
 	if err != nil {
 		err = fmt.Errorf("the settings of redirect %s can't be read: %w", r.Name, err)
@@ -54,10 +54,10 @@ func settingAct(i int) string { return fmt.Sprintf("setting.%d", i) }
 
 func (m *describer) heldSetting(i int) string { return filepath.Join(m.Run.Dir(), settingAct(i)) }
 
-// changeSettings changes the settings of the plan, one after the other; each
+// ChangeSettings changes the settings of the plan, one after the other; each
 // may be done already.
-func (m *settler) changeSettings(ctx context.Context) error {
-	for i := range m.plan.Settings {
+func (m *settler) ChangeSettings(ctx context.Context) error {
+	for i := range m.Plan.Settings {
 		if err := m.withSetting(i,
 			func(c *setting.Change, f *setting.File) error { return m.changeSetting(ctx, i, c, f) }); err != nil {
 			return err
@@ -69,8 +69,8 @@ func (m *settler) changeSettings(ctx context.Context) error {
 // withSetting reads a settings file. That no other run writes it between is seen
 // when it is written: see [setting.ErrRewritten].
 func (m *settler) withSetting(i int, do func(*setting.Change, *setting.File) error) error {
-	c := &m.plan.Settings[i]
-	f, dir, err := c.Read(m.openReal)
+	c := &m.Plan.Settings[i]
+	f, dir, err := c.Read(m.OpenReal)
 	if err != nil {
 		return &setting.ChangeError{File: c.File, At: c.At, Err: err}
 	}
@@ -78,13 +78,13 @@ func (m *settler) withSetting(i int, do func(*setting.Change, *setting.File) err
 	if dir != nil {
 		// What a write that was stopped left beside it is the run's own; an older
 		// build left a file.
-		if err = handle.IgnoreMissing(dir.Unlink(naming.TempLink(m.plan.Run))); err == nil {
+		if err = handle.IgnoreMissing(dir.Unlink(naming.TempLink(m.Plan.Run))); err == nil {
 			err = m.dropScratch(dir)
 		}
 	}
 	if err == nil {
 		var why string
-		if why, err = setting.Foreign(dir, f, m.plan.UID); why != "" {
+		if why, err = setting.Foreign(dir, f, m.Plan.UID); why != "" {
 			err = errors.New("it " + why)
 		}
 	}
@@ -134,14 +134,14 @@ func (m *settler) changeSetting(ctx context.Context, i int, c *setting.Change, f
 }
 
 func (m *describer) writing() setting.Writing {
-	return setting.Writing{Tmp: naming.Scratch(m.plan.Run), UID: m.plan.UID, GID: m.plan.GID}
+	return setting.Writing{Tmp: naming.Scratch(m.Plan.Run), UID: m.Plan.UID, GID: m.Plan.GID}
 }
 
-// settingsBack puts the settings of this run back: byte for byte where nobody
+// SettingsBack puts the settings of this run back: byte for byte where nobody
 // has written the file since, else value by value. What is not ours any more
 // is left and told.
-func (m *settler) settingsBack(ctx context.Context) error {
-	for i := range slices.Backward(m.plan.Settings) {
+func (m *settler) SettingsBack(ctx context.Context) error {
+	for i := range slices.Backward(m.Plan.Settings) {
 		var d settingData
 		known, err := m.Last(settingAct(i), &d)
 		if err != nil {
@@ -173,7 +173,7 @@ func (m *settler) settingBack(ctx context.Context, i int, c *setting.Change, d *
 		out, gone, w.Mtime = held, !d.Exists, &d.Mtime
 	case c.Back != nil:
 		vs := c.Back.Change
-		vs.From = append(vs.From, m.plan.Link)
+		vs.From = append(vs.From, m.Plan.Link)
 		again, edits, err := vs.Compute(f)
 		if err != nil {
 			return err
@@ -187,9 +187,9 @@ func (m *settler) settingBack(ctx context.Context, i int, c *setting.Change, d *
 			return err
 		}
 		if out = back; len(left) > 0 {
-			m.out.Findings = append(m.out.Findings, finding.New(finding.SettingDrifted, c.File,
+			m.Out.Findings = append(m.Out.Findings, finding.New(finding.SettingDrifted, c.File,
 				"%s says something else at %s by now, and was left so", c.File,
-				strings.Join(left, ", ")).Named(m.plan.Name).Instead("look at it and set it by hand"))
+				strings.Join(left, ", ")).Named(m.Plan.Name).Instead("look at it and set it by hand"))
 			if len(left) == len(d.Edits) {
 				return nil
 			}
@@ -206,35 +206,35 @@ func (m *settler) settingBack(ctx context.Context, i int, c *setting.Change, d *
 // linkAway takes the link away from a folder to which programs are led by
 // settings alone, once they are.
 func (m *switcher) linkAway(ctx context.Context) error {
-	if !m.plan.Linkless() || m.plan.Traits().Back || m.plan.Traits().Onward {
+	if !m.Plan.Linkless() || m.Plan.Traits().Back || m.Plan.Traits().Onward {
 		return nil
 	}
-	return m.Act(ctx, "link-away", m.plan.LinkText, func() error { return m.linkPlace().Remove(m.plan.LinkText) }, nil)
+	return m.Act(ctx, "link-away", m.Plan.LinkText, func() error { return m.LinkPlace().Remove(m.Plan.LinkText) }, nil)
 }
 
 // methods are those of the redirect that the run makes.
 func (m *describer) methods() []string {
-	if len(m.plan.Methods) == 0 {
+	if len(m.Plan.Methods) == 0 {
 		return []string{plan.BySymlink}
 	}
-	return m.plan.Methods
+	return m.Plan.Methods
 }
 
-// settingRecords is what the redirect has changed in settings files once the
+// SettingRecords is what the redirect has changed in settings files once the
 // run is done.
-func (m *describer) settingRecords() (json.RawMessage, error) {
-	if m.plan.Traits().Back {
+func (m *describer) SettingRecords() (json.RawMessage, error) {
+	if m.Plan.Traits().Back {
 		return nil, nil
 	}
 	var old []setting.Record
-	if m.plan.Before != nil {
+	if m.Plan.Before != nil {
 		var err error
-		if old, err = settingsBefore(m.plan.Before); err != nil {
+		if old, err = SettingsBefore(m.Plan.Before); err != nil {
 			return nil, err
 		}
 	}
 	var out []setting.Record
-	for i, c := range m.plan.Settings {
+	for i, c := range m.Plan.Settings {
 		var d settingData
 		known, err := m.Last(settingAct(i), &d)
 		if err != nil {

@@ -1,4 +1,4 @@
-package redirect
+package execute
 
 import (
 	"path/filepath"
@@ -11,10 +11,10 @@ import (
 	"nexlin/internal/transfer"
 )
 
-// meant is the absolute path that a relative link means which stands in dir,
+// Meant is the absolute path that a relative link means which stands in dir,
 // an absolute path without links. Names after the first that is no ".." are
 // left as they are, as far as no ".." follows them.
-func meant(dir, text string) string {
+func Meant(dir, text string) string {
 	rest := text
 	for rest != "" {
 		part, more, _ := strings.Cut(rest, "/")
@@ -46,16 +46,16 @@ func meant(dir, text string) string {
 // rewriter gives the function that a pass asks for the text of every link
 // in the copy. done releases what it reads from.
 func (m *copier) rewriter() (rewrite func(*inventory.Entry) (made, origin string), done func()) {
-	text, done := linkTexts(m.Engine, m.plan)
+	text, done := LinkTexts(m.Engine, m.Plan)
 	return func(e *inventory.Entry) (made, origin string) { return text(e.Path, e.Link) }, done
 }
 
-// linkTexts gives the function that says which text a link at a relative path
+// LinkTexts gives the function that says which text a link at a relative path
 // gets in the copy of a run, and which one it is to have again some day; empty
-// standsAt that is its own. It is called in the one order. What an earlier run
+// StandsAt that is its own. It is called in the one order. What an earlier run
 // rewrote and nobody changed gets its old text back on the way home, and what it
 // left as it was stays so. done releases what it reads from.
-func linkTexts(e *engine.Engine, p *plan.Plan) (text func(rel, text string) (made, origin string), done func()) {
+func LinkTexts(e *engine.Engine, p *plan.Plan) (text func(rel, text string) (made, origin string), done func()) {
 	var known *transfer.Cursor
 	done = func() {}
 	if p.Before != nil {
@@ -81,21 +81,21 @@ func linkTexts(e *engine.Engine, p *plan.Plan) (text func(rel, text string) (mad
 				return "", r.Origin
 			}
 		}
-		return rewritten(p, rel, is)
+		return Rewritten(p, rel, is)
 	}, done
 }
 
-// rewritten is the text that a link at rel gets in the copy, and the one to
+// Rewritten is the text that a link at rel gets in the copy, and the one to
 // go back to; empty where it stays as it is.
-func rewritten(p *plan.Plan, rel, text string) (made, origin string) {
+func Rewritten(p *plan.Plan, rel, text string) (made, origin string) {
 	if p.InnerLinks != plan.RewriteLinks || !inventory.LeadsOut(rel, text) {
 		return "", ""
 	}
 	dir := filepath.ToSlash(filepath.Dir(filepath.Join(p.From, rel)))
-	return filepath.FromSlash(meant(dir, text)), text
+	return filepath.FromSlash(Meant(dir, text)), text
 }
 
-func readlink(root *handle.Dir, rel string) (string, error) {
+func Readlink(root *handle.Dir, rel string) (string, error) {
 	dir, name, err := root.Parent(rel)
 	if err != nil {
 		return "", err

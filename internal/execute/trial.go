@@ -1,4 +1,4 @@
-package redirect
+package execute
 
 import (
 	"context"
@@ -10,9 +10,9 @@ import (
 )
 
 // tryIt proves that the link path leads to the copy. What a trial that was
-// setStopped left behind is taken away first.
+// SetStopped left behind is taken away first.
 func (m *switcher) tryIt(ctx context.Context) error {
-	target, err := m.into.Beneath(m.plan.Final)
+	target, err := m.Into.Beneath(m.Plan.Final)
 	if err != nil {
 		return err
 	}
@@ -20,7 +20,7 @@ func (m *switcher) tryIt(ctx context.Context) error {
 	if err := m.dropProbes(target); err != nil {
 		return err
 	}
-	return m.job.(copyJob).TryLink(ctx, target)
+	return m.Job.(copyJob).TryLink(ctx, target)
 }
 
 // tryPlace proves that what stands at the link path leads to the copy.
@@ -37,14 +37,14 @@ func (m *switcher) tryPlace(ctx context.Context, target *handle.Dir) error {
 
 // via is the path that the trial goes through.
 func (m *switcher) via(target *handle.Dir) (via string, err error) {
-	at, err := m.linkIn.Stat(m.base())
-	if m.plan.Linkless() && (handle.Missing(err) || err == nil && !at.IsSymlink() && !m.plan.Traits().Back) {
-		return m.plan.Target, nil // the way programs are led by settings
+	at, err := m.LinkIn.Stat(m.base())
+	if m.Plan.Linkless() && (handle.Missing(err) || err == nil && !at.IsSymlink() && !m.Plan.Traits().Back) {
+		return m.Plan.Target, nil // the way programs are led by settings
 	}
-	if m.plan.Traits().Back {
-		return m.plan.Link, nil
+	if m.Plan.Traits().Back {
+		return m.Plan.Link, nil
 	}
-	via, m.plan.ByBytes, err = way(m.linkIn, m.base(), m.plan.LinkText, target)
+	via, m.Plan.ByBytes, err = way(m.LinkIn, m.base(), m.Plan.LinkText, target)
 	return via, err
 }
 
@@ -61,7 +61,7 @@ func (m *opener) dropProbes(target *handle.Dir) error {
 // timesAgain gives the copy its times again, which a trial that was stopped
 // had changed: where nobody has made or removed anything in it since.
 func (m *switcher) timesAgain(target *handle.Dir) error {
-	root := transfer.Read(m.spool).Peek()
+	root := transfer.Read(m.Spool).Peek()
 	if root == nil || root.Fact.Copy.Mtime == (handle.Time{}) {
 		return nil
 	}
@@ -69,7 +69,7 @@ func (m *switcher) timesAgain(target *handle.Dir) error {
 	if err != nil || st.Mtime == root.Fact.Copy.Mtime {
 		return err
 	}
-	same, err := m.spool.SameNames(target)
+	same, err := m.Spool.SameNames(target)
 	if err != nil || !same {
 		return err
 	}
@@ -79,12 +79,12 @@ func (m *switcher) timesAgain(target *handle.Dir) error {
 // tryFailed switches back at once. Only a move that was not yet used by
 // anybody can do that without asking.
 func (m *switcher) tryFailed(ctx context.Context, why error) error {
-	if !m.plan.Exchanges() {
+	if !m.Plan.Exchanges() {
 		return fmt.Errorf("the trial failed: %w", why)
 	}
-	if err := m.leadBack(ctx); err != nil {
+	if err := m.LeadBack(ctx); err != nil {
 		return errors.Join(fmt.Errorf("the trial failed: %w", why), err)
 	}
-	m.switched = false
+	m.Switched = false
 	return fmt.Errorf("the trial failed, and the folder is back in its place: %w", why)
 }

@@ -1,4 +1,4 @@
-package redirect
+package execute
 
 import (
 	"context"
@@ -24,42 +24,42 @@ import (
 // the link is made under the held name, and link and folder are exchanged in
 // one act (I1).
 func (m *switcher) switchOver(ctx context.Context) error {
-	st, err := m.part.Dir.Self()
+	st, err := m.Part.Dir.Self()
 	if err != nil {
 		return err
 	}
-	return m.job.(copyJob).Place(ctx, m.placementOf(&st))
+	return m.Job.(copyJob).Place(ctx, m.placementOf(&st))
 }
 
 // placeCopy gives the part its final name, and leads programs to it.
 func (m *switcher) placeCopy(ctx context.Context, data Placement) error {
-	if m.plan.Traits().Back {
+	if m.Plan.Traits().Back {
 		return m.placeBack(ctx, data)
 	}
 	if err := m.place(ctx, data); err != nil {
 		return err
 	}
-	return m.switchAct(ctx)
+	return m.SwitchAct(ctx)
 }
 
-func (m *switcher) switchAct(ctx context.Context) error {
-	return m.Act(ctx, "switch", m.plan.LinkText, func() error {
-		if m.plan.Traits().Onward {
+func (m *switcher) SwitchAct(ctx context.Context) error {
+	return m.Act(ctx, "switch", m.Plan.LinkText, func() error {
+		if m.Plan.Traits().Onward {
 			return m.relink()
 		}
-		return m.toLink(ctx)
+		return m.ToLink(ctx)
 	}, nil)
 }
 
 func (m *switcher) placeBack(ctx context.Context, data Placement) error {
-	return m.Act(ctx, "place", data, func() error { return m.toFolder(ctx) }, nil)
+	return m.Act(ctx, "place", data, func() error { return m.ToFolder(ctx) }, nil)
 }
 
-// closeGap finishes the switch of a run that was stopped between its two
+// CloseGap finishes the switch of a run that was stopped between its two
 // renames.
-func (m *switcher) closeGap(ctx context.Context) error {
-	if !m.plan.Traits().Back {
-		return m.switchAct(ctx)
+func (m *switcher) CloseGap(ctx context.Context) error {
+	if !m.Plan.Traits().Back {
+		return m.SwitchAct(ctx)
 	}
 	var data Placement
 	if _, err := m.Last("place", &data); err != nil {
@@ -71,9 +71,9 @@ func (m *switcher) closeGap(ctx context.Context) error {
 // place gives the part its final name, never replacing anything. From here
 // Onward it is not ours to delete (I4).
 func (m *switcher) place(ctx context.Context, data Placement) error {
-	if m.plan.Empty != nil {
-		err := m.Act(ctx, "drop-empty", m.plan.Empty, func() error {
-			err := m.into.Rmdir(m.plan.Final)
+	if m.Plan.Empty != nil {
+		err := m.Act(ctx, "drop-empty", m.Plan.Empty, func() error {
+			err := m.Into.Rmdir(m.Plan.Final)
 			if handle.Missing(err) {
 				return nil
 			}
@@ -84,47 +84,47 @@ func (m *switcher) place(ctx context.Context, data Placement) error {
 		}
 	}
 	return m.Act(ctx, "place", data, func() error {
-		if err := swap.Rename(m.into, data.Part, m.into, m.plan.Final); err != nil {
+		if err := swap.Rename(m.Into, data.Part, m.Into, m.Plan.Final); err != nil {
 			return err
 		}
-		return handle.Flushed(m.samePart(), m.into)
+		return handle.Flushed(m.samePart(), m.Into)
 	}, nil)
 }
 
 // samePart wants the copy at its final place to be the part that was
 // verified: whoever may write beside it could have exchanged the two (I6).
 func (m *switcher) samePart() error {
-	is, err := m.into.Stat(m.plan.Final)
+	is, err := m.Into.Stat(m.Plan.Final)
 	if err != nil {
 		return err
 	}
-	was, err := m.part.Dir.Self()
+	was, err := m.Part.Dir.Self()
 	if err == nil && !was.SameInode(&is) {
-		err = swap.Broken(m.plan.Copy(), "another directory was put in place of the copy")
+		err = swap.Broken(m.Plan.Copy(), "another directory was put in place of the copy")
 	}
 	return err
 }
 
-// linkPlace is the link path of the run.
-func (m *opener) linkPlace() *swap.Place { return m.placeIn(m.linkIn) }
+// LinkPlace is the link path of the run.
+func (m *opener) LinkPlace() *swap.Place { return m.PlaceIn(m.LinkIn) }
 
-func (m *opener) placeIn(dir *handle.Dir) *swap.Place {
-	return &swap.Place{Dir: dir, Base: m.base(), Temp: naming.TempLink(m.plan.Run), TwoActs: handle.Windows,
-		Owner: link.Owner{UID: m.plan.UID, GID: m.plan.GID, Scratch: naming.Scratch(m.plan.Run)}}
+func (m *opener) PlaceIn(dir *handle.Dir) *swap.Place {
+	return &swap.Place{Dir: dir, Base: m.base(), Temp: naming.TempLink(m.Plan.Run), TwoActs: handle.Windows,
+		Owner: link.Owner{UID: m.Plan.UID, GID: m.Plan.GID, Scratch: naming.Scratch(m.Plan.Run)}}
 }
 
 // swap is how link and folder change places in this run: a folder that leaves gets
 // its held name, and one that comes back had the part's.
 func (m *switcher) swap() (*swap.Swap, error) {
-	s := &swap.Swap{Place: *m.linkPlace(), Text: m.plan.LinkText, Away: m.heldIn, Name: m.plan.Held, Ino: m.plan.FromID(),
-		MayLack: m.plan.Linkless(), Gap: m.plan.Gap, Spare: m.spareName, SetAside: m.gapFilled,
+	s := &swap.Swap{Place: *m.LinkPlace(), Text: m.Plan.LinkText, Away: m.HeldIn, Name: m.Plan.Held, Ino: m.Plan.FromID(),
+		MayLack: m.Plan.Linkless(), Gap: m.Plan.Gap, Spare: m.spareName, SetAside: m.gapFilled,
 		Journal: func(ctx context.Context, name string, data any, do func() error) error {
 			return m.Act(ctx, name, data, do, nil)
 		}}
-	if m.plan.Traits().Back {
+	if m.Plan.Traits().Back {
 		var d Placement
 		_, err := m.Last("place", &d)
-		s.Away, s.Name, s.Ino, s.MayLack = m.into, naming.Part(m.plan.Run), d.Ino, m.plan.Unlinked()
+		s.Away, s.Name, s.Ino, s.MayLack = m.Into, naming.Part(m.Plan.Run), d.Ino, m.Plan.Unlinked()
 		return s, err
 	}
 	if s.Gap && s.MayLack {
@@ -133,21 +133,21 @@ func (m *switcher) swap() (*swap.Swap, error) {
 	return s, nil
 }
 
-// toLink leads programs to the copy: the link takes the folder's place and the
+// ToLink leads programs to the copy: the link takes the folder's place and the
 // folder its other name, in one act where that can be done (I1).
-func (m *switcher) toLink(ctx context.Context) error {
+func (m *switcher) ToLink(ctx context.Context) error {
 	s, err := m.swap()
 	if err != nil {
 		return err
 	}
-	if m.plan.Traits().Back && m.plan.Unlinked() {
+	if m.Plan.Traits().Back && m.Plan.Unlinked() {
 		s.Text = "" // there was none
 	}
 	return s.ToLink(ctx)
 }
 
-// toFolder is the other way round.
-func (m *switcher) toFolder(ctx context.Context) error {
+// ToFolder is the other way round.
+func (m *switcher) ToFolder(ctx context.Context) error {
 	s, err := m.swap()
 	if err != nil {
 		return err
@@ -156,24 +156,24 @@ func (m *switcher) toFolder(ctx context.Context) error {
 }
 
 func (m *switcher) switchBackAct(ctx context.Context, do func(context.Context) error) error {
-	return m.Act(ctx, "switch-back", m.plan.LinkText, func() error { return do(ctx) }, nil)
+	return m.Act(ctx, "switch-back", m.Plan.LinkText, func() error { return do(ctx) }, nil)
 }
 
 // relink replaces the old link by the new one in one act; without a link the
 // settings lead to the new place afterwards.
 func (m *switcher) relink() error {
-	if m.plan.Linkless() {
+	if m.Plan.Linkless() {
 		return nil
 	}
-	return m.linkPlace().Lead(m.plan.OldText, m.plan.LinkText)
+	return m.LinkPlace().Lead(m.Plan.OldText, m.Plan.LinkText)
 }
 
 // after does what follows the switch; each step may be done already.
-func (m *execution) after(ctx context.Context) error {
-	if err := m.reopen(); err != nil {
+func (m *Execution) after(ctx context.Context) error {
+	if err := m.Reopen(); err != nil {
 		return err
 	}
-	if m.plan.Traits().Back {
+	if m.Plan.Traits().Back {
 		s, err := m.swap()
 		if err != nil {
 			return err
@@ -182,15 +182,15 @@ func (m *execution) after(ctx context.Context) error {
 			return err
 		}
 	}
-	if !m.plan.Exchanges() {
-		if err := m.changeSettings(ctx); err != nil {
+	if !m.Plan.Exchanges() {
+		if err := m.ChangeSettings(ctx); err != nil {
 			return err
 		}
-		if err := m.Act(ctx, "hold", m.plan.Held, m.hold, nil); err != nil {
+		if err := m.Act(ctx, "hold", m.Plan.Held, m.hold, nil); err != nil {
 			return err
 		}
 	}
-	if err := m.job.(copyJob).Settle(ctx); err != nil {
+	if err := m.Job.(copyJob).Settle(ctx); err != nil {
 		return err
 	}
 	if err := m.Begin("try", 0, 0); err != nil {
@@ -205,7 +205,7 @@ func (m *execution) after(ctx context.Context) error {
 	if err := m.Begin("finish", 0, 0); err != nil {
 		return err
 	}
-	if err := m.changeSettings(ctx); err != nil {
+	if err := m.ChangeSettings(ctx); err != nil {
 		return err
 	}
 	if err := m.linkAway(ctx); err != nil {
@@ -214,28 +214,28 @@ func (m *execution) after(ctx context.Context) error {
 	if err := m.hideHeld(ctx); err != nil {
 		return err
 	}
-	if err := m.Act(ctx, "late-writes", m.plan.HeldPath(), func() error { return m.bringLate(ctx) }, nil); err != nil {
+	if err := m.Act(ctx, "late-writes", m.Plan.HeldPath(), func() error { return m.BringLate(ctx) }, nil); err != nil {
 		return err
 	}
 	return m.finish(ctx)
 }
 
-// reopen takes the handles of the folder and the spool of a run that was
+// Reopen takes the handles of the folder and the spool of a run that was
 // Switched in another process.
-func (m *opener) reopen() error {
-	if m.into == nil {
-		d, err := m.openReal(m.plan.Into)
+func (m *opener) Reopen() error {
+	if m.Into == nil {
+		d, err := m.OpenReal(m.Plan.Into)
 		if err != nil {
 			return err
 		}
-		m.into = d
+		m.Into = d
 	}
-	if m.from == nil {
-		return swap.Broken(m.plan.From, "the folder that was copied is not there")
+	if m.From == nil {
+		return swap.Broken(m.Plan.From, "the folder that was copied is not there")
 	}
-	if m.spool == nil {
+	if m.Spool == nil {
 		var err error
-		if m.spool, err = m.SpoolOf(m.plan.Run); err != nil {
+		if m.Spool, err = m.SpoolOf(m.Plan.Run); err != nil {
 			return err
 		}
 		for _, n := range transfer.Spools(m.Run.Dir()) {
@@ -247,28 +247,28 @@ func (m *opener) reopen() error {
 
 // hold gives what was copied its held name, so that nobody works there.
 func (m *switcher) hold() error {
-	name := filepath.Base(m.plan.From)
-	st, err := m.heldIn.Stat(name)
-	if handle.Missing(err) || err == nil && !plan.IsFolder(&st, m.plan.FromID()) {
-		held, err := m.heldIn.Stat(m.plan.Held)
-		if err == nil && plan.IsFolder(&held, m.plan.FromID()) {
+	name := filepath.Base(m.Plan.From)
+	st, err := m.HeldIn.Stat(name)
+	if handle.Missing(err) || err == nil && !plan.IsFolder(&st, m.Plan.FromID()) {
+		held, err := m.HeldIn.Stat(m.Plan.Held)
+		if err == nil && plan.IsFolder(&held, m.Plan.FromID()) {
 			return nil
 		}
-		return swap.Broken(m.plan.From, "the target that was copied is not there")
+		return swap.Broken(m.Plan.From, "the target that was copied is not there")
 	}
 	if err != nil {
 		return err
 	}
-	if err := swap.Rename(m.heldIn, name, m.heldIn, m.plan.Held); err != nil {
+	if err := swap.Rename(m.HeldIn, name, m.HeldIn, m.Plan.Held); err != nil {
 		return err
 	}
-	return m.heldIn.Sync()
+	return m.HeldIn.Sync()
 }
 
 // finish writes what the run came to into the ledger and on the drive.
-func (m *execution) finish(ctx context.Context) error {
-	kind := m.job.(copyJob)
-	if err := m.Act(ctx, "notes", m.plan.Name, func() error { return kind.Describe(ctx) }, nil); err != nil {
+func (m *Execution) finish(ctx context.Context) error {
+	kind := m.Job.(copyJob)
+	if err := m.Act(ctx, "notes", m.Plan.Name, func() error { return kind.Describe(ctx) }, nil); err != nil {
 		return err
 	}
 	if err := m.End(ledger.Done); err != nil {
@@ -282,39 +282,39 @@ func (m *execution) finish(ctx context.Context) error {
 		if err := save(t); err != nil {
 			return err
 		}
-		return t.AddHeld(m.heldRow())
+		return t.AddHeld(m.HeldRow())
 	})
 	if err != nil {
 		return err
 	}
-	m.measureAfter()
+	m.MeasureAfter()
 	return nil
 }
 
 // describePlace writes the note of the target, and into that of the place the data was
 // at before where it went.
 func (m *describer) describePlace() error {
-	if !m.plan.Traits().Back {
-		if err := m.writeNotes(note.Here); err != nil {
+	if !m.Plan.Traits().Back {
+		if err := m.WriteNotes(note.Here); err != nil {
 			return err
 		}
 	}
-	state := map[string]string{plan.KindMoveOn: note.MovedOn, plan.KindBringBack: note.BroughtBack}[m.plan.Kind]
+	state := map[string]string{plan.KindMoveOn: note.MovedOn, plan.KindBringBack: note.BroughtBack}[m.Plan.Kind]
 	if state == "" {
 		return nil
 	}
-	return m.renote(m.heldIn, m.plan.Name, state)
+	return m.Renote(m.HeldIn, m.Plan.Name, state)
 }
 
 // saveRedirect gives what puts the redirect into the ledger, and what was taken from a
-// heldRow original that lent.
+// HeldRow original that lent.
 func (m *settler) saveRedirect(ctx context.Context) (func(*ledger.Tx) error, error) {
 	lender, err := m.heldNow(ctx)
 	if err != nil {
 		return nil, err
 	}
-	row := m.ledgerRedirect()
-	if row.Settings, err = m.settingRecords(); err != nil {
+	row := m.LedgerRedirect()
+	if row.Settings, err = m.SettingRecords(); err != nil {
 		return nil, err
 	}
 	return func(t *ledger.Tx) error {
@@ -325,23 +325,23 @@ func (m *settler) saveRedirect(ctx context.Context) (func(*ledger.Tx) error, err
 	}, nil
 }
 
-func (m *describer) heldRow() ledger.Held {
+func (m *describer) HeldRow() ledger.Held {
 	return ledger.Held{
-		Redirect: m.plan.Name, Run: m.plan.Run, Path: m.plan.HeldPath(), Ino: m.plan.FromID(),
-		Bytes: m.plan.Allocated, Files: m.plan.Files, Drive: m.plan.FromDrive, Since: m.plan.Made,
+		Redirect: m.Plan.Name, Run: m.Plan.Run, Path: m.Plan.HeldPath(), Ino: m.Plan.FromID(),
+		Bytes: m.Plan.Allocated, Files: m.Plan.Files, Drive: m.Plan.FromDrive, Since: m.Plan.Made,
 	}
 }
 
-// measureAfter looks at both drives again; a drive that can't be measured
+// MeasureAfter looks at both drives again; a drive that can't be measured
 // is left out of the numbers.
-func (m *describer) measureAfter() {
-	for _, d := range []*drive.Drive{&m.plan.FromNow, &m.plan.IntoNow} {
+func (m *describer) MeasureAfter() {
+	for _, d := range []*drive.Drive{&m.Plan.FromNow, &m.Plan.IntoNow} {
 		if d.Mount == "" {
 			continue
 		}
 		was := d.Free
 		if m.Drives.Refresh(d) == nil {
-			m.out.Space = append(m.out.Space, plan.Space{Drive: d.Name(), FreeBefore: was, FreeAfter: d.Free})
+			m.Out.Space = append(m.Out.Space, plan.Space{Drive: d.Name(), FreeBefore: was, FreeAfter: d.Free})
 		}
 	}
 }
@@ -349,14 +349,14 @@ func (m *describer) measureAfter() {
 // unplace takes the final name off a copy that nobody was led to yet, so
 // that the run can catch up with the folder. Only an unchanged copy is taken.
 func (m *copier) unplace(ctx context.Context) error {
-	if err := m.copyUnchanged(ctx); err != nil {
+	if err := m.CopyUnchanged(ctx); err != nil {
 		return err
 	}
-	return m.Act(ctx, "unplace", m.plan.Final, func() error {
-		if err := swap.Rename(m.into, m.plan.Final, m.into, naming.Part(m.plan.Run)); err != nil {
+	return m.Act(ctx, "unplace", m.Plan.Final, func() error {
+		if err := swap.Rename(m.Into, m.Plan.Final, m.Into, naming.Part(m.Plan.Run)); err != nil {
 			return err
 		}
-		return m.into.Sync()
+		return m.Into.Sync()
 	}, nil)
 }
 
@@ -364,16 +364,16 @@ func (m *copier) unplace(ctx context.Context) error {
 // again. What the undo had given back by then is missing in it. If somebody has worked
 // in it since it is a *RefusedError.
 func (m *copier) unaside(ctx context.Context) error {
-	aside := m.copyAside()
+	aside := m.CopyAside()
 	begun, err := m.Last("set-aside", new(string))
-	if err != nil || !begun || m.into == nil || m.plan.Traits().Merges {
+	if err != nil || !begun || m.Into == nil || m.Plan.Traits().Merges {
 		return err
 	}
 	var d Placement
 	if _, err := m.Last("place", &d); err != nil {
 		return err
 	}
-	st, err := m.into.Stat(aside)
+	st, err := m.Into.Stat(aside)
 	if err != nil || !plan.IsFolder(&st, d.Ino) {
 		return handle.IgnoreMissing(err)
 	}
@@ -382,28 +382,28 @@ func (m *copier) unaside(ctx context.Context) error {
 		return err
 	}
 	if len(changed) > 0 {
-		path := m.into.Join(aside)
+		path := m.Into.Join(aside)
 		f := finding.New(finding.ChangedSince, changed[0], "somebody has worked in the copy that was set aside: %s",
-			changed[0]).Named(m.plan.Name).OfRun(m.plan.Run).As(finding.Blocker)
+			changed[0]).Named(m.Plan.Name).OfRun(m.Plan.Run).As(finding.Blocker)
 		return plan.Refused(f.Instead(fmt.Sprintf("give it a name of its own: `mv -nT -- %s %s`; "+
 			"then `nexlin resume %s` goes on", pathtext.Quote(path), pathtext.Quote(path+".mine"),
-			m.plan.Run)).Listing(len(changed), changed))
+			m.Plan.Run)).Listing(len(changed), changed))
 	}
 	return m.Act(ctx, "unset-aside", aside, func() error {
-		if err := swap.Rename(m.into, aside, m.into, naming.Part(m.plan.Run)); err != nil {
+		if err := swap.Rename(m.Into, aside, m.Into, naming.Part(m.Plan.Run)); err != nil {
 			return err
 		}
-		return m.into.Sync()
+		return m.Into.Sync()
 	}, nil)
 }
 
 // workedInAside lists what is there and is not as the run made it. What an undo had given
 // Back is not, and a directory's times change with that.
 func (m *copier) workedInAside(ctx context.Context, aside string) ([]string, error) {
-	if err := m.reopen(); err != nil {
+	if err := m.Reopen(); err != nil {
 		return nil, err
 	}
-	d, err := m.into.Beneath(aside)
+	d, err := m.Into.Beneath(aside)
 	if err != nil {
 		return nil, err
 	}
@@ -414,10 +414,10 @@ func (m *copier) workedInAside(ctx context.Context, aside string) ([]string, err
 }
 
 // changedIn lists the first paths in a copy that are not as the run made them, those left
-// out that expected says.
+// Out that expected says.
 func (m *copier) changedIn(ctx context.Context, copied *handle.Dir,
 	expected func(*transfer.Difference) bool) (changed []string, err error) {
-	err = transfer.Differences(ctx, copied, transfer.Copy, m.spool, func(x transfer.Difference) error {
+	err = transfer.Differences(ctx, copied, transfer.Copy, m.Spool, func(x transfer.Difference) error {
 		if expected(&x) {
 			return nil
 		}
@@ -432,13 +432,13 @@ func (m *copier) changedIn(ctx context.Context, copied *handle.Dir,
 	return changed, err
 }
 
-// copyUnchanged holds the copy at its final place against the spool: a
+// CopyUnchanged holds the copy at its final place against the spool: a
 // *RefusedError if somebody worked there.
-func (m *copier) copyUnchanged(ctx context.Context) error {
-	if err := m.reopen(); err != nil {
+func (m *copier) CopyUnchanged(ctx context.Context) error {
+	if err := m.Reopen(); err != nil {
 		return err
 	}
-	d, err := m.into.Beneath(m.plan.Final)
+	d, err := m.Into.Beneath(m.Plan.Final)
 	if err != nil {
 		return err
 	}
@@ -452,19 +452,19 @@ func (m *copier) copyUnchanged(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	return m.workedOn(changed)
+	return m.WorkedOn(changed)
 }
 
-// workedOn refuses to take back what people have changed since.
-func (m *opener) workedOn(changed []string) error {
+// WorkedOn refuses to take back what people have changed since.
+func (m *opener) WorkedOn(changed []string) error {
 	if len(changed) == 0 {
 		return nil
 	}
-	f := finding.New(finding.ChangedSince, changed[0], "somebody has worked in %s since it was made: %s", m.plan.Copy(),
-		changed[0]).Named(m.plan.Name)
-	f.Severity, f.Remedy = finding.Blocker, "`nexlin bring-back "+pathtext.Quote(m.plan.Name)+
+	f := finding.New(finding.ChangedSince, changed[0], "somebody has worked in %s since it was made: %s", m.Plan.Copy(),
+		changed[0]).Named(m.Plan.Name)
+	f.Severity, f.Remedy = finding.Blocker, "`nexlin bring-back "+pathtext.Quote(m.Plan.Name)+
 		"` brings the data back as it is now"
-	if m.plan.Traits().Back {
+	if m.Plan.Traits().Back {
 		f.Remedy = "the folder is real again: `nexlin move` moves it, as it is now"
 	}
 	return plan.Refused(f.Listing(len(changed), changed))

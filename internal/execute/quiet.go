@@ -1,4 +1,4 @@
-package redirect
+package execute
 
 import (
 	"context"
@@ -36,18 +36,18 @@ func (p *patience) sleep(ctx context.Context) bool {
 	}
 }
 
-// waitQuiet waits before anything is done until nobody writes to the folder.
+// WaitQuiet waits before anything is done until nobody writes to the folder.
 // A *RefusedError if the time runs out.
-func (m *copier) waitQuiet(ctx context.Context) error {
-	if m.plan.WaitQuiet == 0 || m.plan.WhileInUse {
+func (m *copier) WaitQuiet(ctx context.Context) error {
+	if m.Plan.WaitQuiet == 0 || m.Plan.WhileInUse {
 		return nil
 	}
 	if m.Progress != nil {
 		m.Progress.Phase("wait", 0, 0)
 	}
-	m.patience.left = m.plan.WaitQuiet
+	m.patience.left = m.Plan.WaitQuiet
 	for {
-		w, err := inuse.WritersBelow(ctx, m.plan.From)
+		w, err := inuse.WritersBelow(ctx, m.Plan.From)
 		if err != nil || len(w) == 0 {
 			return err
 		}
@@ -57,8 +57,8 @@ func (m *copier) waitQuiet(ctx context.Context) error {
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
-		return plan.Refused(finding.New(finding.InUse, m.plan.From,
-			"%s still writes to the folder after %s", inuse.Programs(w), m.plan.WaitQuiet.String()).Listing(len(w),
+		return plan.Refused(finding.New(finding.InUse, m.Plan.From,
+			"%s still writes to the folder after %s", inuse.Programs(w), m.Plan.WaitQuiet.String()).Listing(len(w),
 			preflight.Paths(w)))
 	}
 }
@@ -76,7 +76,7 @@ const (
 // files open for writing that they may still change. Without --wait-quiet a
 // few looks have to do.
 func (m *copier) quiet(ctx context.Context) (rest, error) {
-	if m.plan.WhileInUse {
+	if m.Plan.WhileInUse {
 		return calm, nil
 	}
 	short := patience{looks * lookEvery}

@@ -1,4 +1,4 @@
-package redirect
+package execute
 
 import (
 	"strings"
@@ -41,9 +41,9 @@ func follows(path, text string, same func(*handle.Stat) bool) bool {
 	return err == nil && same(&st)
 }
 
-// withRoot takes D: and a volume's name without the separator at the end for
+// WithRoot takes D: and a volume's name without the separator at the end for
 // the roots they stand for.
-func withRoot(seen string) string {
+func WithRoot(seen string) string {
 	if strings.HasSuffix(seen, ":") || strings.HasSuffix(seen, "}") {
 		return seen + `\`
 	}
