@@ -19,6 +19,7 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
+	"nexlin/internal/planning"
 	"nexlin/internal/redirect"
 	"nexlin/internal/run"
 )
@@ -84,12 +85,12 @@ func (a *app) askPerson(_ context.Context, question string) error {
 }
 
 // cardFor finds the card of an argument and makes it out for this account.
-func (a *app) cardFor(e *engine.Engine, name string) (*redirect.CardUse, error) {
-	c, err := redirect.FindCard(e, name)
+func (a *app) cardFor(e *engine.Engine, name string) (*planning.CardUse, error) {
+	c, err := planning.FindCard(e, name)
 	if err != nil {
 		return nil, err
 	}
-	return redirect.CardFor(e, c, a.home)
+	return planning.CardFor(e, c, a.home)
 }
 
 func (a *cardCommands) cardCmd() *cobra.Command {
@@ -116,7 +117,7 @@ func (a *cardCommands) cardListCmd() *cobra.Command {
 			defer done()
 			docs, rows := []doc{}, [][]string{}
 			for _, c := range e.Cards {
-				u, err := redirect.CardFor(e, c, a.home)
+				u, err := planning.CardFor(e, c, a.home)
 				if err != nil {
 					return err
 				}
@@ -146,7 +147,7 @@ func (a *cardCommands) cardListCmd() *cobra.Command {
 }
 
 // cardHere reports whether one of a card's folders is on this machine.
-func cardHere(u *redirect.CardUse) bool {
+func cardHere(u *planning.CardUse) bool {
 	for _, f := range u.Card.Folders {
 		if at := card.Expand(f.On(runtime.GOOS), u.Vars); at != "" {
 			if _, err := os.Lstat(at); err == nil {
@@ -161,7 +162,7 @@ func (a *cardCommands) cardShowCmd() *cobra.Command {
 	return &cobra.Command{
 		Use: "show CARD", Short: "one card in full, made out for this account", Args: cobra.ExactArgs(1),
 		RunE: a.runner(func(_ *cobra.Command, args []string) error {
-			return a.withCard(args[0], func(_ *engine.Engine, u *redirect.CardUse) error {
+			return a.withCard(args[0], func(_ *engine.Engine, u *planning.CardUse) error {
 				c := u.Card
 				if a.json {
 					folders := []doc{}
@@ -212,7 +213,7 @@ func (a *cardCommands) cardShowCmd() *cobra.Command {
 	}
 }
 
-func cardStep(s card.Step, u *redirect.CardUse) string {
+func cardStep(s card.Step, u *planning.CardUse) string {
 	if s.Ask != "" {
 		return "asks: " + pathtext.Show(s.Ask)
 	}
@@ -223,7 +224,7 @@ func (a *cardCommands) cardTestCmd() *cobra.Command {
 	return &cobra.Command{
 		Use: "test CARD|FILE", Short: "run a card's checks; nothing is changed", Args: cobra.ExactArgs(1),
 		RunE: a.runner(func(_ *cobra.Command, args []string) error {
-			return a.withCard(args[0], func(e *engine.Engine, u *redirect.CardUse) error {
+			return a.withCard(args[0], func(e *engine.Engine, u *planning.CardUse) error {
 				checks, err := redirect.TestCard(a.ctx, e, u)
 				if err != nil {
 					return err
@@ -259,7 +260,7 @@ func (a *cardCommands) cardTestCmd() *cobra.Command {
 }
 
 // withCard finds a card by its name, or reads it from a file.
-func (a *cardCommands) withCard(arg string, f func(*engine.Engine, *redirect.CardUse) error) error {
+func (a *cardCommands) withCard(arg string, f func(*engine.Engine, *planning.CardUse) error) error {
 	e, done, err := a.engine(false)
 	if err != nil {
 		return err
@@ -271,7 +272,7 @@ func (a *cardCommands) withCard(arg string, f func(*engine.Engine, *redirect.Car
 		if err != nil {
 			return err
 		}
-		u, err := redirect.CardFor(e, *c, a.home)
+		u, err := planning.CardFor(e, *c, a.home)
 		if err != nil {
 			return err
 		}
@@ -285,7 +286,7 @@ func (a *cardCommands) withCard(arg string, f func(*engine.Engine, *redirect.Car
 }
 
 // backCard brings back what a card has moved, as one.
-func (a *recoverCommands) backCard(name string, preview bool, o redirect.BackOptions) error {
+func (a *recoverCommands) backCard(name string, preview bool, o planning.BackOptions) error {
 	e, done, err := a.engine(!preview)
 	if err != nil {
 		return err
@@ -303,7 +304,7 @@ func (a *recoverCommands) backCard(name string, preview bool, o redirect.BackOpt
 
 // backByCard brings back one redirect that a card has made, with what the card
 // has done around it. done is false for any other.
-func (a *recoverCommands) backByCard(arg string, preview bool, o redirect.BackOptions) (done bool, err error) {
+func (a *recoverCommands) backByCard(arg string, preview bool, o planning.BackOptions) (done bool, err error) {
 	e, cwd, closed, err := a.engineHere(!preview)
 	if err != nil {
 		return false, err
@@ -317,7 +318,7 @@ func (a *recoverCommands) backByCard(arg string, preview bool, o redirect.BackOp
 }
 
 func (a *cardCommands) backTogether(e *engine.Engine, name string, rs []ledger.Redirect, preview bool,
-	o redirect.BackOptions) error {
+	o planning.BackOptions) error {
 	return (&severalRun{a.app}).togetherRun(e, preview, "bring it back?",
 		func(progress func(entries, bytes int64)) (*plan.Group, error) {
 			o.Progress = progress

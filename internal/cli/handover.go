@@ -9,11 +9,12 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
+	"nexlin/internal/planning"
 	"nexlin/internal/redirect"
 )
 
 // moveStore has an engine move one of its registered stores.
-func (a *moveCommand) moveStore(e *engine.Engine, name string, f moveFlags, o redirect.MoveOptions) error {
+func (a *moveCommand) moveStore(e *engine.Engine, name string, f moveFlags, o planning.MoveOptions) error {
 	u, err := a.cardFor(e, name)
 	if err != nil {
 		return err
@@ -134,7 +135,7 @@ func (a *screen) showHandedOver(o *plan.Outcome) {
 
 // backStore has the engine bring a store back.
 func (a *recoverCommands) backStore(e *engine.Engine, r ledger.Redirect, preview bool,
-	o redirect.BackOptions) (doc, error) {
+	o planning.BackOptions) (doc, error) {
 	return (&storeRun{a.app}).handOver(e, preview,
 		func() (*plan.Plan, error) { return redirect.PlanHandoverBack(a.ctx, e, r, o) })
 }

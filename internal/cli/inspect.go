@@ -9,7 +9,7 @@ import (
 
 	"nexlin/internal/link"
 	"nexlin/internal/pathtext"
-	"nexlin/internal/redirect"
+	"nexlin/internal/planning"
 )
 
 // inspectCommand is `nexlin inspect`.
@@ -36,7 +36,7 @@ func (a *inspectCommand) inspectCmd() *cobra.Command {
 			}
 			p := a.progress()
 			p.Phase("inspect", 0, 0)
-			l, err := redirect.Inspect(a.ctx, e, filepath.Clean(path), p.inspected)
+			l, err := planning.Inspect(a.ctx, e, filepath.Clean(path), p.inspected)
 			p.end()
 			if err != nil {
 				return err
@@ -53,7 +53,7 @@ func (a *inspectCommand) inspectCmd() *cobra.Command {
 	}
 }
 
-func inspectDoc(l *redirect.Look) doc {
+func inspectDoc(l *planning.Look) doc {
 	chain, users := []doc{}, []doc{}
 	for _, s := range l.Chain {
 		chain = append(chain, doc{"link": s.Path, "text": s.Text})
@@ -72,7 +72,7 @@ func inspectDoc(l *redirect.Look) doc {
 	return d
 }
 
-func (a *inspectCommand) showInspect(l *redirect.Look) {
+func (a *inspectCommand) showInspect(l *planning.Look) {
 	p := l.Plan
 	a.print("%s", bold.Render(a.path(l.Path)))
 	for _, s := range l.Chain {

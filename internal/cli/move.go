@@ -18,6 +18,7 @@ import (
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
 	"nexlin/internal/plan"
+	"nexlin/internal/planning"
 	"nexlin/internal/redirect"
 	"nexlin/internal/transfer"
 )
@@ -144,7 +145,7 @@ func (f *moveFlags) wrongLead() []wrongUse {
 			"--by takes symlink, junction, setting, setting+symlink or setting+junction"},
 		{(f.form != "" || f.seen != "") && !slices.Contains(f.methods(), plan.ByJunction),
 			"--target-form and --as-seen go with --by junction"},
-		{f.form != "" && f.form != string(redirect.ByLetter) && f.form != string(redirect.ByVolume),
+		{f.form != "" && f.form != string(planning.ByLetter) && f.form != string(planning.ByVolume),
 			"--target-form takes letter or volume"},
 		{f.form != "" && f.seen != "", "--as-seen says itself how the target is named; leave out --target-form"},
 		{f.seen != "" && !f.one(), "--as-seen goes with one folder"},
@@ -205,13 +206,13 @@ func codes(in []string) ([]finding.Code, error) {
 	return out, nil
 }
 
-func (f *moveFlags) options(folder, into string, accept []finding.Code) redirect.MoveOptions {
-	return redirect.MoveOptions{
+func (f *moveFlags) options(folder, into string, accept []finding.Code) planning.MoveOptions {
+	return planning.MoveOptions{
 		Folder: folder, Into: into, As: f.as, Name: f.name, WhileInUse: f.whileInUse, WaitQuiet: f.waitQuiet,
 		Discard: f.discard, Accept: accept,
 		Digest: transfer.Digest(f.digest), InnerLinks: plan.InnerLinks(f.links), By: f.methods(),
 		StartEmpty: f.empty, Merge: f.merge,
-		Form: redirect.TargetForm(f.form), Seen: f.seen,
+		Form: planning.TargetForm(f.form), Seen: f.seen,
 	}
 }
 
@@ -324,7 +325,7 @@ func (a *app) failWith(d doc, err error) error {
 	return a.emit(d)
 }
 
-func (a *moveCommand) moveOne(e *engine.Engine, o redirect.MoveOptions, preview bool) (doc, error) {
+func (a *moveCommand) moveOne(e *engine.Engine, o planning.MoveOptions, preview bool) (doc, error) {
 	question := "move it?"
 	if o.Discard {
 		question = "move it, and delete the original once the copy is proven?"
@@ -344,7 +345,7 @@ type shownError struct{ error }
 func (e *shownError) Unwrap() error { return e.error }
 
 // tellStopped names runs that were stopped, before anything else is done; a
-// command that is about them says it by itself.
+// Command that is about them says it by itself.
 func (a *app) tellStopped(e *engine.Engine) {
 	if a.quiet || a.json || slices.Contains([]string{"resume", "undo", "history"}, a.command) {
 		return

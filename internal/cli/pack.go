@@ -13,6 +13,7 @@ import (
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
 	"nexlin/internal/plan"
+	"nexlin/internal/planning"
 	"nexlin/internal/redirect"
 )
 
@@ -207,7 +208,7 @@ func (a *explainer) explainArchive(err error) (fault, bool) {
 
 // packFirst makes the whole copy that a person wants before a move begins. A move
 // that is refused packs nothing.
-func (a *moveCommand) packFirst(e *engine.Engine, o redirect.MoveOptions, file string, preview bool) error {
+func (a *moveCommand) packFirst(e *engine.Engine, o planning.MoveOptions, file string, preview bool) error {
 	if file == "" {
 		return nil
 	}

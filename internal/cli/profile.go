@@ -9,6 +9,7 @@ import (
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
 	"nexlin/internal/plan"
+	"nexlin/internal/planning"
 	"nexlin/internal/redirect"
 )
 
@@ -16,8 +17,8 @@ import (
 func (a *app) account() string { return filepath.Base(a.home) }
 
 // moveCard moves what a card describes.
-func (a *moveCommand) moveCard(e *engine.Engine, name string, f moveFlags, o redirect.MoveOptions) error {
-	if c, err := redirect.FindCard(e, name); err == nil && c.Handover != nil {
+func (a *moveCommand) moveCard(e *engine.Engine, name string, f moveFlags, o planning.MoveOptions) error {
+	if c, err := planning.FindCard(e, name); err == nil && c.Handover != nil {
 		return a.moveStore(e, name, f, o)
 	}
 	if f.store != "" {
@@ -38,15 +39,15 @@ func (a *moveCommand) moveCard(e *engine.Engine, name string, f moveFlags, o red
 }
 
 // moveProfile moves profile folders as one.
-func (a *moveCommand) moveProfile(e *engine.Engine, f moveFlags, o redirect.MoveOptions) error {
+func (a *moveCommand) moveProfile(e *engine.Engine, f moveFlags, o planning.MoveOptions) error {
 	for _, k := range f.profile {
-		if !slices.Contains(redirect.ProfileKinds(), k) {
-			return &usageError{"--profile takes " + strings.Join(redirect.ProfileKinds(), ", ") + ", not " +
+		if !slices.Contains(planning.ProfileKinds(), k) {
+			return &usageError{"--profile takes " + strings.Join(planning.ProfileKinds(), ", ") + ", not " +
 				pathtext.Quote(k)}
 		}
 	}
 	if len(o.By) == 0 {
-		o.By = redirect.ProfileMethods()
+		o.By = planning.ProfileMethods()
 	}
 	return (&severalRun{a.app}).togetherRun(e, f.preview, "move them?",
 		func(progress func(entries, bytes int64)) (*plan.Group, error) {
@@ -56,7 +57,7 @@ func (a *moveCommand) moveProfile(e *engine.Engine, f moveFlags, o redirect.Move
 }
 
 // futureOnly changes where new things go.
-func (a *moveCommand) futureOnly(e *engine.Engine, args []string, f moveFlags, o redirect.MoveOptions) error {
+func (a *moveCommand) futureOnly(e *engine.Engine, args []string, f moveFlags, o planning.MoveOptions) error {
 	if len(o.By) > 0 && !slices.Equal(o.By, []string{plan.BySetting}) {
 		return &usageError{"--future-only changes a setting: --by setting"}
 	}
@@ -69,7 +70,7 @@ func (a *moveCommand) futureOnly(e *engine.Engine, args []string, f moveFlags, o
 		folders = append(folders, places.Absolute(arg, cwd))
 	}
 	if len(f.profile) > 0 {
-		if folders, err = redirect.ProfileFolders(a.home, f.profile); err != nil {
+		if folders, err = planning.ProfileFolders(a.home, f.profile); err != nil {
 			return err
 		}
 		if len(folders) == 0 {

@@ -12,6 +12,7 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
+	"nexlin/internal/planning"
 	"nexlin/internal/redirect"
 	"nexlin/internal/restart"
 )
@@ -39,7 +40,7 @@ type recoverCommands struct{ *app }
 func (a *recoverCommands) bringBackCmd() *cobra.Command {
 	var preview bool
 	var accept []string
-	var o redirect.BackOptions
+	var o planning.BackOptions
 	c := &cobra.Command{
 		Use:   "bring-back NAME…",
 		Short: "bring the data back: a real folder stands where the link was",

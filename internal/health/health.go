@@ -24,6 +24,7 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
+	"nexlin/internal/planning"
 	"nexlin/internal/redirect"
 )
 
@@ -128,7 +129,7 @@ func Check(ctx context.Context, e *engine.Engine, r ledger.Redirect) (*Report, e
 func (out *Report) closer(ctx context.Context, e *engine.Engine) error {
 	r := out.Redirect
 	if r.State != ledger.Ended {
-		fs, err := redirect.CheckSettings(e, r)
+		fs, err := planning.CheckSettings(e, r)
 		if err != nil {
 			return err
 		}
@@ -210,7 +211,7 @@ func (r *Report) link(e *engine.Engine) error {
 		}
 		return err
 	}
-	fs, err := redirect.LookAtLink(r.Redirect)
+	fs, err := planning.LookAtLink(r.Redirect)
 	r.add(fs...)
 	return err
 }
@@ -298,7 +299,7 @@ func (r *Report) onlyCopy(e *engine.Engine) error {
 func (r *Report) lost(e *engine.Engine) error {
 	f := r.find(finding.TargetMissing, r.Redirect.Target,
 		"%s is here, but the target %s is not", r.Redirect.Drive.Label, r.Redirect.Target)
-	switch at, err := redirect.RenamedTarget(e, r.Redirect); {
+	switch at, err := planning.RenamedTarget(e, r.Redirect); {
 	case err != nil:
 		return err
 	case at != "":
@@ -352,7 +353,7 @@ func (r *Report) note() {
 	if plan.Owned(r.Redirect) {
 		return // the engine keeps its own records
 	}
-	if err := redirect.LookForNote(r.Redirect); err != nil {
+	if err := planning.LookForNote(r.Redirect); err != nil {
 		r.add(r.find(finding.NoteMissing, r.Redirect.Target, "the target note of %s can't be read: %v",
 			r.Redirect.Name, plain(err)))
 	}

@@ -22,6 +22,7 @@ import (
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
 	"nexlin/internal/plan"
+	"nexlin/internal/planning"
 	"nexlin/internal/preflight"
 	"nexlin/internal/setting"
 	"nexlin/internal/transfer"
@@ -29,7 +30,7 @@ import (
 
 // PlanBringBack inspects a bring-back: the target is copied, as it is now,
 // to where the link stands. Like [PlanMove] it returns all findings.
-func PlanBringBack(ctx context.Context, e *engine.Engine, r ledger.Redirect, o BackOptions) (*plan.Plan, error) {
+func PlanBringBack(ctx context.Context, e *engine.Engine, r ledger.Redirect, o planning.BackOptions) (*plan.Plan, error) {
 	now := time.Now()
 	p := &plan.Plan{
 		Run: ledger.NewRunID(now), Kind: plan.KindBringBack, Made: now, WhileInUse: o.WhileInUse, Stops: o.Stops,
@@ -41,7 +42,7 @@ func PlanBringBack(ctx context.Context, e *engine.Engine, r ledger.Redirect, o B
 	p.Held = naming.Held(filepath.Base(r.Target), p.Run)
 	if row, err := e.Ledger.Run(r.Run); err == nil {
 		if made, err := plan.Of(row); err == nil {
-			linkTextsAfter(p, made)
+			addNotComingBack(p, made)
 		}
 	}
 	if r.State == ledger.Ended {
@@ -51,10 +52,10 @@ func PlanBringBack(ctx context.Context, e *engine.Engine, r ledger.Redirect, o B
 		p.Add(f)
 		return p, nil
 	}
-	if err := checkPresent(e, p, r.Drive, r.Target); err != nil {
+	if err := planning.CheckPresent(e, p, r.Drive, r.Target); err != nil {
 		return nil, err
 	}
-	if err := checkLinkDrive(e, p, &r); err != nil {
+	if err := planning.CheckLinkDrive(e, p, &r); err != nil {
 		return nil, err
 	}
 	if p.Blocked() != nil {
@@ -63,28 +64,28 @@ func PlanBringBack(ctx context.Context, e *engine.Engine, r ledger.Redirect, o B
 	if err := checkOldPlace(e, p); err != nil {
 		return nil, err
 	}
-	if err := checkFolder(ctx, e, p, o.Progress); err != nil {
+	if err := planning.CheckFolder(ctx, e, p, o.Progress); err != nil {
 		return nil, err
 	}
 	if p.IntoNow.Mount != "" {
-		if err := planLending(ctx, e, p, o.UseHeld); err != nil {
+		if err := planning.PlanLending(ctx, e, p, o.UseHeld); err != nil {
 			return nil, err
 		}
 	}
-	if err := checkLinkPlace(e, p); err != nil {
+	if err := planning.CheckLinkPlace(e, p); err != nil {
 		return nil, err
 	}
 	if p.IntoNow.Mount != "" && !p.Exchange && !p.Unlinked() {
 		p.Gap = true
 		p.AddGap()
 	}
-	if err := planSettingsOf(e, p, r, true); err != nil {
+	if err := planning.PlanSettingsOf(e, p, r, true); err != nil {
 		return nil, err
 	}
 	p.AcceptFound(o.Accept)
 	p.AllowAccepted()
 	p.Accepted = o.Accept
-	return p, checkUnfinished(e, p)
+	return p, planning.CheckUnfinished(e, p)
 }
 
 // checkIfLost tells, beside where the data is, what is left if the drive never
@@ -111,10 +112,10 @@ func checkIfLost(e *engine.Engine, p *plan.Plan) error {
 	return nil
 }
 
-// linkTextsAfter takes over what the run that made the redirect decided: the digest
+// addNotComingBack takes over what the run that made the redirect decided: the digest
 // that was chosen for the folder stays with it, and what its drive did not
 // keep is told.
-func linkTextsAfter(p *plan.Plan, made *plan.Plan) {
+func addNotComingBack(p *plan.Plan, made *plan.Plan) {
 	p.Digest = cmp.Or(made.Digest, p.Digest)
 	var less []string
 	for what, lost := range map[string]bool{
@@ -168,7 +169,7 @@ func checkOldPlace(e *engine.Engine, p *plan.Plan) error {
 	} else if err != nil && !gone {
 		return err
 	}
-	return checkAbilities(e, p, parent)
+	return planning.CheckAbilities(e, p, parent)
 }
 
 // A DetachPlan is what a detach is about.
@@ -211,7 +212,7 @@ func PlanDetach(e *engine.Engine, r ledger.Redirect) (*DetachPlan, error) {
 		return nil, err
 	}
 	var p plan.Plan
-	if err := planSettingsOf(e, &p, r, true); err != nil {
+	if err := planning.PlanSettingsOf(e, &p, r, true); err != nil {
 		return nil, err
 	}
 	d.Settings, d.Findings = p.Settings, append(d.Findings, p.Findings...)

@@ -17,18 +17,19 @@ import (
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
 	"nexlin/internal/plan"
+	"nexlin/internal/planning"
 	"nexlin/internal/run"
 	"nexlin/internal/setting"
 )
 
 // PlanCard inspects a move of all folders of a card, as one. Like
 // [PlanMove] it returns all findings in the plan.
-func PlanCard(ctx context.Context, e *engine.Engine, u *CardUse, o MoveOptions) (*plan.Group, error) {
+func PlanCard(ctx context.Context, e *engine.Engine, u *planning.CardUse, o planning.MoveOptions) (*plan.Group, error) {
 	var plans []*plan.Plan
 	var more []finding.Finding
 	by := o.By
 	if len(by) == 0 {
-		by = cardMethods(&u.Card)
+		by = planning.CardMethods(&u.Card)
 	}
 	for _, f := range u.Card.Folders {
 		on := f.On(runtime.GOOS)
@@ -64,7 +65,7 @@ func PlanCard(ctx context.Context, e *engine.Engine, u *CardUse, o MoveOptions) 
 			u.Card.Name))
 	}
 	t := plan.NewGroup(plan.KindMoveTogether, "card:"+u.Card.Name, plans)
-	u.addTo(t)
+	u.AddTo(t)
 	t.Findings = append(t.Findings, more...)
 	if len(u.Card.Before) == 0 {
 		// With a step that stops it, it is looked at after that step.
@@ -78,18 +79,18 @@ func PlanCard(ctx context.Context, e *engine.Engine, u *CardUse, o MoveOptions) 
 }
 
 // testKept is what the program says that a folder of a card holds.
-func testKept(ctx context.Context, e *engine.Engine, u *CardUse, w *card.Whole) (is string, err error) {
+func testKept(ctx context.Context, e *engine.Engine, u *planning.CardUse, w *card.Whole) (is string, err error) {
 	f := run.Fact{Name: "what is kept"}
 	if w.Command != nil {
 		f.Args, f.Within = w.Command.Args(u.Vars), w.Command.Limit()
 	} else {
-		f.Place = u.place(w.Setting)
+		f.Place = u.Place(w.Setting)
 	}
 	return e.Commands().Value(ctx, u.For, f)
 }
 
 // isWhole looks whether a folder of a card holds everything.
-func isWhole(ctx context.Context, e *engine.Engine, u *CardUse, f *card.Folder, path string) ([]finding.Finding, error) {
+func isWhole(ctx context.Context, e *engine.Engine, u *planning.CardUse, f *card.Folder, path string) ([]finding.Finding, error) {
 	if f.Whole == nil {
 		return nil, nil
 	}
@@ -115,7 +116,7 @@ type CardCheck struct {
 // A cardTest collects what `card test` sees.
 type cardTest struct {
 	*engine.Engine
-	u   *CardUse
+	u   *planning.CardUse
 	out []CardCheck
 }
 
@@ -125,7 +126,7 @@ func (c *cardTest) add(good bool, what, format string, args ...any) {
 
 // TestCard tries a card's checks for an account and changes nothing: what it
 // would stop and start is named, not done.
-func TestCard(ctx context.Context, e *engine.Engine, u *CardUse) ([]CardCheck, error) {
+func TestCard(ctx context.Context, e *engine.Engine, u *planning.CardUse) ([]CardCheck, error) {
 	c := &cardTest{Engine: e, u: u}
 	for _, f := range u.Card.Folders {
 		if err := c.folder(ctx, &f); err != nil {
@@ -135,12 +136,12 @@ func TestCard(ctx context.Context, e *engine.Engine, u *CardUse) ([]CardCheck, e
 	if err := c.rest(ctx); err != nil {
 		return nil, err
 	}
-	for _, f := range u.facts() {
+	for _, f := range u.Facts() {
 		v, err := e.Commands().Value(ctx, u.For, f)
-		c.add(err == nil, "fact", "%s: %s", f.Name, cmpOr(v, err))
+		c.add(err == nil, "fact", "%s: %s", f.Name, planning.CmpOr(v, err))
 	}
-	c.steps("before", u.steps(u.Card.Before))
-	c.steps("after", u.steps(u.Card.After))
+	c.steps("before", u.Steps(u.Card.Before))
+	c.steps("after", u.Steps(u.Card.After))
 	return c.out, nil
 }
 
@@ -207,7 +208,7 @@ func (c *cardTest) steps(when string, steps []run.Step) {
 			continue
 		}
 		err := testPresence(c.Engine, s.Args[0])
-		c.add(err == nil, when, "would run %s%s", strings.Join(s.Args, " "), cmpOr("", err))
+		c.add(err == nil, when, "would run %s%s", strings.Join(s.Args, " "), planning.CmpOr("", err))
 	}
 }
 
@@ -232,7 +233,7 @@ func testPresence(e *engine.Engine, name string) error {
 func testPlace(e *engine.Engine, s setting.Place, path string) (bool, string) {
 	where := pathtext.Show(s.File) + " at " + s.At
 	p := &plan.Plan{Link: path, Target: "/"}
-	if err := planSettings(e, p, []setting.Place{s}, path); err != nil {
+	if err := planning.PlanSettings(e, p, []setting.Place{s}, path); err != nil {
 		return false, where + ": " + err.Error()
 	}
 	if len(p.Settings) > 0 {
@@ -252,9 +253,9 @@ func RedirectsOf(e *engine.Engine, name string) ([]ledger.Redirect, error) {
 
 // PlanBackTogether plans to bring back redirects as one, with what the card
 // that made them says, if it is still known.
-func PlanBackTogether(ctx context.Context, e *engine.Engine, name string, rs []ledger.Redirect, o BackOptions) (*plan.Group,
+func PlanBackTogether(ctx context.Context, e *engine.Engine, name string, rs []ledger.Redirect, o planning.BackOptions) (*plan.Group,
 	error) {
-	c, err := FindCard(e, name)
+	c, err := planning.FindCard(e, name)
 	var unknown *card.NotFoundError
 	known := !errors.As(err, &unknown) && len(rs) > 0
 	if err != nil && known {
@@ -273,11 +274,11 @@ func PlanBackTogether(ctx context.Context, e *engine.Engine, name string, rs []l
 	if !known {
 		return t, nil
 	}
-	u, err := CardFor(e, c, e.HomeOf(rs[0].Link))
+	u, err := planning.CardFor(e, c, e.HomeOf(rs[0].Link))
 	if err != nil {
 		return nil, err
 	}
-	u.addTo(t)
+	u.AddTo(t)
 	if len(c.Before) == 0 {
 		fs, err := e.Commands().AtRest(ctx, u.For, t.InUse)
 		if err != nil {
@@ -307,7 +308,7 @@ func Growth(e *engine.Engine, r ledger.Redirect) (float64, error) {
 // PlanProfile inspects a move of profile folders of one home, as one: those
 // of the kinds, or all. A folder that has no setting is told with what to do
 // instead.
-func PlanProfile(ctx context.Context, e *engine.Engine, home string, kinds []string, o MoveOptions) (*plan.Group, error) {
+func PlanProfile(ctx context.Context, e *engine.Engine, home string, kinds []string, o planning.MoveOptions) (*plan.Group, error) {
 	home = places.Resolved(home)
 	profiles, err := setting.Profiles(home)
 	if err != nil {
@@ -315,13 +316,13 @@ func PlanProfile(ctx context.Context, e *engine.Engine, home string, kinds []str
 	}
 	var plans []*plan.Plan
 	var more []finding.Finding
-	all := slices.Contains(kinds, EveryProfile)
+	all := slices.Contains(kinds, planning.EveryProfile)
 	for _, p := range profiles {
 		if !all && !slices.Contains(kinds, p.Kind) {
 			continue
 		}
 		if all { // one that was asked for by name is not passed over
-			passed, err := passedOver(p.Path, home)
+			passed, err := planning.PassedOver(p.Path, home)
 			if err != nil {
 				return nil, err
 			}

@@ -13,6 +13,7 @@ import (
 	"nexlin/internal/late"
 	"nexlin/internal/ledger"
 	"nexlin/internal/plan"
+	"nexlin/internal/planning"
 )
 
 // A DiscardPlan says of every held original of a redirect whether it may go.
@@ -104,7 +105,7 @@ func isLiveAway(e *engine.Engine, d *DiscardPlan) (bool, error) {
 		return false, nil
 	}
 	p := plan.Plan{Name: r.Name}
-	err := checkPresent(e, &p, r.Drive, r.Target)
+	err := planning.CheckPresent(e, &p, r.Drive, r.Target)
 	d.Findings = append(d.Findings, p.Findings...)
 	return len(p.Findings) > 0, err
 }
@@ -114,7 +115,7 @@ func judgeHeld(ctx context.Context, e *engine.Engine, d *DiscardPlan, h ledger.H
 	d.Verdicts = append(d.Verdicts, v)
 	about := finding.Subject{Name: d.Redirect.Name, Drive: h.Drive.Label}
 	p := plan.Plan{Name: d.Redirect.Name}
-	if err := checkPresent(e, &p, h.Drive, h.Path); err != nil || len(p.Findings) > 0 {
+	if err := planning.CheckPresent(e, &p, h.Drive, h.Path); err != nil || len(p.Findings) > 0 {
 		d.Findings = append(d.Findings, p.Findings...)
 		return err
 	}

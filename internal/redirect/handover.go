@@ -23,6 +23,7 @@ import (
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
 	"nexlin/internal/plan"
+	"nexlin/internal/planning"
 	"nexlin/internal/preflight"
 	"nexlin/internal/run"
 	"nexlin/internal/swap"
@@ -42,9 +43,9 @@ func (e *LockedError) Error() string {
 }
 
 // Stores asks an engine what it has registered.
-func Stores(ctx context.Context, e *engine.Engine, u *CardUse) ([]plan.Store, error) {
+func Stores(ctx context.Context, e *engine.Engine, u *planning.CardUse) ([]plan.Store, error) {
 	h := u.Card.Handover
-	return listStores(ctx, e, u.For, u.command(&h.List), h.Stay)
+	return listStores(ctx, e, u.For, u.Command(&h.List), h.Stay)
 }
 
 func listStores(ctx context.Context, e *engine.Engine, who run.Actor, list run.Step, stay []string) ([]plan.Store, error) {
@@ -65,7 +66,7 @@ func listStores(ctx context.Context, e *engine.Engine, who run.Actor, list run.S
 
 // PlanHandover inspects the move of one registered store into a directory.
 // Like [PlanMove] it returns all findings in the plan.
-func PlanHandover(ctx context.Context, e *engine.Engine, u *CardUse, store string, o MoveOptions) (*plan.Plan, error) {
+func PlanHandover(ctx context.Context, e *engine.Engine, u *planning.CardUse, store string, o planning.MoveOptions) (*plan.Plan, error) {
 	p, s, err := planHandover(ctx, e, u, store, o)
 	if err != nil || s == nil {
 		return p, err
@@ -92,7 +93,7 @@ func PlanHandover(ctx context.Context, e *engine.Engine, u *CardUse, store strin
 }
 
 // PlanHandoverBack inspects the way back of a store to where it was.
-func PlanHandoverBack(ctx context.Context, e *engine.Engine, r ledger.Redirect, o BackOptions) (*plan.Plan, error) {
+func PlanHandoverBack(ctx context.Context, e *engine.Engine, r ledger.Redirect, o planning.BackOptions) (*plan.Plan, error) {
 	made, err := plan.OfRun(e.Ledger, r.Run)
 	if err != nil {
 		return nil, err
@@ -100,15 +101,15 @@ func PlanHandoverBack(ctx context.Context, e *engine.Engine, r ledger.Redirect, 
 	if made.Store == nil {
 		return nil, fmt.Errorf("redirect %s has no record of its store", r.Name)
 	}
-	c, err := FindCard(e, r.Card)
+	c, err := planning.FindCard(e, r.Card)
 	if err != nil {
 		return nil, err
 	}
-	u, err := CardFor(e, c, made.Store.For.Home)
+	u, err := planning.CardFor(e, c, made.Store.For.Home)
 	if err != nil {
 		return nil, err
 	}
-	mo := MoveOptions{Name: r.Name, Accept: o.Accept, Progress: o.Progress}
+	mo := planning.MoveOptions{Name: r.Name, Accept: o.Accept, Progress: o.Progress}
 	p, s, err := planHandover(ctx, e, u, made.Store.Store, mo)
 	if err != nil || s == nil {
 		return p, err
@@ -125,7 +126,7 @@ func PlanHandoverBack(ctx context.Context, e *engine.Engine, r ledger.Redirect, 
 }
 
 // planHandover begins the plan and looks the store up; nil if it can't be moved.
-func planHandover(ctx context.Context, e *engine.Engine, u *CardUse, store string, o MoveOptions) (*plan.Plan, *plan.Store,
+func planHandover(ctx context.Context, e *engine.Engine, u *planning.CardUse, store string, o planning.MoveOptions) (*plan.Plan, *plan.Store,
 	error) {
 	now := time.Now()
 	h := u.Card.Handover
@@ -133,15 +134,15 @@ func planHandover(ctx context.Context, e *engine.Engine, u *CardUse, store strin
 	for k, v := range u.Vars {
 		vars[k] = v
 	}
-	with := CardUse{u.Card, vars, u.For}
+	with := planning.CardUse{Card: u.Card, Vars: vars, For: u.For}
 	sp := &plan.StorePlan{
-		Store: store, For: u.For, List: with.command(&h.List), CarryOut: with.command(&h.CarryOut),
-		SignOff: with.command(&h.SignOff), CarryIn: with.command(&h.CarryIn),
-		Resting: h.Resting, Locked: h.Locked, Before: with.steps(u.Card.Before), After: with.steps(u.Card.After),
-		Facts: with.facts(),
+		Store: store, For: u.For, List: with.Command(&h.List), CarryOut: with.Command(&h.CarryOut),
+		SignOff: with.Command(&h.SignOff), CarryIn: with.Command(&h.CarryIn),
+		Resting: h.Resting, Locked: h.Locked, Before: with.Steps(u.Card.Before), After: with.Steps(u.Card.After),
+		Facts: with.Facts(),
 	}
 	if h.Verify != nil {
-		v := with.command(h.Verify)
+		v := with.Command(h.Verify)
 		sp.Verify = &v
 	}
 	p := &plan.Plan{
@@ -190,7 +191,7 @@ func planHandover(ctx context.Context, e *engine.Engine, u *CardUse, store strin
 }
 
 // planPlaces looks at both drives: the archive and the store need room.
-func planPlaces(ctx context.Context, e *engine.Engine, p *plan.Plan, o MoveOptions) error {
+func planPlaces(ctx context.Context, e *engine.Engine, p *plan.Plan, o planning.MoveOptions) error {
 	st, err := handle.Lstat(p.From)
 	if err != nil {
 		p.Add(finding.New(finding.SourceMissing, p.From, "the engine says that the store lies at %s: %v", p.From,
@@ -204,7 +205,7 @@ func planPlaces(ctx context.Context, e *engine.Engine, p *plan.Plan, o MoveOptio
 	p.FromDrive = places.Ref(&p.FromNow)
 	p.HeldIn = p.Into
 	p.Held = string(naming.Held(p.Final, p.Run) + ".archive")
-	if err := checkTarget(e, p); err != nil {
+	if err := planning.CheckTarget(e, p); err != nil {
 		return err
 	}
 	root, err := handle.OpenReal(p.From)
@@ -212,7 +213,7 @@ func planPlaces(ctx context.Context, e *engine.Engine, p *plan.Plan, o MoveOptio
 		return err
 	}
 	defer root.Release()
-	if err := checkOwners(p, root); err != nil {
+	if err := planning.CheckOwners(p, root); err != nil {
 		return err
 	}
 	p.Facts, err = preflight.Measure(ctx, root, inventory.Options{Block: max(p.IntoNow.Block, 1),
@@ -222,8 +223,8 @@ func planPlaces(ctx context.Context, e *engine.Engine, p *plan.Plan, o MoveOptio
 	}
 	p.Files, p.Bytes, p.Allocated, p.Entries = p.Facts.Files, p.Facts.Bytes, p.Facts.Allocated, p.Facts.Entries()
 	p.FreesLater = 0 // the engine deletes the store itself
-	checkPlaces(e, p)
-	checkSpace(e, p)
+	planning.CheckPlaces(e, p)
+	planning.CheckSpace(e, p)
 	// The archive lies beside the store until it is discarded.
 	p.Need += p.Bytes
 	if short := p.Need + p.IntoNow.Reserve() - p.IntoNow.Free; p.IntoNow.Mount != "" && short > 0 &&
@@ -233,7 +234,7 @@ func planPlaces(ctx context.Context, e *engine.Engine, p *plan.Plan, o MoveOptio
 			pathtext.Size(short)).OnDrive(p.IntoNow.Name()))
 	}
 	p.AcceptFound(o.Accept)
-	return checkUnfinished(e, p)
+	return planning.CheckUnfinished(e, p)
 }
 
 // A handingOver moves a store by the engine that owns it.

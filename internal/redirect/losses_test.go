@@ -58,10 +58,10 @@ func TestConsentsBecomeAllowances(t *testing.T) {
 
 func TestWhatDoesNotComeBackIsTold(t *testing.T) {
 	p := &plan.Plan{Digest: transfer.SHA256}
-	linkTextsAfter(p, &plan.Plan{Digest: transfer.BLAKE3})
+	addNotComingBack(p, &plan.Plan{Digest: transfer.BLAKE3})
 	require.Equal(t, transfer.BLAKE3, p.Digest)
 	require.Empty(t, p.Findings)
-	linkTextsAfter(p, &plan.Plan{IntoDrive: ledger.DriveRef{Label: "DUNE"},
+	addNotComingBack(p, &plan.Plan{IntoDrive: ledger.DriveRef{Label: "DUNE"},
 		Allow: transfer.Allow{Modes: true, TimeStep: time.Second}})
 	require.Len(t, p.Findings, 1)
 	require.Equal(t, "DUNE does not keep exact times, permissions: the folder comes back as the drive shows it",

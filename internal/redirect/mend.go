@@ -17,6 +17,7 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/places"
 	"nexlin/internal/plan"
+	"nexlin/internal/planning"
 	"nexlin/internal/swap"
 )
 
@@ -34,7 +35,7 @@ type MendOptions struct {
 
 // PlanMend finds out what is to be put right about a redirect: a link that is
 // missing or astray, a drive at another place, a real folder in the link's
-// place, a tag or note that is gone. The plan is nil if nothing is. What it
+// Place, a tag or note that is gone. The plan is nil if nothing is. What it
 // can't mend is a blocker. It changes nothing.
 func PlanMend(ctx context.Context, e *engine.Engine, r ledger.Redirect, o MendOptions) (*plan.Plan, error) {
 	now := time.Now()
@@ -46,7 +47,7 @@ func PlanMend(ctx context.Context, e *engine.Engine, r ledger.Redirect, o MendOp
 		WaitQuiet:  o.WaitQuiet,
 		InnerLinks: plan.RewriteFor(r), Methods: r.Methods,
 	}
-	if err := checkUnfinished(e, p); err != nil {
+	if err := planning.CheckUnfinished(e, p); err != nil {
 		return nil, err
 	}
 	if r.State == ledger.Ended || plan.Owned(r) {
@@ -61,7 +62,7 @@ func PlanMend(ctx context.Context, e *engine.Engine, r ledger.Redirect, o MendOp
 		return mendAway(e, p, &w, detached)
 	}
 	if !detached {
-		if err := checkLinkDrive(e, p, &r); err != nil || p.Blocked() != nil {
+		if err := planning.CheckLinkDrive(e, p, &r); err != nil || p.Blocked() != nil {
 			return p, err
 		}
 		p.Mend.After.State = ledger.Linked
@@ -81,7 +82,7 @@ func PlanMend(ctx context.Context, e *engine.Engine, r ledger.Redirect, o MendOp
 			return p, err
 		}
 	}
-	p.Mend.Note = staleNote(p.Mend.After) && isNoteKnown(e, r)
+	p.Mend.Note = planning.StaleNote(p.Mend.After) && isNoteKnown(e, r)
 	if split {
 		if err := planMerge(ctx, e, p, o.Progress); err != nil {
 			return nil, err
@@ -105,7 +106,7 @@ func mendAway(e *engine.Engine, p *plan.Plan, w *places.Whereabouts, detached bo
 // mendLinkOf plans how programs are led to the target again. It reports whether a real
 // folder stands in the link's place.
 func mendLinkOf(e *engine.Engine, p *plan.Plan, r ledger.Redirect) (split bool, err error) {
-	if err := planSettingsOf(e, p, r, false); err != nil {
+	if err := planning.PlanSettingsOf(e, p, r, false); err != nil {
 		return false, err
 	}
 	split, err = mendLink(e, p)
@@ -139,9 +140,9 @@ func mendPlace(e *engine.Engine, p *plan.Plan, w places.Whereabouts, seen string
 	after := &p.Mend.After
 	after.Target, after.Drive.Mount = w.Path(p.Before.Drive, p.Before.Target), w.Drive.Mount
 	p.IntoNow, p.IntoDrive, p.IntoFuse = w.Drive, after.Drive, w.Drive.Fuse
-	if after.Text = textFor(p.Before, after.Target); seen != "" {
+	if after.Text = planning.TextFor(p.Before, after.Target); seen != "" {
 		p.Target = after.Target
-		chooseText(e, p, "", seen)
+		planning.ChooseText(e, p, "", seen)
 		after.Text = p.LinkText
 	}
 	p.Target, p.LinkText = after.Target, after.LinkText()
@@ -203,7 +204,7 @@ func mendTarget(e *engine.Engine, p *plan.Plan) error {
 		return err
 	}
 	defer d.Release()
-	return checkOwners(p, d)
+	return planning.CheckOwners(p, d)
 }
 
 // mendLink looks at what stands at the link path and whether this account may
@@ -242,10 +243,10 @@ func mendLink(e *engine.Engine, p *plan.Plan) (split bool, err error) {
 		p.OldText, p.Mend.Link = text, true
 	}
 	p.HeldIn = filepath.Dir(p.Link)
-	if err := checkOwners(p, parent); err != nil {
+	if err := planning.CheckOwners(p, parent); err != nil {
 		return false, err
 	}
-	return false, checkLinkPlace(e, p)
+	return false, planning.CheckLinkPlace(e, p)
 }
 
 // A mending puts small things right.

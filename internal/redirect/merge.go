@@ -13,6 +13,7 @@ import (
 	"nexlin/internal/late"
 	"nexlin/internal/naming"
 	"nexlin/internal/plan"
+	"nexlin/internal/planning"
 	"nexlin/internal/transfer"
 )
 
@@ -63,19 +64,19 @@ func planMerge(ctx context.Context, e *engine.Engine, p *plan.Plan, progress fun
 		p.Add(finding.New(finding.TargetNoWrite, p.Into, "this account may not write in %s", p.Into).Named(p.Name))
 		return nil
 	}
-	if err := checkAbilities(e, p, dir); err != nil {
+	if err := planning.CheckAbilities(e, p, dir); err != nil {
 		return err
 	}
-	if err := checkFolder(ctx, e, p, progress); err != nil {
+	if err := planning.CheckFolder(ctx, e, p, progress); err != nil {
 		return err
 	}
 	p.Account, p.UID = p.Before.Account, p.Before.UID
-	checkPlaces(e, p)
-	checkSpace(e, p)
-	if err := checkLinkPlace(e, p); err != nil {
+	planning.CheckPlaces(e, p)
+	planning.CheckSpace(e, p)
+	if err := planning.CheckLinkPlace(e, p); err != nil {
 		return err
 	}
-	foreseeGap(e, p)
+	planning.ForeseeGap(e, p)
 	p.AcceptFound(p.Accepted)
 	p.AllowAccepted()
 	return nil

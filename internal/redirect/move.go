@@ -14,6 +14,7 @@ import (
 	"nexlin/internal/naming"
 	"nexlin/internal/places"
 	"nexlin/internal/plan"
+	"nexlin/internal/planning"
 	"nexlin/internal/preflight"
 	"nexlin/internal/transfer"
 )
@@ -21,7 +22,7 @@ import (
 // PlanMove inspects a move and changes nothing but a trial directory that
 // it takes away again. All findings are in the plan, blockers too; errors
 // are for what could not be looked at.
-func PlanMove(ctx context.Context, e *engine.Engine, o MoveOptions) (*plan.Plan, error) {
+func PlanMove(ctx context.Context, e *engine.Engine, o planning.MoveOptions) (*plan.Plan, error) {
 	now := time.Now()
 	p := &plan.Plan{
 		Run: ledger.NewRunID(now), Kind: plan.KindMove, Made: now, WhileInUse: o.WhileInUse, Stops: o.Stops,
@@ -53,23 +54,23 @@ func PlanMove(ctx context.Context, e *engine.Engine, o MoveOptions) (*plan.Plan,
 	p.Target = p.Copy()
 	p.HeldIn = filepath.Dir(p.From)
 	p.Held = naming.Held(filepath.Base(p.From), p.Run)
-	if err := chooseName(e, p, o.Name, base); err != nil {
+	if err := planning.ChooseName(e, p, o.Name, base); err != nil {
 		return nil, err
 	}
 	if (&plan.RefusedError{Findings: p.Findings}).OnlyAway() {
 		return p, nil // nothing else can be looked at
 	}
 	// The target first: its block size decides what the folder takes there.
-	if err := checkTarget(e, p); err != nil {
+	if err := planning.CheckTarget(e, p); err != nil {
 		return nil, err
 	}
 	if p.Blocked() == nil || p.IntoNow.Mount != "" {
-		if err := checkFolder(ctx, e, p, o.Progress); err != nil {
+		if err := planning.CheckFolder(ctx, e, p, o.Progress); err != nil {
 			return nil, err
 		}
 	}
-	checkPlaces(e, p)
-	checkSpace(e, p)
+	planning.CheckPlaces(e, p)
+	planning.CheckSpace(e, p)
 	if err := moveLeads(e, p, o); err != nil {
 		return nil, err
 	}
@@ -90,11 +91,11 @@ func PlanMove(ctx context.Context, e *engine.Engine, o MoveOptions) (*plan.Plan,
 
 // moveLeads looks at how programs will be led to the target, and what could keep
 // them from it.
-func moveLeads(e *engine.Engine, p *plan.Plan, o MoveOptions) error {
-	if err := checkLinkPlace(e, p); err != nil {
+func moveLeads(e *engine.Engine, p *plan.Plan, o planning.MoveOptions) error {
+	if err := planning.CheckLinkPlace(e, p); err != nil {
 		return err
 	}
-	if err := checkUnfinished(e, p); err != nil {
+	if err := planning.CheckUnfinished(e, p); err != nil {
 		return err
 	}
 	if p.IntoNow.Mount != "" && !plan.ForOthersBy(p.Methods) {
@@ -102,13 +103,13 @@ func moveLeads(e *engine.Engine, p *plan.Plan, o MoveOptions) error {
 			return err
 		}
 	}
-	if err := chooseMethods(e, p, o); err != nil {
+	if err := planning.ChooseMethods(e, p, o); err != nil {
 		return err
 	}
-	chooseText(e, p, o.Form, o.Seen)
-	foreseeGap(e, p)
-	knownToCards(e, p)
-	if err := checkSandboxes(e, p); err != nil {
+	planning.ChooseText(e, p, o.Form, o.Seen)
+	planning.ForeseeGap(e, p)
+	planning.KnownToCards(e, p)
+	if err := planning.CheckSandboxes(e, p); err != nil {
 		return err
 	}
 	if p.FromIno == 0 || p.IntoNow.Mount == "" {
@@ -178,6 +179,6 @@ func planMoveOn(e *engine.Engine, p *plan.Plan, r *ledger.Redirect) error {
 			Instead("`nexlin move card:" + r.Card + " --store NAME --into DIR`"))
 	}
 	p.From, p.OldText = r.Target, r.LinkText()
-	return handle.InOrder(func() error { return checkPresent(e, p, r.Drive, r.Target) },
-		func() error { return checkLinkInPlace(e, p, *r) })
+	return handle.InOrder(func() error { return planning.CheckPresent(e, p, r.Drive, r.Target) },
+		func() error { return planning.CheckLinkInPlace(e, p, *r) })
 }

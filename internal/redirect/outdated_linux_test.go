@@ -13,6 +13,7 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/ledger"
 	"nexlin/internal/plan"
+	"nexlin/internal/planning"
 	"nexlin/test/lab"
 )
 
@@ -33,7 +34,7 @@ func TestPlanIsLookedAtAgainBehindTheLock(t *testing.T) {
 	ctx := context.Background()
 	move := func() *plan.Plan {
 		p, err := PlanMove(ctx, e,
-			MoveOptions{Folder: filepath.Join(dir, "skerry/Charts"), Into: filepath.Join(dir, "basalt")})
+			planning.MoveOptions{Folder: filepath.Join(dir, "skerry/Charts"), Into: filepath.Join(dir, "basalt")})
 		require.NoError(t, err)
 		return p
 	}
@@ -54,7 +55,7 @@ func TestPlanIsLookedAtAgainBehindTheLock(t *testing.T) {
 	require.NoError(t, err)
 	discard, err := PlanDiscard(ctx, e, r, DiscardOptions{})
 	require.NoError(t, err)
-	back, err := PlanBringBack(ctx, e, r, BackOptions{})
+	back, err := PlanBringBack(ctx, e, r, planning.BackOptions{})
 	require.NoError(t, err)
 	_, err = Detach(ctx, e, detach)
 	require.NoError(t, err)

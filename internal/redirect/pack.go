@@ -22,6 +22,7 @@ import (
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
 	"nexlin/internal/plan"
+	"nexlin/internal/planning"
 	"nexlin/internal/preflight"
 	"nexlin/internal/swap"
 )
@@ -57,7 +58,7 @@ func PlanPack(ctx context.Context, e *engine.Engine, o PackOptions) (*plan.Plan,
 		if err != nil {
 			return nil, err
 		}
-		if err := checkPresent(e, p, r.Drive, r.Target); err != nil || len(p.Findings) > 0 {
+		if err := planning.CheckPresent(e, p, r.Drive, r.Target); err != nil || len(p.Findings) > 0 {
 			return p, err
 		}
 	}
@@ -114,7 +115,7 @@ func findPacked(ctx context.Context, e *engine.Engine, p *plan.Plan, progress fu
 		return err
 	}
 	p.FromDrive = places.Ref(&p.FromNow)
-	if err := checkOwners(p, root); err != nil {
+	if err := planning.CheckOwners(p, root); err != nil {
 		return err
 	}
 	p.Facts, err = preflight.Measure(ctx, root, inventory.Options{Block: 4096, Progress: progress,
@@ -126,14 +127,14 @@ func findPacked(ctx context.Context, e *engine.Engine, p *plan.Plan, progress fu
 	p.Add(preflight.Entries(p.From, finding.Unreadable, p.Facts.Unreadable, "can't be read by this account")...)
 	p.Add(preflight.Entries(p.From, finding.MountInside, p.Facts.Mounts,
 		"are other file systems mounted inside the folder")...)
-	return checkUsers(ctx, e, p)
+	return planning.CheckUsers(ctx, e, p)
 }
 
 // findOutDir opens the directory that an archive or a folder is to be made in; nil
 // with a finding if that can't be.
 func findOutDir(e *engine.Engine, p *plan.Plan) (*handle.Dir, error) {
 	into := p.Into
-	if free, err := checkNotOurs(e, p); !free || err != nil {
+	if free, err := planning.CheckNotOurs(e, p); !free || err != nil {
 		return nil, err
 	}
 	if well, err := e.CheckExpected(p, into, p.Copy()); !well || err != nil {
@@ -144,7 +145,7 @@ func findOutDir(e *engine.Engine, p *plan.Plan) (*handle.Dir, error) {
 		p.Add(finding.New(finding.TargetNoWrite, into, "%s can't be used: %v", into, handle.Cause(err)))
 		return nil, nil
 	}
-	if err := checkOwners(p, dir); err != nil {
+	if err := planning.CheckOwners(p, dir); err != nil {
 		return dir, err
 	}
 	if p.IntoNow, err = e.Drives.Of(into); err != nil {

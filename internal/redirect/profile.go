@@ -15,17 +15,18 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/places"
 	"nexlin/internal/plan"
+	"nexlin/internal/planning"
 	"nexlin/internal/setting"
 )
 
 // withoutProfile finds kinds of folder that were asked for and have no setting.
 func withoutProfile(home string, kinds []string, profiles []setting.Profile) (out []finding.Finding) {
 	for _, k := range kinds {
-		if slices.Contains(withoutSetting, k) && !slices.Contains(setting.Kinds(), k) {
+		if slices.Contains(planning.WithoutSetting, k) && !slices.Contains(setting.Kinds(), k) {
 			out = append(out, finding.New(finding.NoSetting, home, "this system keeps no location setting for %s", k).
 				Instead("if there is such a folder, move it by itself: `nexlin move FOLDER --into DIR --by "+
 					"symlink`, and programs follow the link"))
-		} else if !slices.Contains(kinds, EveryProfile) && !slices.ContainsFunc(profiles,
+		} else if !slices.Contains(kinds, planning.EveryProfile) && !slices.ContainsFunc(profiles,
 			func(p setting.Profile) bool { return p.Kind == k }) {
 			out = append(out, finding.New(finding.NoSetting, home,
 				"%s is switched off: its setting names the home itself", k).Instead("leave it out"))
@@ -39,7 +40,7 @@ func withoutProfile(home string, kinds []string, profiles []setting.Profile) (ou
 // PlanFuture plans to change only where new things go: the location settings
 // of the folders lead to directories of their names in into, which are made;
 // the folders stay.
-func PlanFuture(e *engine.Engine, home string, folders []string, o MoveOptions) (*plan.Plan, error) {
+func PlanFuture(e *engine.Engine, home string, folders []string, o planning.MoveOptions) (*plan.Plan, error) {
 	now := time.Now()
 	p := &plan.Plan{
 		Run: ledger.NewRunID(now), Kind: plan.KindFuture, Made: now, Name: "location settings",
@@ -61,7 +62,7 @@ func PlanFuture(e *engine.Engine, home string, folders []string, o MoveOptions) 
 			continue
 		}
 		p.Target = filepath.Join(p.Into, filepath.Base(f))
-		if err := planSettings(e, p, named[:1], places.Resolved(f)); err != nil {
+		if err := planning.PlanSettings(e, p, named[:1], places.Resolved(f)); err != nil {
 			return nil, err
 		}
 	}
@@ -81,7 +82,7 @@ func PlanFuture(e *engine.Engine, home string, folders []string, o MoveOptions) 
 func futureTarget(e *engine.Engine, p *plan.Plan) error {
 	q := *p
 	q.Findings, q.Final = nil, "x"
-	if err := checkTarget(e, &q); err != nil {
+	if err := planning.CheckTarget(e, &q); err != nil {
 		return err
 	}
 	p.IntoNow, p.IntoDrive = q.IntoNow, q.IntoDrive

@@ -17,6 +17,7 @@ import (
 	"nexlin/internal/naming"
 	"nexlin/internal/places"
 	"nexlin/internal/plan"
+	"nexlin/internal/planning"
 	"nexlin/internal/preflight"
 	"nexlin/internal/transfer"
 )
@@ -72,7 +73,7 @@ func PlanRecord(e *engine.Engine, o RecordOptions) (*plan.Plan, error) {
 	if p.LinkText == "" {
 		p.LinkText = p.Target
 		if p.From == p.Link {
-			chooseLink(e, p)
+			planning.ChooseLink(e, p)
 		}
 	}
 	if well, err := e.CheckExpected(p, p.Into, p.Copy()); !well || err != nil {
@@ -80,9 +81,9 @@ func PlanRecord(e *engine.Engine, o RecordOptions) (*plan.Plan, error) {
 	}
 	err = recordTarget(e, p)
 	if p.Methods != nil && !handle.Windows && p.IntoNow.Mount != "" {
-		windowsName(p, "", link.Seen(p.LinkText)) // that it leads there
+		planning.WindowsName(p, "", link.Seen(p.LinkText)) // that it leads there
 	}
-	foreseeGap(e, p)
+	planning.ForeseeGap(e, p)
 	p.AcceptFound(o.Accept)
 	if err != nil || p.Blocked() != nil {
 		return p, err
@@ -91,9 +92,9 @@ func PlanRecord(e *engine.Engine, o RecordOptions) (*plan.Plan, error) {
 		return nil, err
 	}
 	if p.From != "" {
-		checkPlaces(e, p)
+		planning.CheckPlaces(e, p)
 	}
-	if err := checkUnfinished(e, p); err != nil {
+	if err := planning.CheckUnfinished(e, p); err != nil {
 		return nil, err
 	}
 	p.AcceptFound(o.Accept)
@@ -104,7 +105,7 @@ func chooseRecordName(e *engine.Engine, p *plan.Plan, name string) error {
 	kind := p.Kind
 	p.Kind = plan.KindMove // it takes a new name, as a move does
 	defer func() { p.Kind = kind }()
-	return chooseName(e, p, name, filepath.Base(p.Link))
+	return planning.ChooseName(e, p, name, filepath.Base(p.Link))
 }
 
 // recordSides finds out what is link, copy and original, and gives the copy's
@@ -252,7 +253,7 @@ func recordTarget(e *engine.Engine, p *plan.Plan) error {
 		return err
 	}
 	p.UID, p.GID, p.Account, p.Private = st.UID, st.GID, account.Name(st.UID), st.Mode&0o055 == 0
-	if err := checkOwners(p, d); err != nil {
+	if err := planning.CheckOwners(p, d); err != nil {
 		return err
 	}
 	if p.IntoNow, err = e.Drives.Of(at); err != nil {
@@ -266,7 +267,7 @@ func recordTarget(e *engine.Engine, p *plan.Plan) error {
 	if p.IntoNow.Memory {
 		p.Add(finding.New(finding.TargetInMemory, at, "%s lies in memory", at))
 	}
-	return chooseTagPlace(e, p, p.Into)
+	return planning.ChooseTagPlace(e, p, p.Into)
 }
 
 // recordRights looks at the drive of the link and at who may change it.
@@ -282,11 +283,11 @@ func recordRights(e *engine.Engine, p *plan.Plan) (err error) {
 	if p.FromNow.Same(&p.IntoNow) {
 		p.Add(finding.New(finding.SameDrive, p.Target, "%s and %s both lie on %s", at, p.Target, p.IntoNow.Name()))
 	}
-	if err := checkLinkPlace(e, p); err != nil {
+	if err := planning.CheckLinkPlace(e, p); err != nil {
 		return err
 	}
 	if p.From != "" {
-		return checkUsers(context.Background(), e, p)
+		return planning.CheckUsers(context.Background(), e, p)
 	}
 	return nil
 }

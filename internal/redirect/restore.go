@@ -23,6 +23,7 @@ import (
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
 	"nexlin/internal/plan"
+	"nexlin/internal/planning"
 	"nexlin/internal/transfer"
 )
 
@@ -241,7 +242,7 @@ func planOfRestore(e *engine.Engine, d *drive.Drive, r *Restore, o RestoreOption
 		Accepted:  o.Accept,
 	}
 	r.plan = p
-	chooseLink(e, p)
+	planning.ChooseLink(e, p)
 	if !r.Note.Created.IsZero() {
 		p.Made = r.Note.Created
 	}
@@ -273,10 +274,10 @@ func planOfRestore(e *engine.Engine, d *drive.Drive, r *Restore, o RestoreOption
 	if _, err := e.CheckExpected(&at, filepath.Dir(r.Link), r.Link); err != nil {
 		return err
 	}
-	if err := checkOwners(&at, live); err != nil {
+	if err := planning.CheckOwners(&at, live); err != nil {
 		return err
 	}
-	if err := chooseTagPlace(e, &at, dir); err != nil {
+	if err := planning.ChooseTagPlace(e, &at, dir); err != nil {
 		return err
 	}
 	p.IntoDrive, p.TagIn, p.NewTag = at.IntoDrive, at.TagIn, at.NewTag
@@ -335,7 +336,7 @@ func linked(r ledger.Redirect) (bool, error) {
 		return true, nil
 	}
 	r.State = ledger.Linked // a detached one has no link either
-	astray, err := LookAtLink(r)
+	astray, err := planning.LookAtLink(r)
 	return len(astray) == 0, err
 }
 

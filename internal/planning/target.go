@@ -1,4 +1,4 @@
-package redirect
+package planning
 
 import (
 	"errors"
@@ -49,8 +49,8 @@ type MoveOptions struct {
 	Progress   func(entries, bytes int64) // of the inspection; may be nil
 }
 
-// checkPresent says that the drive a redirect's data lies on is not here.
-func checkPresent(e *engine.Engine, p *plan.Plan, want ledger.DriveRef, path string) error {
+// CheckPresent says that the drive a redirect's data lies on is not here.
+func CheckPresent(e *engine.Engine, p *plan.Plan, want ledger.DriveRef, path string) error {
 	w, err := e.Whereabouts(want, path)
 	if err != nil {
 		return err
@@ -64,8 +64,8 @@ func checkPresent(e *engine.Engine, p *plan.Plan, want ledger.DriveRef, path str
 	return nil
 }
 
-// checkLinkInPlace wants the link of a redirect that moves on to be there.
-func checkLinkInPlace(e *engine.Engine, p *plan.Plan, r ledger.Redirect) error {
+// CheckLinkInPlace wants the link of a redirect that moves on to be there.
+func CheckLinkInPlace(e *engine.Engine, p *plan.Plan, r ledger.Redirect) error {
 	if away, err := e.LinkDriveAway(&r); away != nil || err != nil {
 		if away != nil {
 			p.Add(*away)
@@ -80,7 +80,7 @@ func checkLinkInPlace(e *engine.Engine, p *plan.Plan, r ledger.Redirect) error {
 	return err
 }
 
-func chooseName(e *engine.Engine, p *plan.Plan, name, base string) error {
+func ChooseName(e *engine.Engine, p *plan.Plan, name, base string) error {
 	if !p.Traits().First {
 		return nil
 	}
@@ -116,8 +116,8 @@ func chooseName(e *engine.Engine, p *plan.Plan, name, base string) error {
 	}
 }
 
-// checkNotOurs refuses a place that is Nexlin's own for what is to be written there.
-func checkNotOurs(e *engine.Engine, p *plan.Plan) (bool, error) {
+// CheckNotOurs refuses a place that is Nexlin's own for what is to be written there.
+func CheckNotOurs(e *engine.Engine, p *plan.Plan) (bool, error) {
 	ours, err := e.Ours()
 	if err != nil {
 		return false, err
@@ -132,11 +132,11 @@ func checkNotOurs(e *engine.Engine, p *plan.Plan) (bool, error) {
 	return false, nil
 }
 
-// checkTarget inspects the directory the copy goes into: that it is there or can
+// CheckTarget inspects the directory the copy goes into: that it is there or can
 // be made, on which drive, and what that drive keeps.
-func checkTarget(e *engine.Engine, p *plan.Plan) error {
+func CheckTarget(e *engine.Engine, p *plan.Plan) error {
 	into := p.Into
-	if free, err := checkNotOurs(e, p); !free || err != nil {
+	if free, err := CheckNotOurs(e, p); !free || err != nil {
 		return err
 	}
 	if err := p.Told(e.Shared(p.Name, p.Copy())); err != nil {
@@ -176,7 +176,7 @@ func checkTarget(e *engine.Engine, p *plan.Plan) error {
 		return nil
 	}
 	defer dir.Release()
-	if err := checkOwners(p, dir); err != nil {
+	if err := CheckOwners(p, dir); err != nil {
 		return err
 	}
 	if err := dir.Access(".", handle.MayWrite|handle.MayEnter); err != nil {
@@ -186,14 +186,14 @@ func checkTarget(e *engine.Engine, p *plan.Plan) error {
 	if err := checkTaken(e, p, anchor); err != nil {
 		return err
 	}
-	if err := chooseTagPlace(e, p, anchor); err != nil {
+	if err := ChooseTagPlace(e, p, anchor); err != nil {
 		return err
 	}
-	return checkAbilities(e, p, dir)
+	return CheckAbilities(e, p, dir)
 }
 
-// checkOwners finds a directory that lies in another account's hands.
-func checkOwners(p *plan.Plan, d *handle.Dir) error {
+// CheckOwners finds a directory that lies in another account's hands.
+func CheckOwners(p *plan.Plan, d *handle.Dir) error {
 	f, err := preflight.OthersDirectory(d)
 	if f != nil {
 		p.Add(*f)
@@ -242,10 +242,10 @@ func checkTaken(e *engine.Engine, p *plan.Plan, anchor string) error {
 	return nil
 }
 
-// chooseTagPlace decides where the drive tag lies or will lie: in the drive's
+// ChooseTagPlace decides where the drive tag lies or will lie: in the drive's
 // root if this account may write there, else in the highest directory on
 // the way to the target where it may.
-func chooseTagPlace(e *engine.Engine, p *plan.Plan, anchor string) error {
+func ChooseTagPlace(e *engine.Engine, p *plan.Plan, anchor string) error {
 	d := &p.IntoNow
 	way := []string{}
 	for at := anchor; pathtext.Within(at, d.Mount); at = filepath.Dir(at) {
@@ -303,9 +303,9 @@ func relative(mount, path string) string {
 	return rel
 }
 
-// checkAbilities tries what the target's file system keeps and holds it against
+// CheckAbilities tries what the target's file system keeps and holds it against
 // what a move needs.
-func checkAbilities(e *engine.Engine, p *plan.Plan, dir *handle.Dir) error {
+func CheckAbilities(e *engine.Engine, p *plan.Plan, dir *handle.Dir) error {
 	a, err := drive.Try(dir)
 	if err != nil {
 		if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) {
@@ -326,16 +326,16 @@ func checkAbilities(e *engine.Engine, p *plan.Plan, dir *handle.Dir) error {
 	return nil
 }
 
-// checkPlaces finds folder and target that are not two places on two drives.
-func checkPlaces(e *engine.Engine, p *plan.Plan) {
+// CheckPlaces finds folder and target that are not two places on two drives.
+func CheckPlaces(e *engine.Engine, p *plan.Plan) {
 	p.Add(preflight.TwoPlaces(p.From, p.Copy())...)
 	if !p.Traits().Merges || p.Fresh { // the halves of a redirect may lie on one drive
 		p.Add(preflight.TwoDrives(p.From, p.Copy(), &p.FromNow, &p.IntoNow)...)
 	}
 }
 
-// checkSpace holds what the copy takes against what the drive has.
-func checkSpace(e *engine.Engine, p *plan.Plan) {
+// CheckSpace holds what the copy takes against what the drive has.
+func CheckSpace(e *engine.Engine, p *plan.Plan) {
 	if p.FromIno == 0 || p.IntoNow.Mount == "" {
 		return
 	}
@@ -344,14 +344,14 @@ func checkSpace(e *engine.Engine, p *plan.Plan) {
 	p.Add(preflight.RoomForRecords(e.Ledger.Dir(), p.Entries)...)
 }
 
-// checkLinkPlace finds out whether this account may change the names in the
+// CheckLinkPlace finds out whether this account may change the names in the
 // directory around the folder. The trial itself comes with the run.
-func checkLinkPlace(e *engine.Engine, p *plan.Plan) error {
+func CheckLinkPlace(e *engine.Engine, p *plan.Plan) error {
 	return p.Told(preflight.MayRename(p.UID, slices.Compact([]string{filepath.Dir(p.Link), p.HeldIn})...))
 }
 
-// checkUnfinished finds a stopped run that is about the same folder or place.
-func checkUnfinished(e *engine.Engine, p *plan.Plan) error {
+// CheckUnfinished finds a stopped run that is about the same folder or place.
+func CheckUnfinished(e *engine.Engine, p *plan.Plan) error {
 	rows, err := e.Ledger.Unfinished()
 	if err != nil {
 		return err
@@ -374,17 +374,17 @@ func checkUnfinished(e *engine.Engine, p *plan.Plan) error {
 	return nil
 }
 
-// foreseeGap says before a run that there will be a moment without the folder, as
+// ForeseeGap says before a run that there will be a moment without the folder, as
 // far as that can be known without making anything.
-func foreseeGap(e *engine.Engine, p *plan.Plan) {
+func ForeseeGap(e *engine.Engine, p *plan.Plan) {
 	if d := p.LinkDrive(); d.Mount != "" && (d.Fuse || !handle.Exchanges) {
 		p.Gap = true
 		p.AddGap()
 	}
 }
 
-// checkLinkDrive adds that finding to a plan.
-func checkLinkDrive(e *engine.Engine, p *plan.Plan, r *ledger.Redirect) error {
+// CheckLinkDrive adds that finding to a plan.
+func CheckLinkDrive(e *engine.Engine, p *plan.Plan, r *ledger.Redirect) error {
 	f, err := e.LinkDriveAway(r)
 	if f != nil {
 		p.Add(*f)

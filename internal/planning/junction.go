@@ -1,4 +1,4 @@
-package redirect
+package planning
 
 import (
 	"path/filepath"
@@ -26,9 +26,9 @@ const (
 	ByVolume TargetForm = "volume"
 )
 
-// chooseText decides what the link of the plan says: the target's path, or, for
+// ChooseText decides what the link of the plan says: the target's path, or, for
 // a junction, the target as Windows names it. What it can't say is a finding.
-func chooseText(e *engine.Engine, p *plan.Plan, form TargetForm, seen string) {
+func ChooseText(e *engine.Engine, p *plan.Plan, form TargetForm, seen string) {
 	p.LinkText = p.Target
 	if !slices.Contains(p.Methods, plan.ByJunction) {
 		checkForWindows(e, p)
@@ -37,7 +37,7 @@ func chooseText(e *engine.Engine, p *plan.Plan, form TargetForm, seen string) {
 	if p.IntoNow.Mount == "" {
 		return // it is not known where it leads
 	}
-	place, ok := windowsName(p, form, seen)
+	place, ok := WindowsName(p, form, seen)
 	if !ok {
 		return
 	}
@@ -68,9 +68,9 @@ func checkForWindows(e *engine.Engine, p *plan.Plan) {
 	}
 }
 
-// windowsName is the target as Windows names it; false if that can't be known,
+// WindowsName is the target as Windows names it; false if that can't be known,
 // which is a finding.
-func windowsName(p *plan.Plan, form TargetForm, seen string) (string, bool) {
+func WindowsName(p *plan.Plan, form TargetForm, seen string) (string, bool) {
 	target := p.Target
 	if handle.Windows && seen == "" {
 		if form != ByVolume {
@@ -106,10 +106,10 @@ func windowsName(p *plan.Plan, form TargetForm, seen string) (string, bool) {
 	return place, true
 }
 
-// textFor is what the link of a redirect says once its target lies at a path
+// TextFor is what the link of a redirect says once its target lies at a path
 // Onward the same drive: a junction's text follows the drive's letter on Windows,
 // and stays where it names the volume, or another system's letter.
-func textFor(r *ledger.Redirect, target string) string {
+func TextFor(r *ledger.Redirect, target string) string {
 	if r.Text == "" || !handle.Windows || strings.HasPrefix(r.Text, handle.JunctionText+"Volume{") {
 		return r.Text
 	}
@@ -130,11 +130,11 @@ func methodsAsked(e *engine.Engine, p *plan.Plan, asked []string) []string {
 	return []string{plan.ByJunction}
 }
 
-// chooseLink decides how a link is made of which nobody said how: on Windows as a
+// ChooseLink decides how a link is made of which nobody said how: on Windows as a
 // junction, which needs no right of its own.
-func chooseLink(e *engine.Engine, p *plan.Plan) {
+func ChooseLink(e *engine.Engine, p *plan.Plan) {
 	if handle.Windows {
 		p.Methods = []string{plan.ByJunction}
-		chooseText(e, p, ByLetter, "")
+		ChooseText(e, p, ByLetter, "")
 	}
 }

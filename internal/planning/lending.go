@@ -1,4 +1,4 @@
-package redirect
+package planning
 
 import (
 	"context"
@@ -38,9 +38,9 @@ func findBase(e *engine.Engine, p *plan.Plan) (*ledger.Held, error) {
 	return nil, nil
 }
 
-// planLending finds the held original that the target was made from, if it lies at
+// PlanLending finds the held original that the target was made from, if it lies at
 // the old place's drive, and counts what is needed there.
-func planLending(ctx context.Context, e *engine.Engine, p *plan.Plan, take bool) error {
+func PlanLending(ctx context.Context, e *engine.Engine, p *plan.Plan, take bool) error {
 	held, err := findBase(e, p)
 	if err != nil {
 		return err
@@ -51,11 +51,11 @@ func planLending(ctx context.Context, e *engine.Engine, p *plan.Plan, take bool)
 			p.Add(finding.New(finding.HeldNotUsable, p.Link, "no held original that %s was made from lies on %s",
 				p.From, p.IntoNow.Name()).About(about))
 		}
-		checkSpace(e, p)
+		CheckSpace(e, p)
 		return nil
 	}
 	p.Base = &plan.Base{Path: held.Path, Run: held.Run, Ino: held.Ino, Copy: held.Copy, Take: take}
-	checkSpace(e, p)
+	CheckSpace(e, p)
 	short := -1
 	for i, f := range p.Findings {
 		if f.Code == finding.SpaceShort {
@@ -74,7 +74,7 @@ func planLending(ctx context.Context, e *engine.Engine, p *plan.Plan, take bool)
 		if short >= 0 {
 			p.Findings = append(p.Findings[:short], p.Findings[short+1:]...)
 		}
-		checkSpace(e, p)
+		CheckSpace(e, p)
 		return nil
 	}
 	p.Findings[short].Remedy = fmt.Sprintf("free room there; `nexlin discard-original %s` would free %s",

@@ -1,4 +1,4 @@
-package redirect
+package planning
 
 import (
 	"context"
@@ -45,10 +45,10 @@ func Inspect(ctx context.Context, e *engine.Engine, path string, progress func(e
 	}
 	p := &plan.Plan{Kind: plan.KindMove, Link: at, From: at}
 	l.Plan = p
-	if err := checkFolder(ctx, e, p, progress); err != nil {
+	if err := CheckFolder(ctx, e, p, progress); err != nil {
 		return nil, err
 	}
-	knownToCards(e, p)
+	KnownToCards(e, p)
 	if p.FromIno != 0 && p.Blocked() == nil {
 		if l.Methods, err = FitBy(e, at); err != nil {
 			return nil, err
@@ -57,9 +57,9 @@ func Inspect(ctx context.Context, e *engine.Engine, path string, progress func(e
 	return l, nil
 }
 
-// checkFolder inspects what is to be copied: that it is a folder, may be taken,
+// CheckFolder inspects what is to be copied: that it is a folder, may be taken,
 // and is kept whole by this version. It fills in the plan's facts.
-func checkFolder(ctx context.Context, e *engine.Engine, p *plan.Plan, progress func(entries, bytes int64)) error {
+func CheckFolder(ctx context.Context, e *engine.Engine, p *plan.Plan, progress func(entries, bytes int64)) error {
 	path := p.From
 	st, err := handle.Lstat(path)
 	switch {
@@ -113,7 +113,7 @@ func checkFolder(ctx context.Context, e *engine.Engine, p *plan.Plan, progress f
 		return err
 	}
 	p.FreesLater = p.Allocated
-	return checkUsers(ctx, e, p)
+	return CheckUsers(ctx, e, p)
 }
 
 // measureFolder walks the folder once, in parallel, and turns what it finds into
@@ -128,7 +128,7 @@ func measureFolder(ctx context.Context, e *engine.Engine, p *plan.Plan, progress
 		return err
 	}
 	defer root.Release()
-	if err := checkOwners(p, root); err != nil {
+	if err := CheckOwners(p, root); err != nil {
 		return err
 	}
 	if !p.FromNow.ReadOnly && errors.Is(root.Access(".", handle.MayWrite), syscall.EROFS) {
@@ -161,8 +161,8 @@ func measureFolder(ctx context.Context, e *engine.Engine, p *plan.Plan, progress
 	return checkInnerLinks(e, p, root)
 }
 
-// checkUsers looks for programs that have the folder open.
-func checkUsers(ctx context.Context, e *engine.Engine, p *plan.Plan) (err error) {
+// CheckUsers looks for programs that have the folder open.
+func CheckUsers(ctx context.Context, e *engine.Engine, p *plan.Plan) (err error) {
 	var found []finding.Finding
 	p.InUse, found, err = preflight.Users(ctx, p.From, toleranceOf(p))
 	p.Add(found...)

@@ -1,4 +1,4 @@
-package redirect
+package planning
 
 import (
 	"errors"
@@ -33,15 +33,15 @@ func CheckSettings(e *engine.Engine, r ledger.Redirect) ([]finding.Finding, erro
 	return out, nil
 }
 
-// chooseMethods plans how programs are led to the target beside a link: by the
+// ChooseMethods plans how programs are led to the target beside a link: by the
 // system's own location setting where that was asked for, and by the places
 // that a card names.
-func chooseMethods(e *engine.Engine, p *plan.Plan, o MoveOptions) error {
+func ChooseMethods(e *engine.Engine, p *plan.Plan, o MoveOptions) error {
 	p.Methods = methodsAsked(e, p, o.By)
 	if p.Traits().Onward {
 		// A redirect goes on as it is led.
 		p.Methods = p.Before.Methods
-		return planSettingsOf(e, p, *p.Before, false)
+		return PlanSettingsOf(e, p, *p.Before, false)
 	}
 	if p.FromIno == 0 {
 		return nil
@@ -60,7 +60,7 @@ func chooseMethods(e *engine.Engine, p *plan.Plan, o MoveOptions) error {
 		}
 		named = own
 	}
-	return planSettings(e, p, named, p.Link)
+	return PlanSettings(e, p, named, p.Link)
 }
 
 // settingFits looks whether a change can be made now; what stands in the way is a
@@ -120,9 +120,9 @@ func settingFits(e *engine.Engine, p *plan.Plan, c *setting.Change) (use bool, e
 	return false, nil
 }
 
-// planSettings plans to change what the places of settings name from the folder to
+// PlanSettings plans to change what the places of settings name from the folder to
 // its target. A value that is not there or names another folder is a blocker.
-func planSettings(e *engine.Engine, p *plan.Plan, named []setting.Place, from ...string) error {
+func PlanSettings(e *engine.Engine, p *plan.Plan, named []setting.Place, from ...string) error {
 	home := e.HomeOf(p.Link)
 	for _, at := range named {
 		file, err := execute.SettingsFile(at)
@@ -142,9 +142,9 @@ func planSettings(e *engine.Engine, p *plan.Plan, named []setting.Place, from ..
 	return nil
 }
 
-// planSettingsOf plans what becomes of the settings of a redirect: they are given
+// PlanSettingsOf plans what becomes of the settings of a redirect: they are given
 // Back, or, if not back, lead to its target again.
-func planSettingsOf(e *engine.Engine, p *plan.Plan, r ledger.Redirect, back bool) error {
+func PlanSettingsOf(e *engine.Engine, p *plan.Plan, r ledger.Redirect, back bool) error {
 	rs, err := execute.SettingsBefore(&r)
 	if err != nil {
 		return err

@@ -1,4 +1,4 @@
-package redirect
+package planning
 
 import (
 	"slices"
@@ -62,7 +62,7 @@ func ProfileKinds() []string {
 	if len(out) == 1 { // a system without settings has the folders all the same
 		out = append(out, "desktop", "documents", "downloads", "music", "pictures", "videos", "publicshare")
 	}
-	for _, k := range withoutSetting {
+	for _, k := range WithoutSetting {
 		if !slices.Contains(out, k) {
 			out = append(out, k)
 		}
@@ -70,8 +70,8 @@ func ProfileKinds() []string {
 	return out
 }
 
-// passedOver says why a folder that is one of all is none to move; empty if it is.
-func passedOver(path, home string) (string, error) {
+// PassedOver says why a folder that is one of all is none to move; empty if it is.
+func PassedOver(path, home string) (string, error) {
 	st, err := handle.Lstat(path)
 	switch {
 	case handle.Missing(err):
@@ -86,6 +86,6 @@ func passedOver(path, home string) (string, error) {
 	return "", nil
 }
 
-// withoutSetting are folders that people count among their profile folders,
+// WithoutSetting are folders that people count among their profile folders,
 // and for which this system keeps no location setting.
-var withoutSetting = []string{"contacts", "favorites", "links", "saved-games", "searches"}
+var WithoutSetting = []string{"contacts", "favorites", "links", "saved-games", "searches"}

@@ -1,4 +1,4 @@
-package redirect
+package planning
 
 import (
 	"runtime"
@@ -30,30 +30,30 @@ type CardUse struct {
 func (u *CardUse) Use() run.Use {
 	out := run.Use{Programs: u.Card.InUse.Programs}
 	if c := u.Card.InUse.Command; c != nil {
-		s := u.command(c)
+		s := u.Command(c)
 		out.Command = &s
 	}
 	return out
 }
 
-// addTo gives a run of several what the card says beside the folders.
-func (u *CardUse) addTo(t *plan.Group) {
+// AddTo gives a run of several what the card says beside the folders.
+func (u *CardUse) AddTo(t *plan.Group) {
 	t.Card, t.For, t.InUse = u.Card.Name, u.For, u.Use()
-	t.Before, t.After, t.Facts = u.steps(u.Card.Before), u.steps(u.Card.After), u.facts()
+	t.Before, t.After, t.Facts = u.Steps(u.Card.Before), u.Steps(u.Card.After), u.Facts()
 }
 
-func (u *CardUse) command(c *card.Command) run.Step {
+func (u *CardUse) Command(c *card.Command) run.Step {
 	return run.Step{Args: c.Args(u.Vars), Answer: card.Expand(c.Answer, u.Vars), Within: c.Limit()}
 }
 
-func (u *CardUse) facts() []run.Fact {
+func (u *CardUse) Facts() []run.Fact {
 	var out []run.Fact
 	for _, f := range u.Card.Facts {
 		fact := run.Fact{Name: f.Name}
 		if f.Command != nil {
 			fact.Args, fact.Within = f.Command.Args(u.Vars), f.Command.Limit()
 		} else {
-			fact.Place = u.place(f.Setting)
+			fact.Place = u.Place(f.Setting)
 		}
 		if f.MustBe != "" {
 			fact.MustBe = &f.MustBe
@@ -66,7 +66,7 @@ func (u *CardUse) facts() []run.Fact {
 	return out
 }
 
-func (u *CardUse) place(s *card.Setting) *setting.Place {
+func (u *CardUse) Place(s *card.Setting) *setting.Place {
 	return &setting.Place{File: card.Expand(s.File, u.Vars), Format: s.Format, At: s.At, Optional: s.Optional}
 }
 
@@ -74,10 +74,10 @@ func (u *CardUse) step(s card.Step) run.Step {
 	if s.Ask != "" {
 		return run.Step{Ask: s.Ask}
 	}
-	return u.command(&s.Command)
+	return u.Command(&s.Command)
 }
 
-func (u *CardUse) steps(in []card.Step) []run.Step {
+func (u *CardUse) Steps(in []card.Step) []run.Step {
 	var out []run.Step
 	for _, s := range in {
 		out = append(out, u.step(s))
@@ -85,7 +85,7 @@ func (u *CardUse) steps(in []card.Step) []run.Step {
 	return out
 }
 
-func cardMethods(c *card.Card) []string {
+func CardMethods(c *card.Card) []string {
 	switch {
 	case c.By != "":
 		return strings.Split(c.By, "+")
@@ -95,9 +95,9 @@ func cardMethods(c *card.Card) []string {
 	return []string{plan.BySymlink}
 }
 
-// knownToCards holds a folder against the cards: a place that must stay is a
+// KnownToCards holds a folder against the cards: a place that must stay is a
 // blocker; a folder that a card knows is told.
-func knownToCards(e *engine.Engine, p *plan.Plan) {
+func KnownToCards(e *engine.Engine, p *plan.Plan) {
 	home := e.HomeOf(p.Link)
 	if home == "" || !p.Traits().First {
 		return
@@ -130,9 +130,9 @@ func knownToCards(e *engine.Engine, p *plan.Plan) {
 	}
 }
 
-// checkSandboxes finds programs in sandboxes that see the folder where it is and
+// CheckSandboxes finds programs in sandboxes that see the folder where it is and
 // would not see it where it goes: they follow no link out of what they see.
-func checkSandboxes(e *engine.Engine, p *plan.Plan) error {
+func CheckSandboxes(e *engine.Engine, p *plan.Plan) error {
 	home := e.HomeOf(p.Link)
 	if home == "" || p.FromIno == 0 {
 		return nil
@@ -192,7 +192,7 @@ func FindCard(e *engine.Engine, name string) (card.Card, error) {
 	return card.Card{}, miss
 }
 
-func cmpOr(v string, err error) string {
+func CmpOr(v string, err error) string {
 	if err != nil {
 		return ": " + err.Error()
 	}

@@ -1,4 +1,4 @@
-package redirect
+package planning
 
 import (
 	"errors"
@@ -116,8 +116,8 @@ func noteBeside(r ledger.Redirect) (*note.Note, error) {
 	return n, err
 }
 
-// staleNote reports a note that is gone, or speaks of another machine's link.
-func staleNote(r ledger.Redirect) bool {
+// StaleNote reports a note that is gone, or speaks of another machine's link.
+func StaleNote(r ledger.Redirect) bool {
 	n, err := noteBeside(r)
 	return err != nil || n != nil && (n.Link != r.Link || n.Account != r.Account || n.Run != r.Run)
 }
