@@ -11,6 +11,7 @@ import (
 	"nexlin/internal/execute"
 	"nexlin/internal/finding"
 	"nexlin/internal/health"
+	"nexlin/internal/judge"
 	"nexlin/internal/ledger"
 	"nexlin/internal/metrics"
 	"nexlin/internal/pathtext"
@@ -22,7 +23,7 @@ type checkFlags struct {
 	deep, update bool
 	rate         string
 	metrics      string
-	o            redirect.DeepOptions
+	o            judge.DeepOptions
 }
 
 // checkCommand is `nexlin check`.

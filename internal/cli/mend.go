@@ -12,6 +12,7 @@ import (
 	"nexlin/internal/health"
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
+	"nexlin/internal/merge"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
 	"nexlin/internal/redirect"
@@ -219,20 +220,20 @@ func (a *mendCommand) showMending(p *plan.Plan) {
 	}
 }
 
-var fates = map[redirect.Fate]string{
-	redirect.FateNew:     "goes over",
-	redirect.FateEqual:   "equal",
-	redirect.FateName:    "both differ",
-	redirect.FateBeside:  "both differ",
-	redirect.FateReplace: "both differ",
-	redirect.FateHeld:    "both differ",
+var fates = map[merge.Fate]string{
+	merge.FateNew:     "goes over",
+	merge.FateEqual:   "equal",
+	merge.FateName:    "both differ",
+	merge.FateBeside:  "both differ",
+	merge.FateReplace: "both differ",
+	merge.FateHeld:    "both differ",
 }
 
 // previewMerge names every file of the half and what becomes of it, and asks
 // about those that both halves have, if that is wanted.
 func (a *mendCommand) previewMerge(e *engine.Engine, p *plan.Plan, ask bool) ([]doc, error) {
 	out, conflicts, err := a.showMerge(
-		func(visit func(redirect.MergeEntry) error) error { return redirect.PreviewMerge(a.ctx, e, p, visit) })
+		func(visit func(merge.MergeEntry) error) error { return merge.PreviewMerge(a.ctx, e, p, visit) })
 	if err != nil || !ask {
 		return out, err
 	}
@@ -255,10 +256,10 @@ func (a *mendCommand) previewMerge(e *engine.Engine, p *plan.Plan, ask bool) ([]
 
 // showMerge names every entry that a merge is about and what becomes of it, and
 // gives those that both halves have.
-func (a *app) showMerge(preview func(visit func(redirect.MergeEntry) error) error) (out []doc,
-	conflicts []redirect.MergeEntry, err error) {
+func (a *app) showMerge(preview func(visit func(merge.MergeEntry) error) error) (out []doc,
+	conflicts []merge.MergeEntry, err error) {
 	over, equal, told := int64(0), int64(0), false
-	err = preview(func(m redirect.MergeEntry) error {
+	err = preview(func(m merge.MergeEntry) error {
 		if !told {
 			a.say("")
 		}
@@ -266,15 +267,15 @@ func (a *app) showMerge(preview func(visit func(redirect.MergeEntry) error) erro
 		switch {
 		case a.json:
 			out = append(out, doc{"path": m.Path, "fate": m.Fate, "bytes": m.Bytes, "beside": m.Beside})
-		case m.Fate == redirect.FateInside || m.Dir && m.Fate == redirect.FateNew:
+		case m.Fate == merge.FateInside || m.Dir && m.Fate == merge.FateNew:
 		default:
 			a.print("  %-12s %s%s", fates[m.Fate], pathtext.Show(m.Path), keepsBoth(m))
 		}
 		switch {
 		case m.Dir:
-		case m.Fate == redirect.FateNew:
+		case m.Fate == merge.FateNew:
 			over++
-		case m.Fate == redirect.FateEqual:
+		case m.Fate == merge.FateEqual:
 			equal++
 		}
 		if m.Fate.Conflict() {
@@ -291,16 +292,16 @@ func (a *app) showMerge(preview func(visit func(redirect.MergeEntry) error) erro
 }
 
 // keepsBoth says how both of two entries are kept.
-func keepsBoth(m redirect.MergeEntry) string {
+func keepsBoth(m merge.MergeEntry) string {
 	beside := pathtext.Show(filepath.Base(m.Beside))
 	switch m.Fate {
-	case redirect.FateName:
+	case merge.FateName:
 		return fmt.Sprintf(": the younger one, of the real folder, takes the name; the target's stays as %s", beside)
-	case redirect.FateBeside:
+	case merge.FateBeside:
 		return fmt.Sprintf(": the target's keeps the name; the one of the real folder goes beside it as %s", beside)
-	case redirect.FateReplace:
+	case merge.FateReplace:
 		return ": the one of the real folder takes the name; the target's is set aside"
-	case redirect.FateHeld:
+	case merge.FateHeld:
 		return ": the target's keeps the name; the one of the real folder stays held"
 	}
 	return ""

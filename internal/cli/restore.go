@@ -13,6 +13,7 @@ import (
 	"nexlin/internal/handle"
 	"nexlin/internal/health"
 	"nexlin/internal/ledger"
+	"nexlin/internal/merge"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
 	"nexlin/internal/redirect"
@@ -137,7 +138,7 @@ func (a *restoreCommand) restore(e *engine.Engine, d *drive.Drive, o redirect.Re
 			a.showRestore(d, r)
 		}
 		one := restoreDoc(r)
-		entries, _, err := a.showMerge(func(visit func(redirect.MergeEntry) error) error {
+		entries, _, err := a.showMerge(func(visit func(merge.MergeEntry) error) error {
 			return redirect.PreviewFolder(a.ctx, e, r, f.mend.Halves, visit)
 		})
 		if err != nil {

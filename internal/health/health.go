@@ -2,7 +2,7 @@
 // what the true cause is and the one thing that mends it.
 //
 // Looking changes no byte of a person's: a trial makes and removes a probe
-// file and puts the folder's times back.
+// File and puts the folder's times back.
 package health
 
 import (
@@ -21,6 +21,7 @@ import (
 	"nexlin/internal/execute"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
+	"nexlin/internal/judge"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
@@ -40,7 +41,7 @@ type Report struct {
 	Start    drive.Start // what mounts it when the machine starts
 	Held     []ledger.Held
 	Findings []finding.Finding
-	Deep     *redirect.Deep // what CheckDeep read; nil otherwise
+	Deep     *judge.Deep // what CheckDeep read; nil otherwise
 }
 
 // add reports a finding and keeps the state true.
@@ -157,12 +158,12 @@ func (out *Report) closer(ctx context.Context, e *engine.Engine) error {
 
 // CheckDeep is [Check] that also reads every byte at the target, if its
 // drive is here and it is in use.
-func CheckDeep(ctx context.Context, e *engine.Engine, r ledger.Redirect, o redirect.DeepOptions) (*Report, error) {
+func CheckDeep(ctx context.Context, e *engine.Engine, r ledger.Redirect, o judge.DeepOptions) (*Report, error) {
 	out, err := Check(ctx, e, r)
 	if err != nil || !out.inPlace() || r.State == ledger.Ended || plan.Owned(r) {
 		return out, err
 	}
-	if out.Deep, err = redirect.CheckDeep(ctx, e, r, o); err != nil {
+	if out.Deep, err = judge.CheckDeep(ctx, e, r, o); err != nil {
 		return nil, err
 	}
 	out.add(out.Deep.Findings...)

@@ -19,23 +19,23 @@ import (
 	"nexlin/internal/engine"
 	"nexlin/internal/handle"
 	"nexlin/internal/health"
+	"nexlin/internal/judge"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
-	"nexlin/internal/redirect"
 )
 
 // A Snapshot is what was found at one moment.
 type Snapshot struct {
 	At      time.Time
 	Reports []*health.Report
-	Deep    map[string]*redirect.LastDeep // by the name of the redirect; a missing one was never read
+	Deep    map[string]*judge.LastDeep // by the name of the redirect; a missing one was never read
 }
 
 // Take makes a snapshot of reports.
 func Take(e *engine.Engine, reports []*health.Report) (*Snapshot, error) {
-	s := &Snapshot{At: time.Now(), Reports: reports, Deep: map[string]*redirect.LastDeep{}}
+	s := &Snapshot{At: time.Now(), Reports: reports, Deep: map[string]*judge.LastDeep{}}
 	for _, r := range reports {
-		d, err := redirect.LastDeepOf(e, r.Redirect.Name)
+		d, err := judge.LastDeepOf(e, r.Redirect.Name)
 		if err != nil {
 			return nil, err
 		}

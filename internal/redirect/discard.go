@@ -10,6 +10,7 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inuse"
+	"nexlin/internal/judge"
 	"nexlin/internal/late"
 	"nexlin/internal/ledger"
 	"nexlin/internal/plan"
@@ -20,7 +21,7 @@ import (
 type DiscardPlan struct {
 	Redirect ledger.Redirect
 	Live     string // where the data is in use now
-	Verdicts []*Verdict
+	Verdicts []*judge.Verdict
 	Findings []finding.Finding
 	Options  DiscardOptions
 	accepted map[finding.Code]bool
@@ -37,9 +38,9 @@ type DiscardOptions struct {
 func (d *DiscardPlan) Frees() (n int64) {
 	for _, v := range d.Verdicts {
 		frees := v.Frees
-		for code, l := range v.cases {
+		for code, l := range v.Cases {
 			if d.accepted[code] {
-				frees += l.frees
+				frees += l.Frees
 			}
 		}
 		n += min(frees, v.Held.Bytes) // sizes count holes, the drive does not
@@ -111,7 +112,7 @@ func isLiveAway(e *engine.Engine, d *DiscardPlan) (bool, error) {
 }
 
 func judgeHeld(ctx context.Context, e *engine.Engine, d *DiscardPlan, h ledger.Held, live *handle.Dir) error {
-	v := &Verdict{Held: h}
+	v := &judge.Verdict{Held: h}
 	d.Verdicts = append(d.Verdicts, v)
 	about := finding.Subject{Name: d.Redirect.Name, Drive: h.Drive.Label}
 	p := plan.Plan{Name: d.Redirect.Name}
@@ -159,9 +160,9 @@ func judgeHeld(ctx context.Context, e *engine.Engine, d *DiscardPlan, h ledger.H
 		defer half.Release()
 		live, v.Live = half, half.Path()
 	}
-	v.plan, v.meta = planned, true
+	v.Plan, v.Meta = planned, true
 	err = holdAgainst(ctx, e, v, held, live)
-	v.late.LetGo()
+	v.Late.LetGo()
 	if engine.RecordBroken(err) {
 		d.Findings = append(d.Findings, finding.New(finding.LedgerBroken, h.Path, "%s", err).About(about))
 		return nil
@@ -169,37 +170,37 @@ func judgeHeld(ctx context.Context, e *engine.Engine, d *DiscardPlan, h ledger.H
 	if err != nil {
 		return err
 	}
-	d.Findings = append(d.Findings, v.late.Findings(d.Redirect.Name, h.Path, false)...)
+	d.Findings = append(d.Findings, v.Late.Findings(d.Redirect.Name, h.Path, false)...)
 	d.cases(v)
 	return nil
 }
 
 // holdAgainst looks for late writes to what is held, and holds the live folder
 // against what was recorded of it.
-func holdAgainst(ctx context.Context, e *engine.Engine, v *Verdict, held, live *handle.Dir) error {
+func holdAgainst(ctx context.Context, e *engine.Engine, v *judge.Verdict, held, live *handle.Dir) error {
 	h := v.Held
 	spool, err := e.SpoolOf(h.Run)
 	if err != nil {
 		return err
 	}
 	defer spool.Close()
-	v.late = &late.Writes{Held: held, Live: live, LivePath: v.Live, Spool: spool, Side: engine.SideOf(h), LookOnly: true,
+	v.Late = &late.Writes{Held: held, Live: live, LivePath: v.Live, Spool: spool, Side: engine.SideOf(h), LookOnly: true,
 		Fuse: h.Ino == 0}
-	if v.late.Erasing, err = isErasing(e, h); err != nil {
+	if v.Late.Erasing, err = isErasing(e, h); err != nil {
 		return err
 	}
-	if v.late.Job, err = execute.LateJob(e, v.plan, engine.SideOf(h)); err != nil {
+	if v.Late.Job, err = execute.LateJob(e, v.Plan, engine.SideOf(h)); err != nil {
 		return err
 	}
-	if err := v.late.Walk(ctx); err != nil {
+	if err := v.Late.Walk(ctx); err != nil {
 		return err
 	}
-	return v.judgeAll(ctx, live, v.Live, e.Ledger.RunDir(h.Run), spool, e.Progress, judging{})
+	return v.JudgeAll(ctx, live, v.Live, e.Ledger.RunDir(h.Run), spool, e.Progress, judge.Judging{})
 }
 
 // judgeArchive is the verdict on a held archive: it may go once it was carried
 // in and still reads to its end.
-func judgeArchive(ctx context.Context, e *engine.Engine, d *DiscardPlan, v *Verdict) error {
+func judgeArchive(ctx context.Context, e *engine.Engine, d *DiscardPlan, v *judge.Verdict) error {
 	h := v.Held
 	acts, err := e.Ledger.Acts(h.Run)
 	if err != nil {
@@ -214,13 +215,13 @@ func judgeArchive(ctx context.Context, e *engine.Engine, d *DiscardPlan, v *Verd
 	} else if err := checkArchived(ctx, e, d, v, acts); err != nil {
 		return err
 	}
-	v.file, v.Frees, v.Proven = true, h.Bytes, 1
+	v.File, v.Frees, v.Proven = true, h.Bytes, 1
 	return nil
 }
 
-// cases turns what is not proven into findings: blockers until a person
+// Cases turns what is not proven into findings: blockers until a person
 // accepts them, or asks that only what is equal goes.
-func (d *DiscardPlan) cases(v *Verdict) {
+func (d *DiscardPlan) cases(v *judge.Verdict) {
 	says := []struct {
 		code finding.Code
 		text string
@@ -235,7 +236,7 @@ func (d *DiscardPlan) cases(v *Verdict) {
 			"at %s with other permissions, owners, attributes or hard links than in the held original"},
 	}
 	for _, s := range says {
-		f, told := v.told(s.code, s.text, v.Live, finding.Subject{Name: d.Redirect.Name})
+		f, told := v.Told(s.code, s.text, v.Live, finding.Subject{Name: d.Redirect.Name})
 		if !told {
 			continue
 		}

@@ -15,6 +15,7 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
+	"nexlin/internal/judge"
 	"nexlin/internal/late"
 	"nexlin/internal/ledger"
 	"nexlin/internal/naming"
@@ -188,7 +189,7 @@ func (m *discarding) discard(ctx context.Context, d *DiscardPlan) error {
 	m.spaceOf(d)
 	late := false
 	for _, v := range d.Verdicts {
-		if v.late != nil && (len(v.late.Brought) > 0 || v.late.Touched > 0) {
+		if v.Late != nil && (len(v.Late.Brought) > 0 || v.Late.Touched > 0) {
 			late, m.broughtOver = true, true
 			if err := m.bringOver(ctx, d, v); err != nil {
 				return err
@@ -230,7 +231,7 @@ func (m *discarding) lockHeld(d *DiscardPlan) error {
 	_, on := d.Redirect.Live()
 	all := []place{{d.Live, on}}
 	for _, v := range d.Verdicts {
-		if !v.file {
+		if !v.File {
 			all = append(all, place{v.Held.Path, v.Held.Drive})
 		}
 	}
@@ -254,12 +255,12 @@ func (m *discarding) lockHeld(d *DiscardPlan) error {
 }
 
 func (m *discarding) anythingHeld(d *DiscardPlan) bool {
-	return slices.ContainsFunc(d.Verdicts, func(v *Verdict) bool { return v.left })
+	return slices.ContainsFunc(d.Verdicts, func(v *judge.Verdict) bool { return v.Left })
 }
 
 // bringOver brings late writes to the live folder and takes them into the
 // records of the run that holds them.
-func (m *discarding) bringOver(ctx context.Context, d *DiscardPlan, v *Verdict) error {
+func (m *discarding) bringOver(ctx context.Context, d *DiscardPlan, v *judge.Verdict) error {
 	return m.Act(ctx, "late-writes", v.Held.Path, func() error {
 		held, err := m.OpenOn(v.Held.Path, v.Held.Drive)
 		if err != nil {
@@ -324,7 +325,7 @@ func isErasing(e *engine.Engine, h ledger.Held) (bool, error) {
 	return false, nil
 }
 
-func (m *discarding) erase(ctx context.Context, d *DiscardPlan, v *Verdict) error {
+func (m *discarding) erase(ctx context.Context, d *DiscardPlan, v *judge.Verdict) error {
 	h := v.Held
 	parent, err := m.OpenOn(filepath.Dir(h.Path), h.Drive)
 	if err != nil {
@@ -332,19 +333,19 @@ func (m *discarding) erase(ctx context.Context, d *DiscardPlan, v *Verdict) erro
 	}
 	defer parent.Release()
 	gone := func(t *ledger.Tx) error {
-		if v.left {
+		if v.Left {
 			return nil
 		}
 		return t.HeldGone(h.Run, h.Path)
 	}
 	return m.Act(ctx, "erase", h.Path, func() error {
-		if v.file {
+		if v.File {
 			return handle.Flushed(handle.IgnoreMissing(parent.Unlink(filepath.Base(h.Path))), parent)
 		}
-		if v.bare {
+		if v.Bare {
 			return m.eraseWhole(ctx, d, v, parent)
 		}
-		if v.codes == nil { // it was gone before we came
+		if v.Codes == nil { // it was gone before we came
 			return nil
 		}
 		spool, err := m.SpoolOf(h.Run)
@@ -352,13 +353,13 @@ func (m *discarding) erase(ctx context.Context, d *DiscardPlan, v *Verdict) erro
 			return err
 		}
 		defer spool.Close()
-		v.left, err = transfer.Erase(parent, filepath.Base(h.Path), engine.SideOf(h), spool, func(r *transfer.Record) bool {
-			return ctx.Err() == nil && v.mayGo(r, d.accepted)
+		v.Left, err = transfer.Erase(parent, filepath.Base(h.Path), engine.SideOf(h), spool, func(r *transfer.Record) bool {
+			return ctx.Err() == nil && v.MayGo(r, d.accepted)
 		})
 		if err = errors.Join(err, ctx.Err()); err != nil {
 			return err
 		}
-		if v.left && !d.Options.OnlyEqual {
+		if v.Left && !d.Options.OnlyEqual {
 			m.Out.Findings = append(m.Out.Findings, finding.New(finding.LateWrite, h.Path,
 				"entries of the held original changed while it was being deleted; they are still there").Named(
 				m.Plan.Name))
@@ -369,9 +370,9 @@ func (m *discarding) erase(ctx context.Context, d *DiscardPlan, v *Verdict) erro
 
 // eraseWhole deletes what was held without being copied, once a person has
 // accepted that it is the only copy.
-func (m *discarding) eraseWhole(ctx context.Context, d *DiscardPlan, v *Verdict, parent *handle.Dir) error {
-	if v.cases != nil && !d.accepted[finding.NeverCopied] {
-		v.left = true // --only-equal: nothing of it is proven
+func (m *discarding) eraseWhole(ctx context.Context, d *DiscardPlan, v *judge.Verdict, parent *handle.Dir) error {
+	if v.Cases != nil && !d.accepted[finding.NeverCopied] {
+		v.Left = true // --only-equal: nothing of it is proven
 		return nil
 	}
 	base := filepath.Base(v.Held.Path)
@@ -412,7 +413,7 @@ func (m *discarding) spaceAfter() {
 // to be the one that was proven, and to have been held against the store it came
 // From and the one that was made from it. What an older build did not compare is
 // compared with the store in use now.
-func checkArchived(ctx context.Context, e *engine.Engine, d *DiscardPlan, v *Verdict, acts []ledger.Act) error {
+func checkArchived(ctx context.Context, e *engine.Engine, d *DiscardPlan, v *judge.Verdict, acts []ledger.Act) error {
 	about := finding.Subject{Name: d.Redirect.Name}
 	h := v.Held
 	way := ""

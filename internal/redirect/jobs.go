@@ -10,6 +10,7 @@ import (
 	"nexlin/internal/execute"
 	"nexlin/internal/finding"
 	"nexlin/internal/ledger"
+	"nexlin/internal/merge"
 	"nexlin/internal/plan"
 )
 
@@ -17,7 +18,7 @@ func init() {
 	execute.Register(plan.KindMove, func(m *execute.Execution) execute.Job { return &moving{execute.CopyingOf(m)} })
 	execute.Register(plan.KindMoveOn, func(m *execute.Execution) execute.Job { return &movingOn{execute.CopyingOf(m)} })
 	execute.Register(plan.KindBringBack, func(m *execute.Execution) execute.Job { return &bringingBack{execute.CopyingOf(m)} })
-	execute.Register(plan.KindMerge, func(m *execute.Execution) execute.Job { return &merging{execute.CopyingOf(m)} })
+	execute.Register(plan.KindMerge, func(m *execute.Execution) execute.Job { return &merge.Merging{execute.CopyingOf(m)} })
 	execute.Register(plan.KindDetach, func(m *execute.Execution) execute.Job { return &detaching{execute.Basics{Execution: m}} })
 	execute.Register(plan.KindDiscard, func(m *execute.Execution) execute.Job { return discardingOf(m) })
 	execute.Register(plan.KindMend, func(m *execute.Execution) execute.Job { return &mending{execute.Basics{Execution: m}} })

@@ -15,6 +15,7 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
+	"nexlin/internal/merge"
 	"nexlin/internal/places"
 	"nexlin/internal/plan"
 	"nexlin/internal/planning"
@@ -84,7 +85,7 @@ func PlanMend(ctx context.Context, e *engine.Engine, r ledger.Redirect, o MendOp
 	}
 	p.Mend.Note = planning.StaleNote(p.Mend.After) && isNoteKnown(e, r)
 	if split {
-		if err := planMerge(ctx, e, p, o.Progress); err != nil {
+		if err := merge.PlanMerge(ctx, e, p, o.Progress); err != nil {
 			return nil, err
 		}
 	}

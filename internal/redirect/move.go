@@ -11,6 +11,7 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
+	"nexlin/internal/merge"
 	"nexlin/internal/naming"
 	"nexlin/internal/places"
 	"nexlin/internal/plan"
@@ -155,7 +156,7 @@ func moveMerging(ctx context.Context, e *engine.Engine, p *plan.Plan) error {
 	}
 	var both []string
 	count := 0
-	err = PreviewMerge(ctx, e, p, func(m MergeEntry) error {
+	err = merge.PreviewMerge(ctx, e, p, func(m merge.MergeEntry) error {
 		if m.Fate.Conflict() {
 			if count++; len(both) < finding.Listed {
 				both = append(both, filepath.Join(p.From, m.Path))

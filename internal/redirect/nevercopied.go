@@ -9,6 +9,7 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
+	"nexlin/internal/judge"
 	"nexlin/internal/late"
 )
 
@@ -19,21 +20,21 @@ import (
 // judgeNeverCopied is the verdict on such a held original: all of it is the only copy,
 // and goes only if a person accepts that. What was written there since the switch
 // does not go at all.
-func judgeNeverCopied(ctx context.Context, e *engine.Engine, d *DiscardPlan, v *Verdict, held *handle.Dir) error {
-	l := &listing{}
+func judgeNeverCopied(ctx context.Context, e *engine.Engine, d *DiscardPlan, v *judge.Verdict, held *handle.Dir) error {
+	l := &judge.Listing{}
 	err := inventory.Walk(ctx, held, inventory.VisitorFunc(func(e *inventory.Entry) error {
-		if l.frees += e.Stat.Allocated; e.Stat.IsDir() {
+		if l.Frees += e.Stat.Allocated; e.Stat.IsDir() {
 			return nil
 		}
-		if l.count++; len(l.paths) < finding.Listed {
-			l.paths = append(l.paths, filepath.Join(v.Held.Path, e.Path))
+		if l.Count++; len(l.Paths) < finding.Listed {
+			l.Paths = append(l.Paths, filepath.Join(v.Held.Path, e.Path))
 		}
 		return nil
 	}))
 	if err != nil {
 		return err
 	}
-	v.bare = true
+	v.Bare = true
 	since, err := execute.SinceNeverCopied(ctx, e, v.Held.Run, held, v.Held.Ino == 0)
 	if err != nil {
 		return err
@@ -45,11 +46,11 @@ func judgeNeverCopied(ctx context.Context, e *engine.Engine, d *DiscardPlan, v *
 			As(finding.Blocker).Instead("copy what is needed to the folder in use, and take it away there").Listing(
 			since.NWritten, late.PathsUnder(v.Held.Path, since.Written)))
 	}
-	if l.count == 0 {
-		v.Frees = l.frees
+	if l.Count == 0 {
+		v.Frees = l.Frees
 		return nil
 	}
-	v.cases = map[finding.Code]*listing{finding.NeverCopied: l}
+	v.Cases = map[finding.Code]*judge.Listing{finding.NeverCopied: l}
 	d.cases(v)
 	return nil
 }

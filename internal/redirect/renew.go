@@ -10,6 +10,7 @@ import (
 	"nexlin/internal/execute"
 	"nexlin/internal/finding"
 	"nexlin/internal/inventory"
+	"nexlin/internal/judge"
 	"nexlin/internal/late"
 	"nexlin/internal/ledger"
 	"nexlin/internal/plan"
@@ -23,25 +24,25 @@ import (
 // and deleted is taken in. What went bad keeps its old record, so that it goes
 // on being found. Held originals are compared by their own manifest, which
 // stays as it was. Its errors are those of [Do].
-func UpdateManifest(ctx context.Context, e *engine.Engine, r ledger.Redirect, d *Deep) (*plan.Outcome, error) {
-	if d == nil || d.verdict == nil || !d.Since.IsZero() {
+func UpdateManifest(ctx context.Context, e *engine.Engine, r ledger.Redirect, d *judge.Deep) (*plan.Outcome, error) {
+	if d == nil || d.Verdict == nil || !d.Since.IsZero() {
 		return nil, errors.New("the manifest is updated only after all of the target was read at once")
 	}
 	now := time.Now()
-	p := *d.verdict.plan
+	p := *d.Verdict.Plan
 	p.Run, p.Kind, p.Made, p.Name, p.Before, p.Mend = ledger.NewRunID(now), plan.KindRenew, now, r.Name, &r, nil
 	p.Link, p.Target, p.LinkText = r.Link, r.Target, r.LinkText()
 	p.Into, p.Final, p.IntoDrive = filepath.Dir(r.Target), filepath.Base(r.Target), r.Drive
 	p.FromDrive, p.From, p.Held, p.Base, p.Empty = r.Drive, "", "", nil, nil
 	m := execute.New(e, &p)
-	m.Job = &renewing{Basics: execute.Basics{Execution: m}, verdict: d.verdict}
+	m.Job = &renewing{Basics: execute.Basics{Execution: m}, verdict: d.Verdict}
 	return m.Conduct(ctx)
 }
 
 // A renewing has the manifest say what is at the target now.
 type renewing struct {
 	execute.Basics
-	verdict  *Verdict         // what the check has found; nil once that is gone
+	verdict  *judge.Verdict   // what the check has found; nil once that is gone
 	digester *transfer.Reader // of files that have changed
 }
 
@@ -50,11 +51,11 @@ func (m *renewing) Open() error { return m.OpenMended(false) }
 // Forward writes the new records and the manifest on the drive.
 func (m *renewing) Forward(ctx context.Context) error {
 	if m.verdict == nil { // stopped: what the check had found is gone with it
-		d, err := CheckDeep(ctx, m.Engine, *m.Plan.Before, DeepOptions{FromStart: true})
+		d, err := judge.CheckDeep(ctx, m.Engine, *m.Plan.Before, judge.DeepOptions{FromStart: true})
 		if err != nil {
 			return err
 		}
-		if m.verdict = d.verdict; m.verdict == nil {
+		if m.verdict = d.Verdict; m.verdict == nil {
 			return swap.Broken(m.Plan.Copy(), "it can't be read, or its records can't")
 		}
 	}
@@ -137,11 +138,11 @@ func (m *renewing) renewed(ctx context.Context, rec *transfer.Record, now *inven
 }
 
 // codeOf is what became of a record's entry.
-func codeOf(v *Verdict, rec *transfer.Record) finding.Code {
-	if rec.Ord >= int64(len(v.codes)) {
+func codeOf(v *judge.Verdict, rec *transfer.Record) finding.Code {
+	if rec.Ord >= int64(len(v.Codes)) {
 		return ""
 	}
-	return verdicts[v.codes[rec.Ord]]
+	return judge.Verdicts[v.Codes[rec.Ord]]
 }
 
 // Back has the drive say again what it said before.

@@ -19,6 +19,7 @@ import (
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
+	"nexlin/internal/merge"
 	"nexlin/internal/note"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
@@ -320,13 +321,13 @@ func (r *Restore) inTheWay() {
 // PreviewFolder calls visit for every entry of the real folder that stands
 // where the link of r belongs, with what becomes of it; for none if there is
 // no such folder. It changes nothing.
-func PreviewFolder(ctx context.Context, e *engine.Engine, r *Restore, halves plan.Halves, visit func(MergeEntry) error) error {
+func PreviewFolder(ctx context.Context, e *engine.Engine, r *Restore, halves plan.Halves, visit func(merge.MergeEntry) error) error {
 	if r.plan == nil || !r.Makes() || !finding.Has(r.Findings, finding.FolderInWay) {
 		return nil
 	}
 	p := *r.plan
 	p.Kind, p.From, p.Halves = plan.KindMerge, p.Link, halves
-	return PreviewMerge(ctx, e, &p, visit)
+	return merge.PreviewMerge(ctx, e, &p, visit)
 }
 
 // linked reports whether programs are led to the target of a redirect, as far as

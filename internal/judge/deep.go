@@ -1,4 +1,4 @@
-package redirect
+package judge
 
 import (
 	"context"
@@ -35,11 +35,11 @@ type Deep struct {
 	Since    time.Time // when the check was begun that this one went on with; zero if it began itself
 	Findings []finding.Finding
 
-	verdict *Verdict
+	Verdict *Verdict
 }
 
 // Whole says that all of the target was read by this check alone.
-func (d *Deep) Whole() bool { return d.verdict != nil && d.Since.IsZero() }
+func (d *Deep) Whole() bool { return d.Verdict != nil && d.Since.IsZero() }
 
 // checkedDir has one file for each redirect that was read deeply: how far a
 // check got that was stopped, or what one that ended has found.
@@ -112,21 +112,21 @@ func keepDeep(e *engine.Engine, name string, d *LastDeep) error {
 // take sets the verdict to what an earlier check had found; keep is the way
 // back.
 func (v *Verdict) take(d *LastDeep) {
-	v.Proven, v.Bytes, v.cases = d.Files, d.Bytes, map[finding.Code]*listing{}
+	v.Proven, v.Bytes, v.Cases = d.Files, d.Bytes, map[finding.Code]*Listing{}
 	for code, c := range d.Cases {
-		l := &listing{count: c.Count}
+		l := &Listing{Count: c.Count}
 		for _, p := range c.Paths {
-			l.paths = append(l.paths, string(p))
+			l.Paths = append(l.Paths, string(p))
 		}
-		v.cases[code] = l
+		v.Cases[code] = l
 	}
 }
 
 func (v *Verdict) keep(d *LastDeep) {
 	d.Files, d.Bytes, d.Cases = v.Proven, v.Bytes, map[finding.Code]*deepCase{}
-	for code, l := range v.cases {
-		c := &deepCase{Count: l.count}
-		for _, p := range l.paths {
+	for code, l := range v.Cases {
+		c := &deepCase{Count: l.Count}
+		for _, p := range l.Paths {
 			c.Paths = append(c.Paths, []byte(p))
 		}
 		d.Cases[code] = c
@@ -164,7 +164,7 @@ func CheckDeep(ctx context.Context, e *engine.Engine, r ledger.Redirect, o DeepO
 		e.Progress.Phase("compare", r.Files, r.Bytes)
 	}
 	v := &Verdict{Held: ledger.Held{Redirect: r.Name, Run: r.Run}}
-	if v.plan, err = plan.OfRun(e.Ledger, r.Run); err != nil {
+	if v.Plan, err = plan.OfRun(e.Ledger, r.Run); err != nil {
 		return nil, err
 	}
 	state, err := deepFrom(e, r, o, v, d)
@@ -174,7 +174,7 @@ func CheckDeep(ctx context.Context, e *engine.Engine, r ledger.Redirect, o DeepO
 	spool, err := e.SpoolOf(r.Run)
 	if err == nil {
 		defer spool.Close()
-		err = v.judgeAll(ctx, live, r.Target, e.Ledger.RunDir(r.Run), spool, e.Progress, judging{
+		err = v.JudgeAll(ctx, live, r.Target, e.Ledger.RunDir(r.Run), spool, e.Progress, Judging{
 			from: state.Next, pace: pacer(o.Rate), mark: func(next int64) error {
 				v.keep(state)
 				state.Next = next
@@ -198,7 +198,7 @@ func CheckDeep(ctx context.Context, e *engine.Engine, r ledger.Redirect, o DeepO
 	if err := keepDeep(e, r.Name, state); err != nil {
 		return nil, err
 	}
-	d.Files, d.Bytes, d.verdict = v.Proven, v.Bytes, v
+	d.Files, d.Bytes, d.Verdict = v.Proven, v.Bytes, v
 	d.tell(v, r.Target, about)
 	return d, nil
 }
@@ -233,7 +233,7 @@ func (d *Deep) tell(v *Verdict, target string, about finding.Subject) {
 			"programs that map files or keep times do this; if none of yours does, compare with a backup"},
 		{finding.GoneAtTarget, "no longer at %s", "if you deleted them, nothing needs doing"},
 	} {
-		f, told := v.told(s.code, s.text, target, about)
+		f, told := v.Told(s.code, s.text, target, about)
 		if !told {
 			continue
 		}

@@ -1,4 +1,4 @@
-package redirect
+package judge
 
 import (
 	"cmp"
@@ -25,41 +25,41 @@ import (
 // A Verdict says of one held original what of it is proven to be in the
 // Live folder. Counts are of files and links.
 type Verdict struct {
-	bare   bool // it was held without being copied
-	file   bool // it is an archive
+	Bare   bool // it was held without being copied
+	File   bool // it is an archive
 	Held   ledger.Held
 	Live   string // the folder in use that it is held against
 	Proven int64
 	Bytes  int64 // size of what is proven
 	Frees  int64 // bytes that deleting it gives back, in blocks of 4 KiB
-	cases  map[finding.Code]*listing
-	codes  []uint8 // by ordinal of the spool: what became of the entry, as an index into verdicts
-	late   *late.Writes
-	plan   *plan.Plan // of the run that holds it
-	left   bool       // something of it stays
-	meta   bool       // what is beside the content counts, too: the held original is to be deleted
+	Cases  map[finding.Code]*Listing
+	Codes  []uint8 // by ordinal of the spool: what became of the entry, as an index into verdicts
+	Late   *late.Writes
+	Plan   *plan.Plan // of the run that holds it
+	Left   bool       // something of it stays
+	Meta   bool       // what is beside the content counts, too: the held original is to be deleted
 }
 
-// verdicts are what may become of an entry; the first means it is proven.
-var verdicts = []finding.Code{"", finding.Rot, finding.ChangedSince, finding.ChangedQuiet, finding.GoneAtTarget,
+// Verdicts are what may become of an entry; the first means it is proven.
+var Verdicts = []finding.Code{"", finding.Rot, finding.ChangedSince, finding.ChangedQuiet, finding.GoneAtTarget,
 	finding.MetaDiffers}
 
-type listing struct {
-	count int64
-	frees int64 // bytes that deleting them gives back
-	paths []string
+type Listing struct {
+	Count int64
+	Frees int64 // bytes that deleting them gives back
+	Paths []string
 }
 
 // Told is the finding about what became of some entries; false if of none.
 // text goes on after their number and has a place for the live folder.
-func (v *Verdict) told(code finding.Code, text, live string, about finding.Subject) (finding.Finding, bool) {
-	l := v.cases[code]
+func (v *Verdict) Told(code finding.Code, text, live string, about finding.Subject) (finding.Finding, bool) {
+	l := v.Cases[code]
 	if l == nil {
 		return finding.Finding{}, false
 	}
-	slices.Sort(l.paths)
-	return finding.New(code, l.paths[0], "%s "+text, plan.EntryCount(l.count), live).About(about).Listing(int(l.count),
-		l.paths), true
+	slices.Sort(l.Paths)
+	return finding.New(code, l.Paths[0], "%s "+text, plan.EntryCount(l.Count), live).About(about).Listing(int(l.Count),
+		l.Paths), true
 }
 
 // judge holds the live folder against the manifest frozen at the switch,
@@ -75,8 +75,8 @@ type judge struct {
 	digests  sync.Pool // readers for records that have no sums, only digests
 }
 
-// judging says how a folder is read; the zero value reads all of it.
-type judging struct {
+// Judging says how a folder is read; the zero value reads all of it.
+type Judging struct {
 	from int64                                      // ordinals below this are not looked at
 	mark func(next int64) error                     // called now and then: all below next is judged; may be nil
 	pace func(ctx context.Context, bytes int) error // see transfer.Reader; may be nil
@@ -85,10 +85,10 @@ type judging struct {
 // markEvery is how often a long reading notes how far it got.
 const markEvery = time.Second
 
-// judgeAll fills in the verdict. live may be nil if the live folder is gone:
+// JudgeAll fills in the verdict. live may be nil if the live folder is gone:
 // then everything is.
-func (v *Verdict) judgeAll(ctx context.Context, live *handle.Dir, livePath, runDir string, spool *transfer.Spool,
-	progress transfer.Progress, o judging) error {
+func (v *Verdict) JudgeAll(ctx context.Context, live *handle.Dir, livePath, runDir string, spool *transfer.Spool,
+	progress transfer.Progress, o Judging) error {
 	j := &judge{Verdict: v, root: live, live: livePath, progress: progress}
 	paced := func(r *transfer.Reader) any {
 		r.Pace = o.pace
@@ -118,12 +118,12 @@ func (v *Verdict) judgeAll(ctx context.Context, live *handle.Dir, livePath, runD
 				return err
 			}
 		}
-		if v.late.Brings(rec.Path) {
+		if v.Late.Brings(rec.Path) {
 			// The held one is newer: it is brought over first, and all is judged again.
 			j.set(rec, "")
 			return nil
 		}
-		if v.plan != nil && v.plan.Traits().Merges && live != nil {
+		if v.Plan != nil && v.Plan.Traits().Merges && live != nil {
 			beside, err := v.keptBeside(live, rec.Path)
 			if err != nil {
 				return err
@@ -153,7 +153,7 @@ func readersAtOnce(ctx context.Context) (*errgroup.Group, context.Context) {
 // keptBeside finds an entry that a merge had to keep beside another one; nil
 // if it has its own name. The caller releases its directory.
 func (v *Verdict) keptBeside(live *handle.Dir, path string) (*inventory.Entry, error) {
-	at := v.plan.BesidePath(live, path)
+	at := v.Plan.BesidePath(live, path)
 	if at == path {
 		return nil, nil
 	}
@@ -176,7 +176,7 @@ func (v *Verdict) keptBeside(live *handle.Dir, path string) (*inventory.Entry, e
 // readFrozen wants the frozen manifest and the spool, two witnesses, to say
 // the same; one alone is not trusted with a deletion.
 func (j *judge) readFrozen(runDir string, spool *transfer.Spool) error {
-	return engine.Agree(runDir, spool, func() { j.codes = append(j.codes, 0) })
+	return engine.Agree(runDir, spool, func() { j.Codes = append(j.Codes, 0) })
 }
 
 func blocks(size int64) int64 { return (size + 4095) / 4096 * 4096 }
@@ -185,7 +185,7 @@ func blocks(size int64) int64 { return (size + 4095) / 4096 * 4096 }
 func (j *judge) set(rec *transfer.Record, code finding.Code) {
 	j.mu.Lock()
 	defer j.mu.Unlock()
-	j.codes[rec.Ord] = uint8(slices.Index(verdicts, code))
+	j.Codes[rec.Ord] = uint8(slices.Index(Verdicts, code))
 	frees := blocks(rec.Fact.Source.Size)
 	if rec.Same != "" {
 		frees = 0 // with the first name of the file
@@ -198,18 +198,18 @@ func (j *judge) set(rec *transfer.Record, code finding.Code) {
 		}
 		return
 	}
-	if j.cases == nil {
-		j.cases = map[finding.Code]*listing{}
+	if j.Cases == nil {
+		j.Cases = map[finding.Code]*Listing{}
 	}
-	l := j.cases[code]
+	l := j.Cases[code]
 	if l == nil {
-		l = &listing{}
-		j.cases[code] = l
+		l = &Listing{}
+		j.Cases[code] = l
 	}
-	l.count++
-	l.frees += frees
-	if len(l.paths) < finding.Listed {
-		l.paths = append(l.paths, filepath.Join(j.live, rec.Path))
+	l.Count++
+	l.Frees += frees
+	if len(l.Paths) < finding.Listed {
+		l.Paths = append(l.Paths, filepath.Join(j.live, rec.Path))
 	}
 }
 
@@ -271,7 +271,7 @@ func (j *judge) content(ctx context.Context, rec *transfer.Record, now *inventor
 // Beside the content decides.
 func (j *judge) equal(rec *transfer.Record, now *inventory.Entry) error {
 	same, err := true, error(nil)
-	if j.meta {
+	if j.Meta {
 		same, err = j.sameMeta(rec, now)
 	}
 	switch {
@@ -292,14 +292,14 @@ func (j *judge) equal(rec *transfer.Record, now *inventory.Entry) error {
 // are not asked for: work moves them.
 func (j *judge) sameMeta(rec *transfer.Record, now *inventory.Entry) (bool, error) {
 	side := engine.SideOf(j.Held)
-	merged := j.plan.Traits().Merges // of what the target had already its own metadata stayed
+	merged := j.Plan.Traits().Merges // of what the target had already its own metadata stayed
 	if !merged && rec.Untouched(side.Other(), &now.Stat) {
 		return true, nil
 	}
 	if err := now.ReadXattrs(); err != nil {
 		return false, err
 	}
-	allow := &j.plan.Allow
+	allow := &j.Plan.Allow
 	held, is := rec.Fact.Of(side), transfer.SnapOf(&now.Stat, now.Xattrs)
 	if allow.MetaDiffers(held, &is, rec.Xattrs, now.Xattrs) != "" {
 		return false, nil
@@ -310,7 +310,7 @@ func (j *judge) sameMeta(rec *transfer.Record, now *inventory.Entry) (bool, erro
 	if rec.Same == "" {
 		return held.Nlink > 1 || is.Nlink <= 1, nil
 	}
-	dir, name, err := j.root.Parent(j.plan.BesidePath(j.root, rec.Same))
+	dir, name, err := j.root.Parent(j.Plan.BesidePath(j.root, rec.Same))
 	if err != nil {
 		return false, handle.IgnoreMissing(err)
 	}
@@ -320,10 +320,10 @@ func (j *judge) sameMeta(rec *transfer.Record, now *inventory.Entry) (bool, erro
 }
 
 func (v *Verdict) digest() transfer.Digest {
-	if v.plan == nil {
+	if v.Plan == nil {
 		return transfer.SHA256
 	}
-	return cmp.Or(v.plan.Digest, transfer.SHA256)
+	return cmp.Or(v.Plan.Digest, transfer.SHA256)
 }
 
 // unreadable tells a drive that can't give the content back from other
@@ -347,15 +347,15 @@ func (j *judge) why(rec *transfer.Record, now *inventory.Entry, readErr error) f
 	return finding.ChangedSince
 }
 
-// mayGo reports whether an entry of the held original may be deleted: it is
+// MayGo reports whether an entry of the held original may be deleted: it is
 // proven, or a person accepted what became of it.
-func (v *Verdict) mayGo(rec *transfer.Record, accepted map[finding.Code]bool) bool {
-	if rec.Ord >= int64(len(v.codes)) {
+func (v *Verdict) MayGo(rec *transfer.Record, accepted map[finding.Code]bool) bool {
+	if rec.Ord >= int64(len(v.Codes)) {
 		return false
 	}
-	code := verdicts[v.codes[rec.Ord]]
+	code := Verdicts[v.Codes[rec.Ord]]
 	return code == "" || accepted[code]
 }
 
 // IsArchive says that what is held is an archive, which was read to its end.
-func (v *Verdict) IsArchive() bool { return v.file }
+func (v *Verdict) IsArchive() bool { return v.File }

@@ -1,4 +1,4 @@
-package redirect
+package merge
 
 import (
 	"context"
@@ -43,9 +43,9 @@ type MergeEntry struct {
 	Beside string // relative path of what is kept beside it; empty if nothing is
 }
 
-// planMerge inspects the merging of a real folder into the target: it is
+// PlanMerge inspects the merging of a real folder into the target: it is
 // copied like the folder of a move, and then its entries get their places.
-func planMerge(ctx context.Context, e *engine.Engine, p *plan.Plan, progress func(entries, bytes int64)) error {
+func PlanMerge(ctx context.Context, e *engine.Engine, p *plan.Plan, progress func(entries, bytes int64)) error {
 	p.Kind, p.From, p.HeldIn = plan.KindMerge, p.Link, filepath.Dir(p.Link)
 	p.Held = naming.Held(filepath.Base(p.Link), p.Run)
 	p.TagIn = filepath.Join(p.IntoDrive.Mount, p.IntoDrive.TagPlace)
