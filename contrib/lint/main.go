@@ -16,10 +16,10 @@ import (
 
 const columns = 120 // a tab is four
 
-var kinds = regexp.MustCompile(`Kind [!=]= (redirect\.)?Kind[A-Z]|case (redirect\.)?Kind[A-Z]`)
+var kinds = regexp.MustCompile(`Kind [!=]= (plan\.)?Kind[A-Z]|case (plan\.)?Kind[A-Z]`)
 
 // registry may compare kinds.
-const registry = "internal/redirect/kinds.go"
+const registry = "internal/plan/kinds.go"
 
 func main() {
 	broken := 0

@@ -15,12 +15,12 @@ import (
 
 	"nexlin/internal/card"
 	"nexlin/internal/engine"
+	"nexlin/internal/group"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
 	"nexlin/internal/planning"
-	"nexlin/internal/redirect"
 	"nexlin/internal/run"
 )
 
@@ -225,7 +225,7 @@ func (a *cardCommands) cardTestCmd() *cobra.Command {
 		Use: "test CARD|FILE", Short: "run a card's checks; nothing is changed", Args: cobra.ExactArgs(1),
 		RunE: a.runner(func(_ *cobra.Command, args []string) error {
 			return a.withCard(args[0], func(e *engine.Engine, u *planning.CardUse) error {
-				checks, err := redirect.TestCard(a.ctx, e, u)
+				checks, err := group.TestCard(a.ctx, e, u)
 				if err != nil {
 					return err
 				}
@@ -292,7 +292,7 @@ func (a *recoverCommands) backCard(name string, preview bool, o planning.BackOpt
 		return err
 	}
 	defer done()
-	rs, err := redirect.RedirectsOf(e, name)
+	rs, err := group.RedirectsOf(e, name)
 	if err != nil {
 		return err
 	}
@@ -322,7 +322,7 @@ func (a *cardCommands) backTogether(e *engine.Engine, name string, rs []ledger.R
 	return (&severalRun{a.app}).togetherRun(e, preview, "bring it back?",
 		func(progress func(entries, bytes int64)) (*plan.Group, error) {
 			o.Progress = progress
-			return redirect.PlanBackTogether(a.ctx, e, name, rs, o)
+			return group.PlanBack(a.ctx, e, name, rs, o)
 		})
 }
 

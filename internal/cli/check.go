@@ -16,7 +16,7 @@ import (
 	"nexlin/internal/metrics"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
-	"nexlin/internal/redirect"
+	"nexlin/internal/record"
 )
 
 type checkFlags struct {
@@ -99,7 +99,7 @@ func (a *checkCommand) checked(e *engine.Engine, r ledger.Redirect, f *checkFlag
 	if err != nil || !f.update || rep.Deep == nil || !rep.Deep.Whole() {
 		return rep, err
 	}
-	_, err = redirect.UpdateManifest(a.ctx, e, r, rep.Deep)
+	_, err = record.UpdateManifest(a.ctx, e, r, rep.Deep)
 	return rep, err
 }
 

@@ -5,12 +5,12 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"nexlin/internal/discard"
 	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
-	"nexlin/internal/redirect"
 )
 
 // discardCommand is `nexlin discard-original`.
@@ -45,7 +45,7 @@ func (a *discardCommand) discardCmd() *cobra.Command {
 
 func (a *discardCommand) discardOne(e *engine.Engine, r ledger.Redirect, accept []finding.Code, onlyEqual,
 	preview bool) (doc, error) {
-	o := redirect.DiscardOptions{Accept: accept, OnlyEqual: onlyEqual}
+	o := discard.Options{Accept: accept, OnlyEqual: onlyEqual}
 	planned, err := a.compare(e, r, o)
 	if err != nil {
 		return nil, err
@@ -78,7 +78,7 @@ func (a *discardCommand) discardOne(e *engine.Engine, r ledger.Redirect, accept 
 	if err := a.confirm("delete what is held?", true, "--yes"); err != nil {
 		return nil, err
 	}
-	out, err := redirect.Discard(a.ctx, e, planned)
+	out, err := discard.Discard(a.ctx, e, planned)
 	if err != nil {
 		if out != nil {
 			return a.outcomeDoc(e, out), err
@@ -103,15 +103,15 @@ func acceptFlags(codes []finding.Code) string {
 }
 
 func (a *discardCommand) compare(e *engine.Engine, r ledger.Redirect,
-	o redirect.DiscardOptions) (*redirect.DiscardPlan, error) {
+	o discard.Options) (*discard.Plan, error) {
 	p := a.progress()
 	e.Progress = p
-	planned, err := redirect.PlanDiscard(a.ctx, e, r, o)
+	planned, err := discard.MakePlan(a.ctx, e, r, o)
 	p.end()
 	return planned, err
 }
 
-func (a *discardCommand) showDiscard(d *redirect.DiscardPlan) {
+func (a *discardCommand) showDiscard(d *discard.Plan) {
 	a.print("%s   in use: %s", bold.Render(pathtext.Show(d.Redirect.Name)), a.path(d.Live))
 	for _, v := range d.Verdicts {
 		a.print("  held since %s: %s", day(v.Held.Since), a.path(v.Held.Path))

@@ -12,6 +12,7 @@ import (
 	"syscall"
 
 	"nexlin/internal/card"
+	"nexlin/internal/discard"
 	"nexlin/internal/drive"
 	"nexlin/internal/execute"
 	"nexlin/internal/finding"
@@ -20,7 +21,6 @@ import (
 	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
-	"nexlin/internal/redirect"
 	"nexlin/internal/swap"
 )
 
@@ -173,8 +173,8 @@ func explainRest(err error, f *fault) bool {
 func (a *explainer) explainRun(err error) (fault, bool) {
 	var stopped *plan.StoppedError
 	var refused *plan.RefusedError
-	var kept *redirect.KeptError
-	var ended *redirect.EndedError
+	var kept *discard.KeptError
+	var ended *discard.EndedError
 	switch {
 	case errors.As(err, &ended):
 		f := a.explain(ended.Err)

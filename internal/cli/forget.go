@@ -4,11 +4,11 @@ import (
 	"github.com/spf13/cobra"
 
 	"nexlin/internal/engine"
+	"nexlin/internal/forget"
 	"nexlin/internal/health"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
-	"nexlin/internal/redirect"
 )
 
 // forgetCommand is `nexlin forget`.
@@ -38,7 +38,7 @@ func (a *forgetCommand) forgetCmd() *cobra.Command {
 }
 
 func (a *forgetCommand) forget(e *engine.Engine, arg, cwd string, preview bool) (doc, error) {
-	f, err := redirect.PlanForget(e, arg, cwd)
+	f, err := forget.MakePlan(e, arg, cwd)
 	if err != nil {
 		return nil, err
 	}
@@ -58,28 +58,28 @@ func (a *forgetCommand) forget(e *engine.Engine, arg, cwd string, preview bool) 
 	if stop, err := a.goOn(blocked, preview, "forget it?"); stop || err != nil {
 		return docIf(err, forgettingDoc(f, rep, preview)), err
 	}
-	if err := redirect.Forget(e, f); err != nil {
+	if err := forget.Forget(e, f); err != nil {
 		return nil, err
 	}
 	if !a.json {
 		a.print("")
 		a.print("%s  Nexlin knows nothing of %s any more; all of it is where it was", good.Render("done"),
 			bold.Render(pathtext.Show(f.Name)))
-		if r := f.Redirect; r != nil && f.At == redirect.AtLink && f.Here {
+		if r := f.Redirect; r != nil && f.At == forget.AtLink && f.Here {
 			a.print("  takes it in again:   nexlin record %s", pathtext.Quote(r.Link))
 		}
 	}
 	return forgettingDoc(f, rep, false), nil
 }
 
-func (a *forgetCommand) showForgetting(f *redirect.Forgetting) {
+func (a *forgetCommand) showForgetting(f *forget.Forgetting) {
 	a.print("%s   goes out of Nexlin's records; nothing else is touched", bold.Render(pathtext.Show(f.Name)))
 	var rows [][]string
 	r := f.Redirect
 	if f.Link != "" {
 		rows = append(rows, []string{"link path", a.path(f.Link), map[string]string{
-			redirect.AtLink: "the link stays", redirect.AtFolder: "a real folder, which stays",
-			redirect.AtNone: "nothing stands there", redirect.AtOther: "something else than its link, which stays",
+			forget.AtLink: "the link stays", forget.AtFolder: "a real folder, which stays",
+			forget.AtNone: "nothing stands there", forget.AtOther: "something else than its link, which stays",
 		}[f.At]})
 	}
 	if r != nil && r.State != ledger.Ended {
@@ -102,7 +102,7 @@ func (a *forgetCommand) showForgetting(f *redirect.Forgetting) {
 	a.findings(a.out, f.Findings)
 }
 
-func forgettingDoc(f *redirect.Forgetting, rep *health.Report, preview bool) doc {
+func forgettingDoc(f *forget.Forgetting, rep *health.Report, preview bool) doc {
 	d := doc{"name": f.Name, "link": f.Link, "at_link": f.At, "parts": append([]string{}, f.Parts...),
 		"findings": findingDocs(f.Findings)}
 	if preview {

@@ -6,11 +6,11 @@ import (
 	"strings"
 
 	"nexlin/internal/engine"
+	"nexlin/internal/handover"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
 	"nexlin/internal/planning"
-	"nexlin/internal/redirect"
 )
 
 // moveStore has an engine move one of its registered stores.
@@ -20,7 +20,7 @@ func (a *moveCommand) moveStore(e *engine.Engine, name string, f moveFlags, o pl
 		return err
 	}
 	if f.store == "" {
-		stores, err := redirect.Stores(a.ctx, e, u)
+		stores, err := handover.Stores(a.ctx, e, u)
 		if err != nil {
 			return err
 		}
@@ -34,7 +34,7 @@ func (a *moveCommand) moveStore(e *engine.Engine, name string, f moveFlags, o pl
 	}
 	o.Name = f.name
 	d, err := (&storeRun{a.app}).handOver(e, f.preview, func() (*plan.Plan, error) {
-		return redirect.PlanHandover(a.ctx, e, u, f.store, o)
+		return handover.PlanHandover(a.ctx, e, u, f.store, o)
 	})
 	switch {
 	case !a.json:
@@ -137,12 +137,12 @@ func (a *screen) showHandedOver(o *plan.Outcome) {
 func (a *recoverCommands) backStore(e *engine.Engine, r ledger.Redirect, preview bool,
 	o planning.BackOptions) (doc, error) {
 	return (&storeRun{a.app}).handOver(e, preview,
-		func() (*plan.Plan, error) { return redirect.PlanHandoverBack(a.ctx, e, r, o) })
+		func() (*plan.Plan, error) { return handover.PlanHandoverBack(a.ctx, e, r, o) })
 }
 
 // explainLocked explains a store of which a file stays locked.
 func explainLocked(err error, run string) (next string, ok bool) {
-	var locked *redirect.LockedError
+	var locked *handover.LockedError
 	if !errors.As(err, &locked) {
 		return "", false
 	}

@@ -12,10 +12,10 @@ import (
 	"nexlin/internal/health"
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
+	"nexlin/internal/mend"
 	"nexlin/internal/merge"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
-	"nexlin/internal/redirect"
 )
 
 // askHalves has a person asked about each entry that both halves have.
@@ -25,7 +25,7 @@ type mendFlags struct {
 	preview bool
 	halves  string
 	accept  []string
-	o       redirect.MendOptions
+	o       mend.Options
 }
 
 // mendCommand is `nexlin mend`.
@@ -132,7 +132,7 @@ func (a *mendCommand) mendOne(e *engine.Engine, r ledger.Redirect, f mendFlags) 
 	p := a.progress()
 	begin := sync.OnceFunc(func() { p.Phase("inspect", 0, 0) }) // only a merge has much to look at
 	o.Progress = func(entries, bytes int64) { begin(); p.inspected(entries, bytes) }
-	planned, err := redirect.PlanMend(a.ctx, e, r, o)
+	planned, err := mend.MakePlan(a.ctx, e, r, o)
 	p.end()
 	if err != nil {
 		return nil, err
@@ -233,7 +233,7 @@ var fates = map[merge.Fate]string{
 // about those that both halves have, if that is wanted.
 func (a *mendCommand) previewMerge(e *engine.Engine, p *plan.Plan, ask bool) ([]doc, error) {
 	out, conflicts, err := a.showMerge(
-		func(visit func(merge.MergeEntry) error) error { return merge.PreviewMerge(a.ctx, e, p, visit) })
+		func(visit func(merge.Entry) error) error { return merge.Preview(a.ctx, e, p, visit) })
 	if err != nil || !ask {
 		return out, err
 	}
@@ -256,10 +256,10 @@ func (a *mendCommand) previewMerge(e *engine.Engine, p *plan.Plan, ask bool) ([]
 
 // showMerge names every entry that a merge is about and what becomes of it, and
 // gives those that both halves have.
-func (a *app) showMerge(preview func(visit func(merge.MergeEntry) error) error) (out []doc,
-	conflicts []merge.MergeEntry, err error) {
+func (a *app) showMerge(preview func(visit func(merge.Entry) error) error) (out []doc,
+	conflicts []merge.Entry, err error) {
 	over, equal, told := int64(0), int64(0), false
-	err = preview(func(m merge.MergeEntry) error {
+	err = preview(func(m merge.Entry) error {
 		if !told {
 			a.say("")
 		}
@@ -292,7 +292,7 @@ func (a *app) showMerge(preview func(visit func(merge.MergeEntry) error) error) 
 }
 
 // keepsBoth says how both of two entries are kept.
-func keepsBoth(m merge.MergeEntry) string {
+func keepsBoth(m merge.Entry) string {
 	beside := pathtext.Show(filepath.Base(m.Beside))
 	switch m.Fate {
 	case merge.FateName:

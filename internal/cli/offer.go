@@ -3,9 +3,10 @@ package cli
 import (
 	"errors"
 
+	"nexlin/internal/discard"
 	"nexlin/internal/engine"
+	"nexlin/internal/jobs"
 	"nexlin/internal/plan"
-	"nexlin/internal/redirect"
 )
 
 // An offer is a run that is planned, shown, asked about, carried out and told: what all
@@ -58,7 +59,7 @@ func (a *app) offer(e *engine.Engine, o offer) (doc, error) {
 // adds to the document of that.
 func (a *app) carryOut(e *engine.Engine, planned *plan.Plan, show func(*plan.Outcome),
 	told func(doc, *plan.Outcome)) (doc, error) {
-	d, out, err := a.carried(e, show, func() (*plan.Outcome, error) { return redirect.Do(a.ctx, e, planned) })
+	d, out, err := a.carried(e, show, func() (*plan.Outcome, error) { return jobs.Do(a.ctx, e, planned) })
 	if err == nil && told != nil {
 		told(d, out)
 	}
@@ -72,7 +73,7 @@ func (a *app) carried(e *engine.Engine, show func(*plan.Outcome),
 	e.Progress = p
 	out, err := run()
 	p.end()
-	if kept := (*redirect.KeptError)(nil); errors.As(err, &kept) && !a.json {
+	if kept := (*discard.KeptError)(nil); errors.As(err, &kept) && !a.json {
 		show(out)
 	}
 	if err != nil {

@@ -10,6 +10,7 @@ import (
 	"nexlin/internal/archive"
 	"nexlin/internal/engine"
 	"nexlin/internal/ledger"
+	"nexlin/internal/pack"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
 	"nexlin/internal/plan"
@@ -45,7 +46,7 @@ func (a *packCommands) packCmd() *cobra.Command {
 				return err
 			}
 			defer done()
-			o := redirect.PackOptions{File: places.Absolute(output, cwd), WhileInUse: inUse, Accept: codes}
+			o := pack.Options{File: places.Absolute(output, cwd), WhileInUse: inUse, Accept: codes}
 			if o.Folder, o.Name, err = a.packSource(e, args[0], cwd); err != nil {
 				return err
 			}
@@ -77,11 +78,11 @@ func (a *packCommands) packSource(e *engine.Engine, arg, cwd string) (folder, na
 	return r.Target, r.Name, nil
 }
 
-func (a *packCommands) packOne(e *engine.Engine, o redirect.PackOptions, preview bool) (doc, error) {
+func (a *packCommands) packOne(e *engine.Engine, o pack.Options, preview bool) (doc, error) {
 	return a.offer(e, offer{
 		plan: func(progress func(entries, bytes int64)) (*plan.Plan, error) {
 			o.Progress = progress
-			return redirect.PlanPack(a.ctx, e, o)
+			return pack.PlanPack(a.ctx, e, o)
 		},
 		inspects: true,
 		show: func(planned *plan.Plan) {
@@ -165,12 +166,12 @@ func (a *packCommands) unpackCmd() *cobra.Command {
 				return err
 			}
 			defer done()
-			o := redirect.PackOptions{File: places.Absolute(args[0], cwd), As: as, Accept: codes}
+			o := pack.Options{File: places.Absolute(args[0], cwd), As: as, Accept: codes}
 			if o.Into, err = e.Drives.Place(into, cwd); err != nil {
 				return err
 			}
 			d, err := a.offer(e, offer{
-				plan: func(func(entries, bytes int64)) (*plan.Plan, error) { return redirect.PlanUnpack(e, o) },
+				plan: func(func(entries, bytes int64)) (*plan.Plan, error) { return pack.PlanUnpack(e, o) },
 				show: func(planned *plan.Plan) {
 					a.print("%s   unpacked into %s", bold.Render(a.path(o.File)), bold.Render(a.path(planned.Into)))
 					a.findings(a.out, planned.Findings)
@@ -232,7 +233,7 @@ func (a *moveCommand) packFirst(e *engine.Engine, o planning.MoveOptions, file s
 	if err != nil {
 		return err
 	}
-	whole := redirect.PackOptions{Folder: source, Name: name, File: places.Absolute(file, cwd)}
+	whole := pack.Options{Folder: source, Name: name, File: places.Absolute(file, cwd)}
 	if _, err := (&packCommands{a.app}).packOne(e, whole, preview); err != nil {
 		return fmt.Errorf("packing %s: %w", pathtext.Show(filepath.Base(folder)), err)
 	}

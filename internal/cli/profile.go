@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"nexlin/internal/engine"
+	"nexlin/internal/group"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
 	"nexlin/internal/plan"
@@ -34,7 +35,7 @@ func (a *moveCommand) moveCard(e *engine.Engine, name string, f moveFlags, o pla
 	return (&severalRun{a.app}).togetherRun(e, f.preview, "move it?",
 		func(progress func(entries, bytes int64)) (*plan.Group, error) {
 			o.Progress = progress
-			return redirect.PlanCard(a.ctx, e, u, o)
+			return group.PlanCard(a.ctx, e, u, o)
 		})
 }
 
@@ -52,7 +53,7 @@ func (a *moveCommand) moveProfile(e *engine.Engine, f moveFlags, o planning.Move
 	return (&severalRun{a.app}).togetherRun(e, f.preview, "move them?",
 		func(progress func(entries, bytes int64)) (*plan.Group, error) {
 			o.Progress = progress
-			return redirect.PlanProfile(a.ctx, e, a.home, f.profile, o)
+			return group.PlanProfile(a.ctx, e, a.home, f.profile, o)
 		})
 }
 

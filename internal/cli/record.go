@@ -10,7 +10,7 @@ import (
 	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
 	"nexlin/internal/plan"
-	"nexlin/internal/redirect"
+	"nexlin/internal/record"
 )
 
 // recordCommand is `nexlin record`.
@@ -43,7 +43,7 @@ func (a *recordCommand) recordCmd() *cobra.Command {
 				return err
 			}
 			defer done()
-			o := redirect.RecordOptions{Path: places.Absolute(args[0], cwd), Name: name, Accept: accepted}
+			o := record.Options{Path: places.Absolute(args[0], cwd), Name: name, Accept: accepted}
 			for _, f := range []struct {
 				ref  string
 				path *string
@@ -66,9 +66,9 @@ func (a *recordCommand) recordCmd() *cobra.Command {
 	return c
 }
 
-func (a *recordCommand) recordOne(e *engine.Engine, o redirect.RecordOptions, preview bool) (doc, error) {
+func (a *recordCommand) recordOne(e *engine.Engine, o record.Options, preview bool) (doc, error) {
 	d, err := a.offer(e, offer{
-		plan: func(func(entries, bytes int64)) (*plan.Plan, error) { return redirect.PlanRecord(e, o) },
+		plan: func(func(entries, bytes int64)) (*plan.Plan, error) { return record.MakePlan(e, o) },
 		look: func(planned *plan.Plan) error { return a.compared(e, planned, preview) },
 		show: a.showRecord, question: "compare both, and take it in if they are equal?", preview: preview,
 		done: a.showRecorded,
@@ -91,7 +91,7 @@ func (a *recordCommand) compared(e *engine.Engine, planned *plan.Plan, preview b
 	}
 	p := a.progress()
 	e.Progress = p
-	err := redirect.Compare(a.ctx, e, planned)
+	err := record.Compare(a.ctx, e, planned)
 	p.end()
 	if planned.Blocked() != nil {
 		return nil

@@ -12,11 +12,13 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/health"
+	"nexlin/internal/jobs"
 	"nexlin/internal/ledger"
+	"nexlin/internal/mend"
 	"nexlin/internal/merge"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
-	"nexlin/internal/redirect"
+	"nexlin/internal/restore"
 )
 
 type restoreFlags struct {
@@ -25,7 +27,7 @@ type restoreFlags struct {
 	folders  string
 	accept   []string
 	halves   string
-	mend     redirect.MendOptions
+	mend     mend.Options
 }
 
 // restoreCommand is `nexlin restore-links`.
@@ -97,7 +99,7 @@ func (a *restoreCommand) onDriveArg(e *engine.Engine, arg string) (d drive.Drive
 	return d, below, err
 }
 
-func (f *restoreFlags) options() (o redirect.RestoreOptions, err error) {
+func (f *restoreFlags) options() (o restore.Options, err error) {
 	o.Accounts = map[string]string{}
 	for _, s := range f.accounts {
 		was, is, ok := strings.Cut(s, "=")
@@ -121,8 +123,8 @@ func (f *restoreFlags) options() (o redirect.RestoreOptions, err error) {
 	return o, err
 }
 
-func (a *restoreCommand) restore(e *engine.Engine, d *drive.Drive, o redirect.RestoreOptions, f restoreFlags) error {
-	all, hidden, err := redirect.PlanRestore(a.ctx, e, d, o)
+func (a *restoreCommand) restore(e *engine.Engine, d *drive.Drive, o restore.Options, f restoreFlags) error {
+	all, hidden, err := restore.MakePlan(a.ctx, e, d, o)
 	if err != nil {
 		return err
 	}
@@ -138,8 +140,8 @@ func (a *restoreCommand) restore(e *engine.Engine, d *drive.Drive, o redirect.Re
 			a.showRestore(d, r)
 		}
 		one := restoreDoc(r)
-		entries, _, err := a.showMerge(func(visit func(merge.MergeEntry) error) error {
-			return redirect.PreviewFolder(a.ctx, e, r, f.mend.Halves, visit)
+		entries, _, err := a.showMerge(func(visit func(merge.Entry) error) error {
+			return restore.PreviewFolder(a.ctx, e, r, f.mend.Halves, visit)
 		})
 		if err != nil {
 			return err
@@ -181,14 +183,14 @@ func (a *screen) say(format string, args ...any) {
 	}
 }
 
-func restoreDoc(r *redirect.Restore) doc {
+func restoreDoc(r *restore.Restore) doc {
 	return doc{
 		"name": r.Name, "link": r.Link, "target": r.Target, "account": r.Account,
 		"known": r.Known, "files": r.Note.Files, "bytes": r.Note.Bytes, "findings": findingDocs(r.Findings),
 	}
 }
 
-func (a *restoreCommand) showRestore(d *drive.Drive, r *redirect.Restore) {
+func (a *restoreCommand) showRestore(d *drive.Drive, r *restore.Restore) {
 	a.print("%s", led(nil, a.path(r.Link), on(d, r.Target)))
 	whose := r.Account
 	if r.Account != r.Note.Account {
@@ -201,7 +203,7 @@ func (a *restoreCommand) showRestore(d *drive.Drive, r *redirect.Restore) {
 }
 
 // restoreAll takes in one after the other and makes its link.
-func (a *restoreCommand) restoreAll(e *engine.Engine, all []*redirect.Restore, f restoreFlags) ([]doc, error) {
+func (a *restoreCommand) restoreAll(e *engine.Engine, all []*restore.Restore, f restoreFlags) ([]doc, error) {
 	docs := []doc{}
 	for _, r := range all {
 		d := restoreDoc(r)
@@ -223,13 +225,13 @@ func (a *restoreCommand) restoreAll(e *engine.Engine, all []*redirect.Restore, f
 	return docs, nil
 }
 
-func (a *restoreCommand) restoreOne(e *engine.Engine, r *redirect.Restore, f restoreFlags, d doc) error {
+func (a *restoreCommand) restoreOne(e *engine.Engine, r *restore.Restore, f restoreFlags, d doc) error {
 	var out *plan.Outcome
 	if !r.Known {
 		p := a.progress()
 		e.Progress = p
 		var err error
-		out, err = redirect.RestoreLinks(a.ctx, e, r)
+		out, err = restore.Links(a.ctx, e, r)
 		p.end()
 		if err != nil {
 			return err
@@ -246,14 +248,14 @@ func (a *restoreCommand) restoreOne(e *engine.Engine, r *redirect.Restore, f res
 	if err == nil || out == nil {
 		return err
 	}
-	return errors.Join(err, redirect.UnrestoreLinks(a.ctx, e, out.Run, err))
+	return errors.Join(err, restore.Unlink(a.ctx, e, out.Run, err))
 }
 
 // linkAgain makes the link of a redirect that was taken in.
 func (a *restoreCommand) linkAgain(e *engine.Engine, row ledger.Redirect, f restoreFlags, d doc) error {
 	o := f.mend
 	o.Attach = true
-	planned, err := redirect.PlanMend(a.ctx, e, row, o)
+	planned, err := mend.MakePlan(a.ctx, e, row, o)
 	if err != nil {
 		return err
 	}
@@ -266,7 +268,7 @@ func (a *restoreCommand) linkAgain(e *engine.Engine, row ledger.Redirect, f rest
 		}
 		p := a.progress()
 		e.Progress = p
-		out, err := redirect.Do(a.ctx, e, planned)
+		out, err := jobs.Do(a.ctx, e, planned)
 		p.end()
 		if err != nil {
 			return err

@@ -10,10 +10,10 @@ import (
 	"nexlin/internal/engine"
 	"nexlin/internal/execute"
 	"nexlin/internal/finding"
+	"nexlin/internal/group"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
-	"nexlin/internal/redirect"
 	"nexlin/internal/run"
 )
 
@@ -172,7 +172,7 @@ func (a *severalRun) togetherRun(e *engine.Engine, preview bool, question string
 		return a.emitIf(err, togetherPlanDoc(t))
 	}
 	return (&severalRun{a.app}).togetherCarried(e,
-		func() (*plan.GroupOutcome, error) { return redirect.RunTogether(a.ctx, e, t) })
+		func() (*plan.GroupOutcome, error) { return group.Do(a.ctx, e, t) })
 }
 
 func (a *severalRun) togetherCarried(e *engine.Engine, run func() (*plan.GroupOutcome, error)) error {
@@ -283,9 +283,9 @@ func (a *severalRun) showTogetherRecovery(e *engine.Engine, r *execute.Recovery)
 func (a *severalRun) recoverTogether(e *engine.Engine, row ledger.RunRow, forward bool) error {
 	return (&severalRun{a.app}).togetherCarried(e, func() (*plan.GroupOutcome, error) {
 		if forward {
-			return redirect.ResumeTogether(a.ctx, e, row)
+			return group.Resume(a.ctx, e, row)
 		}
-		return redirect.UndoTogether(a.ctx, e, row)
+		return group.Undo(a.ctx, e, row)
 	})
 }
 

@@ -9,6 +9,7 @@ import (
 
 	"nexlin/internal/engine"
 	"nexlin/internal/execute"
+	"nexlin/internal/jobs"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
@@ -125,7 +126,7 @@ func (a *recoverCommands) detachCmd() *cobra.Command {
 				if err := a.confirm("take the link away?", true, "--yes"); err != nil {
 					return nil, err
 				}
-				out, err := redirect.Detach(a.ctx, e, planned)
+				out, err := jobs.Detach(a.ctx, e, planned)
 				if err != nil {
 					return nil, err
 				}
@@ -282,7 +283,7 @@ func (a *recoverCommands) recoverRun(e *engine.Engine, row ledger.RunRow, forwar
 	e.Progress = p
 	act := execute.Undo
 	if forward {
-		act = redirect.Resume
+		act = jobs.Resume
 	}
 	out, err := act(a.ctx, e, row)
 	p.end()

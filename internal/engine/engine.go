@@ -1,3 +1,5 @@
+// Package engine has what every run has at hand: the ledger, the drives, the cards, and the
+// records of earlier runs.
 package engine
 
 import (

@@ -99,7 +99,8 @@ func (m *undoer) HeldUnchanged(ctx context.Context) error {
 		return err
 	}
 	defer live.Release()
-	l := &late.Writes{Held: m.From, Live: live, LivePath: m.Plan.Copy(), Spool: m.Spool, LookOnly: true, Fuse: m.Plan.FromFuse}
+	l := &late.Writes{Held: m.From, Live: live, LivePath: m.Plan.Copy(), Spool: m.Spool, LookOnly: true,
+		Fuse: m.Plan.FromFuse}
 	if err := l.Walk(ctx); err != nil {
 		return err
 	}

@@ -197,8 +197,9 @@ func (m *Execution) SetStopped(err error) error {
 		return nil
 	}
 	m.Out.State = ledger.Stopped
-	s := &plan.StoppedError{Run: m.Plan.Run, Kind: m.Plan.Kind, Phase: m.Phase(), Link: m.Plan.Link, Switched: m.Switched,
-		Err: err}
+	s := &plan.StoppedError{Run: m.Plan.Run, Kind: m.Plan.Kind, Phase: m.Phase(), Link: m.Plan.Link,
+		Switched: m.Switched,
+		Err:      err}
 	if errors.Is(err, plan.ErrStillChanging) {
 		s.Writers = m.writers()
 	}

@@ -39,7 +39,8 @@ func (m *copier) seal(ctx context.Context) error {
 			return err
 		}
 	}
-	err := m.Act(ctx, "dress", naming.Part(m.Plan.Run), func() error { return m.Part.Finish(m.Spool, &m.Plan.Allow) }, nil)
+	err := m.Act(ctx, "dress", naming.Part(m.Plan.Run), func() error { return m.Part.Finish(m.Spool, &m.Plan.Allow) },
+		nil)
 	if err != nil {
 		return err
 	}
@@ -135,7 +136,8 @@ func (m *describer) writeNote(rec *handle.Dir, n note.Note) error {
 // Maker says that what is put beside the target belongs to the account that
 // owns the folder.
 func (m *opener) Maker() drive.Maker {
-	return drive.Maker{Owner: m.Plan.UID, Group: m.Plan.GID, Scratch: naming.Scratch(m.Plan.Run), Plain: m.Plan.Allow.Owners}
+	return drive.Maker{Owner: m.Plan.UID, Group: m.Plan.GID, Scratch: naming.Scratch(m.Plan.Run),
+		Plain: m.Plan.Allow.Owners}
 }
 
 func (m *describer) writeRecord(rec *handle.Dir, name string, r io.Reader) error {

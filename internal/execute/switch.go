@@ -116,7 +116,8 @@ func (m *opener) PlaceIn(dir *handle.Dir) *swap.Place {
 // swap is how link and folder change places in this run: a folder that leaves gets
 // its held name, and one that comes back had the part's.
 func (m *switcher) swap() (*swap.Swap, error) {
-	s := &swap.Swap{Place: *m.LinkPlace(), Text: m.Plan.LinkText, Away: m.HeldIn, Name: m.Plan.Held, Ino: m.Plan.FromID(),
+	s := &swap.Swap{Place: *m.LinkPlace(), Text: m.Plan.LinkText, Away: m.HeldIn, Name: m.Plan.Held,
+		Ino:     m.Plan.FromID(),
 		MayLack: m.Plan.Linkless(), Gap: m.Plan.Gap, Spare: m.spareName, SetAside: m.gapFilled,
 		Journal: func(ctx context.Context, name string, data any, do func() error) error {
 			return m.Act(ctx, name, data, do, nil)

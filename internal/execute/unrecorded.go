@@ -43,7 +43,8 @@ func (m *describer) recordNeverCopied(ctx context.Context) error {
 
 // SinceNeverCopied holds such a held original against its record. Nil where an
 // older build took none.
-func SinceNeverCopied(ctx context.Context, e *engine.Engine, id string, held *handle.Dir, fuse bool) (*sinceHeld, error) {
+func SinceNeverCopied(ctx context.Context, e *engine.Engine, id string, held *handle.Dir, fuse bool) (*sinceHeld,
+	error) {
 	dir := filepath.Join(e.Ledger.RunDir(id), heldRecords)
 	spool, err := transfer.OpenSpool(dir, 1)
 	if errors.Is(err, os.ErrNotExist) {

@@ -16,17 +16,19 @@ import (
 
 	"github.com/dustin/go-humanize"
 
+	"nexlin/internal/discard"
 	"nexlin/internal/drive"
 	"nexlin/internal/engine"
 	"nexlin/internal/execute"
 	"nexlin/internal/finding"
+	"nexlin/internal/group"
 	"nexlin/internal/handle"
+	"nexlin/internal/handover"
 	"nexlin/internal/judge"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
 	"nexlin/internal/planning"
-	"nexlin/internal/redirect"
 )
 
 // lowSpace is the share of a drive below which little room is left.
@@ -113,7 +115,7 @@ func Check(ctx context.Context, e *engine.Engine, r ledger.Redirect) (*Report, e
 	}
 	live, _ := r.Live()
 	for _, h := range out.Held {
-		fs, err := redirect.CheckHeld(ctx, e, h, live)
+		fs, err := discard.CheckHeld(ctx, e, h, live)
 		if out.add(fs...); err != nil {
 			if err := out.unseen(err); err != nil {
 				return nil, err
@@ -135,7 +137,7 @@ func (out *Report) closer(ctx context.Context, e *engine.Engine) error {
 			return err
 		}
 		out.add(fs...)
-		if fs, err = redirect.CheckStore(ctx, e, r); err != nil {
+		if fs, err = handover.CheckStore(ctx, e, r); err != nil {
 			return err
 		}
 		out.add(fs...)
@@ -335,7 +337,7 @@ func (r *Report) room(d *drive.Drive) {
 
 // growth looks whether the target can still become what its card says.
 func (r *Report) growth(e *engine.Engine, d *drive.Drive) error {
-	factor, err := redirect.Growth(e, r.Redirect)
+	factor, err := group.Growth(e, r.Redirect)
 	if err != nil || factor <= 1 {
 		return err
 	}

@@ -1,3 +1,5 @@
+// Package judge holds folders against each other and against what was recorded of them, byte
+// by byte: what may go, what would be lost, what is not as it was. It changes nothing.
 package judge
 
 import (

@@ -1,3 +1,5 @@
+// Package late holds a folder that is held against the records of its copy, and brings over
+// what was written to it too late. It knows nothing of runs.
 package late
 
 import (

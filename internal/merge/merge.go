@@ -1,3 +1,5 @@
+// Package merge brings the entries of a folder that stands in a link's place into the target,
+// and takes that back.
 package merge
 
 import (
@@ -34,8 +36,8 @@ const (
 // Conflict reports that both halves have the entry, with other content.
 func (f Fate) Conflict() bool { return f != FateNew && f != FateEqual && f != FateInside }
 
-// A MergeEntry is one entry of the half in a preview.
-type MergeEntry struct {
+// A Entry is one entry of the half in a preview.
+type Entry struct {
 	Path   string // relative to the folder
 	Fate   Fate
 	Dir    bool
@@ -43,9 +45,9 @@ type MergeEntry struct {
 	Beside string // relative path of what is kept beside it; empty if nothing is
 }
 
-// PlanMerge inspects the merging of a real folder into the target: it is
+// MakePlan inspects the merging of a real folder into the target: it is
 // copied like the folder of a move, and then its entries get their places.
-func PlanMerge(ctx context.Context, e *engine.Engine, p *plan.Plan, progress func(entries, bytes int64)) error {
+func MakePlan(ctx context.Context, e *engine.Engine, p *plan.Plan, progress func(entries, bytes int64)) error {
 	p.Kind, p.From, p.HeldIn = plan.KindMerge, p.Link, filepath.Dir(p.Link)
 	p.Held = naming.Held(filepath.Base(p.Link), p.Run)
 	p.TagIn = filepath.Join(p.IntoDrive.Mount, p.IntoDrive.TagPlace)
@@ -125,10 +127,10 @@ func fateOf(p *plan.Plan, path string, half, target *handle.Stat, equal func() (
 	return FateBeside, nil
 }
 
-// PreviewMerge calls visit for every entry of the half, in the one order,
+// Preview calls visit for every entry of the half, in the one order,
 // with what a merge would do with it. It reads what both have and changes
 // nothing.
-func PreviewMerge(ctx context.Context, e *engine.Engine, p *plan.Plan, visit func(MergeEntry) error) error {
+func Preview(ctx context.Context, e *engine.Engine, p *plan.Plan, visit func(Entry) error) error {
 	half, err := handle.OpenReal(p.From)
 	if err != nil {
 		return err
@@ -146,7 +148,7 @@ type mergePreview struct {
 	ctx   context.Context
 	p     *plan.Plan
 	live  *handle.Dir
-	visit func(MergeEntry) error
+	visit func(Entry) error
 	moves string // the last directory that goes over as a whole
 }
 
@@ -155,7 +157,7 @@ func (v *mergePreview) Visit(h *inventory.Entry) (bool, error) {
 	if h.Path == "." {
 		return true, nil
 	}
-	m := MergeEntry{Path: h.Path, Fate: FateNew, Dir: h.Stat.IsDir(), Bytes: h.Stat.Size}
+	m := Entry{Path: h.Path, Fate: FateNew, Dir: h.Stat.IsDir(), Bytes: h.Stat.Size}
 	if m.Dir {
 		m.Bytes = 0
 	}

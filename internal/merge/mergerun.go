@@ -27,27 +27,27 @@ import (
 // if the part lacks it; once the records are settled, they say so. So it can
 // be taken back from anywhere.
 
-// A Merging gives the entries of a copy their places among others.
-type Merging struct{ execute.Copying }
+// A merging gives the entries of a copy their places among others.
+type merging struct{ execute.Copying }
 
-func (m *Merging) Where() (plan.Position, error) { return m.WhereMove() }
+func (m *merging) Where() (plan.Position, error) { return m.WhereMove() }
 
-func (m *Merging) Place(ctx context.Context, _ execute.Placement) error {
+func (m *merging) Place(ctx context.Context, _ execute.Placement) error {
 	if err := m.merge(ctx); err != nil {
 		return err
 	}
 	return m.SwitchAct(ctx)
 }
 
-func (m *Merging) Settle(ctx context.Context) error {
+func (m *merging) Settle(ctx context.Context) error {
 	return handle.InOrder(func() error { return m.settle(ctx) }, func() error { return m.tidy(ctx) })
 }
 
-func (m *Merging) TryLink(ctx context.Context, _ *handle.Dir) error { return m.TryMended(ctx) }
+func (m *merging) TryLink(ctx context.Context, _ *handle.Dir) error { return m.TryMended(ctx) }
 
-func (m *Merging) Describe(ctx context.Context) error { return m.RenewNote(ctx) }
+func (m *merging) Describe(ctx context.Context) error { return m.RenewNote(ctx) }
 
-func (m *Merging) Save(context.Context) (func(*ledger.Tx) error, error) {
+func (m *merging) Save(context.Context) (func(*ledger.Tx) error, error) {
 	after := &m.Plan.Mend.After
 	var err error
 	if after.Settings, err = m.SettingRecords(); err != nil {
@@ -58,7 +58,7 @@ func (m *Merging) Save(context.Context) (func(*ledger.Tx) error, error) {
 }
 
 // merge gives the entries of the part their places in the target.
-func (m *Merging) merge(ctx context.Context) error {
+func (m *merging) merge(ctx context.Context) error {
 	live, err := m.Into.Beneath(m.Plan.Final)
 	if err != nil {
 		return err
@@ -75,7 +75,7 @@ func (m *Merging) merge(ctx context.Context) error {
 
 // eachMoved has every entry of the records moved, one way or the other, and
 // gives the target's directories back what they had.
-func (m *Merging) eachMoved(ctx context.Context, spool *transfer.Spool, live *handle.Dir, what string,
+func (m *merging) eachMoved(ctx context.Context, spool *transfer.Spool, live *handle.Dir, what string,
 	move func(*transfer.Record) (bool, error)) error {
 	n := 0
 	for c := transfer.Read(spool); c.Peek() != nil; c.Next() {
@@ -98,7 +98,7 @@ func (m *Merging) eachMoved(ctx context.Context, spool *transfer.Spool, live *ha
 
 // flushFUSE flushes directories one by one where flushing the whole file
 // system proves nothing.
-func (m *Merging) flushFUSE(dirs ...*handle.Dir) error {
+func (m *merging) flushFUSE(dirs ...*handle.Dir) error {
 	if !m.Plan.IntoFuse {
 		return nil
 	}
@@ -109,7 +109,7 @@ func (m *Merging) flushFUSE(dirs ...*handle.Dir) error {
 	return err
 }
 
-func (m *Merging) mergeOne(ctx context.Context, live *handle.Dir, rec *transfer.Record) (moved bool, err error) {
+func (m *merging) mergeOne(ctx context.Context, live *handle.Dir, rec *transfer.Record) (moved bool, err error) {
 	from, name, err := m.Part.Dir.Parent(rec.Path)
 	if handle.Missing(err) {
 		return false, nil // it went over with the directory around it
@@ -205,7 +205,7 @@ func carry(from *handle.Dir, name string, to *handle.Dir, as string) error {
 }
 
 // targetHas reports whether the target has the very content of a record.
-func (m *Merging) targetHas(ctx context.Context, dir *handle.Dir, name string, rec *transfer.Record,
+func (m *merging) targetHas(ctx context.Context, dir *handle.Dir, name string, rec *transfer.Record,
 	st *handle.Stat) (bool, error) {
 	switch {
 	case st.IsSymlink():
@@ -233,7 +233,7 @@ type dirTimes struct {
 
 // keepTimes writes down what the directories have that both halves have. It
 // is not done again once something was moved.
-func (m *Merging) keepTimes(live *handle.Dir) error {
+func (m *merging) keepTimes(live *handle.Dir) error {
 	path := filepath.Join(m.Run.Dir(), timesFile)
 	if _, err := os.Stat(path); err == nil {
 		return nil
@@ -265,7 +265,7 @@ func (m *Merging) keepTimes(live *handle.Dir) error {
 }
 
 // timesBack gives the target's directories the times and modes they had.
-func (m *Merging) timesBack(live *handle.Dir) error {
+func (m *merging) timesBack(live *handle.Dir) error {
 	f, err := handle.OpenRegular(filepath.Join(m.Run.Dir(), timesFile))
 	if handle.Missing(err) {
 		return nil
@@ -302,7 +302,7 @@ func (m *Merging) timesBack(live *handle.Dir) error {
 }
 
 // settle takes into the records where everything lies after the merge.
-func (m *Merging) settle(ctx context.Context) error {
+func (m *merging) settle(ctx context.Context) error {
 	if done, err := m.settledSince("merge", "unmerge"); done || err != nil {
 		return err
 	}
@@ -347,7 +347,7 @@ func (m *Merging) settle(ctx context.Context) error {
 
 // settledAt looks at the target's entry that has the content of a record; nil
 // if there is none.
-func (m *Merging) settledAt(live *handle.Dir, rec *transfer.Record, merged bool) (*transfer.Snap, error) {
+func (m *merging) settledAt(live *handle.Dir, rec *transfer.Record, merged bool) (*transfer.Snap, error) {
 	for _, path := range []string{rec.Path, m.Plan.BesidePath(live, rec.Path)} {
 		dir, name, err := live.Parent(path)
 		if handle.Absent(err) {
@@ -376,7 +376,7 @@ func (m *Merging) settledAt(live *handle.Dir, rec *transfer.Record, merged bool)
 
 // rewrite writes the records of this run anew and composes the frozen
 // manifest from them.
-func (m *Merging) rewrite(ctx context.Context, live *handle.Dir,
+func (m *merging) rewrite(ctx context.Context, live *handle.Dir,
 	change func(*transfer.Record) error) (*transfer.Spool,
 	error) {
 	return m.RewriteRecords(ctx, m.Plan.Run, m.Plan.Digest, live, func(dir string, n int) (*transfer.Spool, error) {
@@ -386,7 +386,7 @@ func (m *Merging) rewrite(ctx context.Context, live *handle.Dir,
 
 // Tidy takes away what is left in the part: what the target had already. What
 // was the target's stays, under a name that says so.
-func (m *Merging) tidy(ctx context.Context) error {
+func (m *merging) tidy(ctx context.Context) error {
 	aside := m.replacedDir()
 	return m.Act(ctx, "tidy", aside, func() error {
 		if m.Part != nil {
@@ -415,6 +415,9 @@ func (m *Merging) tidy(ctx context.Context) error {
 }
 
 // replacedDir is where the target's entries lie that the half's replaced.
-func (m *Merging) replacedDir() string {
+func (m *merging) replacedDir() string {
 	return naming.Shorten("."+m.Plan.Final, ".replaced-"+m.Plan.Run)
 }
+
+// Merging is the job of a merge of halves.
+func Merging(m *execute.Execution) execute.Job { return &merging{execute.CopyingOf(m)} }

@@ -21,10 +21,10 @@ import (
 )
 
 // begun reports whether the merge may have moved something.
-func (m *Merging) begun() (bool, error) { return m.Last("merge", new(string)) }
+func (m *merging) begun() (bool, error) { return m.Last("merge", new(string)) }
 
 // FindPart is [merging.begun], once the part of it was found again.
-func (m *Merging) FindPart() (bool, error) {
+func (m *merging) FindPart() (bool, error) {
 	begun, err := m.begun()
 	if err != nil || !begun {
 		return false, err
@@ -39,7 +39,7 @@ func (m *Merging) FindPart() (bool, error) {
 
 // StartOver takes back a merge that was stopped, so that the part is whole
 // again and can catch up with the half.
-func (m *Merging) StartOver(ctx context.Context) error {
+func (m *merging) StartOver(ctx context.Context) error {
 	spool, err := m.SpoolOf(m.Plan.Run)
 	if err != nil {
 		return err
@@ -75,7 +75,7 @@ func (m *Merging) StartOver(ctx context.Context) error {
 
 // settledSince reports whether the records were settled, and none of these acts
 // begun since: then they say where the merge has put everything.
-func (m *Merging) settledSince(not ...string) (bool, error) {
+func (m *merging) settledSince(not ...string) (bool, error) {
 	acts, err := m.Acts()
 	if err != nil {
 		return false, err
@@ -93,7 +93,7 @@ func (m *Merging) settledSince(not ...string) (bool, error) {
 
 // unmerge moves what was given a place back into the part, where it is still
 // what was placed, and gives the target's entries their names again.
-func (m *Merging) unmerge(ctx context.Context, spool *transfer.Spool) error {
+func (m *merging) unmerge(ctx context.Context, spool *transfer.Spool) error {
 	live, err := m.Into.Beneath(m.Plan.Final)
 	if err != nil {
 		return err
@@ -114,7 +114,7 @@ func (m *Merging) unmerge(ctx context.Context, spool *transfer.Spool) error {
 	return handle.IgnoreMissing(err)
 }
 
-func (m *Merging) unmergeOne(live *handle.Dir, rec *transfer.Record, settled bool) (moved bool, err error) {
+func (m *merging) unmergeOne(live *handle.Dir, rec *transfer.Record, settled bool) (moved bool, err error) {
 	to, name, err := live.Parent(rec.Path)
 	if handle.Absent(err) {
 		return false, nil // it came back with the directory around it
@@ -133,7 +133,7 @@ func (m *Merging) unmergeOne(live *handle.Dir, rec *transfer.Record, settled boo
 }
 
 // takeBack moves an entry from its place in the target into the part.
-func (m *Merging) takeBack(to *handle.Dir, name string, rec *transfer.Record) (bool, error) {
+func (m *merging) takeBack(to *handle.Dir, name string, rec *transfer.Record) (bool, error) {
 	if _, err := m.inPart(rec.Path); !handle.Missing(err) {
 		return false, err // it was not placed, or is back already
 	}
@@ -175,7 +175,7 @@ func placedAs(rec *transfer.Record, st *handle.Stat) bool {
 }
 
 // inPart looks at an entry of the part.
-func (m *Merging) inPart(path string) (handle.Stat, error) {
+func (m *merging) inPart(path string) (handle.Stat, error) {
 	dir, name, err := m.Part.Dir.Parent(path)
 	if err != nil {
 		return handle.Stat{}, err
@@ -186,7 +186,7 @@ func (m *Merging) inPart(path string) (handle.Stat, error) {
 
 // makeWay opens the directory around an entry of the part; what was tidied
 // away on the way is made again.
-func (m *Merging) makeWay(path string) (*handle.Dir, error) {
+func (m *merging) makeWay(path string) (*handle.Dir, error) {
 	dir, _, err := m.Part.Dir.Parent(path)
 	if !handle.Missing(err) {
 		return dir, err
@@ -204,7 +204,7 @@ func (m *Merging) makeWay(path string) (*handle.Dir, error) {
 }
 
 // nameBack gives an entry of the target its name again that had made way.
-func (m *Merging) nameBack(to *handle.Dir, name string, rec *transfer.Record) (bool, error) {
+func (m *merging) nameBack(to *handle.Dir, name string, rec *transfer.Record) (bool, error) {
 	beside := m.Plan.Beside(name, plan.OfTarget)
 	from := to
 	if _, err := to.Stat(beside); handle.Missing(err) {
@@ -235,7 +235,7 @@ func (m *Merging) nameBack(to *handle.Dir, name string, rec *transfer.Record) (b
 
 // partAgain opens the part of a run whose merge has begun; it is made if it
 // was tidied away.
-func (m *Merging) partAgain() (*transfer.Part, error) {
+func (m *merging) partAgain() (*transfer.Part, error) {
 	if _, err := m.Into.Stat(m.replacedDir()); err == nil {
 		if _, err := m.Into.Stat(naming.Part(m.Plan.Run)); handle.Missing(err) {
 			if err := m.Into.Rename(m.replacedDir(), m.Into, naming.Part(m.Plan.Run)); err != nil {
@@ -253,7 +253,7 @@ func (m *Merging) partAgain() (*transfer.Part, error) {
 }
 
 // Back takes a merge back from wherever it stands.
-func (m *Merging) Back(ctx context.Context) error {
+func (m *merging) Back(ctx context.Context) error {
 	at, err := m.StandsAt()
 	if err != nil {
 		return err
@@ -311,7 +311,7 @@ func (m *Merging) Back(ctx context.Context) error {
 }
 
 // keptAside is what was set aside under a name as a held copy; nil for no name.
-func (m *Merging) keptAside(name string) (*ledger.Held, error) {
+func (m *merging) keptAside(name string) (*ledger.Held, error) {
 	if name == "" {
 		return nil, nil
 	}
@@ -326,7 +326,7 @@ func (m *Merging) keptAside(name string) (*ledger.Held, error) {
 
 // unmergeSwitch exchanges link and folder back, if nobody has worked in what the
 // merge placed or holds.
-func (m *Merging) unmergeSwitch(ctx context.Context) error {
+func (m *merging) unmergeSwitch(ctx context.Context) error {
 	m.Switched = true
 	err := handle.InOrder(m.Reopen, func() error { return m.placedUnchanged(ctx) },
 		func() error { return m.HeldUnchanged(ctx) },
@@ -337,7 +337,7 @@ func (m *Merging) unmergeSwitch(ctx context.Context) error {
 
 // saveUnmerged has the ledger say what it said before the merge; aside is what was
 // set aside of it, nil if nothing was.
-func (m *Merging) saveUnmerged(t *ledger.Tx, aside *ledger.Held) error {
+func (m *merging) saveUnmerged(t *ledger.Tx, aside *ledger.Held) error {
 	if err := t.HeldGone(m.Plan.Run, m.Plan.HeldPath()); err != nil {
 		return err
 	}
@@ -361,7 +361,7 @@ func (m *Merging) saveUnmerged(t *ledger.Tx, aside *ledger.Held) error {
 
 // takeAllBack undoes the placing. What programs were led to once is set aside
 // and not deleted (I4): its name is returned.
-func (m *Merging) takeAllBack(ctx context.Context, wasLive bool) (string, error) {
+func (m *merging) takeAllBack(ctx context.Context, wasLive bool) (string, error) {
 	aside := m.CopyAside()
 	if _, err := m.Into.Stat(aside); err == nil {
 		return aside, nil // done before this was stopped
@@ -414,7 +414,7 @@ func (m *Merging) takeAllBack(ctx context.Context, wasLive bool) (string, error)
 }
 
 // setAsideMerged is the copy that was set aside, as a held original.
-func (m *Merging) setAsideMerged(name string) (*ledger.Held, error) {
+func (m *merging) setAsideMerged(name string) (*ledger.Held, error) {
 	st, err := m.Into.Stat(name)
 	if err != nil {
 		return nil, err
@@ -437,7 +437,7 @@ func lostName(was, is *transfer.Snap) bool {
 
 // placedUnchanged wants what was placed to be as it was placed: a
 // *RefusedError if somebody worked on it.
-func (m *Merging) placedUnchanged(ctx context.Context) error {
+func (m *merging) placedUnchanged(ctx context.Context) error {
 	live, err := m.Into.Beneath(m.Plan.Final)
 	if err != nil {
 		return err

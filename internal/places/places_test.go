@@ -44,8 +44,9 @@ func TestAbsenceSaysWhatBringsItBack(t *testing.T) {
 	other := basalt
 	other.ID, other.UUID, other.Mount = "d-id", "d-uuid", "/media/ines/D I"
 	require.NoError(t, p.Ledger.Do(func(tx *ledger.Tx) error {
-		return tx.SaveRedirect(ledger.Redirect{Name: "other", State: ledger.Linked, Link: "/o", Target: "/media/ines/D I/o",
-			Drive: other})
+		return tx.SaveRedirect(ledger.Redirect{Name: "other", State: ledger.Linked, Link: "/o",
+			Target: "/media/ines/D I/o",
+			Drive:  other})
 	}))
 	contested := basalt
 	contested.Mount = other.Mount
@@ -75,7 +76,8 @@ func TestAbsenceSaysWhatBringsItBack(t *testing.T) {
 func TestExpected(t *testing.T) {
 	p, r := known(t)
 	p.Stopped = func(ledger.RunRow) []Known {
-		return []Known{{Name: "late", Drive: ledger.DriveRef{ID: "x", UUID: "x", Mount: "/media/x"}, Path: "/media/x/late"}}
+		return []Known{{Name: "late", Drive: ledger.DriveRef{ID: "x", UUID: "x", Mount: "/media/x"},
+			Path: "/media/x/late"}}
 	}
 	run, err := p.Ledger.Begin("20260504-abcde", "move", "late", struct{}{}, nil)
 	require.NoError(t, err)
@@ -112,7 +114,8 @@ func TestWhatIsNothingToMove(t *testing.T) {
 		own, link, from string
 		code            finding.Code
 	}{
-		{"", home + "/Other", r.Target, finding.TargetShared}, {"", home + "/Other", r.Target + "/sub", finding.InsideRedirect},
+		{"", home + "/Other", r.Target, finding.TargetShared},
+		{"", home + "/Other", r.Target + "/sub", finding.InsideRedirect},
 		{"", home + "/Other", home, finding.HoldsRedirect}, {"charts", r.Link, r.Target, ""},
 		{"", home + "/Other", home + "/Other", ""},
 	} {

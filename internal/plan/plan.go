@@ -1,3 +1,6 @@
+// Package plan has the plans of runs, one folder or several as one, with their kinds: what
+// a run is about, fixed when it begins, as the ledger keeps it; what it did; and the
+// errors that end one. It looks at no disk but to hold a plan against the ledger.
 package plan
 
 import (

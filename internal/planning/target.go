@@ -1,3 +1,6 @@
+// Package planning finds out what every kind of plan has to know: what is in the folder, who
+// uses it, what the target is and keeps, how programs can be led there, and what a card
+// says. It changes nothing; what stands in the way is a finding.
 package planning
 
 import (

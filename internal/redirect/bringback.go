@@ -30,7 +30,8 @@ import (
 
 // PlanBringBack inspects a bring-back: the target is copied, as it is now,
 // to where the link stands. Like [PlanMove] it returns all findings.
-func PlanBringBack(ctx context.Context, e *engine.Engine, r ledger.Redirect, o planning.BackOptions) (*plan.Plan, error) {
+func PlanBringBack(ctx context.Context, e *engine.Engine, r ledger.Redirect, o planning.BackOptions) (*plan.Plan,
+	error) {
 	now := time.Now()
 	p := &plan.Plan{
 		Run: ledger.NewRunID(now), Kind: plan.KindBringBack, Made: now, WhileInUse: o.WhileInUse, Stops: o.Stops,

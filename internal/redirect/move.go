@@ -1,3 +1,5 @@
+// Package redirect plans and does what leads a folder elsewhere and back: move, move on,
+// bring-back, detach, and settings for what comes.
 package redirect
 
 import (
@@ -156,7 +158,7 @@ func moveMerging(ctx context.Context, e *engine.Engine, p *plan.Plan) error {
 	}
 	var both []string
 	count := 0
-	err = merge.PreviewMerge(ctx, e, p, func(m merge.MergeEntry) error {
+	err = merge.Preview(ctx, e, p, func(m merge.Entry) error {
 		if m.Fate.Conflict() {
 			if count++; len(both) < finding.Listed {
 				both = append(both, filepath.Join(p.From, m.Path))

@@ -19,8 +19,8 @@ import (
 	"nexlin/internal/setting"
 )
 
-// withoutProfile finds kinds of folder that were asked for and have no setting.
-func withoutProfile(home string, kinds []string, profiles []setting.Profile) (out []finding.Finding) {
+// WithoutProfile finds kinds of folder that were asked for and have no setting.
+func WithoutProfile(home string, kinds []string, profiles []setting.Profile) (out []finding.Finding) {
 	for _, k := range kinds {
 		if slices.Contains(planning.WithoutSetting, k) && !slices.Contains(setting.Kinds(), k) {
 			out = append(out, finding.New(finding.NoSetting, home, "this system keeps no location setting for %s", k).

@@ -1,4 +1,4 @@
-package redirect
+package jobs
 
 import (
 	"context"
@@ -8,12 +8,14 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"nexlin/internal/discard"
 	"nexlin/internal/drive"
 	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/ledger"
 	"nexlin/internal/plan"
 	"nexlin/internal/planning"
+	"nexlin/internal/redirect"
 	"nexlin/test/lab"
 )
 
@@ -33,7 +35,7 @@ func TestPlanIsLookedAtAgainBehindTheLock(t *testing.T) {
 	e := engine.New(l, drives)
 	ctx := context.Background()
 	move := func() *plan.Plan {
-		p, err := PlanMove(ctx, e,
+		p, err := redirect.PlanMove(ctx, e,
 			planning.MoveOptions{Folder: filepath.Join(dir, "skerry/Charts"), Into: filepath.Join(dir, "basalt")})
 		require.NoError(t, err)
 		return p
@@ -51,18 +53,18 @@ func TestPlanIsLookedAtAgainBehindTheLock(t *testing.T) {
 	require.Error(t, err)
 	r, err := l.Redirect("charts")
 	require.NoError(t, err)
-	detach, err := PlanDetach(e, r)
+	detach, err := redirect.PlanDetach(e, r)
 	require.NoError(t, err)
-	discard, err := PlanDiscard(ctx, e, r, DiscardOptions{})
+	planned, err := discard.MakePlan(ctx, e, r, discard.Options{})
 	require.NoError(t, err)
-	back, err := PlanBringBack(ctx, e, r, planning.BackOptions{})
+	back, err := redirect.PlanBringBack(ctx, e, r, planning.BackOptions{})
 	require.NoError(t, err)
 	_, err = Detach(ctx, e, detach)
 	require.NoError(t, err)
 	before := lab.Print(t, dir+"/skerry")
 	_, err = Detach(ctx, e, detach)
 	outdated(err)
-	_, err = Discard(ctx, e, discard)
+	_, err = discard.Discard(ctx, e, planned)
 	outdated(err)
 	_, err = Do(ctx, e, back)
 	require.Error(t, err)

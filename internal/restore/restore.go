@@ -1,4 +1,5 @@
-package redirect
+// Package restore makes the links again that the notes on a drive tell of, as on a new machine.
+package restore
 
 import (
 	"cmp"
@@ -28,8 +29,8 @@ import (
 	"nexlin/internal/transfer"
 )
 
-// RestoreOptions says how the links that a drive tells of are made again.
-type RestoreOptions struct {
+// Options says how the links that a drive tells of are made again.
+type Options struct {
 	Accounts map[string]string // names on the machine that wrote the notes, and what they are here
 	Accept   []finding.Code
 	Below    string // only notes below this directory; empty: all of the drive
@@ -57,12 +58,12 @@ func (r *Restore) Makes() bool { return !r.Blocked() && !(r.Known && r.Linked) }
 
 func (r *Restore) find(f finding.Finding) { r.Findings = append(r.Findings, f) }
 
-// PlanRestore reads what a drive says about itself: every target note on it.
+// MakePlan reads what a drive says about itself: every target note on it.
 // Nothing it says is trusted to name a path: a target is the directory of that
 // name beside its note, and a link belongs into the account's home unless that
 // is accepted otherwise. It changes nothing. hidden lists what could not be
 // read: directories of other accounts, and notes that are damaged.
-func PlanRestore(ctx context.Context, e *engine.Engine, d *drive.Drive, o RestoreOptions) (out []*Restore, hidden []string,
+func MakePlan(ctx context.Context, e *engine.Engine, d *drive.Drive, o Options) (out []*Restore, hidden []string,
 	err error) {
 	below := cmp.Or(o.Below, d.Mount)
 	root, err := handle.OpenReal(below)
@@ -179,7 +180,7 @@ func (s *noteSearch) notes(d *handle.Dir, path string) (map[string]bool, error) 
 }
 
 // planRestore finds out what one note means here.
-func planRestore(ctx context.Context, e *engine.Engine, d *drive.Drive, r *Restore, o RestoreOptions, f foundNote,
+func planRestore(ctx context.Context, e *engine.Engine, d *drive.Drive, r *Restore, o Options, f foundNote,
 	names map[string]bool) error {
 	about := finding.Subject{Name: r.Name, Drive: d.Name()}
 	r.Account = r.Note.Account
@@ -230,7 +231,7 @@ func planRestore(ctx context.Context, e *engine.Engine, d *drive.Drive, r *Resto
 	return planOfRestore(e, d, r, o, f.dir, uid, names)
 }
 
-func planOfRestore(e *engine.Engine, d *drive.Drive, r *Restore, o RestoreOptions, dir string, uid uint32,
+func planOfRestore(e *engine.Engine, d *drive.Drive, r *Restore, o Options, dir string, uid uint32,
 	names map[string]bool) error {
 	now := time.Now()
 	p := &plan.Plan{
@@ -321,13 +322,14 @@ func (r *Restore) inTheWay() {
 // PreviewFolder calls visit for every entry of the real folder that stands
 // where the link of r belongs, with what becomes of it; for none if there is
 // no such folder. It changes nothing.
-func PreviewFolder(ctx context.Context, e *engine.Engine, r *Restore, halves plan.Halves, visit func(merge.MergeEntry) error) error {
+func PreviewFolder(ctx context.Context, e *engine.Engine, r *Restore, halves plan.Halves,
+	visit func(merge.Entry) error) error {
 	if r.plan == nil || !r.Makes() || !finding.Has(r.Findings, finding.FolderInWay) {
 		return nil
 	}
 	p := *r.plan
 	p.Kind, p.From, p.Halves = plan.KindMerge, p.Link, halves
-	return merge.PreviewMerge(ctx, e, &p, visit)
+	return merge.Preview(ctx, e, &p, visit)
 }
 
 // linked reports whether programs are led to the target of a redirect, as far as

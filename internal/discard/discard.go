@@ -1,4 +1,5 @@
-package redirect
+// Package discard deletes held originals, once they are proven to be there a second time.
+package discard
 
 import (
 	"context"
@@ -17,25 +18,25 @@ import (
 	"nexlin/internal/planning"
 )
 
-// A DiscardPlan says of every held original of a redirect whether it may go.
-type DiscardPlan struct {
+// A Plan says of every held original of a redirect whether it may go.
+type Plan struct {
 	Redirect ledger.Redirect
 	Live     string // where the data is in use now
 	Verdicts []*judge.Verdict
 	Findings []finding.Finding
-	Options  DiscardOptions
+	Options  Options
 	accepted map[finding.Code]bool
 }
 
-// DiscardOptions says what of the held originals may go.
-type DiscardOptions struct {
+// Options says what of the held originals may go.
+type Options struct {
 	Accept    []finding.Code
 	OnlyEqual bool   // only what is proven equal
 	Run       string // only what this run holds; empty: all
 }
 
 // Frees is how many bytes the discard gives back, as far as it may go.
-func (d *DiscardPlan) Frees() (n int64) {
+func (d *Plan) Frees() (n int64) {
 	for _, v := range d.Verdicts {
 		frees := v.Frees
 		for code, l := range v.Cases {
@@ -48,11 +49,11 @@ func (d *DiscardPlan) Frees() (n int64) {
 	return n
 }
 
-// PlanDiscard holds every held original of a redirect and the live folder
+// MakePlan holds every held original of a redirect and the live folder
 // against the manifest frozen at the switch, reading all of the live side.
 // It changes nothing.
-func PlanDiscard(ctx context.Context, e *engine.Engine, r ledger.Redirect, o DiscardOptions) (*DiscardPlan, error) {
-	d := &DiscardPlan{Redirect: r, Options: o, accepted: map[finding.Code]bool{}}
+func MakePlan(ctx context.Context, e *engine.Engine, r ledger.Redirect, o Options) (*Plan, error) {
+	d := &Plan{Redirect: r, Options: o, accepted: map[finding.Code]bool{}}
 	for _, c := range o.Accept {
 		if finding.Acceptable(c) {
 			d.accepted[c] = true
@@ -100,7 +101,7 @@ func PlanDiscard(ctx context.Context, e *engine.Engine, r ledger.Redirect, o Dis
 	return d, nil
 }
 
-func isLiveAway(e *engine.Engine, d *DiscardPlan) (bool, error) {
+func isLiveAway(e *engine.Engine, d *Plan) (bool, error) {
 	r := &d.Redirect
 	if r.State == ledger.Ended {
 		return false, nil
@@ -111,7 +112,7 @@ func isLiveAway(e *engine.Engine, d *DiscardPlan) (bool, error) {
 	return len(p.Findings) > 0, err
 }
 
-func judgeHeld(ctx context.Context, e *engine.Engine, d *DiscardPlan, h ledger.Held, live *handle.Dir) error {
+func judgeHeld(ctx context.Context, e *engine.Engine, d *Plan, h ledger.Held, live *handle.Dir) error {
 	v := &judge.Verdict{Held: h}
 	d.Verdicts = append(d.Verdicts, v)
 	about := finding.Subject{Name: d.Redirect.Name, Drive: h.Drive.Label}
@@ -184,8 +185,9 @@ func holdAgainst(ctx context.Context, e *engine.Engine, v *judge.Verdict, held, 
 		return err
 	}
 	defer spool.Close()
-	v.Late = &late.Writes{Held: held, Live: live, LivePath: v.Live, Spool: spool, Side: engine.SideOf(h), LookOnly: true,
-		Fuse: h.Ino == 0}
+	v.Late = &late.Writes{Held: held, Live: live, LivePath: v.Live, Spool: spool, Side: engine.SideOf(h),
+		LookOnly: true,
+		Fuse:     h.Ino == 0}
 	if v.Late.Erasing, err = isErasing(e, h); err != nil {
 		return err
 	}
@@ -200,7 +202,7 @@ func holdAgainst(ctx context.Context, e *engine.Engine, v *judge.Verdict, held, 
 
 // judgeArchive is the verdict on a held archive: it may go once it was carried
 // in and still reads to its end.
-func judgeArchive(ctx context.Context, e *engine.Engine, d *DiscardPlan, v *judge.Verdict) error {
+func judgeArchive(ctx context.Context, e *engine.Engine, d *Plan, v *judge.Verdict) error {
 	h := v.Held
 	acts, err := e.Ledger.Acts(h.Run)
 	if err != nil {
@@ -221,7 +223,7 @@ func judgeArchive(ctx context.Context, e *engine.Engine, d *DiscardPlan, v *judg
 
 // Cases turns what is not proven into findings: blockers until a person
 // accepts them, or asks that only what is equal goes.
-func (d *DiscardPlan) cases(v *judge.Verdict) {
+func (d *Plan) cases(v *judge.Verdict) {
 	says := []struct {
 		code finding.Code
 		text string
@@ -256,7 +258,7 @@ func (d *DiscardPlan) cases(v *judge.Verdict) {
 
 // Consents lists the codes whose acceptance would let the discard go on, if
 // nothing else stands in the way; nil otherwise.
-func (d *DiscardPlan) Consents() []finding.Code {
+func (d *Plan) Consents() []finding.Code {
 	var out []finding.Code
 	for _, f := range finding.Blockers(d.Findings) {
 		if !finding.Acceptable(f.Code) {

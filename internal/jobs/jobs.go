@@ -1,4 +1,6 @@
-package redirect
+// Package jobs has the ways in to every kind of run: do, resume and undo. It knows which
+// job does which kind, and nothing of how.
+package jobs
 
 import (
 	"context"
@@ -6,29 +8,41 @@ import (
 	"time"
 
 	"nexlin/internal/account"
+	"nexlin/internal/discard"
 	"nexlin/internal/engine"
 	"nexlin/internal/execute"
 	"nexlin/internal/finding"
+	"nexlin/internal/handover"
 	"nexlin/internal/ledger"
+	"nexlin/internal/mend"
 	"nexlin/internal/merge"
+	"nexlin/internal/pack"
 	"nexlin/internal/plan"
+	"nexlin/internal/record"
+	"nexlin/internal/redirect"
+	"nexlin/internal/restore"
 )
 
+// Who carries out which kind of run.
 func init() {
-	execute.Register(plan.KindMove, func(m *execute.Execution) execute.Job { return &moving{execute.CopyingOf(m)} })
-	execute.Register(plan.KindMoveOn, func(m *execute.Execution) execute.Job { return &movingOn{execute.CopyingOf(m)} })
-	execute.Register(plan.KindBringBack, func(m *execute.Execution) execute.Job { return &bringingBack{execute.CopyingOf(m)} })
-	execute.Register(plan.KindMerge, func(m *execute.Execution) execute.Job { return &merge.Merging{execute.CopyingOf(m)} })
-	execute.Register(plan.KindDetach, func(m *execute.Execution) execute.Job { return &detaching{execute.Basics{Execution: m}} })
-	execute.Register(plan.KindDiscard, func(m *execute.Execution) execute.Job { return discardingOf(m) })
-	execute.Register(plan.KindMend, func(m *execute.Execution) execute.Job { return &mending{execute.Basics{Execution: m}} })
-	execute.Register(plan.KindRecord, func(m *execute.Execution) execute.Job { return &recording{execute.Basics{Execution: m}} })
-	execute.Register(plan.KindRestore, func(m *execute.Execution) execute.Job { return &restoring{execute.Basics{Execution: m}} })
-	execute.Register(plan.KindRenew, func(m *execute.Execution) execute.Job { return &renewing{Basics: execute.Basics{Execution: m}} })
-	execute.Register(plan.KindFuture, func(m *execute.Execution) execute.Job { return &steering{execute.Basics{Execution: m}} })
-	execute.Register(plan.KindPack, func(m *execute.Execution) execute.Job { return &packing{Basics: execute.Basics{Execution: m}} })
-	execute.Register(plan.KindUnpack, func(m *execute.Execution) execute.Job { return &packing{Basics: execute.Basics{Execution: m}} })
-	execute.Register(plan.KindHandover, func(m *execute.Execution) execute.Job { return &handingOver{execute.Basics{Execution: m}} })
+	for kind, make := range map[string]func(*execute.Execution) execute.Job{
+		plan.KindMove:      redirect.Moving,
+		plan.KindMoveOn:    redirect.MovingOn,
+		plan.KindBringBack: redirect.BringingBack,
+		plan.KindDetach:    redirect.Detaching,
+		plan.KindFuture:    redirect.Steering,
+		plan.KindMerge:     merge.Merging,
+		plan.KindMend:      mend.Mending,
+		plan.KindDiscard:   discard.Discarding,
+		plan.KindRecord:    record.Recording,
+		plan.KindRenew:     record.Renewing,
+		plan.KindRestore:   restore.Restoring,
+		plan.KindPack:      pack.Packing,
+		plan.KindUnpack:    pack.Packing,
+		plan.KindHandover:  handover.HandingOver,
+	} {
+		execute.Register(kind, make)
+	}
 }
 
 // Do carries out a plan that nothing blocks. The error is a *[RefusedError] before
@@ -60,9 +74,9 @@ func discardAfter(ctx context.Context, e *engine.Engine, out *plan.Outcome) erro
 	p := out.Plan
 	r, err := e.Ledger.Redirect(p.Name)
 	if err == nil {
-		var d *DiscardPlan
-		if d, err = PlanDiscard(ctx, e, r, DiscardOptions{Run: p.Run}); err == nil {
-			out.Discarded, err = Discard(ctx, e, d)
+		var d *discard.Plan
+		if d, err = discard.MakePlan(ctx, e, r, discard.Options{Run: p.Run}); err == nil {
+			out.Discarded, err = discard.Discard(ctx, e, d)
 		}
 	}
 	if out.Discarded != nil {
@@ -76,13 +90,13 @@ func discardAfter(ctx context.Context, e *engine.Engine, out *plan.Outcome) erro
 	}
 	var stopped *plan.StoppedError
 	if err != nil && !errors.As(err, &stopped) {
-		err = &KeptError{p.Name, p.Link, err}
+		err = &discard.KeptError{Name: p.Name, Link: p.Link, Err: err}
 	}
 	return err
 }
 
 // Detach takes the link away and leaves the data where it is.
-func Detach(ctx context.Context, e *engine.Engine, d *DetachPlan) (*plan.Outcome, error) {
+func Detach(ctx context.Context, e *engine.Engine, d *redirect.DetachPlan) (*plan.Outcome, error) {
 	if len(finding.Blockers(d.Findings)) > 0 {
 		return nil, &plan.RefusedError{Findings: d.Findings}
 	}

@@ -1,4 +1,4 @@
-package redirect
+package restore
 
 import (
 	"context"
@@ -27,10 +27,10 @@ import (
 	"nexlin/internal/transfer"
 )
 
-// RestoreLinks takes a redirect into the ledger as the drive tells of it, detached
-// as yet; [PlanMend] then makes the link. Its errors are those of
+// Links takes a redirect into the ledger as the drive tells of it, detached
+// as yet; [MakePlan] then makes the link. Its errors are those of
 // [Do].
-func RestoreLinks(ctx context.Context, e *engine.Engine, r *Restore) (*plan.Outcome, error) {
+func Links(ctx context.Context, e *engine.Engine, r *Restore) (*plan.Outcome, error) {
 	if r.Blocked() {
 		return nil, &plan.RefusedError{Findings: r.Findings}
 	}
@@ -39,10 +39,10 @@ func RestoreLinks(ctx context.Context, e *engine.Engine, r *Restore) (*plan.Outc
 	return m.Conduct(ctx)
 }
 
-// UnrestoreLinks takes the records of a restore out again whose link could not be
+// Unlink takes the records of a restore out again whose link could not be
 // made; why is that error. A mend that stopped half-way keeps them: it can be
 // gone on with.
-func UnrestoreLinks(ctx context.Context, e *engine.Engine, id string, why error) error {
+func Unlink(ctx context.Context, e *engine.Engine, id string, why error) error {
 	var stopped *plan.StoppedError
 	if errors.As(why, &stopped) {
 		return nil
@@ -207,7 +207,8 @@ func (m *restoring) spoolFromDrive(ctx context.Context, live *handle.Dir) (*tran
 		}
 	}
 	m.Out.Findings = append(m.Out.Findings,
-		finding.New(finding.RecordLost, m.Plan.Copy(), "the manifest of %s can't be used", m.Plan.Copy()).Named(m.Plan.Name))
+		finding.New(finding.RecordLost, m.Plan.Copy(), "the manifest of %s can't be used",
+			m.Plan.Copy()).Named(m.Plan.Name))
 	a, err := transfer.Adopt(ctx, transfer.Adoption{Copy: live, Dir: m.Run.Dir(), N: 1, Digest: m.Plan.Digest,
 		CopyFuse: m.Plan.IntoFuse, Progress: m.Progress})
 	return a.Spool, err
@@ -329,3 +330,6 @@ func (m *restoring) Back(context.Context) error {
 		return t.RemoveRedirect(m.Plan.Name)
 	})
 }
+
+// Restoring is the job of links that are restored.
+func Restoring(m *execute.Execution) execute.Job { return &restoring{execute.Basics{Execution: m}} }

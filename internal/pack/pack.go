@@ -1,4 +1,5 @@
-package redirect
+// Package pack makes one verified file of a folder, and a folder of it again.
+package pack
 
 import (
 	"context"
@@ -27,8 +28,8 @@ import (
 	"nexlin/internal/swap"
 )
 
-// PackOptions says what is packed or unpacked where. Paths are absolute.
-type PackOptions struct {
+// Options says what is packed or unpacked where. Paths are absolute.
+type Options struct {
 	Folder     string // pack: the folder, no link to it
 	Name       string // pack: the redirect that it is the target of; empty: of none
 	File       string // the archive
@@ -41,7 +42,7 @@ type PackOptions struct {
 
 // PlanPack inspects a pack and changes nothing. Like [PlanMove] it
 // returns all findings in the plan.
-func PlanPack(ctx context.Context, e *engine.Engine, o PackOptions) (*plan.Plan, error) {
+func PlanPack(ctx context.Context, e *engine.Engine, o Options) (*plan.Plan, error) {
 	now := time.Now()
 	p := &plan.Plan{
 		Run: ledger.NewRunID(now), Kind: plan.KindPack, Made: now, Name: o.Name, WhileInUse: o.WhileInUse,
@@ -410,7 +411,7 @@ func (m *packing) readWhole(ctx context.Context, f io.Reader, list string, maker
 
 // PlanUnpack inspects an unpack and changes nothing. What is in the archive is
 // read only when it is unpacked.
-func PlanUnpack(e *engine.Engine, o PackOptions) (*plan.Plan, error) {
+func PlanUnpack(e *engine.Engine, o Options) (*plan.Plan, error) {
 	now := time.Now()
 	p := &plan.Plan{
 		Run: ledger.NewRunID(now), Kind: plan.KindUnpack, Made: now, Name: "-" + naming.Default(filepath.Base(o.File)),
@@ -727,3 +728,6 @@ func (m *packing) Back(context.Context) error {
 	}
 	return m.Run.Set(ledger.Undone, "", nil)
 }
+
+// Packing is the job of a pack or an unpack.
+func Packing(m *execute.Execution) execute.Job { return &packing{Basics: execute.Basics{Execution: m}} }

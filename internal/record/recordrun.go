@@ -1,4 +1,4 @@
-package redirect
+package record
 
 import (
 	"context"
@@ -112,7 +112,8 @@ func (m *recording) adopt(ctx context.Context, n int) (*transfer.Adopted, error)
 	if n := a.LeadOut; n > 0 && m.From != nil {
 		found = append(found, finding.New(finding.HardLinksOut, m.From.Join(a.LeadOutPaths[0]),
 			"%s in %s have further names outside of it", plan.EntryCount(int64(n)),
-			m.From.Path()).Named(m.Plan.Name).As(finding.Blocker).Listing(n, late.PathsUnder(m.From.Path(), a.LeadOutPaths)))
+			m.From.Path()).Named(m.Plan.Name).As(finding.Blocker).Listing(n,
+			late.PathsUnder(m.From.Path(), a.LeadOutPaths)))
 	}
 	if m.From != nil {
 		more, first, err := transfer.Beyond(ctx, m.From, live, finding.Listed)
@@ -121,7 +122,8 @@ func (m *recording) adopt(ctx context.Context, n int) (*transfer.Adopted, error)
 		}
 		if more > 0 {
 			found = append(found, finding.New(finding.MoreInCopy, filepath.Join(m.Plan.Copy(), first[0]),
-				"%s in %s that %s has not", plan.EntryCount(int64(more)), m.Plan.Copy(), m.Plan.From).Named(m.Plan.Name).
+				"%s in %s that %s has not", plan.EntryCount(int64(more)), m.Plan.Copy(),
+				m.Plan.From).Named(m.Plan.Name).
 				Listing(more, late.PathsUnder(m.Plan.Copy(), first)))
 		}
 	}
@@ -198,7 +200,8 @@ func (m *recording) takeIn(ctx context.Context) (err error) {
 		return err
 	}
 	if m.From != nil {
-		if err := m.Act(ctx, "late-writes", m.Plan.HeldPath(), func() error { return m.BringLate(ctx) }, nil); err != nil {
+		if err := m.Act(ctx, "late-writes", m.Plan.HeldPath(), func() error { return m.BringLate(ctx) },
+			nil); err != nil {
 			return err
 		}
 	}
@@ -325,3 +328,6 @@ func (m *recording) Back(ctx context.Context) error {
 		return t.RemoveRedirect(m.Plan.Name)
 	})
 }
+
+// Recording is the job of a record.
+func Recording(m *execute.Execution) execute.Job { return &recording{execute.Basics{Execution: m}} }

@@ -1,4 +1,4 @@
-package redirect
+package discard
 
 import (
 	"context"
@@ -17,7 +17,8 @@ import (
 
 // checkNeverCopied tells of what was written to a held original that was never
 // copied.
-func checkNeverCopied(ctx context.Context, e *engine.Engine, h ledger.Held, held *handle.Dir) ([]finding.Finding, error) {
+func checkNeverCopied(ctx context.Context, e *engine.Engine, h ledger.Held, held *handle.Dir) ([]finding.Finding,
+	error) {
 	since, err := execute.SinceNeverCopied(ctx, e, h.Run, held, h.Ino == 0)
 	if err != nil || since == nil || since.NWritten == 0 {
 		return nil, err
@@ -82,7 +83,8 @@ func checkSnapshot(ctx context.Context, e *engine.Engine, h ledger.Held, made *p
 		return []finding.Finding{finding.New(finding.LedgerBroken, h.Path, "%s", err).About(about)}, nil
 	}
 	defer spool.Close()
-	l := &late.Writes{Held: held, LivePath: live, Spool: spool, Side: engine.SideOf(h), LookOnly: true, Fuse: h.Ino == 0}
+	l := &late.Writes{Held: held, LivePath: live, Spool: spool, Side: engine.SideOf(h), LookOnly: true,
+		Fuse: h.Ino == 0}
 	if l.Erasing, err = isErasing(e, h); err != nil {
 		return nil, err
 	}

@@ -1,6 +1,6 @@
-// Package redirect carries out the sequences that change where a folder's
-// data lies: move, move on, bring-back, detach, discard-original, with
-// resume and undo of each.
+// Package execute carries plans out, and takes them back: it opens and locks, copies and
+// verifies, has link and folder change places, tries that programs get there, and writes
+// down what came of it. It knows jobs by an interface, and no kind of run by name.
 //
 // What holds at every moment, by number in comments and tests:
 //
@@ -21,4 +21,4 @@
 // Recovery decides from what it finds on the disks together with the
 // journal, never from the journal alone. The package asks nobody and prints
 // nothing: what a person must decide comes back as findings.
-package redirect
+package execute

@@ -1,4 +1,6 @@
-package redirect
+// Package group carries out several runs as one, all or none, with the steps and facts of the
+// card that they were planned by; and plans such runs.
+package group
 
 import (
 	"context"
@@ -28,11 +30,11 @@ type groupExecution struct {
 	again      bool // the run was stopped before
 }
 
-// RunTogether carries out a plan that nothing blocks. The error is a
+// Do carries out a plan that nothing blocks. The error is a
 // *RefusedError before anything has changed, a *TakenBackError if one folder
 // failed and everything was taken back, a *StoppedError if the run can be
 // finished or taken back.
-func RunTogether(ctx context.Context, e *engine.Engine, t *plan.Group) (*plan.GroupOutcome, error) {
+func Do(ctx context.Context, e *engine.Engine, t *plan.Group) (*plan.GroupOutcome, error) {
 	if err := t.Blocked(); err != nil {
 		return nil, err
 	}
@@ -435,9 +437,9 @@ func takeGroup(e *engine.Engine, row ledger.RunRow) (*groupExecution, error) {
 	return newGroup(e, t, taken), nil
 }
 
-// ResumeTogether finishes a run of several. Its errors are those of
-// [RunTogether].
-func ResumeTogether(ctx context.Context, e *engine.Engine, row ledger.RunRow) (*plan.GroupOutcome, error) {
+// Resume finishes a run of several. Its errors are those of
+// [Do].
+func Resume(ctx context.Context, e *engine.Engine, row ledger.RunRow) (*plan.GroupOutcome, error) {
 	if err := execute.Resumable(row); err != nil {
 		return nil, err
 	}
@@ -453,9 +455,9 @@ func ResumeTogether(ctx context.Context, e *engine.Engine, row ledger.RunRow) (*
 	return c.out, c.ended(ctx, c.forward(ctx))
 }
 
-// UndoTogether takes a run of several back as a whole: it is looked first
+// Undo takes a run of several back as a whole: it is looked first
 // whether any of the copies was worked in, and then none is touched.
-func UndoTogether(ctx context.Context, e *engine.Engine, row ledger.RunRow) (*plan.GroupOutcome, error) {
+func Undo(ctx context.Context, e *engine.Engine, row ledger.RunRow) (*plan.GroupOutcome, error) {
 	if err := execute.Undoable(e.Ledger, row); err != nil {
 		return nil, err
 	}

@@ -1,4 +1,4 @@
-package redirect
+package plan
 
 import (
 	"testing"
@@ -9,15 +9,13 @@ import (
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/inventory"
-	"nexlin/internal/ledger"
-	"nexlin/internal/plan"
 	"nexlin/internal/preflight"
 	"nexlin/internal/transfer"
 )
 
 // lossy is a plan in which every loss was found once.
-func lossy() *plan.Plan {
-	p := &plan.Plan{From: "/h/Docs", IntoNow: drive.Drive{Label: "DUNE"}}
+func lossy() *Plan {
+	p := &Plan{From: "/h/Docs", IntoNow: drive.Drive{Label: "DUNE"}}
 	p.Limits.TimeStep = 2 * time.Second
 	for i := range p.Facts.Lost {
 		p.Facts.Lost[i] = inventory.Listing{Count: 1, Paths: []string{"a"}}
@@ -50,20 +48,8 @@ func TestConsentsBecomeAllowances(t *testing.T) {
 		require.LessOrEqual(t, accepted, 1, code)
 	}
 	// A drive without modes of its own is not asked to change any.
-	fixed := &plan.Plan{}
+	fixed := &Plan{}
 	fixed.Limits.FixedMode = true
 	fixed.AllowAccepted()
 	require.Equal(t, transfer.Allow{Modes: true}, fixed.Allow)
-}
-
-func TestWhatDoesNotComeBackIsTold(t *testing.T) {
-	p := &plan.Plan{Digest: transfer.SHA256}
-	addNotComingBack(p, &plan.Plan{Digest: transfer.BLAKE3})
-	require.Equal(t, transfer.BLAKE3, p.Digest)
-	require.Empty(t, p.Findings)
-	addNotComingBack(p, &plan.Plan{IntoDrive: ledger.DriveRef{Label: "DUNE"},
-		Allow: transfer.Allow{Modes: true, TimeStep: time.Second}})
-	require.Len(t, p.Findings, 1)
-	require.Equal(t, "DUNE does not keep exact times, permissions: the folder comes back as the drive shows it",
-		p.Findings[0].Message)
 }

@@ -1,4 +1,4 @@
-package redirect
+package group
 
 import (
 	"context"
@@ -18,6 +18,7 @@ import (
 	"nexlin/internal/places"
 	"nexlin/internal/plan"
 	"nexlin/internal/planning"
+	"nexlin/internal/redirect"
 	"nexlin/internal/run"
 	"nexlin/internal/setting"
 )
@@ -49,7 +50,7 @@ func PlanCard(ctx context.Context, e *engine.Engine, u *planning.CardUse, o plan
 		if used, err := e.Ledger.Redirect(one.Name); err == nil && used.Link != places.Resolved(path) {
 			one.Name = "" // another account's, or one that was brought back elsewhere
 		}
-		p, err := PlanMove(ctx, e, one)
+		p, err := redirect.PlanMove(ctx, e, one)
 		if err != nil {
 			return nil, err
 		}
@@ -90,7 +91,8 @@ func testKept(ctx context.Context, e *engine.Engine, u *planning.CardUse, w *car
 }
 
 // isWhole looks whether a folder of a card holds everything.
-func isWhole(ctx context.Context, e *engine.Engine, u *planning.CardUse, f *card.Folder, path string) ([]finding.Finding, error) {
+func isWhole(ctx context.Context, e *engine.Engine, u *planning.CardUse, f *card.Folder,
+	path string) ([]finding.Finding, error) {
 	if f.Whole == nil {
 		return nil, nil
 	}
@@ -251,9 +253,10 @@ func RedirectsOf(e *engine.Engine, name string) ([]ledger.Redirect, error) {
 	return slices.DeleteFunc(all, func(r ledger.Redirect) bool { return r.Card != name }), err
 }
 
-// PlanBackTogether plans to bring back redirects as one, with what the card
+// PlanBack plans to bring back redirects as one, with what the card
 // that made them says, if it is still known.
-func PlanBackTogether(ctx context.Context, e *engine.Engine, name string, rs []ledger.Redirect, o planning.BackOptions) (*plan.Group,
+func PlanBack(ctx context.Context, e *engine.Engine, name string, rs []ledger.Redirect,
+	o planning.BackOptions) (*plan.Group,
 	error) {
 	c, err := planning.FindCard(e, name)
 	var unknown *card.NotFoundError
@@ -264,7 +267,7 @@ func PlanBackTogether(ctx context.Context, e *engine.Engine, name string, rs []l
 	o.Stops = known && len(c.Before) > 0
 	var plans []*plan.Plan
 	for _, r := range rs {
-		p, err := PlanBringBack(ctx, e, r, o)
+		p, err := redirect.PlanBringBack(ctx, e, r, o)
 		if err != nil {
 			return nil, err
 		}
@@ -308,7 +311,8 @@ func Growth(e *engine.Engine, r ledger.Redirect) (float64, error) {
 // PlanProfile inspects a move of profile folders of one home, as one: those
 // of the kinds, or all. A folder that has no setting is told with what to do
 // instead.
-func PlanProfile(ctx context.Context, e *engine.Engine, home string, kinds []string, o planning.MoveOptions) (*plan.Group, error) {
+func PlanProfile(ctx context.Context, e *engine.Engine, home string, kinds []string,
+	o planning.MoveOptions) (*plan.Group, error) {
 	home = places.Resolved(home)
 	profiles, err := setting.Profiles(home)
 	if err != nil {
@@ -333,7 +337,7 @@ func PlanProfile(ctx context.Context, e *engine.Engine, home string, kinds []str
 		}
 		one := o
 		one.Folder = p.Path
-		planned, err := PlanMove(ctx, e, one)
+		planned, err := redirect.PlanMove(ctx, e, one)
 		if err != nil {
 			return nil, err
 		}
@@ -345,7 +349,7 @@ func PlanProfile(ctx context.Context, e *engine.Engine, home string, kinds []str
 		}
 		plans = append(plans, planned)
 	}
-	more = append(more, withoutProfile(home, kinds, profiles)...)
+	more = append(more, redirect.WithoutProfile(home, kinds, profiles)...)
 	if len(plans) == 0 && len(finding.Blockers(more)) == 0 {
 		more = append(more, finding.New(finding.SourceMissing, home,
 			"none of the profile folders is there to be moved"))

@@ -1,4 +1,5 @@
-package redirect
+// Package handover has an engine that owns a store move it, and proves that it did.
+package handover
 
 import (
 	"context"
@@ -48,7 +49,8 @@ func Stores(ctx context.Context, e *engine.Engine, u *planning.CardUse) ([]plan.
 	return listStores(ctx, e, u.For, u.Command(&h.List), h.Stay)
 }
 
-func listStores(ctx context.Context, e *engine.Engine, who run.Actor, list run.Step, stay []string) ([]plan.Store, error) {
+func listStores(ctx context.Context, e *engine.Engine, who run.Actor, list run.Step, stay []string) ([]plan.Store,
+	error) {
 	out, err := e.Commands().Run(ctx, who, list.Args, list.Within)
 	if err != nil {
 		return nil, &run.StepError{Step: list.String(), Err: err}
@@ -66,7 +68,8 @@ func listStores(ctx context.Context, e *engine.Engine, who run.Actor, list run.S
 
 // PlanHandover inspects the move of one registered store into a directory.
 // Like [PlanMove] it returns all findings in the plan.
-func PlanHandover(ctx context.Context, e *engine.Engine, u *planning.CardUse, store string, o planning.MoveOptions) (*plan.Plan, error) {
+func PlanHandover(ctx context.Context, e *engine.Engine, u *planning.CardUse, store string,
+	o planning.MoveOptions) (*plan.Plan, error) {
 	p, s, err := planHandover(ctx, e, u, store, o)
 	if err != nil || s == nil {
 		return p, err
@@ -93,7 +96,8 @@ func PlanHandover(ctx context.Context, e *engine.Engine, u *planning.CardUse, st
 }
 
 // PlanHandoverBack inspects the way back of a store to where it was.
-func PlanHandoverBack(ctx context.Context, e *engine.Engine, r ledger.Redirect, o planning.BackOptions) (*plan.Plan, error) {
+func PlanHandoverBack(ctx context.Context, e *engine.Engine, r ledger.Redirect, o planning.BackOptions) (*plan.Plan,
+	error) {
 	made, err := plan.OfRun(e.Ledger, r.Run)
 	if err != nil {
 		return nil, err
@@ -126,7 +130,8 @@ func PlanHandoverBack(ctx context.Context, e *engine.Engine, r ledger.Redirect, 
 }
 
 // planHandover begins the plan and looks the store up; nil if it can't be moved.
-func planHandover(ctx context.Context, e *engine.Engine, u *planning.CardUse, store string, o planning.MoveOptions) (*plan.Plan, *plan.Store,
+func planHandover(ctx context.Context, e *engine.Engine, u *planning.CardUse, store string,
+	o planning.MoveOptions) (*plan.Plan, *plan.Store,
 	error) {
 	now := time.Now()
 	h := u.Card.Handover
@@ -752,3 +757,6 @@ func CheckStore(ctx context.Context, e *engine.Engine, r ledger.Redirect) ([]fin
 	return []finding.Finding{finding.New(finding.StoreElsewhere, r.Target, "the engine does not list %s any more",
 		p.Store.Store).About(about)}, nil
 }
+
+// HandingOver is the job of a handover.
+func HandingOver(m *execute.Execution) execute.Job { return &handingOver{execute.Basics{Execution: m}} }

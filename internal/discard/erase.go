@@ -1,4 +1,4 @@
-package redirect
+package discard
 
 import (
 	"context"
@@ -27,7 +27,7 @@ import (
 
 // Discard deletes what of the held originals may go: first what was written
 // to them late is brought over, then both sides are judged again if it was.
-func Discard(ctx context.Context, e *engine.Engine, d *DiscardPlan) (*plan.Outcome, error) {
+func Discard(ctx context.Context, e *engine.Engine, d *Plan) (*plan.Outcome, error) {
 	if len(finding.Blockers(d.Findings)) > 0 {
 		return nil, &plan.RefusedError{Findings: d.Findings}
 	}
@@ -127,7 +127,7 @@ func (m *discarding) goOn(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	d, err := PlanDiscard(ctx, m.Engine, r, DiscardOptions{m.Plan.Accepted, m.Plan.OnlyEqual, m.Plan.HeldOf})
+	d, err := MakePlan(ctx, m.Engine, r, Options{m.Plan.Accepted, m.Plan.OnlyEqual, m.Plan.HeldOf})
 	if err != nil {
 		return err
 	}
@@ -160,7 +160,7 @@ func (m *discarding) dropLate(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if away, err := isLiveAway(m.Engine, &DiscardPlan{Redirect: r}); away || err != nil {
+	if away, err := isLiveAway(m.Engine, &Plan{Redirect: r}); away || err != nil {
 		return err
 	}
 	path, _ := r.Live()
@@ -181,7 +181,7 @@ func (m *discarding) dropLate(ctx context.Context) error {
 	}))
 }
 
-func (m *discarding) discard(ctx context.Context, d *DiscardPlan) error {
+func (m *discarding) discard(ctx context.Context, d *Plan) error {
 	m.InPhase("discard")
 	if err := m.lockHeld(d); err != nil {
 		return err
@@ -197,7 +197,7 @@ func (m *discarding) discard(ctx context.Context, d *DiscardPlan) error {
 		}
 	}
 	if late {
-		again, err := PlanDiscard(ctx, m.Engine, d.Redirect, d.Options)
+		again, err := MakePlan(ctx, m.Engine, d.Redirect, d.Options)
 		if err != nil {
 			return err
 		}
@@ -223,7 +223,7 @@ func (m *discarding) discard(ctx context.Context, d *DiscardPlan) error {
 
 // lockHeld locks what is about to be deleted, and the folder in use that it is
 // Held against (I7).
-func (m *discarding) lockHeld(d *DiscardPlan) error {
+func (m *discarding) lockHeld(d *Plan) error {
 	type place struct {
 		path string
 		on   ledger.DriveRef
@@ -254,13 +254,13 @@ func (m *discarding) lockHeld(d *DiscardPlan) error {
 	return nil
 }
 
-func (m *discarding) anythingHeld(d *DiscardPlan) bool {
+func (m *discarding) anythingHeld(d *Plan) bool {
 	return slices.ContainsFunc(d.Verdicts, func(v *judge.Verdict) bool { return v.Left })
 }
 
 // bringOver brings late writes to the live folder and takes them into the
 // records of the run that holds them.
-func (m *discarding) bringOver(ctx context.Context, d *DiscardPlan, v *judge.Verdict) error {
+func (m *discarding) bringOver(ctx context.Context, d *Plan, v *judge.Verdict) error {
 	return m.Act(ctx, "late-writes", v.Held.Path, func() error {
 		held, err := m.OpenOn(v.Held.Path, v.Held.Drive)
 		if err != nil {
@@ -325,7 +325,7 @@ func isErasing(e *engine.Engine, h ledger.Held) (bool, error) {
 	return false, nil
 }
 
-func (m *discarding) erase(ctx context.Context, d *DiscardPlan, v *judge.Verdict) error {
+func (m *discarding) erase(ctx context.Context, d *Plan, v *judge.Verdict) error {
 	h := v.Held
 	parent, err := m.OpenOn(filepath.Dir(h.Path), h.Drive)
 	if err != nil {
@@ -353,9 +353,10 @@ func (m *discarding) erase(ctx context.Context, d *DiscardPlan, v *judge.Verdict
 			return err
 		}
 		defer spool.Close()
-		v.Left, err = transfer.Erase(parent, filepath.Base(h.Path), engine.SideOf(h), spool, func(r *transfer.Record) bool {
-			return ctx.Err() == nil && v.MayGo(r, d.accepted)
-		})
+		v.Left, err = transfer.Erase(parent, filepath.Base(h.Path), engine.SideOf(h), spool,
+			func(r *transfer.Record) bool {
+				return ctx.Err() == nil && v.MayGo(r, d.accepted)
+			})
 		if err = errors.Join(err, ctx.Err()); err != nil {
 			return err
 		}
@@ -370,7 +371,7 @@ func (m *discarding) erase(ctx context.Context, d *DiscardPlan, v *judge.Verdict
 
 // eraseWhole deletes what was held without being copied, once a person has
 // accepted that it is the only copy.
-func (m *discarding) eraseWhole(ctx context.Context, d *DiscardPlan, v *judge.Verdict, parent *handle.Dir) error {
+func (m *discarding) eraseWhole(ctx context.Context, d *Plan, v *judge.Verdict, parent *handle.Dir) error {
 	if v.Cases != nil && !d.accepted[finding.NeverCopied] {
 		v.Left = true // --only-equal: nothing of it is proven
 		return nil
@@ -390,7 +391,7 @@ func (m *discarding) eraseWhole(ctx context.Context, d *DiscardPlan, v *judge.Ve
 }
 
 // spaceOf notes the room of the drives that hold something.
-func (m *discarding) spaceOf(d *DiscardPlan) {
+func (m *discarding) spaceOf(d *Plan) {
 	for _, v := range d.Verdicts {
 		now, err := m.Drives.Of(filepath.Dir(v.Held.Path))
 		if err != nil || slices.ContainsFunc(m.room, func(o room) bool { return o.drive.Same(&now) }) {
@@ -413,7 +414,7 @@ func (m *discarding) spaceAfter() {
 // to be the one that was proven, and to have been held against the store it came
 // From and the one that was made from it. What an older build did not compare is
 // compared with the store in use now.
-func checkArchived(ctx context.Context, e *engine.Engine, d *DiscardPlan, v *judge.Verdict, acts []ledger.Act) error {
+func checkArchived(ctx context.Context, e *engine.Engine, d *Plan, v *judge.Verdict, acts []ledger.Act) error {
 	about := finding.Subject{Name: d.Redirect.Name}
 	h := v.Held
 	way := ""
@@ -471,3 +472,6 @@ func checkArchived(ctx context.Context, e *engine.Engine, d *DiscardPlan, v *jud
 	}
 	return nil
 }
+
+// Discarding is the job of a discard.
+func Discarding(m *execute.Execution) execute.Job { return discardingOf(m) }

@@ -1,4 +1,4 @@
-package redirect
+package discard
 
 import (
 	"context"
@@ -20,7 +20,7 @@ import (
 // judgeNeverCopied is the verdict on such a held original: all of it is the only copy,
 // and goes only if a person accepts that. What was written there since the switch
 // does not go at all.
-func judgeNeverCopied(ctx context.Context, e *engine.Engine, d *DiscardPlan, v *judge.Verdict, held *handle.Dir) error {
+func judgeNeverCopied(ctx context.Context, e *engine.Engine, d *Plan, v *judge.Verdict, held *handle.Dir) error {
 	l := &judge.Listing{}
 	err := inventory.Walk(ctx, held, inventory.VisitorFunc(func(e *inventory.Entry) error {
 		if l.Frees += e.Stat.Allocated; e.Stat.IsDir() {

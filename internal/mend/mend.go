@@ -1,4 +1,5 @@
-package redirect
+// Package mend puts right what has come off a redirect: link, settings, tag, note.
+package mend
 
 import (
 	"context"
@@ -22,8 +23,8 @@ import (
 	"nexlin/internal/swap"
 )
 
-// MendOptions says how a redirect is to be mended.
-type MendOptions struct {
+// Options says how a redirect is to be mended.
+type Options struct {
 	Halves     plan.Halves
 	Choices    []plan.Choice
 	Seen       string // how Windows names the target of a junction now; empty: as before
@@ -34,11 +35,11 @@ type MendOptions struct {
 	Progress   func(entries, bytes int64) // of the inspection; may be nil
 }
 
-// PlanMend finds out what is to be put right about a redirect: a link that is
+// MakePlan finds out what is to be put right about a redirect: a link that is
 // missing or astray, a drive at another place, a real folder in the link's
 // Place, a tag or note that is gone. The plan is nil if nothing is. What it
 // can't mend is a blocker. It changes nothing.
-func PlanMend(ctx context.Context, e *engine.Engine, r ledger.Redirect, o MendOptions) (*plan.Plan, error) {
+func MakePlan(ctx context.Context, e *engine.Engine, r ledger.Redirect, o Options) (*plan.Plan, error) {
 	now := time.Now()
 	p := &plan.Plan{
 		Run: ledger.NewRunID(now), Kind: plan.KindMend, Made: now, Name: r.Name, Before: &r, Link: r.Link,
@@ -85,7 +86,7 @@ func PlanMend(ctx context.Context, e *engine.Engine, r ledger.Redirect, o MendOp
 	}
 	p.Mend.Note = planning.StaleNote(p.Mend.After) && isNoteKnown(e, r)
 	if split {
-		if err := merge.PlanMerge(ctx, e, p, o.Progress); err != nil {
+		if err := merge.MakePlan(ctx, e, p, o.Progress); err != nil {
 			return nil, err
 		}
 	}
@@ -125,7 +126,7 @@ func isNothingToMend(p *plan.Plan) bool {
 
 // mendDrive finds the drive of the redirect, an older copy of it if that is
 // accepted, which gets its tag anew then.
-func mendDrive(e *engine.Engine, p *plan.Plan, o MendOptions) (places.Whereabouts, error) {
+func mendDrive(e *engine.Engine, p *plan.Plan, o Options) (places.Whereabouts, error) {
 	w, err := e.Whereabouts(p.Before.Drive, p.Before.Target)
 	if err == nil && w.Older != "" && slices.Contains(o.Accept, finding.OlderClone) {
 		w.Found, p.Mend.Tag = true, true
@@ -379,3 +380,6 @@ func (m *mending) Back(ctx context.Context) error {
 		return t.SaveRedirect(*m.Plan.Before)
 	})
 }
+
+// Mending is the job of a mend.
+func Mending(m *execute.Execution) execute.Job { return &mending{execute.Basics{Execution: m}} }

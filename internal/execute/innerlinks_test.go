@@ -1,4 +1,4 @@
-package redirect
+package execute
 
 import (
 	"os"
@@ -6,8 +6,6 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
-
-	"nexlin/internal/execute"
 )
 
 func TestMeant(t *testing.T) {
@@ -26,6 +24,6 @@ func TestMeant(t *testing.T) {
 		"../../none/../near":  dir + "/home/near",
 		"../../../../../../../../../../../../../../../../x": "/x",
 	} {
-		require.Equal(t, want, execute.Meant(sub, text), text)
+		require.Equal(t, want, Meant(sub, text), text)
 	}
 }

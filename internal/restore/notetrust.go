@@ -1,4 +1,4 @@
-package redirect
+package restore
 
 import (
 	"context"
@@ -21,7 +21,7 @@ import (
 // trustNote adds those findings about a note whose link would be made at link,
 // in an account's home. dir is the directory that its record directory lies in.
 func trustNote(ctx context.Context, e *engine.Engine, r *Restore, drv *drive.Drive, dir, home string,
-	o RestoreOptions) error {
+	o Options) error {
 	known, err := wroteNote(e, &r.Note, drv)
 	if err != nil || known {
 		return err

@@ -1,4 +1,5 @@
-package redirect
+// Package record takes into the ledger what somebody else has moved, and writes manifests anew.
+package record
 
 import (
 	"context"
@@ -22,8 +23,8 @@ import (
 	"nexlin/internal/transfer"
 )
 
-// RecordOptions says what somebody made by hand. Paths are absolute.
-type RecordOptions struct {
+// Options says what somebody made by hand. Paths are absolute.
+type Options struct {
 	Path     string // the link, or the folder that is still real
 	Copy     string // where its copy lies; empty for a link: it leads there
 	Original string // what the copy was made of; empty: the folder itself, or what is left over beside the link
@@ -35,10 +36,10 @@ type RecordOptions struct {
 // leftOver are the endings people give a folder that they set aside.
 var leftOver = []string{".old", ".orig", ".bak", ".backup", "-old", "_old", " old", ".save", "~"}
 
-// PlanRecord looks at a link that somebody made by hand, or a folder whose
+// MakePlan looks at a link that somebody made by hand, or a folder whose
 // copy lies on the drive already. It reads no content; the run does, and
 // takes nothing in if it does not match.
-func PlanRecord(e *engine.Engine, o RecordOptions) (*plan.Plan, error) {
+func MakePlan(e *engine.Engine, o Options) (*plan.Plan, error) {
 	now := time.Now()
 	p := &plan.Plan{
 		Run: ledger.NewRunID(now), Kind: plan.KindRecord, Made: now, Link: places.Resolved(o.Path),
@@ -110,7 +111,7 @@ func chooseRecordName(e *engine.Engine, p *plan.Plan, name string) error {
 
 // recordSides finds out what is link, copy and original, and gives the copy's
 // resolved path.
-func recordSides(e *engine.Engine, p *plan.Plan, o RecordOptions) (string, error) {
+func recordSides(e *engine.Engine, p *plan.Plan, o Options) (string, error) {
 	at := p.Link
 	st, err := handle.Lstat(at)
 	switch {
@@ -144,7 +145,7 @@ func recordSides(e *engine.Engine, p *plan.Plan, o RecordOptions) (string, error
 }
 
 // recordLink is [recordSides] for a link.
-func recordLink(e *engine.Engine, p *plan.Plan, o RecordOptions) (string, error) {
+func recordLink(e *engine.Engine, p *plan.Plan, o Options) (string, error) {
 	at := p.Link
 	steps, copy, err := link.Chain(at)
 	if err != nil && o.Copy != "" && len(steps) > 0 && link.IsJunction(steps[0].Text) {

@@ -1,4 +1,4 @@
-package redirect
+package record
 
 import (
 	"context"
@@ -154,4 +154,9 @@ func (m *renewing) Back(ctx context.Context) error {
 		return err
 	}
 	return m.Run.Set(ledger.Undone, "", func(t *ledger.Tx) error { return t.SaveRedirect(*m.Plan.Before) })
+}
+
+// Renewing is the job of a new manifest.
+func Renewing(m *execute.Execution) execute.Job {
+	return &renewing{Basics: execute.Basics{Execution: m}}
 }

@@ -1,4 +1,5 @@
-package redirect
+// Package forget takes a redirect out of the ledger, and touches no data.
+package forget
 
 import (
 	"errors"
@@ -35,9 +36,9 @@ const (
 	AtOther  = "something-else"
 )
 
-// PlanForget says what lies where of a redirect, and which runs are its. A
+// MakePlan says what lies where of a redirect, and which runs are its. A
 // *NameError if neither a redirect nor a run has the name.
-func PlanForget(e *engine.Engine, arg, cwd string) (*Forgetting, error) {
+func MakePlan(e *engine.Engine, arg, cwd string) (*Forgetting, error) {
 	f := &Forgetting{Name: arg}
 	r, err := e.Lookup(arg, cwd)
 	unknown := (*plan.NameError)(nil)
