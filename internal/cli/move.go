@@ -345,7 +345,7 @@ type shownError struct{ error }
 func (e *shownError) Unwrap() error { return e.error }
 
 // tellStopped names runs that were stopped, before anything else is done; a
-// Command that is about them says it by itself.
+// command that is about them says it by itself.
 func (a *app) tellStopped(e *engine.Engine) {
 	if a.quiet || a.json || slices.Contains([]string{"resume", "undo", "history"}, a.command) {
 		return

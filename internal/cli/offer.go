@@ -10,7 +10,7 @@ import (
 )
 
 // An offer is a run that is planned, shown, asked about, carried out and told: what all
-// Commands have in common that change something.
+// commands have in common that change something.
 type offer struct {
 	plan     func(progress func(entries, bytes int64)) (*plan.Plan, error)
 	inspects bool                   // planning walks a folder, so that it shows how far it is

@@ -106,7 +106,7 @@ func isLiveAway(e *engine.Engine, d *Plan) (bool, error) {
 	if r.State == ledger.Ended {
 		return false, nil
 	}
-	p := plan.Plan{Name: r.Name}
+	p := plan.Plan{Header: plan.Header{Name: r.Name}}
 	err := planning.CheckPresent(e, &p, r.Drive, r.Target)
 	d.Findings = append(d.Findings, p.Findings...)
 	return len(p.Findings) > 0, err
@@ -116,7 +116,7 @@ func judgeHeld(ctx context.Context, e *engine.Engine, d *Plan, h ledger.Held, li
 	v := &judge.Verdict{Held: h}
 	d.Verdicts = append(d.Verdicts, v)
 	about := finding.Subject{Name: d.Redirect.Name, Drive: h.Drive.Label}
-	p := plan.Plan{Name: d.Redirect.Name}
+	p := plan.Plan{Header: plan.Header{Name: d.Redirect.Name}}
 	if err := planning.CheckPresent(e, &p, h.Drive, h.Path); err != nil || len(p.Findings) > 0 {
 		d.Findings = append(d.Findings, p.Findings...)
 		return err

@@ -34,9 +34,10 @@ func Discard(ctx context.Context, e *engine.Engine, d *Plan) (*plan.Outcome, err
 	r := d.Redirect
 	now := time.Now()
 	p := &plan.Plan{
-		Run: ledger.NewRunID(now), Kind: plan.KindDiscard, Made: now, Name: r.Name, Before: &r,
-		Link: r.Link, Target: r.Target, Accepted: d.Options.Accept, OnlyEqual: d.Options.OnlyEqual,
-		HeldOf: d.Options.Run,
+		Header: plan.Header{Run: ledger.NewRunID(now), Kind: plan.KindDiscard, Made: now, Name: r.Name,
+			Before: &r, Accepted: d.Options.Accept},
+		Route:      plan.Route{Link: r.Link, Target: r.Target},
+		Discarding: plan.Discarding{OnlyEqual: d.Options.OnlyEqual, HeldOf: d.Options.Run},
 	}
 	m := discardingOf(execute.New(e, p))
 	m.Out.Findings = d.Findings
@@ -222,7 +223,7 @@ func (m *discarding) discard(ctx context.Context, d *Plan) error {
 }
 
 // lockHeld locks what is about to be deleted, and the folder in use that it is
-// Held against (I7).
+// held against (I7).
 func (m *discarding) lockHeld(d *Plan) error {
 	type place struct {
 		path string
@@ -412,7 +413,7 @@ func (m *discarding) spaceAfter() {
 
 // checkArchived adds what stands in the way of discarding a held archive: it has
 // to be the one that was proven, and to have been held against the store it came
-// From and the one that was made from it. What an older build did not compare is
+// from and the one that was made from it. What an older build did not compare is
 // compared with the store in use now.
 func checkArchived(ctx context.Context, e *engine.Engine, d *Plan, v *judge.Verdict, acts []ledger.Act) error {
 	about := finding.Subject{Name: d.Redirect.Name}

@@ -31,7 +31,7 @@ func checkNeverCopied(ctx context.Context, e *engine.Engine, h ledger.Held, held
 }
 
 // CheckHeld holds a held original against its snapshot and changes nothing.
-// Live is the folder in use; while that is away there is nothing to say.
+// live is the folder in use; while that is away there is nothing to say.
 func CheckHeld(ctx context.Context, e *engine.Engine, h ledger.Held, live string) ([]finding.Finding, error) {
 	about := finding.Subject{Name: h.Redirect, Drive: h.Drive.Label}
 	w, err := e.Whereabouts(h.Drive, h.Path)
@@ -74,7 +74,7 @@ func CheckHeld(ctx context.Context, e *engine.Engine, h ledger.Held, live string
 }
 
 // checkSnapshot holds a held original against what was verified, and the folder in use.
-// Made is the plan that made it; nil if that is not known.
+// made is the plan that made it; nil if that is not known.
 func checkSnapshot(ctx context.Context, e *engine.Engine, h ledger.Held, made *plan.Plan, held *handle.Dir,
 	live string) ([]finding.Finding, error) {
 	spool, err := e.SpoolOf(h.Run)

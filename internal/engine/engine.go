@@ -73,7 +73,7 @@ func (e *Engine) placesOf(row ledger.RunRow) (out []places.Known) {
 	return out
 }
 
-// CheckExpected adds the finding of [Places.Expected] to a plan. It reports whether all is
+// CheckExpected adds the finding of [places.Places.Expected] to a plan. It reports whether all is
 // well.
 func (e *Engine) CheckExpected(p *plan.Plan, into, path string) (bool, error) {
 	f, err := e.Expected(into, path)

@@ -88,7 +88,7 @@ func (m *undoer) backward(ctx context.Context) error {
 
 // HeldUnchanged holds what is to take its old place again against its snapshot:
 // a *RefusedError if something of it is gone. What was written there late comes
-// Back with it, if that is since the run was stopped; after one that was done,
+// back with it, if that is since the run was stopped; after one that was done,
 // it is somebody's work in the wrong place.
 func (m *undoer) HeldUnchanged(ctx context.Context) error {
 	if m.Plan.Bare {

@@ -230,7 +230,7 @@ func (m *copier) copyJob() *transfer.Job {
 }
 
 // workers is how many files are handled at once: where heads have to move
-// From one to the other only two, so that one is read while the other's
+// from one to the other only two, so that one is read while the other's
 // digest is taken.
 func (m *copier) workers() int {
 	if m.Workers == 0 && (m.Plan.FromNow.Spinning || m.Plan.IntoNow.Spinning) {

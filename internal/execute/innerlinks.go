@@ -52,7 +52,7 @@ func (m *copier) rewriter() (rewrite func(*inventory.Entry) (made, origin string
 
 // LinkTexts gives the function that says which text a link at a relative path
 // gets in the copy of a run, and which one it is to have again some day; empty
-// StandsAt that is its own. It is called in the one order. What an earlier run
+// where that is its own. It is called in the one order. What an earlier run
 // rewrote and nobody changed gets its old text back on the way home, and what it
 // left as it was stays so. done releases what it reads from.
 func LinkTexts(e *engine.Engine, p *plan.Plan) (text func(rel, text string) (made, origin string), done func()) {

@@ -10,7 +10,7 @@ import (
 )
 
 // wantLinkDrive refuses a run, its resume or its undo while the drive is away
-// Onward which the link is to be changed.
+// on which the link is to be changed.
 func (m *opener) wantLinkDrive() error {
 	if m.Plan.Before == nil || m.Plan.Traits().NoLink || m.Plan.Mend != nil && m.Plan.Into == "" {
 		return nil // it touches no link

@@ -32,7 +32,7 @@ func (m *opener) OpenMended(withLink bool) error {
 }
 
 // TryMended does the trial through link and target. What a trial that was
-// SetStopped left, and the times it had changed, are put right first.
+// stopped left, and the times it had changed, are put right first.
 func (m *switcher) TryMended(ctx context.Context) error {
 	target, err := m.Into.Beneath(m.Plan.Final)
 	if err != nil {

@@ -20,7 +20,7 @@ func (m *describer) AmendRecords(ctx context.Context, id string, digest transfer
 }
 
 // RewriteRecords has the spool of a run made anew and composes the frozen manifest
-// From it.
+// from it.
 func (m *describer) RewriteRecords(ctx context.Context, id string, digest transfer.Digest, live *handle.Dir,
 	make func(dir string, n int) (*transfer.Spool, error)) (*transfer.Spool, error) {
 	if err := live.SyncAll(); err != nil {

@@ -16,7 +16,7 @@ import (
 )
 
 // Stopped finds the run that resume or undo is about: the named one, or the
-// Only one that is stopped.
+// only one that is stopped.
 func Stopped(e *engine.Engine, id string) (ledger.RunRow, error) {
 	if id != "" {
 		row, err := e.Ledger.Run(id)
@@ -133,7 +133,7 @@ func (m *undoer) openCopy() (err error) {
 }
 
 // DropTrials takes away what trials that were killed have left around the link and
-// Onward the way to the target, as far as this account may.
+// on the way to the target, as far as this account may.
 func (m *undoer) DropTrials() error {
 	for _, at := range []string{filepath.Dir(m.Plan.Link), m.Plan.Into} {
 		if m.Plan.Link == "" || at == "" {

@@ -69,7 +69,7 @@ func (m *switcher) CloseGap(ctx context.Context) error {
 }
 
 // place gives the part its final name, never replacing anything. From here
-// Onward it is not ours to delete (I4).
+// on it is not ours to delete (I4).
 func (m *switcher) place(ctx context.Context, data Placement) error {
 	if m.Plan.Empty != nil {
 		err := m.Act(ctx, "drop-empty", m.Plan.Empty, func() error {
@@ -222,7 +222,7 @@ func (m *Execution) after(ctx context.Context) error {
 }
 
 // Reopen takes the handles of the folder and the spool of a run that was
-// Switched in another process.
+// switched in another process.
 func (m *opener) Reopen() error {
 	if m.Into == nil {
 		d, err := m.OpenReal(m.Plan.Into)
@@ -308,7 +308,7 @@ func (m *describer) describePlace() error {
 }
 
 // saveRedirect gives what puts the redirect into the ledger, and what was taken from a
-// HeldRow original that lent.
+// held original that lent.
 func (m *settler) saveRedirect(ctx context.Context) (func(*ledger.Tx) error, error) {
 	lender, err := m.heldNow(ctx)
 	if err != nil {
@@ -399,7 +399,7 @@ func (m *copier) unaside(ctx context.Context) error {
 }
 
 // workedInAside lists what is there and is not as the run made it. What an undo had given
-// Back is not, and a directory's times change with that.
+// back is not, and a directory's times change with that.
 func (m *copier) workedInAside(ctx context.Context, aside string) ([]string, error) {
 	if err := m.Reopen(); err != nil {
 		return nil, err
@@ -415,7 +415,7 @@ func (m *copier) workedInAside(ctx context.Context, aside string) ([]string, err
 }
 
 // changedIn lists the first paths in a copy that are not as the run made them, those left
-// Out that expected says.
+// out that expected says.
 func (m *copier) changedIn(ctx context.Context, copied *handle.Dir,
 	expected func(*transfer.Difference) bool) (changed []string, err error) {
 	err = transfer.Differences(ctx, copied, transfer.Copy, m.Spool, func(x transfer.Difference) error {

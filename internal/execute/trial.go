@@ -10,7 +10,7 @@ import (
 )
 
 // tryIt proves that the link path leads to the copy. What a trial that was
-// SetStopped left behind is taken away first.
+// stopped left behind is taken away first.
 func (m *switcher) tryIt(ctx context.Context) error {
 	target, err := m.Into.Beneath(m.Plan.Final)
 	if err != nil {

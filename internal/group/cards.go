@@ -24,7 +24,7 @@ import (
 )
 
 // PlanCard inspects a move of all folders of a card, as one. Like
-// [PlanMove] it returns all findings in the plan.
+// [redirect.PlanMove] it returns all findings in the plan.
 func PlanCard(ctx context.Context, e *engine.Engine, u *planning.CardUse, o planning.MoveOptions) (*plan.Group, error) {
 	var plans []*plan.Plan
 	var more []finding.Finding
@@ -234,7 +234,7 @@ func testPresence(e *engine.Engine, name string) error {
 
 func testPlace(e *engine.Engine, s setting.Place, path string) (bool, string) {
 	where := pathtext.Show(s.File) + " at " + s.At
-	p := &plan.Plan{Link: path, Target: "/"}
+	p := &plan.Plan{Route: plan.Route{Link: path, Target: "/"}}
 	if err := planning.PlanSettings(e, p, []setting.Place{s}, path); err != nil {
 		return false, where + ": " + err.Error()
 	}

@@ -286,7 +286,7 @@ func (c *groupExecution) factsAfter(ctx context.Context, before map[string]strin
 }
 
 // ended says how a run of several ended. What failed at the switch is taken
-// Back as a whole; what failed before anything was copied never was.
+// back as a whole; what failed before anything was copied never was.
 func (c *groupExecution) ended(ctx context.Context, err error) error {
 	if err == nil {
 		c.out.State = ledger.Done
@@ -326,7 +326,7 @@ func (c *groupExecution) ended(ctx context.Context, err error) error {
 }
 
 // cleared takes the words about a stopped run out of an error: the run is not
-// SetStopped any more.
+// stopped any more.
 func cleared(err error) error {
 	var s *plan.StoppedError
 	if errors.As(err, &s) {

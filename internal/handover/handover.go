@@ -33,7 +33,7 @@ import (
 // KindHandover is a run in which the engine that owns a registered store moves
 // it: it is carried out to an archive, signed off, and carried in elsewhere.
 // The engine deletes the store when it is signed off, so the archive is proven
-// AsBefore that, and is held until a person discards it.
+// before that, and is held until a person discards it.
 
 // A LockedError reports a store of which a file stays locked: after a restart
 // of the machine the run can go on.
@@ -67,7 +67,7 @@ func listStores(ctx context.Context, e *engine.Engine, who run.Actor, list run.S
 }
 
 // PlanHandover inspects the move of one registered store into a directory.
-// Like [PlanMove] it returns all findings in the plan.
+// Like [redirect.PlanMove] it returns all findings in the plan.
 func PlanHandover(ctx context.Context, e *engine.Engine, u *planning.CardUse, store string,
 	o planning.MoveOptions) (*plan.Plan, error) {
 	p, s, err := planHandover(ctx, e, u, store, o)
@@ -151,9 +151,10 @@ func planHandover(ctx context.Context, e *engine.Engine, u *planning.CardUse, st
 		sp.Verify = &v
 	}
 	p := &plan.Plan{
-		Run: ledger.NewRunID(now), Kind: plan.KindHandover, Made: now, Name: o.Name, Card: u.Card.Name,
-		Methods: []string{plan.ByHandover}, Store: sp,
-		UID: u.For.UID, GID: u.For.GID, Account: u.For.Name, Accepted: o.Accept,
+		Header: plan.Header{Run: ledger.NewRunID(now), Kind: plan.KindHandover, Made: now, Name: o.Name,
+			Card: u.Card.Name, UID: u.For.UID, GID: u.For.GID, Account: u.For.Name, Accepted: o.Accept},
+		Route: plan.Route{Methods: []string{plan.ByHandover}},
+		Store: sp,
 	}
 	if p.Name == "" {
 		p.Name = naming.Default(store)
@@ -325,7 +326,7 @@ func (m *handingOver) Forward(ctx context.Context) error {
 }
 
 // carry moves the store by the engine's three steps. way tells the way there
-// From the way back of one run. Each step looks at the engine first.
+// from the way back of one run. Each step looks at the engine first.
 func (m *handingOver) carry(ctx context.Context, way, from, to string) error {
 	sp := m.Plan.Store
 	s, err := m.store(ctx)

@@ -130,7 +130,7 @@ func (m *handingOver) carriedWhole(ctx context.Context, way, place string) error
 }
 
 // carriedBefore is for a store that is at its new place already: if that was not
-// HeldRow against the archive when the run was stopped, it is now.
+// held against the archive when the run was stopped, it is now.
 func (m *handingOver) carriedBefore(ctx context.Context, way, place string) error {
 	done, err := m.Last("compared-in"+way, new(json.RawMessage))
 	if err != nil || done || m.Into == nil {

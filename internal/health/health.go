@@ -2,7 +2,7 @@
 // what the true cause is and the one thing that mends it.
 //
 // Looking changes no byte of a person's: a trial makes and removes a probe
-// File and puts the folder's times back.
+// file and puts the folder's times back.
 package health
 
 import (

@@ -81,7 +81,7 @@ const (
 const maxPath = 3800
 
 // lost adds what e would lose to the facts; names that collide are found by
-// [collisions].
+// [Limits.collisions].
 func (l *Limits) lost(f *Facts, e *Entry) {
 	st := &e.Stat
 	lose := func(what Loss, if_ bool) {

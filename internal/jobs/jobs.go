@@ -45,8 +45,8 @@ func init() {
 	}
 }
 
-// Do carries out a plan that nothing blocks. The error is a *[RefusedError] before
-// anything has changed, a *[StoppedError] afterwards, a *[KeptError] if all is done
+// Do carries out a plan that nothing blocks. The error is a *[plan.RefusedError] before
+// anything has changed, a *[plan.StoppedError] afterwards, a *[discard.KeptError] if all is done
 // but discarding the original.
 func Do(ctx context.Context, e *engine.Engine, p *plan.Plan) (*plan.Outcome, error) {
 	if err := p.Blocked(); err != nil {
@@ -103,9 +103,10 @@ func Detach(ctx context.Context, e *engine.Engine, d *redirect.DetachPlan) (*pla
 	now := time.Now()
 	r := d.Redirect
 	p := &plan.Plan{
-		Run: ledger.NewRunID(now), Kind: plan.KindDetach, Made: now, Name: r.Name, Before: &r,
-		Link: r.Link, Target: r.Target, LinkText: r.LinkText(), FromDrive: r.Drive,
-		UID: r.UID, GID: account.Group(r.UID), Account: r.Account, Methods: r.Methods, Settings: d.Settings,
+		Header: plan.Header{Run: ledger.NewRunID(now), Kind: plan.KindDetach, Made: now, Name: r.Name, Before: &r,
+			UID: r.UID, GID: account.Group(r.UID), Account: r.Account},
+		Route: plan.Route{Link: r.Link, Target: r.Target, LinkText: r.LinkText(), FromDrive: r.Drive,
+			Methods: r.Methods, Settings: d.Settings},
 	}
 	return Do(ctx, e, p)
 }

@@ -25,7 +25,7 @@ import (
 )
 
 // A Verdict says of one held original what of it is proven to be in the
-// Live folder. Counts are of files and links.
+// live folder. Counts are of files and links.
 type Verdict struct {
 	Bare   bool // it was held without being copied
 	File   bool // it is an archive
@@ -270,7 +270,7 @@ func (j *judge) content(ctx context.Context, rec *transfer.Record, now *inventor
 }
 
 // equal records an entry whose content is proven: that is all, or what is
-// Beside the content decides.
+// beside the content decides.
 func (j *judge) equal(rec *transfer.Record, now *inventory.Entry) error {
 	same, err := true, error(nil)
 	if j.Meta {

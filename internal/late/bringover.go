@@ -54,7 +54,7 @@ func (l *Writes) setDirectory(d transfer.Difference) (transfer.Snap, error) {
 	return l.Job.Allow.SetDir(at, d.Now, true)
 }
 
-// Tidy removes what a run that was stopped left of [lateWrites.place].
+// Tidy removes what a run that was stopped left of [Writes.place].
 func (l *Writes) Tidy(dir *handle.Dir) error {
 	if _, err := dir.Stat(l.Scratch); handle.Missing(err) {
 		return nil

@@ -37,17 +37,17 @@ type Options struct {
 
 // MakePlan finds out what is to be put right about a redirect: a link that is
 // missing or astray, a drive at another place, a real folder in the link's
-// Place, a tag or note that is gone. The plan is nil if nothing is. What it
+// place, a tag or note that is gone. The plan is nil if nothing is. What it
 // can't mend is a blocker. It changes nothing.
 func MakePlan(ctx context.Context, e *engine.Engine, r ledger.Redirect, o Options) (*plan.Plan, error) {
 	now := time.Now()
 	p := &plan.Plan{
-		Run: ledger.NewRunID(now), Kind: plan.KindMend, Made: now, Name: r.Name, Before: &r, Link: r.Link,
-		UID: r.UID, GID: account.Group(r.UID), Account: r.Account, FromDrive: r.Drive, IntoDrive: r.Drive,
-		Mend: &plan.Mending{After: r}, Halves: o.Halves, Choices: o.Choices, Accepted: o.Accept,
-		WhileInUse: o.WhileInUse,
-		WaitQuiet:  o.WaitQuiet,
-		InnerLinks: plan.RewriteFor(r), Methods: r.Methods,
+		Header: plan.Header{Run: ledger.NewRunID(now), Kind: plan.KindMend, Made: now, Name: r.Name, Before: &r,
+			UID: r.UID, GID: account.Group(r.UID), Account: r.Account, Accepted: o.Accept},
+		Route:   plan.Route{Link: r.Link, FromDrive: r.Drive, IntoDrive: r.Drive, Methods: r.Methods},
+		Copying: plan.Copying{WhileInUse: o.WhileInUse, WaitQuiet: o.WaitQuiet, InnerLinks: plan.RewriteFor(r)},
+		Merging: plan.Merging{Halves: o.Halves, Choices: o.Choices},
+		Mend:    &plan.Mending{After: r},
 	}
 	if err := planning.CheckUnfinished(e, p); err != nil {
 		return nil, err

@@ -168,7 +168,7 @@ func (m *merging) mergeOne(ctx context.Context, live *handle.Dir, rec *transfer.
 
 // writable lets this account change the names in directories that it owns and
 // that were made read-only. Those of the target get their mode back from what
-// [execution.keepTimes] has written down; those of the part are Nexlin's own.
+// [merging.keepTimes] has written down; those of the part are Nexlin's own.
 func writable(dirs ...*handle.Dir) error {
 	for _, d := range dirs {
 		if d.Access(".", handle.MayWrite|handle.MayEnter) == nil {

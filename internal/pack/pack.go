@@ -40,15 +40,16 @@ type Options struct {
 	Progress   func(entries, bytes int64) // of the inspection; may be nil
 }
 
-// PlanPack inspects a pack and changes nothing. Like [PlanMove] it
+// PlanPack inspects a pack and changes nothing. Like [redirect.PlanMove] it
 // returns all findings in the plan.
 func PlanPack(ctx context.Context, e *engine.Engine, o Options) (*plan.Plan, error) {
 	now := time.Now()
 	p := &plan.Plan{
-		Run: ledger.NewRunID(now), Kind: plan.KindPack, Made: now, Name: o.Name, WhileInUse: o.WhileInUse,
-		Accepted: o.Accept,
-		Link:     o.Folder, From: o.Folder,
-		Into: places.ResolvedDir(filepath.Dir(o.File)), Final: filepath.Base(o.File),
+		Header: plan.Header{Run: ledger.NewRunID(now), Kind: plan.KindPack, Made: now, Name: o.Name,
+			Accepted: o.Accept},
+		Route: plan.Route{Link: o.Folder, From: o.Folder, Into: places.ResolvedDir(filepath.Dir(o.File)),
+			Final: filepath.Base(o.File)},
+		Copying: plan.Copying{WhileInUse: o.WhileInUse},
 	}
 	p.Target = p.Copy()
 	if o.Name == "" {
@@ -414,9 +415,9 @@ func (m *packing) readWhole(ctx context.Context, f io.Reader, list string, maker
 func PlanUnpack(e *engine.Engine, o Options) (*plan.Plan, error) {
 	now := time.Now()
 	p := &plan.Plan{
-		Run: ledger.NewRunID(now), Kind: plan.KindUnpack, Made: now, Name: "-" + naming.Default(filepath.Base(o.File)),
-		Accepted: o.Accept,
-		Link:     o.File, From: o.File, Into: places.ResolvedDir(o.Into), Final: o.As,
+		Header: plan.Header{Run: ledger.NewRunID(now), Kind: plan.KindUnpack, Made: now,
+			Name: "-" + naming.Default(filepath.Base(o.File)), Accepted: o.Accept},
+		Route: plan.Route{Link: o.File, From: o.File, Into: places.ResolvedDir(o.Into), Final: o.As},
 	}
 	if err := p.ByOthersLinks(o.File, o.Into); err != nil {
 		return nil, err

@@ -43,7 +43,7 @@ type presence struct {
 	drives   []drive.Drive
 	counters map[string]int64
 	where    map[ledger.DriveRef]Whereabouts
-	mounted  map[mountedPlace]bool // what [Engine.mountedAs] has said
+	mounted  map[mountedPlace]bool // what [Places.IsMountedAs] has said
 	held     map[string][]ledger.Held
 }
 

@@ -34,7 +34,7 @@ const (
 
 // KeepBoth gives the name to the younger and keeps the other beside it.
 // Newer keeps only the younger in use; the other stays held, or is set aside
-// Beside the target.
+// beside the target.
 const (
 	KeepBoth Halves = "keep-both"
 	Newer    Halves = "newer"

@@ -27,7 +27,7 @@ const (
 )
 
 // A Traits is one kind of run: what it is for, and the job that does it. What differs from
-// Traits to kind is asked here: no other file compares the names.
+// kind to kind is asked here: no other file compares the names.
 type Traits struct {
 	// What becomes of folder and link.
 	First  bool // a folder without a redirect gets one
@@ -92,7 +92,7 @@ func (p *Plan) MovesOn() bool { return p.Traits().Onward }
 func (p *Plan) Unpacks() bool { return p.Traits().unpacks }
 
 // Exchanges says that link and folder change places, so that what was copied is held
-// Beside the link.
+// beside the link.
 func (p *Plan) Exchanges() bool { return p.Traits().First || p.Traits().Merges }
 
 // Small says that the run copies nothing: it only changes a link or records,

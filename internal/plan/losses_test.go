@@ -15,7 +15,10 @@ import (
 
 // lossy is a plan in which every loss was found once.
 func lossy() *Plan {
-	p := &Plan{From: "/h/Docs", IntoNow: drive.Drive{Label: "DUNE"}}
+	p := &Plan{
+		Route: Route{From: "/h/Docs"},
+		Seen:  Seen{IntoNow: drive.Drive{Label: "DUNE"}},
+	}
 	p.Limits.TimeStep = 2 * time.Second
 	for i := range p.Facts.Lost {
 		p.Facts.Lost[i] = inventory.Listing{Count: 1, Paths: []string{"a"}}

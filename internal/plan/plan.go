@@ -23,7 +23,39 @@ import (
 )
 
 // A Plan is all that a run is about, fixed when it begins and kept in the
-// ledger as JSON: resume and undo work from it and from the disks.
+// ledger as JSON, flat: resume and undo work from it and from the disks.
+type Plan struct {
+	Header
+	Route
+	Copying
+	Merging
+	Discarding
+	DiscardOld bool       `json:"discard"` // move: the original is discarded at the end
+	Mend       *Mending   `json:"mend"`    // mend and merge: what else is put right; may be nil
+	Store      *StorePlan `json:"store"`   // handover: the engine's part; nil of any other
+	Seen       `json:"-"`
+}
+
+// A Header is what every plan has.
+type Header struct {
+	Run  string    `json:"run"`
+	Kind string    `json:"kind"`
+	Name string    `json:"name"`
+	Made time.Time `json:"made"`
+	Card string    `json:"card"` // the card it was made by; empty without one
+	// the run of several that this is a part of; empty for one by itself
+	Together string           `json:"together"`
+	Accepted []finding.Code   `json:"accepted"`
+	UID      uint32           `json:"uid"`
+	GID      uint32           `json:"gid"`
+	Account  string           `json:"account"`
+	Private  bool             `json:"private"` // the folder's names are nobody else's business
+	Before   *ledger.Redirect `json:"before"`  // the redirect as it was; nil for a move
+	// move: one of the same folder that had the name and has ended; may be nil
+	Ended *ledger.Redirect `json:"ended"`
+}
+
+// A Route says what lies where, before and after, and how programs are led there.
 //
 // From is copied into the directory Into, where the copy stands under Final
 // in the end. From itself is held: it stands in HeldIn under Held then.
@@ -33,10 +65,7 @@ import (
 //	move-on     the target     a new target   beside the old target
 //	bring-back  the target     the link path  beside the target
 //	merge       the real one   the target     beside the link
-type Plan struct {
-	Run      string `json:"run"`
-	Kind     string `json:"kind"`
-	Name     string `json:"name"`
+type Route struct {
 	Link     string `json:"link"`
 	Target   string `json:"target"` // where the data lies after the run; for bring-back, before it
 	From     string `json:"from"`
@@ -49,67 +78,63 @@ type Plan struct {
 	Held     string `json:"held"`
 	LinkText string `json:"link_text"` // what the link says after a move, before a bring-back
 	OldText  string `json:"old_text"`  // move-on: what it said before
+	// how programs are led to the target; empty stands for a symbolic link
+	Methods   []string         `json:"methods"`
+	Settings  []setting.Change `json:"settings"` // settings files that the run changes; may be empty
+	FromDrive ledger.DriveRef  `json:"from_drive"`
+	IntoDrive ledger.DriveRef  `json:"into_drive"`
+	TagIn     string           `json:"tag_in"` // where the drive tag lies, or is to be written
+	NewTag    bool             `json:"new_tag"`
+	TagMade   bool             `json:"tag_made"` // another folder's run of the same run of several has written it
+	Empty     *DirAttrs        `json:"empty"`    // an empty directory stood at the target; undo puts it back
+	Gap       bool             `json:"gap"`      // link and folder can't be exchanged in one act
+}
 
-	FromDrive ledger.DriveRef `json:"from_drive"`
-	IntoDrive ledger.DriveRef `json:"into_drive"`
-	TagIn     string          `json:"tag_in"` // where the drive tag lies, or is to be written
-	NewTag    bool            `json:"new_tag"`
-	TagMade   bool            `json:"tag_made"` // another folder's run of the same run of several has written it
-
-	UID     uint32    `json:"uid"`
-	GID     uint32    `json:"gid"`
-	Account string    `json:"account"`
-	Private bool      `json:"private"` // the folder's names are nobody else's business
-	Empty   *DirAttrs `json:"empty"`   // an empty directory stood at the target; undo puts it back
-
+// Copying is how a folder is copied, and how large it is. Sizes are in bytes.
+type Copying struct {
 	Files     int64 `json:"files"`
 	Bytes     int64 `json:"bytes"`
 	Allocated int64 `json:"allocated"`
 	Entries   int64 `json:"entries"`
 	Need      int64 `json:"need"`
-
-	Digest     transfer.Digest  `json:"digest"`
-	InnerLinks InnerLinks       `json:"inner_links"`
-	Allow      transfer.Allow   `json:"allow"` // what the drive can't keep and was accepted
-	WhileInUse bool             `json:"while_in_use"`
-	Stops      bool             `json:"stops"` // a step before the copy stops the program
-	Accepted   []finding.Code   `json:"accepted"`
-	OnlyEqual  bool             `json:"only_equal"` // discard-original
-	HeldOf     string           `json:"held_of"`    // discard-original: only what this run holds; empty: all
-	WaitQuiet  time.Duration    `json:"wait_quiet"` // how long to wait for programs to stop writing, in nanoseconds
-	Base       *Base            `json:"base"`       // bring-back: a held original that lends; may be nil
-	DiscardOld bool             `json:"discard"`    // move: the original is discarded at the end
-	Before     *ledger.Redirect `json:"before"`     // the redirect as it was; nil for a move
-	// move: one of the same folder that had the name and has ended; may be nil
-	Ended   *ledger.Redirect `json:"ended"`
-	Mend    *Mending         `json:"mend"`    // mend and merge: what else is put right; may be nil
-	Halves  Halves           `json:"halves"`  // merge: what becomes of entries that both halves have
-	Choices []Choice         `json:"choices"` // merge: what a person chose, by path
-	// how programs are led to the target; empty stands for a symbolic link
-	Methods  []string         `json:"methods"`
-	Settings []setting.Change `json:"settings"` // settings files that the run changes; may be empty
-	Bare     bool             `json:"bare"`     // move: the target begins empty, what is in the folder is only held
-	Fresh    bool             `json:"fresh"`    // merge: there was no redirect before it
-	Store    *StorePlan       `json:"store"`    // handover: the engine's part; nil of any other
-	Gap      bool             `json:"gap"`      // link and folder can't be exchanged in one act: see gap.go
-	// the run of several that this is a part of; empty for one by itself
-	Together string `json:"together"`
 	// by which factor it must be able to grow at the target; 0 says nothing
-	Growth float64   `json:"growth"`
-	Card   string    `json:"card"` // the card it was made by; empty without one
-	Made   time.Time `json:"made"`
+	Growth float64 `json:"growth"`
 
-	// What inspection found; not part of the record.
-	Facts    inventory.Facts   `json:"-"`
-	FromNow  drive.Drive       `json:"-"`
-	IntoNow  drive.Drive       `json:"-"`
-	Findings []finding.Finding `json:"-"`
-	InUse    inuse.Report      `json:"-"`
+	Digest     transfer.Digest `json:"digest"`
+	InnerLinks InnerLinks      `json:"inner_links"`
+	Allow      transfer.Allow  `json:"allow"` // what the drive can't keep and was accepted
+	WhileInUse bool            `json:"while_in_use"`
+	Stops      bool            `json:"stops"`      // a step before the copy stops the program
+	WaitQuiet  time.Duration   `json:"wait_quiet"` // how long to wait for programs to stop writing, in nanoseconds
+	Base       *Base           `json:"base"`       // bring-back: a held original that lends; may be nil
+	Bare       bool            `json:"bare"`       // move: the target begins empty, what is in the folder is only held
+}
+
+// Merging is what a merge is about beside that.
+type Merging struct {
+	Halves  Halves   `json:"halves"`  // what becomes of entries that both halves have
+	Choices []Choice `json:"choices"` // what a person chose, by path
+	Fresh   bool     `json:"fresh"`   // there was no redirect before it
+}
+
+// Discarding is what a discard-original is about.
+type Discarding struct {
+	OnlyEqual bool   `json:"only_equal"`
+	HeldOf    string `json:"held_of"` // only what this run holds; empty: all
+}
+
+// Seen is what inspection found; it is not part of the record.
+type Seen struct {
+	Facts    inventory.Facts
+	FromNow  drive.Drive
+	IntoNow  drive.Drive
+	Findings []finding.Finding
+	InUse    inuse.Report
 	// the trial: this system can't follow the junction, so only what it says was compared
-	ByBytes    bool             `json:"-"`
-	FreesLater int64            `json:"-"`
-	LentFiles  int64            `json:"-"` // files that are taken from the held original
-	LentBytes  int64            `json:"-"` // and what they would take if they were copied
+	ByBytes    bool
+	FreesLater int64
+	LentFiles  int64            // files that are taken from the held original
+	LentBytes  int64            // and what they would take if they were copied
 	Limits     inventory.Limits // of the drive the copy goes to
 	Exchange   bool             // that drive can exchange two entries in one act
 }

@@ -43,7 +43,10 @@ func Inspect(ctx context.Context, e *engine.Engine, path string, progress func(e
 	} else if r != nil {
 		l.Redirect = r
 	}
-	p := &plan.Plan{Kind: plan.KindMove, Link: at, From: at}
+	p := &plan.Plan{
+		Header: plan.Header{Kind: plan.KindMove},
+		Route:  plan.Route{Link: at, From: at},
+	}
 	l.Plan = p
 	if err := CheckFolder(ctx, e, p, progress); err != nil {
 		return nil, err

@@ -107,7 +107,7 @@ func WindowsName(p *plan.Plan, form TargetForm, seen string) (string, bool) {
 }
 
 // TextFor is what the link of a redirect says once its target lies at a path
-// Onward the same drive: a junction's text follows the drive's letter on Windows,
+// on the same drive: a junction's text follows the drive's letter on Windows,
 // and stays where it names the volume, or another system's letter.
 func TextFor(r *ledger.Redirect, target string) string {
 	if r.Text == "" || !handle.Windows || strings.HasPrefix(r.Text, handle.JunctionText+"Volume{") {

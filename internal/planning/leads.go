@@ -143,7 +143,7 @@ func PlanSettings(e *engine.Engine, p *plan.Plan, named []setting.Place, from ..
 }
 
 // PlanSettingsOf plans what becomes of the settings of a redirect: they are given
-// Back, or, if not back, lead to its target again.
+// back, or, if not back, lead to its target again.
 func PlanSettingsOf(e *engine.Engine, p *plan.Plan, r ledger.Redirect, back bool) error {
 	rs, err := execute.SettingsBefore(&r)
 	if err != nil {

@@ -42,9 +42,9 @@ var leftOver = []string{".old", ".orig", ".bak", ".backup", "-old", "_old", " ol
 func MakePlan(e *engine.Engine, o Options) (*plan.Plan, error) {
 	now := time.Now()
 	p := &plan.Plan{
-		Run: ledger.NewRunID(now), Kind: plan.KindRecord, Made: now, Link: places.Resolved(o.Path),
-		Digest:     transfer.SHA256,
-		InnerLinks: plan.KeepLinks, Accepted: o.Accept,
+		Header:  plan.Header{Run: ledger.NewRunID(now), Kind: plan.KindRecord, Made: now, Accepted: o.Accept},
+		Route:   plan.Route{Link: places.Resolved(o.Path)},
+		Copying: plan.Copying{Digest: transfer.SHA256, InnerLinks: plan.KeepLinks},
 	}
 	if r, err := e.ByLink(p.Link); err != nil {
 		return nil, err

@@ -127,7 +127,10 @@ func (m *recording) adopt(ctx context.Context, n int) (*transfer.Adopted, error)
 				Listing(more, late.PathsUnder(m.Plan.Copy(), first)))
 		}
 	}
-	check := plan.Plan{Findings: found, Kind: plan.KindRecord}
+	check := plan.Plan{
+		Header: plan.Header{Kind: plan.KindRecord},
+		Seen:   plan.Seen{Findings: found},
+	}
 	check.AcceptFound(m.Plan.Accepted)
 	m.Out.Findings = append(m.Out.Findings, check.Findings...)
 	return a, check.Blocked()

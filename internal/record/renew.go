@@ -23,7 +23,7 @@ import (
 // now, after a deep check that began at the start: what people changed, made
 // and deleted is taken in. What went bad keeps its old record, so that it goes
 // on being found. Held originals are compared by their own manifest, which
-// stays as it was. Its errors are those of [Do].
+// stays as it was. Its errors are those of [jobs.Do].
 func UpdateManifest(ctx context.Context, e *engine.Engine, r ledger.Redirect, d *judge.Deep) (*plan.Outcome, error) {
 	if d == nil || d.Verdict == nil || !d.Since.IsZero() {
 		return nil, errors.New("the manifest is updated only after all of the target was read at once")

@@ -34,11 +34,11 @@ func PlanBringBack(ctx context.Context, e *engine.Engine, r ledger.Redirect, o p
 	error) {
 	now := time.Now()
 	p := &plan.Plan{
-		Run: ledger.NewRunID(now), Kind: plan.KindBringBack, Made: now, WhileInUse: o.WhileInUse, Stops: o.Stops,
-		WaitQuiet: o.WaitQuiet, Name: r.Name, Before: &r,
-		Link: r.Link, Target: r.Target, From: r.Target,
-		Into: filepath.Dir(r.Link), Final: filepath.Base(r.Link), LinkText: r.LinkText(),
-		HeldIn: filepath.Dir(r.Target), Digest: transfer.SHA256, InnerLinks: plan.RewriteFor(r), Methods: r.Methods,
+		Header: plan.Header{Run: ledger.NewRunID(now), Kind: plan.KindBringBack, Made: now, Name: r.Name, Before: &r},
+		Route: plan.Route{Link: r.Link, Target: r.Target, From: r.Target, Into: filepath.Dir(r.Link),
+			Final: filepath.Base(r.Link), LinkText: r.LinkText(), HeldIn: filepath.Dir(r.Target), Methods: r.Methods},
+		Copying: plan.Copying{WhileInUse: o.WhileInUse, Stops: o.Stops, WaitQuiet: o.WaitQuiet,
+			Digest: transfer.SHA256, InnerLinks: plan.RewriteFor(r)},
 	}
 	p.Held = naming.Held(filepath.Base(r.Target), p.Run)
 	if row, err := e.Ledger.Run(r.Run); err == nil {

@@ -28,13 +28,12 @@ import (
 func PlanMove(ctx context.Context, e *engine.Engine, o planning.MoveOptions) (*plan.Plan, error) {
 	now := time.Now()
 	p := &plan.Plan{
-		Run: ledger.NewRunID(now), Kind: plan.KindMove, Made: now, WhileInUse: o.WhileInUse, Stops: o.Stops,
-		WaitQuiet: o.WaitQuiet, DiscardOld: o.Discard,
-		Link: places.Resolved(o.Folder), Into: places.ResolvedDir(o.Into),
-		Digest: cmp.Or(o.Digest, transfer.SHA256), InnerLinks: cmp.Or(o.InnerLinks, plan.RewriteLinks),
-		Growth: o.Growth,
-		Card:   o.Card,
-		Bare:   o.StartEmpty, Methods: o.By,
+		Header: plan.Header{Run: ledger.NewRunID(now), Kind: plan.KindMove, Made: now, Card: o.Card},
+		Route:  plan.Route{Link: places.Resolved(o.Folder), Into: places.ResolvedDir(o.Into), Methods: o.By},
+		Copying: plan.Copying{WhileInUse: o.WhileInUse, Stops: o.Stops, WaitQuiet: o.WaitQuiet,
+			Digest: cmp.Or(o.Digest, transfer.SHA256), InnerLinks: cmp.Or(o.InnerLinks, plan.RewriteLinks),
+			Growth: o.Growth, Bare: o.StartEmpty},
+		DiscardOld: o.Discard,
 	}
 	p.From = p.Link
 	base := filepath.Base(p.Link)

@@ -43,9 +43,9 @@ func WithoutProfile(home string, kinds []string, profiles []setting.Profile) (ou
 func PlanFuture(e *engine.Engine, home string, folders []string, o planning.MoveOptions) (*plan.Plan, error) {
 	now := time.Now()
 	p := &plan.Plan{
-		Run: ledger.NewRunID(now), Kind: plan.KindFuture, Made: now, Name: "location settings",
-		Link: places.Resolved(folders[0]),
-		Into: places.ResolvedDir(o.Into), Methods: []string{plan.BySetting},
+		Header: plan.Header{Run: ledger.NewRunID(now), Kind: plan.KindFuture, Made: now, Name: "location settings"},
+		Route: plan.Route{Link: places.Resolved(folders[0]), Into: places.ResolvedDir(o.Into),
+			Methods: []string{plan.BySetting}},
 	}
 	st, err := handle.Lstat(home)
 	if err != nil {

@@ -16,7 +16,7 @@ import (
 // says is taken for what a run of this ledger wrote only if that run is here;
 // otherwise a link into a hidden place, where programs keep keys and settings
 // that they act on, needs a consent of its own, and so does a note that nothing
-// Beside it bears out.
+// beside it bears out.
 
 // trustNote adds those findings about a note whose link would be made at link,
 // in an account's home. dir is the directory that its record directory lies in.

@@ -235,13 +235,13 @@ func planOfRestore(e *engine.Engine, d *drive.Drive, r *Restore, o Options, dir 
 	names map[string]bool) error {
 	now := time.Now()
 	p := &plan.Plan{
-		Run: ledger.NewRunID(now), Kind: plan.KindRestore, Made: now, Link: r.Link, Target: r.Target,
-		LinkText: r.Target,
-		Into:     dir, Final: r.Note.Target, UID: uid, GID: account.Group(uid), Account: r.Account, IntoNow: *d,
-		IntoDrive: places.Ref(d), IntoFuse: d.Fuse,
-		Files: r.Note.Files, Bytes: r.Note.Bytes, Digest: transfer.SHA256, InnerLinks: plan.RewriteLinks,
-		FromDrive: places.Ref(d),
-		Accepted:  o.Accept,
+		Header: plan.Header{Run: ledger.NewRunID(now), Kind: plan.KindRestore, Made: now, UID: uid,
+			GID: account.Group(uid), Account: r.Account, Accepted: o.Accept},
+		Route: plan.Route{Link: r.Link, Target: r.Target, LinkText: r.Target, Into: dir, Final: r.Note.Target,
+			IntoDrive: places.Ref(d), IntoFuse: d.Fuse, FromDrive: places.Ref(d)},
+		Copying: plan.Copying{Files: r.Note.Files, Bytes: r.Note.Bytes, Digest: transfer.SHA256,
+			InnerLinks: plan.RewriteLinks},
+		Seen: plan.Seen{IntoNow: *d},
 	}
 	r.plan = p
 	planning.ChooseLink(e, p)
@@ -272,7 +272,11 @@ func planOfRestore(e *engine.Engine, d *drive.Drive, r *Restore, o Options, dir 
 		return nil
 	}
 	defer live.Release()
-	at := plan.Plan{Name: r.Name, IntoNow: *d, IntoDrive: p.IntoDrive, Into: p.Into}
+	at := plan.Plan{
+		Header: plan.Header{Name: r.Name},
+		Route:  plan.Route{IntoDrive: p.IntoDrive, Into: p.Into},
+		Seen:   plan.Seen{IntoNow: *d},
+	}
 	if _, err := e.CheckExpected(&at, filepath.Dir(r.Link), r.Link); err != nil {
 		return err
 	}

@@ -29,7 +29,7 @@ import (
 
 // Links takes a redirect into the ledger as the drive tells of it, detached
 // as yet; [MakePlan] then makes the link. Its errors are those of
-// [Do].
+// [jobs.Do].
 func Links(ctx context.Context, e *engine.Engine, r *Restore) (*plan.Outcome, error) {
 	if r.Blocked() {
 		return nil, &plan.RefusedError{Findings: r.Findings}
@@ -130,7 +130,7 @@ func (m *restoring) linkParents(ctx context.Context) error {
 }
 
 // heldBeside opens the original that the run which made the target holds
-// Beside the link, on the machine it was made on; nil if there is none.
+// beside the link, on the machine it was made on; nil if there is none.
 func (m *restoring) heldBeside() (*handle.Dir, error) {
 	said, err := m.noteOnDrive()
 	if err != nil || said == nil || said.Run == "" || strings.ContainsAny(said.Run, "/\x00") {

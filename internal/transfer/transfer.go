@@ -6,7 +6,7 @@
 // copied with its digest computed while the bytes pass, what is gone is
 // taken out of the part. The first pass, a resumed one and a catch-up are
 // the same act with another spool. [Verify] walks the part against the
-// spool and reads every file back. [Walk] holds any later state of a folder
+// spool and reads every file back. [inventory.Walk] holds any later state of a folder
 // against the spool.
 //
 // It deletes only what a spool says this run made (I4); what else lies in
