@@ -159,7 +159,7 @@ func hasFlag(args []string, flag string) bool {
 
 // colours wraps the outputs so that styles are dropped where the terminal,
 // NO_COLOR or the person does not want them.
-func (a *app) colours(off bool) {
+func (a *screen) colours(off bool) {
 	out, err := colorprofile.NewWriter(a.rawOut, os.Environ()), colorprofile.NewWriter(a.rawErr, os.Environ())
 	if off {
 		out.Profile, err.Profile = colorprofile.NoTTY, colorprofile.NoTTY
@@ -179,6 +179,12 @@ func homeDir() string {
 type usageError struct{ text string }
 
 func (e *usageError) Error() string { return e.text }
+
+// explain turns an error of the core into advice and an exit status.
+func (a *app) explain(err error) fault {
+	dir, _ := a.stateDirectory() // that it can't be found is the error
+	return (&explainer{a.screen, a.topic, dir}).explain(err)
+}
 
 // stateDirectory is where the ledger lies: the system's for an
 // administrator, whatever HOME says.

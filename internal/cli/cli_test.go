@@ -76,7 +76,7 @@ func TestExplain(t *testing.T) {
 		{at(unix.EACCES), exitFailed, "permission", "permission denied", untouched, "administrator"},
 		{errors.New("a name with \x1b[31m in it"), exitFailed, "failed", `\u001b`, untouched, ""},
 	} {
-		f := (&explainer{a}).explain(c.err)
+		f := a.explain(c.err)
 		require.Equal(t, c.exit, f.Exit, c.err)
 		require.Equal(t, c.code, f.Code, c.err)
 		require.Contains(t, f.Message, c.message)

@@ -111,7 +111,7 @@ func (a *discardCommand) compare(e *engine.Engine, r ledger.Redirect,
 	return planned, err
 }
 
-func (a *discardCommand) showDiscard(d *discard.Plan) {
+func (a *screen) showDiscard(d *discard.Plan) {
 	a.print("%s   in use: %s", bold.Render(pathtext.Show(d.Redirect.Name)), a.path(d.Live))
 	for _, v := range d.Verdicts {
 		a.print("  held since %s: %s", day(v.Held.Since), a.path(v.Held.Path))

@@ -33,7 +33,7 @@ func (a *app) emit(d doc) error {
 
 // writeJSON prints a document, one on a line without an indent. Names in it are
 // hostile text, and somebody may look at it on a terminal.
-func (a *app) writeJSON(d doc, indent string) error {
+func (a *screen) writeJSON(d doc, indent string) error {
 	b, err := pathtext.MarshalIndent(d, indent)
 	if err != nil {
 		return err
@@ -141,7 +141,7 @@ type runDoc struct {
 }
 
 // outcomeDoc is the document of a run that changed something.
-func (a *app) outcomeDoc(e *engine.Engine, o *plan.Outcome) doc {
+func (a *screen) outcomeDoc(e *engine.Engine, o *plan.Outcome) doc {
 	run := runDoc{o.Run, o.Kind, o.State, []phaseDoc{}}
 	for _, p := range o.Phases {
 		run.Phases = append(run.Phases, phaseDoc{p.Name, p.State, p.Started, p.Ended})

@@ -61,7 +61,7 @@ type driveDoc struct {
 	Unplug    *unplugDoc    `json:"unplug,omitempty"`
 }
 
-func (a *drivesCommand) driveDocs(e *engine.Engine, ds []drive.Drive) ([]driveDoc, error) {
+func (a *screen) driveDocs(e *engine.Engine, ds []drive.Drive) ([]driveDoc, error) {
 	rows, err := e.Ledger.Redirects(false)
 	if err != nil {
 		return nil, err
@@ -202,7 +202,7 @@ func orNone(s string) string {
 
 // abilities tries what the drive keeps, in its root. Where this account may
 // not write, it says so.
-func (a *drivesCommand) abilities(d *drive.Drive) (*abilitiesDoc, string) {
+func (a *screen) abilities(d *drive.Drive) (*abilitiesDoc, string) {
 	dir, err := handle.Open(d.Mount)
 	if err != nil {
 		return nil, "it can't be opened"

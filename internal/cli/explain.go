@@ -42,7 +42,11 @@ const (
 )
 
 // An explainer says in words what went wrong.
-type explainer struct{ *app }
+type explainer struct {
+	*screen
+	topic string // the command that help is there for; empty where there is no such command
+	dir   string // of the ledger
+}
 
 // explain turns an error of the core into advice and an exit status.
 func (a *explainer) explain(err error) fault {
@@ -114,7 +118,7 @@ func (a *explainer) explainLedger(err error, f *fault) bool {
 	)
 	switch {
 	case errors.As(err, &lost):
-		dir, _ := a.stateDirectory() // it was opened by that name
+		dir := a.dir // it was opened by that name
 		file := filepath.Join(dir, filepath.Base(lost.File))
 		f.Code, f.Exit, f.Path = "ledger-damaged", exitFailed, file
 		f.State = "no folder, link or drive was touched; what Nexlin knew of them can't be read"
@@ -343,7 +347,7 @@ func nearNames(ref string, known []string) []string {
 // fail reports an error, to people or as the one JSON document, and returns
 // the exit status.
 func (a *app) fail(err error) int {
-	f := (&explainer{a}).explain(err)
+	f := a.explain(err)
 	a.grave(f.Exit)
 	if a.json && !a.docDone {
 		_ = a.emit(doc{ // where standard output is gone, the status still tells
@@ -362,7 +366,7 @@ func faultDoc(f fault) doc {
 	}
 }
 
-func (a *app) tell(f fault) {
+func (a *screen) tell(f fault) {
 	a.note("%s %s", bad.Render("error:"), f.Message)
 	if f.State != "" {
 		a.note("state: %s", f.State)

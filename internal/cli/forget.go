@@ -72,7 +72,7 @@ func (a *forgetCommand) forget(e *engine.Engine, arg, cwd string, preview bool) 
 	return forgettingDoc(f, rep, false), nil
 }
 
-func (a *forgetCommand) showForgetting(f *forget.Forgetting) {
+func (a *screen) showForgetting(f *forget.Forgetting) {
 	a.print("%s   goes out of Nexlin's records; nothing else is touched", bold.Render(pathtext.Show(f.Name)))
 	var rows [][]string
 	r := f.Redirect

@@ -67,7 +67,7 @@ func storeDocs(p *plan.Plan) []doc {
 	return out
 }
 
-func (a *storeRun) showHandover(p *plan.Plan) {
+func (a *screen) showHandover(p *plan.Plan) {
 	s := p.Store
 	var rows [][]string
 	for _, x := range s.Stores {

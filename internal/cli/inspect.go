@@ -72,7 +72,7 @@ func inspectDoc(l *planning.Look) doc {
 	return d
 }
 
-func (a *inspectCommand) showInspect(l *planning.Look) {
+func (a *screen) showInspect(l *planning.Look) {
 	p := l.Plan
 	a.print("%s", bold.Render(a.path(l.Path)))
 	for _, s := range l.Chain {

@@ -84,7 +84,7 @@ func heldBytes(hs []ledger.Held) (n int64) {
 }
 
 // heldLine reminds of what is held, of redirects that ended too.
-func (a *listCommands) heldLine(e *engine.Engine) error {
+func (a *screen) heldLine(e *engine.Engine) error {
 	all, err := e.Ledger.HeldOf("")
 	if err != nil || len(all) == 0 {
 		return err
@@ -184,7 +184,7 @@ func (a *listCommands) showCmd() *cobra.Command {
 	return c
 }
 
-func (a *listCommands) showRedirect(e *engine.Engine, rep *health.Report) error {
+func (a *screen) showRedirect(e *engine.Engine, rep *health.Report) error {
 	r := rep.Redirect
 	a.print("%s  %s", bold.Render(pathtext.Show(r.Name)), stateWord(rep.State))
 	if r.State == ledger.Ended {
@@ -225,7 +225,7 @@ func (a *listCommands) showRedirect(e *engine.Engine, rep *health.Report) error 
 }
 
 // printManifest prints the manifest frozen at the switch.
-func (a *listCommands) printManifest(e *engine.Engine, r ledger.Redirect, format string) error {
+func (a *screen) printManifest(e *engine.Engine, r ledger.Redirect, format string) error {
 	if format == "mtree" {
 		f, err := e.OpenManifest(r)
 		if err != nil {

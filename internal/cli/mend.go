@@ -178,7 +178,7 @@ func (a *mendCommand) mendOne(e *engine.Engine, r ledger.Redirect, f mendFlags) 
 }
 
 // showMending says what is going to be put right.
-func (a *mendCommand) showMending(p *plan.Plan) {
+func (a *screen) showMending(p *plan.Plan) {
 	if p.Into == "" || p.LinkText == "" || p.StaysDetached() {
 		a.print("%s", bold.Render(p.Name))
 	} else {
@@ -256,7 +256,7 @@ func (a *mendCommand) previewMerge(e *engine.Engine, p *plan.Plan, ask bool) ([]
 
 // showMerge names every entry that a merge is about and what becomes of it, and
 // gives those that both halves have.
-func (a *app) showMerge(preview func(visit func(merge.Entry) error) error) (out []doc,
+func (a *screen) showMerge(preview func(visit func(merge.Entry) error) error) (out []doc,
 	conflicts []merge.Entry, err error) {
 	over, equal, told := int64(0), int64(0), false
 	err = preview(func(m merge.Entry) error {

@@ -294,7 +294,7 @@ func (a *app) several(args []string, key string, each func(string) (doc, error))
 			}
 			return err
 		}
-		f := (&explainer{a}).explain(err)
+		f := a.explain(err)
 		a.grave(f.Exit)
 		if a.json {
 			docs = append(docs, doc{"argument": arg, "error": faultDoc(f), "findings": findingDocs(f.Found)})
@@ -316,7 +316,7 @@ func (a *app) several(args []string, key string, each func(string) (doc, error))
 
 // failWith reports an error together with the results there are.
 func (a *app) failWith(d doc, err error) error {
-	f := (&explainer{a}).explain(err)
+	f := a.explain(err)
 	a.grave(f.Exit)
 	d["error"] = faultDoc(f)
 	if len(f.Found) > 0 || d["findings"] == nil {

@@ -19,9 +19,9 @@ func (a *screen) showPlan(p *plan.Plan) {
 	}
 	switch {
 	case p.ComesBack():
-		a.print("%s   (a real folder again; the data comes from %s)", bold.Render(a.path(p.Link)), fromWhere(a, p))
+		a.print("%s   (a real folder again; the data comes from %s)", bold.Render(a.path(p.Link)), a.fromWhere(p))
 	case p.MovesOn():
-		a.print("%s   (until now %s)", led(p.Methods, a.path(p.Link), target), fromWhere(a, p))
+		a.print("%s   (until now %s)", led(p.Methods, a.path(p.Link), target), a.fromWhere(p))
 	default:
 		a.print("%s", led(p.Methods, a.path(p.Link), target))
 	}
@@ -35,7 +35,7 @@ func (a *screen) showPlan(p *plan.Plan) {
 	}
 }
 
-func fromWhere(a *screen, p *plan.Plan) string {
+func (a *screen) fromWhere(p *plan.Plan) string {
 	if p.FromNow.Mount != "" {
 		return on(&p.FromNow, p.From)
 	}

@@ -44,10 +44,13 @@ const (
 	progressJSONLines
 )
 
-func (a *app) progress() *progress {
+func (a *app) progress() *progress { return a.newProgress(a.progressJSON) }
+
+// newProgress shows how far something is; jsonLines: as a document a line.
+func (a *screen) newProgress(jsonLines bool) *progress {
 	p := &progress{err: a.err}
 	switch {
-	case a.progressJSON:
+	case jsonLines:
 		p.mode, p.err = progressJSONLines, a.rawErr
 	case a.quiet || a.json:
 		p.mode = progressNone

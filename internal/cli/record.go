@@ -99,7 +99,7 @@ func (a *recordCommand) compared(e *engine.Engine, planned *plan.Plan, preview b
 	return err
 }
 
-func (a *recordCommand) showRecord(p *plan.Plan) {
+func (a *screen) showRecord(p *plan.Plan) {
 	target := a.path(p.Target)
 	if p.IntoNow.Mount != "" {
 		target = on(&p.IntoNow, p.Target)

@@ -190,7 +190,7 @@ func restoreDoc(r *restore.Restore) doc {
 	}
 }
 
-func (a *restoreCommand) showRestore(d *drive.Drive, r *restore.Restore) {
+func (a *screen) showRestore(d *drive.Drive, r *restore.Restore) {
 	a.print("%s", led(nil, a.path(r.Link), on(d, r.Target)))
 	whose := r.Account
 	if r.Account != r.Note.Account {
@@ -212,7 +212,7 @@ func (a *restoreCommand) restoreAll(e *engine.Engine, all []*restore.Restore, f 
 				if a.ctx.Err() != nil || !a.json && len(all) == 1 {
 					return docs, err
 				}
-				fault := (&explainer{a.app}).explain(err)
+				fault := a.explain(err)
 				a.grave(fault.Exit)
 				d["error"] = faultDoc(fault)
 				if !a.json {

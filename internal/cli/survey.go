@@ -125,7 +125,7 @@ func (a *surveyCommand) surveyFolders(e *engine.Engine, args []string, all bool)
 }
 
 // freeLine says how much room each drive has.
-func (a *app) freeLine(e *engine.Engine) error {
+func (a *screen) freeLine(e *engine.Engine) error {
 	ds, err := e.Drives.List(false)
 	if err != nil {
 		return err

@@ -21,7 +21,7 @@ import (
 type severalRun struct{ *app }
 
 // togetherDoc is the document of a run of several.
-func (a *severalRun) togetherDoc(e *engine.Engine, o *plan.GroupOutcome) doc {
+func (a *screen) togetherDoc(e *engine.Engine, o *plan.GroupOutcome) doc {
 	runs := []doc{}
 	for _, m := range o.Members {
 		if m != nil {
@@ -50,7 +50,7 @@ func togetherPlanDoc(t *plan.Group) doc {
 }
 
 // showTogether says what is about to happen to several folders as one.
-func (a *severalRun) showTogether(t *plan.Group) {
+func (a *screen) showTogether(t *plan.Group) {
 	switch n := len(t.Plans); n {
 	case 0:
 	case 1:
@@ -83,7 +83,7 @@ func (a *severalRun) showTogether(t *plan.Group) {
 }
 
 // showPlans shows several plans in short, and their numbers together.
-func (a *severalRun) showPlans(t *plan.Group) {
+func (a *screen) showPlans(t *plan.Group) {
 	type sums struct {
 		d            *drive.Drive
 		need, frees  int64
@@ -107,7 +107,7 @@ func (a *severalRun) showPlans(t *plan.Group) {
 		}
 		if p.ComesBack() {
 			a.print("%s   (a real folder again; the data comes from %s)", bold.Render(a.path(p.Link)),
-				fromWhere(a.screen, p))
+				a.fromWhere(p))
 		} else {
 			a.print("%s", led(p.Methods, a.path(p.Link), target))
 		}
@@ -193,7 +193,7 @@ func (a *severalRun) togetherCarried(e *engine.Engine, run func() (*plan.GroupOu
 	return nil
 }
 
-func (a *severalRun) showTogetherDone(o *plan.GroupOutcome) {
+func (a *screen) showTogetherDone(o *plan.GroupOutcome) {
 	word := good.Render("done")
 	if o.State == ledger.Undone {
 		word = good.Render("undone")
@@ -264,7 +264,7 @@ func (a *severalRun) showTogetherDone(o *plan.GroupOutcome) {
 }
 
 // showTogetherRecovery says how far a run of several got.
-func (a *severalRun) showTogetherRecovery(e *engine.Engine, r *execute.Recovery) {
+func (a *screen) showTogetherRecovery(e *engine.Engine, r *execute.Recovery) {
 	a.print("run %s: %s of %s, %s", bold.Render(r.Run.ID), r.Run.Kind, bold.Render(pathtext.Show(r.Run.Redirect)),
 		r.Run.State)
 	if r.Run.Message != "" && r.Run.State == ledger.Stopped {

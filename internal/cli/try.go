@@ -99,7 +99,7 @@ func roomLine(where string, r health.Room) string {
 	return fmt.Sprintf("%s %-8s %9s free, %-15s", where, pathtext.Show(r.Drive), pathtext.Size(r.Now), change)
 }
 
-func (a *tryCommand) showTrial(t *health.Trial) {
+func (a *screen) showTrial(t *health.Trial) {
 	r := t.Redirect
 	a.print("%s", led(r.Methods, a.path(r.Link), a.onDrive(r)))
 	switch {

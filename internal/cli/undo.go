@@ -246,7 +246,7 @@ func (a *recoverCommands) afterRestart(e *engine.Engine, row ledger.RunRow) erro
 	return nil
 }
 
-func (a *recoverCommands) showRecovery(r *execute.Recovery, forward bool) {
+func (a *screen) showRecovery(r *execute.Recovery, forward bool) {
 	p := r.Plan
 	what := map[string]string{
 		plan.KindMove: "move", plan.KindMoveOn: "move on", plan.KindBringBack: "bring-back",
@@ -315,7 +315,7 @@ func (a *recoverCommands) recoverRun(e *engine.Engine, row ledger.RunRow, forwar
 	return nil
 }
 
-func (a *recoverCommands) showUndone(o *plan.Outcome) {
+func (a *screen) showUndone(o *plan.Outcome) {
 	p := o.Plan
 	a.print("")
 	state := map[string]string{
