@@ -11,9 +11,7 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"io"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -23,7 +21,6 @@ import (
 	"syscall"
 	"time"
 
-	"github.com/charmbracelet/colorprofile"
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
@@ -35,31 +32,6 @@ import (
 
 // version is set by the linker for releases.
 var version = "0.1.0-dev"
-
-// Exit codes; the README promises them.
-const (
-	exitDone     = 0
-	exitFailed   = 1
-	exitUsage    = 2
-	exitRefused  = 3
-	exitProblems = 4
-	exitStopped  = 5
-	exitBusy     = 6
-	exitAway     = 7
-)
-
-// A screen is where people, or programs with --json, read what a command says.
-type screen struct {
-	out    io.Writer // colours are taken out where the terminal has none
-	err    io.Writer
-	rawOut *os.File
-	rawErr *os.File
-
-	home    string // which is written as ~
-	json    bool   // one document at the end, and nothing else
-	quiet   bool
-	verbose bool
-}
 
 // app is what all commands share.
 type app struct {
@@ -157,16 +129,6 @@ func hasFlag(args []string, flag string) bool {
 	return false
 }
 
-// colours wraps the outputs so that styles are dropped where the terminal,
-// NO_COLOR or the person does not want them.
-func (a *screen) colours(off bool) {
-	out, err := colorprofile.NewWriter(a.rawOut, os.Environ()), colorprofile.NewWriter(a.rawErr, os.Environ())
-	if off {
-		out.Profile, err.Profile = colorprofile.NoTTY, colorprofile.NoTTY
-	}
-	a.out, a.err = out, err
-}
-
 func homeDir() string {
 	h, err := os.UserHomeDir()
 	if err != nil {
@@ -174,11 +136,6 @@ func homeDir() string {
 	}
 	return filepath.Clean(h)
 }
-
-// usageError is a wrong command line.
-type usageError struct{ text string }
-
-func (e *usageError) Error() string { return e.text }
 
 // explain turns an error of the core into advice and an exit status.
 func (a *app) explain(err error) fault {
@@ -244,18 +201,10 @@ func (a *app) engineHere(write bool) (*engine.Engine, string, func(), error) {
 	return e, cwd, done, err
 }
 
-// note writes a line for people to standard error.
-func (a *screen) note(format string, args ...any) {
-	fmt.Fprintf(a.err, "nexlin: "+format+"\n", args...)
-}
-
 // terminal reports whether questions can be asked.
 func (a *app) terminal() bool {
 	return term.IsTerminal(int(a.in.Fd())) && term.IsTerminal(int(a.rawErr.Fd()))
 }
-
-// outIsTerminal reports whether somebody looks at the output as it is.
-func (a *screen) outIsTerminal() bool { return term.IsTerminal(int(a.rawOut.Fd())) }
 
 func (a *app) cwd() (string, error) {
 	d, err := os.Getwd()
@@ -293,5 +242,3 @@ func (a *app) runner(f func(cmd *cobra.Command, args []string) error) func(*cobr
 		return f(cmd, args)
 	}
 }
-
-var errConsent = errors.New("a consent is missing")

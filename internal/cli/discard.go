@@ -1,8 +1,6 @@
 package cli
 
 import (
-	"strings"
-
 	"github.com/spf13/cobra"
 
 	"nexlin/internal/discard"
@@ -94,14 +92,6 @@ func (a *discardCommand) discardOne(e *engine.Engine, r ledger.Redirect, accept 
 	return a.outcomeDoc(e, out), nil
 }
 
-func acceptFlags(codes []finding.Code) string {
-	var out []string
-	for _, c := range codes {
-		out = append(out, "--accept "+string(c))
-	}
-	return strings.Join(out, " ")
-}
-
 func (a *discardCommand) compare(e *engine.Engine, r ledger.Redirect,
 	o discard.Options) (*discard.Plan, error) {
 	p := a.progress()
@@ -109,25 +99,4 @@ func (a *discardCommand) compare(e *engine.Engine, r ledger.Redirect,
 	planned, err := discard.MakePlan(a.ctx, e, r, o)
 	p.end()
 	return planned, err
-}
-
-func (a *screen) showDiscard(d *discard.Plan) {
-	a.print("%s   in use: %s", bold.Render(pathtext.Show(d.Redirect.Name)), a.path(d.Live))
-	for _, v := range d.Verdicts {
-		a.print("  held since %s: %s", day(v.Held.Since), a.path(v.Held.Path))
-		switch {
-		case v.IsArchive():
-			a.print("  an archive: it was carried in, and reads to its end")
-		case v.Proven > 0:
-			a.print("  proven to be in the folder in use: %s, %s", plural(v.Proven, "file", "files"),
-				pathtext.Size(v.Bytes))
-		}
-	}
-	if n := d.Frees(); n > 0 {
-		a.print("  deleting frees about %s", pathtext.Size(n))
-	}
-	if len(d.Findings) > 0 {
-		a.print("")
-		a.findings(a.out, d.Findings)
-	}
 }

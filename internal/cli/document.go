@@ -20,17 +20,6 @@ import (
 
 type doc map[string]any
 
-// emit prints the one JSON document of a command.
-func (a *app) emit(d doc) error {
-	if a.docDone {
-		return nil
-	}
-	a.docDone = true
-	d["nexlin"] = 1
-	d["command"] = a.command
-	return a.writeJSON(d, "  ")
-}
-
 // writeJSON prints a document, one on a line without an indent. Names in it are
 // hostile text, and somebody may look at it on a terminal.
 func (a *screen) writeJSON(d doc, indent string) error {

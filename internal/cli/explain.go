@@ -344,21 +344,6 @@ func nearNames(ref string, known []string) []string {
 	return out
 }
 
-// fail reports an error, to people or as the one JSON document, and returns
-// the exit status.
-func (a *app) fail(err error) int {
-	f := a.explain(err)
-	a.grave(f.Exit)
-	if a.json && !a.docDone {
-		_ = a.emit(doc{ // where standard output is gone, the status still tells
-			"error": faultDoc(f), "findings": findingDocs(f.Found),
-		})
-		return a.exit
-	}
-	a.tell(f)
-	return a.exit
-}
-
 func faultDoc(f fault) doc {
 	return doc{
 		"code": f.Code, "message": f.Message, "path": f.Path, "state": f.State,

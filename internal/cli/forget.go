@@ -6,7 +6,6 @@ import (
 	"nexlin/internal/engine"
 	"nexlin/internal/forget"
 	"nexlin/internal/health"
-	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
 )
@@ -70,51 +69,4 @@ func (a *forgetCommand) forget(e *engine.Engine, arg, cwd string, preview bool) 
 		}
 	}
 	return forgettingDoc(f, rep, false), nil
-}
-
-func (a *screen) showForgetting(f *forget.Forgetting) {
-	a.print("%s   goes out of Nexlin's records; nothing else is touched", bold.Render(pathtext.Show(f.Name)))
-	var rows [][]string
-	r := f.Redirect
-	if f.Link != "" {
-		rows = append(rows, []string{"link path", a.path(f.Link), map[string]string{
-			forget.AtLink: "the link stays", forget.AtFolder: "a real folder, which stays",
-			forget.AtNone: "nothing stands there", forget.AtOther: "something else than its link, which stays",
-		}[f.At]})
-	}
-	if r != nil && r.State != ledger.Ended {
-		stays := "stays there"
-		if !f.Here {
-			stays = pathtext.Show(r.Drive.Label) + " is not here; what is on it stays"
-		}
-		rows = append(rows, []string{"data", a.path(r.Target), stays})
-	}
-	for _, h := range f.Held {
-		rows = append(rows, []string{"held", a.path(h.Path), "stays; it is yours to look at and to delete"})
-	}
-	for _, p := range f.Parts {
-		rows = append(rows, []string{"unfinished copy", a.path(p), "stays; it is yours to delete"})
-	}
-	if n := len(f.Runs); n > 0 {
-		rows = append(rows, []string{"runs", plural(int64(n), "run", "runs"), "can't be undone any more"})
-	}
-	a.columns(a.out, nil, rows)
-	a.findings(a.out, f.Findings)
-}
-
-func forgettingDoc(f *forget.Forgetting, rep *health.Report, preview bool) doc {
-	d := doc{"name": f.Name, "link": f.Link, "at_link": f.At, "parts": append([]string{}, f.Parts...),
-		"findings": findingDocs(f.Findings)}
-	if preview {
-		d["preview"] = true
-	}
-	if rep != nil {
-		d["redirect"] = reportDoc(rep, false)
-	}
-	runs := []runDoc{}
-	for _, r := range f.Runs {
-		runs = append(runs, runDoc{r.ID, r.Kind, r.State, []phaseDoc{}})
-	}
-	d["runs"] = runs
-	return d
 }

@@ -339,11 +339,6 @@ func (a *moveCommand) moveOne(e *engine.Engine, o planning.MoveOptions, preview 
 	})
 }
 
-// shownError is a refusal whose findings stand on the screen already.
-type shownError struct{ error }
-
-func (e *shownError) Unwrap() error { return e.error }
-
 // tellStopped names runs that were stopped, before anything else is done; a
 // command that is about them says it by itself.
 func (a *app) tellStopped(e *engine.Engine) {

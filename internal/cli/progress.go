@@ -44,8 +44,6 @@ const (
 	progressJSONLines
 )
 
-func (a *app) progress() *progress { return a.newProgress(a.progressJSON) }
-
 // newProgress shows how far something is; jsonLines: as a document a line.
 func (a *screen) newProgress(jsonLines bool) *progress {
 	p := &progress{err: a.err}

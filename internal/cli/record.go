@@ -7,7 +7,6 @@ import (
 
 	"nexlin/internal/engine"
 	"nexlin/internal/naming"
-	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
 	"nexlin/internal/plan"
 	"nexlin/internal/record"
@@ -97,49 +96,4 @@ func (a *recordCommand) compared(e *engine.Engine, planned *plan.Plan, preview b
 		return nil
 	}
 	return err
-}
-
-func (a *screen) showRecord(p *plan.Plan) {
-	target := a.path(p.Target)
-	if p.IntoNow.Mount != "" {
-		target = on(&p.IntoNow, p.Target)
-	}
-	a.print("%s", led(p.Methods, a.path(p.Link), target))
-	a.print("  redirect  %s", p.Name)
-	switch {
-	case p.From == p.Link && p.From != "":
-		a.print("  original  %s: the folder itself, which is exchanged for the link and held", a.path(p.From))
-	case p.From != "":
-		a.print("  original  %s, which is held where it is", a.path(p.From))
-	}
-	if p.OldText != "" && p.OldText != p.LinkText {
-		a.print("  link      says %s now, and will say %s", a.path(p.OldText), a.path(p.LinkText))
-	}
-	if len(p.Findings) > 0 {
-		a.print("")
-		a.findings(a.out, p.Findings)
-	}
-}
-
-func (a *screen) showRecorded(o *plan.Outcome) {
-	p := o.Plan
-	a.print("")
-	a.print("%s  %s", good.Render("recorded"), led(p.Methods, a.path(p.Link), on(&p.IntoNow, p.Copy())))
-	what := "read, and taken in as they are"
-	if p.From != "" {
-		what = "compared with the original, every one equal"
-	}
-	a.print("  proven    %s, %s: %s", plural(p.Files, "file", "files"), pathtext.Size(p.Bytes), what)
-	a.print("  tried     a file saved through the link shows up at the target, and the other way round")
-	if len(o.Findings) > len(p.Findings) {
-		a.print("")
-		a.findings(a.out, o.Findings[len(p.Findings):])
-	}
-	a.print("")
-	if p.From != "" {
-		a.print("%s the original is held as %s", caution.Render("nothing is freed yet:"), a.path(p.HeldPath()))
-		a.print("  deletes it, after comparing:   nexlin discard-original %s", pathtext.Quote(p.Name))
-	}
-	a.print("  brings the data back:          nexlin bring-back %s", pathtext.Quote(p.Name))
-	a.print("  takes this back:               nexlin undo %s", o.Run)
 }

@@ -176,32 +176,6 @@ func (a *restoreCommand) restore(e *engine.Engine, d *drive.Drive, o restore.Opt
 	return nil
 }
 
-// say prints what only people read.
-func (a *screen) say(format string, args ...any) {
-	if !a.json {
-		a.print(format, args...)
-	}
-}
-
-func restoreDoc(r *restore.Restore) doc {
-	return doc{
-		"name": r.Name, "link": r.Link, "target": r.Target, "account": r.Account,
-		"known": r.Known, "files": r.Note.Files, "bytes": r.Note.Bytes, "findings": findingDocs(r.Findings),
-	}
-}
-
-func (a *screen) showRestore(d *drive.Drive, r *restore.Restore) {
-	a.print("%s", led(nil, a.path(r.Link), on(d, r.Target)))
-	whose := r.Account
-	if r.Account != r.Note.Account {
-		whose += ", there " + r.Note.Account
-	}
-	a.print("  %s   %s, %s, of %s on %s, account %s", pathtext.Show(r.Name), plural(r.Note.Files, "file", "files"),
-		pathtext.Size(r.Note.Bytes),
-		r.Note.Made.Local().Format("2006-01-02"), pathtext.Show(r.Note.Machine), pathtext.Show(whose))
-	a.findings(a.out, r.Findings)
-}
-
 // restoreAll takes in one after the other and makes its link.
 func (a *restoreCommand) restoreAll(e *engine.Engine, all []*restore.Restore, f restoreFlags) ([]doc, error) {
 	docs := []doc{}

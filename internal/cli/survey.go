@@ -40,30 +40,6 @@ func (a *surveyCommand) surveyCmd() *cobra.Command {
 	return c
 }
 
-type folderDoc struct {
-	Path      string `json:"path"`
-	Kind      string `json:"kind"`
-	Bytes     int64  `json:"bytes"`
-	Allocated int64  `json:"allocated"`
-	Files     int64  `json:"files"`
-	Drive     string `json:"drive"`
-	State     string `json:"state"`
-	Redirect  string `json:"redirect,omitempty"`
-	Partial   bool   `json:"partial,omitempty"`
-}
-
-func folderDocs(fs []survey.Folder) []folderDoc {
-	out := []folderDoc{}
-	for _, f := range fs {
-		d := folderDoc{f.Path, f.Kind, f.Bytes, f.Allocated, f.Files, f.Drive, "here", f.Redirect, f.Partial}
-		if f.Redirect != "" {
-			d.State = "redirected"
-		}
-		out = append(out, d)
-	}
-	return out
-}
-
 // few is how many rows people get without --all.
 const few = 20
 
@@ -122,20 +98,6 @@ func (a *surveyCommand) surveyFolders(e *engine.Engine, args []string, all bool)
 	}
 	a.print("")
 	return a.freeLine(e)
-}
-
-// freeLine says how much room each drive has.
-func (a *screen) freeLine(e *engine.Engine) error {
-	ds, err := e.Drives.List(false)
-	if err != nil {
-		return err
-	}
-	for i := range ds {
-		d := &ds[i]
-		a.print("  %-10s %s free of %s  %s", pathtext.Show(d.Name()), pathtext.Size(d.Free), pathtext.Size(d.Size),
-			gauge(d.Size, d.Free))
-	}
-	return nil
 }
 
 func (a *surveyCommand) surveyNeed(e *engine.Engine, args []string) error {

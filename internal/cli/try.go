@@ -2,19 +2,13 @@ package cli
 
 import (
 	"context"
-	"errors"
-	"fmt"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"nexlin/internal/engine"
-	"nexlin/internal/execute"
 	"nexlin/internal/health"
 	"nexlin/internal/ledger"
-	"nexlin/internal/link"
-	"nexlin/internal/pathtext"
-	"nexlin/internal/plan"
 )
 
 // tryCommand is `nexlin try`.
@@ -86,41 +80,4 @@ func (a *tryCommand) live(e *engine.Engine, r ledger.Redirect, length time.Durat
 		"here":    doc{"drive": last.Here.Drive, "free_before": last.Here.Before, "free_after": last.Here.Now},
 		"there":   doc{"drive": last.There.Drive, "free_before": last.There.Before, "free_after": last.There.Now},
 	}, err
-}
-
-func roomLine(where string, r health.Room) string {
-	change := "nothing taken"
-	switch n := r.Taken(); {
-	case n > 0:
-		change = pathtext.Size(n) + " taken"
-	case n < 0:
-		change = pathtext.Size(-n) + " freed"
-	}
-	return fmt.Sprintf("%s %-8s %9s free, %-15s", where, pathtext.Show(r.Drive), pathtext.Size(r.Now), change)
-}
-
-func (a *screen) showTrial(t *health.Trial) {
-	r := t.Redirect
-	a.print("%s", led(r.Methods, a.path(r.Link), a.onDrive(r)))
-	switch {
-	case t.Report.State != health.Good:
-		a.print("%s  nothing was tried", stateWord(t.Report.State))
-		a.findings(a.out, t.Report.Findings)
-	case t.Err != nil:
-		var trial *execute.TrialError
-		if errors.As(t.Err, &trial) {
-			a.print("%s  %s", bad.Render("failed"), pathtext.Show(trial.Error()))
-		}
-	case plan.Linkless(r.Methods):
-		a.print("  saved at %s and read back   %s", a.path(r.Target), good.Render("yes"))
-		a.print("  programs are led there by their settings, and no link stands at %s", a.path(r.Link))
-	case t.ByBytes:
-		a.print("  the junction says %s, as it was made   %s", a.path(link.Seen(r.LinkText())), good.Render("yes"))
-		a.print("  this system does not know that place, so no file was saved through it; a file was saved at %s "+
-			"and read back", a.path(r.Target))
-	default:
-		a.print("  saved through %s, seen at %s   %s", a.path(r.Link), a.path(r.Target), good.Render("yes"))
-		a.print("  saved at %s, seen through %s   %s", a.path(r.Target), a.path(r.Link), good.Render("yes"))
-		a.print("  the test files are gone again")
-	}
 }

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"fmt"
 	"os"
 	"strings"
 
@@ -89,13 +88,6 @@ func (a *recoverCommands) bringBackCmd() *cobra.Command {
 	c.Flags().StringArrayVar(&accept, "accept", nil, "go on past the finding with this `CODE`")
 	a.previewFlag(c, &preview)
 	return c
-}
-
-func (a *screen) sayPreview() {
-	if !a.json {
-		a.print("")
-		a.print("this was a preview: nothing was changed")
-	}
 }
 
 func (a *recoverCommands) detachCmd() *cobra.Command {
@@ -246,38 +238,6 @@ func (a *recoverCommands) afterRestart(e *engine.Engine, row ledger.RunRow) erro
 	return nil
 }
 
-func (a *screen) showRecovery(r *execute.Recovery, forward bool) {
-	p := r.Plan
-	what := map[string]string{
-		plan.KindMove: "move", plan.KindMoveOn: "move on", plan.KindBringBack: "bring-back",
-		plan.KindDetach: "detach", plan.KindDiscard: "discard of the held original",
-		plan.KindMend: "mend", plan.KindMerge: "merge of the two halves",
-		plan.KindRecord: "record", plan.KindRestore: "making again",
-		plan.KindRenew: "update of the manifest", plan.KindFuture: "change of location settings",
-		plan.KindPack: "pack", plan.KindUnpack: "unpack", plan.KindHandover: "handover",
-	}[p.Kind]
-	a.print("run %s: %s of %s, %s", bold.Render(r.Run.ID), what, bold.Render(a.path(p.Link)), r.Run.State)
-	if r.Run.Message != "" && r.Run.State == ledger.Stopped {
-		a.print("  it stopped because    %s", pathtext.Show(r.Run.Message))
-	}
-	if p.Small() {
-		return
-	}
-	at := "the link path still leads to the old place"
-	if r.Switched {
-		at = "the link path leads to the new place"
-	}
-	if r.Aside != "" {
-		at = fmt.Sprintf("between two renames: nothing stands at the link path, and the folder is %s", a.path(r.Aside))
-	}
-	a.print("  how far it got        %s", at)
-	if forward {
-		a.print("  when it is finished   %s", a.path(p.Link)+" leads to "+a.path(p.Copy()))
-	} else {
-		a.print("  when it is undone     %s is as it was before the run", a.path(p.Link))
-	}
-}
-
 func (a *recoverCommands) recoverRun(e *engine.Engine, row ledger.RunRow, forward bool) error {
 	p := a.progress()
 	e.Progress = p
@@ -313,31 +273,4 @@ func (a *recoverCommands) recoverRun(e *engine.Engine, row ledger.RunRow, forwar
 	}
 	a.print("%s  run %s is finished", good.Render("done"), row.ID)
 	return nil
-}
-
-func (a *screen) showUndone(o *plan.Outcome) {
-	p := o.Plan
-	a.print("")
-	state := map[string]string{
-		plan.KindMove: "is the real folder again", plan.KindMoveOn: "leads to where it led before",
-		plan.KindBringBack: "is the link again", plan.KindDetach: "is the link again",
-		plan.KindMend: "is as it was before the mend", plan.KindMerge: "is the real folder again",
-		plan.KindRecord: "is as it was before it was recorded", plan.KindRestore: "is as it was",
-		plan.KindRenew: "has its old manifest again", plan.KindFuture: "is where new things go again",
-		plan.KindPack:     "is as it was; nothing is left of the archive",
-		plan.KindUnpack:   "is as it was; nothing is left of what was unpacked",
-		plan.KindHandover: "is where the engine has the store again",
-		plan.KindDiscard: "is in use as before: the discard is ended, what it had deleted stays deleted, and " +
-			"the rest stays held",
-	}[p.Kind]
-	if o.Stays != "" {
-		state = "is as it was; " + a.path(o.Stays) +
-			" was whole and had its name already: it stays, and is yours to keep or to delete"
-	}
-	a.print("%s  %s %s", good.Render("undone"), bold.Render(a.path(p.Link)), state)
-	a.news(o)
-	if o.SetAside != "" {
-		a.print("  the copy is held as  %s", a.path(o.SetAside))
-		a.print("  deletes it, after comparing:   nexlin discard-original %s", pathtext.Quote(p.Name))
-	}
 }

@@ -1,0 +1,120 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"nexlin/internal/engine"
+	"nexlin/internal/link"
+	"nexlin/internal/pathtext"
+	"nexlin/internal/planning"
+	"nexlin/internal/survey"
+)
+
+func (a *screen) showInspect(l *planning.Look) {
+	p := l.Plan
+	a.print("%s", bold.Render(a.path(l.Path)))
+	for _, s := range l.Chain {
+		a.print("  %s ──link──▶ %s", a.path(s.Path), a.path(link.Seen(s.Text)))
+	}
+	var rows [][]string
+	add := func(k, v string) { rows = append(rows, []string{k, v}) }
+	if l.Real != l.Path {
+		add("real path", a.path(l.Real))
+	}
+	if l.Redirect != nil {
+		add("redirect", fmt.Sprintf("%s, on %s", l.Redirect.Name, pathtext.Show(l.Redirect.Drive.Label)))
+	}
+	if p.FromIno != 0 {
+		add("drive", fmt.Sprintf("%s, %s free", pathtext.Show(p.FromNow.Name()), pathtext.Size(p.FromNow.Free)))
+		add("holds", fmt.Sprintf("%s, %s, %s", plural(p.Facts.Files, "file", "files"),
+			plural(p.Facts.Dirs, "directory", "directories"), plural(p.Facts.Links, "link", "links")))
+		add("size", fmt.Sprintf("%s; moving it frees %s", pathtext.Size(p.Bytes), pathtext.Size(p.Allocated)))
+		add("belongs to", p.Account)
+		used := "nobody that can be seen"
+		if len(p.InUse.Holders) > 0 {
+			used = ""
+			for i, h := range p.InUse.Holders {
+				if i == 6 {
+					used += fmt.Sprintf("\nand %d more", len(p.InUse.Holders)-i)
+					break
+				}
+				used += fmt.Sprintf("\n%s (process %d): %s, %s", pathtext.Show(h.Program), h.PID, h.How, a.path(h.Path))
+			}
+			used = strings.TrimPrefix(used, "\n")
+		}
+		add("in use by", used)
+		if len(l.Methods) > 0 {
+			add("can be moved by", strings.Join(l.Methods, ", "))
+		}
+	}
+	if len(rows) > 0 {
+		a.columns(a.out, nil, rows)
+	}
+	if l.Redirect != nil {
+		return // that it is a link is what it is meant to be
+	}
+	a.print("")
+	a.findings(a.out, p.Findings)
+	if len(p.Findings) == 0 {
+		a.print("%s", good.Render(
+			"nothing stands in the way of a move; the drive it goes to is looked at by `nexlin move --preview`"))
+	}
+}
+
+func inspectDoc(l *planning.Look) doc {
+	chain, users := []doc{}, []doc{}
+	for _, s := range l.Chain {
+		chain = append(chain, doc{"link": s.Path, "text": s.Text})
+	}
+	for _, h := range l.Plan.InUse.Holders {
+		users = append(users, doc{"pid": h.PID, "program": h.Program, "path": h.Path, "how": string(h.How)})
+	}
+	d := doc{
+		"path": l.Path, "real": l.Real, "chain": chain, "in_use": users, "methods": append([]string{}, l.Methods...),
+		"files": l.Plan.Files, "bytes": l.Plan.Bytes, "allocated": l.Plan.Allocated, "drive": l.Plan.FromNow.Name(),
+		"findings": findingDocs(l.Plan.Findings),
+	}
+	if l.Redirect != nil {
+		d["redirect"] = l.Redirect.Name
+	}
+	return d
+}
+
+type folderDoc struct {
+	Path      string `json:"path"`
+	Kind      string `json:"kind"`
+	Bytes     int64  `json:"bytes"`
+	Allocated int64  `json:"allocated"`
+	Files     int64  `json:"files"`
+	Drive     string `json:"drive"`
+	State     string `json:"state"`
+	Redirect  string `json:"redirect,omitempty"`
+	Partial   bool   `json:"partial,omitempty"`
+}
+
+func folderDocs(fs []survey.Folder) []folderDoc {
+	out := []folderDoc{}
+	for _, f := range fs {
+		d := folderDoc{f.Path, f.Kind, f.Bytes, f.Allocated, f.Files, f.Drive, "here", f.Redirect, f.Partial}
+		if f.Redirect != "" {
+			d.State = "redirected"
+		}
+		out = append(out, d)
+	}
+	return out
+}
+
+// freeLine says how much room each drive has.
+func (a *screen) freeLine(e *engine.Engine) error {
+	ds, err := e.Drives.List(false)
+	if err != nil {
+		return err
+	}
+	for i := range ds {
+		d := &ds[i]
+		a.print("  %-10s %s free of %s  %s", pathtext.Show(d.Name()), pathtext.Size(d.Free), pathtext.Size(d.Size),
+			gauge(d.Size, d.Free))
+	}
+	return nil
+}
