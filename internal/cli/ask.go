@@ -7,6 +7,8 @@ import (
 	"strings"
 
 	"charm.land/huh/v2"
+
+	"nexlin/internal/screen"
 )
 
 // confirm asks a question with yes or no. Without a terminal the consent is
@@ -15,31 +17,31 @@ func (a *app) confirm(question string, usual bool, flag string) error {
 	if usual && a.yes {
 		return nil
 	}
-	if a.json || !a.terminal() {
-		return fmt.Errorf("%w: %s (%s says yes)", errConsent, question, flag)
+	if a.AsJSON || !a.terminal() {
+		return fmt.Errorf("%w: %s (%s says yes)", screen.ErrConsent, question, flag)
 	}
-	fmt.Fprintf(a.err, "%s [y/N] ", bold.Render(question))
+	fmt.Fprintf(a.Err, "%s [y/N] ", screen.Bold.Render(question))
 	line, err := bufio.NewReader(a.in).ReadString('\n')
 	if err != nil && line == "" {
-		return fmt.Errorf("%w: no answer", errConsent)
+		return fmt.Errorf("%w: no answer", screen.ErrConsent)
 	}
 	switch strings.ToLower(strings.TrimSpace(line)) {
 	case "y", "yes":
 		return nil
 	}
-	return fmt.Errorf("%w: the answer was no", errConsent)
+	return fmt.Errorf("%w: the answer was no", screen.ErrConsent)
 }
 
 // goOn settles whether what was shown is done: not if something blocks it, nor
 // for a preview; else it asks. stop says that all is said.
 func (a *app) goOn(blocked error, preview bool, question string) (stop bool, err error) {
 	switch {
-	case blocked != nil && a.json:
+	case blocked != nil && a.AsJSON:
 		return true, blocked
 	case blocked != nil:
-		return true, &shownError{blocked}
+		return true, screen.Shown(blocked)
 	case preview:
-		a.sayPreview()
+		a.SayPreview()
 		return true, nil
 	}
 	return false, a.confirm(question, true, "--yes")
@@ -61,15 +63,15 @@ func (a *app) write(title, describe, value string) (string, error) {
 
 func (a *app) form(f huh.Field) error {
 	err := huh.NewForm(huh.NewGroup(f)).WithTheme(huh.ThemeFunc(huh.ThemeBase)).WithInput(a.in).WithOutput(
-		a.rawErr).RunWithContext(a.ctx)
+		a.RawErr).RunWithContext(a.ctx)
 	if errors.Is(err, huh.ErrUserAborted) {
-		return fmt.Errorf("%w: stopped", errConsent)
+		return fmt.Errorf("%w: stopped", screen.ErrConsent)
 	}
 	return err
 }
 
 // docIf is a document where there is no error in its place.
-func docIf(err error, d doc) doc {
+func docIf(err error, d screen.Doc) screen.Doc {
 	if err != nil {
 		return nil
 	}
@@ -77,8 +79,8 @@ func docIf(err error, d doc) doc {
 }
 
 // emitIf prints a document, if one is wanted and nothing went wrong.
-func (a *app) emitIf(err error, d doc) error {
-	if err != nil || !a.json {
+func (a *app) emitIf(err error, d screen.Doc) error {
+	if err != nil || !a.AsJSON {
 		return err
 	}
 	return a.emit(d)

@@ -9,8 +9,8 @@ import (
 // configHome and stateHome are the directories of the XDG Base Directory
 // Specification: what its variable says if that is an absolute path, else the
 // usual place of the system. No file is read for that.
-func (a *app) configHome() string { return baseDir("XDG_CONFIG_HOME", a.home, ".config") }
-func (a *app) stateHome() string  { return baseDir("XDG_STATE_HOME", a.home, ".local/state") }
+func (a *app) configHome() string { return baseDir("XDG_CONFIG_HOME", a.Home, ".config") }
+func (a *app) stateHome() string  { return baseDir("XDG_STATE_HOME", a.Home, ".local/state") }
 
 func baseDir(variable, home, usual string) string {
 	if dir := os.Getenv(variable); filepath.IsAbs(dir) {

@@ -22,6 +22,7 @@ import (
 	"nexlin/internal/plan"
 	"nexlin/internal/planning"
 	"nexlin/internal/run"
+	"nexlin/internal/screen"
 )
 
 const cardPrefix = "card:"
@@ -42,7 +43,7 @@ func (a *cardCommands) cardDir() string {
 func (a *cardCommands) loadCards() ([]card.Card, error) {
 	dir := a.cardDir()
 	if err := ownOnly(dir); err != nil {
-		a.note("the cards in %s are not used: %v", pathtext.Show(dir), err)
+		a.Note("the cards in %s are not used: %v", pathtext.Show(dir), err)
 		dir = ""
 	}
 	return card.Load(dir)
@@ -90,7 +91,7 @@ func (a *app) cardFor(e *engine.Engine, name string) (*planning.CardUse, error) 
 	if err != nil {
 		return nil, err
 	}
-	return planning.CardFor(e, c, a.home)
+	return planning.CardFor(e, c, a.Home)
 }
 
 func (a *cardCommands) cardCmd() *cobra.Command {
@@ -115,9 +116,9 @@ func (a *cardCommands) cardListCmd() *cobra.Command {
 				return err
 			}
 			defer done()
-			docs, rows := []doc{}, [][]string{}
+			docs, rows := []screen.Doc{}, [][]string{}
 			for _, c := range e.Cards {
-				u, err := planning.CardFor(e, c, a.home)
+				u, err := planning.CardFor(e, c, a.Home)
 				if err != nil {
 					return err
 				}
@@ -130,17 +131,17 @@ func (a *cardCommands) cardListCmd() *cobra.Command {
 				if c.File != "" {
 					whose = "your own"
 				}
-				docs = append(docs, doc{"name": c.Name, "about": c.About, "family": c.Family, "here": here,
+				docs = append(docs, screen.Doc{"name": c.Name, "about": c.About, "family": c.Family, "here": here,
 					"file": c.File})
-				rows = append(rows, []string{bold.Render(c.Name), string(c.Family), mark, whose,
+				rows = append(rows, []string{screen.Bold.Render(c.Name), string(c.Family), mark, whose,
 					pathtext.Show(c.About)})
 			}
-			if a.json {
-				return a.emit(doc{"cards": docs})
+			if a.AsJSON {
+				return a.emit(screen.Doc{"cards": docs})
 			}
-			a.columns(a.out, []string{"card", "family", "", "", "about"}, rows)
-			a.print("")
-			a.print("your own cards lie in %s", a.path(a.cardDir()))
+			a.Columns(a.Out, []string{"card", "family", "", "", "about"}, rows)
+			a.Print("")
+			a.Print("your own cards lie in %s", a.Path(a.cardDir()))
 			return nil
 		}),
 	}
@@ -164,19 +165,20 @@ func (a *cardCommands) cardShowCmd() *cobra.Command {
 		RunE: a.runner(func(_ *cobra.Command, args []string) error {
 			return a.withCard(args[0], func(_ *engine.Engine, u *planning.CardUse) error {
 				c := u.Card
-				if a.json {
-					folders := []doc{}
+				if a.AsJSON {
+					folders := []screen.Doc{}
 					for _, f := range c.Folders {
 						folders = append(folders,
-							doc{"name": f.Name, "path": card.Expand(f.On(runtime.GOOS), u.Vars), "growth": f.Growth})
+							screen.Doc{"name": f.Name, "path": card.Expand(f.On(runtime.GOOS), u.Vars),
+								"growth": f.Growth})
 					}
-					return a.emit(doc{"name": c.Name, "about": c.About, "family": c.Family, "file": c.File,
+					return a.emit(screen.Doc{"name": c.Name, "about": c.About, "family": c.Family, "file": c.File,
 						"folders": folders})
 				}
-				a.print("%s  %s", bold.Render(c.Name), pathtext.Show(c.About))
+				a.Print("%s  %s", screen.Bold.Render(c.Name), pathtext.Show(c.About))
 				rows := [][]string{{"family", string(c.Family)}}
 				for _, f := range c.Folders {
-					text := a.path(card.Expand(f.On(runtime.GOOS), u.Vars))
+					text := a.Path(card.Expand(f.On(runtime.GOOS), u.Vars))
 					if f.Growth > 0 {
 						text += fmt.Sprintf(", must be able to grow by the factor %g", f.Growth)
 					}
@@ -184,7 +186,7 @@ func (a *cardCommands) cardShowCmd() *cobra.Command {
 				}
 				for _, s := range c.Settings {
 					rows = append(rows, []string{"setting",
-						fmt.Sprintf("%s at %s (%s)", a.path(card.Expand(s.File, u.Vars)), s.At, s.Format)})
+						fmt.Sprintf("%s at %s (%s)", a.Path(card.Expand(s.File, u.Vars)), s.At, s.Format)})
 				}
 				if len(c.InUse.Programs) > 0 {
 					rows = append(rows, []string{"in use if", strings.Join(c.InUse.Programs, ", ") + " runs"})
@@ -203,10 +205,10 @@ func (a *cardCommands) cardShowCmd() *cobra.Command {
 					rows = append(rows, []string{"compares", pathtext.Show(f.Name)})
 				}
 				for _, s := range c.Stays {
-					rows = append(rows, []string{"stays", a.path(card.Expand(s.Path, u.Vars)) + ": " +
+					rows = append(rows, []string{"stays", a.Path(card.Expand(s.Path, u.Vars)) + ": " +
 						pathtext.Show(s.Why)})
 				}
-				a.columns(a.out, nil, rows)
+				a.Columns(a.Out, nil, rows)
 				return nil
 			})
 		}),
@@ -229,29 +231,29 @@ func (a *cardCommands) cardTestCmd() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				docs, bad := []doc{}, 0
+				docs, bad := []screen.Doc{}, 0
 				for _, c := range checks {
-					docs = append(docs, doc{"what": c.What, "good": c.Good, "says": c.Says})
+					docs = append(docs, screen.Doc{"what": c.What, "good": c.Good, "says": c.Says})
 					if !c.Good {
 						bad++
 					}
-					if !a.json {
-						mark := good.Render("good")
+					if !a.AsJSON {
+						mark := screen.Good.Render("good")
 						if !c.Good {
-							mark = caution.Render("look")
+							mark = screen.Caution.Render("look")
 						}
-						a.print("%s  %-10s  %s", mark, strings.TrimSpace(c.What), c.Says)
+						a.Print("%s  %-10s  %s", mark, strings.TrimSpace(c.What), c.Says)
 					}
 				}
 				if bad > 0 {
-					a.grave(exitProblems)
+					a.grave(screen.ExitProblems)
 				}
-				if a.json {
-					return a.emit(doc{"card": u.Card.Name, "checks": docs})
+				if a.AsJSON {
+					return a.emit(screen.Doc{"card": u.Card.Name, "checks": docs})
 				}
 				if bad == 0 {
-					a.print("")
-					a.print("card %s fits this machine; nothing was changed", bold.Render(u.Card.Name))
+					a.Print("")
+					a.Print("card %s fits this machine; nothing was changed", screen.Bold.Render(u.Card.Name))
 				}
 				return nil
 			})
@@ -272,7 +274,7 @@ func (a *cardCommands) withCard(arg string, f func(*engine.Engine, *planning.Car
 		if err != nil {
 			return err
 		}
-		u, err := planning.CardFor(e, *c, a.home)
+		u, err := planning.CardFor(e, *c, a.Home)
 		if err != nil {
 			return err
 		}
@@ -297,7 +299,7 @@ func (a *recoverCommands) backCard(name string, preview bool, o planning.BackOpt
 		return err
 	}
 	if len(rs) == 0 {
-		return &usageError{fmt.Sprintf("nothing was moved by card %s; `nexlin list` shows what is redirected", name)}
+		return screen.Usage(fmt.Sprintf("nothing was moved by card %s; `nexlin list` shows what is redirected", name))
 	}
 	return (&cardCommands{a.app}).backTogether(e, name, rs, preview, o)
 }
@@ -335,7 +337,7 @@ func (a *app) giveCards(e *engine.Engine) (err error) {
 		return nil
 	}
 	if e.Cards, err = (&cardCommands{a}).loadCards(); err != nil && !about {
-		a.note("a card is left out: %v", err)
+		a.Note("a card is left out: %v", err)
 		err = nil
 	}
 	return err

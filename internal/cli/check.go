@@ -17,6 +17,7 @@ import (
 	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
 	"nexlin/internal/record"
+	"nexlin/internal/screen"
 )
 
 type checkFlags struct {
@@ -43,10 +44,10 @@ func (a *checkCommand) checkCmd() *cobra.Command {
 				return err
 			}
 			if len(args) > 0 && f.metrics != "" {
-				return &usageError{"--metrics-file is about all redirects; name none"}
+				return screen.Usage("--metrics-file is about all redirects; name none")
 			}
 			if len(args) > 0 {
-				return a.named(args, f.update, "checks", func(e *engine.Engine, r ledger.Redirect) (doc, error) {
+				return a.named(args, f.update, "checks", func(e *engine.Engine, r ledger.Redirect) (screen.Doc, error) {
 					return a.checkOne(e, r, &f)
 				})
 			}
@@ -74,12 +75,12 @@ func (a *checkCommand) checkCmd() *cobra.Command {
 // check refuses options that do not go together.
 func (f *checkFlags) check() error {
 	if !f.deep && (f.rate != "" || f.o.FromStart || f.update) {
-		return &usageError{"--rate, --from-start and --update-manifest go with --deep"}
+		return screen.Usage("--rate, --from-start and --update-manifest go with --deep")
 	}
 	if f.rate != "" {
 		n, err := humanize.ParseBytes(f.rate)
 		if err != nil || n == 0 || n > 1<<50 {
-			return &usageError{"--rate takes a size such as 20MiB"}
+			return screen.Usage("--rate takes a size such as 20MiB")
 		}
 		f.o.Rate = int64(n)
 	}
@@ -93,7 +94,7 @@ func (a *checkCommand) checked(e *engine.Engine, r ledger.Redirect, f *checkFlag
 		return health.Check(a.ctx, e, r)
 	}
 	p := a.progress()
-	defer p.end()
+	defer p.End()
 	e.Progress = p
 	rep, err := health.CheckDeep(a.ctx, e, r, f.o)
 	if err != nil || !f.update || rep.Deep == nil || !rep.Deep.Whole() {
@@ -103,49 +104,50 @@ func (a *checkCommand) checked(e *engine.Engine, r ledger.Redirect, f *checkFlag
 	return rep, err
 }
 
-func (a *checkCommand) checkOne(e *engine.Engine, r ledger.Redirect, f *checkFlags) (doc, error) {
+func (a *checkCommand) checkOne(e *engine.Engine, r ledger.Redirect, f *checkFlags) (screen.Doc, error) {
 	rep, err := a.checked(e, r, f)
 	if err != nil {
 		return nil, err
 	}
 	a.grave(checkExit(rep))
-	if !a.json {
+	if !a.AsJSON {
 		a.showCheck(rep)
 	}
-	return doc{"redirects": []redirectDoc{reportDoc(rep, true)}, "findings": findingDocs(rep.Findings)}, nil
+	return screen.Doc{"redirects": []screen.RedirectDoc{screen.ReportDoc(rep, true)},
+		"findings": screen.FindingDocs(rep.Findings)}, nil
 }
 
 // checkExit is 4 for anything wrong, 7 if it is only that the drive is away.
 func checkExit(r *health.Report) int {
-	code := exitDone
+	code := screen.ExitDone
 	for _, f := range r.Findings {
 		away := f.Code == finding.DriveAway || f.Code == finding.DriveSwapped || f.Code == finding.Covered
 		switch {
 		case f.Severity == finding.Info:
 		case !away:
-			return exitProblems
+			return screen.ExitProblems
 		default:
-			code = exitAway
+			code = screen.ExitAway
 		}
 	}
 	return code
 }
 
 func (a *checkCommand) showCheck(r *health.Report) {
-	line := a.path(r.Redirect.Link) + ledArrow(r.Redirect.Methods) + a.onDrive(r.Redirect)
+	line := a.Path(r.Redirect.Link) + screen.LedArrow(r.Redirect.Methods) + a.OnDrive(r.Redirect)
 	if r.Redirect.State == ledger.Ended {
-		line = a.path(r.Redirect.Link) + " is a real folder again"
+		line = a.Path(r.Redirect.Link) + " is a real folder again"
 	}
-	a.print("%s  %s  %s", stateWord(r.State), bold.Render(pathtext.Show(r.Redirect.Name)), line)
+	a.Print("%s  %s  %s", screen.StateWord(r.State), screen.Bold.Render(pathtext.Show(r.Redirect.Name)), line)
 	if r.Deep != nil {
 		since := ""
 		if !r.Deep.Since.IsZero() {
-			since = ", going on with the check of " + day(r.Deep.Since)
+			since = ", going on with the check of " + screen.Day(r.Deep.Since)
 		}
-		a.print("  read  %s, %s, and held against the manifest%s", plural(r.Deep.Files, "file", "files"),
+		a.Print("  read  %s, %s, and held against the manifest%s", screen.Plural(r.Deep.Files, "file", "files"),
 			pathtext.Size(r.Deep.Bytes), since)
 	}
-	a.findings(a.out, a.untold(r.Findings))
+	a.Findings(a.Out, a.untold(r.Findings))
 }
 
 // untold leaves out what was said of the same drive before: with many
@@ -173,8 +175,8 @@ func (a *checkCommand) checkAll(e *engine.Engine, f *checkFlags) error {
 	}
 	e = e.AtOnce()
 	var reports []*health.Report
-	docs, all := []redirectDoc{}, []finding.Finding{}
-	worst := exitDone
+	docs, all := []screen.RedirectDoc{}, []finding.Finding{}
+	worst := screen.ExitDone
 	for _, r := range rows {
 		rep, err := a.checked(e, r, f)
 		if err != nil {
@@ -185,11 +187,12 @@ func (a *checkCommand) checkAll(e *engine.Engine, f *checkFlags) error {
 		}
 		// One drive that is away is the single cause of all that lies on it.
 		switch c := checkExit(rep); {
-		case c == exitProblems, c == exitAway && worst == exitDone:
+		case c == screen.ExitProblems, c == screen.ExitAway && worst == screen.ExitDone:
 			worst = c
 		}
-		docs, all, reports = append(docs, reportDoc(rep, true)), append(all, rep.Findings...), append(reports, rep)
-		if !a.json {
+		docs, all, reports = append(docs, screen.ReportDoc(rep, true)), append(all, rep.Findings...),
+			append(reports, rep)
+		if !a.AsJSON {
 			a.showCheck(rep)
 		}
 	}
@@ -198,7 +201,7 @@ func (a *checkCommand) checkAll(e *engine.Engine, f *checkFlags) error {
 		return err
 	}
 	if len(stopped) > 0 {
-		worst, all = exitProblems, append(all, stopped...)
+		worst, all = screen.ExitProblems, append(all, stopped...)
 	}
 	a.grave(worst)
 	if f.metrics != "" {
@@ -207,11 +210,11 @@ func (a *checkCommand) checkAll(e *engine.Engine, f *checkFlags) error {
 			return err
 		}
 	}
-	if a.json {
-		return a.emit(doc{"redirects": docs, "findings": findingDocs(all)})
+	if a.AsJSON {
+		return a.emit(screen.Doc{"redirects": docs, "findings": screen.FindingDocs(all)})
 	}
 	if len(docs) == 0 && len(stopped) == 0 {
-		a.print("nothing is redirected, so there is nothing to check")
+		a.Print("nothing is redirected, so there is nothing to check")
 	}
 	return nil
 }
@@ -229,10 +232,10 @@ func (a *checkCommand) stoppedElsewhere(e *engine.Engine, rows []ledger.Redirect
 		}
 		f := execute.StoppedRun(e, row, "")
 		out = append(out, f)
-		if !a.json {
-			a.print("%s  %s  %s of it was stopped", stateWord(health.Unfinished),
-				bold.Render(pathtext.Show(strings.TrimPrefix(row.Redirect, "-"))), row.Kind)
-			a.findings(a.out, []finding.Finding{f})
+		if !a.AsJSON {
+			a.Print("%s  %s  %s of it was stopped", screen.StateWord(health.Unfinished),
+				screen.Bold.Render(pathtext.Show(strings.TrimPrefix(row.Redirect, "-"))), row.Kind)
+			a.Findings(a.Out, []finding.Finding{f})
 		}
 	}
 	return out, nil

@@ -28,6 +28,7 @@ import (
 	"nexlin/internal/engine"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/screen"
 )
 
 // version is set by the linker for releases.
@@ -35,7 +36,7 @@ var version = "0.1.0-dev"
 
 // app is what all commands share.
 type app struct {
-	*screen
+	*screen.Screen
 	ctx context.Context
 	in  *os.File
 
@@ -63,28 +64,29 @@ func Main(args []string, in, out, err *os.File) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
 	context.AfterFunc(ctx, stop) // a second signal ends the process at once
-	a := &app{ctx: ctx, in: in, screen: &screen{rawOut: out, rawErr: err, out: out, err: err, home: homeDir()}}
+	on := screen.Lines{RawOut: out, RawErr: err, Out: out, Err: err, Home: homeDir()}
+	a := &app{ctx: ctx, in: in, Screen: &screen.Screen{Lines: on}}
 	return a.run(args)
 }
 
 func (a *app) run(args []string) (code int) {
 	root := a.root()
 	root.SetArgs(args)
-	root.SetOut(a.rawOut)
-	root.SetErr(a.rawErr)
+	root.SetOut(a.RawOut)
+	root.SetErr(a.RawErr)
 	defer func() {
 		if p := recover(); p != nil {
-			if a.verbose {
-				fmt.Fprintf(a.err, "%s\n", debug.Stack())
+			if a.Verbose {
+				fmt.Fprintf(a.Err, "%s\n", debug.Stack())
 			}
 			code = a.fail(fmt.Errorf("internal error: %v", p))
 		}
 	}()
-	a.colours(hasFlag(args, "--no-color"))
+	a.Colours(hasFlag(args, "--no-color"))
 	if err := root.ExecuteContext(a.ctx); err != nil {
 		if a.command == "" {
 			// Cobra's own errors come before any of ours runs: wrong usage.
-			a.json = a.json || hasFlag(args, "--json")
+			a.AsJSON = a.AsJSON || hasFlag(args, "--json")
 			err = a.misused(root, args, err)
 		}
 		return a.fail(err)
@@ -103,7 +105,7 @@ func (a *app) misused(root *cobra.Command, args []string, err error) error {
 			a.command = up.Name() + " " + cmd.Name()
 		}
 		a.topic = a.command
-		return &usageError{err.Error()}
+		return screen.Usage(err.Error())
 	}
 	for _, word := range args {
 		if word == "--" {
@@ -111,10 +113,10 @@ func (a *app) misused(root *cobra.Command, args []string, err error) error {
 		}
 		if !strings.HasPrefix(word, "-") {
 			a.command, a.topic = word, ""
-			return &usageError{"there is no command " + strconv.Quote(word)}
+			return screen.Usage("there is no command " + strconv.Quote(word))
 		}
 	}
-	return &usageError{err.Error()}
+	return screen.Usage(err.Error())
 }
 
 func hasFlag(args []string, flag string) bool {
@@ -137,10 +139,10 @@ func homeDir() string {
 	return filepath.Clean(h)
 }
 
-// explain turns an error of the core into advice and an exit status.
-func (a *app) explain(err error) fault {
+// Explain turns an error of the core into advice and an exit status.
+func (a *app) explain(err error) screen.Fault {
 	dir, _ := a.stateDirectory() // that it can't be found is the error
-	return (&explainer{a.screen, a.topic, dir}).explain(err)
+	return (&screen.Explainer{Screen: a.Screen, Topic: a.topic, Dir: dir}).Explain(err)
 }
 
 // stateDirectory is where the ledger lies: the system's for an
@@ -164,11 +166,11 @@ func (a *app) engine(write bool) (*engine.Engine, func(), error) {
 	drives := &drive.System{}
 	if a.standins != "" {
 		if drives, err = drive.WithStandins(a.standins); err != nil {
-			return nil, nil, &usageError{err.Error()}
+			return nil, nil, screen.Usage(err.Error())
 		}
 		// Said always: nobody shall take a stand-in for a drive.
 		if !a.bannered {
-			a.note("stand-in drives are in force: %s", pathtext.Show(a.standins))
+			a.Note("stand-in drives are in force: %s", pathtext.Show(a.standins))
 		}
 		a.bannered = true
 	}
@@ -181,7 +183,7 @@ func (a *app) engine(write bool) (*engine.Engine, func(), error) {
 		return nil, nil, err
 	}
 	e := engine.New(l, drives)
-	e.Homes, e.Ask, e.Env = homes(a.home), a.askPerson, os.Environ()
+	e.Homes, e.Ask, e.Env = homes(a.Home), a.askPerson, os.Environ()
 	e.CopyWithin = time.Duration(max(a.copyDays, 0)) * 24 * time.Hour
 	if err := a.giveCards(e); err != nil {
 		_ = l.Close() // nothing was written
@@ -203,7 +205,7 @@ func (a *app) engineHere(write bool) (*engine.Engine, string, func(), error) {
 
 // terminal reports whether questions can be asked.
 func (a *app) terminal() bool {
-	return term.IsTerminal(int(a.in.Fd())) && term.IsTerminal(int(a.rawErr.Fd()))
+	return term.IsTerminal(int(a.in.Fd())) && term.IsTerminal(int(a.RawErr.Fd()))
 }
 
 func (a *app) cwd() (string, error) {
@@ -216,7 +218,8 @@ func (a *app) cwd() (string, error) {
 
 // grave keeps the gravest exit status of several results.
 func (a *app) grave(code int) {
-	rank := []int{exitDone, exitRefused, exitProblems, exitBusy, exitAway, exitFailed, exitUsage, exitStopped}
+	rank := []int{screen.ExitDone, screen.ExitRefused, screen.ExitProblems, screen.ExitBusy, screen.ExitAway,
+		screen.ExitFailed, screen.ExitUsage, screen.ExitStopped}
 	at := func(c int) int {
 		for i, r := range rank {
 			if r == c {

@@ -18,6 +18,7 @@ import (
 	"nexlin/internal/health"
 	"nexlin/internal/ledger"
 	"nexlin/internal/plan"
+	"nexlin/internal/screen"
 	"nexlin/internal/swap"
 )
 
@@ -32,7 +33,7 @@ func found(codes ...finding.Code) []finding.Finding {
 // Every kind of error has its status, says in which state things are, and
 // what to do next where there is something to do.
 func TestExplain(t *testing.T) {
-	a := &app{screen: &screen{home: "/home/ines"}, command: "move", topic: "move"}
+	a := &app{Screen: &screen.Screen{Lines: screen.Lines{Home: "/home/ines"}}, command: "move", topic: "move"}
 	stopped := func(err error, switched bool) error {
 		return &plan.StoppedError{Run: "20261123-abcde", Kind: plan.KindMove, Phase: "copy",
 			Link: "/home/ines/Pictures", Switched: switched, Err: err, Drive: "BASALT", At: "/media/b/x"}
@@ -46,35 +47,41 @@ func TestExplain(t *testing.T) {
 		state   string
 		next    string
 	}{
-		{&usageError{"wrong"}, exitUsage, "usage", "wrong", untouched, "nexlin help move"},
-		{&plan.NameError{Name: "docs", Near: []string{"documents"}}, exitUsage, "no-such-redirect", `"docs"`,
-			untouched, "did you mean documents?"},
-		{&drive.NotFoundError{Ref: "BASLAT", Known: []string{"BASALT", "DUNE"}}, exitAway, "no-such-drive", "BASLAT",
-			untouched, "did you mean BASALT?"},
-		{&plan.RefusedError{Findings: found(finding.SpaceShort, finding.InUse)}, exitRefused, "space-short",
-			"space-short", untouched, "free room there"},
-		{&plan.RefusedError{Findings: found(finding.InUse)}, exitBusy, "in-use", "in-use", untouched,
+		{screen.Usage("wrong"), screen.ExitUsage, "usage", "wrong", screen.Untouched, "nexlin help move"},
+		{&plan.NameError{Name: "docs", Near: []string{"documents"}}, screen.ExitUsage, "no-such-redirect", `"docs"`,
+			screen.Untouched, "did you mean documents?"},
+		{&drive.NotFoundError{Ref: "BASLAT", Known: []string{"BASALT", "DUNE"}}, screen.ExitAway, "no-such-drive",
+			"BASLAT",
+			screen.Untouched, "did you mean BASALT?"},
+		{&plan.RefusedError{Findings: found(finding.SpaceShort, finding.InUse)}, screen.ExitRefused, "space-short",
+			"space-short", screen.Untouched, "free room there"},
+		{&plan.RefusedError{Findings: found(finding.InUse)}, screen.ExitBusy, "in-use", "in-use", screen.Untouched,
 			"quit the program"},
-		{&plan.RefusedError{Findings: found(finding.DriveAway)}, exitAway, "drive-away", "drive-away", untouched,
+		{&plan.RefusedError{Findings: found(finding.DriveAway)}, screen.ExitAway, "drive-away", "drive-away",
+			screen.Untouched,
 			"plug in"},
-		{&shownError{&plan.RefusedError{Findings: found(finding.SpaceShort)}}, exitRefused, "space-short",
-			"space-short", untouched, ""},
-		{stopped(at(unix.ENOSPC), false), exitStopped, "stopped", "BASALT is full, at /media/b/x",
+		{screen.Shown(&plan.RefusedError{Findings: found(finding.SpaceShort)}), screen.ExitRefused, "space-short",
+			"space-short", screen.Untouched, ""},
+		{stopped(at(unix.ENOSPC), false), screen.ExitStopped, "stopped", "BASALT is full, at /media/b/x",
 			"~/Pictures is as it was", "nexlin resume 20261123-abcde"},
-		{stopped(at(unix.EROFS), true), exitStopped, "stopped", "can only be read", "leads to the new place",
+		{stopped(at(unix.EROFS), true), screen.ExitStopped, "stopped", "can only be read", "leads to the new place",
 			"nexlin undo 20261123-abcde"},
-		{stopped(at(unix.EIO), false), exitStopped, "stopped", "input/output error", "as it was", "resume"},
-		{stopped(context.Canceled, false), exitStopped, "stopped", "interrupted", "as it was", "resume"},
-		{stopped(fmt.Errorf("%w: log", plan.ErrStillChanging), false), exitBusy, "still-changing",
+		{stopped(at(unix.EIO), false), screen.ExitStopped, "stopped", "input/output error", "as it was", "resume"},
+		{stopped(context.Canceled, false), screen.ExitStopped, "stopped", "interrupted", "as it was", "resume"},
+		{stopped(fmt.Errorf("%w: log", plan.ErrStillChanging), false), screen.ExitBusy, "still-changing",
 			"keeps changing", "as it was", "resume"},
-		{&swap.BrokenError{Path: "/x", Found: "a"}, exitFailed, "not-as-left", "nothing was touched", untouched,
+		{&swap.BrokenError{Path: "/x", Found: "a"}, screen.ExitFailed, "not-as-left", "nothing was touched",
+			screen.Untouched,
 			"nexlin check"},
-		{&ledger.StateDirError{Dir: "/s", Why: "w"}, exitRefused, "state-directory", "/s", untouched, "--state-dir"},
-		{ledger.ErrBusy, exitBusy, "busy", "another Nexlin", untouched, "wait"},
-		{plan.ErrNothingStopped, exitRefused, "nothing-stopped", "no run is stopped", untouched, "nexlin history"},
-		{fmt.Errorf("%w: no answer", errConsent), exitRefused, "consent-missing", "no answer", untouched, ""},
-		{at(unix.EACCES), exitFailed, "permission", "permission denied", untouched, "administrator"},
-		{errors.New("a name with \x1b[31m in it"), exitFailed, "failed", `\u001b`, untouched, ""},
+		{&ledger.StateDirError{Dir: "/s", Why: "w"}, screen.ExitRefused, "state-directory", "/s", screen.Untouched,
+			"--state-dir"},
+		{ledger.ErrBusy, screen.ExitBusy, "busy", "another Nexlin", screen.Untouched, "wait"},
+		{plan.ErrNothingStopped, screen.ExitRefused, "nothing-stopped", "no run is stopped", screen.Untouched,
+			"nexlin history"},
+		{fmt.Errorf("%w: no answer", screen.ErrConsent), screen.ExitRefused, "consent-missing", "no answer",
+			screen.Untouched, ""},
+		{at(unix.EACCES), screen.ExitFailed, "permission", "permission denied", screen.Untouched, "administrator"},
+		{errors.New("a name with \x1b[31m in it"), screen.ExitFailed, "failed", `\u001b`, screen.Untouched, ""},
 	} {
 		f := a.explain(c.err)
 		require.Equal(t, c.exit, f.Exit, c.err)
@@ -92,11 +99,12 @@ func TestExplain(t *testing.T) {
 // With several results the gravest status counts, in whatever order they
 // come: 5, 1, 7, 6, 4, 3, 0.
 func TestGravestStatus(t *testing.T) {
-	order := []int{exitStopped, exitFailed, exitAway, exitBusy, exitProblems, exitRefused, exitDone}
+	order := []int{screen.ExitStopped, screen.ExitFailed, screen.ExitAway, screen.ExitBusy, screen.ExitProblems,
+		screen.ExitRefused, screen.ExitDone}
 	for i, worst := range order {
 		rest := append([]int{}, order[i:]...)
 		rand.Shuffle(len(rest), func(a, b int) { rest[a], rest[b] = rest[b], rest[a] })
-		a := &app{screen: &screen{}}
+		a := &app{Screen: &screen.Screen{}}
 		for _, code := range rest {
 			a.grave(code)
 		}
@@ -107,26 +115,26 @@ func TestGravestStatus(t *testing.T) {
 // A check is 7 only if its single cause is a drive that is away.
 func TestCheckExit(t *testing.T) {
 	for want, codes := range map[int][]finding.Code{
-		exitDone: {finding.BackupReminder}, exitAway: {finding.DriveAway, finding.DriveAway},
-		exitProblems: {finding.DriveAway, finding.LinkMissing},
+		screen.ExitDone: {finding.BackupReminder}, screen.ExitAway: {finding.DriveAway, finding.DriveAway},
+		screen.ExitProblems: {finding.DriveAway, finding.LinkMissing},
 	} {
 		require.Equal(t, want, checkExit(&health.Report{Findings: found(codes...)}), "%v", codes)
 	}
-	require.Equal(t, exitDone, checkExit(&health.Report{}))
+	require.Equal(t, screen.ExitDone, checkExit(&health.Report{}))
 }
 
 func TestTextForPeople(t *testing.T) {
-	a := &app{screen: &screen{home: "/home/ines"}}
+	a := &app{Screen: &screen.Screen{Lines: screen.Lines{Home: "/home/ines"}}}
 	for in, want := range map[string]string{"/home/ines": "~", "/home/ines/a b": "~/a b",
 		"/home/inesx": "/home/inesx", "/x\n": `/x\n`} {
-		require.Equal(t, want, a.path(in))
+		require.Equal(t, want, a.Path(in))
 	}
 	require.Equal(t, "~/'a b'", (&guide{a}).typed("/home/ines/a b"))
-	require.Equal(t, "1 file", plural(1, "file", "files"))
-	require.Equal(t, "1,204 files", plural(1204, "file", "files"))
-	require.Equal(t, "▓▓▓▓▓░░░░░", gauge(100, 50))
-	require.Equal(t, "0.3 s", seconds(0.31))
-	require.Equal(t, "1m5s", seconds(65.2))
+	require.Equal(t, "1 file", screen.Plural(1, "file", "files"))
+	require.Equal(t, "1,204 files", screen.Plural(1204, "file", "files"))
+	require.Equal(t, "▓▓▓▓▓░░░░░", screen.Gauge(100, 50))
+	require.Equal(t, "0.3 s", screen.Seconds(0.31))
+	require.Equal(t, "1m5s", screen.Seconds(65.2))
 	_, err := codes([]string{"rot"})
 	require.Error(t, err, "losses of content are never acceptable")
 	for _, bad := range []moveFlags{{name: "a b"}, {as: ".."}, {as: "a/b"}, {as: ".nexlin"}, {as: ".nexlin-part-x"}} {

@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"nexlin/internal/pathtext"
+	"nexlin/internal/screen"
 	"nexlin/internal/standin"
 )
 
@@ -52,7 +53,7 @@ func (a *demoCommands) standinCmd() *cobra.Command {
 			}
 			for _, e := range s.Env() {
 				k, v, _ := strings.Cut(e, "=")
-				a.print("export %s=%s", k, pathtext.Quote(v))
+				a.Print("export %s=%s", k, pathtext.Quote(v))
 			}
 			return nil
 		}),
@@ -68,11 +69,11 @@ func (a *demoCommands) standinCmd() *cobra.Command {
 func (a *demoCommands) scene(f demoFlags) (*standin.Scene, func() error, error) {
 	amount, ok := standin.Amounts[f.size]
 	if !ok {
-		return nil, nil, &usageError{"--size takes small or large"}
+		return nil, nil, screen.Usage("--size takes small or large")
 	}
 	if f.real && os.Geteuid() != 0 {
-		return nil, nil, &usageError{"--real-drives mounts file systems, which needs an administrator; without it, " +
-			"folders stand in for the drives"}
+		return nil, nil, screen.Usage("--real-drives mounts file systems, which needs an administrator; without it, " +
+			"folders stand in for the drives")
 	}
 	dir, temporary := f.dir, f.dir == ""
 	if temporary {
@@ -110,8 +111,8 @@ func (a *demoCommands) scene(f demoFlags) (*standin.Scene, func() error, error) 
 }
 
 func (a *demoCommands) demo(f demoFlags) (err error) {
-	if a.json {
-		return &usageError{"the demo is a story for people; the commands in it have --json"}
+	if a.AsJSON {
+		return screen.Usage("the demo is a story for people; the commands in it have --json")
 	}
 	s, end, err := a.scene(f)
 	if err != nil {
@@ -130,10 +131,10 @@ func (a *demoCommands) demo(f demoFlags) (err error) {
 		}
 	}
 	if f.dir != "" {
-		a.print("\nthe scene is still in %s; to go on with it:", a.path(s.Dir))
+		a.Print("\nthe scene is still in %s; to go on with it:", a.Path(s.Dir))
 		for _, e := range s.Env() {
 			k, v, _ := strings.Cut(e, "=")
-			a.print("  export %s=%s", k, pathtext.Quote(v))
+			a.Print("  export %s=%s", k, pathtext.Quote(v))
 		}
 	}
 	return nil
@@ -206,7 +207,7 @@ type tour struct {
 
 func (t *tour) chapter(c chapter) error {
 	t.n++
-	t.app.print("\n%s", bold.Render(fmt.Sprintf("%d. %s", t.n, c.says)))
+	t.app.Print("\n%s", screen.Bold.Render(fmt.Sprintf("%d. %s", t.n, c.says)))
 	for _, line := range c.runs {
 		if err := t.line(line); err != nil {
 			return fmt.Errorf("%s: %w", line, err)
@@ -222,17 +223,17 @@ func (t *tour) line(line string) error {
 	case what == "save":
 		return t.save(rest)
 	case what == "pull":
-		t.app.print("\n  %s is pulled", rest)
+		t.app.Print("\n  %s is pulled", rest)
 		return t.scene.Pull(rest)
 	case what == "plug":
 		label, at, _ := strings.Cut(rest, " ")
-		t.app.print("\n  %s is plugged in, at %s", label, at)
+		t.app.Print("\n  %s is plugged in, at %s", label, at)
 		return t.scene.Plug(label, at)
 	case what == "program":
-		t.app.print("\n%s", faint.Render("$ ")+rest)
+		t.app.Print("\n%s", screen.Faint.Render("$ ")+rest)
 		return t.run(append([]string{"standin"}, strings.Fields(rest)...))
 	case line == "new laptop":
-		t.app.print("\n  a new home, and no records")
+		t.app.Print("\n  a new home, and no records")
 		return t.scene.NewLaptop()
 	case what == "fails":
 		var exit *exec.ExitError
@@ -246,10 +247,10 @@ func (t *tour) line(line string) error {
 		if !strings.HasPrefix(strings.TrimSpace(words), "list") {
 			words = " backup" + words
 		}
-		t.app.print("\n%s", faint.Render("$ ")+"callroost"+words)
+		t.app.Print("\n%s", screen.Faint.Render("$ ")+"callroost"+words)
 		return t.run(append([]string{"standin", "callroost"}, strings.Fields(words)...))
 	}
-	t.app.print("\n%s", faint.Render("$ ")+"nexlin "+line)
+	t.app.Print("\n%s", screen.Faint.Render("$ ")+"nexlin "+line)
 	words := strings.Fields(line)
 	if t.scene.Drives == "" && words[0] == "restore-links" {
 		words = append(words, "--accept", "outside-home") // an administrator's home is the system's
@@ -274,7 +275,7 @@ func (t *tour) run(words []string) error {
 		args = append(args, t.expand(w))
 	}
 	cmd := exec.CommandContext(t.app.ctx, t.self, args...)
-	cmd.Stdin, cmd.Stdout, cmd.Stderr = t.app.in, t.app.rawOut, t.app.rawErr
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = t.app.in, t.app.RawOut, t.app.RawErr
 	cmd.Env, cmd.Dir = t.scene.Around(os.Environ()), t.scene.Dir
 	return cmd.Run()
 }
@@ -289,6 +290,6 @@ func (t *tour) save(path string) error {
 	if err != nil {
 		return err
 	}
-	t.app.print("\n  saved    %s\n  it is at %s", path, pathtext.Show(strings.TrimPrefix(real, t.scene.Dir+"/")))
+	t.app.Print("\n  saved    %s\n  it is at %s", path, pathtext.Show(strings.TrimPrefix(real, t.scene.Dir+"/")))
 	return nil
 }

@@ -9,6 +9,7 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
+	"nexlin/internal/screen"
 )
 
 // discardCommand is `nexlin discard-original`.
@@ -29,7 +30,7 @@ func (a *discardCommand) discardCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.named(args, !preview, "runs", func(e *engine.Engine, r ledger.Redirect) (doc, error) {
+			return a.named(args, !preview, "runs", func(e *engine.Engine, r ledger.Redirect) (screen.Doc, error) {
 				return a.discardOne(e, r, ok, onlyEqual, preview)
 			})
 		}),
@@ -42,18 +43,18 @@ func (a *discardCommand) discardCmd() *cobra.Command {
 }
 
 func (a *discardCommand) discardOne(e *engine.Engine, r ledger.Redirect, accept []finding.Code, onlyEqual,
-	preview bool) (doc, error) {
+	preview bool) (screen.Doc, error) {
 	o := discard.Options{Accept: accept, OnlyEqual: onlyEqual}
 	planned, err := a.compare(e, r, o)
 	if err != nil {
 		return nil, err
 	}
-	if !a.json {
-		a.showDiscard(planned)
+	if !a.AsJSON {
+		a.ShowDiscard(planned)
 	}
-	if consents := planned.Consents(); len(consents) > 0 && !preview && !a.json && a.terminal() {
+	if consents := planned.Consents(); len(consents) > 0 && !preview && !a.AsJSON && a.terminal() {
 		// What was changed or deleted since is asked about by itself.
-		if err := a.confirm("delete the last copies of these too?", false, acceptFlags(consents)); err != nil {
+		if err := a.confirm("delete the last copies of these too?", false, screen.AcceptFlags(consents)); err != nil {
 			return nil, err
 		}
 		o.Accept = append(o.Accept, consents...)
@@ -63,15 +64,16 @@ func (a *discardCommand) discardOne(e *engine.Engine, r ledger.Redirect, accept 
 	}
 	if blockers := finding.Blockers(planned.Findings); len(blockers) > 0 {
 		refused := error(&plan.RefusedError{Findings: planned.Findings})
-		if !a.json {
-			refused = &shownError{refused}
+		if !a.AsJSON {
+			refused = screen.Shown(refused)
 		}
 		return nil, refused
 	}
 	if preview {
-		a.sayPreview()
-		return doc{"preview": true, "plan": doc{"kind": plan.KindDiscard, "name": r.Name, "frees": planned.Frees()},
-			"findings": findingDocs(planned.Findings)}, nil
+		a.SayPreview()
+		return screen.Doc{"preview": true,
+			"plan":     screen.Doc{"kind": plan.KindDiscard, "name": r.Name, "frees": planned.Frees()},
+			"findings": screen.FindingDocs(planned.Findings)}, nil
 	}
 	if err := a.confirm("delete what is held?", true, "--yes"); err != nil {
 		return nil, err
@@ -79,17 +81,18 @@ func (a *discardCommand) discardOne(e *engine.Engine, r ledger.Redirect, accept 
 	out, err := discard.Discard(a.ctx, e, planned)
 	if err != nil {
 		if out != nil {
-			return a.outcomeDoc(e, out), err
+			return a.OutcomeDoc(e, out), err
 		}
 		return nil, err
 	}
-	if !a.json {
-		a.print("")
-		a.print("%s  the held original of %s is deleted", good.Render("done"), bold.Render(pathtext.Show(r.Name)))
-		a.news(out)
-		a.spaces(out)
+	if !a.AsJSON {
+		a.Print("")
+		a.Print("%s  the held original of %s is deleted", screen.Good.Render("done"),
+			screen.Bold.Render(pathtext.Show(r.Name)))
+		a.News(out)
+		a.Spaces(out)
 	}
-	return a.outcomeDoc(e, out), nil
+	return a.OutcomeDoc(e, out), nil
 }
 
 func (a *discardCommand) compare(e *engine.Engine, r ledger.Redirect,
@@ -97,6 +100,6 @@ func (a *discardCommand) compare(e *engine.Engine, r ledger.Redirect,
 	p := a.progress()
 	e.Progress = p
 	planned, err := discard.MakePlan(a.ctx, e, r, o)
-	p.end()
+	p.End()
 	return planned, err
 }

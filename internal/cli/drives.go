@@ -17,6 +17,7 @@ import (
 	"nexlin/internal/inuse"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
+	"nexlin/internal/screen"
 )
 
 // drivesCommand is `nexlin drives`.
@@ -52,18 +53,18 @@ func (a *drivesCommand) listDrives(e *engine.Engine, all bool) error {
 	if err != nil {
 		return err
 	}
-	docs, err := a.driveDocs(e, ds)
+	docs, err := a.DriveDocs(e, ds)
 	if err != nil {
 		return err
 	}
-	if a.json {
+	if a.AsJSON {
 		for i := range docs {
-			docs[i].Abilities, _ = a.abilities(&ds[i])
+			docs[i].Abilities, _ = a.Abilities(&ds[i])
 		}
-		return a.emit(doc{"drives": docs})
+		return a.emit(screen.Doc{"drives": docs})
 	}
 	if len(docs) == 0 {
-		a.print("no drive is here that a person would call one; --all shows every mount")
+		a.Print("no drive is here that a person would call one; --all shows every mount")
 		return nil
 	}
 	var rows [][]string
@@ -73,11 +74,11 @@ func (a *drivesCommand) listDrives(e *engine.Engine, all bool) error {
 			names = "–"
 		}
 		rows = append(rows, []string{
-			pathtext.Show(ds[i].Name()), a.path(d.Mount), d.FS, pathtext.Size(d.Size), pathtext.Size(d.Free),
-			gauge(d.Size, d.Free), short(d.ID), names,
+			pathtext.Show(ds[i].Name()), a.Path(d.Mount), d.FS, pathtext.Size(d.Size), pathtext.Size(d.Free),
+			screen.Gauge(d.Size, d.Free), screen.Short(d.ID), names,
 		})
 	}
-	a.columns(a.out, []string{"drive", "mounted at", "file system", "size", "free", "", "identity", "redirects"},
+	a.Columns(a.Out, []string{"drive", "mounted at", "file system", "size", "free", "", "identity", "redirects"},
 		rows, 3, 4)
 	return nil
 }
@@ -87,50 +88,51 @@ func (a *drivesCommand) oneDrive(e *engine.Engine, ref string) error {
 	if err != nil {
 		return err
 	}
-	docs, err := a.driveDocs(e, []drive.Drive{d})
+	docs, err := a.DriveDocs(e, []drive.Drive{d})
 	if err != nil {
 		return err
 	}
 	x := &docs[0]
-	able, why := a.abilities(&d)
+	able, why := a.Abilities(&d)
 	x.Abilities = able
 	if x.Unplug, err = a.unplug(e, &d, x.Redirects); err != nil {
 		return err
 	}
-	if a.json {
-		return a.emit(doc{"drives": docs})
+	if a.AsJSON {
+		return a.emit(screen.Doc{"drives": docs})
 	}
 	rows := [][]string{
-		{"mounted at", a.path(d.Mount)}, {"device", pathtext.Show(d.Source)}, {"file system", d.FS},
-		{"size", pathtext.Size(d.Size)}, {"free", pathtext.Size(d.Free) + "  " + gauge(d.Size, d.Free)},
-		{"identity", orNone(x.ID)},
+		{"mounted at", a.Path(d.Mount)}, {"device", pathtext.Show(d.Source)}, {"file system", d.FS},
+		{"size", pathtext.Size(d.Size)}, {"free", pathtext.Size(d.Free) + "  " + screen.Gauge(d.Size, d.Free)},
+		{"identity", screen.OrNone(x.ID)},
 	}
 	if d.Tag != nil {
 		rows = append(rows, []string{"drive tag",
-			fmt.Sprintf("%s, made %s, used by %s", d.Tag.ID, day(d.Tag.Made), plural(d.Tag.Counter, "run", "runs"))})
+			fmt.Sprintf("%s, made %s, used by %s", d.Tag.ID, screen.Day(d.Tag.Made),
+				screen.Plural(d.Tag.Counter, "run", "runs"))})
 	}
-	rows = append(rows, keeps(able, why)...)
+	rows = append(rows, screen.Keeps(able, why)...)
 	if len(x.Redirects) > 0 {
 		rows = append(rows, []string{"redirects", strings.Join(x.Redirects, ", ")})
 	}
-	a.print("%s", bold.Render(pathtext.Show(d.Name())))
-	a.columns(a.out, nil, rows)
-	a.print("")
+	a.Print("%s", screen.Bold.Render(pathtext.Show(d.Name())))
+	a.Columns(a.Out, nil, rows)
+	a.Print("")
 	if x.Unplug.May {
-		a.print("may I unplug it now?  %s", good.Render("yes, after unmounting it"))
+		a.Print("may I unplug it now?  %s", screen.Good.Render("yes, after unmounting it"))
 	} else {
-		a.print("may I unplug it now?  %s", bad.Render("no"))
+		a.Print("may I unplug it now?  %s", screen.Bad.Render("no"))
 	}
 	for _, r := range x.Unplug.Reasons {
-		a.print("  – %s", r)
+		a.Print("  – %s", r)
 	}
 	return nil
 }
 
 // unplug answers whether a drive may go: nothing open on it, no run stopped
 // half-way, nothing unflushed.
-func (a *drivesCommand) unplug(e *engine.Engine, d *drive.Drive, names []string) (*unplugDoc, error) {
-	u := &unplugDoc{May: true, Reasons: []string{}, Stopped: []string{}}
+func (a *drivesCommand) unplug(e *engine.Engine, d *drive.Drive, names []string) (*screen.UnplugDoc, error) {
+	u := &screen.UnplugDoc{May: true, Reasons: []string{}, Stopped: []string{}}
 	no := func(format string, args ...any) {
 		u.May = false
 		u.Reasons = append(u.Reasons, fmt.Sprintf(format, args...))
@@ -148,7 +150,7 @@ func (a *drivesCommand) unplug(e *engine.Engine, d *drive.Drive, names []string)
 			no("%d more uses", len(used.Holders)-i)
 			break
 		}
-		no("%s has %s open", h, a.path(h.Path))
+		no("%s has %s open", h, a.Path(h.Path))
 	}
 	if !used.Complete {
 		u.Reasons = append(u.Reasons, "programs of other accounts can't be seen")

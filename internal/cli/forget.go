@@ -8,6 +8,7 @@ import (
 	"nexlin/internal/health"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
+	"nexlin/internal/screen"
 )
 
 // forgetCommand is `nexlin forget`.
@@ -29,14 +30,15 @@ func (a *forgetCommand) forgetCmd() *cobra.Command {
 				return err
 			}
 			defer done()
-			return a.several(args, "redirects", func(arg string) (doc, error) { return a.forget(e, arg, cwd, preview) })
+			return a.several(args, "redirects",
+				func(arg string) (screen.Doc, error) { return a.forget(e, arg, cwd, preview) })
 		}),
 	}
 	a.previewFlag(c, &preview)
 	return c
 }
 
-func (a *forgetCommand) forget(e *engine.Engine, arg, cwd string, preview bool) (doc, error) {
+func (a *forgetCommand) forget(e *engine.Engine, arg, cwd string, preview bool) (screen.Doc, error) {
 	f, err := forget.MakePlan(e, arg, cwd)
 	if err != nil {
 		return nil, err
@@ -47,26 +49,26 @@ func (a *forgetCommand) forget(e *engine.Engine, arg, cwd string, preview bool) 
 			return nil, err
 		}
 	}
-	if !a.json {
-		a.showForgetting(f)
+	if !a.AsJSON {
+		a.ShowForgetting(f)
 	}
 	var blocked error
 	if len(f.Findings) > 0 {
 		blocked = &plan.RefusedError{Findings: f.Findings}
 	}
 	if stop, err := a.goOn(blocked, preview, "forget it?"); stop || err != nil {
-		return docIf(err, forgettingDoc(f, rep, preview)), err
+		return docIf(err, screen.ForgettingDoc(f, rep, preview)), err
 	}
 	if err := forget.Forget(e, f); err != nil {
 		return nil, err
 	}
-	if !a.json {
-		a.print("")
-		a.print("%s  Nexlin knows nothing of %s any more; all of it is where it was", good.Render("done"),
-			bold.Render(pathtext.Show(f.Name)))
+	if !a.AsJSON {
+		a.Print("")
+		a.Print("%s  Nexlin knows nothing of %s any more; all of it is where it was", screen.Good.Render("done"),
+			screen.Bold.Render(pathtext.Show(f.Name)))
 		if r := f.Redirect; r != nil && f.At == forget.AtLink && f.Here {
-			a.print("  takes it in again:   nexlin record %s", pathtext.Quote(r.Link))
+			a.Print("  takes it in again:   nexlin record %s", pathtext.Quote(r.Link))
 		}
 	}
-	return forgettingDoc(f, rep, false), nil
+	return screen.ForgettingDoc(f, rep, false), nil
 }

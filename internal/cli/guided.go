@@ -14,14 +14,15 @@ import (
 	"nexlin/internal/engine"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/preflight"
+	"nexlin/internal/screen"
 	"nexlin/internal/survey"
 )
 
 // moveGuided leads through the choices on a terminal: which folder, where
 // to. It shows the command line it amounts to and then does what that does.
 func (a *moveCommand) moveGuided(f moveFlags, flags string) error {
-	if a.json || !a.terminal() {
-		return &usageError{"name the folder and, with --into, the directory it goes into"}
+	if a.AsJSON || !a.terminal() {
+		return screen.Usage("name the folder and, with --into, the directory it goes into")
 	}
 	if err := f.check(); err != nil {
 		return err
@@ -44,8 +45,8 @@ func (a *moveCommand) moveGuided(f moveFlags, flags string) error {
 		return err
 	}
 	line := "nexlin move " + (&guide{a.app}).typed(folder.Path) + " --into " + pathtext.Quote(into) + flags
-	a.print("%s", faint.Render("the same as a command:")+"  "+bold.Render(line))
-	a.print("")
+	a.Print("%s", screen.Faint.Render("the same as a command:")+"  "+screen.Bold.Render(line))
+	a.Print("")
 	cwd, err := a.cwd()
 	if err != nil {
 		return err
@@ -85,7 +86,7 @@ type guide struct{ *app }
 
 // typed writes a path as it can be typed, with ~ for the home.
 func (a *guide) typed(p string) string {
-	if rest, ok := strings.CutPrefix(p, a.home+"/"); ok && a.home != "" && runtime.GOOS != "windows" {
+	if rest, ok := strings.CutPrefix(p, a.Home+"/"); ok && a.Home != "" && runtime.GOOS != "windows" {
 		return "~/" + pathtext.Quote(rest)
 	}
 	return pathtext.Quote(p)
@@ -94,26 +95,26 @@ func (a *guide) typed(p string) string {
 func (a *guide) chooseFolder(e *engine.Engine) (survey.Folder, error) {
 	p := a.progress()
 	p.Phase("inspect", 0, 0)
-	fs, err := survey.Survey(a.ctx, e, survey.Options{Home: a.home, Dirs: []string{a.home}, Progress: p.inspected})
-	p.end()
+	fs, err := survey.Survey(a.ctx, e, survey.Options{Home: a.Home, Dirs: []string{a.Home}, Progress: p.Inspected})
+	p.End()
 	if err != nil {
 		return survey.Folder{}, err
 	}
-	if err := a.freeLine(e); err != nil {
+	if err := a.FreeLine(e); err != nil {
 		return survey.Folder{}, err
 	}
-	a.print("")
+	a.Print("")
 	var options []huh.Option[int]
 	for i, f := range fs {
 		if f.Redirect != "" || f.Allocated == 0 || len(options) == few {
 			continue
 		}
 		options = append(options,
-			huh.NewOption(fmt.Sprintf("%-34s frees %10s on %s", a.path(f.Path), pathtext.Size(f.Allocated),
+			huh.NewOption(fmt.Sprintf("%-34s frees %10s on %s", a.Path(f.Path), pathtext.Size(f.Allocated),
 				pathtext.Show(f.Drive)), i))
 	}
 	if len(options) == 0 {
-		return survey.Folder{}, fmt.Errorf("%w: there is no folder here to move", errConsent)
+		return survey.Folder{}, fmt.Errorf("%w: there is no folder here to move", screen.ErrConsent)
 	}
 	i, err := choose(a.app, "Which folder?", "The one that frees most comes first.", options)
 	if err != nil {
@@ -146,14 +147,14 @@ func (a *guide) chooseTarget(e *engine.Engine, f survey.Folder) (string, error) 
 		options = append(options, huh.NewOption(fmt.Sprintf("%-12s %s", pathtext.Show(d.Name()), fit), i))
 	}
 	if len(options) == 0 {
-		return "", fmt.Errorf("%w: no other drive is here", errConsent)
+		return "", fmt.Errorf("%w: no other drive is here", screen.ErrConsent)
 	}
 	i, err := choose(a.app, "To which drive?", "", options)
 	if err != nil {
 		return "", err
 	}
 	dir, err := a.write("Into which directory on it?", "It is made if it is not there.",
-		string(filepath.Separator)+filepath.Base(a.home))
+		string(filepath.Separator)+filepath.Base(a.Home))
 	if err != nil {
 		return "", err
 	}

@@ -6,6 +6,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"nexlin/internal/planning"
+	"nexlin/internal/screen"
 )
 
 // inspectCommand is `nexlin inspect`.
@@ -32,18 +33,18 @@ func (a *inspectCommand) inspectCmd() *cobra.Command {
 			}
 			p := a.progress()
 			p.Phase("inspect", 0, 0)
-			l, err := planning.Inspect(a.ctx, e, filepath.Clean(path), p.inspected)
-			p.end()
+			l, err := planning.Inspect(a.ctx, e, filepath.Clean(path), p.Inspected)
+			p.End()
 			if err != nil {
 				return err
 			}
 			if blocked := l.Plan.Blocked(); blocked != nil && l.Redirect == nil {
-				a.grave(exitRefused)
+				a.grave(screen.ExitRefused)
 			}
-			if a.json {
-				return a.emit(inspectDoc(l))
+			if a.AsJSON {
+				return a.emit(screen.InspectDoc(l))
 			}
-			a.showInspect(l)
+			a.ShowInspect(l)
 			return nil
 		}),
 	}

@@ -9,6 +9,7 @@ import (
 	"nexlin/internal/health"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/screen"
 )
 
 // listCommands are list, show and history.
@@ -42,31 +43,32 @@ func (a *listCommands) listRedirects(e *engine.Engine) error {
 		return err
 	}
 	e = e.AtOnce()
-	docs, cells := []redirectDoc{}, [][]string{}
+	docs, cells := []screen.RedirectDoc{}, [][]string{}
 	for _, r := range rows {
 		rep, err := health.Look(e, r)
 		if err != nil {
 			return err
 		}
-		docs = append(docs, reportDoc(rep, false))
+		docs = append(docs, screen.ReportDoc(rep, false))
 		held := "–"
 		if len(rep.Held) > 0 {
-			held = pathtext.Size(heldBytes(rep.Held))
+			held = pathtext.Size(screen.HeldBytes(rep.Held))
 		}
 		cells = append(cells, []string{
-			r.Name, stateWord(rep.State), a.path(r.Link) + ledArrow(r.Methods) + a.onDrive(r), pathtext.Size(r.Bytes),
+			r.Name, screen.StateWord(rep.State), a.Path(r.Link) + screen.LedArrow(r.Methods) + a.OnDrive(r),
+			pathtext.Size(r.Bytes),
 			held,
 		})
 	}
-	if a.json {
-		return a.emit(doc{"redirects": docs})
+	if a.AsJSON {
+		return a.emit(screen.Doc{"redirects": docs})
 	}
 	if len(cells) == 0 {
-		a.print("nothing is redirected yet; nexlin survey shows what could be moved")
+		a.Print("nothing is redirected yet; nexlin survey shows what could be moved")
 	} else {
-		a.columns(a.out, []string{"name", "state", "", "moved", "held"}, cells, 3, 4)
+		a.Columns(a.Out, []string{"name", "state", "", "moved", "held"}, cells, 3, 4)
 	}
-	return a.heldLine(e)
+	return a.HeldLine(e)
 }
 
 func (a *listCommands) listHeld(e *engine.Engine) error {
@@ -74,35 +76,35 @@ func (a *listCommands) listHeld(e *engine.Engine) error {
 	if err != nil {
 		return err
 	}
-	if a.json {
+	if a.AsJSON {
 		rows, err := e.Ledger.Redirects(true)
 		if err != nil {
 			return err
 		}
-		docs := []redirectDoc{}
+		docs := []screen.RedirectDoc{}
 		for _, r := range rows {
 			rep, err := health.Look(e, r)
 			if err != nil {
 				return err
 			}
 			if len(rep.Held) > 0 {
-				docs = append(docs, reportDoc(rep, false))
+				docs = append(docs, screen.ReportDoc(rep, false))
 			}
 		}
-		return a.emit(doc{"redirects": docs})
+		return a.emit(screen.Doc{"redirects": docs})
 	}
 	if len(held) == 0 {
-		a.print("nothing is held")
+		a.Print("nothing is held")
 		return nil
 	}
 	var cells [][]string
 	for _, h := range held {
-		cells = append(cells, []string{h.Redirect, a.path(h.Path), pathtext.Size(h.Bytes),
-			pathtext.Show(h.Drive.Label), day(h.Since) + " (" + ago(h.Since) + ")"})
+		cells = append(cells, []string{h.Redirect, a.Path(h.Path), pathtext.Size(h.Bytes),
+			pathtext.Show(h.Drive.Label), screen.Day(h.Since) + " (" + screen.Ago(h.Since) + ")"})
 	}
-	a.columns(a.out, []string{"name", "held as", "frees", "on", "since"}, cells, 2)
-	a.print("")
-	a.print("  nexlin discard-original NAME compares once more and deletes")
+	a.Columns(a.Out, []string{"name", "held as", "frees", "on", "since"}, cells, 2)
+	a.Print("")
+	a.Print("  nexlin discard-original NAME compares once more and deletes")
 	return nil
 }
 
@@ -114,21 +116,21 @@ func (a *listCommands) showCmd() *cobra.Command {
 		Args:  cobra.ExactArgs(1),
 		RunE: a.runner(func(_ *cobra.Command, args []string) error {
 			if manifest != "" && manifest != "mtree" && manifest != "sha256" && manifest != "blake3" {
-				return &usageError{"--manifest takes mtree, sha256 or blake3"}
+				return screen.Usage("--manifest takes mtree, sha256 or blake3")
 			}
-			return a.named(args, false, "redirects", func(e *engine.Engine, r ledger.Redirect) (doc, error) {
+			return a.named(args, false, "redirects", func(e *engine.Engine, r ledger.Redirect) (screen.Doc, error) {
 				if manifest != "" {
 					a.docDone = true // the manifest is the output, no document
-					return nil, a.printManifest(e, r, manifest)
+					return nil, a.PrintManifest(e, r, manifest)
 				}
 				rep, err := health.Look(e, r)
 				if err != nil {
 					return nil, err
 				}
-				if a.json {
-					return doc{"redirect": reportDoc(rep, true)}, nil
+				if a.AsJSON {
+					return screen.Doc{"redirect": screen.ReportDoc(rep, true)}, nil
 				}
-				return nil, a.showRedirect(e, rep)
+				return nil, a.ShowRedirect(e, rep)
 			})
 		}),
 	}
@@ -152,25 +154,27 @@ func (a *listCommands) historyCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			docs, cells := []doc{}, [][]string{}
+			docs, cells := []screen.Doc{}, [][]string{}
 			for _, r := range runs {
-				d := doc{"id": r.ID, "kind": r.Kind, "redirect": r.Redirect, "state": r.State, "started": r.Started,
+				d := screen.Doc{"id": r.ID, "kind": r.Kind, "redirect": r.Redirect, "state": r.State,
+					"started": r.Started,
 					"message": r.Message}
 				if !r.Ended.IsZero() {
 					d["ended"] = r.Ended
 				}
 				docs = append(docs, d)
-				cells = append(cells, []string{r.ID, r.Kind, strings.TrimPrefix(r.Redirect, "-"), runWord(r.State),
-					day(r.Started), pathtext.Show(r.Message)})
+				cells = append(cells, []string{r.ID, r.Kind, strings.TrimPrefix(r.Redirect, "-"),
+					screen.RunWord(r.State),
+					screen.Day(r.Started), pathtext.Show(r.Message)})
 			}
-			if a.json {
-				return a.emit(doc{"runs": docs})
+			if a.AsJSON {
+				return a.emit(screen.Doc{"runs": docs})
 			}
 			if len(cells) == 0 {
-				a.print("no run yet")
+				a.Print("no run yet")
 				return nil
 			}
-			a.columns(a.out, []string{"run", "what", "redirect", "state", "started", ""}, cells)
+			a.Columns(a.Out, []string{"run", "what", "redirect", "state", "started", ""}, cells)
 			return nil
 		}),
 	}

@@ -13,6 +13,7 @@ import (
 	"nexlin/internal/merge"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
+	"nexlin/internal/screen"
 )
 
 // askHalves has a person asked about each entry that both halves have.
@@ -49,21 +50,21 @@ func (a *mendCommand) mendCmd() *cobra.Command {
 			case string(plan.KeepBoth), string(plan.Newer):
 				f.o.Halves = plan.Halves(f.halves)
 			case askHalves:
-				if !a.terminal() || a.json {
-					return &usageError{"--halves ask needs a terminal to ask on; keep-both and newer do not"}
+				if !a.terminal() || a.AsJSON {
+					return screen.Usage("--halves ask needs a terminal to ask on; keep-both and newer do not")
 				}
 				f.o.Halves = plan.KeepBoth
 			default:
-				return &usageError{"--halves takes keep-both, newer or ask"}
+				return screen.Usage("--halves takes keep-both, newer or ask")
 			}
 			if f.o.Seen != "" && len(args) != 1 {
-				return &usageError{"--as-seen goes with one NAME"}
+				return screen.Usage("--as-seen goes with one NAME")
 			}
 			if f.o.Attach && len(args) == 0 {
-				return &usageError{"--attach goes with the NAME of what is detached"}
+				return screen.Usage("--attach goes with the NAME of what is detached")
 			}
 			if f.o.WaitQuiet < 0 {
-				return &usageError{"--wait-quiet takes a time such as 30s or 10m"}
+				return screen.Usage("--wait-quiet takes a time such as 30s or 10m")
 			}
 			if len(args) == 0 {
 				if args, err = a.allNames(); err != nil {
@@ -74,7 +75,7 @@ func (a *mendCommand) mendCmd() *cobra.Command {
 				}
 			}
 			return a.named(args, !f.preview, "runs",
-				func(e *engine.Engine, r ledger.Redirect) (doc, error) { return a.mendOne(e, r, f) })
+				func(e *engine.Engine, r ledger.Redirect) (screen.Doc, error) { return a.mendOne(e, r, f) })
 		}),
 	}
 	fl := c.Flags()
@@ -117,67 +118,67 @@ func (a *mendCommand) allNames() ([]string, error) {
 }
 
 func (a *mendCommand) nothingToMend() error {
-	if a.json {
-		return a.emit(doc{"runs": []doc{}})
+	if a.AsJSON {
+		return a.emit(screen.Doc{"runs": []screen.Doc{}})
 	}
-	a.print("nothing is redirected, so there is nothing to mend")
+	a.Print("nothing is redirected, so there is nothing to mend")
 	return nil
 }
 
-func (a *mendCommand) mendOne(e *engine.Engine, r ledger.Redirect, f mendFlags) (doc, error) {
+func (a *mendCommand) mendOne(e *engine.Engine, r ledger.Redirect, f mendFlags) (screen.Doc, error) {
 	o := f.o
 	p := a.progress()
 	begin := sync.OnceFunc(func() { p.Phase("inspect", 0, 0) }) // only a merge has much to look at
-	o.Progress = func(entries, bytes int64) { begin(); p.inspected(entries, bytes) }
+	o.Progress = func(entries, bytes int64) { begin(); p.Inspected(entries, bytes) }
 	planned, err := mend.MakePlan(a.ctx, e, r, o)
-	p.end()
+	p.End()
 	if err != nil {
 		return nil, err
 	}
 	if planned == nil {
-		if !a.json {
-			a.print("%s  %s needs no mending", good.Render("good"), bold.Render(r.Name))
+		if !a.AsJSON {
+			a.Print("%s  %s needs no mending", screen.Good.Render("good"), screen.Bold.Render(r.Name))
 			if r.State == ledger.Detached {
-				a.print("  it is detached; makes its link again:   nexlin mend %s --attach", pathtext.Quote(r.Name))
+				a.Print("  it is detached; makes its link again:   nexlin mend %s --attach", pathtext.Quote(r.Name))
 			}
 		}
 		rep, err := health.Look(e, r)
 		if err != nil {
 			return nil, err
 		}
-		return doc{"redirect": reportDoc(rep, false), "findings": []doc{}, "mended": false}, nil
+		return screen.Doc{"redirect": screen.ReportDoc(rep, false), "findings": []screen.Doc{}, "mended": false}, nil
 	}
-	if !a.json {
-		a.showMending(planned)
+	if !a.AsJSON {
+		a.ShowMending(planned)
 	}
 	if err := planned.Blocked(); err != nil {
-		if a.json {
+		if a.AsJSON {
 			return nil, err
 		}
-		return nil, &shownError{err}
+		return nil, screen.Shown(err)
 	}
-	var entries []doc
+	var entries []screen.Doc
 	if planned.Merges() {
 		if entries, err = a.previewMerge(e, planned, f.halves == askHalves); err != nil {
 			return nil, err
 		}
 	}
 	if f.preview {
-		a.sayPreview()
-		d := planDoc(planned)
-		d["plan"].(doc)["link_text_before"], d["plan"].(doc)["entries"] = planned.OldText, entries
+		a.SayPreview()
+		d := screen.PlanDoc(planned)
+		d["plan"].(screen.Doc)["link_text_before"], d["plan"].(screen.Doc)["entries"] = planned.OldText, entries
 		return d, nil
 	}
 	if err := a.confirm("mend it?", true, "--yes"); err != nil {
 		return nil, err
 	}
-	return a.carryOut(e, planned, a.showMended, func(d doc, _ *plan.Outcome) { d["mended"] = true })
+	return a.carryOut(e, planned, a.ShowMended, func(d screen.Doc, _ *plan.Outcome) { d["mended"] = true })
 }
 
 // previewMerge names every file of the half and what becomes of it, and asks
 // about those that both halves have, if that is wanted.
-func (a *mendCommand) previewMerge(e *engine.Engine, p *plan.Plan, ask bool) ([]doc, error) {
-	out, conflicts, err := a.showMerge(
+func (a *mendCommand) previewMerge(e *engine.Engine, p *plan.Plan, ask bool) ([]screen.Doc, error) {
+	out, conflicts, err := a.ShowMerge(
 		func(visit func(merge.Entry) error) error { return merge.Preview(a.ctx, e, p, visit) })
 	if err != nil || !ask {
 		return out, err

@@ -20,6 +20,7 @@ import (
 	"nexlin/internal/plan"
 	"nexlin/internal/planning"
 	"nexlin/internal/redirect"
+	"nexlin/internal/screen"
 	"nexlin/internal/transfer"
 )
 
@@ -61,11 +62,11 @@ func (a *moveCommand) moveCmd() *cobra.Command {
 				return a.moveGuided(f, given(cmd))
 			}
 			if f.into == "" || (len(args) == 0) == (len(f.profile) == 0) {
-				return &usageError{"name the folder, or some with --profile, and, with --into, the directory it " +
-					"goes into"}
+				return screen.Usage("name the folder, or some with --profile, and, with --into, the directory it " +
+					"goes into")
 			}
 			if len(args) > 1 && (f.as != "" || f.name != "" || f.packFirst != "") {
-				return &usageError{"--as, --name and --pack-first go with one folder"}
+				return screen.Usage("--as, --name and --pack-first go with one folder")
 			}
 			return a.moveAll(args, f)
 		}),
@@ -128,7 +129,7 @@ type wrongUse struct {
 func (f *moveFlags) check() error {
 	for _, c := range append(f.wrongLead(), f.wrongRest()...) {
 		if c.is {
-			return &usageError{c.says}
+			return screen.Usage(c.says)
 		}
 	}
 	return checkNames(*f)
@@ -188,8 +189,8 @@ func (a *moveCommand) folderArg(e *engine.Engine, arg, cwd string) (string, erro
 		return "", err
 	}
 	if _, err := os.Lstat(path); err == nil && path != r.Link {
-		return "", &usageError{fmt.Sprintf("%q is the name of a redirect and a path here; write ./%s for the path, "+
-			"%s for the redirect's link", arg, arg, pathtext.Quote(r.Link))}
+		return "", screen.Usage(fmt.Sprintf("%q is the name of a redirect and a path here; write ./%s for the path, "+
+			"%s for the redirect's link", arg, arg, pathtext.Quote(r.Link)))
 	}
 	return r.Link, nil
 }
@@ -199,7 +200,7 @@ func codes(in []string) ([]finding.Code, error) {
 	for _, s := range in {
 		c := finding.Code(s)
 		if !finding.Acceptable(c) {
-			return nil, &usageError{fmt.Sprintf("%q can't be accepted; docs/findings.md lists the codes that can", s)}
+			return nil, screen.Usage(fmt.Sprintf("%q can't be accepted; docs/findings.md lists the codes that can", s))
 		}
 		out = append(out, c)
 	}
@@ -243,14 +244,14 @@ func (a *moveCommand) moveAll(args []string, f moveFlags) error {
 	case len(f.profile) > 0:
 		return a.moveProfile(e, f, o)
 	case f.packFirst != "" && len(args) == 1 && strings.HasPrefix(args[0], cardPrefix):
-		return &usageError{"--pack-first goes with one folder, not with a card; `nexlin pack FOLDER --output FILE` " +
-			"makes the copy by itself"}
+		return screen.Usage("--pack-first goes with one folder, not with a card; `nexlin pack FOLDER --output FILE` " +
+			"makes the copy by itself")
 	case len(args) == 1 && strings.HasPrefix(args[0], cardPrefix):
 		return a.moveCard(e, strings.TrimPrefix(args[0], cardPrefix), f, o)
 	case slices.ContainsFunc(args, func(s string) bool { return strings.HasPrefix(s, cardPrefix) }):
-		return &usageError{"a card is moved by itself: name it alone"}
+		return screen.Usage("a card is moved by itself: name it alone")
 	}
-	each := func(arg string) (doc, error) {
+	each := func(arg string) (screen.Doc, error) {
 		folder, err := a.folderArg(e, arg, cwd)
 		if err != nil {
 			return nil, err
@@ -266,22 +267,22 @@ func (a *moveCommand) moveAll(args []string, f moveFlags) error {
 
 func checkNames(f moveFlags) error {
 	if f.name != "" && !naming.Valid(f.name) {
-		return &usageError{fmt.Sprintf("%q is no name for a redirect: letters, digits, - _ . and at most 60 of them",
-			f.name)}
+		return screen.Usage(fmt.Sprintf("%q is no name for a redirect: letters, digits, - _ . and at most 60 of them",
+			f.name))
 	}
 	if f.as == "." || f.as == ".." || strings.ContainsAny(f.as, "/\x00") || strings.HasPrefix(f.as, ".nexlin") {
-		return &usageError{fmt.Sprintf("%q is no name for a directory: --as takes one name, no path", f.as)}
+		return screen.Usage(fmt.Sprintf("%q is no name for a directory: --as takes one name, no path", f.as))
 	}
 	return nil
 }
 
 // several tries all names and keeps the gravest result. One name's document
 // stands for itself; those of several stand in a list under key.
-func (a *app) several(args []string, key string, each func(string) (doc, error)) error {
-	docs := []doc{}
+func (a *app) several(args []string, key string, each func(string) (screen.Doc, error)) error {
+	docs := []screen.Doc{}
 	for i, arg := range args {
-		if i > 0 && !a.json {
-			a.print("")
+		if i > 0 && !a.AsJSON {
+			a.Print("")
 		}
 		d, err := each(arg)
 		if err == nil {
@@ -289,43 +290,44 @@ func (a *app) several(args []string, key string, each func(string) (doc, error))
 			continue
 		}
 		if len(args) == 1 {
-			if d != nil && a.json {
+			if d != nil && a.AsJSON {
 				return a.failWith(d, err)
 			}
 			return err
 		}
 		f := a.explain(err)
 		a.grave(f.Exit)
-		if a.json {
-			docs = append(docs, doc{"argument": arg, "error": faultDoc(f), "findings": findingDocs(f.Found)})
+		if a.AsJSON {
+			docs = append(docs, screen.Doc{"argument": arg, "error": screen.FaultDoc(f),
+				"findings": screen.FindingDocs(f.Found)})
 		} else {
-			a.tell(f)
+			a.Tell(f)
 		}
 		if a.ctx.Err() != nil {
 			break
 		}
 	}
 	switch {
-	case !a.json:
+	case !a.AsJSON:
 		return nil
 	case len(args) == 1:
 		return a.emit(docs[0])
 	}
-	return a.emit(doc{key: docs})
+	return a.emit(screen.Doc{key: docs})
 }
 
 // failWith reports an error together with the results there are.
-func (a *app) failWith(d doc, err error) error {
+func (a *app) failWith(d screen.Doc, err error) error {
 	f := a.explain(err)
 	a.grave(f.Exit)
-	d["error"] = faultDoc(f)
+	d["error"] = screen.FaultDoc(f)
 	if len(f.Found) > 0 || d["findings"] == nil {
-		d["findings"] = findingDocs(f.Found)
+		d["findings"] = screen.FindingDocs(f.Found)
 	}
 	return a.emit(d)
 }
 
-func (a *moveCommand) moveOne(e *engine.Engine, o planning.MoveOptions, preview bool) (doc, error) {
+func (a *moveCommand) moveOne(e *engine.Engine, o planning.MoveOptions, preview bool) (screen.Doc, error) {
 	question := "move it?"
 	if o.Discard {
 		question = "move it, and delete the original once the copy is proven?"
@@ -335,14 +337,14 @@ func (a *moveCommand) moveOne(e *engine.Engine, o planning.MoveOptions, preview 
 			o.Progress = progress
 			return redirect.PlanMove(a.ctx, e, o)
 		},
-		inspects: true, show: a.showPlan, question: question, preview: preview, done: a.showMoved,
+		inspects: true, show: a.ShowPlan, question: question, preview: preview, done: a.ShowMoved,
 	})
 }
 
 // tellStopped names runs that were stopped, before anything else is done; a
 // command that is about them says it by itself.
 func (a *app) tellStopped(e *engine.Engine) {
-	if a.quiet || a.json || slices.Contains([]string{"resume", "undo", "history"}, a.command) {
+	if a.Quiet || a.AsJSON || slices.Contains([]string{"resume", "undo", "history"}, a.command) {
 		return
 	}
 	rows, err := plan.Open(e.Ledger)
@@ -350,7 +352,7 @@ func (a *app) tellStopped(e *engine.Engine) {
 		return // the command itself will meet the same and say it
 	}
 	for _, r := range rows {
-		a.note("run %s (%s of %s) was stopped before its end: nexlin resume %s goes on, nexlin undo %s takes it back",
+		a.Note("run %s (%s of %s) was stopped before its end: nexlin resume %s goes on, nexlin undo %s takes it back",
 			r.ID, r.Kind, strings.TrimPrefix(r.Redirect, "-"), r.ID, r.ID)
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"nexlin/internal/engine"
 	"nexlin/internal/jobs"
 	"nexlin/internal/plan"
+	"nexlin/internal/screen"
 )
 
 // An offer is a run that is planned, shown, asked about, carried out and told: what all
@@ -18,20 +19,20 @@ type offer struct {
 	show     func(*plan.Plan)
 	question string
 	preview  bool
-	planned  func(doc, *plan.Plan) // adds to the document of a plan; may be nil
+	planned  func(screen.Doc, *plan.Plan) // adds to the document of a plan; may be nil
 	done     func(*plan.Outcome)
-	told     func(doc, *plan.Outcome) // adds to the document of what was done; may be nil
+	told     func(screen.Doc, *plan.Outcome) // adds to the document of what was done; may be nil
 }
 
 // offer makes an offer and does what the answer says. The document is that of the plan,
 // if it comes to nothing more; nil if the plan is refused.
-func (a *app) offer(e *engine.Engine, o offer) (doc, error) {
+func (a *app) offer(e *engine.Engine, o offer) (screen.Doc, error) {
 	p := a.progress()
 	if o.inspects {
 		p.Phase("inspect", 0, 0)
 	}
-	planned, err := o.plan(p.inspected)
-	p.end()
+	planned, err := o.plan(p.Inspected)
+	p.End()
 	if err != nil {
 		return nil, err
 	}
@@ -40,13 +41,13 @@ func (a *app) offer(e *engine.Engine, o offer) (doc, error) {
 			return nil, err
 		}
 	}
-	if !a.json {
+	if !a.AsJSON {
 		o.show(planned)
 	}
 	if stop, err := a.goOn(planned.Blocked(), o.preview, o.question); err != nil {
 		return nil, err
 	} else if stop {
-		d := planDoc(planned)
+		d := screen.PlanDoc(planned)
 		if o.planned != nil {
 			o.planned(d, planned)
 		}
@@ -58,7 +59,7 @@ func (a *app) offer(e *engine.Engine, o offer) (doc, error) {
 // carryOut runs a plan with progress and shows what it came to; told, which may be nil,
 // adds to the document of that.
 func (a *app) carryOut(e *engine.Engine, planned *plan.Plan, show func(*plan.Outcome),
-	told func(doc, *plan.Outcome)) (doc, error) {
+	told func(screen.Doc, *plan.Outcome)) (screen.Doc, error) {
 	d, out, err := a.carried(e, show, func() (*plan.Outcome, error) { return jobs.Do(a.ctx, e, planned) })
 	if err == nil && told != nil {
 		told(d, out)
@@ -68,22 +69,22 @@ func (a *app) carryOut(e *engine.Engine, planned *plan.Plan, show func(*plan.Out
 
 // carried does a run with progress and shows what it came to.
 func (a *app) carried(e *engine.Engine, show func(*plan.Outcome),
-	run func() (*plan.Outcome, error)) (doc, *plan.Outcome, error) {
+	run func() (*plan.Outcome, error)) (screen.Doc, *plan.Outcome, error) {
 	p := a.progress()
 	e.Progress = p
 	out, err := run()
-	p.end()
-	if kept := (*discard.KeptError)(nil); errors.As(err, &kept) && !a.json {
+	p.End()
+	if kept := (*discard.KeptError)(nil); errors.As(err, &kept) && !a.AsJSON {
 		show(out)
 	}
 	if err != nil {
 		if out != nil {
-			return a.outcomeDoc(e, out), out, err
+			return a.OutcomeDoc(e, out), out, err
 		}
 		return nil, nil, err
 	}
-	if !a.json {
+	if !a.AsJSON {
 		show(out)
 	}
-	return a.outcomeDoc(e, out), out, nil
+	return a.OutcomeDoc(e, out), out, nil
 }

@@ -9,6 +9,7 @@ import (
 	"nexlin/internal/drive"
 	"nexlin/internal/handle"
 	"nexlin/internal/inuse"
+	"nexlin/internal/screen"
 )
 
 // others is what another account's records say of a drive.
@@ -46,8 +47,8 @@ func (a *app) othersOn(d *drive.Drive) (out []others) {
 		}.Run(a.ctx)
 		var says struct {
 			Drives []struct {
-				Redirects []string  `json:"redirects"`
-				Unplug    unplugDoc `json:"unplug"`
+				Redirects []string         `json:"redirects"`
+				Unplug    screen.UnplugDoc `json:"unplug"`
 			} `json:"drives"`
 		}
 		if err == nil {

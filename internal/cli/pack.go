@@ -15,6 +15,7 @@ import (
 	"nexlin/internal/plan"
 	"nexlin/internal/planning"
 	"nexlin/internal/redirect"
+	"nexlin/internal/screen"
 )
 
 // packCommands are pack and unpack.
@@ -34,7 +35,7 @@ func (a *packCommands) packCmd() *cobra.Command {
 		Args:    cobra.ExactArgs(1),
 		RunE: a.runner(func(_ *cobra.Command, args []string) error {
 			if output == "" {
-				return &usageError{"name the archive with --output"}
+				return screen.Usage("name the archive with --output")
 			}
 			codes, err := codes(accept)
 			if err != nil {
@@ -77,7 +78,7 @@ func (a *packCommands) packSource(e *engine.Engine, arg, cwd string) (folder, na
 	return r.Target, r.Name, nil
 }
 
-func (a *packCommands) packOne(e *engine.Engine, o pack.Options, preview bool) (doc, error) {
+func (a *packCommands) packOne(e *engine.Engine, o pack.Options, preview bool) (screen.Doc, error) {
 	return a.offer(e, offer{
 		plan: func(progress func(entries, bytes int64)) (*plan.Plan, error) {
 			o.Progress = progress
@@ -85,11 +86,12 @@ func (a *packCommands) packOne(e *engine.Engine, o pack.Options, preview bool) (
 		},
 		inspects: true,
 		show: func(planned *plan.Plan) {
-			a.print("%s   packed into %s", bold.Render(a.path(planned.From)), bold.Render(a.path(planned.Copy())))
-			a.print("  packs     %s, %s", plural(planned.Files, "file", "files"), pathtext.Size(planned.Bytes))
-			a.findings(a.out, planned.Findings)
+			a.Print("%s   packed into %s", screen.Bold.Render(a.Path(planned.From)),
+				screen.Bold.Render(a.Path(planned.Copy())))
+			a.Print("  packs     %s, %s", screen.Plural(planned.Files, "file", "files"), pathtext.Size(planned.Bytes))
+			a.Findings(a.Out, planned.Findings)
 		},
-		question: "pack it?", preview: preview, done: a.showArchived, told: archiveDoc,
+		question: "pack it?", preview: preview, done: a.ShowArchived, told: screen.ArchiveDoc,
 	})
 }
 
@@ -105,7 +107,7 @@ func (a *packCommands) unpackCmd() *cobra.Command {
 		Args: cobra.ExactArgs(1),
 		RunE: a.runner(func(_ *cobra.Command, args []string) error {
 			if into == "" {
-				return &usageError{"name the directory that the folder goes into with --into"}
+				return screen.Usage("name the directory that the folder goes into with --into")
 			}
 			if err := checkNames(moveFlags{as: as}); err != nil {
 				return err
@@ -126,10 +128,11 @@ func (a *packCommands) unpackCmd() *cobra.Command {
 			d, err := a.offer(e, offer{
 				plan: func(func(entries, bytes int64)) (*plan.Plan, error) { return pack.PlanUnpack(e, o) },
 				show: func(planned *plan.Plan) {
-					a.print("%s   unpacked into %s", bold.Render(a.path(o.File)), bold.Render(a.path(planned.Into)))
-					a.findings(a.out, planned.Findings)
+					a.Print("%s   unpacked into %s", screen.Bold.Render(a.Path(o.File)),
+						screen.Bold.Render(a.Path(planned.Into)))
+					a.Findings(a.Out, planned.Findings)
 				},
-				question: "unpack it?", preview: preview, done: a.showArchived, told: archiveDoc,
+				question: "unpack it?", preview: preview, done: a.ShowArchived, told: screen.ArchiveDoc,
 			})
 			return a.emitIf(err, d)
 		}),
@@ -152,11 +155,11 @@ func (a *moveCommand) packFirst(e *engine.Engine, o planning.MoveOptions, file s
 		return err
 	}
 	if err := planned.Blocked(); err != nil {
-		if a.json {
+		if a.AsJSON {
 			return err
 		}
-		a.showPlan(planned)
-		return &shownError{err}
+		a.ShowPlan(planned)
+		return screen.Shown(err)
 	}
 	cwd, err := a.cwd()
 	if err != nil {
@@ -171,6 +174,6 @@ func (a *moveCommand) packFirst(e *engine.Engine, o planning.MoveOptions, file s
 	if _, err := (&packCommands{a.app}).packOne(e, whole, preview); err != nil {
 		return fmt.Errorf("packing %s: %w", pathtext.Show(filepath.Base(folder)), err)
 	}
-	a.say("")
+	a.Say("")
 	return nil
 }

@@ -12,10 +12,11 @@ import (
 	"nexlin/internal/plan"
 	"nexlin/internal/planning"
 	"nexlin/internal/redirect"
+	"nexlin/internal/screen"
 )
 
 // account is the name that --per-account uses: that of the home directory.
-func (a *app) account() string { return filepath.Base(a.home) }
+func (a *app) account() string { return filepath.Base(a.Home) }
 
 // moveCard moves what a card describes.
 func (a *moveCommand) moveCard(e *engine.Engine, name string, f moveFlags, o planning.MoveOptions) error {
@@ -23,10 +24,10 @@ func (a *moveCommand) moveCard(e *engine.Engine, name string, f moveFlags, o pla
 		return a.moveStore(e, name, f, o)
 	}
 	if f.store != "" {
-		return &usageError{"card " + name + " has no engine with registered stores, so --store says nothing"}
+		return screen.Usage("card " + name + " has no engine with registered stores, so --store says nothing")
 	}
 	if f.as != "" || f.name != "" || f.discard {
-		return &usageError{"--as, --name and --discard-original do not go with a card"}
+		return screen.Usage("--as, --name and --discard-original do not go with a card")
 	}
 	u, err := a.cardFor(e, name)
 	if err != nil {
@@ -43,8 +44,8 @@ func (a *moveCommand) moveCard(e *engine.Engine, name string, f moveFlags, o pla
 func (a *moveCommand) moveProfile(e *engine.Engine, f moveFlags, o planning.MoveOptions) error {
 	for _, k := range f.profile {
 		if !slices.Contains(planning.ProfileKinds(), k) {
-			return &usageError{"--profile takes " + strings.Join(planning.ProfileKinds(), ", ") + ", not " +
-				pathtext.Quote(k)}
+			return screen.Usage("--profile takes " + strings.Join(planning.ProfileKinds(), ", ") + ", not " +
+				pathtext.Quote(k))
 		}
 	}
 	if len(o.By) == 0 {
@@ -53,14 +54,14 @@ func (a *moveCommand) moveProfile(e *engine.Engine, f moveFlags, o planning.Move
 	return (&severalRun{a.app}).togetherRun(e, f.preview, "move them?",
 		func(progress func(entries, bytes int64)) (*plan.Group, error) {
 			o.Progress = progress
-			return group.PlanProfile(a.ctx, e, a.home, f.profile, o)
+			return group.PlanProfile(a.ctx, e, a.Home, f.profile, o)
 		})
 }
 
 // futureOnly changes where new things go.
 func (a *moveCommand) futureOnly(e *engine.Engine, args []string, f moveFlags, o planning.MoveOptions) error {
 	if len(o.By) > 0 && !slices.Equal(o.By, []string{plan.BySetting}) {
-		return &usageError{"--future-only changes a setting: --by setting"}
+		return screen.Usage("--future-only changes a setting: --by setting")
 	}
 	cwd, err := a.cwd()
 	if err != nil {
@@ -71,30 +72,30 @@ func (a *moveCommand) futureOnly(e *engine.Engine, args []string, f moveFlags, o
 		folders = append(folders, places.Absolute(arg, cwd))
 	}
 	if len(f.profile) > 0 {
-		if folders, err = planning.ProfileFolders(a.home, f.profile); err != nil {
+		if folders, err = planning.ProfileFolders(a.Home, f.profile); err != nil {
 			return err
 		}
 		if len(folders) == 0 {
-			return &usageError{"--profile names no folder that has a location setting"}
+			return screen.Usage("--profile names no folder that has a location setting")
 		}
 	}
 	d, err := a.offer(e, offer{
 		plan: func(func(entries, bytes int64)) (*plan.Plan, error) {
-			return redirect.PlanFuture(e, a.home, folders, o)
+			return redirect.PlanFuture(e, a.Home, folders, o)
 		},
 		show: func(planned *plan.Plan) {
-			a.print("%s", bold.Render("new things will go to another place; nothing is moved"))
+			a.Print("%s", screen.Bold.Render("new things will go to another place; nothing is moved"))
 			for _, s := range planned.Settings {
-				a.print("  setting   %s at %s: until now %s, from now on %s", a.path(s.File), pathtext.Show(s.At),
-					a.path(s.From[0]), a.path(s.To))
+				a.Print("  setting   %s at %s: until now %s, from now on %s", a.Path(s.File), pathtext.Show(s.At),
+					a.Path(s.From[0]), a.Path(s.To))
 			}
-			a.findings(a.out, planned.Findings)
+			a.Findings(a.Out, planned.Findings)
 		},
 		question: "change it?", preview: f.preview,
 		done: func(out *plan.Outcome) {
-			a.print("")
-			a.print("%s  what is there already stays where it is", good.Render("done"))
-			a.print("  takes this back:   nexlin undo %s", out.Run)
+			a.Print("")
+			a.Print("%s  what is there already stays where it is", screen.Good.Render("done"))
+			a.Print("  takes this back:   nexlin undo %s", out.Run)
 		},
 	})
 	return a.emitIf(err, d)

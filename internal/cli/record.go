@@ -10,6 +10,7 @@ import (
 	"nexlin/internal/places"
 	"nexlin/internal/plan"
 	"nexlin/internal/record"
+	"nexlin/internal/screen"
 )
 
 // recordCommand is `nexlin record`.
@@ -53,7 +54,7 @@ func (a *recordCommand) recordCmd() *cobra.Command {
 					}
 				}
 			}
-			return a.several(args, "runs", func(string) (doc, error) { return a.recordOne(e, o, preview) })
+			return a.several(args, "runs", func(string) (screen.Doc, error) { return a.recordOne(e, o, preview) })
 		}),
 	}
 	c.Flags().StringVar(&copied, "copy", "", "where the copy of a real folder lies (`DIR`)")
@@ -65,19 +66,19 @@ func (a *recordCommand) recordCmd() *cobra.Command {
 	return c
 }
 
-func (a *recordCommand) recordOne(e *engine.Engine, o record.Options, preview bool) (doc, error) {
+func (a *recordCommand) recordOne(e *engine.Engine, o record.Options, preview bool) (screen.Doc, error) {
 	d, err := a.offer(e, offer{
 		plan: func(func(entries, bytes int64)) (*plan.Plan, error) { return record.MakePlan(e, o) },
 		look: func(planned *plan.Plan) error { return a.compared(e, planned, preview) },
-		show: a.showRecord, question: "compare both, and take it in if they are equal?", preview: preview,
-		done: a.showRecorded,
+		show: a.ShowRecord, question: "compare both, and take it in if they are equal?", preview: preview,
+		done: a.ShowRecorded,
 	})
 	var refused *plan.RefusedError
-	var shown *shownError
-	if errors.As(err, &refused) && !errors.As(err, &shown) && !a.json {
-		a.print("")
-		a.findings(a.out, refused.Findings)
-		return nil, &shownError{err}
+	var shown *screen.ShownError
+	if errors.As(err, &refused) && !errors.As(err, &shown) && !a.AsJSON {
+		a.Print("")
+		a.Findings(a.Out, refused.Findings)
+		return nil, screen.Shown(err)
 	}
 	return d, err
 }
@@ -91,7 +92,7 @@ func (a *recordCommand) compared(e *engine.Engine, planned *plan.Plan, preview b
 	p := a.progress()
 	e.Progress = p
 	err := record.Compare(a.ctx, e, planned)
-	p.end()
+	p.End()
 	if planned.Blocked() != nil {
 		return nil
 	}

@@ -19,6 +19,7 @@ import (
 	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
 	"nexlin/internal/restore"
+	"nexlin/internal/screen"
 )
 
 type restoreFlags struct {
@@ -61,7 +62,7 @@ func (a *restoreCommand) restoreCmd() *cobra.Command {
 			}
 			o.Below = below
 			if os.Geteuid() != 0 || a.standins != "" { // an administrator's is the system's, whatever HOME says
-				o.Home = a.home
+				o.Home = a.Home
 			}
 			return a.restore(e, &d, o, f)
 		}),
@@ -104,7 +105,7 @@ func (f *restoreFlags) options() (o restore.Options, err error) {
 	for _, s := range f.accounts {
 		was, is, ok := strings.Cut(s, "=")
 		if !ok || was == "" || is == "" {
-			return o, &usageError{"--account takes OLD=NEW, two names of accounts"}
+			return o, screen.Usage("--account takes OLD=NEW, two names of accounts")
 		}
 		o.Accounts[was] = is
 	}
@@ -112,11 +113,11 @@ func (f *restoreFlags) options() (o restore.Options, err error) {
 	case f.folders == "hold":
 		f.mend.Halves = plan.HoldAll
 	case f.folders != "merge":
-		return o, &usageError{"--folders takes merge or hold"}
+		return o, screen.Usage("--folders takes merge or hold")
 	case f.halves == string(plan.KeepBoth), f.halves == string(plan.Newer):
 		f.mend.Halves = plan.Halves(f.halves)
 	default:
-		return o, &usageError{"--halves takes keep-both or newer"}
+		return o, screen.Usage("--halves takes keep-both or newer")
 	}
 	o.Accept, err = codes(f.accept)
 	f.mend.Accept = o.Accept
@@ -129,18 +130,18 @@ func (a *restoreCommand) restore(e *engine.Engine, d *drive.Drive, o restore.Opt
 		return err
 	}
 	for _, path := range hidden {
-		a.note("not readable, so passed over: %s", a.path(path))
+		a.Note("not readable, so passed over: %s", a.Path(path))
 	}
-	docs, todo := []doc{}, 0
+	docs, todo := []screen.Doc{}, 0
 	for _, r := range all {
 		if r.Makes() {
 			todo++
 		}
-		if !a.json {
-			a.showRestore(d, r)
+		if !a.AsJSON {
+			a.ShowRestore(d, r)
 		}
-		one := restoreDoc(r)
-		entries, _, err := a.showMerge(func(visit func(merge.Entry) error) error {
+		one := screen.RestoreDoc(r)
+		entries, _, err := a.ShowMerge(func(visit func(merge.Entry) error) error {
 			return restore.PreviewFolder(a.ctx, e, r, f.mend.Halves, visit)
 		})
 		if err != nil {
@@ -153,11 +154,11 @@ func (a *restoreCommand) restore(e *engine.Engine, d *drive.Drive, o restore.Opt
 	}
 	switch {
 	case len(all) == 0:
-		a.say("%s tells of no target", pathtext.Show(d.Name()))
+		a.Say("%s tells of no target", pathtext.Show(d.Name()))
 	case f.preview:
-		a.sayPreview()
+		a.SayPreview()
 	case todo > 0:
-		if err := a.confirm("make "+plural(int64(todo), "link", "links")+"?", true, "--yes"); err != nil {
+		if err := a.confirm("make "+screen.Plural(int64(todo), "link", "links")+"?", true, "--yes"); err != nil {
 			return err
 		}
 		if docs, err = a.restoreAll(e, all, f); err != nil {
@@ -166,31 +167,32 @@ func (a *restoreCommand) restore(e *engine.Engine, d *drive.Drive, o restore.Opt
 	}
 	for _, r := range all {
 		if r.Blocked() {
-			a.grave(refusal(&plan.RefusedError{Findings: r.Findings}))
+			a.grave(screen.Refusal(&plan.RefusedError{Findings: r.Findings}))
 		}
 	}
-	if a.json {
-		return a.emit(doc{"preview": f.preview, "drive": doc{"id": d.Identity(), "label": d.Label, "mount": d.Mount},
+	if a.AsJSON {
+		return a.emit(screen.Doc{"preview": f.preview,
+			"drive":    screen.Doc{"id": d.Identity(), "label": d.Label, "mount": d.Mount},
 			"restored": docs})
 	}
 	return nil
 }
 
 // restoreAll takes in one after the other and makes its link.
-func (a *restoreCommand) restoreAll(e *engine.Engine, all []*restore.Restore, f restoreFlags) ([]doc, error) {
-	docs := []doc{}
+func (a *restoreCommand) restoreAll(e *engine.Engine, all []*restore.Restore, f restoreFlags) ([]screen.Doc, error) {
+	docs := []screen.Doc{}
 	for _, r := range all {
-		d := restoreDoc(r)
+		d := screen.RestoreDoc(r)
 		if r.Makes() {
 			if err := a.restoreOne(e, r, f, d); err != nil {
-				if a.ctx.Err() != nil || !a.json && len(all) == 1 {
+				if a.ctx.Err() != nil || !a.AsJSON && len(all) == 1 {
 					return docs, err
 				}
 				fault := a.explain(err)
 				a.grave(fault.Exit)
-				d["error"] = faultDoc(fault)
-				if !a.json {
-					a.tell(fault)
+				d["error"] = screen.FaultDoc(fault)
+				if !a.AsJSON {
+					a.Tell(fault)
 				}
 			}
 		}
@@ -199,19 +201,19 @@ func (a *restoreCommand) restoreAll(e *engine.Engine, all []*restore.Restore, f 
 	return docs, nil
 }
 
-func (a *restoreCommand) restoreOne(e *engine.Engine, r *restore.Restore, f restoreFlags, d doc) error {
+func (a *restoreCommand) restoreOne(e *engine.Engine, r *restore.Restore, f restoreFlags, d screen.Doc) error {
 	var out *plan.Outcome
 	if !r.Known {
 		p := a.progress()
 		e.Progress = p
 		var err error
 		out, err = restore.Links(a.ctx, e, r)
-		p.end()
+		p.End()
 		if err != nil {
 			return err
 		}
-		if known := len(r.Findings); !a.json && len(out.Findings) > known {
-			a.findings(a.out, out.Findings[known:])
+		if known := len(r.Findings); !a.AsJSON && len(out.Findings) > known {
+			a.Findings(a.Out, out.Findings[known:])
 		}
 	}
 	row, err := e.Ledger.Redirect(r.Name)
@@ -226,7 +228,7 @@ func (a *restoreCommand) restoreOne(e *engine.Engine, r *restore.Restore, f rest
 }
 
 // linkAgain makes the link of a redirect that was taken in.
-func (a *restoreCommand) linkAgain(e *engine.Engine, row ledger.Redirect, f restoreFlags, d doc) error {
+func (a *restoreCommand) linkAgain(e *engine.Engine, row ledger.Redirect, f restoreFlags, d screen.Doc) error {
 	o := f.mend
 	o.Attach = true
 	planned, err := mend.MakePlan(a.ctx, e, row, o)
@@ -235,27 +237,27 @@ func (a *restoreCommand) linkAgain(e *engine.Engine, row ledger.Redirect, f rest
 	}
 	if planned != nil {
 		if err := planned.Blocked(); err != nil {
-			if !a.json {
-				a.findings(a.out, finding.Blockers(planned.Findings))
+			if !a.AsJSON {
+				a.Findings(a.Out, finding.Blockers(planned.Findings))
 			}
 			return err
 		}
 		p := a.progress()
 		e.Progress = p
 		out, err := jobs.Do(a.ctx, e, planned)
-		p.end()
+		p.End()
 		if err != nil {
 			return err
 		}
-		if !a.json {
-			a.showMended(out)
-			a.print("")
+		if !a.AsJSON {
+			a.ShowMended(out)
+			a.Print("")
 		}
 	}
 	// What it came to is done; that it can't be shown is no failure of it.
 	if row, err := e.Ledger.Redirect(row.Name); err == nil {
 		if rep, err := health.Look(e, row); err == nil {
-			d["redirect"] = reportDoc(rep, false)
+			d["redirect"] = screen.ReportDoc(rep, false)
 		}
 	}
 	return nil

@@ -5,11 +5,13 @@ import (
 	"strconv"
 
 	"github.com/spf13/cobra"
+
+	"nexlin/internal/screen"
 )
 
 // Commands is the tree of commands, for manual pages and completions to be made
 // from. It is not to be run: that is [Main].
-func Commands() *cobra.Command { return (&app{screen: &screen{}}).root() }
+func Commands() *cobra.Command { return (&app{Screen: &screen.Screen{}}).root() }
 
 func (a *app) root() *cobra.Command {
 	cobra.EnableCommandSorting = false // the order of the work, not of the alphabet
@@ -22,7 +24,7 @@ func (a *app) root() *cobra.Command {
 		Version: version,
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) > 0 {
-				return &usageError{"there is no command " + strconv.Quote(args[0])}
+				return screen.Usage("there is no command " + strconv.Quote(args[0]))
 			}
 			return nil
 		},
@@ -37,12 +39,12 @@ func (a *app) root() *cobra.Command {
 		"use the stand-in drives described in `FILE`")
 	_ = p.MarkHidden("standin-drives") // it exists
 	p.BoolVar(&a.noColor, "no-color", false, "no colours (as with NO_COLOR)")
-	p.BoolVarP(&a.quiet, "quiet", "q", false, "no progress, and no words that were not asked for")
-	p.BoolVarP(&a.verbose, "verbose", "v", false, "more detail in errors")
+	p.BoolVarP(&a.Quiet, "quiet", "q", false, "no progress, and no words that were not asked for")
+	p.BoolVarP(&a.Verbose, "verbose", "v", false, "more detail in errors")
 	p.BoolVarP(&a.yes, "yes", "y", false, "answer the usual questions with yes")
-	p.BoolVar(&a.json, "json", false, "print one JSON document")
+	p.BoolVar(&a.AsJSON, "json", false, "print one JSON document")
 	p.BoolVar(&a.progressJSON, "progress-json", false, "progress as JSON Lines on standard error")
-	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &usageError{err.Error()} })
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return screen.Usage(err.Error()) })
 	for _, g := range []struct{ id, title string }{
 		{"look", "Look"}, {"move", "Move, and take it back"}, {"watch", "Watch over"}, {"many", "Kinds of folder"},
 		{"keep", "Keep a copy elsewhere"}, {"learn", "Learn"},

@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"nexlin/internal/drive"
+	"nexlin/internal/screen"
 	"nexlin/internal/standin"
 )
 
@@ -21,7 +22,7 @@ type standinCommands struct{ *app }
 func (a *standinCommands) callroostCmd() *cobra.Command {
 	c := &cobra.Command{Use: "callroost", Short: "a made-up program that backs a field handset up"}
 	roost := func() (*standin.Callroost, error) {
-		r := &standin.Callroost{Folder: filepath.Join(a.home, standin.CallroostFolder), Calls: 6, Say: a.print}
+		r := &standin.Callroost{Folder: filepath.Join(a.Home, standin.CallroostFolder), Calls: 6, Say: a.Print}
 		if a.standins == "" {
 			return r, nil
 		}
@@ -40,7 +41,7 @@ func (a *standinCommands) callroostCmd() *cobra.Command {
 		RunE: a.runner(func(*cobra.Command, []string) error {
 			when, err := time.Parse("2006-01-02", day)
 			if err != nil {
-				return &usageError{"--day takes a day such as 2026-05-03"}
+				return screen.Usage("--day takes a day such as 2026-05-03")
 			}
 			r, err := roost()
 			if err != nil {
@@ -80,8 +81,8 @@ func (a *standinCommands) complain(err error) error {
 	default:
 		return err
 	}
-	a.print("%s", err.Error())
-	a.grave(exitFailed)
+	a.Print("%s", err.Error())
+	a.grave(screen.ExitFailed)
 	return nil
 }
 
@@ -99,7 +100,7 @@ func (a *standinCommands) program(name, short string, acts map[string]func(args 
 
 // mudflatCmd is the stand-in for programs that keep a shared folder.
 func (a *standinCommands) mudflatCmd() *cobra.Command {
-	m := &standin.Mudflat{Home: a.home, Say: a.print}
+	m := &standin.Mudflat{Home: a.Home, Say: a.Print}
 	return a.program("mudflat", "a made-up program that keeps the survey team's shared folder",
 		map[string]func([]string) error{
 			"run":   func([]string) error { return m.Run(a.ctx.Done()) },
@@ -108,16 +109,16 @@ func (a *standinCommands) mudflatCmd() *cobra.Command {
 			"sync":  func([]string) error { return m.Sync() },
 			"status": func([]string) error {
 				if pid := m.Running(); pid != 0 {
-					a.print("running")
+					a.Print("running")
 					return nil
 				}
-				a.print("at rest")
+				a.Print("at rest")
 				return nil
 			},
 			"pending": func([]string) error {
 				todo, err := m.Pending()
 				if err == nil {
-					a.print("%d", len(todo))
+					a.Print("%d", len(todo))
 				}
 				return err
 			},
@@ -126,7 +127,7 @@ func (a *standinCommands) mudflatCmd() *cobra.Command {
 
 // sonogramCmd is the stand-in for programs with several path settings.
 func (a *standinCommands) sonogramCmd() *cobra.Command {
-	s := &standin.Sonogram{Home: a.home, Say: a.print}
+	s := &standin.Sonogram{Home: a.Home, Say: a.Print}
 	return a.program("sonogram", "a made-up program that keeps spectrogram tiles on shelves",
 		map[string]func([]string) error{
 			"show": func([]string) error { return s.Show() },
@@ -135,7 +136,7 @@ func (a *standinCommands) sonogramCmd() *cobra.Command {
 
 // brooderCmd is the stand-in for engines that register their stores.
 func (a *standinCommands) brooderCmd() *cobra.Command {
-	b := &standin.Brooder{Home: a.home, Say: a.print}
+	b := &standin.Brooder{Home: a.Home, Say: a.Print}
 	arg := func(args []string, i int) string {
 		if i < len(args) {
 			return args[i]
@@ -159,7 +160,7 @@ func (a *standinCommands) standinDriveCmd() *cobra.Command {
 	c := &cobra.Command{Use: "drive", Short: "pull, plug in, fill a stand-in drive"}
 	file := func() (string, error) {
 		if a.standins == "" {
-			return "", &usageError{"no stand-in drives are in force"}
+			return "", screen.Usage("no stand-in drives are in force")
 		}
 		return filepath.Abs(a.standins)
 	}
@@ -190,7 +191,7 @@ func (a *standinCommands) standinDriveCmd() *cobra.Command {
 		func(file string, args []string) error {
 			n, err := humanize.ParseBytes(args[1])
 			if err != nil {
-				return &usageError{"SIZE is such as 20MiB"}
+				return screen.Usage("SIZE is such as 20MiB")
 			}
 			return standin.Fill(file, args[0], int64(n))
 		})

@@ -8,6 +8,7 @@ import (
 
 	"nexlin/internal/engine"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/screen"
 	"nexlin/internal/survey"
 )
 
@@ -56,23 +57,23 @@ func (a *surveyCommand) surveyFolders(e *engine.Engine, args []string, all bool)
 		o.Dirs = append(o.Dirs, filepath.Clean(arg))
 	}
 	if len(o.Dirs) == 0 {
-		o.Dirs, o.Home = []string{a.home}, a.home
-	} else if o.Dirs[0] == a.home {
-		o.Home = a.home
+		o.Dirs, o.Home = []string{a.Home}, a.Home
+	} else if o.Dirs[0] == a.Home {
+		o.Home = a.Home
 	}
 	p := a.progress()
 	p.Phase("inspect", 0, 0)
-	o.Progress = p.inspected
+	o.Progress = p.Inspected
 	fs, err := survey.Survey(a.ctx, e, o)
-	p.end()
+	p.End()
 	if err != nil {
 		return err
 	}
-	if a.json {
-		return a.emit(doc{"folders": folderDocs(fs)})
+	if a.AsJSON {
+		return a.emit(screen.Doc{"folders": screen.FolderDocs(fs)})
 	}
 	if len(fs) == 0 {
-		a.print("there is no folder in %s", a.path(o.Dirs[0]))
+		a.Print("there is no folder in %s", a.Path(o.Dirs[0]))
 		return nil
 	}
 	var rows [][]string
@@ -89,15 +90,15 @@ func (a *surveyCommand) surveyFolders(e *engine.Engine, args []string, all bool)
 		if f.Partial {
 			note = "not all of it can be read by this account"
 		}
-		rows = append(rows, []string{a.path(f.Path), what, pathtext.Size(f.Bytes), pathtext.Size(f.Allocated),
-			count(f.Files), pathtext.Show(f.Drive), note})
+		rows = append(rows, []string{a.Path(f.Path), what, pathtext.Size(f.Bytes), pathtext.Size(f.Allocated),
+			screen.Count(f.Files), pathtext.Show(f.Drive), note})
 	}
-	a.columns(a.out, []string{"folder", "kind", "size", "moving frees", "files", "drive", ""}, rows, 2, 3, 4)
+	a.Columns(a.Out, []string{"folder", "kind", "size", "moving frees", "files", "drive", ""}, rows, 2, 3, 4)
 	if len(fs) > len(rows) {
-		a.print("  and %d smaller ones (--all)", len(fs)-len(rows))
+		a.Print("  and %d smaller ones (--all)", len(fs)-len(rows))
 	}
-	a.print("")
-	return a.freeLine(e)
+	a.Print("")
+	return a.FreeLine(e)
 }
 
 func (a *surveyCommand) surveyNeed(e *engine.Engine, args []string) error {
@@ -112,39 +113,39 @@ func (a *surveyCommand) surveyNeed(e *engine.Engine, args []string) error {
 	}
 	p := a.progress()
 	p.Phase("inspect", 0, 0)
-	n, err := survey.Needed(a.ctx, e, args, p.inspected)
-	p.end()
+	n, err := survey.Needed(a.ctx, e, args, p.Inspected)
+	p.End()
 	if err != nil {
 		return err
 	}
-	if a.json {
-		fits := []doc{}
+	if a.AsJSON {
+		fits := []screen.Doc{}
 		for _, f := range n.Fits {
-			fits = append(fits, doc{"drive": f.Drive, "free": f.Free, "short": f.Short})
+			fits = append(fits, screen.Doc{"drive": f.Drive, "free": f.Free, "short": f.Short})
 		}
-		return a.emit(doc{"folders": folderDocs(n.Folders),
-			"need": doc{"bytes": n.Bytes, "reserve": n.Reserve, "total": n.Total, "drives": fits}})
+		return a.emit(screen.Doc{"folders": screen.FolderDocs(n.Folders),
+			"need": screen.Doc{"bytes": n.Bytes, "reserve": n.Reserve, "total": n.Total, "drives": fits}})
 	}
 	var rows [][]string
 	for _, f := range n.Folders {
-		rows = append(rows, []string{a.path(f.Path), pathtext.Size(f.Bytes), count(f.Files)})
+		rows = append(rows, []string{a.Path(f.Path), pathtext.Size(f.Bytes), screen.Count(f.Files)})
 	}
-	a.columns(a.out, []string{"folder", "size", "files"}, rows, 1, 2)
-	a.print("")
-	a.print("  the drive must have  %s free", bold.Render(pathtext.Size(n.Total)))
-	a.print("    for the folders    %s, in blocks of 4 KiB and with their manifests", pathtext.Size(n.Bytes))
-	a.print("    kept free          %s, so that the drive stays usable", pathtext.Size(n.Reserve))
-	a.print("  a folder that still grows needs as much more as it is going to grow")
-	a.print("")
+	a.Columns(a.Out, []string{"folder", "size", "files"}, rows, 1, 2)
+	a.Print("")
+	a.Print("  the drive must have  %s free", screen.Bold.Render(pathtext.Size(n.Total)))
+	a.Print("    for the folders    %s, in blocks of 4 KiB and with their manifests", pathtext.Size(n.Bytes))
+	a.Print("    kept free          %s, so that the drive stays usable", pathtext.Size(n.Reserve))
+	a.Print("  a folder that still grows needs as much more as it is going to grow")
+	a.Print("")
 	for _, f := range n.Fits {
-		says := good.Render("has the room")
+		says := screen.Good.Render("has the room")
 		if f.Short > 0 {
-			says = caution.Render("lacks " + pathtext.Size(f.Short))
+			says = screen.Caution.Render("lacks " + pathtext.Size(f.Short))
 		}
-		a.print("  %-10s %s free: %s", pathtext.Show(f.Drive), pathtext.Size(f.Free), says)
+		a.Print("  %-10s %s free: %s", pathtext.Show(f.Drive), pathtext.Size(f.Free), says)
 	}
 	if len(n.Fits) == 0 {
-		fmt.Fprintln(a.out, "  no other drive is here")
+		fmt.Fprintln(a.Out, "  no other drive is here")
 	}
 	return nil
 }

@@ -5,6 +5,7 @@ import (
 	"nexlin/internal/group"
 	"nexlin/internal/ledger"
 	"nexlin/internal/plan"
+	"nexlin/internal/screen"
 )
 
 // severalRun is how a run of several folders is shown and carried out.
@@ -15,16 +16,16 @@ func (a *severalRun) togetherRun(e *engine.Engine, preview bool, question string
 	make func(progress func(entries, bytes int64)) (*plan.Group, error)) error {
 	p := a.progress()
 	p.Phase("inspect", 0, 0)
-	t, err := make(p.inspected)
-	p.end()
+	t, err := make(p.Inspected)
+	p.End()
 	if err != nil {
 		return err
 	}
-	if !a.json {
-		(&severalRun{a.app}).showTogether(t)
+	if !a.AsJSON {
+		(&severalRun{a.app}).ShowTogether(t)
 	}
 	if stop, err := a.goOn(t.Blocked(), preview, question); err != nil || stop {
-		return a.emitIf(err, togetherPlanDoc(t))
+		return a.emitIf(err, screen.TogetherPlanDoc(t))
 	}
 	return (&severalRun{a.app}).togetherCarried(e,
 		func() (*plan.GroupOutcome, error) { return group.Do(a.ctx, e, t) })
@@ -34,17 +35,17 @@ func (a *severalRun) togetherCarried(e *engine.Engine, run func() (*plan.GroupOu
 	p := a.progress()
 	e.Progress = p
 	out, err := run()
-	p.end()
+	p.End()
 	if err != nil {
-		if out != nil && a.json {
-			return a.failWith(a.togetherDoc(e, out), err)
+		if out != nil && a.AsJSON {
+			return a.failWith(a.TogetherDoc(e, out), err)
 		}
 		return err
 	}
-	if a.json {
-		return a.emit(a.togetherDoc(e, out))
+	if a.AsJSON {
+		return a.emit(a.TogetherDoc(e, out))
 	}
-	a.showTogetherDone(out)
+	a.ShowTogetherDone(out)
 	return nil
 }
 

@@ -9,6 +9,7 @@ import (
 	"nexlin/internal/engine"
 	"nexlin/internal/health"
 	"nexlin/internal/ledger"
+	"nexlin/internal/screen"
 )
 
 // tryCommand is `nexlin try`.
@@ -26,23 +27,23 @@ func (a *tryCommand) tryCmd() *cobra.Command {
 		Args: cobra.ExactArgs(1),
 		RunE: a.runner(func(_ *cobra.Command, args []string) error {
 			if length < 0 || length > 0 && !live {
-				return &usageError{"--for takes a time such as 30s, and goes with --live"}
+				return screen.Usage("--for takes a time such as 30s, and goes with --live")
 			}
-			return a.named(args, false, "trials", func(e *engine.Engine, r ledger.Redirect) (doc, error) {
+			return a.named(args, false, "trials", func(e *engine.Engine, r ledger.Redirect) (screen.Doc, error) {
 				t, err := health.Try(a.ctx, e, r)
 				if err != nil {
 					return nil, err
 				}
 				ok := t.Err == nil && t.Report.State == health.Good
 				if !ok {
-					a.grave(max(checkExit(t.Report), exitProblems))
+					a.grave(max(checkExit(t.Report), screen.ExitProblems))
 				}
-				d := doc{"redirect": reportDoc(t.Report, true), "passed": ok}
+				d := screen.Doc{"redirect": screen.ReportDoc(t.Report, true), "passed": ok}
 				if t.Err != nil {
 					d["message"] = t.Err.Error()
 				}
-				if !a.json {
-					a.showTrial(t)
+				if !a.AsJSON {
+					a.ShowTrial(t)
 				}
 				if ok && live {
 					d["live"], err = a.live(e, r, length)
@@ -57,27 +58,28 @@ func (a *tryCommand) tryCmd() *cobra.Command {
 }
 
 // Live shows the room of both drives until it is interrupted.
-func (a *tryCommand) live(e *engine.Engine, r ledger.Redirect, length time.Duration) (doc, error) {
+func (a *tryCommand) live(e *engine.Engine, r ledger.Redirect, length time.Duration) (screen.Doc, error) {
 	ctx, stop := context.WithCancel(a.ctx)
 	if length > 0 {
 		ctx, stop = context.WithTimeout(a.ctx, length)
 	}
 	defer stop()
-	if !a.json {
-		a.print("")
-		a.print("let the program work now; Ctrl-C ends this")
+	if !a.AsJSON {
+		a.Print("")
+		a.Print("let the program work now; Ctrl-C ends this")
 	}
 	var last health.LiveSpace
 	err := health.Live(ctx, e, r, 500*time.Millisecond, func(s health.LiveSpace) {
 		last = s
-		if !a.json {
-			a.print("  %s   %s   %s", time.Now().Format("15:04:05"), roomLine("here", s.Here),
-				roomLine("there", s.There))
+		if !a.AsJSON {
+			a.Print("  %s   %s   %s", time.Now().Format("15:04:05"), screen.RoomLine("here", s.Here),
+				screen.RoomLine("there", s.There))
 		}
 	})
-	return doc{
+	return screen.Doc{
 		"seconds": int64(time.Since(last.Since).Seconds()),
-		"here":    doc{"drive": last.Here.Drive, "free_before": last.Here.Before, "free_after": last.Here.Now},
-		"there":   doc{"drive": last.There.Drive, "free_before": last.There.Before, "free_after": last.There.Now},
+		"here":    screen.Doc{"drive": last.Here.Drive, "free_before": last.Here.Before, "free_after": last.Here.Now},
+		"there": screen.Doc{"drive": last.There.Drive, "free_before": last.There.Before,
+			"free_after": last.There.Now},
 	}, err
 }

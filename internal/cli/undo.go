@@ -15,17 +15,18 @@ import (
 	"nexlin/internal/planning"
 	"nexlin/internal/redirect"
 	"nexlin/internal/restart"
+	"nexlin/internal/screen"
 )
 
 // named runs f for every NAME, which may also be the path of a link.
 func (a *app) named(args []string, write bool, key string,
-	f func(e *engine.Engine, r ledger.Redirect) (doc, error)) error {
+	f func(e *engine.Engine, r ledger.Redirect) (screen.Doc, error)) error {
 	e, cwd, done, err := a.engineHere(write)
 	if err != nil {
 		return err
 	}
 	defer done()
-	return a.several(args, key, func(arg string) (doc, error) {
+	return a.several(args, key, func(arg string) (screen.Doc, error) {
 		r, err := e.Lookup(arg, cwd)
 		if err != nil {
 			return nil, err
@@ -54,7 +55,7 @@ func (a *recoverCommands) bringBackCmd() *cobra.Command {
 				return err
 			}
 			if o.WaitQuiet < 0 {
-				return &usageError{"--wait-quiet takes a time such as 30s or 10m"}
+				return screen.Usage("--wait-quiet takes a time such as 30s or 10m")
 			}
 			if len(args) == 1 && strings.HasPrefix(args[0], cardPrefix) {
 				return a.backCard(strings.TrimPrefix(args[0], cardPrefix), preview, o)
@@ -64,7 +65,7 @@ func (a *recoverCommands) bringBackCmd() *cobra.Command {
 					return err
 				}
 			}
-			return a.named(args, !preview, "runs", func(e *engine.Engine, r ledger.Redirect) (doc, error) {
+			return a.named(args, !preview, "runs", func(e *engine.Engine, r ledger.Redirect) (screen.Doc, error) {
 				if plan.Owned(r) && r.State != ledger.Ended {
 					return a.backStore(e, r, preview, o)
 				}
@@ -74,8 +75,8 @@ func (a *recoverCommands) bringBackCmd() *cobra.Command {
 						o.Progress = progress
 						return redirect.PlanBringBack(a.ctx, e, r, o)
 					},
-					inspects: true, show: a.showPlan, question: "bring it back?", preview: preview,
-					done: a.showBroughtBack,
+					inspects: true, show: a.ShowPlan, question: "bring it back?", preview: preview,
+					done: a.ShowBroughtBack,
 				})
 			})
 		}),
@@ -97,23 +98,23 @@ func (a *recoverCommands) detachCmd() *cobra.Command {
 		Short: "take the link away, leave the data on the drive",
 		Args:  cobra.MinimumNArgs(1),
 		RunE: a.runner(func(_ *cobra.Command, args []string) error {
-			return a.named(args, !preview, "runs", func(e *engine.Engine, r ledger.Redirect) (doc, error) {
+			return a.named(args, !preview, "runs", func(e *engine.Engine, r ledger.Redirect) (screen.Doc, error) {
 				planned, err := redirect.PlanDetach(e, r)
 				if err != nil {
 					return nil, err
 				}
-				if !a.json {
+				if !a.AsJSON {
 					what := "the link goes"
 					if plan.Linkless(r.Methods) {
 						what = "the setting says again what it said before"
 					}
-					a.print("%s   %s, the data stays at %s", bold.Render(a.path(r.Link)), what, a.path(r.Target))
-					a.findings(a.out, planned.Findings)
+					a.Print("%s   %s, the data stays at %s", screen.Bold.Render(a.Path(r.Link)), what, a.Path(r.Target))
+					a.Findings(a.Out, planned.Findings)
 				}
 				if preview {
-					a.sayPreview()
-					return doc{"preview": true, "plan": doc{"kind": plan.KindDetach, "name": r.Name,
-						"link": r.Link}, "findings": findingDocs(planned.Findings)}, nil
+					a.SayPreview()
+					return screen.Doc{"preview": true, "plan": screen.Doc{"kind": plan.KindDetach, "name": r.Name,
+						"link": r.Link}, "findings": screen.FindingDocs(planned.Findings)}, nil
 				}
 				if err := a.confirm("take the link away?", true, "--yes"); err != nil {
 					return nil, err
@@ -122,13 +123,14 @@ func (a *recoverCommands) detachCmd() *cobra.Command {
 				if err != nil {
 					return nil, err
 				}
-				if !a.json {
-					a.print("%s  %s is no link any more; nothing stands there now", good.Render("done"), a.path(r.Link))
-					a.print("  the data is at          %s", a.path(r.Target))
-					a.print("  puts the link back:     nexlin undo %s", out.Run)
-					a.print("  brings the data back:   nexlin bring-back %s", pathtext.Quote(r.Name))
+				if !a.AsJSON {
+					a.Print("%s  %s is no link any more; nothing stands there now", screen.Good.Render("done"),
+						a.Path(r.Link))
+					a.Print("  the data is at          %s", a.Path(r.Target))
+					a.Print("  puts the link back:     nexlin undo %s", out.Run)
+					a.Print("  brings the data back:   nexlin bring-back %s", pathtext.Quote(r.Name))
 				}
-				return a.outcomeDoc(e, out), nil
+				return a.OutcomeDoc(e, out), nil
 			})
 		}),
 	}
@@ -184,17 +186,17 @@ func (a *recoverCommands) recoverCmd(use, short, question string, forward bool) 
 				return err
 			}
 			switch {
-			case a.json:
+			case a.AsJSON:
 			case rec.Together != nil:
-				(&severalRun{a.app}).showTogetherRecovery(e, rec)
+				(&severalRun{a.app}).ShowTogetherRecovery(e, rec)
 			default:
-				a.showRecovery(rec, forward)
+				a.ShowRecovery(rec, forward)
 			}
 			if preview {
-				a.sayPreview()
-				if a.json {
-					return a.emit(doc{"preview": true, "plan": doc{"kind": row.Kind, "name": row.Redirect,
-						"run": row.ID, "switched": rec.Switched}, "findings": []doc{}})
+				a.SayPreview()
+				if a.AsJSON {
+					return a.emit(screen.Doc{"preview": true, "plan": screen.Doc{"kind": row.Kind, "name": row.Redirect,
+						"run": row.ID, "switched": rec.Switched}, "findings": []screen.Doc{}})
 				}
 				return nil
 			}
@@ -224,17 +226,18 @@ func (a *recoverCommands) afterRestart(e *engine.Engine, row ledger.RunRow) erro
 	if err != nil {
 		return err
 	}
-	c := restart.Continuation{Run: row.ID, Program: exe, StateDir: e.Ledger.Dir(), Home: a.home,
+	c := restart.Continuation{Run: row.ID, Program: exe, StateDir: e.Ledger.Dir(), Home: a.Home,
 		System: os.Geteuid() == 0}
 	file, err := c.Install()
 	if err != nil {
 		return err
 	}
-	if a.json {
-		return a.emit(doc{"run": runDoc{row.ID, row.Kind, row.State, []phaseDoc{}}, "unit": file, "findings": []doc{}})
+	if a.AsJSON {
+		return a.emit(screen.Doc{"run": screen.RunDoc{ID: row.ID, Kind: row.Kind, State: row.State,
+			Phases: []screen.PhaseDoc{}}, "unit": file, "findings": []screen.Doc{}})
 	}
-	a.print("%s  run %s goes on when the machine was restarted", good.Render("done"), row.ID)
-	a.print("  the unit      %s; it takes itself away", a.path(file))
+	a.Print("%s  run %s goes on when the machine was restarted", screen.Good.Render("done"), row.ID)
+	a.Print("  the unit      %s; it takes itself away", a.Path(file))
 	return nil
 }
 
@@ -246,31 +249,31 @@ func (a *recoverCommands) recoverRun(e *engine.Engine, row ledger.RunRow, forwar
 		act = jobs.Resume
 	}
 	out, err := act(a.ctx, e, row)
-	p.end()
+	p.End()
 	if err != nil {
-		if a.json && out != nil {
-			return a.failWith(a.outcomeDoc(e, out), err)
+		if a.AsJSON && out != nil {
+			return a.failWith(a.OutcomeDoc(e, out), err)
 		}
 		return err
 	}
-	if a.json {
-		return a.emit(a.outcomeDoc(e, out))
+	if a.AsJSON {
+		return a.emit(a.OutcomeDoc(e, out))
 	}
 	if !forward {
-		a.showUndone(out)
+		a.ShowUndone(out)
 		return nil
 	}
 	if show := map[string]func(*plan.Outcome){
-		plan.KindHandover: a.showHandedOver,
-		plan.KindMove:     a.showMoved, plan.KindMoveOn: a.showMoved,
-		plan.KindBringBack: a.showBroughtBack,
-		plan.KindMend:      a.showMended, plan.KindMerge: a.showMended,
-		plan.KindRecord: a.showRecorded,
-		plan.KindPack:   a.showArchived, plan.KindUnpack: a.showArchived,
+		plan.KindHandover: a.ShowHandedOver,
+		plan.KindMove:     a.ShowMoved, plan.KindMoveOn: a.ShowMoved,
+		plan.KindBringBack: a.ShowBroughtBack,
+		plan.KindMend:      a.ShowMended, plan.KindMerge: a.ShowMended,
+		plan.KindRecord: a.ShowRecorded,
+		plan.KindPack:   a.ShowArchived, plan.KindUnpack: a.ShowArchived,
 	}[row.Kind]; show != nil {
 		show(out)
 		return nil
 	}
-	a.print("%s  run %s is finished", good.Render("done"), row.ID)
+	a.Print("%s  run %s is finished", screen.Good.Render("done"), row.ID)
 	return nil
 }

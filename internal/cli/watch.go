@@ -21,6 +21,7 @@ import (
 	"nexlin/internal/health"
 	"nexlin/internal/metrics"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/screen"
 )
 
 type watchFlags struct {
@@ -46,7 +47,7 @@ func (a *watchCommand) watchCmd() *cobra.Command {
 				return a.printUnits()
 			}
 			if f.every < 0 {
-				return &usageError{"--every takes a time such as 1h"}
+				return screen.Usage("--every takes a time such as 1h")
 			}
 			return a.watch(f)
 		}),
@@ -68,7 +69,7 @@ func (a *watchCommand) printUnits() error {
 			return err
 		}
 		b, err := contrib.Units.ReadFile(path)
-		a.print("# ~/.config/systemd/user/%s\n%s", path, b)
+		a.Print("# ~/.config/systemd/user/%s\n%s", path, b)
 		return err
 	})
 }
@@ -90,7 +91,7 @@ func (a *watchCommand) watch(f watchFlags) error {
 	var desk *desktop
 	if f.notify {
 		if desk, err = newDesktop(); err != nil {
-			a.note("the desktop can't be told: %v", err)
+			a.Note("the desktop can't be told: %v", err)
 		}
 	}
 	var failed error
@@ -104,7 +105,7 @@ func (a *watchCommand) watch(f watchFlags) error {
 		w.Round = func(reports []*health.Report) {
 			if err := measured(e, &numbers, reports, f.file); err != nil && failed == nil {
 				failed = err
-				a.note("the numbers can't be kept: %v", err)
+				a.Note("the numbers can't be kept: %v", err)
 			}
 		}
 	}
@@ -133,7 +134,7 @@ func measured(e *engine.Engine, c *metrics.Collector, reports []*health.Report, 
 func (a *watchCommand) serve(address string, c *metrics.Collector) (func(), error) {
 	l, err := net.Listen("tcp", address)
 	if err != nil {
-		return nil, &usageError{fmt.Sprintf("--metrics-listen %s: %v", address, err)}
+		return nil, screen.Usage(fmt.Sprintf("--metrics-listen %s: %v", address, err))
 	}
 	mux := http.NewServeMux()
 	mux.Handle("/metrics", c.Handler())
@@ -142,10 +143,10 @@ func (a *watchCommand) serve(address string, c *metrics.Collector) (func(), erro
 	go func() {
 		if err := s.Serve(&limited{Listener: l, free: make(chan struct{}, maxConnections)}); !errors.Is(err,
 			http.ErrServerClosed) {
-			a.note("serving numbers ended: %v", err)
+			a.Note("serving numbers ended: %v", err)
 		}
 	}()
-	a.note("numbers are at http://%s/metrics", l.Addr())
+	a.Note("numbers are at http://%s/metrics", l.Addr())
 	return func() { _ = s.Close() }, nil // the process ends
 }
 
@@ -182,17 +183,18 @@ func (c *counted) Close() error {
 
 // event says one thing that was noticed.
 func (a *watchCommand) event(ev health.Event) {
-	if a.json {
+	if a.AsJSON {
 		a.jsonLine(eventDoc(ev))
 		return
 	}
-	at := faint.Render(ev.Time.Format("15:04:05"))
+	at := screen.Faint.Render(ev.Time.Format("15:04:05"))
 	switch ev.Kind {
 	case health.DriveAttached:
-		a.print("%s  %s is here, at %s", at, bold.Render(pathtext.Show(ev.Drive.Name())), a.path(ev.Drive.Mount))
+		a.Print("%s  %s is here, at %s", at, screen.Bold.Render(pathtext.Show(ev.Drive.Name())), a.Path(ev.Drive.Mount))
 		return
 	case health.DriveDetached:
-		a.print("%s  %s is gone from %s", at, bold.Render(pathtext.Show(ev.Drive.Name())), a.path(ev.Drive.Mount))
+		a.Print("%s  %s is gone from %s", at, screen.Bold.Render(pathtext.Show(ev.Drive.Name())),
+			a.Path(ev.Drive.Mount))
 		return
 	}
 	r := ev.Report
@@ -200,29 +202,29 @@ func (a *watchCommand) event(ev health.Event) {
 	if ev.Was != "" && ev.Was != r.State {
 		was = ", until now " + string(ev.Was)
 	}
-	a.print("%s  %s  %s%s", at, stateWord(r.State), bold.Render(pathtext.Show(r.Redirect.Name)), was)
+	a.Print("%s  %s  %s%s", at, screen.StateWord(r.State), screen.Bold.Render(pathtext.Show(r.Redirect.Name)), was)
 	var fs []finding.Finding
 	for _, x := range r.Findings {
 		if x.Severity != finding.Info {
 			fs = append(fs, x)
 		}
 	}
-	a.findings(a.out, fs)
+	a.Findings(a.Out, fs)
 }
 
-func eventDoc(ev health.Event) doc {
-	d := doc{"nexlin": 1, "command": "watch", "time": ev.Time, "event": ev.Kind}
+func eventDoc(ev health.Event) screen.Doc {
+	d := screen.Doc{"nexlin": 1, "command": "watch", "time": ev.Time, "event": ev.Kind}
 	if ev.Report == nil {
-		d["drive"] = doc{"id": ev.Drive.Identity(), "label": ev.Drive.Label, "mount": ev.Drive.Mount}
+		d["drive"] = screen.Doc{"id": ev.Drive.Identity(), "label": ev.Drive.Label, "mount": ev.Drive.Mount}
 		return d
 	}
-	d["was"], d["redirect"] = ev.Was, reportDoc(ev.Report, true)
+	d["was"], d["redirect"] = ev.Was, screen.ReportDoc(ev.Report, true)
 	return d
 }
 
 // jsonLine prints one document on one line.
-func (a *watchCommand) jsonLine(d doc) {
-	_ = a.writeJSON(d, "") // an output that is closed is the reader's choice
+func (a *watchCommand) jsonLine(d screen.Doc) {
+	_ = a.WriteJSON(d, "") // an output that is closed is the reader's choice
 	a.docDone = true
 }
 
@@ -253,7 +255,7 @@ func notifications(conn *dbus.Conn) dbus.BusObject {
 	return conn.Object("org.freedesktop.Notifications", "/org/freedesktop/Notifications")
 }
 
-// tell shows what a person should know: a redirect that changed its state.
+// Tell shows what a person should know: a redirect that changed its state.
 func (d *desktop) tell(a *app, ev health.Event) {
 	if ev.Report == nil || ev.Was == "" && ev.Report.State == health.Good || ev.Was == ev.Report.State {
 		return
@@ -271,6 +273,6 @@ func (d *desktop) tell(a *app, ev health.Event) {
 	call := notifications(d.conn).Call(notify+"Notify", 0,
 		"nexlin", uint32(0), "drive-harddisk", title, body, []string{}, map[string]dbus.Variant{}, int32(-1))
 	if call.Err != nil {
-		a.note("the desktop can't be told: %v", call.Err)
+		a.Note("the desktop can't be told: %v", call.Err)
 	}
 }

@@ -1,4 +1,4 @@
-package cli
+package screen
 
 import (
 	"fmt"
@@ -20,31 +20,31 @@ import (
 
 // The few styles: words carry the meaning, colour only helps the eye.
 var (
-	bold    = lipgloss.NewStyle().Bold(true)
-	faint   = lipgloss.NewStyle().Faint(true)
-	good    = lipgloss.NewStyle().Foreground(lipgloss.Color("2"))
-	caution = lipgloss.NewStyle().Foreground(lipgloss.Color("3"))
-	bad     = lipgloss.NewStyle().Foreground(lipgloss.Color("1")).Bold(true)
+	Bold    = lipgloss.NewStyle().Bold(true)
+	Faint   = lipgloss.NewStyle().Faint(true)
+	Good    = lipgloss.NewStyle().Foreground(lipgloss.Color("2"))
+	Caution = lipgloss.NewStyle().Foreground(lipgloss.Color("3"))
+	Bad     = lipgloss.NewStyle().Foreground(lipgloss.Color("1")).Bold(true)
 	head    = lipgloss.NewStyle().Faint(true).PaddingRight(2)
 	cell    = lipgloss.NewStyle().PaddingRight(2)
 )
 
-func count(n int64) string { return humanize.Comma(n) }
+func Count(n int64) string { return humanize.Comma(n) }
 
-// plural writes a number with its noun.
-func plural(n int64, one, many string) string {
+// Plural writes a number with its noun.
+func Plural(n int64, one, many string) string {
 	if n == 1 {
 		return "1 " + one
 	}
-	return count(n) + " " + many
+	return Count(n) + " " + many
 }
 
-// path writes a path the way people know it: ~ for their own home.
-func (a *screen) path(p string) string {
-	if a.home == "" || pathtext.IsRoot(a.home) || runtime.GOOS == "windows" { // where no shell knows ~
+// Path writes a path the way people know it: ~ for their own home.
+func (a *Lines) Path(p string) string {
+	if a.Home == "" || pathtext.IsRoot(a.Home) || runtime.GOOS == "windows" { // where no shell knows ~
 		return pathtext.Show(p)
 	}
-	switch rest, ok := pathtext.Below(p, a.home); {
+	switch rest, ok := pathtext.Below(p, a.Home); {
 	case rest == ".":
 		return "~"
 	case ok:
@@ -56,11 +56,11 @@ func (a *screen) path(p string) string {
 // on writes a path on a drive by the drive's label.
 func on(d *drive.Drive, p string) string { return pathtext.Show(d.Display(p)) }
 
-func (a *screen) print(format string, args ...any) { fmt.Fprintf(a.out, format+"\n", args...) }
+func (a *Lines) Print(format string, args ...any) { fmt.Fprintf(a.Out, format+"\n", args...) }
 
-// columns prints a table without lines: headers, if there are any, then
+// Columns prints a table without lines: headers, if there are any, then
 // rows. Columns named in right are set flush right.
-func (a *screen) columns(w io.Writer, headers []string, rows [][]string, right ...int) {
+func (a *Lines) Columns(w io.Writer, headers []string, rows [][]string, right ...int) {
 	t := table.New().Rows(rows...).
 		Border(lipgloss.HiddenBorder()).
 		BorderTop(false).BorderBottom(false).BorderLeft(false).BorderRight(false).
@@ -85,20 +85,20 @@ func (a *screen) columns(w io.Writer, headers []string, rows [][]string, right .
 	}
 }
 
-// findings prints what was noticed: the gravest first, each with its remedy.
-func (a *screen) findings(w io.Writer, fs []finding.Finding) {
+// Findings prints what was noticed: the gravest first, each with its remedy.
+func (a *Lines) Findings(w io.Writer, fs []finding.Finding) {
 	for _, f := range finding.Worst(fs) {
 		mark := map[finding.Severity]string{
-			finding.Blocker: bad.Render("blocker"), finding.Warning: caution.Render("warning"),
-			finding.Info: faint.Render("info"),
+			finding.Blocker: Bad.Render("blocker"), finding.Warning: Caution.Render("warning"),
+			finding.Info: Faint.Render("info"),
 		}[f.Severity]
-		fmt.Fprintf(w, "%s  %s  %s\n", mark, f.Message, faint.Render("["+string(f.Code)+"]"))
+		fmt.Fprintf(w, "%s  %s  %s\n", mark, f.Message, Faint.Render("["+string(f.Code)+"]"))
 		shown := a.findingPaths(w, f)
 		if f.Count > shown && shown > 0 {
-			fmt.Fprintf(w, "           and %s more\n", count(int64(f.Count-shown)))
+			fmt.Fprintf(w, "           and %s more\n", Count(int64(f.Count-shown)))
 		}
 		if f.Shows != "" && f.Severity == finding.Warning {
-			fmt.Fprintf(w, "           %s %s\n", faint.Render("programs show:"), f.Shows)
+			fmt.Fprintf(w, "           %s %s\n", Faint.Render("programs show:"), f.Shows)
 		}
 		fmt.Fprintf(w, "         → %s\n", f.Remedy)
 	}
@@ -106,13 +106,13 @@ func (a *screen) findings(w io.Writer, fs []finding.Finding) {
 
 // findingPaths prints the first paths of a finding, fewer of one that only
 // informs, and returns how many.
-func (a *screen) findingPaths(w io.Writer, f finding.Finding) (shown int) {
+func (a *Lines) findingPaths(w io.Writer, f finding.Finding) (shown int) {
 	most := 10
 	if f.Severity == finding.Info {
 		most = 3
 	}
 	for i, p := range f.Paths[:min(len(f.Paths), most)] {
-		line := a.path(p)
+		line := a.Path(p)
 		if len(f.Details) > i {
 			line += " " + f.Details[i]
 		} else if f.Count == 1 && p == f.Path && strings.Contains(f.Message, pathtext.Show(p)) {
@@ -124,11 +124,11 @@ func (a *screen) findingPaths(w io.Writer, f finding.Finding) (shown int) {
 	return shown
 }
 
-func ago(t time.Time) string { return humanize.Time(t) }
+func Ago(t time.Time) string { return humanize.Time(t) }
 
-func day(t time.Time) string { return t.Local().Format("2006-01-02 15:04") }
+func Day(t time.Time) string { return t.Local().Format("2006-01-02 15:04") }
 
-func seconds(s float64) string {
+func Seconds(s float64) string {
 	if s < 10 {
 		return fmt.Sprintf("%.1f s", s)
 	}
@@ -138,10 +138,10 @@ func seconds(s float64) string {
 // led is the arrow of a redirect or a plan: a link, or a setting where there
 // is none.
 func led(methods []string, from, to string) string {
-	return bold.Render(from) + ledArrow(methods) + bold.Render(to)
+	return Bold.Render(from) + LedArrow(methods) + Bold.Render(to)
 }
 
-func ledArrow(methods []string) string {
+func LedArrow(methods []string) string {
 	if slices.Contains(methods, plan.ByHandover) {
 		return " ──handover──▶ "
 	}

@@ -1,4 +1,4 @@
-package cli
+package screen
 
 import (
 	"fmt"
@@ -11,24 +11,24 @@ import (
 	"nexlin/internal/survey"
 )
 
-func (a *screen) showInspect(l *planning.Look) {
+func (a *Screen) ShowInspect(l *planning.Look) {
 	p := l.Plan
-	a.print("%s", bold.Render(a.path(l.Path)))
+	a.Print("%s", Bold.Render(a.Path(l.Path)))
 	for _, s := range l.Chain {
-		a.print("  %s ──link──▶ %s", a.path(s.Path), a.path(link.Seen(s.Text)))
+		a.Print("  %s ──link──▶ %s", a.Path(s.Path), a.Path(link.Seen(s.Text)))
 	}
 	var rows [][]string
 	add := func(k, v string) { rows = append(rows, []string{k, v}) }
 	if l.Real != l.Path {
-		add("real path", a.path(l.Real))
+		add("real path", a.Path(l.Real))
 	}
 	if l.Redirect != nil {
 		add("redirect", fmt.Sprintf("%s, on %s", l.Redirect.Name, pathtext.Show(l.Redirect.Drive.Label)))
 	}
 	if p.FromIno != 0 {
 		add("drive", fmt.Sprintf("%s, %s free", pathtext.Show(p.FromNow.Name()), pathtext.Size(p.FromNow.Free)))
-		add("holds", fmt.Sprintf("%s, %s, %s", plural(p.Facts.Files, "file", "files"),
-			plural(p.Facts.Dirs, "directory", "directories"), plural(p.Facts.Links, "link", "links")))
+		add("holds", fmt.Sprintf("%s, %s, %s", Plural(p.Facts.Files, "file", "files"),
+			Plural(p.Facts.Dirs, "directory", "directories"), Plural(p.Facts.Links, "link", "links")))
 		add("size", fmt.Sprintf("%s; moving it frees %s", pathtext.Size(p.Bytes), pathtext.Size(p.Allocated)))
 		add("belongs to", p.Account)
 		used := "nobody that can be seen"
@@ -39,7 +39,7 @@ func (a *screen) showInspect(l *planning.Look) {
 					used += fmt.Sprintf("\nand %d more", len(p.InUse.Holders)-i)
 					break
 				}
-				used += fmt.Sprintf("\n%s (process %d): %s, %s", pathtext.Show(h.Program), h.PID, h.How, a.path(h.Path))
+				used += fmt.Sprintf("\n%s (process %d): %s, %s", pathtext.Show(h.Program), h.PID, h.How, a.Path(h.Path))
 			}
 			used = strings.TrimPrefix(used, "\n")
 		}
@@ -49,31 +49,31 @@ func (a *screen) showInspect(l *planning.Look) {
 		}
 	}
 	if len(rows) > 0 {
-		a.columns(a.out, nil, rows)
+		a.Columns(a.Out, nil, rows)
 	}
 	if l.Redirect != nil {
 		return // that it is a link is what it is meant to be
 	}
-	a.print("")
-	a.findings(a.out, p.Findings)
+	a.Print("")
+	a.Findings(a.Out, p.Findings)
 	if len(p.Findings) == 0 {
-		a.print("%s", good.Render(
+		a.Print("%s", Good.Render(
 			"nothing stands in the way of a move; the drive it goes to is looked at by `nexlin move --preview`"))
 	}
 }
 
-func inspectDoc(l *planning.Look) doc {
-	chain, users := []doc{}, []doc{}
+func InspectDoc(l *planning.Look) Doc {
+	chain, users := []Doc{}, []Doc{}
 	for _, s := range l.Chain {
-		chain = append(chain, doc{"link": s.Path, "text": s.Text})
+		chain = append(chain, Doc{"link": s.Path, "text": s.Text})
 	}
 	for _, h := range l.Plan.InUse.Holders {
-		users = append(users, doc{"pid": h.PID, "program": h.Program, "path": h.Path, "how": string(h.How)})
+		users = append(users, Doc{"pid": h.PID, "program": h.Program, "path": h.Path, "how": string(h.How)})
 	}
-	d := doc{
+	d := Doc{
 		"path": l.Path, "real": l.Real, "chain": chain, "in_use": users, "methods": append([]string{}, l.Methods...),
 		"files": l.Plan.Files, "bytes": l.Plan.Bytes, "allocated": l.Plan.Allocated, "drive": l.Plan.FromNow.Name(),
-		"findings": findingDocs(l.Plan.Findings),
+		"findings": FindingDocs(l.Plan.Findings),
 	}
 	if l.Redirect != nil {
 		d["redirect"] = l.Redirect.Name
@@ -93,7 +93,7 @@ type folderDoc struct {
 	Partial   bool   `json:"partial,omitempty"`
 }
 
-func folderDocs(fs []survey.Folder) []folderDoc {
+func FolderDocs(fs []survey.Folder) []folderDoc {
 	out := []folderDoc{}
 	for _, f := range fs {
 		d := folderDoc{f.Path, f.Kind, f.Bytes, f.Allocated, f.Files, f.Drive, "here", f.Redirect, f.Partial}
@@ -105,16 +105,16 @@ func folderDocs(fs []survey.Folder) []folderDoc {
 	return out
 }
 
-// freeLine says how much room each drive has.
-func (a *screen) freeLine(e *engine.Engine) error {
+// FreeLine says how much room each drive has.
+func (a *Screen) FreeLine(e *engine.Engine) error {
 	ds, err := e.Drives.List(false)
 	if err != nil {
 		return err
 	}
 	for i := range ds {
 		d := &ds[i]
-		a.print("  %-10s %s free of %s  %s", pathtext.Show(d.Name()), pathtext.Size(d.Free), pathtext.Size(d.Size),
-			gauge(d.Size, d.Free))
+		a.Print("  %-10s %s free of %s  %s", pathtext.Show(d.Name()), pathtext.Size(d.Free), pathtext.Size(d.Size),
+			Gauge(d.Size, d.Free))
 	}
 	return nil
 }

@@ -1,4 +1,4 @@
-package cli
+package screen
 
 import (
 	"strings"
@@ -10,8 +10,8 @@ import (
 	"nexlin/internal/pathtext"
 )
 
-// gauge draws how full a drive is, in ten steps.
-func gauge(size, free int64) string {
+// Gauge draws how full a drive is, in ten steps.
+func Gauge(size, free int64) string {
 	if size <= 0 {
 		return ""
 	}
@@ -19,13 +19,13 @@ func gauge(size, free int64) string {
 	used = max(0, min(10, used))
 	bar := strings.Repeat("▓", used) + strings.Repeat("░", 10-used)
 	if free < size/20 {
-		return bad.Render(bar)
+		return Bad.Render(bar)
 	}
 	return bar
 }
 
-// short cuts an identity to what tells drives apart at a glance.
-func short(id string) string {
+// Short cuts an identity to what tells drives apart at a glance.
+func Short(id string) string {
 	if id == "" {
 		return "none"
 	}
@@ -35,16 +35,16 @@ func short(id string) string {
 	return id
 }
 
-func orNone(s string) string {
+func OrNone(s string) string {
 	if s == "" {
 		return "none"
 	}
 	return pathtext.Show(s)
 }
 
-// abilities tries what the drive keeps, in its root. Where this account may
+// Abilities tries what the drive keeps, in its root. Where this account may
 // not write, it says so.
-func (a *screen) abilities(d *drive.Drive) (*abilitiesDoc, string) {
+func (a *Screen) Abilities(d *drive.Drive) (*abilitiesDoc, string) {
 	dir, err := handle.Open(d.Mount)
 	if err != nil {
 		return nil, "it can't be opened"
@@ -61,8 +61,8 @@ func (a *screen) abilities(d *drive.Drive) (*abilitiesDoc, string) {
 	return &x, ""
 }
 
-// keeps says what a drive can keep and what not, in lines that fit.
-func keeps(x *abilitiesDoc, why string) [][]string {
+// Keeps says what a drive can keep and what not, in lines that fit.
+func Keeps(x *abilitiesDoc, why string) [][]string {
 	if x == nil {
 		return [][]string{{"can keep", why}}
 	}
@@ -113,10 +113,10 @@ type driveDoc struct {
 	ReadOnly  bool          `json:"read_only"`
 	Abilities *abilitiesDoc `json:"abilities,omitempty"`
 	Redirects []string      `json:"redirects"`
-	Unplug    *unplugDoc    `json:"unplug,omitempty"`
+	Unplug    *UnplugDoc    `json:"unplug,omitempty"`
 }
 
-func (a *screen) driveDocs(e *engine.Engine, ds []drive.Drive) ([]driveDoc, error) {
+func (a *Screen) DriveDocs(e *engine.Engine, ds []drive.Drive) ([]driveDoc, error) {
 	rows, err := e.Ledger.Redirects(false)
 	if err != nil {
 		return nil, err
@@ -143,7 +143,7 @@ func lies(e *engine.Engine, r ledger.Redirect, d *drive.Drive) (bool, error) {
 	return found && mount == d.Mount, err
 }
 
-type unplugDoc struct {
+type UnplugDoc struct {
 	May     bool     `json:"may"`
 	Reasons []string `json:"reasons"`
 	Stopped []string `json:"stopped_runs"` // that touch the drive

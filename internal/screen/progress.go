@@ -1,4 +1,4 @@
-package cli
+package screen
 
 import (
 	"encoding/json"
@@ -16,9 +16,9 @@ import (
 	"nexlin/internal/pathtext"
 )
 
-// progress shows how far a run is: a bar on a terminal, a line a phase
+// Progress shows how far a run is: a bar on a terminal, a line a phase
 // elsewhere, JSON Lines for programs. It implements transfer.Progress.
-type progress struct {
+type Progress struct {
 	mode  progressMode
 	err   io.Writer
 	files atomic.Int64
@@ -44,16 +44,16 @@ const (
 	progressJSONLines
 )
 
-// newProgress shows how far something is; jsonLines: as a document a line.
-func (a *screen) newProgress(jsonLines bool) *progress {
-	p := &progress{err: a.err}
+// NewProgress shows how far something is; jsonLines: as a document a line.
+func (a *Lines) NewProgress(jsonLines bool) *Progress {
+	p := &Progress{err: a.Err}
 	switch {
 	case jsonLines:
-		p.mode, p.err = progressJSONLines, a.rawErr
-	case a.quiet || a.json:
+		p.mode, p.err = progressJSONLines, a.RawErr
+	case a.Quiet || a.AsJSON:
 		p.mode = progressNone
-	case term.IsTerminal(int(a.rawErr.Fd())):
-		p.mode, p.err = progressBars, a.rawErr
+	case term.IsTerminal(int(a.RawErr.Fd())):
+		p.mode, p.err = progressBars, a.RawErr
 	default:
 		p.mode = progressLines
 	}
@@ -69,7 +69,7 @@ var phaseWords = map[string]string{
 }
 
 // Phase implements transfer.Progress.
-func (p *progress) Phase(name string, files, bytes int64) {
+func (p *Progress) Phase(name string, files, bytes int64) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.endLocked()
@@ -84,7 +84,7 @@ func (p *progress) Phase(name string, files, bytes int64) {
 	case progressLines:
 		line := "nexlin: " + word
 		if files > 0 {
-			line += fmt.Sprintf(" (%s, %s)", plural(files, "file", "files"), pathtext.Size(bytes))
+			line += fmt.Sprintf(" (%s, %s)", Plural(files, "file", "files"), pathtext.Size(bytes))
 		}
 		fmt.Fprintln(p.err, line)
 	case progressBars:
@@ -100,7 +100,7 @@ func (p *progress) Phase(name string, files, bytes int64) {
 	}
 }
 
-func (p *progress) startBar(word string) {
+func (p *Progress) startBar(word string) {
 	p.bars = mpb.New(mpb.WithOutput(p.err), mpb.WithWidth(18), mpb.WithRefreshRate(120*time.Millisecond))
 	p.bar = p.bars.New(max(p.totalBytes, 1), mpb.BarStyle().Lbound("▕").Filler("█").Tip("").Padding("░").Rbound("▏"),
 		mpb.PrependDecorators(decor.Name(word, decor.WC{W: 20, C: decor.DindentRight})),
@@ -113,10 +113,10 @@ func (p *progress) startBar(word string) {
 // figures says how far it is, as much of it as the terminal is wide. Speed
 // and time left are taken from the whole phase: steadier than the last
 // moment's.
-func (p *progress) figures(width int) string {
+func (p *Progress) figures(width int) string {
 	done, gone := p.bytes.Load(), time.Since(p.began).Seconds()
 	parts := []string{fmt.Sprintf("%s of %s", pathtext.Size(done), pathtext.Size(p.totalBytes)),
-		fmt.Sprintf("%s of %s files", count(p.files.Load()), count(p.totalFiles))}
+		fmt.Sprintf("%s of %s files", Count(p.files.Load()), Count(p.totalFiles))}
 	if gone > 0.5 && done > 0 {
 		rate := float64(done) / gone
 		left := time.Duration(float64(max(0, p.totalBytes-done)) / rate * float64(time.Second)).Round(time.Second)
@@ -136,7 +136,7 @@ func (p *progress) figures(width int) string {
 	return " " + out
 }
 
-func (p *progress) startTicker(f func(), every time.Duration) {
+func (p *Progress) startTicker(f func(), every time.Duration) {
 	p.tick, p.stop = time.NewTicker(every), make(chan struct{})
 	go func(t *time.Ticker, stop chan struct{}) {
 		for {
@@ -151,15 +151,15 @@ func (p *progress) startTicker(f func(), every time.Duration) {
 }
 
 // Advance implements transfer.Progress.
-func (p *progress) Advance(files, bytes int64) {
+func (p *Progress) Advance(files, bytes int64) {
 	p.files.Add(files)
 	p.bytes.Add(bytes)
 }
 
-// inspected is the callback of inspections, which have no total.
-func (p *progress) inspected(entries, bytes int64) { p.Advance(entries, bytes) }
+// Inspected is the callback of inspections, which have no total.
+func (p *Progress) Inspected(entries, bytes int64) { p.Advance(entries, bytes) }
 
-func (p *progress) line(state string) {
+func (p *Progress) line(state string) {
 	b, err := json.Marshal(map[string]any{
 		"phase": p.name, "state": state, "files": p.files.Load(), "bytes": p.bytes.Load(),
 		"total_files": p.totalFiles, "total_bytes": p.totalBytes, "seconds": time.Since(p.began).Seconds(),
@@ -169,14 +169,14 @@ func (p *progress) line(state string) {
 	}
 }
 
-// end takes the display away.
-func (p *progress) end() {
+// End takes the display away.
+func (p *Progress) End() {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.endLocked()
 }
 
-func (p *progress) endLocked() {
+func (p *Progress) endLocked() {
 	if p.tick != nil {
 		p.tick.Stop()
 		close(p.stop)

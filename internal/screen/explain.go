@@ -1,4 +1,4 @@
-package cli
+package screen
 
 import (
 	"context"
@@ -24,9 +24,9 @@ import (
 	"nexlin/internal/swap"
 )
 
-// A fault is an error told to people and programs: what happened, to which
+// A Fault is an error told to people and programs: what happened, to which
 // path, what state things are in, and what to do next.
-type fault struct {
+type Fault struct {
 	Code    string
 	Message string
 	Path    string
@@ -37,21 +37,21 @@ type fault struct {
 }
 
 const (
-	untouched = "nothing was changed"
+	Untouched = "nothing was changed"
 	together  = "to go on with all of this: "
 )
 
-// An explainer says in words what went wrong.
-type explainer struct {
-	*screen
-	topic string // the command that help is there for; empty where there is no such command
-	dir   string // of the ledger
+// An Explainer says in words what went wrong.
+type Explainer struct {
+	*Screen
+	Topic string // the command that help is there for; empty where there is no such command
+	Dir   string // of the ledger
 }
 
-// explain turns an error of the core into advice and an exit status.
-func (a *explainer) explain(err error) fault {
+// Explain turns an error of the core into advice and an exit status.
+func (a *Explainer) Explain(err error) Fault {
 	if f, ok := a.explainRun(err); ok {
-		if shown := (*shownError)(nil); errors.As(err, &shown) {
+		if shown := (*ShownError)(nil); errors.As(err, &shown) {
 			// The remedies stand on the screen already, one by one.
 			f.Next = slices.DeleteFunc(f.Next, func(s string) bool { return !strings.HasPrefix(s, together) })
 		}
@@ -63,12 +63,12 @@ func (a *explainer) explain(err error) fault {
 	if f, ok := a.explainArchive(err); ok {
 		return f
 	}
-	f := fault{Code: "failed", Message: pathtext.Show(err.Error()), State: untouched, Exit: exitFailed}
+	f := Fault{Code: "failed", Message: pathtext.Show(err.Error()), State: Untouched, Exit: ExitFailed}
 	var pathErr *fs.PathError
 	if errors.As(err, &pathErr) {
 		f.Path = pathErr.Path
 	}
-	for _, explains := range []func(error, *fault) bool{a.explainWords, a.explainLedger, explainRest} {
+	for _, explains := range []func(error, *Fault) bool{a.explainWords, a.explainLedger, explainRest} {
 		if explains(err, &f) {
 			break
 		}
@@ -77,11 +77,11 @@ func (a *explainer) explain(err error) fault {
 }
 
 // explainWords explains what a person has typed that means nothing.
-func (a *explainer) explainWords(err error, f *fault) bool {
+func (a *Explainer) explainWords(err error, f *Fault) bool {
 	var (
 		mistake *card.MistakeError
 		noCard  *card.NotFoundError
-		usage   *usageError
+		usage   *UsageError
 		name    *plan.NameError
 		drv     *drive.NotFoundError
 	)
@@ -93,16 +93,16 @@ func (a *explainer) explainWords(err error, f *fault) bool {
 	}
 	switch {
 	case errors.As(err, &usage):
-		f.Code, f.Exit, f.Next = "usage", exitUsage, []string{strings.TrimSpace("nexlin help " + a.topic)}
+		f.Code, f.Exit, f.Next = "usage", ExitUsage, []string{strings.TrimSpace("nexlin help " + a.Topic)}
 	case errors.As(err, &mistake):
-		f.Code, f.Exit, f.Path, f.Next = "card-mistake", exitUsage, mistake.File,
+		f.Code, f.Exit, f.Path, f.Next = "card-mistake", ExitUsage, mistake.File,
 			[]string{"put it right there; `nexlin card test " + pathtext.Quote(mistake.File) + "` looks again"}
 	case errors.As(err, &noCard):
-		f.Code, f.Exit, f.Next = "no-such-card", exitUsage, near(noCard.Known, "nexlin card list shows them")
+		f.Code, f.Exit, f.Next = "no-such-card", ExitUsage, near(noCard.Known, "nexlin card list shows them")
 	case errors.As(err, &name):
-		f.Code, f.Exit, f.Next = "no-such-redirect", exitUsage, near(name.Near, "nexlin list shows the names")
+		f.Code, f.Exit, f.Next = "no-such-redirect", ExitUsage, near(name.Near, "nexlin list shows the names")
 	case errors.As(err, &drv):
-		f.Code, f.Exit, f.Next = "no-such-drive", exitAway,
+		f.Code, f.Exit, f.Next = "no-such-drive", ExitAway,
 			near(nearNames(drv.Ref, drv.Known), "nexlin drives shows the drives that are here")
 	default:
 		return false
@@ -111,36 +111,36 @@ func (a *explainer) explainWords(err error, f *fault) bool {
 }
 
 // explainLedger explains what is wrong with the records, or with what was asked of them.
-func (a *explainer) explainLedger(err error, f *fault) bool {
+func (a *Explainer) explainLedger(err error, f *Fault) bool {
 	var (
 		state *ledger.StateDirError
 		lost  *ledger.DamagedError
 	)
 	switch {
 	case errors.As(err, &lost):
-		dir := a.dir // it was opened by that name
+		dir := a.Dir // it was opened by that name
 		file := filepath.Join(dir, filepath.Base(lost.File))
-		f.Code, f.Exit, f.Path = "ledger-damaged", exitFailed, file
+		f.Code, f.Exit, f.Path = "ledger-damaged", ExitFailed, file
 		f.State = "no folder, link or drive was touched; what Nexlin knew of them can't be read"
 		f.Next = []string{
 			"mv -n -- " + pathtext.Quote(file) + " " + pathtext.Quote(file+".damaged") + "   sets it aside; then:",
 			"nexlin restore-links DRIVE   takes in what a drive says of itself, with the originals that are held " +
 				"beside the links",
 			"nexlin record LINK   takes in a link that no drive tells of",
-			"the records of each run are still in " + a.path(filepath.Join(dir, "runs")) +
+			"the records of each run are still in " + a.Path(filepath.Join(dir, "runs")) +
 				": frozen.mtree is what the copy was proven by",
 		}
 	case errors.As(err, &state):
-		f.Code, f.Exit, f.Path, f.Next = "state-directory", exitRefused, state.Dir,
+		f.Code, f.Exit, f.Path, f.Next = "state-directory", ExitRefused, state.Dir,
 			[]string{"--state-dir names another one"}
 	case errors.Is(err, ledger.ErrBusy):
-		f.Code, f.Exit, f.Next = "busy", exitBusy, []string{"wait until it has ended; nexlin history shows it"}
+		f.Code, f.Exit, f.Next = "busy", ExitBusy, []string{"wait until it has ended; nexlin history shows it"}
 	case errors.Is(err, plan.ErrNothingStopped):
-		f.Code, f.Exit, f.Next = "nothing-stopped", exitRefused,
+		f.Code, f.Exit, f.Next = "nothing-stopped", ExitRefused,
 			[]string{"nexlin history lists all runs; undo takes the id of one"}
 	case errors.Is(err, plan.ErrSeveralStopped), errors.Is(err, plan.ErrNotUndoable),
 		errors.Is(err, plan.ErrFinished), errors.Is(err, ledger.ErrNotFound):
-		f.Code, f.Exit, f.Next = "no-such-run", exitRefused, []string{"nexlin history lists all runs"}
+		f.Code, f.Exit, f.Next = "no-such-run", ExitRefused, []string{"nexlin history lists all runs"}
 	default:
 		return false
 	}
@@ -148,7 +148,7 @@ func (a *explainer) explainLedger(err error, f *fault) bool {
 }
 
 // explainRest explains what is left.
-func explainRest(err error, f *fault) bool {
+func explainRest(err error, f *Fault) bool {
 	var (
 		trial  *execute.TrialError
 		broken *swap.BrokenError
@@ -160,10 +160,10 @@ func explainRest(err error, f *fault) bool {
 		f.Code, f.Path = "trial-failed", trial.Path
 	case errors.Is(err, context.Canceled):
 		f.Code, f.Message = "interrupted", "it was interrupted before anything was done"
-	case errors.Is(err, errConsent):
-		f.Code, f.Exit = "consent-missing", exitRefused
+	case errors.Is(err, ErrConsent):
+		f.Code, f.Exit = "consent-missing", ExitRefused
 	case errors.Is(err, handle.ErrNotFile), errors.Is(err, handle.ErrTooLarge):
-		f.Code, f.Exit = "file-unusable", exitRefused
+		f.Code, f.Exit = "file-unusable", ExitRefused
 		f.Next = []string{"look at what stands there, set it aside under another name, and try again"}
 	case errors.Is(err, fs.ErrPermission):
 		f.Code, f.Next = "permission", []string{"run as the account that owns it, or as administrator"}
@@ -174,42 +174,42 @@ func explainRest(err error, f *fault) bool {
 }
 
 // explainRun explains the errors of a run.
-func (a *explainer) explainRun(err error) (fault, bool) {
+func (a *Explainer) explainRun(err error) (Fault, bool) {
 	var stopped *plan.StoppedError
 	var refused *plan.RefusedError
 	var kept *discard.KeptError
 	var ended *discard.EndedError
 	switch {
 	case errors.As(err, &ended):
-		f := a.explain(ended.Err)
+		f := a.Explain(ended.Err)
 		f.Message = fmt.Sprintf("run %s (%s) is ended, since by now something stands in its way: %s", ended.Run,
 			plan.KindDiscard, f.Message)
 		f.State = "what it had deleted stays deleted, the rest is held as before"
 		f.Next = append(f.Next, "nexlin discard-original "+pathtext.Quote(ended.Name)+"   asks anew")
 		return f, true
 	case errors.As(err, &kept):
-		f := a.explain(kept.Err)
+		f := a.Explain(kept.Err)
 		f.Message = "the move is done, and the original is still held: " + f.Message
-		f.State = a.path(kept.Link) + " leads to the new place; both copies are there"
+		f.State = a.Path(kept.Link) + " leads to the new place; both copies are there"
 		f.Next = append(f.Next, "nexlin discard-original "+pathtext.Quote(kept.Name)+"   tries it again")
 		return f, true
 	case errors.As(err, &stopped):
 		return a.explainStopped(stopped), true
 	case errors.As(err, &refused):
-		f := fault{Code: "refused", Message: pathtext.Show(refused.Error()), State: untouched, Found: refused.Findings}
+		f := Fault{Code: "refused", Message: pathtext.Show(refused.Error()), State: Untouched, Found: refused.Findings}
 		if b := finding.Blockers(refused.Findings); len(b) > 0 {
 			f.Code, f.Path = string(b[0].Code), b[0].Path
 			for _, x := range b {
 				f.Next = append(f.Next, x.Remedy)
 			}
 			if all := acceptable(b); len(all) > 1 {
-				f.Next = append(f.Next, together+"`"+acceptFlags(all)+"`")
+				f.Next = append(f.Next, together+"`"+AcceptFlags(all)+"`")
 			}
 		}
-		f.Exit = refusal(refused)
+		f.Exit = Refusal(refused)
 		return f, true
 	}
-	return fault{}, false
+	return Fault{}, false
 }
 
 // stoppedStates says how things stand when a run of a kind was stopped before its
@@ -233,19 +233,19 @@ var severalStopped = map[bool]string{
 
 func either(state string) map[bool]string { return map[bool]string{false: state, true: state} }
 
-// refusal is the exit status of a refusal.
-func refusal(r *plan.RefusedError) int {
+// Refusal is the exit status of a refusal.
+func Refusal(r *plan.RefusedError) int {
 	switch {
 	case r.OnlyBusy():
-		return exitBusy
+		return ExitBusy
 	case r.OnlyAway():
-		return exitAway
+		return ExitAway
 	}
-	return exitRefused
+	return ExitRefused
 }
 
-func (a *explainer) explainStopped(s *plan.StoppedError) fault {
-	f := fault{Code: "stopped", Path: s.Link, Exit: exitStopped}
+func (a *Explainer) explainStopped(s *plan.StoppedError) Fault {
+	f := Fault{Code: "stopped", Path: s.Link, Exit: ExitStopped}
 	why := a.reason(s)
 	f.Message = fmt.Sprintf("run %s (%s) stopped: %s", s.Run, s.Kind, why)
 	if s.At != "" {
@@ -254,42 +254,42 @@ func (a *explainer) explainStopped(s *plan.StoppedError) fault {
 	if s.Phase != "" {
 		f.Message = fmt.Sprintf("run %s (%s) stopped in %s: %s", s.Run, s.Kind, s.Phase, why)
 	}
-	f.State = fmt.Sprintf("%s is as it was, whole, at its old place", a.path(s.Link))
+	f.State = fmt.Sprintf("%s is as it was, whole, at its old place", a.Path(s.Link))
 	if s.Switched {
-		f.State = fmt.Sprintf("%s leads to the new place; both copies are there", a.path(s.Link))
+		f.State = fmt.Sprintf("%s leads to the new place; both copies are there", a.Path(s.Link))
 	}
 	if state := stoppedStates[s.Kind][s.Switched]; state != "" {
-		f.State = strings.ReplaceAll(state, "{link}", a.path(s.Link))
+		f.State = strings.ReplaceAll(state, "{link}", a.Path(s.Link))
 	}
 	switch {
 	case s.Taken:
-		f.State = fmt.Sprintf("something else stands at %s; the folder is whole, as %s", a.path(s.Link),
-			a.path(s.Aside))
+		f.State = fmt.Sprintf("something else stands at %s; the folder is whole, as %s", a.Path(s.Link),
+			a.Path(s.Aside))
 	case s.Aside != "":
-		f.State = fmt.Sprintf("for this moment nothing stands at %s; the folder is whole, as %s", a.path(s.Link),
-			a.path(s.Aside))
+		f.State = fmt.Sprintf("for this moment nothing stands at %s; the folder is whole, as %s", a.Path(s.Link),
+			a.Path(s.Aside))
 	}
 	f.Next = []string{"nexlin resume " + s.Run + "   goes on", "nexlin undo " + s.Run + "     takes it back"}
 	if s.Final() {
 		f.Next[1] = "nexlin undo " + s.Run + "     ends it: what is deleted stays deleted, the rest stays held"
 	}
 	if next, ok := explainLocked(s.Err, s.Run); ok {
-		f.Code, f.Exit = "store-locked", exitStopped
+		f.Code, f.Exit = "store-locked", ExitStopped
 		f.Next = append(f.Next, next)
 	}
 	if errors.Is(s.Err, plan.ErrStillChanging) {
-		f.Exit, f.Code = exitBusy, "still-changing"
+		f.Exit, f.Code = ExitBusy, "still-changing"
 		for _, w := range s.Writers {
 			f.Next = append(f.Next, "it is written to by "+w)
 		}
 	}
 	if busy := (*swap.BusyError)(nil); errors.As(s.Err, &busy) {
-		f.Exit, f.Code = exitBusy, "held-by-a-program"
+		f.Exit, f.Code = ExitBusy, "held-by-a-program"
 		f.Next = append([]string{"quit the programs that have the folder or something in it open"}, f.Next...)
 	}
 	// What one of several refuses is told as when it is alone.
 	if refused := (*plan.RefusedError)(nil); errors.As(s.Err, &refused) {
-		f.Found, f.Exit = refused.Findings, refusal(refused)
+		f.Found, f.Exit = refused.Findings, Refusal(refused)
 		for i, b := range finding.Blockers(refused.Findings) {
 			f.Next = slices.Insert(f.Next, i, b.Remedy)
 		}
@@ -298,13 +298,13 @@ func (a *explainer) explainStopped(s *plan.StoppedError) fault {
 }
 
 // reason names the true cause in words where an error number says little.
-func (a *explainer) reason(s *plan.StoppedError) string {
+func (a *Explainer) reason(s *plan.StoppedError) string {
 	err, drv, at := s.Err, "the drive", ""
 	if s.Drive != "" {
 		drv = pathtext.Show(s.Drive)
 	}
 	if s.At != "" {
-		at = ", at " + a.path(s.At)
+		at = ", at " + a.Path(s.At)
 	}
 	for _, c := range []struct {
 		is   bool
@@ -344,23 +344,23 @@ func nearNames(ref string, known []string) []string {
 	return out
 }
 
-func faultDoc(f fault) doc {
-	return doc{
+func FaultDoc(f Fault) Doc {
+	return Doc{
 		"code": f.Code, "message": f.Message, "path": f.Path, "state": f.State,
 		"next": strings.Join(f.Next, "; "), "exit": f.Exit,
 	}
 }
 
-func (a *screen) tell(f fault) {
-	a.note("%s %s", bad.Render("error:"), f.Message)
+func (a *Lines) Tell(f Fault) {
+	a.Note("%s %s", Bad.Render("error:"), f.Message)
 	if f.State != "" {
-		a.note("state: %s", f.State)
+		a.Note("state: %s", f.State)
 	}
 	for i, n := range f.Next {
 		if i == 8 {
 			break
 		}
-		a.note("hint: %s", n)
+		a.Note("hint: %s", n)
 	}
 }
 

@@ -1,4 +1,4 @@
-package cli
+package screen
 
 import (
 	"cmp"
@@ -18,16 +18,16 @@ import (
 // Documents for programs. docs/schema/ describes them; bytes are integers,
 // times RFC 3339.
 
-type doc map[string]any
+type Doc map[string]any
 
-// writeJSON prints a document, one on a line without an indent. Names in it are
+// WriteJSON prints a document, one on a line without an indent. Names in it are
 // hostile text, and somebody may look at it on a terminal.
-func (a *screen) writeJSON(d doc, indent string) error {
+func (a *Lines) WriteJSON(d Doc, indent string) error {
 	b, err := pathtext.MarshalIndent(d, indent)
 	if err != nil {
 		return err
 	}
-	_, err = a.rawOut.Write(append(pathtext.EscapeJSON(b), '\n'))
+	_, err = a.RawOut.Write(append(pathtext.EscapeJSON(b), '\n'))
 	return err
 }
 
@@ -43,7 +43,7 @@ type findingDoc struct {
 	Details  []string `json:"details,omitempty"`
 }
 
-func findingDocs(fs []finding.Finding) []findingDoc {
+func FindingDocs(fs []finding.Finding) []findingDoc {
 	out := []findingDoc{}
 	for _, f := range finding.Worst(fs) {
 		out = append(out, findingDoc{string(f.Code), string(f.Severity), f.Message, f.Remedy, f.Shows, f.Path,
@@ -64,7 +64,7 @@ type driveRefDoc struct {
 	Present bool   `json:"present"`
 }
 
-type redirectDoc struct {
+type RedirectDoc struct {
 	Name    string      `json:"name"`
 	Link    string      `json:"link"`
 	Target  string      `json:"target"`
@@ -82,8 +82,8 @@ type redirectDoc struct {
 	Deep     *deepDoc      `json:"deep,omitempty"`
 }
 
-func redirectOf(r ledger.Redirect, held []ledger.Held, state string, present bool) redirectDoc {
-	d := redirectDoc{
+func redirectOf(r ledger.Redirect, held []ledger.Held, state string, present bool) RedirectDoc {
+	d := RedirectDoc{
 		Name: r.Name, Link: r.Link, Target: r.Target, Methods: r.Methods, Account: r.Account,
 		Drive: driveRefDoc{r.Drive.Identity(), r.Drive.Label, present}, Bytes: r.Bytes, Files: r.Files, State: state,
 		Held: []heldDoc{}, Created: r.Created,
@@ -103,50 +103,50 @@ type deepDoc struct {
 	Bytes int64 `json:"bytes"`
 }
 
-func reportDoc(r *health.Report, withFindings bool) redirectDoc {
+func ReportDoc(r *health.Report, withFindings bool) RedirectDoc {
 	d := redirectOf(r.Redirect, r.Held, string(r.State), r.Present)
 	if r.Deep != nil {
 		d.Deep = &deepDoc{r.Deep.Files, r.Deep.Bytes}
 	}
 	if withFindings {
-		fs := findingDocs(r.Findings)
+		fs := FindingDocs(r.Findings)
 		d.Findings = &fs
 	}
 	return d
 }
 
-type phaseDoc struct {
+type PhaseDoc struct {
 	Name    string    `json:"name"`
 	State   string    `json:"state"`
 	Started time.Time `json:"started"`
 	Ended   time.Time `json:"ended"`
 }
 
-type runDoc struct {
+type RunDoc struct {
 	ID     string     `json:"id"`
 	Kind   string     `json:"kind"`
 	State  string     `json:"state"`
-	Phases []phaseDoc `json:"phases"`
+	Phases []PhaseDoc `json:"phases"`
 }
 
-// outcomeDoc is the document of a run that changed something.
-func (a *screen) outcomeDoc(e *engine.Engine, o *plan.Outcome) doc {
-	run := runDoc{o.Run, o.Kind, o.State, []phaseDoc{}}
+// OutcomeDoc is the document of a run that changed something.
+func (a *Screen) OutcomeDoc(e *engine.Engine, o *plan.Outcome) Doc {
+	run := RunDoc{o.Run, o.Kind, o.State, []PhaseDoc{}}
 	for _, p := range o.Phases {
-		run.Phases = append(run.Phases, phaseDoc{p.Name, p.State, p.Started, p.Ended})
+		run.Phases = append(run.Phases, PhaseDoc{p.Name, p.State, p.Started, p.Ended})
 	}
-	d := doc{
+	d := Doc{
 		"run":    run,
-		"copied": doc{"files": o.Copied.Files, "bytes": o.Copied.Bytes, "seconds": o.Copied.Seconds},
-		"verified": doc{"files": o.Verified.Files, "bytes": o.Verified.Bytes,
+		"copied": Doc{"files": o.Copied.Files, "bytes": o.Copied.Bytes, "seconds": o.Copied.Seconds},
+		"verified": Doc{"files": o.Verified.Files, "bytes": o.Verified.Bytes,
 			"digest": cmp.Or(o.Plan.Digest, transfer.SHA256), "from_device": o.Device},
-		"findings": findingDocs(o.Findings),
+		"findings": FindingDocs(o.Findings),
 		"space":    spaceDoc(o),
 	}
 	if len(o.Plan.Settings) > 0 {
-		changed := []doc{}
+		changed := []Doc{}
 		for _, s := range o.Plan.Settings {
-			changed = append(changed, doc{"file": s.File, "format": s.Format, "at": s.At})
+			changed = append(changed, Doc{"file": s.File, "format": s.Format, "at": s.At})
 		}
 		d["settings"] = changed
 	}
@@ -161,37 +161,37 @@ func (a *screen) outcomeDoc(e *engine.Engine, o *plan.Outcome) doc {
 	}
 	if r, err := e.Ledger.Redirect(o.Plan.Name); err == nil {
 		if rep, err := health.Look(e, r); err == nil {
-			d["redirect"] = reportDoc(rep, false)
+			d["redirect"] = ReportDoc(rep, false)
 		}
 	}
 	return d
 }
 
-func spaceDoc(o *plan.Outcome) doc {
-	d := doc{}
+func spaceDoc(o *plan.Outcome) Doc {
+	d := Doc{}
 	for i, s := range o.Space {
 		key := "source"
 		if i == 1 {
 			key = "target"
 		}
-		d[key] = doc{"drive": s.Drive, "free_before": s.FreeBefore, "free_after": s.FreeAfter}
+		d[key] = Doc{"drive": s.Drive, "free_before": s.FreeBefore, "free_after": s.FreeAfter}
 	}
 	return d
 }
 
-// planDoc is the document of a preview.
-func planDoc(p *plan.Plan) doc {
-	return doc{
+// PlanDoc is the document of a preview.
+func PlanDoc(p *plan.Plan) Doc {
+	return Doc{
 		"preview": true,
-		"plan": doc{
+		"plan": Doc{
 			"kind": p.Kind, "name": p.Name, "link": p.Link, "from": p.From, "target": p.Copy(),
 			"files": p.Files, "bytes": p.Bytes, "needed": p.Need, "gap": p.Gap,
-			"space": doc{
-				"source": doc{"drive": p.FromNow.Name(), "free": p.FromNow.Free},
-				"target": doc{"drive": p.IntoNow.Name(), "free": p.IntoNow.Free, "free_after": p.IntoNow.Free - p.Need},
+			"space": Doc{
+				"source": Doc{"drive": p.FromNow.Name(), "free": p.FromNow.Free},
+				"target": Doc{"drive": p.IntoNow.Name(), "free": p.IntoNow.Free, "free_after": p.IntoNow.Free - p.Need},
 			},
 		},
-		"findings": findingDocs(p.Findings),
+		"findings": FindingDocs(p.Findings),
 	}
 }
 

@@ -1,4 +1,4 @@
-package cli
+package screen
 
 import (
 	"errors"
@@ -16,41 +16,41 @@ import (
 	"nexlin/internal/run"
 )
 
-// showTogether says what is about to happen to several folders as one.
-func (a *screen) showTogether(t *plan.Group) {
+// ShowTogether says what is about to happen to several folders as one.
+func (a *Screen) ShowTogether(t *plan.Group) {
 	switch n := len(t.Plans); n {
 	case 0:
 	case 1:
-		a.showPlan(t.Plans[0])
+		a.ShowPlan(t.Plans[0])
 	default:
-		a.print("%s, all of them or none:", plural(int64(n), "folder", "folders"))
-		a.print("")
+		a.Print("%s, all of them or none:", Plural(int64(n), "folder", "folders"))
+		a.Print("")
 		a.showPlans(t)
 	}
 	if len(t.Before)+len(t.After)+len(t.Facts) > 0 {
-		a.print("")
+		a.Print("")
 	}
 	for _, s := range t.Before {
-		a.print("  first     %s", stepText(s))
+		a.Print("  first     %s", stepText(s))
 	}
 	for _, s := range t.After {
-		a.print("  then      %s", stepText(s))
+		a.Print("  then      %s", stepText(s))
 	}
 	for _, f := range t.Facts {
 		must := "must be as before"
 		if f.MustBe != nil {
 			must = "must be " + pathtext.Show(*f.MustBe) + " afterwards"
 		}
-		a.print("  compares  %s: %s", pathtext.Show(f.Name), must)
+		a.Print("  compares  %s: %s", pathtext.Show(f.Name), must)
 	}
 	if len(t.Findings) > 0 {
-		a.print("")
-		a.findings(a.out, t.Findings)
+		a.Print("")
+		a.Findings(a.Out, t.Findings)
 	}
 }
 
 // showPlans shows several plans in short, and their numbers together.
-func (a *screen) showPlans(t *plan.Group) {
+func (a *Screen) showPlans(t *plan.Group) {
 	type sums struct {
 		d            *drive.Drive
 		need, frees  int64
@@ -68,17 +68,17 @@ func (a *screen) showPlans(t *plan.Group) {
 	var all []finding.Finding
 	said := map[finding.Code]bool{}
 	for _, p := range t.Plans {
-		target := a.path(p.Copy())
+		target := a.Path(p.Copy())
 		if p.IntoNow.Mount != "" {
 			target = on(&p.IntoNow, p.Copy())
 		}
 		if p.ComesBack() {
-			a.print("%s   (a real folder again; the data comes from %s)", bold.Render(a.path(p.Link)),
+			a.Print("%s   (a real folder again; the data comes from %s)", Bold.Render(a.Path(p.Link)),
 				a.fromWhere(p))
 		} else {
-			a.print("%s", led(p.Methods, a.path(p.Link), target))
+			a.Print("%s", led(p.Methods, a.Path(p.Link), target))
 		}
-		a.print("  redirect  %s: %s, %s", p.Name, plural(p.Files, "file", "files"), pathtext.Size(p.Bytes))
+		a.Print("  redirect  %s: %s, %s", p.Name, Plural(p.Files, "file", "files"), pathtext.Size(p.Bytes))
 		a.settingLines(p)
 		if p.IntoNow.Mount != "" && p.FromNow.Mount != "" {
 			into, from := of(&p.IntoNow), of(&p.FromNow)
@@ -106,19 +106,19 @@ func (a *screen) showPlans(t *plan.Group) {
 		rows = append(rows, []string{pathtext.Show(s.d.Name()), need, pathtext.Size(s.d.Free), later})
 	}
 	if len(rows) > 0 {
-		a.print("")
-		a.columns(a.out, []string{"drive", "needed", "free now", "free after"}, rows, 1, 2)
+		a.Print("")
+		a.Columns(a.Out, []string{"drive", "needed", "free now", "free after"}, rows, 1, 2)
 	}
 	if len(all) > 0 {
-		a.print("")
-		a.findings(a.out, all)
+		a.Print("")
+		a.Findings(a.Out, all)
 	}
 }
 
-func (a *screen) showTogetherDone(o *plan.GroupOutcome) {
-	word := good.Render("done")
+func (a *Screen) ShowTogetherDone(o *plan.GroupOutcome) {
+	word := Good.Render("done")
 	if o.State == ledger.Undone {
-		word = good.Render("undone")
+		word = Good.Render("undone")
 	}
 	for i, m := range o.Members {
 		if m == nil {
@@ -126,45 +126,45 @@ func (a *screen) showTogetherDone(o *plan.GroupOutcome) {
 		}
 		p := m.Plan
 		if i == 0 {
-			a.print("")
+			a.Print("")
 		}
 		switch {
 		case o.State == ledger.Undone:
-			a.print("%s  %s is as it was before the run", word, bold.Render(a.path(p.Link)))
+			a.Print("%s  %s is as it was before the run", word, Bold.Render(a.Path(p.Link)))
 			if m.SetAside != "" {
-				a.print("  the copy is held as  %s", a.path(m.SetAside))
+				a.Print("  the copy is held as  %s", a.Path(m.SetAside))
 			}
 		case p.ComesBack():
-			a.print("%s  %s is a real folder again", word, bold.Render(a.path(p.Link)))
+			a.Print("%s  %s is a real folder again", word, Bold.Render(a.Path(p.Link)))
 			a.proof(m)
 		default:
-			a.print("%s  %s", word, led(p.Methods, a.path(p.Link), on(&p.IntoNow, p.Copy())))
+			a.Print("%s  %s", word, led(p.Methods, a.Path(p.Link), on(&p.IntoNow, p.Copy())))
 			a.proof(m)
 		}
-		a.news(m)
+		a.News(m)
 	}
 	for _, f := range o.Facts {
 		text := pathtext.Show(f.After)
 		if f.Set {
 			text += ", set back after the move had changed it"
 		}
-		a.print("  fact      %s: %s", pathtext.Show(f.Name), text)
+		a.Print("  fact      %s: %s", pathtext.Show(f.Name), text)
 	}
 	if len(o.Findings) > 0 {
-		a.print("")
-		a.findings(a.out, o.Findings)
+		a.Print("")
+		a.Findings(a.Out, o.Findings)
 	}
 	if o.State == ledger.Undone {
 		return
 	}
 	for i := range slices.Backward(o.Members) {
 		if m := o.Members[i]; m != nil && len(m.Space) > 0 {
-			a.print("")
-			a.spaces(m)
+			a.Print("")
+			a.Spaces(m)
 			break
 		}
 	}
-	a.print("")
+	a.Print("")
 	if !o.Plan.ComesBack() {
 		var freed int64
 		var names []string
@@ -172,25 +172,25 @@ func (a *screen) showTogetherDone(o *plan.GroupOutcome) {
 			freed += p.FreesLater
 			names = append(names, pathtext.Quote(p.Name))
 		}
-		a.print("%s the originals are held beside their old places", caution.Render("nothing is freed yet:"))
-		a.print("  frees %s:   nexlin discard-original %s", pathtext.Size(freed), strings.Join(names, " "))
+		a.Print("%s the originals are held beside their old places", Caution.Render("nothing is freed yet:"))
+		a.Print("  frees %s:   nexlin discard-original %s", pathtext.Size(freed), strings.Join(names, " "))
 		back := strings.Join(names, " ")
 		if o.Plan.Card != "" {
 			back = "card:" + o.Plan.Card
 		}
-		a.print("  brings the data back:   nexlin bring-back %s", back)
+		a.Print("  brings the data back:   nexlin bring-back %s", back)
 	} else {
-		a.print("%s the data on the drive is held until discard-original", caution.Render("nothing is deleted:"))
+		a.Print("%s the data on the drive is held until discard-original", Caution.Render("nothing is deleted:"))
 	}
-	a.print("  takes all of it back:   nexlin undo %s", o.Run)
+	a.Print("  takes all of it back:   nexlin undo %s", o.Run)
 }
 
-// showTogetherRecovery says how far a run of several got.
-func (a *screen) showTogetherRecovery(e *engine.Engine, r *execute.Recovery) {
-	a.print("run %s: %s of %s, %s", bold.Render(r.Run.ID), r.Run.Kind, bold.Render(pathtext.Show(r.Run.Redirect)),
+// ShowTogetherRecovery says how far a run of several got.
+func (a *Screen) ShowTogetherRecovery(e *engine.Engine, r *execute.Recovery) {
+	a.Print("run %s: %s of %s, %s", Bold.Render(r.Run.ID), r.Run.Kind, Bold.Render(pathtext.Show(r.Run.Redirect)),
 		r.Run.State)
 	if r.Run.Message != "" && r.Run.State == ledger.Stopped {
-		a.print("  it stopped because    %s", pathtext.Show(r.Run.Message))
+		a.Print("  it stopped because    %s", pathtext.Show(r.Run.Message))
 	}
 	for _, p := range r.Together.Plans {
 		state := "not begun"
@@ -198,37 +198,37 @@ func (a *screen) showTogetherRecovery(e *engine.Engine, r *execute.Recovery) {
 			state = map[string]string{ledger.Done: "leads to the new place",
 				ledger.Stopped: "still leads to the old place", ledger.Undone: "taken back"}[row.State]
 		}
-		a.print("  %s   %s", a.path(p.Link), state)
+		a.Print("  %s   %s", a.Path(p.Link), state)
 	}
 }
 
-// togetherDoc is the document of a run of several.
-func (a *screen) togetherDoc(e *engine.Engine, o *plan.GroupOutcome) doc {
-	runs := []doc{}
+// TogetherDoc is the document of a run of several.
+func (a *Screen) TogetherDoc(e *engine.Engine, o *plan.GroupOutcome) Doc {
+	runs := []Doc{}
 	for _, m := range o.Members {
 		if m != nil {
-			runs = append(runs, a.outcomeDoc(e, m))
+			runs = append(runs, a.OutcomeDoc(e, m))
 		}
 	}
-	return doc{"run": runDoc{o.Run, o.Kind, o.State, []phaseDoc{}}, "runs": runs, "facts": factDocs(o.Facts),
-		"findings": findingDocs(append(slices.Clone(o.Plan.Findings), o.Findings...))}
+	return Doc{"run": RunDoc{o.Run, o.Kind, o.State, []PhaseDoc{}}, "runs": runs, "facts": factDocs(o.Facts),
+		"findings": FindingDocs(append(slices.Clone(o.Plan.Findings), o.Findings...))}
 }
 
-func factDocs(in []run.FactResult) []doc {
-	out := []doc{}
+func factDocs(in []run.FactResult) []Doc {
+	out := []Doc{}
 	for _, f := range in {
-		out = append(out, doc{"name": f.Name, "before": f.Before, "after": f.After, "set_back": f.Set})
+		out = append(out, Doc{"name": f.Name, "before": f.Before, "after": f.After, "set_back": f.Set})
 	}
 	return out
 }
 
-func togetherPlanDoc(t *plan.Group) doc {
-	plans := []doc{}
+func TogetherPlanDoc(t *plan.Group) Doc {
+	plans := []Doc{}
 	for _, p := range t.Plans {
-		plans = append(plans, planDoc(p))
+		plans = append(plans, PlanDoc(p))
 	}
-	return doc{"preview": true, "plan": doc{"kind": t.Kind, "name": t.Name, "plans": plans},
-		"findings": findingDocs(t.Findings)}
+	return Doc{"preview": true, "plan": Doc{"kind": t.Kind, "name": t.Name, "plans": plans},
+		"findings": FindingDocs(t.Findings)}
 }
 
 func stepText(s run.Step) string {
@@ -239,27 +239,27 @@ func stepText(s run.Step) string {
 }
 
 // explainTogether explains the errors of runs of several.
-func (a *explainer) explainTogether(err error) (fault, bool) {
+func (a *Explainer) explainTogether(err error) (Fault, bool) {
 	var back *plan.TakenBackError
 	var step *run.StepError
 	var fact *run.FactError
 	switch {
 	case errors.As(err, &back):
-		f := a.explain(back.Err)
-		f.Code, f.Exit, f.Path = "taken-back", exitFailed, back.At
-		f.Message = fmt.Sprintf("%s failed, so all of run %s was taken back: %s", a.path(back.At), back.Run, f.Message)
+		f := a.Explain(back.Err)
+		f.Code, f.Exit, f.Path = "taken-back", ExitFailed, back.At
+		f.Message = fmt.Sprintf("%s failed, so all of run %s was taken back: %s", a.Path(back.At), back.Run, f.Message)
 		f.State = "every folder is at its old place, as it was"
 		f.Next = append(slices.DeleteFunc(f.Next, func(s string) bool {
 			return strings.HasPrefix(s, "nexlin resume") || strings.HasPrefix(s, "nexlin undo")
 		}), "put that right and try again")
 		return f, true
 	case errors.As(err, &step):
-		return fault{Code: string(finding.StepFailed), Message: pathtext.Show(step.Error()), State: untouched,
-			Exit: exitRefused,
+		return Fault{Code: string(finding.StepFailed), Message: pathtext.Show(step.Error()), State: Untouched,
+			Exit: ExitRefused,
 			Next: []string{"do this step by hand, see what it says, and try again"}}, true
 	case errors.As(err, &fact):
-		return fault{Code: "fact-differs", Message: pathtext.Show(fact.Error()), State: untouched, Exit: exitRefused,
+		return Fault{Code: "fact-differs", Message: pathtext.Show(fact.Error()), State: Untouched, Exit: ExitRefused,
 			Next: []string{"put it right, and try again"}}, true
 	}
-	return fault{}, false
+	return Fault{}, false
 }

@@ -1,0 +1,351 @@
+package screen
+
+import (
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"path/filepath"
+	"strings"
+
+	"nexlin/internal/drive"
+	"nexlin/internal/engine"
+	"nexlin/internal/execute"
+	"nexlin/internal/forget"
+	"nexlin/internal/health"
+	"nexlin/internal/ledger"
+	"nexlin/internal/link"
+	"nexlin/internal/pathtext"
+	"nexlin/internal/plan"
+	"nexlin/internal/restore"
+	"nexlin/internal/transfer"
+)
+
+func (a *Screen) ShowRedirect(e *engine.Engine, rep *health.Report) error {
+	r := rep.Redirect
+	a.Print("%s  %s", Bold.Render(pathtext.Show(r.Name)), StateWord(rep.State))
+	if r.State == ledger.Ended {
+		a.Print("  it was brought back: %s is a real folder", a.Path(r.Link))
+	} else {
+		a.Print("  %s", led(r.Methods, a.Path(r.Link), a.OnDrive(r)))
+	}
+	rows := [][]string{
+		{"link", a.Path(r.Link)}, {"target", a.Path(r.Target)}, {"method", strings.Join(r.Methods, "+")},
+		{"account", r.Account},
+		{"drive", fmt.Sprintf("%s, identity %s", pathtext.Show(r.Drive.Label), OrNone(r.Drive.Identity()))},
+		{"moved", fmt.Sprintf("%s, %s, on %s", Plural(r.Files, "file", "files"), pathtext.Size(r.Bytes),
+			Day(r.Created))},
+	}
+	if r.Text != "" {
+		rows = append(rows, []string{"junction", "leads to " + pathtext.Show(link.Seen(r.Text)) +
+			", as Windows names it"})
+	}
+	for _, h := range rep.Held {
+		rows = append(rows, []string{"held",
+			fmt.Sprintf("%s, %s, since %s", a.Path(h.Path), pathtext.Size(h.Bytes), Day(h.Since))})
+	}
+	runs, err := e.Ledger.Runs()
+	if err != nil {
+		return err
+	}
+	for _, x := range runs {
+		if x.Redirect == r.Name {
+			rows = append(rows, []string{"run", fmt.Sprintf("%s  %s, %s, %s", x.ID, x.Kind, x.State, Day(x.Started))})
+		}
+	}
+	a.Columns(a.Out, nil, rows)
+	if len(rep.Findings) > 0 {
+		a.Print("")
+		a.Findings(a.Out, rep.Findings)
+	}
+	return nil
+}
+
+// PrintManifest prints the manifest frozen at the switch.
+func (a *Screen) PrintManifest(e *engine.Engine, r ledger.Redirect, format string) error {
+	if format == "mtree" {
+		f, err := e.OpenManifest(r)
+		if err != nil {
+			return err
+		}
+		defer f.Close()
+		_, err = io.Copy(a.RawOut, f)
+		return err
+	}
+	err := e.EachFile(r, transfer.Digest(format), func(path string, digest [32]byte) error {
+		// sha256sum(1), and b3sum alike: a name with a newline or a backslash is escaped, and
+		// a backslash before the line says so.
+		name, mark := path, ""
+		if strings.ContainsAny(path, "\\\n\r") {
+			name, mark = strings.NewReplacer("\\", `\\`, "\n", `\n`, "\r", `\r`).Replace(path), `\`
+		}
+		if a.outIsTerminal() { // what is read by a program has the bytes as they are
+			name = pathtext.Show(name)
+		}
+		_, err := fmt.Fprintf(a.RawOut, "%s%s  %s\n", mark, hex.EncodeToString(digest[:]), name)
+		return err
+	})
+	if errors.Is(err, engine.ErrOtherDigest) {
+		other := map[string]transfer.Digest{"sha256": transfer.BLAKE3, "blake3": transfer.SHA256}[format]
+		return &UsageError{fmt.Sprintf("%s has other digests than %s: --manifest %s prints them", r.Name, format,
+			other)}
+	}
+	return err
+}
+
+// HeldLine reminds of what is held, of redirects that ended too.
+func (a *Screen) HeldLine(e *engine.Engine) error {
+	all, err := e.Ledger.HeldOf("")
+	if err != nil || len(all) == 0 {
+		return err
+	}
+	a.Print("")
+	a.Print("  %s held, %s: nexlin list --held", Plural(int64(len(all)), "original is", "originals are"),
+		pathtext.Size(HeldBytes(all)))
+	return nil
+}
+
+func HeldBytes(hs []ledger.Held) (n int64) {
+	for _, h := range hs {
+		n += h.Bytes
+	}
+	return n
+}
+
+// OnDrive writes the target by the label its drive had.
+func (a *Screen) OnDrive(r ledger.Redirect) string {
+	mount := r.Drive.Mount
+	if rel, ok := pathtext.Below(r.Target, mount); ok && r.Drive.Label != mount {
+		return pathtext.Show(r.Drive.Label + ":/" + filepath.ToSlash(rel))
+	}
+	return a.Path(r.Target)
+}
+
+func StateWord(s health.State) string {
+	switch s {
+	case health.Good:
+		return Good.Render(string(s))
+	case health.Detached:
+		return string(s)
+	case health.Away, health.Elsewhere, health.Unfinished:
+		return Caution.Render(string(s))
+	}
+	return Bad.Render(string(s))
+}
+
+func RunWord(s string) string {
+	switch s {
+	case ledger.Done:
+		return Good.Render(s)
+	case ledger.Stopped:
+		return Bad.Render(s)
+	}
+	return s
+}
+
+func (a *Screen) ShowTrial(t *health.Trial) {
+	r := t.Redirect
+	a.Print("%s", led(r.Methods, a.Path(r.Link), a.OnDrive(r)))
+	switch {
+	case t.Report.State != health.Good:
+		a.Print("%s  nothing was tried", StateWord(t.Report.State))
+		a.Findings(a.Out, t.Report.Findings)
+	case t.Err != nil:
+		var trial *execute.TrialError
+		if errors.As(t.Err, &trial) {
+			a.Print("%s  %s", Bad.Render("failed"), pathtext.Show(trial.Error()))
+		}
+	case plan.Linkless(r.Methods):
+		a.Print("  saved at %s and read back   %s", a.Path(r.Target), Good.Render("yes"))
+		a.Print("  programs are led there by their settings, and no link stands at %s", a.Path(r.Link))
+	case t.ByBytes:
+		a.Print("  the junction says %s, as it was made   %s", a.Path(link.Seen(r.LinkText())), Good.Render("yes"))
+		a.Print("  this system does not know that place, so no file was saved through it; a file was saved at %s "+
+			"and read back", a.Path(r.Target))
+	default:
+		a.Print("  saved through %s, seen at %s   %s", a.Path(r.Link), a.Path(r.Target), Good.Render("yes"))
+		a.Print("  saved at %s, seen through %s   %s", a.Path(r.Target), a.Path(r.Link), Good.Render("yes"))
+		a.Print("  the test files are gone again")
+	}
+}
+
+func RoomLine(where string, r health.Room) string {
+	change := "nothing taken"
+	switch n := r.Taken(); {
+	case n > 0:
+		change = pathtext.Size(n) + " taken"
+	case n < 0:
+		change = pathtext.Size(-n) + " freed"
+	}
+	return fmt.Sprintf("%s %-8s %9s free, %-15s", where, pathtext.Show(r.Drive), pathtext.Size(r.Now), change)
+}
+
+func (a *Screen) ShowRestore(d *drive.Drive, r *restore.Restore) {
+	a.Print("%s", led(nil, a.Path(r.Link), on(d, r.Target)))
+	whose := r.Account
+	if r.Account != r.Note.Account {
+		whose += ", there " + r.Note.Account
+	}
+	a.Print("  %s   %s, %s, of %s on %s, account %s", pathtext.Show(r.Name), Plural(r.Note.Files, "file", "files"),
+		pathtext.Size(r.Note.Bytes),
+		r.Note.Made.Local().Format("2006-01-02"), pathtext.Show(r.Note.Machine), pathtext.Show(whose))
+	a.Findings(a.Out, r.Findings)
+}
+
+func RestoreDoc(r *restore.Restore) Doc {
+	return Doc{
+		"name": r.Name, "link": r.Link, "target": r.Target, "account": r.Account,
+		"known": r.Known, "files": r.Note.Files, "bytes": r.Note.Bytes, "findings": FindingDocs(r.Findings),
+	}
+}
+
+func (a *Screen) ShowRecord(p *plan.Plan) {
+	target := a.Path(p.Target)
+	if p.IntoNow.Mount != "" {
+		target = on(&p.IntoNow, p.Target)
+	}
+	a.Print("%s", led(p.Methods, a.Path(p.Link), target))
+	a.Print("  redirect  %s", p.Name)
+	switch {
+	case p.From == p.Link && p.From != "":
+		a.Print("  original  %s: the folder itself, which is exchanged for the link and held", a.Path(p.From))
+	case p.From != "":
+		a.Print("  original  %s, which is held where it is", a.Path(p.From))
+	}
+	if p.OldText != "" && p.OldText != p.LinkText {
+		a.Print("  link      says %s now, and will say %s", a.Path(p.OldText), a.Path(p.LinkText))
+	}
+	if len(p.Findings) > 0 {
+		a.Print("")
+		a.Findings(a.Out, p.Findings)
+	}
+}
+
+func (a *Screen) ShowRecovery(r *execute.Recovery, forward bool) {
+	p := r.Plan
+	what := map[string]string{
+		plan.KindMove: "move", plan.KindMoveOn: "move on", plan.KindBringBack: "bring-back",
+		plan.KindDetach: "detach", plan.KindDiscard: "discard of the held original",
+		plan.KindMend: "mend", plan.KindMerge: "merge of the two halves",
+		plan.KindRecord: "record", plan.KindRestore: "making again",
+		plan.KindRenew: "update of the manifest", plan.KindFuture: "change of location settings",
+		plan.KindPack: "pack", plan.KindUnpack: "unpack", plan.KindHandover: "handover",
+	}[p.Kind]
+	a.Print("run %s: %s of %s, %s", Bold.Render(r.Run.ID), what, Bold.Render(a.Path(p.Link)), r.Run.State)
+	if r.Run.Message != "" && r.Run.State == ledger.Stopped {
+		a.Print("  it stopped because    %s", pathtext.Show(r.Run.Message))
+	}
+	if p.Small() {
+		return
+	}
+	at := "the link path still leads to the old place"
+	if r.Switched {
+		at = "the link path leads to the new place"
+	}
+	if r.Aside != "" {
+		at = fmt.Sprintf("between two renames: nothing stands at the link path, and the folder is %s", a.Path(r.Aside))
+	}
+	a.Print("  how far it got        %s", at)
+	if forward {
+		a.Print("  when it is finished   %s", a.Path(p.Link)+" leads to "+a.Path(p.Copy()))
+	} else {
+		a.Print("  when it is undone     %s is as it was before the run", a.Path(p.Link))
+	}
+}
+
+func (a *Screen) ShowUndone(o *plan.Outcome) {
+	p := o.Plan
+	a.Print("")
+	state := map[string]string{
+		plan.KindMove: "is the real folder again", plan.KindMoveOn: "leads to where it led before",
+		plan.KindBringBack: "is the link again", plan.KindDetach: "is the link again",
+		plan.KindMend: "is as it was before the mend", plan.KindMerge: "is the real folder again",
+		plan.KindRecord: "is as it was before it was recorded", plan.KindRestore: "is as it was",
+		plan.KindRenew: "has its old manifest again", plan.KindFuture: "is where new things go again",
+		plan.KindPack:     "is as it was; nothing is left of the archive",
+		plan.KindUnpack:   "is as it was; nothing is left of what was unpacked",
+		plan.KindHandover: "is where the engine has the store again",
+		plan.KindDiscard: "is in use as before: the discard is ended, what it had deleted stays deleted, and " +
+			"the rest stays held",
+	}[p.Kind]
+	if o.Stays != "" {
+		state = "is as it was; " + a.Path(o.Stays) +
+			" was whole and had its name already: it stays, and is yours to keep or to delete"
+	}
+	a.Print("%s  %s %s", Good.Render("undone"), Bold.Render(a.Path(p.Link)), state)
+	a.News(o)
+	if o.SetAside != "" {
+		a.Print("  the copy is held as  %s", a.Path(o.SetAside))
+		a.Print("  deletes it, after comparing:   nexlin discard-original %s", pathtext.Quote(p.Name))
+	}
+}
+
+func (a *Screen) ShowForgetting(f *forget.Forgetting) {
+	a.Print("%s   goes out of Nexlin's records; nothing else is touched", Bold.Render(pathtext.Show(f.Name)))
+	var rows [][]string
+	r := f.Redirect
+	if f.Link != "" {
+		rows = append(rows, []string{"link path", a.Path(f.Link), map[string]string{
+			forget.AtLink: "the link stays", forget.AtFolder: "a real folder, which stays",
+			forget.AtNone: "nothing stands there", forget.AtOther: "something else than its link, which stays",
+		}[f.At]})
+	}
+	if r != nil && r.State != ledger.Ended {
+		stays := "stays there"
+		if !f.Here {
+			stays = pathtext.Show(r.Drive.Label) + " is not here; what is on it stays"
+		}
+		rows = append(rows, []string{"data", a.Path(r.Target), stays})
+	}
+	for _, h := range f.Held {
+		rows = append(rows, []string{"held", a.Path(h.Path), "stays; it is yours to look at and to delete"})
+	}
+	for _, p := range f.Parts {
+		rows = append(rows, []string{"unfinished copy", a.Path(p), "stays; it is yours to delete"})
+	}
+	if n := len(f.Runs); n > 0 {
+		rows = append(rows, []string{"runs", Plural(int64(n), "run", "runs"), "can't be undone any more"})
+	}
+	a.Columns(a.Out, nil, rows)
+	a.Findings(a.Out, f.Findings)
+}
+
+func ForgettingDoc(f *forget.Forgetting, rep *health.Report, preview bool) Doc {
+	d := Doc{"name": f.Name, "link": f.Link, "at_link": f.At, "parts": append([]string{}, f.Parts...),
+		"findings": FindingDocs(f.Findings)}
+	if preview {
+		d["preview"] = true
+	}
+	if rep != nil {
+		d["redirect"] = ReportDoc(rep, false)
+	}
+	runs := []RunDoc{}
+	for _, r := range f.Runs {
+		runs = append(runs, RunDoc{r.ID, r.Kind, r.State, []PhaseDoc{}})
+	}
+	d["runs"] = runs
+	return d
+}
+
+func (a *Screen) ShowRecorded(o *plan.Outcome) {
+	p := o.Plan
+	a.Print("")
+	a.Print("%s  %s", Good.Render("recorded"), led(p.Methods, a.Path(p.Link), on(&p.IntoNow, p.Copy())))
+	what := "read, and taken in as they are"
+	if p.From != "" {
+		what = "compared with the original, every one equal"
+	}
+	a.Print("  proven    %s, %s: %s", Plural(p.Files, "file", "files"), pathtext.Size(p.Bytes), what)
+	a.Print("  tried     a file saved through the link shows up at the target, and the other way round")
+	if len(o.Findings) > len(p.Findings) {
+		a.Print("")
+		a.Findings(a.Out, o.Findings[len(p.Findings):])
+	}
+	a.Print("")
+	if p.From != "" {
+		a.Print("%s the original is held as %s", Caution.Render("nothing is freed yet:"), a.Path(p.HeldPath()))
+		a.Print("  deletes it, after comparing:   nexlin discard-original %s", pathtext.Quote(p.Name))
+	}
+	a.Print("  brings the data back:          nexlin bring-back %s", pathtext.Quote(p.Name))
+	a.Print("  takes this back:               nexlin undo %s", o.Run)
+}

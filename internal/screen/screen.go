@@ -1,0 +1,91 @@
+// Package screen tells people, and programs with --json, what the core has found, is going
+// to do, has done, and what went wrong. It decides nothing and asks nothing.
+package screen
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+
+	"github.com/charmbracelet/colorprofile"
+	"golang.org/x/term"
+)
+
+// Lines are where people, or programs with --json, read what a command says.
+type Lines struct {
+	Out    io.Writer // colours are taken out where the terminal has none
+	Err    io.Writer
+	RawOut *os.File
+	RawErr *os.File
+
+	Home    string // which is written as ~
+	AsJSON  bool   // one document at the end, and nothing else
+	Quiet   bool
+	Verbose bool
+}
+
+// A Screen shows there what the core has found and done.
+type Screen struct{ Lines }
+
+// Colours wraps the outputs so that styles are dropped where the terminal,
+// NO_COLOR or the person does not want them.
+func (a *Lines) Colours(off bool) {
+	out, err := colorprofile.NewWriter(a.RawOut, os.Environ()), colorprofile.NewWriter(a.RawErr, os.Environ())
+	if off {
+		out.Profile, err.Profile = colorprofile.NoTTY, colorprofile.NoTTY
+	}
+	a.Out, a.Err = out, err
+}
+
+// Note writes a line for people to standard error.
+func (a *Lines) Note(format string, args ...any) {
+	fmt.Fprintf(a.Err, "nexlin: "+format+"\n", args...)
+}
+
+// UsageError is a wrong command line.
+type UsageError struct{ text string }
+
+// Usage is a wrong command line.
+func Usage(text string) error { return &UsageError{text} }
+
+func (e *UsageError) Error() string { return e.text }
+
+// ShownError is a refusal whose findings stand on the screen already.
+type ShownError struct{ error }
+
+// Shown is an error of which the findings stand on the screen already.
+func Shown(err error) error { return &ShownError{err} }
+
+func (e *ShownError) Unwrap() error { return e.error }
+
+var ErrConsent = errors.New("a consent is missing")
+
+// Exit codes; the README promises them.
+const (
+	ExitDone     = 0
+	ExitFailed   = 1
+	ExitUsage    = 2
+	ExitRefused  = 3
+	ExitProblems = 4
+	ExitStopped  = 5
+	ExitBusy     = 6
+	ExitAway     = 7
+)
+
+// outIsTerminal reports whether somebody looks at the output as it is.
+func (a *Lines) outIsTerminal() bool { return term.IsTerminal(int(a.RawOut.Fd())) }
+
+// Say prints what only people read.
+func (a *Lines) Say(format string, args ...any) {
+	if !a.AsJSON {
+		a.Print(format, args...)
+	}
+}
+
+func (a *Lines) SayPreview() {
+	if !a.AsJSON {
+		a.Print("")
+		a.Print("this was a preview: nothing was changed")
+	}
+}
