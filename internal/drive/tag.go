@@ -176,6 +176,22 @@ func alone(rec *handle.Dir, f func(mark string) error) error {
 // TempRecord is the name that a record has while it is written; a stop leaves it.
 func TempRecord(name string) string { return fmt.Sprintf(".%.200s.tmp", name) }
 
+// DropTempRecords removes what a stop has left of writing these records. While another
+// Nexlin writes there, nothing is removed.
+func DropTempRecords(rec *handle.Dir, names ...string) error {
+	return alone(rec, func(mark string) error {
+		if mark != "" {
+			return nil
+		}
+		for _, name := range names {
+			if err := handle.IgnoreMissing(rec.Unlink(TempRecord(name))); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
 // A Maker says for whom records on a drive are made. Owner and Group own
 // them; they are ignored unless this account is the administrator.
 type Maker struct {

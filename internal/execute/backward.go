@@ -2,14 +2,17 @@ package execute
 
 import (
 	"context"
+	"crypto/sha256"
 	"encoding/json"
 	"errors"
+	"io"
 	"io/fs"
 	"path/filepath"
 	"slices"
 	"syscall"
 
 	"nexlin/internal/drive"
+	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/late"
@@ -302,7 +305,7 @@ func (m *opener) dropScratch(dir *handle.Dir) error {
 	return dir.DropPrivate(name, p)
 }
 
-// LetGo takes back what the run put around the copy: its note, the tag if
+// ForgetRun takes back what the run put around the copy: its note, the tag if
 // it was new, and the directories it made. What is not empty stays.
 func (m *undoer) ForgetRun() error {
 	if err := m.dropNote(); err != nil {
@@ -338,10 +341,17 @@ func (m *undoer) dropNote() error {
 		return err
 	}
 	defer rec.Release()
+	said, listed := m.Plan.Name+".json", m.Plan.Name+".mtree"
 	n, err := note.Read(rec, m.Plan.Name)
-	if err == nil && n.Run == m.Plan.Run {
-		for _, name := range []string{m.Plan.Name + ".json", m.Plan.Name + ".mtree"} {
-			if err := rec.Unlink(name); err != nil && !handle.Missing(err) {
+	ours := err == nil && n.Run == m.Plan.Run
+	if handle.Missing(err) { // a stop may have come between the two
+		if ours, err = m.isFrozen(rec, listed); err != nil {
+			return err
+		}
+	}
+	if ours { // the note last: it says whose the manifest is
+		for _, name := range []string{listed, said} {
+			if err := handle.IgnoreMissing(rec.Unlink(name)); err != nil {
 				return err
 			}
 		}
@@ -352,14 +362,60 @@ func (m *undoer) dropNote() error {
 	return RmdirIfEmpty(m.Into, drive.RecordDir)
 }
 
-// dropTempRecords removes what a stop left of writing the run's records.
-func (m *copier) dropTempRecords(rec *handle.Dir) error {
-	for _, name := range []string{m.Plan.Name + ".json", m.Plan.Name + ".mtree", drive.TagFile} {
-		if err := rec.Unlink(drive.TempRecord(name)); err != nil && !handle.Missing(err) {
-			return handle.IgnorePermission(err)
+// isFrozen reports whether a manifest beside the target is the one that this run froze.
+func (m *undoer) isFrozen(rec *handle.Dir, name string) (bool, error) {
+	var sums [2][sha256.Size]byte
+	there, err := rec.OpenFile(name)
+	if err != nil {
+		return false, handle.IgnoreMissing(err)
+	}
+	defer there.Close()
+	frozen, err := handle.OpenRegular(filepath.Join(m.Run.Dir(), engine.FrozenName))
+	if err != nil {
+		return false, handle.IgnoreMissing(err)
+	}
+	defer frozen.Close()
+	for i, r := range []io.Reader{there, frozen} {
+		sum := sha256.New()
+		if _, err := io.Copy(sum, r); err != nil {
+			return false, err
+		}
+		sum.Sum(sums[i][:0])
+	}
+	return sums[0] == sums[1], nil
+}
+
+// dropLeavings takes away what a stop in the middle of writing has left around the link
+// and on the drives, as far as they are here and this account may.
+func (m *describer) dropLeavings() error {
+	p := m.Plan
+	for _, at := range []struct {
+		path string
+		on   ledger.DriveRef
+	}{{p.Into, p.IntoDrive}, {p.HeldIn, p.FromDrive}, {p.TagIn, p.IntoDrive}} {
+		d, err := m.OpenOn(at.path, at.on)
+		if err != nil {
+			continue // it is not here; who needs it, says so
+		}
+		defer d.Release()
+		if err := handle.IgnorePermission(m.dropScratch(d)); err != nil {
+			return err
+		}
+		rec, err := d.Beneath(drive.RecordDir)
+		if err == nil {
+			err = handle.IgnorePermission(m.dropTempRecords(rec))
+			rec.Release()
+		}
+		if handle.IgnoreMissing(err) != nil {
+			return err
 		}
 	}
 	return nil
+}
+
+// dropTempRecords removes what a stop left of writing the run's records.
+func (m *describer) dropTempRecords(rec *handle.Dir) error {
+	return drive.DropTempRecords(rec, m.Plan.Name+".json", m.Plan.Name+".mtree", drive.TagFile)
 }
 
 // dropTag removes a drive tag that this run made and no other has used.

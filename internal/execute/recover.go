@@ -203,7 +203,7 @@ func Take(e *engine.Engine, row ledger.RunRow, open func(*Execution) error) (*Ex
 	}
 	m := New(e, p)
 	m.Run, m.patience = taken, patience{p.WaitQuiet}
-	if err := open(m); err != nil {
+	if err := handle.InOrder(func() error { return open(m) }, m.dropLeavings); err != nil {
 		m.Close()
 		taken.Release()
 		return nil, err

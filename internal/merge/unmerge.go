@@ -387,6 +387,11 @@ func (m *merging) takeAllBack(ctx context.Context, wasLive bool) (string, error)
 	}
 	defer live.Release()
 	next, err := m.rewrite(ctx, live, func(rec *transfer.Record) error {
+		if rec.IsDir() && rec.Path != "." { // it may have been tidied away, and made again
+			if err := m.Part.SetDir(rec, &m.Plan.Allow); err != nil {
+				return handle.IgnoreMissing(err)
+			}
+		}
 		st, err := m.inPart(rec.Path)
 		if err != nil || rec.Path == "." {
 			return handle.IgnoreMissing(err)
@@ -405,7 +410,8 @@ func (m *merging) takeAllBack(ctx context.Context, wasLive bool) (string, error)
 	}
 	_ = m.Spool.Close() // only read
 	m.Spool = next
-	if err := m.Part.Finish(next, &m.Plan.Allow); err != nil {
+	err = handle.InOrder(func() error { return m.Part.Finish(next, &m.Plan.Allow) }, m.Part.Dir.SyncAll)
+	if err != nil {
 		return "", err
 	}
 	return aside, m.Act(ctx, "set-aside", aside, func() error {

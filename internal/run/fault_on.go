@@ -12,6 +12,10 @@ import (
 	"time"
 )
 
+// OnPoint, if it is not nil, is asked at each step what becomes of it. For tests in
+// process, one at a time.
+var OnPoint func(name string) error
+
 // met is how often the step of the fault was met.
 var met int
 
@@ -21,6 +25,11 @@ var met int
 // met. "list" writes the names to standard
 // error. Only programs built with the tag faults have this.
 func fault(name string) error {
+	if OnPoint != nil {
+		if err := OnPoint(name); err != nil {
+			return err
+		}
+	}
 	how, at, _ := strings.Cut(os.Getenv("NEXLIN_FAULT"), ":")
 	if how == "list" {
 		fmt.Fprintln(os.Stderr, "step", name)

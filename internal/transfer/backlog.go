@@ -68,7 +68,7 @@ func (b *backlog) copied(ctx context.Context, t *task, f *Fact) error {
 		t.back.task.Store(&rt)
 		return b.landed(t.back)
 	}
-	rt.dir.Retain()
+	b.open.retain(rt.dir)
 	return b.add(ctx, rt, f.Source.Size)
 }
 
@@ -84,7 +84,7 @@ func (b *backlog) segments(ctx context.Context, t *task, size int64) func(int, S
 	return func(n int, sum Sum) {
 		t.back.left.Add(1)
 		// Only the end of the whole pass keeps it from being sent.
-		_ = b.add(ctx, readTask{dir: t.node.dst.Retain(), name: t.as, path: t.path, large: t.back, n: n,
+		_ = b.add(ctx, readTask{dir: b.open.retain(t.node.dst), name: t.as, path: t.path, large: t.back, n: n,
 			now: Snap{Size: min(segment, size-int64(n)*segment)}, fact: Fact{Sum: sum}}, segment)
 	}
 }

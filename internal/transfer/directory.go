@@ -25,12 +25,12 @@ type node struct {
 
 func (p *pass) enter(e *inventory.Entry, ord int64, old *Fact) error {
 	n := &node{
-		src: e.Self.Retain(), ord: ord, path: e.Path,
+		src: p.open.retain(e.Self), ord: ord, path: e.Path,
 		before: p.source(&e.Stat, e.Xattrs), xattrs: e.Xattrs, atime: e.Stat.Atime,
 	}
 	n.count.Store(1)
 	if e.Depth == 0 {
-		n.dst = p.Part.Dir.Retain()
+		n.dst = p.open.retain(p.Part.Dir)
 	} else {
 		n.parent = p.stack[e.Depth-1]
 		n.parent.count.Add(1)
@@ -42,7 +42,7 @@ func (p *pass) enter(e *inventory.Entry, ord int64, old *Fact) error {
 		if err != nil {
 			return err
 		}
-		n.dst = dst
+		n.dst = p.open.own(dst)
 	}
 	p.stack = append(p.stack[:e.Depth], n)
 	if old == nil || !old.Source.Unchanged(&n.before, e.Depth == 0) {
@@ -122,8 +122,8 @@ func (p *pass) done(n *node) error {
 		if err == nil {
 			err = p.New.Put(n.ord, &f)
 		}
-		n.src.Release()
-		n.dst.Release()
+		p.open.release(n.src)
+		p.open.release(n.dst)
 		if err != nil {
 			return err
 		}

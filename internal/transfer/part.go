@@ -93,6 +93,18 @@ func (p *Part) Finish(spool *Spool, allow *Allow) error {
 	return p.Dir.Sync()
 }
 
+// SetDir gives a directory of the part that was made again the owner, mode, attributes
+// and times of the folder's.
+func (p *Part) SetDir(r *Record, allow *Allow) error {
+	d, err := p.Dir.Beneath(r.Path)
+	if err != nil {
+		return err
+	}
+	defer d.Release()
+	_, err = allow.setDir(d, &r.Fact.Source, r.Xattrs, r.Fact.Source.Mtime, false)
+	return err
+}
+
 // Discard takes the part away: what the spools say this run made. If
 // anything else is in it, the part stays, and left says so.
 func Discard(parent *handle.Dir, name string, spools ...*Spool) (left bool, err error) {

@@ -117,9 +117,11 @@ func Pass(ctx context.Context, j Job) (*Tally, error) {
 		return p.walk()
 	})
 	err := errors.Join(group.Wait(), p.links.Close())
+	p.open.releaseAll()
 	p.tally.Entries, p.tally.Lent, p.tally.Young = p.New.count, p.tally.lent.Load(), p.tally.young.Load()
 	p.tally.ReadBack, p.tally.FromDevice = p.tally.readBack.Load(), p.tally.device.Load()
 	if back != nil {
+		back.open.releaseAll()
 		p.tally.ReadBack += back.tally.readBack.Load()
 		p.tally.FromDevice += back.tally.device.Load()
 		if err == nil && back.first != nil {
@@ -136,6 +138,7 @@ type pass struct {
 	old   *Cursor
 	tasks chan []task
 	stack []*node // directories the walk is in
+	open  openDirs
 
 	group      []task // not handed to the workers yet
 	groupBytes int64

@@ -46,6 +46,7 @@ func Verify(ctx context.Context, j *Job) (*Tally, error) {
 		return v.hand()
 	})
 	err := errors.Join(group.Wait(), j.New.Flush())
+	v.open.releaseAll()
 	if err == nil && v.first != nil {
 		err = v.first
 	}
@@ -69,6 +70,7 @@ type reading struct {
 	tally *Tally
 	mu    sync.Mutex
 	first *DiffError
+	open  openDirs
 }
 
 type readTask struct {
@@ -153,7 +155,7 @@ func (v *verify) Visit(e *inventory.Entry) (bool, error) {
 		return e.Stat.IsDir(), nil
 	}
 	v.group = append(v.group,
-		readTask{dir: e.Dir.Retain(), name: e.Name, path: rec.Path, ord: rec.Ord, now: now, fact: rec.Fact})
+		readTask{dir: v.open.retain(e.Dir), name: e.Name, path: rec.Path, ord: rec.Ord, now: now, fact: rec.Fact})
 	if v.bytes += e.Stat.Size; len(v.group) >= groupFiles || v.bytes >= groupBytes {
 		return false, v.hand()
 	}
@@ -234,7 +236,7 @@ func (v *reading) readAll(groups <-chan []readTask) error {
 				read = v.segment
 			}
 			err := read(r, &group[i])
-			group[i].dir.Release()
+			v.open.release(group[i].dir)
 			if err != nil {
 				return err
 			}

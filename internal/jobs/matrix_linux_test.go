@@ -1,0 +1,328 @@
+//go:build faults && linux
+
+package jobs
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync/atomic"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"nexlin/internal/drive"
+	"nexlin/internal/engine"
+	"nexlin/internal/execute"
+	"nexlin/internal/finding"
+	"nexlin/internal/group"
+	"nexlin/internal/handle"
+	"nexlin/internal/ledger"
+	"nexlin/internal/plan"
+	"nexlin/internal/planning"
+	"nexlin/internal/redirect"
+	"nexlin/internal/run"
+	"nexlin/test/lab"
+)
+
+// A world is a machine with three drives, on which a run is stopped in process as if it
+// had been killed.
+type world struct {
+	*testing.T
+	*engine.Engine
+	dir string
+}
+
+// newWorld makes one in a directory below scratch.
+func newWorld(t *testing.T, scratch string) *world {
+	t.Helper()
+	dir, err := os.MkdirTemp(scratch, "")
+	require.NoError(t, err)
+	w := &world{T: t, dir: dir}
+	lab.Tree{"skerry/Charts/coast: the coast", "skerry/Charts/deep/reef: the reef", "skerry/Charts/l => deep/reef",
+		"skerry/Logs/day: fog", "basalt/", "dune/", "drives.yaml: drives: [" +
+			"{label: SKERRY, id: 5ce771b0-1a5d-4c1e-8e0f-0b0a57a1e001, path: skerry, capacity: 9 MiB}, " +
+			"{label: BASALT, id: ba5a17c0-77d2-4f5b-9c11-0b0a57a1e002, path: basalt, capacity: 9 MiB}, " +
+			"{label: DUNE, id: d00de5e0-3b1c-4a86-a7d4-0b0a57a1e003, path: dune, capacity: 9 MiB}]"}.Make(t, dir)
+	w.open()
+	return w
+}
+
+// open begins a process on it.
+func (w *world) open() {
+	w.Helper()
+	drives, err := drive.WithStandins(w.at("drives.yaml"))
+	require.NoError(w, err)
+	l, err := ledger.Open(w.at("state"))
+	require.NoError(w, err)
+	w.Engine = engine.New(l, drives)
+}
+
+func (w *world) at(rel string) string { return filepath.Join(w.dir, rel) }
+
+// end ends it with all that it has.
+func (w *world) end() {
+	require.NoError(w, w.Ledger.Close())
+	require.NoError(w, os.RemoveAll(w.dir))
+}
+
+// charts is the redirect of the folder.
+func (w *world) charts() ledger.Redirect {
+	w.Helper()
+	r, err := w.Ledger.Redirect("charts")
+	require.NoError(w, err)
+	return r
+}
+
+// does plans a run that nothing blocks and gives what carries it out.
+func (w *world) does(p *plan.Plan, err error) func() error {
+	w.Helper()
+	require.NoError(w, err)
+	require.NoError(w, p.Blocked())
+	return func() error { _, err := Do(context.Background(), w.Engine, p); return err }
+}
+
+// did carries it out.
+func (w *world) did(do func() error) { w.Helper(); require.NoError(w, do()) }
+
+func (w *world) move(folder, into string) func() error {
+	w.Helper()
+	return w.does(redirect.PlanMove(context.Background(), w.Engine, planning.MoveOptions{Folder: w.at(folder),
+		Into: w.at(into), Accept: []finding.Code{finding.TargetInMemory}}))
+}
+
+// print is all that stands on the drives, and what the ledger has; what differs from run
+// to run is left out.
+func (w *world) print() string {
+	w.Helper()
+	var b strings.Builder
+	for _, on := range []string{"skerry", "basalt", "dune"} {
+		require.NoError(w, filepath.WalkDir(w.at(on), func(path string, d fs.DirEntry, err error) error {
+			if err != nil {
+				return err
+			}
+			st, err := d.Info()
+			if err != nil {
+				return err
+			}
+			said := ""
+			switch {
+			case d.Type() == fs.ModeSymlink:
+				said, err = os.Readlink(path)
+			case d.Type().IsRegular() && !strings.Contains(path, "/.nexlin") && !strings.HasSuffix(path, ".zst"):
+				var content []byte
+				content, err = os.ReadFile(path)
+				said = string(content)
+			}
+			fmt.Fprintln(&b, strings.TrimPrefix(path, w.dir), st.Mode(), said)
+			return err
+		}))
+	}
+	all, err := w.Ledger.Redirects(true)
+	require.NoError(w, err)
+	for _, r := range all {
+		fmt.Fprintln(&b, "redirect", r.Name, r.State, r.Link, r.Target, r.Methods, r.Bytes, r.Files)
+		held, err := w.Ledger.HeldOf(r.Name)
+		require.NoError(w, err)
+		for _, h := range held {
+			fmt.Fprintln(&b, "  held", h.Path, h.Bytes, h.Copy)
+		}
+	}
+	open, err := plan.Open(w.Ledger)
+	require.NoError(w, err)
+	require.Empty(w, open, "a run is stopped")
+	rows, err := w.Ledger.Runs()
+	require.NoError(w, err)
+	said := strings.ReplaceAll(b.String(), w.dir, "")
+	slices.Reverse(rows)
+	for i, row := range rows {
+		said = strings.ReplaceAll(said, row.ID, fmt.Sprint("RUN", i+1))
+	}
+	lines := strings.Split(said, "\n")
+	slices.Sort(lines)
+	return strings.Join(lines, "\n")
+}
+
+var errDead = errors.New("the process has ended")
+
+// dies has do end at the nth step, or the nth system call, as if the process were killed
+// there: nothing that follows reaches the disks. It reports whether it came so far.
+func (w *world) dies(step, call int, do func() error) bool {
+	w.Helper()
+	var dead atomic.Bool
+	var steps, calls atomic.Int64
+	die := func() error {
+		if dead.CompareAndSwap(false, true) {
+			_ = w.Ledger.Close() // what is not in it by now, never will be
+		}
+		return errDead
+	}
+	run.OnPoint = func(string) error {
+		if dead.Load() || int(steps.Add(1)) == step {
+			return die()
+		}
+		return nil
+	}
+	handle.OnCall = func(string) error {
+		if dead.Load() || int(calls.Add(1)) == call {
+			return die()
+		}
+		return nil
+	}
+	err := do()
+	run.OnPoint, handle.OnCall = nil, nil
+	if !dead.Load() {
+		require.NoError(w, err)
+		return false
+	}
+	w.open()
+	return true
+}
+
+// counted carries out what is to be stopped, and says how many steps and calls it has.
+func (w *world) counted(do func() error) (steps, calls int) {
+	w.Helper()
+	var s, c atomic.Int64
+	run.OnPoint = func(string) error { s.Add(1); return nil }
+	handle.OnCall = func(string) error { c.Add(1); return nil }
+	w.did(do)
+	run.OnPoint, handle.OnCall = nil, nil
+	return int(s.Load()), int(c.Load())
+}
+
+// recovery gives what finishes, or takes back, the one run that was stopped; nil if none
+// was.
+func (w *world) recovery(undo bool) func() error {
+	w.Helper()
+	ctx := context.Background()
+	open, err := plan.Open(w.Ledger)
+	require.NoError(w, err)
+	if len(open) == 0 {
+		return nil
+	}
+	require.Len(w, open, 1)
+	row := open[0]
+	return func() (err error) {
+		switch {
+		case plan.IsGroup(row) && undo:
+			_, err = group.Undo(ctx, w.Engine, row)
+		case plan.IsGroup(row):
+			_, err = group.Resume(ctx, w.Engine, row)
+		case undo:
+			_, err = execute.Undo(ctx, w.Engine, row)
+		default:
+			_, err = Resume(ctx, w.Engine, row)
+		}
+		return err
+	}
+}
+
+// Stopped at every step, and at system calls between them, every kind of run is finished
+// by resume and taken back by undo, also if that is stopped, too (I3); and then all is as
+// after a run that nothing happened to.
+func TestEveryKindIsStoppedEverywhere(t *testing.T) {
+	scratch := lab.MemoryDrive(t, "MACHINE", 64)
+	cases := 0
+	for _, s := range stories {
+		t.Run(s.name, func(t *testing.T) {
+			ready := func() (*world, func() error) {
+				w := newWorld(t, scratch)
+				if s.before != nil {
+					s.before(w)
+				}
+				return w, s.begin(w)
+			}
+			w, do := ready()
+			before := w.print()
+			steps, calls := w.counted(do)
+			after := w.print()
+			ends := []string{before, after}
+			if !s.final { // what programs were led to is set aside, and not deleted
+				w.undoes()
+				ends = append(ends, w.print())
+			}
+			w.end()
+			for n := 1; n <= steps; n++ {
+				for i, undo := range []bool{false, true} {
+					if n%2 != i && os.Getenv("NEXLIN_MATRIX") != "all" {
+						continue // finished and taken back in turn
+					}
+					cases++
+					s.dies(t, ready, ends, n, 0, undo, n%3)
+				}
+			}
+			every := max(1, calls/callsOf())
+			for n := 1; n <= calls; n += every {
+				cases++
+				s.dies(t, ready, ends, 0, n, n/every%2 == 0, n%3)
+			}
+		})
+	}
+	t.Logf("%d cases", cases)
+}
+
+// undoes takes the last run back, which is done.
+func (w *world) undoes() {
+	w.Helper()
+	rows, err := w.Ledger.Runs()
+	require.NoError(w, err)
+	row := rows[0]
+	if p, err := plan.Of(row); err == nil && p.Together != "" {
+		row, err = w.Ledger.Run(p.Together)
+		require.NoError(w, err)
+		_, err = group.Undo(context.Background(), w.Engine, row)
+		require.NoError(w, err)
+		return
+	}
+	_, err = execute.Undo(context.Background(), w.Engine, row)
+	require.NoError(w, err)
+}
+
+// dies stops a run of the story at the nth step or call, then what recovers it at some
+// calls, too, if again is not 0, and recovers it. ends are how all is before the run, when
+// it is done, and when it is taken back after that.
+func (s story) dies(t *testing.T, ready func() (*world, func() error), ends []string, step, call int, undo bool,
+	again int) {
+	t.Helper()
+	w, do := ready()
+	defer w.end()
+	died := w.dies(step, call, do)
+	what := fmt.Sprintf("step %d, call %d, undo %v, again %d", step, call, undo, again)
+	back := w.recovery(undo)
+	if back == nil { // not begun, or at its end
+		if w.print() != ends[1] { // what was tried beforehand may be left, and hinders nobody
+			require.NoError(t, do(), what)
+			require.Equal(t, ends[1], w.print(), what)
+		}
+		return
+	}
+	require.True(t, died, what)
+	for at := again * 7; again > 0 && at < 120 && w.dies(0, at, back); at += 23 {
+		if back = w.recovery(undo); back == nil {
+			break
+		}
+	}
+	if back = w.recovery(undo); back != nil {
+		require.NoError(t, back(), what)
+	}
+	switch is := w.print(); {
+	case !undo && s.lends: // what was not taken the first time may be copied the second
+		require.Equal(t, withoutHeld(ends[1]), withoutHeld(is), what)
+	case !undo:
+		require.Equal(t, ends[1], is, what)
+	case !s.final && is != ends[0]: // of several runs, some may have been done
+		for _, change := range lab.Changes(ends[0], is) {
+			require.Contains(t, lab.Changes(ends[0], ends[2]), change, what)
+		}
+	}
+}
+
+func withoutHeld(is string) string {
+	lines := strings.Split(is, "\n")
+	return strings.Join(slices.DeleteFunc(lines, func(l string) bool { return strings.Contains(l, ".held-RUN1") }), "\n")
+}

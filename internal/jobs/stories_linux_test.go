@@ -1,0 +1,122 @@
+//go:build faults && linux
+
+package jobs
+
+import (
+	"context"
+	"os"
+
+	"github.com/stretchr/testify/require"
+
+	"nexlin/internal/discard"
+	"nexlin/internal/finding"
+	"nexlin/internal/group"
+	"nexlin/internal/mend"
+	"nexlin/internal/pack"
+	"nexlin/internal/plan"
+	"nexlin/internal/planning"
+	"nexlin/internal/record"
+	"nexlin/internal/redirect"
+	"nexlin/internal/restore"
+)
+
+// callsOf is the number of system calls of a story at which it is stopped, evenly apart.
+func callsOf() int {
+	if os.Getenv("NEXLIN_MATRIX") == "all" {
+		return 1 << 20
+	}
+	return 15
+}
+
+// A story is a run of one kind, and what comes before it.
+type story struct {
+	name   string
+	before func(w *world)
+	begin  func(w *world) func() error // plans it
+	final  bool                        // undo only ends it
+	lends  bool                        // it takes what is held instead of copying it
+}
+
+func onBasalt(w *world) { w.Helper(); w.did(w.move("skerry/Charts", "basalt/ines")) }
+
+var ctx = context.Background()
+
+var stories = []story{
+	{"move", nil, func(w *world) func() error { return w.move("skerry/Charts", "basalt/ines") }, false, false},
+	{"move-on", onBasalt, func(w *world) func() error { return w.move("skerry/Charts", "dune/ines") }, false, false},
+	{"bring-back", onBasalt, bringBack(planning.BackOptions{}), false, false},
+	{"bring-back with what is held", onBasalt, bringBack(planning.BackOptions{UseHeld: true}), false, true},
+	{"detach", onBasalt, func(w *world) func() error {
+		d, err := redirect.PlanDetach(w.Engine, w.charts())
+		require.NoError(w, err)
+		return func() error { _, err := Detach(ctx, w.Engine, d); return err }
+	}, false, false},
+	{"discard-original", onBasalt, discarding, true, false},
+	{"mend", func(w *world) {
+		onBasalt(w)
+		require.NoError(w, os.Remove(w.at("skerry/Charts")))
+	}, mending, false, false},
+	{"merge-halves", func(w *world) {
+		onBasalt(w)
+		w.did(discarding(w))
+		require.NoError(w, os.Remove(w.at("skerry/Charts")))
+		require.NoError(w, os.MkdirAll(w.at("skerry/Charts/deep"), 0o755))
+		for _, name := range []string{"coast", "new", "deep/reef", "deep/shoal"} {
+			require.NoError(w, os.WriteFile(w.at("skerry/Charts/"+name), []byte("by a program"), 0o644))
+		}
+	}, mending, false, false},
+	{"record", func(w *world) {
+		require.NoError(w, os.Rename(w.at("skerry/Charts"), w.at("basalt/Charts")))
+		require.NoError(w, os.Symlink(w.at("basalt/Charts"), w.at("skerry/Charts")))
+	}, func(w *world) func() error {
+		return w.does(record.MakePlan(w.Engine, record.Options{Path: w.at("skerry/Charts"),
+			Accept: []finding.Code{finding.TargetInMemory}}))
+	}, false, false},
+	{"restore-links", func(w *world) {
+		onBasalt(w)
+		w.did(discarding(w))
+		require.NoError(w, os.Remove(w.at("skerry/Charts")))
+		require.NoError(w, w.Ledger.Close())
+		require.NoError(w, os.RemoveAll(w.at("state")))
+		w.open()
+	}, func(w *world) func() error {
+		basalt, err := w.Drives.Of(w.at("basalt"))
+		require.NoError(w, err)
+		all, _, err := restore.MakePlan(ctx, w.Engine, &basalt,
+			restore.Options{Accept: []finding.Code{finding.OutsideHome}})
+		require.NoError(w, err)
+		require.Len(w, all, 1)
+		return func() error { _, err := restore.Links(ctx, w.Engine, all[0]); return err }
+	}, false, false},
+	{"pack", nil, func(w *world) func() error {
+		return w.does(pack.PlanPack(ctx, w.Engine, pack.Options{Folder: w.at("skerry/Charts"),
+			File: w.at("basalt/charts.tar.zst"), Accept: []finding.Code{finding.TargetInMemory}}))
+	}, true, false},
+	{"move-together", nil, func(w *world) func() error {
+		var plans []*plan.Plan
+		for _, folder := range []string{"skerry/Charts", "skerry/Logs"} {
+			p, err := redirect.PlanMove(ctx, w.Engine, planning.MoveOptions{Folder: w.at(folder),
+				Into: w.at("basalt/ines"), Accept: []finding.Code{finding.TargetInMemory}})
+			require.NoError(w, err)
+			plans = append(plans, p)
+		}
+		t := plan.NewGroup(plan.KindMoveTogether, "both", plans)
+		require.NoError(w, t.Blocked())
+		return func() error { _, err := group.Do(ctx, w.Engine, t); return err }
+	}, false, false},
+	renaming,
+}
+
+func bringBack(o planning.BackOptions) func(w *world) func() error {
+	return func(w *world) func() error { return w.does(redirect.PlanBringBack(ctx, w.Engine, w.charts(), o)) }
+}
+
+func discarding(w *world) func() error {
+	d, err := discard.MakePlan(ctx, w.Engine, w.charts(), discard.Options{})
+	require.NoError(w, err)
+	return func() error { _, err := discard.Discard(ctx, w.Engine, d); return err }
+}
+
+func mending(w *world) func() error {
+	return w.does(mend.MakePlan(ctx, w.Engine, w.charts(), mend.Options{}))
+}
