@@ -124,30 +124,30 @@ func Agree(runDir string, spool *transfer.Spool, each func()) error {
 		return err
 	}
 	defer f.Close()
+	disagree := func(r *transfer.Record) error {
+		return &transfer.SpoolError{File: f.Name(),
+			Err: fmt.Errorf("the two records of this run disagree at %q", r.Path)}
+	}
 	m := manifest.NewReader(f)
 	c := transfer.Read(spool)
 	for {
 		var e manifest.Entry
-		err := m.Next(&e)
-		if err == io.EOF {
-			break
+		switch err := m.Next(&e); {
+		case err == io.EOF:
+			return c.Rest(disagree)
+		case err != nil:
+			return err
+		}
+		r, err := c.To(e.Path, disagree)
+		if err == nil && (r == nil || r.Fact.Digest != e.Digest || r.LinkOf(transfer.Copy) != e.Link ||
+			r.Fact.Flags&transfer.Verified == 0) {
+			err = disagree(&transfer.Record{Path: e.Path})
 		}
 		if err != nil {
 			return err
 		}
-		r := c.Peek()
-		if r == nil || r.Path != e.Path || r.Fact.Digest != e.Digest || r.LinkOf(transfer.Copy) != e.Link ||
-			r.Fact.Flags&transfer.Verified == 0 {
-			return &transfer.SpoolError{File: f.Name(),
-				Err: fmt.Errorf("the two records of this run disagree at %q", e.Path)}
-		}
 		each()
-		c.Next()
 	}
-	if c.Peek() != nil {
-		return &transfer.SpoolError{File: f.Name(), Err: errors.New("the frozen manifest is shorter than the spool")}
-	}
-	return nil
 }
 
 // FrozenName is the manifest in the run's own directory, as it was at the

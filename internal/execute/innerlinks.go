@@ -66,20 +66,14 @@ func LinkTexts(e *engine.Engine, p *plan.Plan) (text func(rel, text string) (mad
 		}
 	}
 	return func(rel, is string) (made, origin string) {
-		if known != nil {
-			for r := known.Peek(); r != nil && handle.Compare(r.Path, rel) < 0; r = known.Peek() {
-				known.Next()
-			}
-			r := known.Peek()
-			switch {
-			case r == nil || r.Path != rel || r.LinkOf(transfer.Copy) != is:
-			case r.Origin == "":
-				return "", ""
-			case p.Traits().Back:
-				return r.Origin, ""
-			default:
-				return "", r.Origin
-			}
+		switch r, _ := known.To(rel, nil); { // nothing of it can fail
+		case r == nil || r.LinkOf(transfer.Copy) != is:
+		case r.Origin == "":
+			return "", ""
+		case p.Traits().Back:
+			return r.Origin, ""
+		default:
+			return "", r.Origin
 		}
 		return Rewritten(p, rel, is)
 	}, done

@@ -137,22 +137,17 @@ func (a *Allow) SetDir(dst *handle.Dir, want *inventory.Entry, keepTimes bool) (
 // Amend writes the spool of pass n: the old one with some records replaced
 // or added. Changes are in the one order.
 func Amend(old *Spool, dir string, n int, changes []Record) (*Spool, error) {
-	return Compose(dir, n, func(put func(*Record) error) (err error) {
+	return Compose(dir, n, func(put func(*Record) error) error {
 		c := Read(old)
-		for err == nil && (c.Peek() != nil || len(changes) > 0) {
-			r := c.Peek()
-			if len(changes) > 0 && (r == nil || handle.Compare(changes[0].Path, r.Path) <= 0) {
-				if r != nil && r.Path == changes[0].Path {
-					c.Next()
-				}
-				err = put(&changes[0])
-				changes = changes[1:]
-				continue
+		for i := range changes {
+			if _, err := c.To(changes[i].Path, put); err != nil {
+				return err
 			}
-			err = put(r)
-			c.Next()
+			if err := put(&changes[i]); err != nil {
+				return err
+			}
 		}
-		return err
+		return c.Rest(put)
 	})
 }
 
@@ -160,16 +155,9 @@ func Amend(old *Spool, dir string, n int, changes []Record) (*Spool, error) {
 // leaves it. Paths stay.
 func Rewrite(old *Spool, dir string, n int, change func(*Record) error) (*Spool, error) {
 	return Compose(dir, n, func(put func(*Record) error) error {
-		for c := Read(old); c.Peek() != nil; c.Next() {
-			r := *c.Peek()
-			if err := change(&r); err != nil {
-				return err
-			}
-			if err := put(&r); err != nil {
-				return err
-			}
-		}
-		return nil
+		return Read(old).Rest(func(r *Record) error {
+			return handle.InOrder(func() error { return change(r) }, func() error { return put(r) })
+		})
 	})
 }
 

@@ -48,7 +48,7 @@ func Match(ctx context.Context, root *handle.Dir, spool *Spool,
 	if err := inventory.Walk(ctx, root, h); err != nil {
 		return err
 	}
-	return h.gone(nil)
+	return h.cur.Rest(h.gone)
 }
 
 // Differences is [Match] for the entries that are not as the spool has them
@@ -117,30 +117,15 @@ type matcher struct {
 	visit func(*Record, *inventory.Entry) error
 }
 
-// gone reports what the spool has before path e; all that is left if e is nil.
-func (h *matcher) gone(e *inventory.Entry) error {
-	for r := h.cur.Peek(); r != nil && (e == nil || handle.Compare(r.Path, e.Path) < 0); r = h.cur.Peek() {
-		rec := *r
-		h.cur.Next()
-		if err := h.visit(&rec, nil); err != nil {
-			return err
-		}
-	}
-	return nil
-}
+func (h *matcher) gone(r *Record) error { return h.visit(r, nil) }
 
 // Visit implements [inventory.Visitor].
 func (h *matcher) Visit(e *inventory.Entry) (bool, error) {
-	if err := h.gone(e); err != nil {
+	rec, err := h.cur.To(e.Path, h.gone)
+	if err != nil {
 		return false, err
 	}
-	r := h.cur.Peek()
-	if r == nil || r.Path != e.Path {
-		return true, h.visit(nil, e)
-	}
-	rec := *r
-	h.cur.Next()
-	return true, h.visit(&rec, e)
+	return true, h.visit(rec, e)
 }
 
 // Leave implements [inventory.Visitor].

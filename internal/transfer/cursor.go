@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 
+	"nexlin/internal/compare"
 	"nexlin/internal/handle"
 )
 
@@ -57,6 +58,17 @@ func (c *Cursor) Next() {
 	}
 	c.ok = false
 }
+
+// To is [compare.To] for records; nil has none.
+func (c *Cursor) To(path string, alone func(*Record) error) (*Record, error) {
+	if c == nil {
+		return nil, nil
+	}
+	return compare.To(c, func(r *Record) string { return r.Path }, path, alone)
+}
+
+// Rest is [compare.Rest] for records.
+func (c *Cursor) Rest(alone func(*Record) error) error { return compare.Rest(c, alone) }
 
 type reader struct {
 	names, facts *bufio.Reader

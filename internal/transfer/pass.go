@@ -168,10 +168,8 @@ func (p *pass) walk() error {
 	if err := inventory.Walk(p.ctx, p.Source, p); err != nil {
 		return err
 	}
-	for p.old.Peek() != nil {
-		if err := p.drop(); err != nil {
-			return err
-		}
+	if err := p.old.Rest(p.dropped); err != nil {
+		return err
 	}
 	return p.hand()
 }
@@ -251,36 +249,18 @@ func (r *Record) fact() *Fact {
 // and leaves the part. It returns what was known of e, nil if nothing of
 // the same type.
 func (p *pass) match(e *inventory.Entry) (*Record, error) {
-	for {
-		r := p.old.Peek()
-		if r == nil || handle.Compare(r.Path, e.Path) > 0 {
-			return nil, nil
-		}
-		if r.Path != e.Path {
-			if err := p.drop(); err != nil {
-				return nil, err
-			}
-			continue
-		}
-		known := r.Fact.Flags != 0
-		if known && r.Fact.Source.Mode&0o170000 != e.Stat.Type() {
-			return nil, p.drop()
-		}
-		rec := *r
-		p.old.Next()
-		return &rec, nil
+	rec, err := p.old.To(e.Path, p.dropped)
+	if rec == nil || err != nil {
+		return nil, err
 	}
+	if rec.Fact.Flags != 0 && rec.Fact.Source.Mode&handle.TypeMask != e.Stat.Type() {
+		return nil, p.dropped(rec)
+	}
+	return rec, nil
 }
 
-// drop takes the old spool's current entry, and what lies below it, out of
-// the part.
-func (p *pass) drop() error {
-	r := *p.old.Peek()
-	p.old.Next()
-	return p.dropped(&r)
-}
-
-// dropped is [pass.drop] for an entry that the old spool's cursor has passed.
+// dropped takes an entry that the old spool's cursor has passed, and what lies below it,
+// out of the part.
 func (p *pass) dropped(r *Record) error {
 	lent := p.lending.lentIno(r.Path)
 	if err := p.dropBelow(r.Path); err != nil {
@@ -296,7 +276,9 @@ func (p *pass) dropped(r *Record) error {
 // dropBelow drops what the old spool has next, as far as it lies in a directory.
 func (p *pass) dropBelow(dir string) error {
 	for below := p.old.Peek(); below != nil && handle.Within(below.Path, dir); below = p.old.Peek() {
-		if err := p.drop(); err != nil {
+		r := *below
+		p.old.Next()
+		if err := p.dropped(&r); err != nil {
 			return err
 		}
 	}

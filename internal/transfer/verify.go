@@ -40,7 +40,7 @@ func Verify(ctx context.Context, j *Job) (*Tally, error) {
 		if err := inventory.Walk(ctx, j.Part.Dir, v); err != nil {
 			return err
 		}
-		if err := v.missing(nil); err != nil {
+		if err := v.cur.Rest(v.missing); err != nil {
 			return err
 		}
 		return v.hand()
@@ -99,33 +99,23 @@ func (v *reading) differs(path string, ord int64, f *Fact, what string) error {
 	return v.New.Put(ord, f)
 }
 
-// missing marks what the spool has before e and the part has not; all that
-// is left if e is nil.
-func (v *verify) missing(e *inventory.Entry) error {
-	for r := v.cur.Peek(); r != nil && (e == nil || handle.Compare(r.Path, e.Path) < 0); r = v.cur.Peek() {
-		rec := *r
-		v.cur.Next()
-		if rec.Fact.undone() {
-			continue
-		}
-		if err := v.differs(rec.Path, rec.Ord, &rec.Fact, "it is missing"); err != nil {
-			return err
-		}
+// missing marks what the spool has and the part has not.
+func (v *verify) missing(rec *Record) error {
+	if rec.Fact.undone() {
+		return nil
 	}
-	return nil
+	return v.differs(rec.Path, rec.Ord, &rec.Fact, "it is missing")
 }
 
 // Visit implements [inventory.Visitor].
 func (v *verify) Visit(e *inventory.Entry) (bool, error) {
-	if err := v.missing(e); err != nil {
+	rec, err := v.cur.To(e.Path, v.missing)
+	if err != nil {
 		return false, err
 	}
-	r := v.cur.Peek()
-	if r == nil || r.Path != e.Path {
+	if rec == nil {
 		return false, v.stranger(e)
 	}
-	rec := *r
-	v.cur.Next()
 	if e.Depth == 0 || rec.Fact.undone() {
 		return e.Stat.IsDir(), nil
 	}
@@ -135,7 +125,7 @@ func (v *verify) Visit(e *inventory.Entry) (bool, error) {
 		return false, err
 	}
 	now := v.made(&e.Stat, e.Xattrs)
-	what, err := v.wrong(&rec, e, &now)
+	what, err := v.wrong(rec, e, &now)
 	if err != nil {
 		return false, err
 	}
