@@ -173,8 +173,8 @@ func alone(rec *handle.Dir, f func(mark string) error) error {
 	}
 }
 
-// TempRecord is the name that a record has while it is written; a stop leaves it.
-func TempRecord(name string) string { return fmt.Sprintf(".%.200s.tmp", name) }
+// tempRecord is the name that a record has while it is written; a stop leaves it.
+func tempRecord(name string) string { return fmt.Sprintf(".%.200s.tmp", name) }
 
 // DropTempRecords removes what a stop has left of writing these records. While another
 // Nexlin writes there, nothing is removed.
@@ -184,7 +184,7 @@ func DropTempRecords(rec *handle.Dir, names ...string) error {
 			return nil
 		}
 		for _, name := range names {
-			if err := handle.IgnoreMissing(rec.Unlink(TempRecord(name))); err != nil {
+			if err := handle.IgnoreMissing(rec.Unlink(tempRecord(name))); err != nil {
 				return err
 			}
 		}
@@ -238,7 +238,7 @@ func WriteRecord(rec *handle.Dir, name string, mode uint32, by Maker, content io
 }
 
 func writeRecord(rec *handle.Dir, name, mark string, mode uint32, by Maker, content io.Reader) (err error) {
-	tmp := TempRecord(name + mark)
+	tmp := tempRecord(name + mark)
 	if mark == "" {
 		if err := handle.IgnoreMissing(rec.Unlink(tmp)); err != nil { // of one that was stopped
 			return err
