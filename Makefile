@@ -25,7 +25,7 @@ raced = $(patsubst %,./%,$(sort $(patsubst %/,%,$(dir $(shell grep -lE 'go func|
 # Never from the test cache: it does not see that the driven program changed.
 # The race detector needs a C compiler; without one the tests run without it. Of
 # the stories it watches the program that they drive, and not the driver.
-# They take about ten minutes on two cores that do nothing else; the limit is for
+# They take about seven minutes on two cores that do nothing else; the limit is for
 # what hangs.
 test:
 	@scripts/setup-test.sh

@@ -533,7 +533,7 @@ var dirTime = regexp.MustCompile(`(?m)( 04\d+ \d+:\d+) [\d.]+$`)
 // be repeated (I3). That holds at every step in process (internal/jobs); here a sample
 // of them ends the built program.
 func TestCrashMatrix(t *testing.T) {
-	crashMatrix(t, memoryDrives(t), allStories(), everyNth(4), true)
+	crashMatrix(t, memoryDrives(t), allStories(), everyNth(8), true)
 }
 
 // The same between the steps: before system calls of any kind.
@@ -545,7 +545,7 @@ func TestCrashBetweenSteps(t *testing.T) {
 			calls := len(newCrashBed(t, faulty, drives).points(s, "calls", "call"))
 			// Parallel work, and drives that come and go on this machine, make the
 			// last numbers differ from run to run.
-			at := sample(calls*85/100, everyNth(160))
+			at := sample(calls*85/100, everyNth(320))
 			for i, n := range at {
 				way := []string{"resume", "undo"}[i%2]
 				if s.start == nil {
@@ -584,7 +584,7 @@ func crashMatrix(t *testing.T, drives [3]string, stories []crashStory, every int
 			for i, step := range slices.Compact(steps) {
 				nth := every
 				if k >= len(crashStories()) {
-					nth = max(every, everyNth(8)) // of the newer stories fewer
+					nth = max(every, everyNth(16)) // of the newer stories fewer
 				}
 				if i%nth != 0 {
 					continue
