@@ -386,8 +386,9 @@ func (m *undoer) isFrozen(rec *handle.Dir, name string) (bool, error) {
 }
 
 // dropLeavings takes away what a stop in the middle of writing has left around the link
-// and on the drives, as far as they are here and this account may.
-func (m *describer) dropLeavings() error {
+// and on the drives, as far as they are here and can be written: it hinders nobody, so
+// that an error of it is none of the run's.
+func (m *describer) dropLeavings() {
 	p := m.Plan
 	for _, at := range []struct {
 		path string
@@ -395,22 +396,15 @@ func (m *describer) dropLeavings() error {
 	}{{p.Into, p.IntoDrive}, {p.HeldIn, p.FromDrive}, {p.TagIn, p.IntoDrive}} {
 		d, err := m.OpenOn(at.path, at.on)
 		if err != nil {
-			continue // it is not here; who needs it, says so
+			continue
 		}
-		defer d.Release()
-		if err := handle.IgnorePermission(m.dropScratch(d)); err != nil {
-			return err
-		}
-		rec, err := d.Beneath(drive.RecordDir)
-		if err == nil {
-			err = handle.IgnorePermission(m.dropTempRecords(rec))
+		_ = m.dropScratch(d)
+		if rec, err := d.Beneath(drive.RecordDir); err == nil {
+			_ = m.dropTempRecords(rec)
 			rec.Release()
 		}
-		if handle.IgnoreMissing(err) != nil {
-			return err
-		}
+		d.Release()
 	}
-	return nil
 }
 
 // dropTempRecords removes what a stop left of writing the run's records.

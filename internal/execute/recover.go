@@ -203,11 +203,12 @@ func Take(e *engine.Engine, row ledger.RunRow, open func(*Execution) error) (*Ex
 	}
 	m := New(e, p)
 	m.Run, m.patience = taken, patience{p.WaitQuiet}
-	if err := handle.InOrder(func() error { return open(m) }, m.dropLeavings); err != nil {
+	if err := open(m); err != nil {
 		m.Close()
 		taken.Release()
 		return nil, err
 	}
+	m.dropLeavings()
 	for _, d := range []struct {
 		at  string
 		now *drive.Drive
