@@ -54,8 +54,9 @@ func TestCheckThousand(t *testing.T) {
 		return nil
 	}))
 	require.NoError(t, l.Close())
+	const limit = 5 * time.Second
 	took := time.Hour
-	for range 3 { // the machine has other things to do, too
+	for tries := 0; tries < 3 && took >= limit; tries++ { // the machine has other things to do, too
 		began := time.Now()
 		out := n.JSON("check")
 		took = min(took, time.Since(began))
@@ -65,5 +66,5 @@ func TestCheckThousand(t *testing.T) {
 		}
 	}
 	t.Logf("%d redirects checked in %v", many, took)
-	require.Less(t, took, 5*time.Second)
+	require.Less(t, took, limit)
 }
