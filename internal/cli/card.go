@@ -91,7 +91,7 @@ func (a *app) cardFor(e *engine.Engine, name string) (*planning.CardUse, error) 
 	if err != nil {
 		return nil, err
 	}
-	return planning.CardFor(e, c, a.Home)
+	return planning.CardFor(c, a.Home)
 }
 
 func (a *cardCommands) cardCmd() *cobra.Command {
@@ -118,7 +118,7 @@ func (a *cardCommands) cardListCmd() *cobra.Command {
 			defer done()
 			docs, rows := []screen.Doc{}, [][]string{}
 			for _, c := range e.Cards {
-				u, err := planning.CardFor(e, c, a.Home)
+				u, err := planning.CardFor(c, a.Home)
 				if err != nil {
 					return err
 				}
@@ -274,7 +274,7 @@ func (a *cardCommands) withCard(arg string, f func(*engine.Engine, *planning.Car
 		if err != nil {
 			return err
 		}
-		u, err := planning.CardFor(e, *c, a.Home)
+		u, err := planning.CardFor(*c, a.Home)
 		if err != nil {
 			return err
 		}

@@ -179,7 +179,7 @@ func (a *mendCommand) mendOne(e *engine.Engine, r ledger.Redirect, f mendFlags) 
 // about those that both halves have, if that is wanted.
 func (a *mendCommand) previewMerge(e *engine.Engine, p *plan.Plan, ask bool) ([]screen.Doc, error) {
 	out, conflicts, err := a.ShowMerge(
-		func(visit func(merge.Entry) error) error { return merge.Preview(a.ctx, e, p, visit) })
+		func(visit func(merge.Entry) error) error { return merge.Preview(a.ctx, p, visit) })
 	if err != nil || !ask {
 		return out, err
 	}

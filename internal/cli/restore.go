@@ -142,7 +142,7 @@ func (a *restoreCommand) restore(e *engine.Engine, d *drive.Drive, o restore.Opt
 		}
 		one := screen.RestoreDoc(r)
 		entries, _, err := a.ShowMerge(func(visit func(merge.Entry) error) error {
-			return restore.PreviewFolder(a.ctx, e, r, f.mend.Halves, visit)
+			return restore.PreviewFolder(a.ctx, r, f.mend.Halves, visit)
 		})
 		if err != nil {
 			return err

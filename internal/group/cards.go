@@ -277,7 +277,7 @@ func PlanBack(ctx context.Context, e *engine.Engine, name string, rs []ledger.Re
 	if !known {
 		return t, nil
 	}
-	u, err := planning.CardFor(e, c, e.HomeOf(rs[0].Link))
+	u, err := planning.CardFor(c, e.HomeOf(rs[0].Link))
 	if err != nil {
 		return nil, err
 	}

@@ -109,7 +109,7 @@ func PlanHandoverBack(ctx context.Context, e *engine.Engine, r ledger.Redirect, 
 	if err != nil {
 		return nil, err
 	}
-	u, err := planning.CardFor(e, c, made.Store.For.Home)
+	u, err := planning.CardFor(c, made.Store.For.Home)
 	if err != nil {
 		return nil, err
 	}
@@ -229,7 +229,7 @@ func planPlaces(ctx context.Context, e *engine.Engine, p *plan.Plan, o planning.
 	}
 	p.Files, p.Bytes, p.Allocated, p.Entries = p.Facts.Files, p.Facts.Bytes, p.Facts.Allocated, p.Facts.Entries()
 	p.FreesLater = 0 // the engine deletes the store itself
-	planning.CheckPlaces(e, p)
+	planning.CheckPlaces(p)
 	planning.CheckSpace(e, p)
 	// The archive lies beside the store until it is discarded.
 	p.Need += p.Bytes

@@ -132,7 +132,7 @@ func Check(ctx context.Context, e *engine.Engine, r ledger.Redirect) (*Report, e
 func (out *Report) closer(ctx context.Context, e *engine.Engine) error {
 	r := out.Redirect
 	if r.State != ledger.Ended {
-		fs, err := planning.CheckSettings(e, r)
+		fs, err := planning.CheckSettings(r)
 		if err != nil {
 			return err
 		}

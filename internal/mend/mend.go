@@ -69,18 +69,18 @@ func MakePlan(ctx context.Context, e *engine.Engine, r ledger.Redirect, o Option
 		}
 		p.Mend.After.State = ledger.Linked
 	}
-	mendPlace(e, p, w, o.Seen)
+	mendPlace(p, w, o.Seen)
 	if p.Mend.Held, err = heldMoves(e, r); err != nil {
 		return nil, err
 	}
-	err = mendTarget(e, p)
+	err = mendTarget(p)
 	p.AcceptFound(o.Accept)
 	if err != nil || p.Blocked() != nil {
 		return p, err
 	}
 	split := false
 	if !detached { // what leads there stays away, as it was meant
-		if split, err = mendLinkOf(e, p, r); err != nil || p.Blocked() != nil {
+		if split, err = mendLinkOf(p, r); err != nil || p.Blocked() != nil {
 			return p, err
 		}
 	}
@@ -107,11 +107,11 @@ func mendAway(e *engine.Engine, p *plan.Plan, w *places.Whereabouts, detached bo
 
 // mendLinkOf plans how programs are led to the target again. It reports whether a real
 // folder stands in the link's place.
-func mendLinkOf(e *engine.Engine, p *plan.Plan, r ledger.Redirect) (split bool, err error) {
-	if err := planning.PlanSettingsOf(e, p, r, false); err != nil {
+func mendLinkOf(p *plan.Plan, r ledger.Redirect) (split bool, err error) {
+	if err := planning.PlanSettingsOf(p, r, false); err != nil {
 		return false, err
 	}
-	split, err = mendLink(e, p)
+	split, err = mendLink(p)
 	p.AcceptFound(p.Accepted)
 	return split, err
 }
@@ -138,13 +138,13 @@ func mendDrive(e *engine.Engine, p *plan.Plan, o Options) (places.Whereabouts, e
 
 // mendPlace has the redirect be where its drive is by now. seen is how Windows names
 // the target of a junction; empty: as before.
-func mendPlace(e *engine.Engine, p *plan.Plan, w places.Whereabouts, seen string) {
+func mendPlace(p *plan.Plan, w places.Whereabouts, seen string) {
 	after := &p.Mend.After
 	after.Target, after.Drive.Mount = w.Path(p.Before.Drive, p.Before.Target), w.Drive.Mount
 	p.IntoNow, p.IntoDrive, p.IntoFuse = w.Drive, after.Drive, w.Drive.Fuse
 	if after.Text = planning.TextFor(p.Before, after.Target); seen != "" {
 		p.Target = after.Target
-		planning.ChooseText(e, p, "", seen)
+		planning.ChooseText(p, "", seen)
 		after.Text = p.LinkText
 	}
 	p.Target, p.LinkText = after.Target, after.LinkText()
@@ -195,7 +195,7 @@ func heldMoves(e *engine.Engine, r ledger.Redirect) ([]plan.HeldMove, error) {
 }
 
 // mendTarget wants the target to be there: a link must not lead nowhere.
-func mendTarget(e *engine.Engine, p *plan.Plan) error {
+func mendTarget(p *plan.Plan) error {
 	d, err := handle.OpenReal(p.Target)
 	if handle.Absent(err) {
 		p.Add(finding.New(finding.TargetMissing, p.Target, "%s is here, but the target %s is not", p.IntoDrive.Label,
@@ -211,7 +211,7 @@ func mendTarget(e *engine.Engine, p *plan.Plan) error {
 
 // mendLink looks at what stands at the link path and whether this account may
 // change it. split says that a real folder stands there.
-func mendLink(e *engine.Engine, p *plan.Plan) (split bool, err error) {
+func mendLink(p *plan.Plan) (split bool, err error) {
 	parent, err := handle.OpenReal(filepath.Dir(p.Link))
 	if err != nil {
 		f := finding.New(finding.LinkImpossible, filepath.Dir(p.Link), "%s can't be opened: %v", filepath.Dir(p.Link),
@@ -248,7 +248,7 @@ func mendLink(e *engine.Engine, p *plan.Plan) (split bool, err error) {
 	if err := planning.CheckOwners(p, parent); err != nil {
 		return false, err
 	}
-	return false, planning.CheckLinkPlace(e, p)
+	return false, planning.CheckLinkPlace(p)
 }
 
 // A mending puts small things right.

@@ -66,19 +66,19 @@ func MakePlan(ctx context.Context, e *engine.Engine, p *plan.Plan, progress func
 		p.Add(finding.New(finding.TargetNoWrite, p.Into, "this account may not write in %s", p.Into).Named(p.Name))
 		return nil
 	}
-	if err := planning.CheckAbilities(e, p, dir); err != nil {
+	if err := planning.CheckAbilities(p, dir); err != nil {
 		return err
 	}
 	if err := planning.CheckFolder(ctx, e, p, progress); err != nil {
 		return err
 	}
 	p.Account, p.UID = p.Before.Account, p.Before.UID
-	planning.CheckPlaces(e, p)
+	planning.CheckPlaces(p)
 	planning.CheckSpace(e, p)
-	if err := planning.CheckLinkPlace(e, p); err != nil {
+	if err := planning.CheckLinkPlace(p); err != nil {
 		return err
 	}
-	planning.ForeseeGap(e, p)
+	planning.ForeseeGap(p)
 	p.AcceptFound(p.Accepted)
 	p.AllowAccepted()
 	return nil
@@ -130,7 +130,7 @@ func fateOf(p *plan.Plan, path string, half, target *handle.Stat, equal func() (
 // Preview calls visit for every entry of the half, in the one order,
 // with what a merge would do with it. It reads what both have and changes
 // nothing.
-func Preview(ctx context.Context, e *engine.Engine, p *plan.Plan, visit func(Entry) error) error {
+func Preview(ctx context.Context, p *plan.Plan, visit func(Entry) error) error {
 	half, err := handle.OpenReal(p.From)
 	if err != nil {
 		return err

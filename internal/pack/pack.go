@@ -129,7 +129,7 @@ func findPacked(ctx context.Context, e *engine.Engine, p *plan.Plan, progress fu
 	p.Add(preflight.Entries(p.From, finding.Unreadable, p.Facts.Unreadable, "can't be read by this account")...)
 	p.Add(preflight.Entries(p.From, finding.MountInside, p.Facts.Mounts,
 		"are other file systems mounted inside the folder")...)
-	return planning.CheckUsers(ctx, e, p)
+	return planning.CheckUsers(ctx, p)
 }
 
 // findOutDir opens the directory that an archive or a folder is to be made in; nil

@@ -162,7 +162,7 @@ func CheckSandboxes(e *engine.Engine, p *plan.Plan) error {
 }
 
 // CardFor makes a card out for the account that owns a home.
-func CardFor(e *engine.Engine, c card.Card, home string) (*CardUse, error) {
+func CardFor(c card.Card, home string) (*CardUse, error) {
 	home = places.Resolved(home)
 	vars, err := card.Variables(home)
 	if err != nil {

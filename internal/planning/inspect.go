@@ -116,7 +116,7 @@ func CheckFolder(ctx context.Context, e *engine.Engine, p *plan.Plan, progress f
 		return err
 	}
 	p.FreesLater = p.Allocated
-	return CheckUsers(ctx, e, p)
+	return CheckUsers(ctx, p)
 }
 
 // measureFolder walks the folder once, in parallel, and turns what it finds into
@@ -165,7 +165,7 @@ func measureFolder(ctx context.Context, e *engine.Engine, p *plan.Plan, progress
 }
 
 // CheckUsers looks for programs that have the folder open.
-func CheckUsers(ctx context.Context, e *engine.Engine, p *plan.Plan) (err error) {
+func CheckUsers(ctx context.Context, p *plan.Plan) (err error) {
 	var found []finding.Finding
 	p.InUse, found, err = preflight.Users(ctx, p.From, toleranceOf(p))
 	p.Add(found...)

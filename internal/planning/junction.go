@@ -6,7 +6,6 @@ import (
 	"strings"
 
 	"nexlin/internal/drive"
-	"nexlin/internal/engine"
 	"nexlin/internal/execute"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
@@ -28,10 +27,10 @@ const (
 
 // ChooseText decides what the link of the plan says: the target's path, or, for
 // a junction, the target as Windows names it. What it can't say is a finding.
-func ChooseText(e *engine.Engine, p *plan.Plan, form TargetForm, seen string) {
+func ChooseText(p *plan.Plan, form TargetForm, seen string) {
 	p.LinkText = p.Target
 	if !slices.Contains(p.Methods, plan.ByJunction) {
-		checkForWindows(e, p)
+		checkForWindows(p)
 		return
 	}
 	if p.IntoNow.Mount == "" {
@@ -61,7 +60,7 @@ func ChooseText(e *engine.Engine, p *plan.Plan, form TargetForm, seen string) {
 
 // checkForWindows warns about a link that only this system would follow, where
 // Windows is at home.
-func checkForWindows(e *engine.Engine, p *plan.Plan) {
+func checkForWindows(p *plan.Plan) {
 	if d := p.LinkDrive(); !handle.Windows && d.NTFS() && !p.Linkless() {
 		p.Add(finding.New(finding.WindowsUnseen, p.Link, "%s lies on a drive of Windows, which does not follow the "+
 			"links that this system makes", p.Link).Named(p.Name))
@@ -122,7 +121,7 @@ func TextFor(r *ledger.Redirect, target string) string {
 
 // methodsAsked gives the methods of a move: those that were asked for, else a link.
 // Where this account may not make symbolic links on Windows, that is a junction.
-func methodsAsked(e *engine.Engine, p *plan.Plan, asked []string) []string {
+func methodsAsked(p *plan.Plan, asked []string) []string {
 	if len(asked) > 0 || !handle.Windows || !p.Limits.NoSymlinks || !p.IntoNow.NTFS() {
 		return asked
 	}
@@ -132,9 +131,9 @@ func methodsAsked(e *engine.Engine, p *plan.Plan, asked []string) []string {
 
 // ChooseLink decides how a link is made of which nobody said how: on Windows as a
 // junction, which needs no right of its own.
-func ChooseLink(e *engine.Engine, p *plan.Plan) {
+func ChooseLink(p *plan.Plan) {
 	if handle.Windows {
 		p.Methods = []string{plan.ByJunction}
-		ChooseText(e, p, ByLetter, "")
+		ChooseText(p, ByLetter, "")
 	}
 }

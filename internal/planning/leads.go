@@ -18,7 +18,7 @@ import (
 
 // CheckSettings tells which settings of a redirect do not lead to its target
 // any more.
-func CheckSettings(e *engine.Engine, r ledger.Redirect) ([]finding.Finding, error) {
+func CheckSettings(r ledger.Redirect) ([]finding.Finding, error) {
 	rs, err := execute.SettingsBefore(&r)
 	if err != nil || r.State != ledger.Linked {
 		return nil, err
@@ -37,11 +37,11 @@ func CheckSettings(e *engine.Engine, r ledger.Redirect) ([]finding.Finding, erro
 // system's own location setting where that was asked for, and by the places
 // that a card names.
 func ChooseMethods(e *engine.Engine, p *plan.Plan, o MoveOptions) error {
-	p.Methods = methodsAsked(e, p, o.By)
+	p.Methods = methodsAsked(p, o.By)
 	if p.Traits().Onward {
 		// A redirect goes on as it is led.
 		p.Methods = p.Before.Methods
-		return PlanSettingsOf(e, p, *p.Before, false)
+		return PlanSettingsOf(p, *p.Before, false)
 	}
 	if p.FromIno == 0 {
 		return nil
@@ -65,7 +65,7 @@ func ChooseMethods(e *engine.Engine, p *plan.Plan, o MoveOptions) error {
 
 // settingFits looks whether a change can be made now; what stands in the way is a
 // finding. use is false for what is to be passed over.
-func settingFits(e *engine.Engine, p *plan.Plan, c *setting.Change) (use bool, err error) {
+func settingFits(p *plan.Plan, c *setting.Change) (use bool, err error) {
 	about := finding.Subject{Name: p.Name}
 	file := c.File
 	say := func(code finding.Code, format string, args ...any) {
@@ -133,7 +133,7 @@ func PlanSettings(e *engine.Engine, p *plan.Plan, named []setting.Place, from ..
 			File: file, Format: at.Format, At: at.At, Key: at.Key, Optional: at.Optional,
 			From: from, To: p.Target, Home: home,
 		}
-		if use, err := settingFits(e, p, &c); err != nil {
+		if use, err := settingFits(p, &c); err != nil {
 			return err
 		} else if use {
 			p.Settings = append(p.Settings, c)
@@ -144,7 +144,7 @@ func PlanSettings(e *engine.Engine, p *plan.Plan, named []setting.Place, from ..
 
 // PlanSettingsOf plans what becomes of the settings of a redirect: they are given
 // back, or, if not back, lead to its target again.
-func PlanSettingsOf(e *engine.Engine, p *plan.Plan, r ledger.Redirect, back bool) error {
+func PlanSettingsOf(p *plan.Plan, r ledger.Redirect, back bool) error {
 	rs, err := execute.SettingsBefore(&r)
 	if err != nil {
 		return err
@@ -160,7 +160,7 @@ func PlanSettingsOf(e *engine.Engine, p *plan.Plan, r ledger.Redirect, back bool
 		} else {
 			c.From, c.To = append(c.From, r.Target, r.Link), p.Target
 		}
-		if use, err := settingFits(e, p, &c); err != nil {
+		if use, err := settingFits(p, &c); err != nil {
 			return err
 		} else if use {
 			p.Settings = append(p.Settings, c)

@@ -186,13 +186,13 @@ func CheckTarget(e *engine.Engine, p *plan.Plan) error {
 		p.Add(finding.New(finding.TargetNoWrite, anchor, "this account may not write in %s", anchor))
 		return nil
 	}
-	if err := checkTaken(e, p, anchor); err != nil {
+	if err := checkTaken(p, anchor); err != nil {
 		return err
 	}
 	if err := ChooseTagPlace(e, p, anchor); err != nil {
 		return err
 	}
-	return CheckAbilities(e, p, dir)
+	return CheckAbilities(p, dir)
 }
 
 // CheckOwners finds a directory that lies in another account's hands.
@@ -205,7 +205,7 @@ func CheckOwners(p *plan.Plan, d *handle.Dir) error {
 }
 
 // checkTaken looks at the place where the copy will stand.
-func checkTaken(e *engine.Engine, p *plan.Plan, anchor string) error {
+func checkTaken(p *plan.Plan, anchor string) error {
 	if anchor != p.Into {
 		if fi, err := os.Lstat(anchor); err == nil && !fi.IsDir() {
 			p.Add(finding.New(finding.TargetTaken, anchor, "%s is no directory", anchor))
@@ -308,7 +308,7 @@ func relative(mount, path string) string {
 
 // CheckAbilities tries what the target's file system keeps and holds it against
 // what a move needs.
-func CheckAbilities(e *engine.Engine, p *plan.Plan, dir *handle.Dir) error {
+func CheckAbilities(p *plan.Plan, dir *handle.Dir) error {
 	a, err := drive.Try(dir)
 	if err != nil {
 		if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) {
@@ -330,7 +330,7 @@ func CheckAbilities(e *engine.Engine, p *plan.Plan, dir *handle.Dir) error {
 }
 
 // CheckPlaces finds folder and target that are not two places on two drives.
-func CheckPlaces(e *engine.Engine, p *plan.Plan) {
+func CheckPlaces(p *plan.Plan) {
 	p.Add(preflight.TwoPlaces(p.From, p.Copy())...)
 	if !p.Traits().Merges || p.Fresh { // the halves of a redirect may lie on one drive
 		p.Add(preflight.TwoDrives(p.From, p.Copy(), &p.FromNow, &p.IntoNow)...)
@@ -349,7 +349,7 @@ func CheckSpace(e *engine.Engine, p *plan.Plan) {
 
 // CheckLinkPlace finds out whether this account may change the names in the
 // directory around the folder. The trial itself comes with the run.
-func CheckLinkPlace(e *engine.Engine, p *plan.Plan) error {
+func CheckLinkPlace(p *plan.Plan) error {
 	return p.Told(preflight.MayRename(p.UID, slices.Compact([]string{filepath.Dir(p.Link), p.HeldIn})...))
 }
 
@@ -379,7 +379,7 @@ func CheckUnfinished(e *engine.Engine, p *plan.Plan) error {
 
 // ForeseeGap says before a run that there will be a moment without the folder, as
 // far as that can be known without making anything.
-func ForeseeGap(e *engine.Engine, p *plan.Plan) {
+func ForeseeGap(p *plan.Plan) {
 	if d := p.LinkDrive(); d.Mount != "" && (d.Fuse || !handle.Exchanges) {
 		p.Gap = true
 		p.AddGap()

@@ -74,7 +74,7 @@ func MakePlan(e *engine.Engine, o Options) (*plan.Plan, error) {
 	if p.LinkText == "" {
 		p.LinkText = p.Target
 		if p.From == p.Link {
-			planning.ChooseLink(e, p)
+			planning.ChooseLink(p)
 		}
 	}
 	if well, err := e.CheckExpected(p, p.Into, p.Copy()); !well || err != nil {
@@ -84,7 +84,7 @@ func MakePlan(e *engine.Engine, o Options) (*plan.Plan, error) {
 	if p.Methods != nil && !handle.Windows && p.IntoNow.Mount != "" {
 		planning.WindowsName(p, "", link.Seen(p.LinkText)) // that it leads there
 	}
-	planning.ForeseeGap(e, p)
+	planning.ForeseeGap(p)
 	p.AcceptFound(o.Accept)
 	if err != nil || p.Blocked() != nil {
 		return p, err
@@ -93,7 +93,7 @@ func MakePlan(e *engine.Engine, o Options) (*plan.Plan, error) {
 		return nil, err
 	}
 	if p.From != "" {
-		planning.CheckPlaces(e, p)
+		planning.CheckPlaces(p)
 	}
 	if err := planning.CheckUnfinished(e, p); err != nil {
 		return nil, err
@@ -121,7 +121,7 @@ func recordSides(e *engine.Engine, p *plan.Plan, o Options) (string, error) {
 	case err != nil:
 		return "", err
 	case st.IsSymlink():
-		return recordLink(e, p, o)
+		return recordLink(p, o)
 	case !st.IsDir() || st.MountRoot:
 		p.Add(finding.New(finding.SourceNotFolder, at, "%s is neither a link nor a folder that could become one", at))
 		return "", nil
@@ -145,7 +145,7 @@ func recordSides(e *engine.Engine, p *plan.Plan, o Options) (string, error) {
 }
 
 // recordLink is [recordSides] for a link.
-func recordLink(e *engine.Engine, p *plan.Plan, o Options) (string, error) {
+func recordLink(p *plan.Plan, o Options) (string, error) {
 	at := p.Link
 	steps, copy, err := link.Chain(at)
 	if err != nil && o.Copy != "" && len(steps) > 0 && link.IsJunction(steps[0].Text) {
@@ -284,11 +284,11 @@ func recordRights(e *engine.Engine, p *plan.Plan) (err error) {
 	if p.FromNow.Same(&p.IntoNow) {
 		p.Add(finding.New(finding.SameDrive, p.Target, "%s and %s both lie on %s", at, p.Target, p.IntoNow.Name()))
 	}
-	if err := planning.CheckLinkPlace(e, p); err != nil {
+	if err := planning.CheckLinkPlace(p); err != nil {
 		return err
 	}
 	if p.From != "" {
-		return planning.CheckUsers(context.Background(), e, p)
+		return planning.CheckUsers(context.Background(), p)
 	}
 	return nil
 }

@@ -73,14 +73,14 @@ func PlanBringBack(ctx context.Context, e *engine.Engine, r ledger.Redirect, o p
 			return nil, err
 		}
 	}
-	if err := planning.CheckLinkPlace(e, p); err != nil {
+	if err := planning.CheckLinkPlace(p); err != nil {
 		return nil, err
 	}
 	if p.IntoNow.Mount != "" && !p.Exchange && !p.Unlinked() {
 		p.Gap = true
 		p.AddGap()
 	}
-	if err := planning.PlanSettingsOf(e, p, r, true); err != nil {
+	if err := planning.PlanSettingsOf(p, r, true); err != nil {
 		return nil, err
 	}
 	p.AcceptFound(o.Accept)
@@ -170,7 +170,7 @@ func checkOldPlace(e *engine.Engine, p *plan.Plan) error {
 	} else if err != nil && !gone {
 		return err
 	}
-	return planning.CheckAbilities(e, p, parent)
+	return planning.CheckAbilities(p, parent)
 }
 
 // A DetachPlan is what a detach is about.
@@ -213,7 +213,7 @@ func PlanDetach(e *engine.Engine, r ledger.Redirect) (*DetachPlan, error) {
 		return nil, err
 	}
 	var p plan.Plan
-	if err := planning.PlanSettingsOf(e, &p, r, true); err != nil {
+	if err := planning.PlanSettingsOf(&p, r, true); err != nil {
 		return nil, err
 	}
 	d.Settings, d.Findings = p.Settings, append(d.Findings, p.Findings...)

@@ -71,13 +71,13 @@ func PlanMove(ctx context.Context, e *engine.Engine, o planning.MoveOptions) (*p
 			return nil, err
 		}
 	}
-	planning.CheckPlaces(e, p)
+	planning.CheckPlaces(p)
 	planning.CheckSpace(e, p)
 	if err := moveLeads(e, p, o); err != nil {
 		return nil, err
 	}
 	if o.Merge {
-		if err := moveMerging(ctx, e, p); err != nil {
+		if err := moveMerging(ctx, p); err != nil {
 			return nil, err
 		}
 	}
@@ -94,7 +94,7 @@ func PlanMove(ctx context.Context, e *engine.Engine, o planning.MoveOptions) (*p
 // moveLeads looks at how programs will be led to the target, and what could keep
 // them from it.
 func moveLeads(e *engine.Engine, p *plan.Plan, o planning.MoveOptions) error {
-	if err := planning.CheckLinkPlace(e, p); err != nil {
+	if err := planning.CheckLinkPlace(p); err != nil {
 		return err
 	}
 	if err := planning.CheckUnfinished(e, p); err != nil {
@@ -108,8 +108,8 @@ func moveLeads(e *engine.Engine, p *plan.Plan, o planning.MoveOptions) error {
 	if err := planning.ChooseMethods(e, p, o); err != nil {
 		return err
 	}
-	planning.ChooseText(e, p, o.Form, o.Seen)
-	planning.ForeseeGap(e, p)
+	planning.ChooseText(p, o.Form, o.Seen)
+	planning.ForeseeGap(p)
 	planning.KnownToCards(e, p)
 	if err := planning.CheckSandboxes(e, p); err != nil {
 		return err
@@ -127,7 +127,7 @@ func moveLeads(e *engine.Engine, p *plan.Plan, o planning.MoveOptions) error {
 // moveMerging turns the plan of a move into one that merges the folder into a
 // target which has entries already, if it has. Entries that both have, with
 // other content, are named before anything moves.
-func moveMerging(ctx context.Context, e *engine.Engine, p *plan.Plan) error {
+func moveMerging(ctx context.Context, p *plan.Plan) error {
 	i := slices.IndexFunc(p.Findings,
 		func(f finding.Finding) bool { return f.Code == finding.TargetTaken && f.Path == p.Copy() })
 	if i < 0 || !p.Traits().First {
@@ -157,7 +157,7 @@ func moveMerging(ctx context.Context, e *engine.Engine, p *plan.Plan) error {
 	}
 	var both []string
 	count := 0
-	err = merge.Preview(ctx, e, p, func(m merge.Entry) error {
+	err = merge.Preview(ctx, p, func(m merge.Entry) error {
 		if m.Fate.Conflict() {
 			if count++; len(both) < finding.Listed {
 				both = append(both, filepath.Join(p.From, m.Path))

@@ -244,7 +244,7 @@ func planOfRestore(e *engine.Engine, d *drive.Drive, r *Restore, o Options, dir 
 		Seen: plan.Seen{IntoNow: *d},
 	}
 	r.plan = p
-	planning.ChooseLink(e, p)
+	planning.ChooseLink(p)
 	if !r.Note.Created.IsZero() {
 		p.Made = r.Note.Created
 	}
@@ -326,14 +326,14 @@ func (r *Restore) inTheWay() {
 // PreviewFolder calls visit for every entry of the real folder that stands
 // where the link of r belongs, with what becomes of it; for none if there is
 // no such folder. It changes nothing.
-func PreviewFolder(ctx context.Context, e *engine.Engine, r *Restore, halves plan.Halves,
+func PreviewFolder(ctx context.Context, r *Restore, halves plan.Halves,
 	visit func(merge.Entry) error) error {
 	if r.plan == nil || !r.Makes() || !finding.Has(r.Findings, finding.FolderInWay) {
 		return nil
 	}
 	p := *r.plan
 	p.Kind, p.From, p.Halves = plan.KindMerge, p.Link, halves
-	return merge.Preview(ctx, e, &p, visit)
+	return merge.Preview(ctx, &p, visit)
 }
 
 // linked reports whether programs are led to the target of a redirect, as far as
