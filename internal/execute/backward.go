@@ -2,10 +2,8 @@ package execute
 
 import (
 	"context"
-	"crypto/sha256"
 	"encoding/json"
 	"errors"
-	"io"
 	"io/fs"
 	"path/filepath"
 	"slices"
@@ -253,7 +251,7 @@ func (m *undoer) RemovePart(ctx context.Context) error {
 	if m.Plan.Traits().Back {
 		return m.Into.Sync()
 	}
-	return handle.InOrder(m.emptyAgain, m.ForgetRun)
+	return handle.InOrder(m.emptyAgain, func() error { return m.ForgetRun(ctx) })
 }
 
 // emptyAgain puts back the empty directory that stood at the target.
@@ -307,8 +305,8 @@ func (m *opener) dropScratch(dir *handle.Dir) error {
 
 // ForgetRun takes back what the run put around the copy: its note, the tag if
 // it was new, and the directories it made. What is not empty stays.
-func (m *undoer) ForgetRun() error {
-	if err := m.dropNote(); err != nil {
+func (m *undoer) ForgetRun(ctx context.Context) error {
+	if err := m.dropNote(ctx); err != nil {
 		return err
 	}
 	var parents ParentsData
@@ -321,9 +319,6 @@ func (m *undoer) ForgetRun() error {
 			return err
 		}
 	}
-	if err := m.dropScratch(m.Into); err != nil {
-		return err
-	}
 	if !madeParents {
 		return nil
 	}
@@ -332,7 +327,7 @@ func (m *undoer) ForgetRun() error {
 
 // dropNote removes the note of this run, and the record directory if
 // nothing else is in it.
-func (m *undoer) dropNote() error {
+func (m *undoer) dropNote(ctx context.Context) error {
 	rec, err := m.Into.Beneath(drive.RecordDir)
 	if handle.Missing(err) {
 		return nil
@@ -345,7 +340,7 @@ func (m *undoer) dropNote() error {
 	n, err := note.Read(rec, m.Plan.Name)
 	ours := err == nil && n.Run == m.Plan.Run
 	if handle.Missing(err) { // a stop may have come between the two
-		if ours, err = m.isFrozen(rec, listed); err != nil {
+		if ours, err = m.isFrozen(ctx, rec, listed); err != nil {
 			return err
 		}
 	}
@@ -356,33 +351,25 @@ func (m *undoer) dropNote() error {
 			}
 		}
 	}
-	if err := m.dropTempRecords(rec); err != nil {
-		return err
-	}
 	return RmdirIfEmpty(m.Into, drive.RecordDir)
 }
 
 // isFrozen reports whether a manifest beside the target is the one that this run froze.
-func (m *undoer) isFrozen(rec *handle.Dir, name string) (bool, error) {
-	var sums [2][sha256.Size]byte
-	there, err := rec.OpenFile(name)
+func (m *undoer) isFrozen(ctx context.Context, rec *handle.Dir, name string) (bool, error) {
+	own, err := handle.Open(m.Run.Dir())
+	if err != nil {
+		return false, err
+	}
+	defer own.Release()
+	there, err := rec.Stat(name)
 	if err != nil {
 		return false, handle.IgnoreMissing(err)
 	}
-	defer there.Close()
-	frozen, err := handle.OpenRegular(filepath.Join(m.Run.Dir(), engine.FrozenName))
-	if err != nil {
+	frozen, err := own.Stat(engine.FrozenName)
+	if err != nil || !there.IsRegular() || there.Size != frozen.Size {
 		return false, handle.IgnoreMissing(err)
 	}
-	defer frozen.Close()
-	for i, r := range []io.Reader{there, frozen} {
-		sum := sha256.New()
-		if _, err := io.Copy(sum, r); err != nil {
-			return false, err
-		}
-		sum.Sum(sums[i][:0])
-	}
-	return sums[0] == sums[1], nil
+	return late.SameContent(ctx, rec, name, own, engine.FrozenName, frozen.Size)
 }
 
 // dropLeavings takes away what a stop in the middle of writing has left around the link
@@ -400,16 +387,11 @@ func (m *describer) dropLeavings() {
 		}
 		_ = m.dropScratch(d)
 		if rec, err := d.Beneath(drive.RecordDir); err == nil {
-			_ = m.dropTempRecords(rec)
+			_ = drive.DropTempRecords(rec, p.Name+".json", p.Name+".mtree", drive.TagFile)
 			rec.Release()
 		}
 		d.Release()
 	}
-}
-
-// dropTempRecords removes what a stop left of writing the run's records.
-func (m *describer) dropTempRecords(rec *handle.Dir) error {
-	return drive.DropTempRecords(rec, m.Plan.Name+".json", m.Plan.Name+".mtree", drive.TagFile)
 }
 
 // dropTag removes a drive tag that this run made and no other has used.
@@ -423,9 +405,6 @@ func (m *undoer) dropTag() error {
 		return err
 	}
 	defer d.Release()
-	if err := m.dropScratch(d); err != nil {
-		return err
-	}
 	t, err := drive.ReadTagIn(d)
 	if handle.Missing(err) || err == nil && (t.ID != id || t.Counter > 1) {
 		return nil
@@ -438,9 +417,6 @@ func (m *undoer) dropTag() error {
 		return err
 	}
 	defer rec.Release()
-	if err := m.dropTempRecords(rec); err != nil {
-		return err
-	}
 	names, err := rec.Names()
 	if err != nil || len(names) > 1 {
 		return err // notes of others lie beside it: the tag serves them

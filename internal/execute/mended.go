@@ -12,8 +12,7 @@ import (
 )
 
 // OpenMended takes the handles of a mend, that of the link's directory if it is
-// needed, and wants the drive to be the one of
-// the plan (I5).
+// needed, and wants the drive to be the one of the plan (I5).
 func (m *opener) OpenMended(withLink bool) error {
 	if m.Plan.Into == "" {
 		return nil // only records of what is held change

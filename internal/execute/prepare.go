@@ -144,6 +144,23 @@ func (m *opener) parent(at **handle.Dir, name string) error {
 	return nil
 }
 
+// OpenForTag opens the directory that a drive tag lies in, on its drive, and says for whom
+// the tag is made: whoever owns that directory. Errors: those of [opener.OpenOn].
+func (m *opener) OpenForTag(place string, on ledger.DriveRef) (*handle.Dir, drive.Maker, error) {
+	by := m.Maker()
+	d, err := m.OpenOn(place, on)
+	if err != nil {
+		return nil, by, err
+	}
+	st, err := d.Self()
+	if err != nil {
+		d.Release()
+		return nil, by, err
+	}
+	by.Owner, by.Group = st.UID, st.GID
+	return d, by, nil
+}
+
 // Tag writes the drive tag, or raises its counter.
 func (m *copier) Tag(ctx context.Context) error {
 	if m.Plan.TagIn == "" {
@@ -154,17 +171,11 @@ func (m *copier) Tag(ctx context.Context) error {
 		return err
 	}
 	return m.Act(ctx, "tag", map[string]any{"in": m.Plan.TagIn, "new": m.Plan.NewTag}, func() error {
-		d, err := m.OpenOn(m.Plan.TagIn, m.Plan.IntoDrive)
+		d, by, err := m.OpenForTag(m.Plan.TagIn, m.Plan.IntoDrive)
 		if err != nil {
 			return err
 		}
 		defer d.Release()
-		st, err := d.Self()
-		if err != nil {
-			return err
-		}
-		by := m.Maker()
-		by.Owner, by.Group = st.UID, st.GID
 		err = drive.ChangeTag(d, by, func(now *drive.Tag) (*drive.Tag, error) {
 			if now == nil {
 				now = &drive.Tag{Version: 1, ID: m.Plan.IntoDrive.ID, Label: m.Plan.IntoNow.Label,

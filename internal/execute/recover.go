@@ -163,9 +163,6 @@ func (m *undoer) uncopied(ctx context.Context) error {
 		}
 	}
 	if m.Into != nil {
-		if err := m.dropScratch(m.Into); err != nil {
-			return err
-		}
 		setAside, err := m.setAside(ctx, plan.AsBefore)
 		if err == nil && setAside != "" {
 			err = swap.Broken(m.Plan.Copy(), "the copy has its final name, and the journal does not say so")

@@ -300,11 +300,13 @@ func (m *describer) describePlace() error {
 			return err
 		}
 	}
-	state := map[string]string{plan.KindMoveOn: note.MovedOn, plan.KindBringBack: note.BroughtBack}[m.Plan.Kind]
-	if state == "" {
-		return nil
+	switch k := m.Plan.Traits(); {
+	case k.Onward:
+		return m.Renote(m.HeldIn, m.Plan.Name, note.MovedOn)
+	case k.Back:
+		return m.Renote(m.HeldIn, m.Plan.Name, note.BroughtBack)
 	}
-	return m.Renote(m.HeldIn, m.Plan.Name, state)
+	return nil
 }
 
 // saveRedirect gives what puts the redirect into the ledger, and what was taken from a

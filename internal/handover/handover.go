@@ -680,7 +680,7 @@ func (m *handingOver) Back(ctx context.Context) error {
 	if err := m.storeFactsAgain(ctx, facts); err != nil {
 		return err
 	}
-	held, err := m.archivesLeft()
+	held, err := m.archivesLeft(ctx)
 	if err != nil {
 		return err
 	}
@@ -704,7 +704,7 @@ func (m *handingOver) Back(ctx context.Context) error {
 
 // archivesLeft are the archives that stay held beside the new place. Without any, nothing
 // of the run stays there.
-func (m *handingOver) archivesLeft() (held []ledger.Held, err error) {
+func (m *handingOver) archivesLeft(ctx context.Context) (held []ledger.Held, err error) {
 	if m.Into == nil {
 		return nil, nil
 	}
@@ -725,7 +725,7 @@ func (m *handingOver) archivesLeft() (held []ledger.Held, err error) {
 		}
 	}
 	if len(held) == 0 {
-		return nil, m.ForgetRun()
+		return nil, m.ForgetRun(ctx)
 	}
 	return held, nil
 }

@@ -319,17 +319,11 @@ func (m *mending) newTag(ctx context.Context) error {
 	place := filepath.Join(ref.Mount, ref.TagPlace)
 	count := max(known, ref.Counter) + 1
 	err = m.Act(ctx, "tag", map[string]any{"in": place, "counter": count}, func() error {
-		d, err := m.OpenOn(place, *ref)
+		d, by, err := m.OpenForTag(place, *ref)
 		if err != nil {
 			return err
 		}
 		defer d.Release()
-		st, err := d.Self()
-		if err != nil {
-			return err
-		}
-		by := m.Maker()
-		by.Owner, by.Group = st.UID, st.GID
 		return drive.WriteTag(d, drive.Tag{Version: 1, ID: ref.ID, Label: ref.Label,
 			Made: time.Now().UTC().Truncate(time.Second), Counter: count}, by)
 	}, nil)

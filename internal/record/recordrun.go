@@ -321,7 +321,7 @@ func (m *recording) Back(ctx context.Context) error {
 	if err := m.DropOwn(m.LinkIn, m.HeldIn); err != nil {
 		return err
 	}
-	if err := m.ForgetRun(); err != nil {
+	if err := m.ForgetRun(ctx); err != nil {
 		return err
 	}
 	return m.Run.Set(ledger.Undone, "", func(t *ledger.Tx) error {
