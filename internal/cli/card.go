@@ -321,8 +321,8 @@ func (a *recoverCommands) backByCard(arg string, preview bool, o planning.BackOp
 
 func (a *cardCommands) backTogether(e *engine.Engine, name string, rs []ledger.Redirect, preview bool,
 	o planning.BackOptions) error {
-	return (&severalRun{a.app}).togetherRun(e, preview, "bring it back?",
-		func(progress func(entries, bytes int64)) (*plan.Group, error) {
+	return a.offerTogether(e, preview, "bring it back?",
+		func(progress func(entries, bytes int64)) (*plan.Plan, error) {
 			o.Progress = progress
 			return group.PlanBack(a.ctx, e, name, rs, o)
 		})

@@ -6,6 +6,7 @@ import (
 	"nexlin/internal/discard"
 	"nexlin/internal/engine"
 	"nexlin/internal/finding"
+	"nexlin/internal/jobs"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
@@ -78,9 +79,9 @@ func (a *discardCommand) discardOne(e *engine.Engine, r ledger.Redirect, accept 
 	if err := a.confirm("delete what is held?", true, "--yes"); err != nil {
 		return nil, err
 	}
-	out, err := discard.Discard(a.ctx, e, planned)
+	out, err := jobs.Do(a.ctx, e, planned.ToRun())
 	if err != nil {
-		if out != nil {
+		if out != nil && out.State != ledger.Refused {
 			return a.OutcomeDoc(e, out), err
 		}
 		return nil, err

@@ -161,7 +161,7 @@ func (a *drivesCommand) unplug(e *engine.Engine, d *drive.Drive, names []string)
 	}
 	for _, row := range runs {
 		if r, err := execute.Recoverable(e, row); err == nil &&
-			slices.ContainsFunc(r.Plans(), func(p *plan.Plan) bool { return touches(p, d.Mount) }) {
+			slices.ContainsFunc(r.Plan.Folders(), func(p *plan.Plan) bool { return touches(p, d.Mount) }) {
 			u.Stopped = append(u.Stopped, row.ID)
 			no("run %s (%s of %s) was stopped half-way: nexlin resume %s, or nexlin undo %s", row.ID, row.Kind,
 				row.Redirect, row.ID, row.ID)

@@ -33,8 +33,8 @@ func (a *moveCommand) moveCard(e *engine.Engine, name string, f moveFlags, o pla
 	if err != nil {
 		return err
 	}
-	return (&severalRun{a.app}).togetherRun(e, f.preview, "move it?",
-		func(progress func(entries, bytes int64)) (*plan.Group, error) {
+	return a.offerTogether(e, f.preview, "move it?",
+		func(progress func(entries, bytes int64)) (*plan.Plan, error) {
 			o.Progress = progress
 			return group.PlanCard(a.ctx, e, u, o)
 		})
@@ -51,8 +51,8 @@ func (a *moveCommand) moveProfile(e *engine.Engine, f moveFlags, o planning.Move
 	if len(o.By) == 0 {
 		o.By = planning.ProfileMethods()
 	}
-	return (&severalRun{a.app}).togetherRun(e, f.preview, "move them?",
-		func(progress func(entries, bytes int64)) (*plan.Group, error) {
+	return a.offerTogether(e, f.preview, "move them?",
+		func(progress func(entries, bytes int64)) (*plan.Plan, error) {
 			o.Progress = progress
 			return group.PlanProfile(a.ctx, e, a.Home, f.profile, o)
 		})

@@ -207,7 +207,7 @@ func (a *restoreCommand) restoreOne(e *engine.Engine, r *restore.Restore, f rest
 		p := a.progress()
 		e.Progress = p
 		var err error
-		out, err = restore.Links(a.ctx, e, r)
+		out, err = jobs.Do(a.ctx, e, r.ToRun())
 		p.End()
 		if err != nil {
 			return err

@@ -119,7 +119,7 @@ func (a *recoverCommands) detachCmd() *cobra.Command {
 				if err := a.confirm("take the link away?", true, "--yes"); err != nil {
 					return nil, err
 				}
-				out, err := jobs.Detach(a.ctx, e, planned)
+				out, err := jobs.Do(a.ctx, e, planned.ToRun())
 				if err != nil {
 					return nil, err
 				}
@@ -187,8 +187,8 @@ func (a *recoverCommands) recoverCmd(use, short, question string, forward bool) 
 			}
 			switch {
 			case a.AsJSON:
-			case rec.Together != nil:
-				(&severalRun{a.app}).ShowTogetherRecovery(e, rec)
+			case rec.Plan.Group != nil:
+				a.ShowTogetherRecovery(e, rec)
 			default:
 				a.ShowRecovery(rec, forward)
 			}
@@ -205,9 +205,6 @@ func (a *recoverCommands) recoverCmd(use, short, question string, forward bool) 
 			}
 			if err := a.confirm(question, true, "--yes"); err != nil {
 				return err
-			}
-			if rec.Together != nil {
-				return (&severalRun{a.app}).recoverTogether(e, row, forward)
 			}
 			return a.recoverRun(e, row, forward)
 		}),
@@ -244,7 +241,7 @@ func (a *recoverCommands) afterRestart(e *engine.Engine, row ledger.RunRow) erro
 func (a *recoverCommands) recoverRun(e *engine.Engine, row ledger.RunRow, forward bool) error {
 	p := a.progress()
 	e.Progress = p
-	act := execute.Undo
+	act := jobs.Undo
 	if forward {
 		act = jobs.Resume
 	}
@@ -258,6 +255,10 @@ func (a *recoverCommands) recoverRun(e *engine.Engine, row ledger.RunRow, forwar
 	}
 	if a.AsJSON {
 		return a.emit(a.OutcomeDoc(e, out))
+	}
+	if out.Plan.Group != nil {
+		a.ShowTogetherDone(out)
+		return nil
 	}
 	if !forward {
 		a.ShowUndone(out)

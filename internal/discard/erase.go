@@ -25,33 +25,18 @@ import (
 	"nexlin/internal/transfer"
 )
 
-// Discard deletes what of the held originals may go: first what was written
-// to them late is brought over, then both sides are judged again if it was.
-func Discard(ctx context.Context, e *engine.Engine, d *Plan) (*plan.Outcome, error) {
-	if len(finding.Blockers(d.Findings)) > 0 {
-		return nil, &plan.RefusedError{Findings: d.Findings}
-	}
+// ToRun is the plan of the run that deletes what of the held originals may go: first what was
+// written to them late is brought over, then both sides are judged again if it was.
+func (d *Plan) ToRun() *plan.Plan {
 	r := d.Redirect
 	now := time.Now()
-	p := &plan.Plan{
+	return &plan.Plan{
 		Header: plan.Header{Run: ledger.NewRunID(now), Kind: plan.KindDiscard, Made: now, Name: r.Name,
 			Before: &r, Accepted: d.Options.Accept},
 		Route:      plan.Route{Link: r.Link, Target: r.Target},
 		Discarding: plan.Discarding{OnlyEqual: d.Options.OnlyEqual, HeldOf: d.Options.Run},
+		Seen:       plan.Seen{Findings: d.Findings, Judged: d},
 	}
-	m := discardingOf(execute.New(e, p))
-	m.Out.Findings = d.Findings
-	defer m.Close()
-	if err := m.Enlist(); err != nil {
-		return nil, err
-	}
-	defer m.Run.Release()
-	err := m.discard(ctx, d)
-	// Once late writes were brought over it is no refusal without a trace.
-	if refused := (*plan.RefusedError)(nil); errors.As(err, &refused) && !m.broughtOver {
-		return nil, errors.Join(err, m.Run.Set(ledger.Refused, err.Error(), nil))
-	}
-	return m.Out, m.SetStopped(err)
 }
 
 // A KeptError ends a move that is done, but whose original could not be
@@ -78,10 +63,6 @@ type room struct {
 	before int64
 }
 
-func discardingOf(m *execute.Execution) *discarding {
-	return &discarding{Basics: execute.Basics{Execution: m}}
-}
-
 // An EndedError reports a discard that was to be finished and could not be: what is there
 // by now wants consents that it was not given. It has ended: what it had deleted stays
 // deleted, and the rest is held as before.
@@ -96,9 +77,12 @@ func (e *EndedError) Error() string {
 }
 func (e *EndedError) Unwrap() error { return e.Err }
 
-// Forward finishes a discard that was stopped, or ends it where that wants to be asked
-// anew. The error is an *EndedError then.
+// Forward deletes what was judged. It finishes a discard that was stopped, or ends it where
+// that wants to be asked anew; the error is an *EndedError then.
 func (m *discarding) Forward(ctx context.Context) error {
+	if d, ok := m.Plan.Judged.(*Plan); ok {
+		return m.discard(ctx, d)
+	}
 	err := m.goOn(ctx)
 	var refused *plan.RefusedError
 	if !errors.As(err, &refused) || refused.OnlyAway() || refused.OnlyBusy() {
@@ -110,11 +94,16 @@ func (m *discarding) Forward(ctx context.Context) error {
 	return &EndedError{m.Plan.Run, m.Plan.Name, refused}
 }
 
-// Ended leaves a run that has ended as it is.
+// Ended leaves a run that has ended as it is. Once late writes were brought over, or the run
+// was stopped before, it is no refusal without a trace.
 func (m *discarding) Ended(err error) error {
 	if ended := (*EndedError)(nil); errors.As(err, &ended) {
 		m.Out.State = ledger.Undone
 		return err
+	}
+	if refused := (*plan.RefusedError)(nil); errors.As(err, &refused) && !m.broughtOver && !m.Again {
+		m.Out.State = ledger.Refused
+		return errors.Join(err, m.Run.Set(ledger.Refused, err.Error(), nil))
 	}
 	return m.SetStopped(err)
 }
@@ -475,4 +464,6 @@ func checkArchived(ctx context.Context, e *engine.Engine, d *Plan, v *judge.Verd
 }
 
 // Discarding is the job of a discard.
-func Discarding(m *execute.Execution) execute.Job { return discardingOf(m) }
+func Discarding(m *execute.Execution) execute.Job {
+	return &discarding{Basics: execute.Basics{Execution: m}}
+}

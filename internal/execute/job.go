@@ -18,7 +18,9 @@ type Job interface {
 	Try(ctx context.Context) error
 	// Forward carries the run from wherever it stands to its end.
 	Forward(ctx context.Context) error
-	// Back takes it back from wherever it stands.
+	// TryBack is what can refuse to take it back without a trace.
+	TryBack(ctx context.Context) error
+	// Back takes it back from wherever it stands. A *[plan.StoppedError] was noted by it.
 	Back(ctx context.Context) error
 	// Ended says in the ledger what the error of Forward makes of the run.
 	Ended(err error) error
@@ -59,6 +61,7 @@ type Basics struct{ *Execution }
 
 func (b Basics) Open() error                   { return nil }
 func (b Basics) Try(context.Context) error     { return nil }
+func (b Basics) TryBack(context.Context) error { return nil }
 func (b Basics) Ended(err error) error         { return b.SetStopped(err) }
 func (b Basics) Where() (plan.Position, error) { return plan.AsBefore, nil }
 

@@ -43,26 +43,13 @@ func Stopped(e *engine.Engine, id string) (ledger.RunRow, error) {
 // A Recovery is what resume or undo would do, told before it is done.
 type Recovery struct {
 	Run      ledger.RunRow
-	Plan     *plan.Plan  // nil for a run of several
-	Together *plan.Group // nil for a run of one
-	Switched bool        // programs are led to the new place already
-	Aside    string      // where the folder is while neither it nor a link stands at the link path; empty otherwise
-}
-
-// Plans are the plans that it is about.
-func (r *Recovery) Plans() []*plan.Plan {
-	if r.Together != nil {
-		return r.Together.Plans
-	}
-	return []*plan.Plan{r.Plan}
+	Plan     *plan.Plan
+	Switched bool   // programs are led to the new place already
+	Aside    string // where the folder is while neither it nor a link stands at the link path; empty otherwise
 }
 
 // Recoverable looks at a run and at the disks and changes nothing.
 func Recoverable(e *engine.Engine, row ledger.RunRow) (*Recovery, error) {
-	if plan.IsGroup(row) {
-		t, err := plan.GroupOf(row)
-		return &Recovery{Run: row, Together: t}, err
-	}
 	p, err := plan.Of(row)
 	if err != nil {
 		return nil, err
@@ -92,7 +79,7 @@ func Recoverable(e *engine.Engine, row ledger.RunRow) (*Recovery, error) {
 // switch: then nothing but its copy is to be taken back, and that needs neither
 // the link nor the folder.
 func (m *undoer) onlyCopied() (bool, error) {
-	if k := m.Plan.Traits(); !k.First && !k.Onward && !k.Back {
+	if k := m.Plan.Traits(); m.Plan.Small() || !k.First && !k.Onward && !k.Back {
 		return false, nil
 	}
 	begun, err := m.Begun("switch")
@@ -199,7 +186,7 @@ func Take(e *engine.Engine, row ledger.RunRow, open func(*Execution) error) (*Ex
 		return nil, err
 	}
 	m := New(e, p)
-	m.Run, m.patience = taken, patience{p.WaitQuiet}
+	m.Run, m.Again, m.patience = taken, true, patience{p.WaitQuiet}
 	if err := open(m); err != nil {
 		m.Close()
 		taken.Release()
@@ -263,9 +250,15 @@ func UndoRun(ctx context.Context, e *engine.Engine, row ledger.RunRow) (*plan.Ou
 			return nil, errors.Join(err, m.Run.Restore(row))
 		}
 	}
+	if err := m.Job.TryBack(ctx); err != nil {
+		return nil, errors.Join(err, m.Run.Restore(row))
+	}
 	err = m.Job.Back(ctx)
 	if refused := (*plan.RefusedError)(nil); errors.As(err, &refused) {
 		return nil, errors.Join(refused, m.Run.Restore(row))
+	}
+	if stopped := (*plan.StoppedError)(nil); errors.As(err, &stopped) {
+		return m.Out, err // the job has said so in the ledger
 	}
 	if err != nil && wasDone {
 		// A run that was done counts as stopped only once it is half undone.
@@ -296,7 +289,7 @@ func Undoable(l *ledger.Ledger, row ledger.RunRow) error {
 	if row.State == ledger.Refused || final {
 		return fmt.Errorf("run %s (%s): %w", row.ID, row.Kind, plan.ErrNotUndoable)
 	}
-	if plan.IsGroup(row) {
+	if plan.TraitsOf(row.Kind).Several {
 		return nil // each of its folders is asked by itself
 	}
 	return checkLast(l, row)

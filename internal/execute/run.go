@@ -49,6 +49,7 @@ type opener struct {
 	Spool      *transfer.Spool
 	pass       int
 	looksOnly  bool // nothing is locked, since it is only looked how far the run got
+	Again      bool // the run was stopped before, or done
 	Switched   bool
 }
 
@@ -102,7 +103,7 @@ func (m *Execution) Enlist() (err error) {
 			return err
 		}
 	}
-	m.Run, err = m.Ledger.Begin(m.Plan.Run, m.Plan.Kind, m.Plan.Name, m.Plan, m.Plan.StillHolds)
+	m.Run, err = m.Ledger.Begin(m.Plan.Run, m.Plan.Kind, m.Plan.Name, m.Plan.Saved(), m.Plan.StillHolds)
 	return err
 }
 
@@ -129,12 +130,8 @@ func whatItWaitsFor(e *engine.Engine, row ledger.RunRow) *finding.Finding {
 		row = told // one of several is told under the id of the whole
 	}
 	var plans []*plan.Plan
-	if plan.IsGroup(row) {
-		if t, err := plan.GroupOf(row); err == nil {
-			plans = t.Plans
-		}
-	} else if p, err := plan.Of(row); err == nil {
-		plans = []*plan.Plan{p}
+	if p, err := plan.Of(row); err == nil {
+		plans = p.Folders()
 	}
 	for _, p := range plans {
 		var refused *plan.RefusedError
@@ -176,7 +173,7 @@ func StoppedRunsOf(e *engine.Engine, r *ledger.Redirect) (out []finding.Finding,
 	rows, err := plan.Unfinished(e.Ledger)
 	for _, row := range rows {
 		is := row.Redirect == r.Name && !plan.OfArchive(row.Kind)
-		if plan.IsGroup(row) {
+		if plan.TraitsOf(row.Kind).Several {
 			var plans []*plan.Plan
 			if plans, err = plan.AllOf(e.Ledger, row); err != nil {
 				return nil, err

@@ -25,7 +25,7 @@ import (
 
 // PlanCard inspects a move of all folders of a card, as one. Like
 // [redirect.PlanMove] it returns all findings in the plan.
-func PlanCard(ctx context.Context, e *engine.Engine, u *planning.CardUse, o planning.MoveOptions) (*plan.Group, error) {
+func PlanCard(ctx context.Context, e *engine.Engine, u *planning.CardUse, o planning.MoveOptions) (*plan.Plan, error) {
 	var plans []*plan.Plan
 	var more []finding.Finding
 	by := o.By
@@ -67,14 +67,14 @@ func PlanCard(ctx context.Context, e *engine.Engine, u *planning.CardUse, o plan
 	}
 	t := plan.NewGroup(plan.KindMoveTogether, "card:"+u.Card.Name, plans)
 	u.AddTo(t)
-	t.Findings = append(t.Findings, more...)
+	t.Add(more...)
 	if len(u.Card.Before) == 0 {
 		// With a step that stops it, it is looked at after that step.
-		fs, err := e.Commands().AtRest(ctx, u.For, t.InUse)
+		fs, err := e.Commands().AtRest(ctx, u.For, t.Group.InUse)
 		if err != nil {
 			return nil, err
 		}
-		t.Findings = append(t.Findings, fs...)
+		t.Add(fs...)
 	}
 	return t, nil
 }
@@ -256,8 +256,7 @@ func RedirectsOf(e *engine.Engine, name string) ([]ledger.Redirect, error) {
 // PlanBack plans to bring back redirects as one, with what the card
 // that made them says, if it is still known.
 func PlanBack(ctx context.Context, e *engine.Engine, name string, rs []ledger.Redirect,
-	o planning.BackOptions) (*plan.Group,
-	error) {
+	o planning.BackOptions) (*plan.Plan, error) {
 	c, err := planning.FindCard(e, name)
 	var unknown *card.NotFoundError
 	known := !errors.As(err, &unknown) && len(rs) > 0
@@ -283,11 +282,11 @@ func PlanBack(ctx context.Context, e *engine.Engine, name string, rs []ledger.Re
 	}
 	u.AddTo(t)
 	if len(c.Before) == 0 {
-		fs, err := e.Commands().AtRest(ctx, u.For, t.InUse)
+		fs, err := e.Commands().AtRest(ctx, u.For, t.Group.InUse)
 		if err != nil {
 			return nil, err
 		}
-		t.Findings = append(t.Findings, fs...)
+		t.Add(fs...)
 	}
 	return t, nil
 }
@@ -312,7 +311,7 @@ func Growth(e *engine.Engine, r ledger.Redirect) (float64, error) {
 // of the kinds, or all. A folder that has no setting is told with what to do
 // instead.
 func PlanProfile(ctx context.Context, e *engine.Engine, home string, kinds []string,
-	o planning.MoveOptions) (*plan.Group, error) {
+	o planning.MoveOptions) (*plan.Plan, error) {
 	home = places.Resolved(home)
 	profiles, err := setting.Profiles(home)
 	if err != nil {
@@ -355,6 +354,6 @@ func PlanProfile(ctx context.Context, e *engine.Engine, home string, kinds []str
 			"none of the profile folders is there to be moved"))
 	}
 	t := plan.NewGroup(plan.KindMoveTogether, "profile folders", plans)
-	t.Findings = append(t.Findings, more...)
+	t.Add(more...)
 	return t, nil
 }

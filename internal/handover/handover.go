@@ -602,18 +602,7 @@ func (m *handingOver) carryIn(ctx context.Context, way, place string) error {
 
 // storeFacts reads the facts before the store is touched, once in a run.
 func (m *handingOver) storeFacts(ctx context.Context) (map[string]string, error) {
-	values := map[string]string{}
-	if known, err := m.Last("facts", &values); known || err != nil {
-		return values, err
-	}
-	for _, f := range m.Plan.Store.Facts {
-		v, err := m.Commands().Value(ctx, m.Plan.Store.For, f)
-		if err != nil {
-			return nil, &run.FactError{Name: f.Name, CouldNotRead: err}
-		}
-		values[f.Name] = v
-	}
-	return values, m.Act(ctx, "facts", values, func() error { return nil }, nil)
+	return m.FactsOnce(ctx, m.Commands(), m.Plan.Store.For, m.Plan.Store.Facts)
 }
 
 // storeFactsAgain compares the facts and sets back what the engine has reset.

@@ -5,13 +5,11 @@ package jobs
 import (
 	"context"
 	"errors"
-	"time"
 
-	"nexlin/internal/account"
 	"nexlin/internal/discard"
 	"nexlin/internal/engine"
 	"nexlin/internal/execute"
-	"nexlin/internal/finding"
+	"nexlin/internal/group"
 	"nexlin/internal/handover"
 	"nexlin/internal/ledger"
 	"nexlin/internal/mend"
@@ -40,6 +38,9 @@ func init() {
 		plan.KindPack:      pack.Packing,
 		plan.KindUnpack:    pack.Packing,
 		plan.KindHandover:  handover.HandingOver,
+
+		plan.KindMoveTogether: group.Together,
+		plan.KindBackTogether: group.Together,
 	} {
 		execute.Register(kind, make)
 	}
@@ -69,6 +70,13 @@ func Resume(ctx context.Context, e *engine.Engine, row ledger.RunRow) (*plan.Out
 	return out, err
 }
 
+// Undo takes a run back: one that was stopped, or the last one that was done to a redirect.
+// What other people wrote meanwhile is never deleted: if the copy was worked in, it is a
+// *[plan.RefusedError].
+func Undo(ctx context.Context, e *engine.Engine, row ledger.RunRow) (*plan.Outcome, error) {
+	return execute.Undo(ctx, e, row)
+}
+
 // discardAfter discards the original of a move that is done.
 func discardAfter(ctx context.Context, e *engine.Engine, out *plan.Outcome) error {
 	p := out.Plan
@@ -76,7 +84,7 @@ func discardAfter(ctx context.Context, e *engine.Engine, out *plan.Outcome) erro
 	if err == nil {
 		var d *discard.Plan
 		if d, err = discard.MakePlan(ctx, e, r, discard.Options{Run: p.Run}); err == nil {
-			out.Discarded, err = discard.Discard(ctx, e, d)
+			out.Discarded, err = Do(ctx, e, d.ToRun())
 		}
 	}
 	if out.Discarded != nil {
@@ -93,20 +101,4 @@ func discardAfter(ctx context.Context, e *engine.Engine, out *plan.Outcome) erro
 		err = &discard.KeptError{Name: p.Name, Link: p.Link, Err: err}
 	}
 	return err
-}
-
-// Detach takes the link away and leaves the data where it is.
-func Detach(ctx context.Context, e *engine.Engine, d *redirect.DetachPlan) (*plan.Outcome, error) {
-	if len(finding.Blockers(d.Findings)) > 0 {
-		return nil, &plan.RefusedError{Findings: d.Findings}
-	}
-	now := time.Now()
-	r := d.Redirect
-	p := &plan.Plan{
-		Header: plan.Header{Run: ledger.NewRunID(now), Kind: plan.KindDetach, Made: now, Name: r.Name, Before: &r,
-			UID: r.UID, GID: account.Group(r.UID), Account: r.Account},
-		Route: plan.Route{Link: r.Link, Target: r.Target, LinkText: r.LinkText(), FromDrive: r.Drive,
-			Methods: r.Methods, Settings: d.Settings},
-	}
-	return Do(ctx, e, p)
 }

@@ -18,9 +18,7 @@ import (
 
 	"nexlin/internal/drive"
 	"nexlin/internal/engine"
-	"nexlin/internal/execute"
 	"nexlin/internal/finding"
-	"nexlin/internal/group"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/plan"
@@ -209,12 +207,8 @@ func (w *world) recovery(undo bool) func() error {
 	row := open[0]
 	return func() (err error) {
 		switch {
-		case plan.IsGroup(row) && undo:
-			_, err = group.Undo(ctx, w.Engine, row)
-		case plan.IsGroup(row):
-			_, err = group.Resume(ctx, w.Engine, row)
 		case undo:
-			_, err = execute.Undo(ctx, w.Engine, row)
+			_, err = Undo(ctx, w.Engine, row)
 		default:
 			_, err = Resume(ctx, w.Engine, row)
 		}
@@ -275,11 +269,8 @@ func (w *world) undoes() {
 	if p, err := plan.Of(row); err == nil && p.Together != "" {
 		row, err = w.Ledger.Run(p.Together)
 		require.NoError(w, err)
-		_, err = group.Undo(context.Background(), w.Engine, row)
-		require.NoError(w, err)
-		return
 	}
-	_, err = execute.Undo(context.Background(), w.Engine, row)
+	_, err = Undo(context.Background(), w.Engine, row)
 	require.NoError(w, err)
 }
 

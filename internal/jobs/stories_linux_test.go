@@ -10,7 +10,6 @@ import (
 
 	"nexlin/internal/discard"
 	"nexlin/internal/finding"
-	"nexlin/internal/group"
 	"nexlin/internal/mend"
 	"nexlin/internal/pack"
 	"nexlin/internal/plan"
@@ -49,7 +48,7 @@ var stories = []story{
 	{"detach", onBasalt, func(w *world) func() error {
 		d, err := redirect.PlanDetach(w.Engine, w.charts())
 		require.NoError(w, err)
-		return func() error { _, err := Detach(ctx, w.Engine, d); return err }
+		return func() error { _, err := Do(ctx, w.Engine, d.ToRun()); return err }
 	}, false, false},
 	{"discard-original", onBasalt, discarding, true, false},
 	{"mend", func(w *world) {
@@ -86,7 +85,7 @@ var stories = []story{
 			restore.Options{Accept: []finding.Code{finding.OutsideHome}})
 		require.NoError(w, err)
 		require.Len(w, all, 1)
-		return func() error { _, err := restore.Links(ctx, w.Engine, all[0]); return err }
+		return func() error { _, err := Do(ctx, w.Engine, all[0].ToRun()); return err }
 	}, false, false},
 	{"pack", nil, func(w *world) func() error {
 		return w.does(pack.PlanPack(ctx, w.Engine, pack.Options{Folder: w.at("skerry/Charts"),
@@ -102,7 +101,7 @@ var stories = []story{
 		}
 		t := plan.NewGroup(plan.KindMoveTogether, "both", plans)
 		require.NoError(w, t.Blocked())
-		return func() error { _, err := group.Do(ctx, w.Engine, t); return err }
+		return func() error { _, err := Do(ctx, w.Engine, t); return err }
 	}, false, false},
 	renaming,
 }
@@ -114,7 +113,7 @@ func bringBack(o planning.BackOptions) func(w *world) func() error {
 func discarding(w *world) func() error {
 	d, err := discard.MakePlan(ctx, w.Engine, w.charts(), discard.Options{})
 	require.NoError(w, err)
-	return func() error { _, err := discard.Discard(ctx, w.Engine, d); return err }
+	return func() error { _, err := Do(ctx, w.Engine, d.ToRun()); return err }
 }
 
 func mending(w *world) func() error {

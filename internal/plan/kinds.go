@@ -1,9 +1,5 @@
 package plan
 
-import (
-	"nexlin/internal/ledger"
-)
-
 // Kinds of run, as the ledger has them.
 const (
 	KindMove      = "move"
@@ -42,7 +38,7 @@ type Traits struct {
 	NoLink       bool // no link is touched, so that its drive may be away
 	Spare        bool // room is freed, so that the ledger's reserve may be used for it
 	Final        bool // what is done stays done: undo only ends it
-	several      bool // it is one of several folders
+	Several      bool // it is one of several folders, each of which has a run of its own
 }
 
 var kinds = map[string]*Traits{
@@ -62,8 +58,8 @@ var kinds = map[string]*Traits{
 	KindUnpack:   {archive: true, unpacks: true, NoLink: true},
 	KindHandover: {HoldsArchive: true},
 
-	KindMoveTogether: {several: true},
-	KindBackTogether: {several: true, Back: true},
+	KindMoveTogether: {Several: true},
+	KindBackTogether: {Several: true, Back: true},
 }
 
 // TraitsOf finds a kind by its name; one that is not known does and is nothing.
@@ -98,9 +94,6 @@ func (p *Plan) Exchanges() bool { return p.Traits().First || p.Traits().Merges }
 // Small says that the run copies nothing: it only changes a link or records,
 // or deletes.
 func (p *Plan) Small() bool { return !p.Traits().copies }
-
-// IsGroup says that a run is one of several folders.
-func IsGroup(row ledger.RunRow) bool { return TraitsOf(row.Kind).several }
 
 // OfArchive says of a kind of run that it makes or reads an archive: nothing about a
 // redirect changes by it.

@@ -25,7 +25,8 @@ type Outcome struct {
 	SetAside string // undo: where a copy went that is not Nexlin's to delete; empty if there was none
 	Findings []finding.Finding
 
-	Facts     []run.FactResult // handover: what was compared
+	Facts     []run.FactResult // what was compared, where a card says what
+	Members   []*Outcome       // of a run of several: of its folders in their order, nil of one it did not come to
 	Archive   *Archive         // of a pack or an unpack; nil of anything else
 	Discarded *Outcome         // of a move that discards its original: how that went; nil if it did not come to it
 }
@@ -40,17 +41,6 @@ type Count struct {
 type Space struct {
 	Drive                 string
 	FreeBefore, FreeAfter int64
-}
-
-// A GroupOutcome is what a run of several did.
-type GroupOutcome struct {
-	Run      string
-	Kind     string
-	State    string
-	Plan     *Group
-	Members  []*Outcome
-	Facts    []run.FactResult
-	Findings []finding.Finding
 }
 
 // An Archive is what a pack has made, or an unpack has read.

@@ -92,7 +92,7 @@ func (p *Plan) FolderAway() string {
 
 // StillHolds is a *RefusedError if another run came between the plan and now.
 func (p *Plan) StillHolds(t *ledger.Tx) error {
-	if OfArchive(p.Kind) {
+	if OfArchive(p.Kind) || p.Group != nil { // the plans of its folders are asked
 		return nil
 	}
 	open, err := t.UnfinishedOf(p.Name)

@@ -33,6 +33,7 @@ type Plan struct {
 	DiscardOld bool       `json:"discard"` // move: the original is discarded at the end
 	Mend       *Mending   `json:"mend"`    // mend and merge: what else is put right; may be nil
 	Store      *StorePlan `json:"store"`   // handover: the engine's part; nil of any other
+	Group      *Group     `json:"-"`       // of a run of several folders; nil of any other. See [Plan.Saved]
 	Seen       `json:"-"`
 }
 
@@ -137,6 +138,7 @@ type Seen struct {
 	LentBytes  int64            // and what they would take if they were copied
 	Limits     inventory.Limits // of the drive the copy goes to
 	Exchange   bool             // that drive can exchange two entries in one act
+	Judged     any              // for the job of the kind alone, which looks anew without it; may be nil
 }
 
 // DirAttrs is what an empty directory had.
@@ -175,13 +177,19 @@ func Linkless(methods []string) bool {
 	return len(methods) > 0 && !slices.Contains(methods, BySymlink) && !slices.Contains(methods, ByJunction)
 }
 
-// Blocked gives the *RefusedError of the plan's blockers; nil if there are
-// none.
+// Blocked gives the *RefusedError of the plan's blockers, and those of its folders; nil if
+// there are none.
 func (p *Plan) Blocked() error {
-	if len(finding.Blockers(p.Findings)) == 0 {
+	all := slices.Clone(p.Findings)
+	if p.Group != nil {
+		for _, f := range p.Group.Plans {
+			all = append(all, f.Findings...)
+		}
+	}
+	if len(finding.Blockers(all)) == 0 {
 		return nil
 	}
-	return &RefusedError{Findings: p.Findings}
+	return &RefusedError{Findings: all}
 }
 
 func (p *Plan) Add(fs ...finding.Finding) { p.Findings = append(p.Findings, fs...) }
@@ -233,10 +241,10 @@ func (p *Plan) AllowAccepted() {
 	p.Allow.Modes = p.Allow.Modes || p.Limits.FixedMode
 }
 
-// Of is the plan of a run of one folder.
+// Of is the plan of a run, as it was saved.
 func Of(row ledger.RunRow) (*Plan, error) {
-	if IsGroup(row) {
-		return nil, fmt.Errorf("run %s is one of several folders", row.ID)
+	if TraitsOf(row.Kind).Several {
+		return groupOf(row)
 	}
 	var p Plan
 	if err := pathtext.Unmarshal(row.Plan, &p); err != nil {

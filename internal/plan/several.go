@@ -13,28 +13,33 @@ import (
 	"nexlin/internal/run"
 )
 
-// A Group is the plan of a run that moves several folders as one: all of
-// them or none. Every folder is copied and verified before the first one is
-// switched. It is kept in the ledger as JSON, with the plans of its folders.
+// A Group is what the plan of a run of several folders has, which moves all of them or
+// none. Every folder is copied and verified before the first one is switched.
 type Group struct {
-	Run    string     `json:"run"`
-	Kind   string     `json:"kind"`
-	Name   string     `json:"name"` // what it is called in the history
-	Card   string     `json:"card"` // empty without one
 	Plans  []*Plan    `json:"plans"`
 	For    run.Actor  `json:"for"`
 	InUse  run.Use    `json:"in_use"`
 	Before []run.Step `json:"before"`
 	After  []run.Step `json:"after"`
 	Facts  []run.Fact `json:"facts"`
-
-	Findings []finding.Finding `json:"-"` // about the whole, beside those of its plans
 }
 
-// NewGroup makes the plan of a run of several. Its folders need room on
-// their drive together.
-func NewGroup(kind, name string, plans []*Plan) *Group {
-	t := &Group{Run: ledger.NewRunID(time.Now()), Kind: kind, Name: name, Plans: plans}
+// savedGroup is how the ledger keeps the plan of a run of several, with those of its
+// folders.
+type savedGroup struct {
+	Run  string `json:"run"`
+	Kind string `json:"kind"`
+	Name string `json:"name"`
+	Card string `json:"card"`
+	Group
+}
+
+// NewGroup makes the plan of a run of several; name is what it is called in the history.
+// Its folders need room on their drive together.
+func NewGroup(kind, name string, plans []*Plan) *Plan {
+	now := time.Now()
+	t := &Plan{Header: Header{Run: ledger.NewRunID(now), Kind: kind, Name: name, Made: now},
+		Group: &Group{Plans: plans}}
 	oneTag(plans)
 	need := map[string]int64{}
 	on := map[string]*drive.Drive{}
@@ -44,23 +49,22 @@ func NewGroup(kind, name string, plans []*Plan) *Group {
 			need[p.IntoNow.Mount] += p.Need
 			on[p.IntoNow.Mount] = &p.IntoNow
 		}
-		if t.For.Name == "" {
-			t.For = run.Actor{UID: p.UID, GID: p.GID, Name: p.Account}
+		if t.Group.For.Name == "" {
+			t.Group.For = run.Actor{UID: p.UID, GID: p.GID, Name: p.Account}
 		}
 	}
 	for mount, n := range need {
 		d := on[mount]
 		if short := n + d.Reserve() - d.Free; short > 0 && len(plans) > 1 {
-			t.Findings = append(t.Findings, finding.New(finding.SpaceShort, mount, "%s has too little room for all "+
-				"of them: needed %s and a reserve of %s, free %s, short by %s", d.Name(), pathtext.Size(n),
-				pathtext.Size(d.Reserve()), pathtext.Size(d.Free), pathtext.Size(short)).OnDrive(d.Name()))
+			t.Add(finding.New(finding.SpaceShort, mount, "%s has too little room for all of them: needed %s and "+
+				"a reserve of %s, free %s, short by %s", d.Name(), pathtext.Size(n), pathtext.Size(d.Reserve()),
+				pathtext.Size(d.Free), pathtext.Size(short)).OnDrive(d.Name()))
 		}
 	}
 	seen := map[string]string{}
 	for _, p := range plans {
 		if other, taken := seen[p.Copy()]; taken {
-			t.Findings = append(t.Findings, finding.New(finding.TargetTaken, p.Copy(),
-				"%s and %s would both become %s", other, p.Link, p.Copy()))
+			t.Add(finding.New(finding.TargetTaken, p.Copy(), "%s and %s would both become %s", other, p.Link, p.Copy()))
 		}
 		seen[p.Copy()] = p.Link
 	}
@@ -83,51 +87,45 @@ func oneTag(plans []*Plan) {
 	}
 }
 
-// All gives every finding, of the whole and of each folder.
-func (t *Group) All() []finding.Finding {
-	out := slices.Clone(t.Findings)
-	for _, p := range t.Plans {
-		out = append(out, p.Findings...)
+// Folders are the plans of the folders that the run is about: those of a run of several,
+// or the plan itself.
+func (p *Plan) Folders() []*Plan {
+	if p.Group != nil {
+		return p.Group.Plans
 	}
-	return out
+	return []*Plan{p}
 }
 
-// Blocked gives the *RefusedError of all blockers; nil if there are none.
-func (t *Group) Blocked() error {
-	if fs := t.All(); len(finding.Blockers(fs)) > 0 {
-		return &RefusedError{Findings: fs}
+// Saved is what the ledger keeps of the plan, as JSON.
+func (p *Plan) Saved() any {
+	if p.Group == nil {
+		return p
 	}
-	return nil
+	return savedGroup{p.Run, p.Kind, p.Name, p.Card, *p.Group}
 }
 
-// ComesBack says that the folders come back in the links' places.
-func (t *Group) ComesBack() bool { return TraitsOf(t.Kind).Back }
-
-// Group is the plan of a run of several.
-func GroupOf(row ledger.RunRow) (*Group, error) {
-	var t Group
+// groupOf is the plan of a run of several, as it was saved.
+func groupOf(row ledger.RunRow) (*Plan, error) {
+	var t savedGroup
 	if err := pathtext.Unmarshal(row.Plan, &t); err != nil {
 		return nil, fmt.Errorf("the plan of run %s can't be read: %w", row.ID, err)
 	}
 	if slices.ContainsFunc(t.Plans, func(p *Plan) bool { return p == nil || !p.sound() }) {
 		return nil, damagedPlan(row.ID)
 	}
-	return &t, nil
+	return &Plan{Header: Header{Run: row.ID, Kind: row.Kind, Name: t.Name, Card: t.Card, Made: row.Started},
+		Group: &t.Group}, nil
 }
 
 // AllOf are the plans that a stopped run has still to carry out: its own; of a run of
 // several those of the folders that have no run of their own yet, which would tell of them.
 func AllOf(l *ledger.Ledger, row ledger.RunRow) ([]*Plan, error) {
-	if !IsGroup(row) {
-		p, err := Of(row)
+	p, err := Of(row)
+	if err != nil || p.Group == nil {
 		return []*Plan{p}, err
 	}
-	t, err := GroupOf(row)
-	if err != nil {
-		return nil, err
-	}
 	var out []*Plan
-	for _, p := range t.Plans {
+	for _, p := range p.Folders() {
 		if _, err := l.Run(p.Run); errors.Is(err, ledger.ErrNotFound) {
 			out = append(out, p)
 		} else if err != nil {
@@ -180,12 +178,9 @@ func Open(l *ledger.Ledger) ([]ledger.RunRow, error) {
 	}), nil
 }
 
-// whole gives the run of several that a run belongs to, if that is not ended
+// Whole gives the run of several that a run belongs to, if that is not ended
 // yet; else the run itself.
 func Whole(l *ledger.Ledger, row ledger.RunRow) (ledger.RunRow, error) {
-	if IsGroup(row) {
-		return row, nil
-	}
 	p, err := Of(row)
 	if err != nil || p.Together == "" {
 		return row, err

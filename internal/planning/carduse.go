@@ -37,8 +37,10 @@ func (u *CardUse) Use() run.Use {
 }
 
 // AddTo gives a run of several what the card says beside the folders.
-func (u *CardUse) AddTo(t *plan.Group) {
-	t.Card, t.For, t.InUse = u.Card.Name, u.For, u.Use()
+func (u *CardUse) AddTo(p *plan.Plan) {
+	p.Card = u.Card.Name
+	t := p.Group
+	t.For, t.InUse = u.For, u.Use()
 	t.Before, t.After, t.Facts = u.Steps(u.Card.Before), u.Steps(u.Card.After), u.Facts()
 }
 

@@ -12,6 +12,7 @@ import (
 	"syscall"
 	"time"
 
+	"nexlin/internal/account"
 	"nexlin/internal/engine"
 	"nexlin/internal/execute"
 	"nexlin/internal/finding"
@@ -242,6 +243,19 @@ func PlanDetach(e *engine.Engine, r ledger.Redirect) (*DetachPlan, error) {
 			"this account may not remove the link from %s", filepath.Dir(r.Link)).Named(r.Name))
 	}
 	return d, nil
+}
+
+// ToRun is the plan of the run that takes the link away and leaves the data where it is.
+func (d *DetachPlan) ToRun() *plan.Plan {
+	now := time.Now()
+	r := d.Redirect
+	return &plan.Plan{
+		Header: plan.Header{Run: ledger.NewRunID(now), Kind: plan.KindDetach, Made: now, Name: r.Name, Before: &r,
+			UID: r.UID, GID: account.Group(r.UID), Account: r.Account},
+		Route: plan.Route{Link: r.Link, Target: r.Target, LinkText: r.LinkText(), FromDrive: r.Drive,
+			Methods: r.Methods, Settings: d.Settings},
+		Seen: plan.Seen{Findings: d.Findings},
+	}
 }
 
 func (m *detaching) detach(ctx context.Context) error {

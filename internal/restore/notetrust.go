@@ -57,7 +57,7 @@ func wroteNote(e *engine.Engine, n *note.Note, drv *drive.Drive) (bool, error) {
 	if errors.Is(err, ledger.ErrNotFound) {
 		return false, nil
 	}
-	if err != nil || plan.IsGroup(row) {
+	if err != nil {
 		return false, err
 	}
 	p, err := plan.Of(row)

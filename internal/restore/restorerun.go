@@ -27,16 +27,11 @@ import (
 	"nexlin/internal/transfer"
 )
 
-// Links takes a redirect into the ledger as the drive tells of it, detached
-// as yet; [MakePlan] then makes the link. Its errors are those of
-// [jobs.Do].
-func Links(ctx context.Context, e *engine.Engine, r *Restore) (*plan.Outcome, error) {
-	if r.Blocked() {
-		return nil, &plan.RefusedError{Findings: r.Findings}
-	}
-	m := execute.New(e, r.plan)
-	m.Out.Findings = r.Findings
-	return m.Conduct(ctx)
+// ToRun is the plan of the run that takes a redirect into the ledger as the drive tells of
+// it, detached as yet; a mend then makes the link.
+func (r *Restore) ToRun() *plan.Plan {
+	r.plan.Findings = r.Findings
+	return r.plan
 }
 
 // Unlink takes the records of a restore out again whose link could not be

@@ -194,6 +194,23 @@ func (c *Commands) AtRest(ctx context.Context, who Actor, u Use) ([]finding.Find
 	return out, nil
 }
 
+// FactsOnce reads facts before anything is touched, or says what was read when the run
+// began. A *FactError if one can't be read.
+func (j *Journal) FactsOnce(ctx context.Context, c *Commands, who Actor, facts []Fact) (map[string]string, error) {
+	values := map[string]string{}
+	if known, err := j.Last("facts", &values); known || err != nil {
+		return values, err
+	}
+	for _, f := range facts {
+		v, err := c.Value(ctx, who, f)
+		if err != nil {
+			return nil, &FactError{Name: f.Name, CouldNotRead: err}
+		}
+		values[f.Name] = v
+	}
+	return values, j.Act(ctx, "facts", values, func() error { return nil }, nil)
+}
+
 // SameFacts compares facts with what they were, and sets back those that can
 // be. A *FactError if one is not as it must be.
 func (c *Commands) SameFacts(ctx context.Context, who Actor, facts []Fact, before map[string]string) ([]FactResult,

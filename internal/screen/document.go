@@ -131,6 +131,9 @@ type RunDoc struct {
 
 // OutcomeDoc is the document of a run that changed something.
 func (a *Screen) OutcomeDoc(e *engine.Engine, o *plan.Outcome) Doc {
+	if o.Plan.Group != nil {
+		return a.togetherDoc(e, o)
+	}
 	run := RunDoc{o.Run, o.Kind, o.State, []PhaseDoc{}}
 	for _, p := range o.Phases {
 		run.Phases = append(run.Phases, PhaseDoc{p.Name, p.State, p.Started, p.Ended})
@@ -181,6 +184,9 @@ func spaceDoc(o *plan.Outcome) Doc {
 
 // PlanDoc is the document of a preview.
 func PlanDoc(p *plan.Plan) Doc {
+	if p.Group != nil {
+		return togetherPlanDoc(p)
+	}
 	return Doc{
 		"preview": true,
 		"plan": Doc{

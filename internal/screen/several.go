@@ -17,7 +17,8 @@ import (
 )
 
 // ShowTogether says what is about to happen to several folders as one.
-func (a *Screen) ShowTogether(t *plan.Group) {
+func (a *Screen) ShowTogether(p *plan.Plan) {
+	t := p.Group
 	switch n := len(t.Plans); n {
 	case 0:
 	case 1:
@@ -43,9 +44,9 @@ func (a *Screen) ShowTogether(t *plan.Group) {
 		}
 		a.Print("  compares  %s: %s", pathtext.Show(f.Name), must)
 	}
-	if len(t.Findings) > 0 {
+	if len(p.Findings) > 0 {
 		a.Print("")
-		a.Findings(a.Out, t.Findings)
+		a.Findings(a.Out, p.Findings)
 	}
 }
 
@@ -115,7 +116,7 @@ func (a *Screen) showPlans(t *plan.Group) {
 	}
 }
 
-func (a *Screen) ShowTogetherDone(o *plan.GroupOutcome) {
+func (a *Screen) ShowTogetherDone(o *plan.Outcome) {
 	word := Good.Render("done")
 	if o.State == ledger.Undone {
 		word = Good.Render("undone")
@@ -168,7 +169,7 @@ func (a *Screen) ShowTogetherDone(o *plan.GroupOutcome) {
 	if !o.Plan.ComesBack() {
 		var freed int64
 		var names []string
-		for _, p := range o.Plan.Plans {
+		for _, p := range o.Plan.Folders() {
 			freed += p.FreesLater
 			names = append(names, pathtext.Quote(p.Name))
 		}
@@ -192,7 +193,7 @@ func (a *Screen) ShowTogetherRecovery(e *engine.Engine, r *execute.Recovery) {
 	if r.Run.Message != "" && r.Run.State == ledger.Stopped {
 		a.Print("  it stopped because    %s", pathtext.Show(r.Run.Message))
 	}
-	for _, p := range r.Together.Plans {
+	for _, p := range r.Plan.Folders() {
 		state := "not begun"
 		if row, err := e.Ledger.Run(p.Run); err == nil {
 			state = map[string]string{ledger.Done: "leads to the new place",
@@ -202,8 +203,8 @@ func (a *Screen) ShowTogetherRecovery(e *engine.Engine, r *execute.Recovery) {
 	}
 }
 
-// TogetherDoc is the document of a run of several.
-func (a *Screen) TogetherDoc(e *engine.Engine, o *plan.GroupOutcome) Doc {
+// togetherDoc is the document of what a run of several did.
+func (a *Screen) togetherDoc(e *engine.Engine, o *plan.Outcome) Doc {
 	runs := []Doc{}
 	for _, m := range o.Members {
 		if m != nil {
@@ -211,7 +212,7 @@ func (a *Screen) TogetherDoc(e *engine.Engine, o *plan.GroupOutcome) Doc {
 		}
 	}
 	return Doc{"run": RunDoc{o.Run, o.Kind, o.State, []PhaseDoc{}}, "runs": runs, "facts": factDocs(o.Facts),
-		"findings": FindingDocs(append(slices.Clone(o.Plan.Findings), o.Findings...))}
+		"findings": FindingDocs(slices.Concat(o.Plan.Findings, o.Findings))}
 }
 
 func factDocs(in []run.FactResult) []Doc {
@@ -222,13 +223,13 @@ func factDocs(in []run.FactResult) []Doc {
 	return out
 }
 
-func TogetherPlanDoc(t *plan.Group) Doc {
+func togetherPlanDoc(p *plan.Plan) Doc {
 	plans := []Doc{}
-	for _, p := range t.Plans {
-		plans = append(plans, PlanDoc(p))
+	for _, f := range p.Folders() {
+		plans = append(plans, PlanDoc(f))
 	}
-	return Doc{"preview": true, "plan": Doc{"kind": t.Kind, "name": t.Name, "plans": plans},
-		"findings": FindingDocs(t.Findings)}
+	return Doc{"preview": true, "plan": Doc{"kind": p.Kind, "name": p.Name, "plans": plans},
+		"findings": FindingDocs(p.Findings)}
 }
 
 func stepText(s run.Step) string {
