@@ -115,7 +115,7 @@ func trialDir(d *handle.Dir) (name string, t *handle.Dir, err error) {
 		}
 		if t, err = d.Sub(name); err != nil {
 			if made == nil {
-				return "", nil, err
+				return "", nil, errors.Join(err, d.Rmdir(name))
 			}
 			continue // something else has the name
 		}
@@ -151,8 +151,12 @@ func claim(d *handle.Dir, name string, t *handle.Dir, fresh bool) error {
 	if fresh && noLocks(err) {
 		err = nil // a file system without locks: what is new is ours all the same
 	}
-	if is, e := d.Stat(name); err == nil && (e != nil || !is.SameInode(&st)) {
-		err = syscall.EWOULDBLOCK
+	if err != nil {
+		return err
+	}
+	is, err := d.Stat(name)
+	if handle.Missing(err) || err == nil && !is.SameInode(&st) {
+		return syscall.EWOULDBLOCK
 	}
 	return err
 }
