@@ -497,18 +497,12 @@ func (m *packing) unpack(ctx context.Context) error {
 // none. It gives the name of the folder in the archive.
 func (m *packing) unpackPart(ctx context.Context, in *handle.File, a *plan.Archive, limit *archive.Limit,
 	vouched string) (top string, err error) {
-	root, err := m.makePart()
+	root, err := m.makePart(&a.Made)
 	if err != nil {
 		return "", err
 	}
 	defer root.Release()
-	if a.Made, err = root.Self(); err != nil {
-		return "", err
-	}
-	if err := m.notePart(&a.Made); err != nil {
-		return "", err
-	}
-	build := archive.NewBuilder(ctx, root.Retain())
+	build := archive.NewBuilder(ctx, root)
 	build.Room, build.Limit = m.roomFor, limit
 	defer build.Close()
 	var n archive.Count
@@ -557,8 +551,9 @@ func (m *packing) mayPlace() (bool, error) {
 
 // makePart makes the directory that an archive is unpacked into: this account's
 // own, which nobody else may enter, without the rights that the directory around
-// it would hand down.
-func (m *packing) makePart() (*handle.Dir, error) {
+// it would hand down. made is by what it is known again; it is noted before anything is
+// made in it.
+func (m *packing) makePart(made *handle.Stat) (*handle.Dir, error) {
 	name := naming.Part(m.Plan.Run)
 	if err := m.Into.Mkdir(name, 0o700); err != nil {
 		return nil, err
@@ -572,8 +567,16 @@ func (m *packing) makePart() (*handle.Dir, error) {
 	if err == nil {
 		err = root.DropInherited()
 	}
+	if err == nil {
+		*made, err = root.Self()
+	}
 	if err == nil && same {
-		same, err = ownerAlike(root)
+		if err = m.notePart(made); err == nil {
+			same, err = ownerAlike(root)
+		}
+		if err == nil && !same { // what comes to lie in it is not known
+			err = m.notePart(&handle.Stat{})
+		}
 	}
 	if err == nil && !same {
 		err = swap.Broken(root.Path(), "another directory was put in the place of the one that this run made")
