@@ -261,7 +261,13 @@ func (c *together) ended(ctx context.Context, err error) error {
 	}
 	if ctx.Err() == nil && (early || failed && at.switched) {
 		c.release()
-		if back := c.back(ctx); back == nil {
+		back := c.back(ctx)
+		if stopped, aerr := c.stopsProgram(); back == nil && aerr == nil && stopped {
+			c.startAgain(ctx)
+		} else {
+			back = errors.Join(back, aerr)
+		}
+		if back == nil {
 			state := ledger.Undone
 			if early {
 				state = ledger.Refused
@@ -342,13 +348,14 @@ func (c *together) back(ctx context.Context) error {
 		c.Out.Members[i] = out
 		c.Out.Findings = append(c.Out.Findings, out.Findings...)
 	}
-	acts, err := c.Acts()
-	if err != nil || !slices.ContainsFunc(acts,
-		func(a ledger.Act) bool { return strings.HasPrefix(a.Name, "before.") && !a.Done.IsZero() }) {
-		return err
-	}
-	c.startAgain(ctx)
 	return nil
+}
+
+// stopsProgram reports whether a step before the run was done.
+func (c *together) stopsProgram() (bool, error) {
+	acts, err := c.Acts()
+	return slices.ContainsFunc(acts,
+		func(a ledger.Act) bool { return strings.HasPrefix(a.Name, "before.") && !a.Done.IsZero() }), err
 }
 
 // startAgain does the steps that go after a run when it was taken back: the
@@ -400,6 +407,7 @@ func (c *together) Back(ctx context.Context) error {
 	if err := c.back(ctx); err != nil {
 		return c.stop(err)
 	}
+	c.startAgain(ctx) // TryBack has stopped it
 	return c.Run.Set(ledger.Undone, "", nil)
 }
 
