@@ -9,9 +9,11 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"sync/atomic"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -224,23 +226,7 @@ func TestEveryKindIsStoppedEverywhere(t *testing.T) {
 	cases := 0
 	for _, s := range stories {
 		t.Run(s.name, func(t *testing.T) {
-			ready := func() (*world, func() error) {
-				w := newWorld(t, scratch)
-				if s.before != nil {
-					s.before(w)
-				}
-				return w, s.begin(w)
-			}
-			w, do := ready()
-			before := w.print()
-			steps, calls := w.counted(do)
-			after := w.print()
-			ends := []string{before, after}
-			if !s.final { // what programs were led to is set aside, and not deleted
-				w.undoes()
-				ends = append(ends, w.print())
-			}
-			w.end()
+			ready, ends, steps, calls := s.rehearsed(t, scratch)
 			for n := 1; n <= steps; n++ {
 				for i, undo := range []bool{false, true} {
 					if n%2 != i && os.Getenv("NEXLIN_MATRIX") != "all" {
@@ -258,6 +244,30 @@ func TestEveryKindIsStoppedEverywhere(t *testing.T) {
 		})
 	}
 	t.Logf("%d cases", cases)
+}
+
+// rehearsed gives what makes a story ready to run; how all is before the run, when it is
+// done, and when it is taken back after that; and how many steps and calls it has.
+func (s story) rehearsed(t *testing.T, scratch string) (ready func() (*world, func() error), ends []string, steps,
+	calls int) {
+	t.Helper()
+	ready = func() (*world, func() error) {
+		w := newWorld(t, scratch)
+		if s.before != nil {
+			s.before(w)
+		}
+		return w, s.begin(w)
+	}
+	w, do := ready()
+	before := w.print()
+	steps, calls = w.counted(do)
+	ends = []string{before, w.print()}
+	if !s.final { // what programs were led to is set aside, and not deleted
+		w.undoes()
+		ends = append(ends, w.print())
+	}
+	w.end()
+	return ready, ends, steps, calls
 }
 
 // undoes takes the last run back, which is done.
@@ -298,20 +308,121 @@ func (s story) dies(t *testing.T, ready func() (*world, func() error), ends []st
 			break
 		}
 	}
-	if back = w.recovery(undo); back != nil {
-		require.NoError(t, back(), what)
+	s.recovers(w, ends, undo, what)
+}
+
+// recovers finishes what was stopped, or takes it back, and looks how all is then.
+func (s story) recovers(w *world, ends []string, undo bool, what string) {
+	w.Helper()
+	if back := w.recovery(undo); back != nil {
+		require.NoError(w, back(), what)
 	}
+	t := w.T
 	switch is := w.print(); {
 	case !undo && s.lends: // what was not taken the first time may be copied the second
 		require.Equal(t, withoutHeld(ends[1]), withoutHeld(is), what)
 	case !undo:
 		require.Equal(t, ends[1], is, what)
-	case !s.final && is != ends[0]: // of several runs, some may have been done
-		for _, change := range lab.Changes(ends[0], is) {
-			require.Contains(t, lab.Changes(ends[0], ends[2]), change, what)
-		}
+	case !s.final:
+		w.takenBack(ends, is, what)
 	}
 }
+
+// takenBack wants what is there to be as it was; copies that programs were led to may be
+// set aside, of several runs those of some.
+func (w *world) takenBack(ends []string, is, what string) {
+	w.Helper()
+	for _, change := range lab.Changes(unnumbered(ends[0]), unnumbered(is)) {
+		require.Contains(w, lab.Changes(unnumbered(ends[0]), unnumbered(ends[2])), change, what)
+	}
+}
+
+// Whatever system call fails, once or for good, a run says so and can be finished or taken
+// back, or is what it would have been; and it keeps nothing open (I3).
+func TestEveryKindFailsEverywhere(t *testing.T) {
+	scratch := lab.MemoryDrive(t, "MACHINE", 64)
+	cases := 0
+	for i, s := range stories {
+		t.Run(s.name, func(t *testing.T) {
+			ready, ends, _, calls := s.rehearsed(t, scratch)
+			every := max(1, calls/callsOf())
+			for n := 1 + i%every; n <= calls; n += every {
+				cases++
+				t.Run(fmt.Sprint("call ", n), func(t *testing.T) {
+					s.fails(t, ready, ends, n, failures[n/every%len(failures)], n/every%3 == 0, n/every%2 == 0)
+				})
+			}
+		})
+	}
+	t.Logf("%d cases", cases)
+}
+
+var failures = []syscall.Errno{syscall.EIO, syscall.ENOSPC, syscall.EROFS, syscall.EACCES, syscall.EMFILE}
+
+// fails has the nth call of a run fail, and all of its name after it if ever, and recovers
+// the run.
+func (s story) fails(t *testing.T, ready func() (*world, func() error), ends []string, n int, with syscall.Errno, ever,
+	undo bool) {
+	t.Helper()
+	w, do := ready()
+	defer w.end()
+	var calls atomic.Int64
+	var failed atomic.Value
+	handle.OnCall = func(name string) error {
+		if int(calls.Add(1)) == n {
+			failed.Store(name)
+			return with
+		}
+		if was, _ := failed.Load().(string); ever && was == name {
+			return with
+		}
+		return nil
+	}
+	open := openFiles(t)
+	err := do()
+	handle.OnCall = nil
+	what := fmt.Sprintf("call %d, %v fails with %v, for good %v, undo %v: %v", n, failed.Load(), with, ever, undo, err)
+	require.Equal(t, open, openFiles(t), what)
+	stopped, lerr := plan.Open(w.Ledger)
+	require.NoError(t, lerr, what)
+	var back *plan.TakenBackError
+	switch {
+	case errors.As(err, &back):
+		w.takenBack(ends, w.print(), what)
+	case err == nil:
+		require.Empty(t, stopped, what)
+		require.Contains(t, ends[1:], w.print(), what)
+	case len(stopped) == 0: // it did not begin, or was taken back: nothing hinders it now
+		require.NoError(t, s.again(w, do), what)
+		require.Equal(t, unnumbered(ends[1]), unnumbered(w.print()), what)
+	default:
+		s.recovers(w, ends, undo, what)
+	}
+}
+
+// again plans the run anew, which was refused, and carries it out.
+func (s story) again(w *world, do func() error) error {
+	if err := do(); err == nil {
+		return nil
+	}
+	return s.begin(w)()
+}
+
+// openFiles are the descriptors of this process that lead to files.
+func openFiles(t *testing.T) (n int) {
+	t.Helper()
+	all, err := os.ReadDir("/proc/self/fd")
+	require.NoError(t, err)
+	for _, d := range all {
+		if at, err := os.Readlink("/proc/self/fd/" + d.Name()); err == nil && strings.HasPrefix(at, "/") {
+			n++
+		}
+	}
+	return n
+}
+
+// unnumbered leaves out which run is which: those that were refused count, too.
+func unnumbered(is string) string { return regexp.MustCompile(`RUN\d+`).ReplaceAllString(is, "RUN") }
 
 func withoutHeld(is string) string {
 	lines := strings.Split(is, "\n")

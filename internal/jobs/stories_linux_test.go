@@ -5,6 +5,7 @@ package jobs
 import (
 	"context"
 	"os"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -17,6 +18,7 @@ import (
 	"nexlin/internal/record"
 	"nexlin/internal/redirect"
 	"nexlin/internal/restore"
+	"nexlin/internal/run"
 )
 
 // callsOf is the number of system calls of a story at which it is stopped, evenly apart.
@@ -91,19 +93,45 @@ var stories = []story{
 		return w.does(pack.PlanPack(ctx, w.Engine, pack.Options{Folder: w.at("skerry/Charts"),
 			File: w.at("basalt/charts.tar.zst"), Accept: []finding.Code{finding.TargetInMemory}}))
 	}, true, false},
-	{"move-together", nil, func(w *world) func() error {
-		var plans []*plan.Plan
-		for _, folder := range []string{"skerry/Charts", "skerry/Logs"} {
-			p, err := redirect.PlanMove(ctx, w.Engine, planning.MoveOptions{Folder: w.at(folder),
-				Into: w.at("basalt/ines"), Accept: []finding.Code{finding.TargetInMemory}})
-			require.NoError(w, err)
-			plans = append(plans, p)
+	{"pack of a redirect", onBasalt, func(w *world) func() error {
+		return w.does(pack.PlanPack(ctx, w.Engine, pack.Options{Folder: w.at("basalt/ines/Charts"), Name: "charts",
+			File: w.at("dune/charts.tar.zst"), Accept: []finding.Code{finding.TargetInMemory}}))
+	}, true, false},
+	{"unpack", func(w *world) {
+		w.did(w.does(pack.PlanPack(ctx, w.Engine, pack.Options{Folder: w.at("skerry/Charts"),
+			File: w.at("basalt/charts.tar.zst"), Accept: []finding.Code{finding.TargetInMemory}})))
+	}, func(w *world) func() error {
+		return w.does(pack.PlanUnpack(w.Engine, pack.Options{File: w.at("basalt/charts.tar.zst"), Into: w.at("dune"),
+			Accept: []finding.Code{finding.TargetInMemory}}))
+	}, true, false},
+	{"move-together", nil, func(w *world) func() error { return w.together(nil) }, false, false},
+	{"move-together with steps and a fact", func(w *world) {
+		require.NoError(w, os.WriteFile(w.at("dune/service"), []byte("runs"), 0o644))
+	}, func(w *world) func() error {
+		service := func(does string) run.Step {
+			return run.Step{Args: []string{"sh", "-c", "printf " + does + " > " + w.at("dune/service")}, Within: time.Minute}
 		}
-		t := plan.NewGroup(plan.KindMoveTogether, "both", plans)
-		require.NoError(w, t.Blocked())
-		return func() error { _, err := Do(ctx, w.Engine, t); return err }
+		return w.together(&plan.Group{Before: []run.Step{service("rests")}, After: []run.Step{service("runs")},
+			Facts: []run.Fact{{Name: "weather", Args: []string{"cat", w.at("skerry/Logs/day")}, Within: time.Minute}}})
 	}, false, false},
 	renaming,
+}
+
+// together moves two folders as one, with what a card says beside them; nil without one.
+func (w *world) together(says *plan.Group) func() error {
+	w.Helper()
+	var plans []*plan.Plan
+	for _, folder := range []string{"skerry/Charts", "skerry/Logs"} {
+		p, err := redirect.PlanMove(ctx, w.Engine, planning.MoveOptions{Folder: w.at(folder),
+			Into: w.at("basalt/ines"), Accept: []finding.Code{finding.TargetInMemory}})
+		require.NoError(w, err)
+		plans = append(plans, p)
+	}
+	t := plan.NewGroup(plan.KindMoveTogether, "both", plans)
+	if says != nil {
+		t.Group.Before, t.Group.After, t.Group.Facts = says.Before, says.After, says.Facts
+	}
+	return w.does(t, nil)
 }
 
 func bringBack(o planning.BackOptions) func(w *world) func() error {
