@@ -48,8 +48,8 @@ func TestErrorMatrix(t *testing.T) {
 				seen[call]++
 			}
 			for j, call := range slices.Sorted(maps.Keys(seen)) {
-				if k > 0 && (j+k)%everyNth(4) != 0 {
-					continue // of the stories after the first every fourth call, in turn
+				if k > 0 && (j+k)%everyNth(8) != 0 {
+					continue // of the stories after the first every eighth call, in turn
 				}
 				last := seen[call]
 				for i, at := range sample(last, everyNth(1200)) {

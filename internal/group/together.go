@@ -260,31 +260,38 @@ func (c *together) ended(ctx context.Context, err error) error {
 		}
 	}
 	if ctx.Err() == nil && (early || failed && at.switched) {
-		c.release()
-		back := c.back(ctx)
-		if stopped, aerr := c.stopsProgram(); back == nil && aerr == nil && stopped {
-			c.startAgain(ctx)
-		} else {
-			back = errors.Join(back, aerr)
-		}
-		if back == nil {
-			state := ledger.Undone
-			if early {
-				state = ledger.Refused
-			}
-			c.Out.State = state
-			if serr := c.Run.Set(state, err.Error(), nil); serr != nil {
-				return errors.Join(err, serr)
-			}
-			if early {
-				return err
-			}
+		back := c.takenBack(ctx, err, early)
+		switch {
+		case back == nil && early:
+			return err
+		case back == nil:
 			return &plan.TakenBackError{Run: c.Plan.Run, At: at.path, Err: cleared(err)}
-		} else if failed || early {
+		case c.Out.State != "":
+			return errors.Join(err, back)
+		case failed || early:
 			err = errors.Join(err, back)
 		}
 	}
 	return c.stop(err)
+}
+
+// takenBack takes the run back because of err; early, if nothing was copied: then it was
+// refused. The outcome has a state if all is back, and only the ledger does not say so.
+func (c *together) takenBack(ctx context.Context, err error, early bool) error {
+	c.release()
+	back := c.back(ctx)
+	stopped, aerr := c.stopsProgram()
+	if back = errors.Join(back, aerr); back != nil {
+		return back
+	}
+	if stopped {
+		c.startAgain(ctx)
+	}
+	c.Out.State = ledger.Undone
+	if early {
+		c.Out.State = ledger.Refused
+	}
+	return c.Run.Set(c.Out.State, err.Error(), nil)
 }
 
 // cleared takes the words about a stopped run out of an error: the run is not
@@ -324,8 +331,7 @@ func (c *together) stop(err error) error {
 	return errors.Join(s, c.Run.Set(ledger.Stopped, s.Err.Error(), nil))
 }
 
-// back takes back what was done to any of the folders, the last one first, and
-// then does the steps that go after a run, since those before it were done.
+// back takes back what was done to any of the folders, the last one first.
 func (c *together) back(ctx context.Context) error {
 	for i, p := range slices.Backward(c.t.Plans) {
 		row, err := c.Ledger.Run(p.Run)
