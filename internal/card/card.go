@@ -3,7 +3,7 @@
 // use, what to do before and after, and what must not be moved.
 //
 // A card is read strictly: an unknown key, a value of another kind, or a name
-// that leads nowhere is a *MistakeError with file, line and column. The
+// that leads nowhere is a *[strict.MistakeError] with file, line and column. The
 // package reads cards and expands them for an account; it runs no command and
 // moves nothing.
 package card

@@ -10,6 +10,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"nexlin/internal/strict"
 )
 
 func TestShippedCardsAreWhole(t *testing.T) {
@@ -132,7 +134,7 @@ func TestMistakesSayWhere(t *testing.T) {
 		{"a name that is none", "card: tides", "card: Ti des", 1, "small letters"},
 	} {
 		_, err := Parse("tides.yaml", []byte(strings.Replace(whole, c.old, c.new, 1)))
-		var m *MistakeError
+		var m *strict.MistakeError
 		if !assert.ErrorAs(t, err, &m, c.name) {
 			continue
 		}
@@ -166,7 +168,7 @@ func TestOwnCards(t *testing.T) {
 	write("again.yaml", whole)
 	cards, err = Load(dir)
 	require.NotEmpty(t, cards, "the others are still there")
-	var m *MistakeError
+	var m *strict.MistakeError
 	require.True(t, errors.As(err, &m))
 	require.Contains(t, err.Error(), "broken.yaml")
 	require.Contains(t, err.Error(), "tides.yaml")
@@ -177,7 +179,7 @@ func FuzzParse(f *testing.F) {
 	f.Fuzz(func(t *testing.T, data []byte) {
 		c, err := Parse("x.yaml", data)
 		if err != nil {
-			var m *MistakeError
+			var m *strict.MistakeError
 			require.ErrorAs(t, err, &m)
 			return
 		}

@@ -1,7 +1,6 @@
 package card
 
 import (
-	"bytes"
 	"embed"
 	"errors"
 	"fmt"
@@ -13,12 +12,9 @@ import (
 	"strings"
 	"time"
 
-	"github.com/goccy/go-yaml"
-	"github.com/goccy/go-yaml/ast"
-	"github.com/goccy/go-yaml/parser"
-
 	"nexlin/internal/handle"
 	"nexlin/internal/setting"
+	"nexlin/internal/strict"
 )
 
 //go:embed shipped/*.yaml
@@ -26,20 +22,6 @@ var shipped embed.FS
 
 // cardLimit bounds a card file, in bytes.
 const cardLimit = 256 << 10
-
-// A MistakeError is a mistake in a card.
-type MistakeError struct {
-	File         string
-	Line, Column int // 0 where it is about the whole file
-	What         string
-}
-
-func (e *MistakeError) Error() string {
-	if e.Line == 0 {
-		return fmt.Sprintf("%s: %s", e.File, e.What)
-	}
-	return fmt.Sprintf("%s:%d:%d: %s", e.File, e.Line, e.Column, e.What)
-}
 
 // A NotFoundError reports a name that is no card.
 type NotFoundError struct {
@@ -52,7 +34,7 @@ func (e *NotFoundError) Error() string { return fmt.Sprintf("no card is called %
 // Load reads the cards that ship with Nexlin and those in the directory own,
 // which need not exist. A person's own card takes the place of a shipped one
 // of its name. A mistake in one card leaves the others: all mistakes are
-// joined in the error, each a *MistakeError.
+// joined in the error, each a *[strict.MistakeError].
 func Load(own string) ([]Card, error) {
 	byName := map[string]Card{}
 	names, err := fs.Glob(shipped, "shipped/*.yaml")
@@ -83,8 +65,8 @@ func Load(own string) ([]Card, error) {
 		path := filepath.Join(own, f.Name())
 		c, err := readFile(path)
 		if err == nil && byName[c.Name].File != "" {
-			err = &MistakeError{path, 1, 1,
-				fmt.Sprintf("%s describes the card %s already", byName[c.Name].File, c.Name)}
+			err = &strict.MistakeError{File: path, Line: 1, Column: 1,
+				What: fmt.Sprintf("%s describes the card %s already", byName[c.Name].File, c.Name)}
 		}
 		if err != nil {
 			mistakes = append(mistakes, err)
@@ -103,7 +85,7 @@ func Load(own string) ([]Card, error) {
 func readFile(path string) (*Card, error) {
 	b, err := handle.ReadRegular(path, cardLimit)
 	if errors.Is(err, handle.ErrNotFile) || errors.Is(err, handle.ErrTooLarge) {
-		return nil, &MistakeError{path, 0, 0, "it is no file, or too large for a card"}
+		return nil, &strict.MistakeError{File: path, What: "it is no file, or too large for a card"}
 	}
 	if err != nil {
 		return nil, err
@@ -114,96 +96,42 @@ func readFile(path string) (*Card, error) {
 // Read reads the card in a file.
 func Read(path string) (*Card, error) { return readFile(path) }
 
-// Parse reads one card. Its error is a *MistakeError.
-func Parse(file string, data []byte) (out *Card, err error) {
-	// The reader comes down on some files that are no YAML.
-	defer func() {
-		if r := recover(); r != nil {
-			out, err = nil, &MistakeError{file, 0, 0, "it can't be read as YAML"}
-		}
-	}()
-	if err := setting.CheckDepth(data); err != nil {
-		return nil, &MistakeError{file, 0, 0, err.Error()}
-	}
-	f, err := parser.ParseBytes(data, 0)
-	if err != nil {
-		return nil, mistake(file, err)
-	}
+// Parse reads one card. Its error is a *[strict.MistakeError].
+func Parse(file string, data []byte) (*Card, error) {
 	var c Card
-	if err := yaml.NewDecoder(bytes.NewReader(data), yaml.Strict()).Decode(&c); err != nil {
-		return nil, mistake(file, err)
+	d, err := strict.Decode(file, data, &c)
+	if err != nil {
+		return nil, err
 	}
 	c.File = file
-	v := &validator{file: file, tree: f}
+	v := &validator{d}
 	v.card(&c)
-	if v.err != nil {
-		return nil, v.err
+	if err := d.Err(); err != nil {
+		return nil, err
 	}
 	return &c, nil
 }
 
-// mistake turns the reader's error, which has its place in its text, into ours.
-func mistake(file string, err error) error {
-	m := &MistakeError{File: file, What: err.Error()}
-	var tok yaml.Error
-	if errors.As(err, &tok) {
-		m.What = tok.GetMessage()
-		if t := tok.GetToken(); t != nil && t.Position != nil {
-			m.Line, m.Column = t.Position.Line, t.Position.Column
-		}
-	}
-	m.What, _, _ = strings.Cut(m.What, "\n")
-	return m
-}
-
-// validator looks for what the reader can't see, and says where it stands.
-type validator struct {
-	file string
-	tree *ast.File
-	err  error
-}
-
-// fail reports a mistake at a path of the document, or at the nearest one
-// above that is there.
-func (v *validator) fail(path, format string, args ...any) {
-	if v.err != nil {
-		return
-	}
-	m := &MistakeError{File: v.file, Line: 1, Column: 1, What: fmt.Sprintf(format, args...)}
-	for at := path; ; {
-		if p, err := yaml.PathString(at); err == nil {
-			if n, err := p.FilterFile(v.tree); err == nil && n != nil && n.GetToken() != nil {
-				pos := n.GetToken().Position
-				m.Line, m.Column = pos.Line, pos.Column
-				break
-			}
-		}
-		i := strings.LastIndexAny(at, ".[")
-		if i <= 0 {
-			break
-		}
-		at = at[:i]
-	}
-	v.err = m
-}
+// validator looks for what the reader can't see.
+type validator struct{ *strict.Document }
 
 var cardName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,39}$`)
 
 func (v *validator) card(c *Card) {
 	if !cardName.MatchString(c.Name) {
-		v.fail("$.card", "a card's name has small letters, digits and -, at most 40 of them: %q has not", c.Name)
+		v.Fail("$.card", "a card's name has small letters, digits and -, at most 40 of them: %q has not", c.Name)
 	}
 	if c.About == "" {
-		v.fail("$.about", "about is missing: one sentence that says what it is")
+		v.Fail("$.about", "about is missing: one sentence that says what it is")
 	}
 	if !slices.Contains([]Family{Profile, DeviceBackup, Sync, Store}, c.Family) {
-		v.fail("$.family", "family is one of profile, device-backup, sync, application-data, not %q", c.Family)
+		v.Fail("$.family", "family is one of profile, device-backup, sync, application-data, not %q", c.Family)
 	}
 	if len(c.Folders) == 0 && c.Handover == nil && len(c.Stays) == 0 {
-		v.fail("$", "folders is missing: the card says of no folder where it lies")
+		v.Fail("$", "folders is missing: the card says of no folder where it lies")
 	}
 	if !slices.Contains([]string{"", "symlink", "setting", "setting+symlink", "symlink+setting"}, c.By) {
-		v.fail("$.by", "by is symlink, setting or setting+symlink, not %q", c.By)
+		v.Fail("$.by", "by is symlink, setting or setting+symlink, not %q", c.By)
 	}
 	v.folders(c)
 	for i, s := range c.Settings {
@@ -219,7 +147,7 @@ func (v *validator) card(c *Card) {
 	}
 	for i, s := range c.Stays {
 		if s.Path == "" || s.Why == "" {
-			v.fail(fmt.Sprintf("$.stays[%d]", i), "what stays needs path and why")
+			v.Fail(fmt.Sprintf("$.stays[%d]", i), "what stays needs path and why")
 		}
 		v.path(fmt.Sprintf("$.stays[%d].path", i), s.Path)
 	}
@@ -233,13 +161,13 @@ func (v *validator) folders(c *Card) {
 	for i, f := range c.Folders {
 		at := fmt.Sprintf("$.folders[%d]", i)
 		if f.Name == "" && len(c.Folders) > 1 {
-			v.fail(at, "with several folders, each needs a name")
+			v.Fail(at, "with several folders, each needs a name")
 		}
 		if f.Name != "" && !cardName.MatchString(f.Name) {
-			v.fail(at+".name", "a folder's name has small letters, digits and -: %q has not", f.Name)
+			v.Fail(at+".name", "a folder's name has small letters, digits and -: %q has not", f.Name)
 		}
 		if seen[f.Name] {
-			v.fail(at+".name", "two folders are called %s", f.Name)
+			v.Fail(at+".name", "two folders are called %s", f.Name)
 		}
 		seen[f.Name] = true
 		v.folder(at, f)
@@ -248,7 +176,7 @@ func (v *validator) folders(c *Card) {
 
 func (v *validator) folder(at string, f Folder) {
 	if f.Linux == "" && f.MacOS == "" && f.Windows == "" {
-		v.fail(at, "it says for no system where the folder lies: linux, macos, windows")
+		v.Fail(at, "it says for no system where the folder lies: linux, macos, windows")
 	}
 	for key, path := range map[string]string{"linux": f.Linux, "macos": f.MacOS, "windows": f.Windows} {
 		if path != "" {
@@ -256,13 +184,13 @@ func (v *validator) folder(at string, f Folder) {
 		}
 	}
 	if f.Growth != 0 && (f.Growth < 1 || f.Growth > 100) {
-		v.fail(at+".growth", "growth is a factor from 1 to 100")
+		v.Fail(at+".growth", "growth is a factor from 1 to 100")
 	}
 	if f.Missing != "" && f.Missing != "skip" {
-		v.fail(at+".missing", "missing is skip, or left out")
+		v.Fail(at+".missing", "missing is skip, or left out")
 	}
 	if f.As == "." || f.As == ".." || strings.ContainsAny(f.As, "/\x00") {
-		v.fail(at+".as", "as is one name, no path")
+		v.Fail(at+".as", "as is one name, no path")
 	}
 	if f.Whole != nil {
 		v.whole(at+".whole", f.Whole)
@@ -272,7 +200,7 @@ func (v *validator) folder(at string, f Folder) {
 func (v *validator) whole(at string, w *Whole) {
 	switch {
 	case (w.Command == nil) == (w.Setting == nil) || w.Is == "":
-		v.fail(at, "whole is a command or a setting, and what it is where the copy is whole")
+		v.Fail(at, "whole is a command or a setting, and what it is where the copy is whole")
 	case w.Command != nil:
 		v.command(at+".command", w.Command)
 	default:
@@ -283,26 +211,26 @@ func (v *validator) whole(at string, w *Whole) {
 func (v *validator) setting(at string, s *Setting, c *Card) {
 	v.path(at+".file", s.File)
 	if !slices.Contains(setting.Formats(), s.Format) {
-		v.fail(at+".format", "format is one of %s, not %q", join(setting.Formats()), s.Format)
+		v.Fail(at+".format", "format is one of %s, not %q", join(setting.Formats()), s.Format)
 	}
 	if err := setting.CheckAddress(s.At); err != nil {
-		v.fail(at+".at", "at: %v", err)
+		v.Fail(at+".at", "at: %v", err)
 	}
 	if c == nil {
 		return
 	}
 	if !slices.ContainsFunc(c.Folders,
 		func(f Folder) bool { return f.Name == s.Folder || s.Folder == "" && len(c.Folders) == 1 }) {
-		v.fail(at+".folder", "folder names none of the card's folders: %q", s.Folder)
+		v.Fail(at+".folder", "folder names none of the card's folders: %q", s.Folder)
 	}
 }
 
 func (v *validator) command(at string, c *Command) {
 	if len(c.Run) == 0 || c.Run[0] == "" {
-		v.fail(at, "run is missing: the program and its arguments, as a list")
+		v.Fail(at, "run is missing: the program and its arguments, as a list")
 	}
 	if d, err := time.ParseDuration(c.Within); c.Within != "" && (err != nil || d <= 0) {
-		v.fail(at+".within", "within is a time such as 30s or 10m, not %q", c.Within)
+		v.Fail(at+".within", "within is a time such as 30s or 10m, not %q", c.Within)
 	}
 }
 
@@ -311,9 +239,9 @@ func (v *validator) steps(key string, steps []Step) {
 		at := fmt.Sprintf("$.%s[%d]", key, i)
 		switch {
 		case s.Ask == "" && len(s.Run) == 0:
-			v.fail(at, "a step is run, a command, or ask, a question")
+			v.Fail(at, "a step is run, a command, or ask, a question")
 		case s.Ask != "" && len(s.Run) > 0:
-			v.fail(at, "a step is either run or ask")
+			v.Fail(at, "a step is either run or ask")
 		case s.Ask == "":
 			v.command(at, &s.Command)
 		}
@@ -322,11 +250,11 @@ func (v *validator) steps(key string, steps []Step) {
 
 func (v *validator) fact(at string, f *Fact, c *Card) {
 	if f.Name == "" {
-		v.fail(at, "a fact needs a name")
+		v.Fail(at, "a fact needs a name")
 	}
 	switch {
 	case (f.Command == nil) == (f.Setting == nil):
-		v.fail(at, "a fact is the output of a command or the value of a setting")
+		v.Fail(at, "a fact is the output of a command or the value of a setting")
 	case f.Command != nil:
 		v.command(at+".command", f.Command)
 	default:
@@ -346,7 +274,7 @@ func (v *validator) handover(h *Handover) {
 		v.command("$.handover.verify", h.Verify)
 	}
 	if h.Resting == "" {
-		v.fail("$.handover", "resting is missing: the state in which a store may be moved")
+		v.Fail("$.handover", "resting is missing: the state in which a store may be moved")
 	}
 	for key, need := range map[string][]string{"carry-out": {"{store}", "{archive}"}, "sign-off": {"{store}"},
 		"carry-in": {"{store}", "{archive}", "{place}"}} {
@@ -354,7 +282,7 @@ func (v *validator) handover(h *Handover) {
 			"carry-in": h.CarryIn.Run}[key]
 		for _, n := range need {
 			if !strings.Contains(strings.Join(run, " "), n) {
-				v.fail("$.handover."+key, "%s does not say %s", key, n)
+				v.Fail("$.handover."+key, "%s does not say %s", key, n)
 			}
 		}
 	}
@@ -368,11 +296,11 @@ func (v *validator) path(at, path string) {
 	}
 	switch {
 	case strings.ContainsAny(rest, "{}"):
-		v.fail(at, "variables are %s: %q has another", strings.Join(braced(variableNames), ", "), path)
+		v.Fail(at, "variables are %s: %q has another", strings.Join(braced(variableNames), ", "), path)
 	case !strings.HasPrefix(rest, "/") && !(len(rest) > 2 && rest[1] == ':'):
-		v.fail(at, "the path begins with / or with a variable: %q", path)
+		v.Fail(at, "the path begins with / or with a variable: %q", path)
 	case slices.Contains(strings.Split(rest, "/"), ".."):
-		v.fail(at, "the path goes up with ..: %q", path)
+		v.Fail(at, "the path goes up with ..: %q", path)
 	}
 }
 

@@ -21,6 +21,7 @@ import (
 	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
+	"nexlin/internal/strict"
 	"nexlin/internal/swap"
 )
 
@@ -79,7 +80,7 @@ func (a *Explainer) Explain(err error) Fault {
 // explainWords explains what a person has typed that means nothing.
 func (a *Explainer) explainWords(err error, f *Fault) bool {
 	var (
-		mistake *card.MistakeError
+		mistake *strict.MistakeError
 		noCard  *card.NotFoundError
 		usage   *UsageError
 		name    *plan.NameError
