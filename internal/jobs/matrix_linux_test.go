@@ -136,8 +136,7 @@ func (w *world) print() string {
 	open, err := plan.Open(w.Ledger)
 	require.NoError(w, err)
 	require.Empty(w, open, "a run is stopped")
-	rows, err := w.Ledger.Runs()
-	require.NoError(w, err)
+	rows := w.runs()
 	said := strings.ReplaceAll(b.String(), w.dir, "")
 	slices.Reverse(rows)
 	for i, row := range rows {
@@ -273,9 +272,7 @@ func (s story) rehearsed(t *testing.T, scratch string) (ready func() (*world, fu
 // undoes takes the last run back, which is done.
 func (w *world) undoes() {
 	w.Helper()
-	rows, err := w.Ledger.Runs()
-	require.NoError(w, err)
-	row := rows[0]
+	row, err := w.runs()[0], error(nil)
 	if p, err := plan.Of(row); err == nil && p.Together != "" {
 		row, err = w.Ledger.Run(p.Together)
 		require.NoError(w, err)
@@ -391,13 +388,31 @@ func (s story) fails(t *testing.T, ready func() (*world, func() error), ends []s
 		w.takenBack(ends, w.print(), what)
 	case err == nil:
 		require.Empty(t, stopped, what)
-		require.Contains(t, ends[1:], w.print(), what)
+		is := w.print()
+		if s.lends { // what can't be read is copied
+			is, ends = withoutHeld(is), []string{"", withoutHeld(ends[1])}
+		}
+		if failed.Load() == "rmdir" && ever { // what can't be taken away, empty as it is, stays
+			is = regexp.MustCompile(`\S+/\.nexlin-new-RUN1 \S+ \n`).ReplaceAllString(is, "")
+		}
+		require.Contains(t, ends[1:], is, what)
 	case len(stopped) == 0: // it did not begin, or was taken back: nothing hinders it now
 		require.NoError(t, s.again(w, do), what)
 		require.Equal(t, unnumbered(ends[1]), unnumbered(w.print()), what)
 	default:
-		s.recovers(w, ends, undo, what)
+		// Where taking several back has begun, that alone is left.
+		s.recovers(w, ends, undo || slices.ContainsFunc(w.runs(), func(r ledger.RunRow) bool {
+			return r.State == ledger.Undone
+		}), what)
 	}
+}
+
+// runs are all that the ledger knows.
+func (w *world) runs() []ledger.RunRow {
+	w.Helper()
+	rows, err := w.Ledger.Runs()
+	require.NoError(w, err)
+	return rows
 }
 
 // again plans the run anew, which was refused, and carries it out.

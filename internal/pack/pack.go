@@ -641,10 +641,13 @@ func (m *packing) Forward(ctx context.Context) error {
 }
 
 // Ended leaves nothing of an archive, or of what was read from one, that did not
-// become whole.
+// become whole. What has its name already is whole, and resume finishes the run.
 func (m *packing) Ended(err error) error {
-	if err == nil || m.placed {
-		return m.SetStopped(err)
+	if err == nil {
+		return m.SetStopped(nil)
+	}
+	if lerr := m.look(); m.placed {
+		return m.SetStopped(errors.Join(err, lerr))
 	}
 	if gone := m.dropPart(); gone != nil {
 		return m.SetStopped(errors.Join(err, gone))
