@@ -1,13 +1,11 @@
 package cli
 
 import (
-	"bufio"
 	"os"
 	"path/filepath"
 	"runtime"
-	"strconv"
-	"strings"
 
+	"nexlin/internal/account"
 	"nexlin/internal/handle"
 )
 
@@ -24,40 +22,8 @@ func homes(own string) []string {
 	if runtime.GOOS != "linux" {
 		return append(out, beside(own)...)
 	}
-	for _, a := range accounts() {
-		out = append(out, a.home)
-	}
-	return out
-}
-
-// An account is a line of passwd(5).
-type account struct {
-	name     string
-	uid, gid uint32
-	home     string // absolute and clean
-}
-
-// accounts lists the accounts of this machine that have a home.
-func accounts() (out []account) {
-	f, err := os.Open("/etc/passwd")
-	if err != nil {
-		return nil
-	}
-	defer f.Close()
-	lines := bufio.NewScanner(f)
-	for lines.Scan() {
-		w := strings.Split(lines.Text(), ":")
-		if len(w) < 6 || !filepath.IsAbs(w[5]) {
-			continue
-		}
-		uid, err := strconv.ParseUint(w[2], 10, 32)
-		if err != nil {
-			continue
-		}
-		gid, err := strconv.ParseUint(w[3], 10, 32)
-		if err == nil {
-			out = append(out, account{w[0], uint32(uid), uint32(gid), filepath.Clean(w[5])})
-		}
+	for _, a := range account.All() {
+		out = append(out, a.Home)
 	}
 	return out
 }

@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"nexlin/internal/account"
 	"nexlin/internal/drive"
 	"nexlin/internal/handle"
 	"nexlin/internal/inuse"
@@ -33,17 +34,17 @@ func (a *app) othersOn(d *drive.Drive) (out []others) {
 	if os.Geteuid() != 0 || a.standins != "" || err != nil {
 		return nil
 	}
-	for _, who := range accounts() {
-		dir := filepath.Join(who.home, ".local/state/nexlin")
-		if st, err := handle.Lstat(dir); who.uid == 0 || err != nil || !st.IsDir() || st.UID != who.uid {
+	for _, who := range account.All() {
+		dir := filepath.Join(who.Home, ".local/state/nexlin")
+		if st, err := handle.Lstat(dir); who.UID == 0 || err != nil || !st.IsDir() || st.UID != who.UID {
 			continue
 		}
-		o := others{account: who.name}
+		o := others{account: who.Name}
 		text, err := inuse.Command{
 			Args: []string{self, "drives", "--json", "--quiet", "--state-dir", dir, d.Mount}, Within: askWithin,
-			UID: who.uid, GID: who.gid,
-			Env: []string{"HOME=" + who.home, "USER=" + who.name, "LOGNAME=" + who.name, "PATH=/usr/bin:/bin"},
-			Dir: who.home,
+			UID: who.UID, GID: who.GID,
+			Env: []string{"HOME=" + who.Home, "USER=" + who.Name, "LOGNAME=" + who.Name, "PATH=/usr/bin:/bin"},
+			Dir: who.Home,
 		}.Run(a.ctx)
 		var says struct {
 			Drives []struct {
