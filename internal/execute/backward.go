@@ -406,7 +406,10 @@ func (m *undoer) dropTag() error {
 	}
 	defer d.Release()
 	t, err := drive.ReadTagIn(d)
-	if handle.Missing(err) || err == nil && (t.ID != id || t.Counter > 1) {
+	if handle.Missing(err) { // a stop may have come before it
+		return RmdirIfEmpty(d, drive.RecordDir)
+	}
+	if err == nil && (t.ID != id || t.Counter > 1) {
 		return nil
 	}
 	if err != nil {

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 
+	"nexlin/internal/ahead"
 	"nexlin/internal/discard"
 	"nexlin/internal/engine"
 	"nexlin/internal/execute"
@@ -38,6 +39,7 @@ func init() {
 		plan.KindPack:      pack.Packing,
 		plan.KindUnpack:    pack.Packing,
 		plan.KindHandover:  handover.HandingOver,
+		plan.KindAhead:     ahead.Making,
 
 		plan.KindMoveTogether: group.Together,
 		plan.KindBackTogether: group.Together,

@@ -9,6 +9,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"nexlin/internal/ahead"
 	"nexlin/internal/discard"
 	"nexlin/internal/finding"
 	"nexlin/internal/mend"
@@ -93,6 +94,10 @@ var stories = []story{
 		return w.does(pack.PlanPack(ctx, w.Engine, pack.Options{Folder: w.at("skerry/Charts"),
 			File: w.at("basalt/charts.tar.zst"), Accept: []finding.Code{finding.TargetInMemory}}))
 	}, true, false},
+	{"ahead", nil, func(w *world) func() error {
+		return w.does(ahead.MakePlan(ctx, w.Engine, planning.MoveOptions{Folder: w.at("skerry/deep/er/Tides"),
+			Into: w.at("basalt/ines"), Accept: []finding.Code{finding.TargetInMemory}}))
+	}, false, false},
 	{"pack of a redirect", onBasalt, func(w *world) func() error {
 		return w.does(pack.PlanPack(ctx, w.Engine, pack.Options{Folder: w.at("basalt/ines/Charts"), Name: "charts",
 			File: w.at("dune/charts.tar.zst"), Accept: []finding.Code{finding.TargetInMemory}}))

@@ -16,6 +16,7 @@ const (
 	KindPack      = "pack"
 	KindUnpack    = "unpack"
 	KindHandover  = "handover"
+	KindAhead     = "ahead"
 
 	// Several in one.
 	KindMoveTogether = "move-together"
@@ -30,6 +31,7 @@ type Traits struct {
 	Onward bool // a redirect goes on to another place
 	Back   bool // the real folder comes back in the link's place
 	Merges bool // the folder in the link's place is merged into the target
+	Ahead  bool // a folder that is not there gets a redirect
 
 	copies       bool // a folder is copied, or compared, as a whole
 	archive      bool // an archive is made or read, and nothing about a redirect changes
@@ -57,6 +59,7 @@ var kinds = map[string]*Traits{
 	KindPack:     {archive: true, NoLink: true},
 	KindUnpack:   {archive: true, unpacks: true, NoLink: true},
 	KindHandover: {HoldsArchive: true},
+	KindAhead:    {Ahead: true},
 
 	KindMoveTogether: {Several: true},
 	KindBackTogether: {Several: true, Back: true},

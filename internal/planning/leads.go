@@ -43,7 +43,7 @@ func ChooseMethods(e *engine.Engine, p *plan.Plan, o MoveOptions) error {
 		p.Methods = p.Before.Methods
 		return PlanSettingsOf(p, *p.Before, false)
 	}
-	if p.FromIno == 0 {
+	if p.FromIno == 0 && !p.Traits().Ahead {
 		return nil
 	}
 	named := o.Places

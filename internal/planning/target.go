@@ -84,7 +84,7 @@ func CheckLinkInPlace(e *engine.Engine, p *plan.Plan, r ledger.Redirect) error {
 }
 
 func ChooseName(e *engine.Engine, p *plan.Plan, name, base string) error {
-	if !p.Traits().First {
+	if !p.Traits().First && !p.Traits().Ahead {
 		return nil
 	}
 	taken := func(n string) (bool, error) {
@@ -95,7 +95,9 @@ func ChooseName(e *engine.Engine, p *plan.Plan, name, base string) error {
 		return err == nil, err
 	}
 	if name != "" {
-		p.Name = name
+		if p.Name = name; wasHere(e, p) {
+			return nil
+		}
 		used, err := taken(name)
 		if used {
 			p.Add(finding.New(finding.NameTaken, p.Link, "a redirect called %s is in the ledger already",
@@ -104,10 +106,7 @@ func ChooseName(e *engine.Engine, p *plan.Plan, name, base string) error {
 		return err
 	}
 	p.Name = naming.Default(base)
-	// A folder that was moved before and is real again keeps its name.
-	if r, err := e.Ledger.Redirect(p.Name); err == nil && r.State == ledger.Ended && r.Link == p.Link &&
-		p.From == p.Link {
-		p.Ended = &r
+	if wasHere(e, p) {
 		return nil
 	}
 	for i := 2; ; i++ {
@@ -117,6 +116,17 @@ func ChooseName(e *engine.Engine, p *plan.Plan, name, base string) error {
 		}
 		p.Name = fmt.Sprintf("%s-%d", naming.Default(base), i)
 	}
+}
+
+// wasHere says that a folder was moved before under the plan's name and is real again, so
+// that it keeps it.
+func wasHere(e *engine.Engine, p *plan.Plan) bool {
+	r, err := e.Ledger.Redirect(p.Name)
+	if err != nil || r.State != ledger.Ended || r.Link != p.Link || p.From != p.Link && !p.Traits().Ahead {
+		return false
+	}
+	p.Ended = &r
+	return true
 }
 
 // CheckNotOurs refuses a place that is Nexlin's own for what is to be written there.

@@ -224,6 +224,7 @@ var stoppedStates = map[string]map[bool]string{
 	plan.KindDiscard:      either("the folder in use is whole; part of the held original may be gone already"),
 	plan.KindHandover: either("the store is whole: the engine has it, or its proven archive is held beside " +
 		"the new place"),
+	plan.KindAhead: either("there is no folder yet; at most an empty place for it was made, and the way there"),
 	plan.KindMerge: {false: "{link} is the real folder still, and whole; everything the target had is there"},
 }
 

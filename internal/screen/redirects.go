@@ -230,6 +230,7 @@ func (a *Screen) ShowRecovery(r *execute.Recovery, forward bool) {
 		plan.KindRecord: "record", plan.KindRestore: "making again",
 		plan.KindRenew: "update of the manifest", plan.KindFuture: "change of location settings",
 		plan.KindPack: "pack", plan.KindUnpack: "unpack", plan.KindHandover: "handover",
+		plan.KindAhead: "making in advance",
 	}[p.Kind]
 	a.Print("run %s: %s of %s, %s", Bold.Render(r.Run.ID), what, Bold.Render(a.Path(p.Link)), r.Run.State)
 	if r.Run.Message != "" && r.Run.State == ledger.Stopped {
