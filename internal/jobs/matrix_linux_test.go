@@ -300,7 +300,7 @@ func (s story) dies(t *testing.T, ready func() (*world, func() error), ends []st
 		return
 	}
 	require.True(t, died, what)
-	for at := again * 7; again > 0 && at < 120 && w.dies(0, at, back); at += 23 {
+	for at := again * 7; again > 0 && at < 120 && w.dies(0, at, back); at += 37 {
 		if back = w.recovery(undo); back == nil {
 			break
 		}
