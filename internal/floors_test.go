@@ -19,7 +19,7 @@ func TestImportsPointDown(t *testing.T) {
 	floors := map[string]int{}
 	for _, row := range regexp.MustCompile("(?m)^\\| `(\\w+)` \\|.*\\| (\\w+) \\|$").FindAllStringSubmatch(
 		string(doc), -1) {
-		floors[row[1]] = slices.Index(strings.Fields("cellar ground 1 2 3 4 5 6 7 8 9 10 11 12 13 beside"), row[2])
+		floors[row[1]] = slices.Index(strings.Fields("cellar ground 1 2 3 4 5 6 7 8 9 10 11 12 13 14 beside"), row[2])
 	}
 	out, err := exec.Command("go", "list", "-f", "{{.ImportPath}} {{join .Imports \" \"}}",
 		"nexlin/internal/...").Output()

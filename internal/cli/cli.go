@@ -238,8 +238,8 @@ func (a *app) grave(code int) {
 func (a *app) runner(f func(cmd *cobra.Command, args []string) error) func(*cobra.Command, []string) error {
 	return func(cmd *cobra.Command, args []string) error {
 		a.command = cmd.Name()
-		if up := cmd.Parent(); up != nil && up.Name() == "card" {
-			a.command = "card " + cmd.Name()
+		if up := cmd.Parent(); up != nil && up.HasParent() {
+			a.command = up.Name() + " " + cmd.Name()
 		}
 		a.topic = a.command
 		return f(cmd, args)

@@ -46,7 +46,7 @@ func (a *app) root() *cobra.Command {
 	p.BoolVar(&a.progressJSON, "progress-json", false, "progress as JSON Lines on standard error")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return screen.Usage(err.Error()) })
 	for _, g := range []struct{ id, title string }{
-		{"look", "Look"}, {"move", "Move, and take it back"}, {"watch", "Watch over"}, {"many", "Kinds of folder"},
+		{"look", "Look"}, {"move", "Move, and take it back"}, {"watch", "Watch over"}, {"many", "Kinds of folder, and many accounts"},
 		{"keep", "Keep a copy elsewhere"}, {"learn", "Learn"},
 	} {
 		root.AddGroup(&cobra.Group{ID: g.id, Title: g.title + ":"})
@@ -64,7 +64,7 @@ func (a *app) root() *cobra.Command {
 	add("watch", lists.listCmd(), lists.showCmd(), lists.historyCmd(), (&checkCommand{a}).checkCmd(),
 		(&tryCommand{a}).tryCmd(), (&mendCommand{a}).mendCmd(), (&recordCommand{a}).recordCmd(),
 		(&restoreCommand{a}).restoreCmd(), (&watchCommand{a}).watchCmd())
-	add("many", (&cardCommands{a}).cardCmd())
+	add("many", (&cardCommands{a}).cardCmd(), (&accountsCommands{app: a}).accountsCmd())
 	add("keep", packs.packCmd(), packs.unpackCmd())
 	add("learn", demo.demoCmd())
 	root.AddCommand(demo.standinCmd())

@@ -127,6 +127,8 @@ const (
 	KnownAlready   Code = "known-already"
 	AccountUnknown Code = "account-unknown"
 	OtherAccount   Code = "other-account"
+	DeclaredTwice  Code = "declared-twice"
+	LedOtherwise   Code = "led-otherwise"
 	HiddenPlace    Code = "hidden-place"
 	NoteUnproven   Code = "note-unproven"
 	OutsideHome    Code = "outside-home"
@@ -404,6 +406,10 @@ var list = []Kind{
 	{KnownAlready, Info, "The ledger knows this redirect.", "nothing needs doing", false},
 	{AccountUnknown, Blocker, "The account that the data belongs to is not on this machine.",
 		"`--account OLD=NEW` says which account it is here", false},
+	{DeclaredTwice, Blocker, "An accounts file wants two things of one place.",
+		"change the file, so that each folder and each place on a drive stands in it once", false},
+	{LedOtherwise, Blocker, "Programs are led to the data by another method than the accounts file declares.",
+		"write the method that there is into the file; or `nexlin accounts withdraw FILE` and then apply it", false},
 	{OtherAccount, Info, "The data belongs to another account.", "run as that account, or as administrator", false},
 	{HiddenPlace, Blocker, "The drive says that the link belongs into a hidden place of the home, where what is on " +
 		"the drive would take effect as settings, keys or programs.",

@@ -128,6 +128,16 @@ func Check(ctx context.Context, e *engine.Engine, r ledger.Redirect) (*Report, e
 	return out, nil
 }
 
+// CheckLead looks at everything about a redirect but what is held of it. It does the trial,
+// too.
+func CheckLead(ctx context.Context, e *engine.Engine, r ledger.Redirect) (*Report, error) {
+	out, err := Look(e, r)
+	if err != nil {
+		return nil, err
+	}
+	return out, out.unseen(out.closer(ctx, e))
+}
+
 // closer looks at everything but what is held.
 func (out *Report) closer(ctx context.Context, e *engine.Engine) error {
 	r := out.Redirect

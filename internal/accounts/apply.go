@@ -1,0 +1,588 @@
+package accounts
+
+import (
+	"context"
+	"errors"
+	"maps"
+	"runtime"
+	"slices"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
+
+	"nexlin/internal/ahead"
+	"nexlin/internal/discard"
+	"nexlin/internal/engine"
+	"nexlin/internal/execute"
+	"nexlin/internal/finding"
+	"nexlin/internal/group"
+	"nexlin/internal/jobs"
+	"nexlin/internal/ledger"
+	"nexlin/internal/mend"
+	"nexlin/internal/pathtext"
+	"nexlin/internal/plan"
+	"nexlin/internal/planning"
+	"nexlin/internal/record"
+	"nexlin/internal/redirect"
+)
+
+// An End is what became of an item.
+type End string
+
+// The ends.
+const (
+	Unchanged End = "unchanged" // it was as declared
+	Done      End = "done"
+	Waits     End = "waits"   // for a drive or for room, as the file allows
+	Refused   End = "refused" // nothing of it was changed
+	Stopped   End = "stopped" // in the middle: the next apply goes on
+)
+
+// A Result is what became of an item.
+type Result struct {
+	*Item // as it was found
+	End   End
+	Err   error // why it was refused or stopped, or waits; nil of the others
+
+	Withdrawn bool // it was to be brought back
+}
+
+// Options says how a file is carried out.
+type Options struct {
+	// Progress hears of the copying of all accounts together; may be nil.
+	Progress Progress
+	Only     []string // the accounts that it is about; empty: all
+	// Told hears of each account's results once they are there, one call at a time; may be nil.
+	Told func([]*Result)
+}
+
+// A Progress hears how far all accounts are together.
+type Progress interface {
+	Phase(name string, files, bytes int64)
+	Advance(files, bytes int64)
+}
+
+// perDrive is how many runs may use one drive at once, if its heads need not move.
+const perDrive = 3
+
+// A runner carries out what is missing for many accounts.
+type runner struct {
+	e     *engine.Engine
+	f     *File
+	o     Options
+	mu    sync.Mutex // around what follows, and telling
+	slots map[string]chan struct{}
+	tags  map[string]*sync.Mutex
+	plans map[*Item]*plan.Plan
+	short map[*Item]error // those that have no room beside the others
+
+	each func(ctx context.Context, e *engine.Engine, i *Item) *Result
+}
+
+// Apply makes what is there as the file declares it, as far as that can be done, for each
+// account by itself: what stops one stops no other. Room on drives is shared out over all
+// accounts before the first begins. The results are in the order of [Look]; the error is that
+// of the ledger or of ctx.
+func Apply(ctx context.Context, e *engine.Engine, f *File, o Options) ([]*Result, error) {
+	items, err := Look(ctx, e, f, o.Only...)
+	if err != nil {
+		return nil, err
+	}
+	r := newRunner(e, f, o)
+	r.each = r.applied
+	if err := r.planAll(ctx, items); err != nil {
+		return nil, err
+	}
+	r.shareOut(items)
+	return r.all(ctx, r.ordered(items))
+}
+
+// Withdraw brings back all that the file declares and that is redirected. What was made
+// ahead and is still empty goes; what holds data becomes a real folder again.
+func Withdraw(ctx context.Context, e *engine.Engine, f *File, o Options) ([]*Result, error) {
+	items, err := Look(ctx, e, f, o.Only...)
+	if err != nil {
+		return nil, err
+	}
+	r := newRunner(e, f, o)
+	r.each = r.withdrawn
+	return r.all(ctx, byAccount(items))
+}
+
+func newRunner(e *engine.Engine, f *File, o Options) *runner {
+	return &runner{e: e, f: f, o: o, slots: map[string]chan struct{}{}, tags: map[string]*sync.Mutex{},
+		plans: map[*Item]*plan.Plan{}, short: map[*Item]error{}}
+}
+
+// byAccount puts the items of each account together.
+func byAccount(items []*Item) (out [][]*Item) {
+	for k, i := range items {
+		if k == 0 || items[k-1].Account.Name != i.Account.Name {
+			out = append(out, nil)
+		}
+		out[len(out)-1] = append(out[len(out)-1], i)
+	}
+	return out
+}
+
+// ordered puts accounts into the order that the file wants.
+func (r *runner) ordered(items []*Item) [][]*Item {
+	out := byAccount(items)
+	size := func(items []*Item) (n int64) {
+		for _, i := range items {
+			if p := r.plans[i]; p != nil {
+				n += p.Bytes
+			}
+		}
+		return n
+	}
+	switch r.f.Order {
+	case SmallestFirst:
+		slices.SortStableFunc(out, func(a, b []*Item) int { return compare(size(a), size(b)) })
+	case LargestFirst:
+		slices.SortStableFunc(out, func(a, b []*Item) int { return compare(size(b), size(a)) })
+	}
+	return out
+}
+
+func compare(a, b int64) int {
+	switch {
+	case a < b:
+		return -1
+	case a > b:
+		return 1
+	}
+	return 0
+}
+
+// planAll plans what needs room on a drive, so that it is known how much.
+func (r *runner) planAll(ctx context.Context, items []*Item) error {
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(2 * runtime.GOMAXPROCS(0))
+	for _, i := range items {
+		if i.State != ToMove && i.State != ToMoveOn {
+			continue
+		}
+		g.Go(func() error {
+			p, err := r.planned(ctx, r.e, i)
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			if err == nil { // an error is met again when it is its turn
+				r.mu.Lock()
+				r.plans[i] = p
+				r.mu.Unlock()
+			}
+			return nil
+		})
+	}
+	return g.Wait()
+}
+
+// shareOut gives the room on each drive to the items in their order, and refuses those for
+// which none is left.
+func (r *runner) shareOut(items []*Item) {
+	left := map[string]int64{}
+	for _, i := range items {
+		p := r.plans[i]
+		if p == nil || p.Blocked() != nil {
+			continue
+		}
+		for _, f := range p.Folders() {
+			d := &f.IntoNow
+			room, known := left[d.Mount]
+			if !known {
+				room = d.Free - d.Reserve()
+			}
+			if f.Need > room {
+				r.short[i] = plan.Refused(finding.New(finding.SpaceShort, i.Link(), "%s has too little room for all "+
+					"accounts together: needed here %s, left %s", d.Name(), pathtext.Size(f.Need),
+					pathtext.Size(max(room, 0))).OnDrive(d.Name()).As(finding.Blocker))
+				continue
+			}
+			left[d.Mount] = room - f.Need
+		}
+	}
+}
+
+// all carries out each account's items, several accounts at once.
+func (r *runner) all(ctx context.Context, accounts [][]*Item) ([]*Result, error) {
+	if r.o.Progress != nil {
+		var files, bytes int64
+		for i, p := range r.plans {
+			for _, f := range p.Folders() {
+				if r.short[i] == nil && p.Blocked() == nil {
+					files, bytes = files+f.Files, bytes+f.Bytes
+				}
+			}
+		}
+		r.o.Progress.Phase("copy", files, bytes)
+	}
+	results := make([][]*Result, len(accounts))
+	var g errgroup.Group
+	g.SetLimit(4 * runtime.GOMAXPROCS(0))
+	for k, items := range accounts {
+		g.Go(func() error {
+			e := *r.e
+			e.Progress = nil
+			for _, i := range items {
+				if ctx.Err() != nil {
+					return nil
+				}
+				if r.o.Progress != nil {
+					e.Progress = &copied{to: r.o.Progress, mu: &r.mu}
+				}
+				results[k] = append(results[k], r.each(ctx, &e, i))
+			}
+			if r.o.Told != nil {
+				r.mu.Lock()
+				defer r.mu.Unlock()
+				r.o.Told(results[k])
+			}
+			return nil
+		})
+	}
+	_ = g.Wait() // none of them gives an error
+	return slices.Concat(results...), ctx.Err()
+}
+
+// copied passes on what one run copies, and nothing else of what it does.
+type copied struct {
+	to      Progress
+	mu      *sync.Mutex
+	copying bool
+}
+
+func (c *copied) Phase(name string, _, _ int64) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.copying = name == "copy"
+}
+
+func (c *copied) Advance(files, bytes int64) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.copying {
+		c.to.Advance(files, bytes)
+	}
+}
+
+// ended makes a result of an error.
+func ended(i *Item, err error) *Result {
+	var refused *plan.RefusedError
+	var stopped *plan.StoppedError
+	var kept *discard.KeptError
+	out := &Result{Item: i, Err: err, End: Refused}
+	switch {
+	case err == nil:
+		out.End = Done
+	case errors.As(err, &stopped):
+		out.End = Stopped
+	case errors.As(err, &kept):
+		out.End = Stopped
+	case errors.As(err, &refused):
+		if refused.OnlyAway() && i.Wish.DriveAway == Wait ||
+			refused.Only(finding.SpaceShort, finding.InodesShort) && i.Wish.SpaceShort == Wait {
+			out.End = Waits
+		}
+	}
+	return out
+}
+
+// turns bounds how often one item is looked at again after something was done about it.
+const turns = 4
+
+// applied makes one item as it is declared.
+func (r *runner) applied(ctx context.Context, e *engine.Engine, found *Item) *Result {
+	i := found
+	for turn := 0; ; turn++ {
+		if i.State == AsDeclared || i.State == NotThere {
+			if turn == 0 {
+				return &Result{Item: found, End: Unchanged}
+			}
+			return &Result{Item: found, End: Done}
+		}
+		if !i.Able() || turn == turns {
+			return ended(found, refusal(i))
+		}
+		if err := r.act(ctx, e, i); err != nil {
+			return ended(found, err)
+		}
+		again, err := lookAgain(ctx, e, r.f, i.Want)
+		if err != nil {
+			return ended(found, err)
+		}
+		k := slices.IndexFunc(again, func(a *Item) bool { return a.Link() == found.Link() })
+		if k < 0 {
+			return &Result{Item: found, End: Done}
+		}
+		i = again[k]
+	}
+}
+
+// refusal is the error about what an apply can't do.
+func refusal(i *Item) error {
+	if blockers := finding.Blockers(i.Findings); len(blockers) > 0 {
+		return &plan.RefusedError{Findings: blockers}
+	}
+	if len(i.Findings) > 0 {
+		return &plan.RefusedError{Findings: blocking(i.Findings)}
+	}
+	return plan.Refused(finding.New(finding.Unseen, i.Link(), "%s", i.Says).As(finding.Blocker))
+}
+
+// act does the one thing that an item needs next.
+func (r *runner) act(ctx context.Context, e *engine.Engine, i *Item) error {
+	if i.State == ToFinish {
+		return r.finished(ctx, e, i)
+	}
+	if err := r.short[i]; err != nil {
+		return err
+	}
+	p, err := r.plans[i], error(nil)
+	if p == nil {
+		if p, err = r.planned(ctx, e, i); err != nil {
+			return err
+		}
+	}
+	if p == nil {
+		return nil // there is nothing to mend any more
+	}
+	return r.do(ctx, e, i, p)
+}
+
+// do carries a plan out, once the drives that it uses have time for it.
+func (r *runner) do(ctx context.Context, e *engine.Engine, i *Item, p *plan.Plan) error {
+	if err := r.own(i, p); err != nil {
+		return err
+	}
+	free, err := r.take(ctx, p)
+	if err != nil {
+		return err
+	}
+	defer free()
+	if first := r.tagOf(p); first != nil {
+		// The first run on a drive makes its tag; those that were planned with it look again.
+		first.Lock()
+		defer first.Unlock()
+		if p, err = r.planned(ctx, e, i); err != nil || p == nil {
+			return err
+		}
+	}
+	_, err = jobs.Do(ctx, e, p)
+	return err
+}
+
+// own wants what is about to be changed to be the account's own.
+func (r *runner) own(i *Item, p *plan.Plan) error {
+	if err := p.Blocked(); err != nil {
+		return err
+	}
+	for _, f := range p.Folders() {
+		if f.UID != i.Account.UID {
+			return plan.Refused(finding.New(finding.OtherAccount, f.Link, "%s does not belong to %s", f.Link,
+				i.Account.Name).As(finding.Blocker).Instead("see whose it is, and how it came there"))
+		}
+	}
+	return nil
+}
+
+// tagOf is the lock of a drive that has no tag yet; nil for any other.
+func (r *runner) tagOf(p *plan.Plan) *sync.Mutex {
+	for _, f := range p.Folders() {
+		if !f.NewTag {
+			continue
+		}
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		if r.tags[f.TagIn] == nil {
+			r.tags[f.TagIn] = &sync.Mutex{}
+		}
+		return r.tags[f.TagIn]
+	}
+	return nil
+}
+
+// take waits until each drive that a plan uses has a place free, in one order for all, and
+// gives what frees them again.
+func (r *runner) take(ctx context.Context, p *plan.Plan) (free func(), err error) {
+	at := map[string]int{}
+	for _, f := range p.Folders() {
+		if f.IntoNow.Mount != "" {
+			at[f.IntoNow.Mount] = perDrive
+			if f.IntoNow.Spinning {
+				at[f.IntoNow.Mount] = 1
+			}
+		}
+		if f.FromNow.Spinning {
+			at[f.FromNow.Mount] = 1
+		}
+	}
+	var taken []chan struct{}
+	free = func() {
+		for _, c := range taken {
+			<-c
+		}
+	}
+	for _, mount := range slices.Sorted(maps.Keys(at)) {
+		r.mu.Lock()
+		if r.slots[mount] == nil {
+			r.slots[mount] = make(chan struct{}, at[mount])
+		}
+		c := r.slots[mount]
+		r.mu.Unlock()
+		select {
+		case c <- struct{}{}:
+			taken = append(taken, c)
+		case <-ctx.Done():
+			free()
+			return nil, ctx.Err()
+		}
+	}
+	return free, nil
+}
+
+// planned plans the one thing that an item needs next; nil if that is nothing.
+func (r *runner) planned(ctx context.Context, e *engine.Engine, i *Item) (*plan.Plan, error) {
+	o := i.options(i.Part)
+	switch i.State {
+	case ToMove:
+		if i.use != nil {
+			o.Folder, o.As, o.Name = "", "", ""
+			return group.PlanCard(ctx, e, i.use, o)
+		}
+		return redirect.PlanMove(ctx, e, o)
+	case ToMoveOn:
+		o.Folder, o.Name = i.Part.Link, ""
+		return redirect.PlanMove(ctx, e, o)
+	case ToMake:
+		return ahead.MakePlan(ctx, e, o)
+	case ToRecord:
+		return record.MakePlan(e, record.Options{Path: i.Part.Link, Name: o.Name, Accept: o.Accept})
+	case ToMend:
+		return mend.MakePlan(ctx, e, *i.Redirect, mend.Options{Attach: true, WaitQuiet: o.WaitQuiet, Accept: o.Accept})
+	}
+	return nil, nil
+}
+
+// finished finishes a run that was stopped. Several folders of a card have one.
+func (r *runner) finished(ctx context.Context, e *engine.Engine, i *Item) error {
+	row, err := e.Ledger.Run(i.run.ID)
+	if err != nil {
+		return err
+	}
+	if row, err = plan.Whole(e.Ledger, row); err != nil {
+		return err
+	}
+	_, err = jobs.Resume(ctx, e, row)
+	if errors.Is(err, plan.ErrFinished) {
+		return nil
+	}
+	return err
+}
+
+// withdrawn brings one item back.
+func (r *runner) withdrawn(ctx context.Context, e *engine.Engine, i *Item) *Result {
+	out := r.withdraw(ctx, e, i)
+	out.Withdrawn = true
+	return out
+}
+
+func (r *runner) withdraw(ctx context.Context, e *engine.Engine, i *Item) *Result {
+	if i.State == ToFinish {
+		if err := r.taken(ctx, e, i); err != nil {
+			return ended(i, err)
+		}
+		if i.Redirect = r.redirectNow(e, i); i.Redirect == nil {
+			return &Result{Item: i, End: Done}
+		}
+	}
+	if i.Redirect == nil {
+		return &Result{Item: i, End: Unchanged}
+	}
+	if i.Redirect.UID != i.Account.UID {
+		return ended(i, refusal(i))
+	}
+	return ended(i, r.back(ctx, e, i))
+}
+
+// redirectNow is what the ledger has by now; nil if it is not redirected any more.
+func (r *runner) redirectNow(e *engine.Engine, i *Item) *ledger.Redirect {
+	now, err := e.ByLink(i.Link())
+	if err != nil {
+		return nil
+	}
+	return now
+}
+
+// taken takes back a run that was stopped, or finishes it if it brings the folder back.
+func (r *runner) taken(ctx context.Context, e *engine.Engine, i *Item) error {
+	row, err := e.Ledger.Run(i.run.ID)
+	if err != nil {
+		return err
+	}
+	if row, err = plan.Whole(e.Ledger, row); err != nil {
+		return err
+	}
+	if plan.TraitsOf(row.Kind).Back {
+		_, err = jobs.Resume(ctx, e, row)
+	} else {
+		_, err = jobs.Undo(ctx, e, row)
+	}
+	if errors.Is(err, plan.ErrFinished) || errors.Is(err, plan.ErrNotUndoable) {
+		return nil
+	}
+	return err
+}
+
+// back brings a redirect back: as if it had never been, where nobody has worked in the copy;
+// else with what is there now.
+func (r *runner) back(ctx context.Context, e *engine.Engine, i *Item) error {
+	o := planning.BackOptions{Accept: i.options(i.Part).Accept, WhileInUse: i.Wish.WhileInUse}
+	if i.use != nil {
+		p, err := group.PlanBack(ctx, e, i.Redirect.Card, []ledger.Redirect{*i.Redirect}, o)
+		if err != nil {
+			return err
+		}
+		return r.do(ctx, e, i, p)
+	}
+	err := r.unmade(ctx, e, i)
+	var refused *plan.RefusedError
+	if !errors.As(err, &refused) && !errors.Is(err, plan.ErrNotUndoable) {
+		return err
+	}
+	p, err := redirect.PlanBringBack(ctx, e, *i.Redirect, o)
+	if err != nil {
+		return err
+	}
+	return r.do(ctx, e, i, p)
+}
+
+// unmade takes back the run that made the redirect; [plan.ErrNotUndoable] if others came
+// after it, or its original is gone.
+func (r *runner) unmade(ctx context.Context, e *engine.Engine, i *Item) error {
+	row, err := e.Ledger.Run(i.Redirect.Run)
+	if errors.Is(err, ledger.ErrNotFound) {
+		return plan.ErrNotUndoable
+	}
+	if err != nil {
+		return err
+	}
+	p, err := plan.Of(row)
+	if err != nil {
+		return err
+	}
+	held, err := e.Held(i.Redirect.Name)
+	if err != nil {
+		return err
+	}
+	keeps := p.Traits().Ahead || slices.ContainsFunc(held, func(h ledger.Held) bool { return h.Run == row.ID })
+	if !keeps || row.State != ledger.Done {
+		return plan.ErrNotUndoable
+	}
+	if err := execute.Undoable(e.Ledger, row); err != nil {
+		return err
+	}
+	_, err = jobs.Undo(ctx, e, row)
+	return err
+}

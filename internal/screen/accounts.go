@@ -1,0 +1,242 @@
+package screen
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"nexlin/internal/accounts"
+	"nexlin/internal/finding"
+	"nexlin/internal/pathtext"
+)
+
+// accountWords are what the states of an account's folders are called.
+var accountWords = map[accounts.State]string{
+	accounts.AsDeclared: "as declared",
+	accounts.NotThere:   "not there, passed over",
+	accounts.ToMove:     "to be moved",
+	accounts.ToMake:     "to be made in advance",
+	accounts.ToMoveOn:   "to be moved on",
+	accounts.ToRecord:   "to be recorded",
+	accounts.ToMend:     "to be mended",
+	accounts.ToFinish:   "to be finished",
+	accounts.Away:       "drive away",
+	accounts.ForAPerson: "for a person",
+}
+
+// accountStates are the states in the order in which they are counted.
+var accountStates = []accounts.State{accounts.AsDeclared, accounts.NotThere, accounts.ToMove, accounts.ToMake,
+	accounts.ToMoveOn, accounts.ToRecord, accounts.ToMend, accounts.ToFinish, accounts.Away, accounts.ForAPerson}
+
+// itemLine says which folder an item is about and where it is to lie.
+func itemLine(i *accounts.Item) string {
+	if i.Part == nil {
+		return pathtext.Show(i.Want.String())
+	}
+	by := i.Methods()
+	if i.Redirect != nil {
+		by = i.Redirect.Methods
+	}
+	return led(by, inHome(i), pathtext.Show(i.Shown(i.Part)))
+}
+
+// inHome is a link path as the account would name it.
+func inHome(i *accounts.Item) string {
+	if rel, ok := pathtext.Below(i.Link(), i.Account.Home); ok && rel != "." {
+		return pathtext.Show("~/" + rel)
+	}
+	return pathtext.Show(i.Link())
+}
+
+// ShowItems says of every account what is not as it is declared; with Verbose, what is, too.
+func (a *Screen) ShowItems(items []*accounts.Item) {
+	last := ""
+	for _, i := range items {
+		if (i.State == accounts.AsDeclared || i.State == accounts.NotThere) && !a.Verbose {
+			continue
+		}
+		if last != i.Account.Name {
+			a.Print("%s", Bold.Render(pathtext.Show(i.Account.Name)))
+			last = i.Account.Name
+		}
+		a.Print("  %s  %s", accountWord(i), itemLine(i))
+		if i.Says != "" {
+			a.Print("    %s", pathtext.Show(i.Says))
+		}
+		if i.State == accounts.ForAPerson {
+			a.remedies(i.Findings)
+		}
+	}
+	if last != "" {
+		a.Print("")
+	}
+	a.Print("%s", countItems(items))
+}
+
+// ShowWithdrawal says what a withdrawal would bring back.
+func (a *Screen) ShowWithdrawal(items []*accounts.Item) {
+	last := ""
+	for _, i := range items {
+		if last != i.Account.Name {
+			a.Print("%s", Bold.Render(pathtext.Show(i.Account.Name)))
+			last = i.Account.Name
+		}
+		line := inHome(i)
+		if i.Redirect != nil {
+			line = itemLine(i)
+		}
+		a.Print("  %s  %s", Caution.Render("to be brought back"), line)
+		if i.Says != "" {
+			a.Print("    %s", pathtext.Show(i.Says))
+		}
+	}
+	if len(items) == 0 {
+		a.Print("nothing that the file declares is redirected")
+	}
+}
+
+func accountWord(i *accounts.Item) string {
+	word := accountWords[i.State]
+	switch {
+	case !i.Drifted():
+		return Good.Render(word)
+	case i.State == accounts.ForAPerson:
+		return Bad.Render(word)
+	}
+	return Caution.Render(word)
+}
+
+func (a *Screen) remedies(fs []finding.Finding) {
+	for _, f := range fs {
+		if f.Remedy != "" {
+			a.Print("    %s %s", Faint.Render("remedy:"), pathtext.Show(f.Remedy))
+		}
+	}
+}
+
+// countItems counts accounts and folders, by their states.
+func countItems(items []*accounts.Item) string {
+	names := map[string]bool{}
+	count := map[accounts.State]int{}
+	for _, i := range items {
+		names[i.Account.Name] = true
+		count[i.State]++
+	}
+	var parts []string
+	for _, s := range accountStates {
+		if count[s] > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", count[s], accountWords[s]))
+		}
+	}
+	if len(parts) == 0 {
+		return "the file is about no account of this machine"
+	}
+	return fmt.Sprintf("%s, %s: %s", Plural(int64(len(names)), "account", "accounts"),
+		Plural(int64(len(items)), "folder", "folders"), strings.Join(parts, ", "))
+}
+
+// endWords are what the ends are called.
+var endWords = map[accounts.End]string{accounts.Unchanged: "unchanged", accounts.Done: "done",
+	accounts.Waits: "waits", accounts.Refused: "refused", accounts.Stopped: "stopped"}
+
+var accountEnds = []accounts.End{accounts.Done, accounts.Unchanged, accounts.Waits, accounts.Refused, accounts.Stopped}
+
+// ShowResults says what became of the folders of one account; explain tells of an error.
+func (a *Screen) ShowResults(results []*accounts.Result, explain func(error) Fault) {
+	shown := false
+	for _, r := range results {
+		if r.End == accounts.Unchanged && !a.Verbose {
+			continue
+		}
+		if !shown {
+			a.Print("%s", Bold.Render(pathtext.Show(r.Account.Name)))
+			shown = true
+		}
+		word := endWords[r.End]
+		switch r.End {
+		case accounts.Done, accounts.Unchanged:
+			word = Good.Render(word)
+		case accounts.Waits:
+			word = Caution.Render(word)
+		default:
+			word = Bad.Render(word)
+		}
+		line := itemLine(r.Item)
+		if r.Part != nil && r.End == accounts.Done && r.Withdrawn {
+			line = Bold.Render(inHome(r.Item)) + " is as it was, or a real folder again"
+		}
+		a.Print("  %s  %s", word, line)
+		if r.Err == nil {
+			continue
+		}
+		f := explain(r.Err)
+		a.Print("    %s", f.Message)
+		for _, n := range f.Next {
+			a.Print("    %s %s", Faint.Render("hint:"), n)
+		}
+	}
+}
+
+// CountResults counts what became of all folders.
+func (a *Screen) CountResults(results []*accounts.Result) {
+	names := map[string]bool{}
+	count := map[accounts.End]int{}
+	for _, r := range results {
+		names[r.Account.Name] = true
+		count[r.End]++
+	}
+	var parts []string
+	for _, e := range accountEnds {
+		if count[e] > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", count[e], endWords[e]))
+		}
+	}
+	switch {
+	case len(parts) == 0:
+		a.Print("the file is about no account of this machine")
+	case count[accounts.Unchanged] == len(results):
+		a.Print("%s, %s: nothing had to be changed", Plural(int64(len(names)), "account", "accounts"),
+			Plural(int64(len(results)), "folder", "folders"))
+	default:
+		a.Print("%s, %s: %s", Plural(int64(len(names)), "account", "accounts"),
+			Plural(int64(len(results)), "folder", "folders"), strings.Join(parts, ", "))
+	}
+}
+
+// ItemDocs is what a check of an accounts file found, by account.
+func ItemDocs(items []*accounts.Item) []Doc {
+	return byAccount(items, func(i *accounts.Item) *accounts.Item { return i }, func(*accounts.Item, Doc) {})
+}
+
+// ResultDocs is what became of the folders, by account.
+func ResultDocs(results []*accounts.Result, explain func(error) Fault) []Doc {
+	return byAccount(results, func(r *accounts.Result) *accounts.Item { return r.Item },
+		func(r *accounts.Result, d Doc) {
+			d["end"] = r.End
+			if r.Err != nil {
+				d["error"] = FaultDoc(explain(r.Err))
+			}
+		})
+}
+
+func byAccount[T any](all []T, item func(T) *accounts.Item, more func(T, Doc)) []Doc {
+	out := []Doc{}
+	for k, x := range all {
+		i := item(x)
+		if k == 0 || item(all[k-1]).Account.Name != i.Account.Name {
+			out = append(out, Doc{"account": i.Account.Name, "home": i.Account.Home, "folders": []Doc{}})
+		}
+		d := Doc{"link": i.Link(), "target": "", "state": i.State, "drifted": i.Drifted(), "says": i.Says,
+			"findings": FindingDocs(slices.Clone(i.Findings))}
+		if i.Part != nil {
+			d["target"] = i.Shown(i.Part)
+		}
+		if i.Redirect != nil {
+			d["name"] = i.Redirect.Name
+		}
+		more(x, d)
+		o := out[len(out)-1]
+		o["folders"] = append(o["folders"].([]Doc), d)
+	}
+	return out
+}
