@@ -216,7 +216,9 @@ func (r *runner) all(ctx context.Context, accounts [][]*Item) ([]*Result, error)
 				}
 			}
 		}
-		r.o.Progress.Phase("copy", files, bytes)
+		if files > 0 {
+			r.o.Progress.Phase("copy", files, bytes)
+		}
 	}
 	results := make([][]*Result, len(accounts))
 	var g errgroup.Group
@@ -461,6 +463,14 @@ func (r *runner) planned(ctx context.Context, e *engine.Engine, i *Item) (*plan.
 		return record.MakePlan(e, record.Options{Path: i.Part.Link, Name: o.Name, Accept: o.Accept})
 	case ToMend:
 		return mend.MakePlan(ctx, e, *i.Redirect, mend.Options{Attach: true, WaitQuiet: o.WaitQuiet, Accept: o.Accept})
+	case ToDiscard:
+		d, err := discard.MakePlan(ctx, e, *i.Redirect, discard.Options{Run: i.Redirect.Run, Accept: o.Accept})
+		if err != nil {
+			return nil, err
+		}
+		p := d.ToRun()
+		p.UID = i.Account.UID
+		return p, nil
 	}
 	return nil, nil
 }

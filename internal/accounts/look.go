@@ -32,6 +32,7 @@ const (
 	ToRecord   State = "to-record"    // a link that Nexlin does not know leads there already
 	ToMend     State = "to-mend"      // it is redirected, and something about it is amiss
 	ToFinish   State = "to-finish"    // a run of it was stopped
+	ToDiscard  State = "to-discard"   // it is as declared but for its original, which is still held
 	Away       State = "drive-away"   // its drive is not here
 	ForAPerson State = "for-a-person" // only a person can decide what is right
 )
@@ -55,7 +56,7 @@ func (i *Item) Drifted() bool {
 
 // Able says that an apply can do something about it.
 func (i *Item) Able() bool {
-	return slices.Contains([]State{ToMove, ToMake, ToMoveOn, ToRecord, ToMend, ToFinish}, i.State)
+	return slices.Contains([]State{ToMove, ToMake, ToMoveOn, ToRecord, ToMend, ToFinish, ToDiscard}, i.State)
 }
 
 // Withdrawable says that there is something to bring back.
@@ -265,8 +266,15 @@ func (m *maker) redirected(ctx context.Context, i *Item) error {
 		return err
 	}
 	i.reported(rep)
-	if i.State == ToMend {
+	switch {
+	case i.State == ToMend:
 		return i.mendable(ctx, m.Engine)
+	case i.State == AsDeclared && i.Wish.Discard:
+		for _, h := range rep.Held {
+			if h.Run == r.Run {
+				i.is(ToDiscard, "the original is still held, and declared to be deleted")
+			}
+		}
 	}
 	return nil
 }

@@ -20,13 +20,14 @@ var accountWords = map[accounts.State]string{
 	accounts.ToRecord:   "to be recorded",
 	accounts.ToMend:     "to be mended",
 	accounts.ToFinish:   "to be finished",
+	accounts.ToDiscard:  "original to be deleted",
 	accounts.Away:       "drive away",
 	accounts.ForAPerson: "for a person",
 }
 
 // accountStates are the states in the order in which they are counted.
 var accountStates = []accounts.State{accounts.AsDeclared, accounts.NotThere, accounts.ToMove, accounts.ToMake,
-	accounts.ToMoveOn, accounts.ToRecord, accounts.ToMend, accounts.ToFinish, accounts.Away, accounts.ForAPerson}
+	accounts.ToMoveOn, accounts.ToRecord, accounts.ToMend, accounts.ToFinish, accounts.ToDiscard, accounts.Away, accounts.ForAPerson}
 
 // itemLine says which folder an item is about and where it is to lie.
 func itemLine(i *accounts.Item) string {
@@ -145,7 +146,7 @@ var accountEnds = []accounts.End{accounts.Done, accounts.Unchanged, accounts.Wai
 func (a *Screen) ShowResults(results []*accounts.Result, explain func(error) Fault) {
 	shown := false
 	for _, r := range results {
-		if r.End == accounts.Unchanged && !a.Verbose {
+		if r.End == accounts.Unchanged && !a.Verbose || a.Quiet && r.Err == nil {
 			continue
 		}
 		if !shown {
@@ -179,6 +180,9 @@ func (a *Screen) ShowResults(results []*accounts.Result, explain func(error) Fau
 
 // CountResults counts what became of all folders.
 func (a *Screen) CountResults(results []*accounts.Result) {
+	if a.Quiet {
+		return
+	}
 	names := map[string]bool{}
 	count := map[accounts.End]int{}
 	for _, r := range results {
