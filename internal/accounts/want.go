@@ -89,7 +89,11 @@ func (w *Want) options(p *Part) planning.MoveOptions {
 
 // name is what a redirect of a part is called.
 func (w *Want) name(p *Part) string {
-	return naming.Default(w.Account.Name) + "-" + naming.Default(filepath.Base(p.Link))
+	of := filepath.Base(p.Link)
+	if as := w.Wish.As; as != "" && !strings.Contains(as, "{") {
+		of = as
+	}
+	return naming.Default(w.Account.Name) + "-" + naming.Default(of)
 }
 
 // Methods are those by which programs are to be led; nil leaves it to the move. A profile

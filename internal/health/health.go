@@ -128,14 +128,22 @@ func Check(ctx context.Context, e *engine.Engine, r ledger.Redirect) (*Report, e
 	return out, nil
 }
 
-// CheckLead looks at everything about a redirect but what is held of it. It does the trial,
-// too.
+// CheckLead looks at what leads to the data of a redirect, and whether it is there. It
+// changes nothing at all: without the trial, and without a look into what is held.
 func CheckLead(ctx context.Context, e *engine.Engine, r ledger.Redirect) (*Report, error) {
 	out, err := Look(e, r)
-	if err != nil {
-		return nil, err
+	if err != nil || r.State == ledger.Ended {
+		return out, err
 	}
-	return out, out.unseen(out.closer(ctx, e))
+	fs, err := planning.CheckSettings(r)
+	if err == nil && out.inPlace() {
+		out.add(fs...)
+		err = out.target(e, false)
+	}
+	if err == nil {
+		err = out.halves(ctx)
+	}
+	return out, out.unseen(err)
 }
 
 // closer looks at everything but what is held.
@@ -155,7 +163,7 @@ func (out *Report) closer(ctx context.Context, e *engine.Engine) error {
 			return err
 		}
 		if out.inPlace() {
-			if err := out.target(e); err != nil {
+			if err := out.target(e, true); err != nil {
 				return err
 			}
 		}
@@ -242,8 +250,8 @@ func (r *Report) stopped(e *engine.Engine) error {
 	return nil
 }
 
-// target looks at the folder with the data and tries it.
-func (r *Report) target(e *engine.Engine) error {
+// target looks at the folder with the data, and may try it.
+func (r *Report) target(e *engine.Engine, try bool) error {
 	red := r.Redirect
 	target, err := handle.OpenReal(red.Target)
 	switch {
@@ -273,7 +281,7 @@ func (r *Report) target(e *engine.Engine) error {
 		}
 	case err != nil:
 		r.add(r.find(finding.TargetUnread, red.Target, "%s can't be looked at: %v", red.Target, plain(err)))
-	case r.State == Good:
+	case r.State == Good && try:
 		if _, err := execute.Try(red, target); err != nil {
 			r.add(r.find(finding.TrialFailed, red.Link, "%s", err.Error()))
 		}

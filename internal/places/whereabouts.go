@@ -86,8 +86,10 @@ func (p *Places) Locate(want ledger.DriveRef, path string) (mount string, found 
 // of is on an older copy, and two drives with one tag are none (safety.md, 8).
 func (p *Places) Whereabouts(want ledger.DriveRef, path string) (Whereabouts, error) {
 	w, ok := Whereabouts{}, false
+	drv := want
+	drv.Counter = 0 // which differs from redirect to redirect, and says nothing of where the drive is
 	if p.seen != nil {
-		w, ok = p.seen.where[want]
+		w, ok = p.seen.where[drv]
 	}
 	if !ok {
 		var err error
@@ -95,7 +97,7 @@ func (p *Places) Whereabouts(want ledger.DriveRef, path string) (Whereabouts, er
 			return w, err
 		}
 		if p.seen != nil {
-			p.seen.where[want] = w
+			p.seen.where[drv] = w
 		}
 	}
 	return w, p.cover(&w, w.Path(want, path))

@@ -1,0 +1,192 @@
+//go:build linux
+
+package test
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"nexlin/test/lab"
+)
+
+// A crowd is a machine with many accounts, their homes on one drive, and an accounts file
+// that is about a second one. The accounts are known to the program alone.
+type crowd struct {
+	*lab.Nexlin
+	skerry, basalt string
+	file           string
+	names          []string
+}
+
+// firstUID is that of the first account of a crowd.
+const firstUID = 20001
+
+// newCrowd makes n accounts; each has two folders with files, and keeps settings.
+func newCrowd(t *testing.T, program string, n int, skerry, basalt string) *crowd {
+	t.Helper()
+	lab.Root(t)
+	etc, err := os.MkdirTemp("/run", "nexlin-test-")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = os.RemoveAll(etc) })
+	c := &crowd{Nexlin: lab.New(t, program), skerry: skerry, basalt: basalt, file: filepath.Join(etc, "accounts.yaml")}
+	passwd := "root:x:0:0:root:/root:/bin/sh\ndaemon:x:1:1::/usr/sbin:/usr/sbin/nologin\n"
+	for i := range n {
+		name := fmt.Sprintf("ringer%03d", i)
+		c.names = append(c.names, name)
+		passwd += fmt.Sprintf("%s:x:%d:%d::%s:/bin/sh\n", name, firstUID+i, firstUID+i, c.home(name))
+		lab.Tree{"Pictures/2026/tern: a tern of " + name, "Pictures/plumage: moult", "Calls/night/one: tsee of " + name,
+			".config/user-dirs.dirs: XDG_PICTURES_DIR=\"$HOME/Pictures\"\n"}.Make(t, c.home(name))
+		lab.Run(t, "chown", "-hR", fmt.Sprintf("%d:%d", firstUID+i, firstUID+i), c.home(name))
+		require.NoError(t, os.Chmod(c.home(name), 0o700))
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(etc, "passwd"), []byte(passwd), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(etc, "group"), []byte("root:x:0:\n"), 0o644))
+	c.Wrap = []string{"unshare", "-m", "sh", "-c", `mount --bind "$0/passwd" /etc/passwd && ` +
+		`mount --bind "$0/group" /etc/group && exec "$@"`, etc}
+	c.declare(`
+- for: {people: true}
+  redirects:
+  - {profile: pictures, into: "BASALT/{account}", by: setting+symlink, accept: [target-in-memory]}
+  - {folder: ~/Calls, into: "BASALT/{account}", discard-original: true, accept: [target-in-memory]}
+  - {folder: ~/Recordings/2027, into: "BASALT/{account}", as: recordings, accept: [target-in-memory]}
+`)
+	return c
+}
+
+// declare writes the accounts file; BASALT is the second drive's path.
+func (c *crowd) declare(rules string) {
+	c.T.Helper()
+	text := "accounts-file: 1\nrules:" + strings.ReplaceAll(rules, "BASALT", c.basalt)
+	require.NoError(c.T, os.WriteFile(c.file, []byte(text), 0o644))
+}
+
+func (c *crowd) home(name string) string { return filepath.Join(c.skerry, name) }
+
+func (c *crowd) accounts(code int, args ...string) string {
+	c.T.Helper()
+	return c.Want(code, append([]string{"accounts", args[0], c.file}, args[1:]...)...)
+}
+
+// homes prints every home, but for the times of directories: names in them come and go.
+func (c *crowd) homes() (out []string) {
+	for _, name := range c.names {
+		out = append(out, dirTime.ReplaceAllString(lab.Print(c.T, c.home(name)), "$1"))
+	}
+	return out
+}
+
+// drifted are the accounts of which a check says that something is not as declared.
+func (c *crowd) drifted() (names []string, states map[string]string) {
+	c.T.Helper()
+	doc, _ := c.Document("accounts", "check", c.file)
+	states = map[string]string{}
+	for _, a := range doc["accounts"].([]any) {
+		a := a.(map[string]any)
+		for _, f := range a["folders"].([]any) {
+			if f := f.(map[string]any); f["drifted"].(bool) {
+				names = append(names, a["account"].(string))
+				states[a["account"].(string)] = f["state"].(string)
+			}
+		}
+	}
+	return names, states
+}
+
+// What is declared for many is made so for each, stays so, is mended where it came off, and
+// is taken back as if it had never been.
+func TestAccountsFromFirstToLast(t *testing.T) {
+	n := 14
+	if everyNth(2) == 1 {
+		n = 200
+	}
+	c := newCrowd(t, program, n, lab.Drive(t, "ext4", "SKERRY", 256), lab.Drive(t, "ext4", "BASALT", 256))
+	before := c.homes()
+	preview := c.accounts(0, "apply", "--preview")
+	check := c.accounts(4, "check")
+	require.Contains(t, preview, strings.TrimSpace(check), "a preview and a check agree to the line")
+	require.Equal(t, before, c.homes())
+
+	c.accounts(0, "apply", "--yes")
+	c.accounts(0, "check")
+	after := lab.Print(t, c.skerry) + lab.Print(t, c.basalt)
+	require.Contains(t, c.accounts(0, "apply", "--yes"), "nothing had to be changed")
+	require.Equal(t, after, lab.Print(t, c.skerry)+lab.Print(t, c.basalt))
+	require.NotContains(t, lab.Print(t, filepath.Join(c.basalt, c.names[0])), " 0:0 ")
+	require.Contains(t, c.Want(0, "list"), c.names[0]+"-recordings")
+
+	broken := []struct {
+		state string
+		how   func(home, target, name string)
+	}{
+		{"to-mend", func(home, _, _ string) { require.NoError(t, os.Remove(home+"/Pictures")) }},
+		{"to-mend", func(home, _, _ string) {
+			require.NoError(t, os.Remove(home+"/Calls"))
+			require.NoError(t, os.Symlink("/nowhere", home+"/Calls"))
+		}},
+		{"to-mend", func(home, _, _ string) { // a program made a folder where the link was
+			require.NoError(t, os.Remove(home+"/Calls"))
+			lab.Tree{"Calls/new: heard today"}.Make(t, home)
+			lab.Run(t, "chown", "-hR", "--reference="+home, home+"/Calls")
+		}},
+		{"for-a-person", func(_, target, _ string) { require.NoError(t, os.Rename(target+"/Calls", target+"/Gone")) }},
+		{"to-mend", func(home, _, _ string) {
+			write(t, home+"/.config/user-dirs.dirs", "XDG_PICTURES_DIR=\"$HOME/Pictures\"\n")
+		}},
+		{"to-mend", func(_, _, name string) { c.Want(0, "detach", name+"-calls", "--yes") }},
+		{"to-mend", func(_, target, name string) {
+			require.NoError(t, os.Remove(filepath.Join(target, ".nexlin", name+"-calls.json")))
+		}},
+		{"for-a-person", func(home, _, _ string) {
+			require.NoError(t, os.Remove(home+"/Calls"))
+			write(t, home+"/Calls", "a file")
+		}},
+		{"to-record", func(_, _, name string) { c.Want(0, "forget", name+"-calls", "--yes") }},
+		{"to-move", func(home, _, name string) {
+			c.Want(0, "bring-back", name+"-calls", "--yes", "--accept", "rights-would-grow")
+		}},
+	}
+	var names []string
+	for i, b := range broken {
+		names = append(names, c.names[i])
+		b.how(c.home(c.names[i]), filepath.Join(c.basalt, c.names[i]), c.names[i])
+	}
+	drifted, states := c.drifted()
+	require.Equal(t, names, drifted)
+	for i, b := range broken {
+		require.Equal(t, b.state, states[c.names[i]], "%s: %v", c.names[i], states)
+	}
+	c.accounts(4, "check")
+	out := c.accounts(3, "apply", "--yes")
+	left, _ := c.drifted()
+	require.Equal(t, []string{c.names[3], c.names[7]}, left, out)
+	require.NoError(t, os.Rename(filepath.Join(c.basalt, c.names[3], "Gone"), filepath.Join(c.basalt, c.names[3], "Calls")))
+	require.NoError(t, os.Remove(c.home(c.names[7])+"/Calls"))
+	c.accounts(0, "apply", "--yes")
+	c.accounts(0, "check")
+	require.Contains(t, c.accounts(0, "apply", "--yes"), "nothing had to be changed")
+
+	c.accounts(0, "withdraw", "--yes")
+	changed := map[int]string{2: "Calls", 4: "user-dirs"} // by what was broken
+	for i, home := range c.homes() {
+		require.Equal(t, without(before[i], changed[i]), without(home, ".held-", changed[i]), c.names[i])
+	}
+	require.Contains(t, c.accounts(0, "withdraw", "--yes"), "nothing had to be changed")
+}
+
+// without leaves out the lines with one of some words.
+func without(text string, words ...string) string {
+	return strings.Join(slices.DeleteFunc(strings.Split(text, "\n"), func(l string) bool {
+		return slices.ContainsFunc(words, func(w string) bool { return w != "" && strings.Contains(l, w) })
+	}), "\n")
+}
+
+func write(t *testing.T, path, text string) {
+	t.Helper()
+	require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
+}
