@@ -171,7 +171,8 @@ func (m *maker) unredirected(i *Item) {
 	p := i.Part
 	if home := places.Resolved(i.Account.Home); i.Wish.Folder == "" && !pathtext.Within(p.Link, home) {
 		i.person(finding.New(finding.OutsideHome, p.Link, "the account's own settings name %s, which lies outside of "+
-			"its home", p.Link).As(finding.Blocker).Instead("have the account set it back, or declare the folder by its path"))
+			"its home", p.Link).As(finding.Blocker).Instead(
+			"have the account set it back, or declare the folder by its path"))
 		return
 	}
 	// A link above it may be the account's own doing, and lead anywhere.
@@ -212,7 +213,8 @@ func (m *maker) linked(i *Item) {
 	case i.Into != "" && text == i.Target(i.Part):
 		i.is(ToRecord, "a link leads there already, and is not in the records")
 	default:
-		i.person(finding.New(finding.SourceIsLink, i.Part.Link, "%s is a link to %s, which is in no records", i.Part.Link,
+		i.person(finding.New(finding.SourceIsLink, i.Part.Link, "%s is a link to %s, which is in no records",
+			i.Part.Link,
 			text))
 	}
 }

@@ -101,13 +101,16 @@ func (a *accountsCommands) checkCmd() *cobra.Command {
 					return err
 				}
 				a.grave(driftExit(items))
-				return a.showItems(items, false, a.ShowItems)
+				return a.showItems(items, false, a.shown().ShowItems)
 			})
 		}),
 	}
 	a.onlyFlags(c)
 	return c
 }
+
+// shown is what shows the accounts.
+func (a *accountsCommands) shown() *screen.Accounts { return &screen.Accounts{Screen: a.Screen} }
 
 // onlyFlags are those that name some of the accounts.
 func (a *accountsCommands) onlyFlags(c *cobra.Command) {
@@ -189,9 +192,9 @@ func (a *accountsCommands) changing(use, short, long, question string, concerns 
 					if err != nil {
 						return err
 					}
-					show := a.ShowItems
+					show := a.shown().ShowItems
 					if back {
-						show = a.ShowWithdrawal
+						show = a.shown().ShowWithdrawal
 						items = slices.DeleteFunc(items, func(i *accounts.Item) bool { return !concerns(i) })
 					}
 					if err := a.showItems(items, preview, show); preview || err != nil {
@@ -220,7 +223,7 @@ func (a *accountsCommands) carry(e *engine.Engine, f *accounts.File, do carrier)
 	p := a.progress()
 	o := accounts.Options{Progress: p, Only: a.only}
 	if !a.AsJSON {
-		o.Told = func(results []*accounts.Result) { a.ShowResults(results, a.explain) }
+		o.Told = func(results []*accounts.Result) { a.shown().ShowResults(results, a.explain) }
 	}
 	results, err := do(a.ctx, e, f, o)
 	p.End()
@@ -237,7 +240,7 @@ func (a *accountsCommands) carry(e *engine.Engine, f *accounts.File, do carrier)
 	if err != nil {
 		return err
 	}
-	a.CountResults(results)
+	a.shown().CountResults(results)
 	return nil
 }
 

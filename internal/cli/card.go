@@ -333,7 +333,8 @@ func (a *cardCommands) backTogether(e *engine.Engine, name string, rs []ledger.R
 // by the others.
 func (a *app) giveCards(e *engine.Engine) (err error) {
 	about := strings.HasPrefix(a.command, "card ")
-	if !about && !strings.HasPrefix(a.command, "accounts ") && !slices.Contains([]string{"move", "bring-back", "inspect"}, a.command) {
+	if !about && !strings.HasPrefix(a.command, "accounts ") &&
+		!slices.Contains([]string{"move", "bring-back", "inspect"}, a.command) {
 		return nil
 	}
 	if e.Cards, err = (&cardCommands{a}).loadCards(); err != nil && !about {

@@ -46,7 +46,8 @@ func (a *app) root() *cobra.Command {
 	p.BoolVar(&a.progressJSON, "progress-json", false, "progress as JSON Lines on standard error")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return screen.Usage(err.Error()) })
 	for _, g := range []struct{ id, title string }{
-		{"look", "Look"}, {"move", "Move, and take it back"}, {"watch", "Watch over"}, {"many", "Kinds of folder, and many accounts"},
+		{"look", "Look"}, {"move", "Move, and take it back"}, {"watch", "Watch over"},
+		{"many", "Kinds of folder, and many accounts"},
 		{"keep", "Keep a copy elsewhere"}, {"learn", "Learn"},
 	} {
 		root.AddGroup(&cobra.Group{ID: g.id, Title: g.title + ":"})

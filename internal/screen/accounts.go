@@ -10,6 +10,9 @@ import (
 	"nexlin/internal/pathtext"
 )
 
+// Accounts is what is shown of many accounts.
+type Accounts struct{ *Screen }
+
 // accountWords are what the states of an account's folders are called.
 var accountWords = map[accounts.State]string{
 	accounts.AsDeclared: "as declared",
@@ -27,7 +30,8 @@ var accountWords = map[accounts.State]string{
 
 // accountStates are the states in the order in which they are counted.
 var accountStates = []accounts.State{accounts.AsDeclared, accounts.NotThere, accounts.ToMove, accounts.ToMake,
-	accounts.ToMoveOn, accounts.ToRecord, accounts.ToMend, accounts.ToFinish, accounts.ToDiscard, accounts.Away, accounts.ForAPerson}
+	accounts.ToMoveOn, accounts.ToRecord, accounts.ToMend, accounts.ToFinish, accounts.ToDiscard, accounts.Away,
+	accounts.ForAPerson}
 
 // itemLine says which folder an item is about and where it is to lie.
 func itemLine(i *accounts.Item) string {
@@ -50,7 +54,7 @@ func inHome(i *accounts.Item) string {
 }
 
 // ShowItems says of every account what is not as it is declared; with Verbose, what is, too.
-func (a *Screen) ShowItems(items []*accounts.Item) {
+func (a *Accounts) ShowItems(items []*accounts.Item) {
 	last := ""
 	for _, i := range items {
 		if (i.State == accounts.AsDeclared || i.State == accounts.NotThere) && !a.Verbose {
@@ -75,7 +79,7 @@ func (a *Screen) ShowItems(items []*accounts.Item) {
 }
 
 // ShowWithdrawal says what a withdrawal would bring back.
-func (a *Screen) ShowWithdrawal(items []*accounts.Item) {
+func (a *Accounts) ShowWithdrawal(items []*accounts.Item) {
 	last := ""
 	for _, i := range items {
 		if last != i.Account.Name {
@@ -107,7 +111,7 @@ func accountWord(i *accounts.Item) string {
 	return Caution.Render(word)
 }
 
-func (a *Screen) remedies(fs []finding.Finding) {
+func (a *Accounts) remedies(fs []finding.Finding) {
 	for _, f := range fs {
 		if f.Remedy != "" {
 			a.Print("    %s %s", Faint.Render("remedy:"), pathtext.Show(f.Remedy))
@@ -143,7 +147,7 @@ var endWords = map[accounts.End]string{accounts.Unchanged: "unchanged", accounts
 var accountEnds = []accounts.End{accounts.Done, accounts.Unchanged, accounts.Waits, accounts.Refused, accounts.Stopped}
 
 // ShowResults says what became of the folders of one account; explain tells of an error.
-func (a *Screen) ShowResults(results []*accounts.Result, explain func(error) Fault) {
+func (a *Accounts) ShowResults(results []*accounts.Result, explain func(error) Fault) {
 	shown := false
 	for _, r := range results {
 		if r.End == accounts.Unchanged && !a.Verbose || a.Quiet && r.Err == nil {
@@ -179,7 +183,7 @@ func (a *Screen) ShowResults(results []*accounts.Result, explain func(error) Fau
 }
 
 // CountResults counts what became of all folders.
-func (a *Screen) CountResults(results []*accounts.Result) {
+func (a *Accounts) CountResults(results []*accounts.Result) {
 	if a.Quiet {
 		return
 	}
