@@ -4,8 +4,10 @@ package test
 
 import (
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -189,4 +191,80 @@ func without(text string, words ...string) string {
 func write(t *testing.T, path, text string) {
 	t.Helper()
 	require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
+}
+
+// undisturbed is how all is once a crowd was served: homes, drive and redirects, without what
+// differs from run to run.
+func (c *crowd) undisturbed() string {
+	c.T.Helper()
+	out := strings.Join(c.homes(), "\n")
+	out += dirTime.ReplaceAllString(without(lab.Print(c.T, c.basalt), `.nexlin/`), "$1")
+	for _, r := range c.JSON("list")["redirects"].([]any) {
+		r := r.(map[string]any)
+		out += fmt.Sprintln(r["name"], strings.TrimPrefix(r["link"].(string), c.skerry), r["state"], r["methods"],
+			len(r["held"].([]any)))
+	}
+	for _, name := range c.names {
+		said, err := os.ReadFile(filepath.Join(c.home(name), ".config/user-dirs.dirs"))
+		require.NoError(c.T, err)
+		out += string(said)
+	}
+	out = strings.NewReplacer(c.skerry, "SKERRY", c.basalt, "BASALT").Replace(without(out, "user-dirs.dirs"))
+	return linkTime.ReplaceAllString(runID.ReplaceAllString(out, "RUN"), "$1")
+}
+
+// linkTime is the time of a link.
+var linkTime = regexp.MustCompile(`( 12\d+ \d+:\d+) [\d.]+`)
+
+// Killed at any step, an apply is gone on with by the next one, as if it had never been
+// killed; and a withdrawal, too (I3).
+func TestAccountsKilledAtEveryStep(t *testing.T) {
+	faulty := faults(t)
+	drives := memoryDrives(t)
+	served := func(t *testing.T, first string) *crowd {
+		dirs := [2]string{}
+		for i := range dirs {
+			var err error
+			dirs[i], err = os.MkdirTemp(drives[i], "case-")
+			require.NoError(t, err)
+			require.NoError(t, os.Chmod(dirs[i], 0o755))
+		}
+		c := newCrowd(t, faulty, 3, dirs[0], dirs[1])
+		if first != "" {
+			c.accounts(0, first, "--yes")
+		}
+		return c
+	}
+	for _, s := range []struct{ verb, first string }{{"apply", ""}, {"withdraw", "apply"}} {
+		c := served(t, s.first)
+		c.Env = []string{"NEXLIN_FAULT=list"}
+		steps := map[string]int{}
+		for _, line := range strings.Split(c.accounts(0, s.verb, "--yes"), "\n") {
+			if name, ok := strings.CutPrefix(line, "step "); ok {
+				steps[name]++
+			}
+		}
+		c.Env = nil
+		want := c.undisturbed()
+		require.Greater(t, len(steps), 20)
+		cases := 0
+		for k, step := range slices.Sorted(maps.Keys(steps)) {
+			for nth := 1; nth <= steps[step]; nth++ {
+				if (k+nth)%everyNth(7) != 0 {
+					continue
+				}
+				cases++
+				t.Run(fmt.Sprint(s.verb, " ", step, "#", nth), func(t *testing.T) {
+					t.Parallel()
+					c := served(t, s.first)
+					c.Env = []string{fmt.Sprintf("NEXLIN_FAULT=kill:%s#%d", step, nth)}
+					c.Exit("accounts", s.verb, c.file, "--yes")
+					c.Env = nil
+					c.accounts(0, s.verb, "--yes")
+					require.Equal(t, want, c.undisturbed())
+				})
+			}
+		}
+		t.Logf("%s: %d cases", s.verb, cases)
+	}
 }

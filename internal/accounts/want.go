@@ -124,8 +124,9 @@ type maker struct {
 	drives  map[string]placed
 	profile map[string][]setting.Profile // of the account that is at work
 
-	byLink, byTarget map[string]*ledger.Redirect // those that have not ended
-	stopped          map[string]ledger.RunRow    // runs that were stopped, by the link they are about
+	byLink  map[string]*ledger.Redirect // those that have not ended
+	linkOf  map[string]string           // the link that leads to a target, of runs that were stopped, too
+	stopped map[string]ledger.RunRow    // runs that were stopped, by the link they are about
 }
 
 // placed is where a drive is; or why it is not known.
@@ -137,7 +138,7 @@ type placed struct {
 func newMaker(e *engine.Engine, f *File) (*maker, error) {
 	m := &maker{Engine: e, file: f, groups: map[string]map[string]bool{}, drives: map[string]placed{},
 		profile: map[string][]setting.Profile{}, byLink: map[string]*ledger.Redirect{},
-		byTarget: map[string]*ledger.Redirect{}, stopped: map[string]ledger.RunRow{}}
+		linkOf: map[string]string{}, stopped: map[string]ledger.RunRow{}}
 	host, err := os.Hostname()
 	if err != nil {
 		return nil, err
@@ -148,7 +149,7 @@ func newMaker(e *engine.Engine, f *File) (*maker, error) {
 		return nil, err
 	}
 	for i := range all {
-		m.byLink[all[i].Link], m.byTarget[all[i].Target] = &all[i], &all[i]
+		m.byLink[all[i].Link], m.linkOf[all[i].Target] = &all[i], all[i].Link
 	}
 	rows, err := plan.Open(e.Ledger)
 	if err != nil {
@@ -161,6 +162,9 @@ func newMaker(e *engine.Engine, f *File) (*maker, error) {
 		}
 		for _, f := range p.Folders() {
 			m.stopped[f.Link] = row
+			if f.Target != "" {
+				m.linkOf[f.Target] = f.Link
+			}
 		}
 	}
 	return m, nil
@@ -427,8 +431,8 @@ func keepsSettings(home, path string) (bool, error) {
 // old is where the link of a profile folder stands: a setting that leads to a target names
 // that, and not the folder.
 func (m *maker) old(path string) string {
-	if r := m.byTarget[path]; r != nil {
-		return r.Link
+	if at, known := m.linkOf[path]; known {
+		return at
 	}
 	return places.Resolved(path)
 }

@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"path/filepath"
 	"syscall"
 	"time"
@@ -160,7 +161,7 @@ func (m *making) target(ctx context.Context) error {
 	err = m.Act(ctx, "target", execute.Placement{Part: m.Plan.Final}, func() error {
 		d, err := m.Into.MkdirFor(m.Plan.Final, mode, m.Plan.UID, m.Plan.GID, naming.Scratch(m.Plan.Run),
 			m.Plan.Allow.Owners)
-		if errors.Is(err, syscall.EEXIST) && (before || m.Plan.Empty != nil) {
+		if errors.Is(err, fs.ErrExist) && (before || m.Plan.Empty != nil) {
 			return nil
 		}
 		if err != nil {
