@@ -268,3 +268,130 @@ func TestAccountsKilledAtEveryStep(t *testing.T) {
 		t.Logf("%s: %d cases", s.verb, cases)
 	}
 }
+
+// turned makes the last account of a crowd the one that the hostile process runs as.
+func (c *crowd) turned() (home, theirs string) {
+	c.T.Helper()
+	name := c.names[len(c.names)-1]
+	home, theirs = c.home(name), filepath.Join(c.basalt, name)
+	etc := filepath.Join(filepath.Dir(c.file), "passwd")
+	text, err := os.ReadFile(etc)
+	require.NoError(c.T, err)
+	uid := firstUID + len(c.names) - 1
+	require.NoError(c.T, os.WriteFile(etc, []byte(strings.ReplaceAll(string(text), fmt.Sprintf(":%d:%d:", uid, uid),
+		fmt.Sprintf(":%d:%d:", ordinary, ordinary))), 0o644))
+	require.NoError(c.T, os.MkdirAll(theirs, 0o755))
+	lab.Run(c.T, "chown", "-hR", fmt.Sprintf("%d:%d", ordinary, ordinary), home, theirs)
+	c.declare(`
+- for: {like: ["ringer*"]}
+  redirects:
+  - {profile: pictures, into: "BASALT/{account}", by: setting+symlink, while-in-use: true, accept: [target-in-memory]}
+  - {folder: ~/Calls, into: "BASALT/{account}", while-in-use: true, accept: [target-in-memory]}
+  - {folder: ~/Recordings/2027, into: "BASALT/{account}", accept: [target-in-memory]}
+`)
+	return home, theirs
+}
+
+// An account that swaps names as fast as it can while the administrator serves all makes
+// nothing outside of its folders be read, written or given away, and keeps no other account
+// from what is declared for it (I6).
+func TestAccountsBesideAHostileOne(t *testing.T) {
+	t.Parallel()
+	c := newCrowd(t, plain(t), 3, lab.MemoryDrive(t, "SKERRY", 64), lab.MemoryDrive(t, "BASALT", 64))
+	home, theirs := c.turned()
+	var watched []string
+	for _, dir := range []string{c.skerry, c.basalt, home, theirs} {
+		canary := filepath.Join(dir, "canary")
+		lab.Tree{"file: " + secret, "sub/deep: " + secret, "a/x: " + secret}.Make(t, canary)
+		require.NoError(t, os.Chmod(canary, 0o700))
+		watched = append(watched, canary)
+	}
+	before := printAll(t, watched)
+	good := c.names[:2]
+	flip := startHostile(t, home, theirs)
+	ends := map[int]int{}
+	for i := range 1000 / everyNth(40) {
+		verb := []string{"apply", "check", "apply", "withdraw"}[i%4]
+		args := []string{"timeout", "60", c.Program, "accounts", verb, c.file}
+		if verb != "check" {
+			args = append(args, "--yes")
+		}
+		cmd := c.Cmd()
+		cmd.Args = append(slices.Clone(c.Wrap), args...)
+		out, err := cmd.CombinedOutput()
+		code := cmd.ProcessState.ExitCode()
+		require.NotEqual(t, 124, code, "it hangs: %v\n%s", err, out)
+		require.NotContains(t, string(out), "internal error")
+		require.NotContains(t, string(out), secret)
+		ends[code]++
+		for _, name := range good {
+			for _, folder := range []string{"Pictures", "Calls"} {
+				st, err := os.Lstat(filepath.Join(c.home(name), folder))
+				require.NoError(t, err)
+				require.Equal(t, verb != "withdraw", st.Mode()&os.ModeSymlink != 0, "%s of %s after %s:\n%s", folder, name,
+					verb, out)
+			}
+		}
+		if i%20 == 19 {
+			flip(false)
+			require.Empty(t, lab.Changes(before, printAll(t, watched)), "after run %d", i)
+			flip(true)
+		}
+	}
+	flip(false)
+	require.Empty(t, lab.Changes(before, printAll(t, watched)))
+	require.Empty(t, leaks(home, theirs))
+	t.Logf("exit statuses: %v", ends)
+}
+
+// What an account has prepared beforehand leads an administrator nowhere, and keeps nobody
+// else from what is declared.
+func TestAccountsThatPrepareTraps(t *testing.T) {
+	traps := map[string]string{ // of a shell, in the home, with the target's directory as $1
+		"a link for the folder":        `rm -rf Pictures && ln -s "$2" Pictures`,
+		"a link above the folder":      `mv Recordings x 2>/dev/null; ln -s "$2" Recordings`,
+		"another one's folder":         `printf 'XDG_PICTURES_DIR="$HOME/../ringer000/Pictures"\n' > .config/user-dirs.dirs`,
+		"the system's folder":          `printf 'XDG_PICTURES_DIR="/etc"\n' > .config/user-dirs.dirs`,
+		"a link for its settings":      `rm .config/user-dirs.dirs && ln -s "$2/file" .config/user-dirs.dirs`,
+		"a FIFO for its settings":      `rm .config/user-dirs.dirs && mkfifo .config/user-dirs.dirs`,
+		"endless settings":             `head -c 3000000 /dev/zero > .config/user-dirs.dirs`,
+		"a FIFO for the folder":        `rm -rf Pictures && mkfifo Pictures`,
+		"its own records on the drive": `mkdir -p "$1" && ln -s "$2" "$1/.nexlin"`,
+		"a link for the target":        `mkdir -p "$1" && ln -s "$2" "$1/Pictures"`,
+		"its own records in the home":  `ln -s "$2" .nexlin`,
+		"a name that acts":             `mv Pictures/plumage "$(printf 'Pictures/\033[2Jx')"`,
+	}
+	skerry, basalt := lab.MemoryDrive(t, "SKERRY", 64), lab.MemoryDrive(t, "BASALT", 64)
+	for name, trap := range traps {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			dirs := [2]string{}
+			for i, on := range []string{skerry, basalt} {
+				var err error
+				dirs[i], err = os.MkdirTemp(on, "case-")
+				require.NoError(t, err)
+				require.NoError(t, os.Chmod(dirs[i], 0o755))
+			}
+			c := newCrowd(t, program, 2, dirs[0], dirs[1])
+			home, theirs := c.turned()
+			canary := filepath.Join(skerry, filepath.Base(dirs[0])+"-canary")
+			lab.Tree{"file: " + secret, "sub/deep: " + secret}.Make(t, canary)
+			before := lab.Print(t, canary) + lab.Print(t, "/etc/nsswitch.conf")
+			asAccount(`cd "$1" && shift && `+trap, home, theirs, canary)
+			for _, verb := range []string{"check", "apply", "apply", "check", "withdraw"} {
+				args := []string{"accounts", verb, c.file}
+				if verb != "check" {
+					args = append(args, "--yes")
+				}
+				out, _ := c.Exit(args...)
+				require.NotContains(t, out, secret)
+				require.NotContains(t, out, "internal error")
+				require.NotContains(t, out, "\033[2J")
+				require.Equal(t, before, lab.Print(t, canary)+lab.Print(t, "/etc/nsswitch.conf"), "%s:\n%s", verb, out)
+				_, err := os.Readlink(filepath.Join(c.home(c.names[0]), "Pictures"))
+				require.Equal(t, verb == "apply" || verb == "check" && err == nil, err == nil, "%s:\n%s", verb, out)
+			}
+			require.Empty(t, leaks(home, theirs))
+		})
+	}
+}
