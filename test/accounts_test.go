@@ -10,6 +10,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -86,7 +87,7 @@ func (c *crowd) homes() (out []string) {
 // drifted are the accounts of which a check says that something is not as declared.
 func (c *crowd) drifted() (names []string, states map[string]string) {
 	c.T.Helper()
-	doc, _ := c.Document("accounts", "check", c.file)
+	doc := c.fits("check")
 	states = map[string]string{}
 	for _, a := range doc["accounts"].([]any) {
 		a := a.(map[string]any)
@@ -98,6 +99,16 @@ func (c *crowd) drifted() (names []string, states map[string]string) {
 		}
 	}
 	return names, states
+}
+
+// fits is the document of a command, which its schema has to take.
+func (c *crowd) fits(args ...string) map[string]any {
+	c.T.Helper()
+	doc, _ := c.Document(append([]string{"accounts", args[0], c.file}, args[1:]...)...)
+	s, err := schemas(c.T.(*testing.T)).Compile("schema/accounts.json")
+	require.NoError(c.T, err)
+	require.NoError(c.T, s.Validate(doc))
+	return doc
 }
 
 // What is declared for many is made so for each, stays so, is mended where it came off, and
@@ -169,11 +180,11 @@ func TestAccountsFromFirstToLast(t *testing.T) {
 	require.Equal(t, []string{c.names[3], c.names[7]}, left, out)
 	require.NoError(t, os.Rename(filepath.Join(c.basalt, c.names[3], "Gone"), filepath.Join(c.basalt, c.names[3], "Calls")))
 	require.NoError(t, os.Remove(c.home(c.names[7])+"/Calls"))
-	c.accounts(0, "apply", "--yes")
+	require.Len(t, c.fits("apply", "--yes")["accounts"], n)
 	c.accounts(0, "check")
 	require.Contains(t, c.accounts(0, "apply", "--yes"), "nothing had to be changed")
 
-	c.accounts(0, "withdraw", "--yes")
+	require.Len(c.T, c.fits("withdraw", "--yes")["accounts"], n)
 	changed := map[int]string{2: "Calls", 4: "user-dirs"} // by what was broken
 	for i, home := range c.homes() {
 		require.Equal(t, without(before[i], changed[i]), without(home, ".held-", changed[i]), c.names[i])
@@ -394,4 +405,45 @@ func TestAccountsThatPrepareTraps(t *testing.T) {
 			require.Empty(t, leaks(home, theirs))
 		})
 	}
+}
+
+// What the administrator has redirected is told to the account that it belongs to, and to no
+// other; changing it there names what to ask for.
+func TestAccountsAreToldWhatIsTheirs(t *testing.T) {
+	t.Parallel()
+	c := newCrowd(t, program, 2, lab.Drive(t, "ext4", "SKERRY", 32), lab.Drive(t, "ext4", "BASALT", 32))
+	told := "NEXLIN_PUBLISHED_DIR=" + filepath.Join(filepath.Dir(c.file), "published")
+	c.Env = []string{told}
+	require.NoError(t, os.Chmod(filepath.Dir(c.file), 0o755))
+	c.accounts(0, "apply", "--yes")
+	for i, name := range c.names {
+		own := lab.New(t, program).As(firstUID + uint32(i))
+		own.Home, own.Env = c.home(name), []string{told}
+		for _, verb := range []string{"list", "check"} {
+			out := own.Want(0, verb)
+			require.Contains(t, out, name+"-pictures")
+			require.NotContains(t, out, c.names[1-i])
+		}
+		require.Len(t, own.JSON("list")["by_administrator"], 3)
+		for _, arg := range []string{name + "-calls", c.home(name) + "/Calls"} {
+			out := own.Want(3, "bring-back", arg, "--yes")
+			require.Contains(t, out, "ask the administrator for: nexlin bring-back "+name+"-calls")
+		}
+		require.NoError(t, os.Remove(c.home(name)+"/Calls"))
+		require.Contains(t, own.Want(4, "check"), "Calls")
+	}
+	files, err := filepath.Glob(filepath.Join(filepath.Dir(c.file), "published/*.json"))
+	require.NoError(t, err)
+	require.Len(t, files, 2)
+	for i, f := range files {
+		st, err := os.Stat(f)
+		require.NoError(t, err)
+		require.Equal(t, os.FileMode(0o400), st.Mode())
+		require.EqualValues(t, firstUID+i, st.Sys().(*syscall.Stat_t).Uid)
+	}
+	c.accounts(0, "apply", "--yes")
+	c.accounts(0, "withdraw", "--yes")
+	files, err = filepath.Glob(filepath.Join(filepath.Dir(c.file), "published/*"))
+	require.NoError(t, err)
+	require.Empty(t, files)
 }

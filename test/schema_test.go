@@ -153,11 +153,20 @@ func TestDocumentsFitTheirSchemas(t *testing.T) {
 	fits("run", "move", at("Videos"), "--into", "BASALT:/new", "--future-only", "-y")
 	cardsFit(t, c)
 	checked["card-file"] = true
+	fits("accounts", "accounts", "example")
+	fits("accounts", "accounts", "--print-unit", "/etc/nexlin/accounts.yaml")
+	fits("accounts", "accounts", "check", filepath.Join(dir, "drives.yaml"))
+	s, err := c.Compile("schema/accounts-file.json")
+	require.NoError(t, err)
+	var file any
+	require.NoError(t, yaml.Unmarshal([]byte(n.JSON("accounts", "example")["file"].(string)), &file))
+	require.NoError(t, s.Validate(file))
+	checked["accounts-file"] = true
 	n.State += "-new"
 	fits("restore-links", "restore-links", "BASALT", "-n")
 	fits("restore-links", "restore-links", "BASALT", "-y")
 	w := startWatch(t, n)
-	s, err := c.Compile("schema/watch.json")
+	s, err = c.Compile("schema/watch.json")
 	require.NoError(t, err)
 	w.await(10*time.Second, func(ev map[string]any) bool { require.NoError(t, s.Validate(ev)); return true })
 	checked["watch"] = true

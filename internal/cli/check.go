@@ -203,6 +203,16 @@ func (a *checkCommand) checkAll(e *engine.Engine, f *checkFlags) error {
 	if len(stopped) > 0 {
 		worst, all = screen.ExitProblems, append(all, stopped...)
 	}
+	managed, err := a.managed(e)
+	if err != nil {
+		return err
+	}
+	for _, rep := range managed {
+		switch c := checkExit(rep); {
+		case c == screen.ExitProblems, c == screen.ExitAway && worst == screen.ExitDone:
+			worst = c
+		}
+	}
 	a.grave(worst)
 	if f.metrics != "" {
 		var c metrics.Collector
@@ -211,7 +221,15 @@ func (a *checkCommand) checkAll(e *engine.Engine, f *checkFlags) error {
 		}
 	}
 	if a.AsJSON {
-		return a.emit(screen.Doc{"redirects": docs, "findings": screen.FindingDocs(all)})
+		d := screen.Doc{"redirects": docs, "findings": screen.FindingDocs(all)}
+		if len(managed) > 0 {
+			d["by_administrator"] = screen.ReportDocs(managed)
+		}
+		return a.emit(d)
+	}
+	if len(managed) > 0 {
+		a.ShowManaged(managed)
+		return nil
 	}
 	if len(docs) == 0 && len(stopped) == 0 {
 		a.Print("nothing is redirected, so there is nothing to check")

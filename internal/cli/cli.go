@@ -28,6 +28,7 @@ import (
 	"nexlin/internal/engine"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/published"
 	"nexlin/internal/screen"
 )
 
@@ -43,6 +44,7 @@ type app struct {
 	stateDir     string
 	standins     string
 	config       string
+	publishedDir string
 	noColor      bool
 	yes          bool
 	progressJSON bool
@@ -152,7 +154,7 @@ func (a *app) stateDirectory() (string, error) {
 	case a.stateDir != "":
 		return filepath.Abs(a.stateDir)
 	case os.Geteuid() == 0:
-		return "/var/lib/nexlin", nil
+		return systemState, nil
 	}
 	return filepath.Join(a.stateHome(), "nexlin"), nil
 }
@@ -190,8 +192,36 @@ func (a *app) engine(write bool) (*engine.Engine, func(), error) {
 		return nil, nil, err
 	}
 	a.tellStopped(e)
-	return e, func() { _ = l.Close() }, nil // nothing is written after the last commit
+	if os.Geteuid() != 0 {
+		e.Managed, err = published.Read(a.publishedDir, uint32(os.Geteuid()))
+		if err != nil {
+			a.Note("what the administrator has redirected can't be read: %v", err)
+		}
+	}
+	return e, func() {
+		if write {
+			a.publish(l)
+		}
+		_ = l.Close() // nothing is written after the last commit
+	}, nil
 }
+
+// publish tells accounts what an administrator has redirected for them.
+func (a *app) publish(l *ledger.Ledger) {
+	if os.Geteuid() != 0 || a.publishedDir == published.Dir && l.Dir() != systemState {
+		return // these are not the system's records
+	}
+	all, err := l.Redirects(false)
+	if err == nil {
+		err = published.Write(a.publishedDir, all)
+	}
+	if err != nil {
+		a.Note("what was redirected for other accounts can't be published to them: %v", err)
+	}
+}
+
+// systemState is where an administrator's records lie.
+const systemState = "/var/lib/nexlin"
 
 // engineHere is engine with the working directory, from which arguments count.
 func (a *app) engineHere(write bool) (*engine.Engine, string, func(), error) {

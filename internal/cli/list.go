@@ -60,8 +60,19 @@ func (a *listCommands) listRedirects(e *engine.Engine) error {
 			held,
 		})
 	}
+	managed, err := a.managed(e)
+	if err != nil {
+		return err
+	}
 	if a.AsJSON {
-		return a.emit(screen.Doc{"redirects": docs})
+		d := screen.Doc{"redirects": docs}
+		if len(managed) > 0 {
+			d["by_administrator"] = screen.ReportDocs(managed)
+		}
+		return a.emit(d)
+	}
+	if len(managed) > 0 {
+		defer a.ShowManaged(managed)
 	}
 	if len(cells) == 0 {
 		a.Print("nothing is redirected yet; nexlin survey shows what could be moved")
@@ -69,6 +80,19 @@ func (a *listCommands) listRedirects(e *engine.Engine) error {
 		a.Columns(a.Out, []string{"name", "state", "", "moved", "held"}, cells, 3, 4)
 	}
 	return a.HeldLine(e)
+}
+
+// managed is how what an administrator has redirected for this account stands.
+func (a *app) managed(e *engine.Engine) (out []*health.Report, err error) {
+	for _, r := range e.Managed {
+		rep, err := health.CheckLead(a.ctx, e, r)
+		if err != nil {
+			return nil, err
+		}
+		rep.Held = nil // of this account's own records
+		out = append(out, rep)
+	}
+	return out, nil
 }
 
 func (a *listCommands) listHeld(e *engine.Engine) error {

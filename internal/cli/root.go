@@ -1,11 +1,13 @@
 package cli
 
 import (
+	"cmp"
 	"os"
 	"strconv"
 
 	"github.com/spf13/cobra"
 
+	"nexlin/internal/published"
 	"nexlin/internal/screen"
 )
 
@@ -38,6 +40,9 @@ func (a *app) root() *cobra.Command {
 	p.StringVar(&a.standins, "standin-drives", os.Getenv("NEXLIN_STANDIN_DRIVES"),
 		"use the stand-in drives described in `FILE`")
 	_ = p.MarkHidden("standin-drives") // it exists
+	p.StringVar(&a.publishedDir, "published-dir", cmp.Or(os.Getenv("NEXLIN_PUBLISHED_DIR"), published.Dir),
+		"where an administrator tells accounts what is redirected for them (`DIR`)")
+	_ = p.MarkHidden("published-dir") // it exists
 	p.BoolVar(&a.noColor, "no-color", false, "no colours (as with NO_COLOR)")
 	p.BoolVarP(&a.Quiet, "quiet", "q", false, "no progress, and no words that were not asked for")
 	p.BoolVarP(&a.Verbose, "verbose", "v", false, "more detail in errors")

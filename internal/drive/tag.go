@@ -201,7 +201,8 @@ type Maker struct {
 }
 
 // RecordIn opens the record directory below d and makes it if it is
-// missing. One that is a link, or another account's, is refused.
+// missing. One that is a link, or another account's, is refused; for an administrator one of
+// the administrator's own, too, where d is not: an account may have put it there (I6).
 func RecordIn(d *handle.Dir, by Maker) (*handle.Dir, error) {
 	rec, err := d.MkdirFor(RecordDir, 0o755, by.Owner, by.Group, by.Scratch, by.Plain)
 	if err == nil {
@@ -220,7 +221,13 @@ func RecordIn(d *handle.Dir, by Maker) (*handle.Dir, error) {
 		return nil, err
 	}
 	st, err := rec.Self()
-	if err == nil && st.UID != uint32(os.Geteuid()) && st.UID != by.Owner && st.UID != 0 {
+	var around handle.Stat
+	if err == nil {
+		around, err = d.Self()
+	}
+	me := uint32(os.Geteuid())
+	may := by.Plain || st.UID == by.Owner || st.UID == around.UID || me != 0 && (st.UID == me || st.UID == 0)
+	if err == nil && !may {
 		err = &fs.PathError{Op: "open", Path: rec.Path(),
 			Err: fmt.Errorf("belongs to account %d: %w", st.UID, fs.ErrPermission)}
 	}

@@ -35,6 +35,10 @@ type Engine struct {
 	Cards      []card.Card // the kinds of folder that are known; may be empty
 	Env        []string    // the environment of commands that cards name, as KEY=value
 
+	// Managed is what an administrator has redirected for this account, as was published to
+	// it: it is told, and changed by nobody but the administrator. May be empty.
+	Managed []ledger.Redirect
+
 	stopped func() ([]ledger.RunRow, error) // see AtOnce; nil outside it
 }
 
@@ -155,7 +159,7 @@ func Agree(runDir string, spool *transfer.Spool, each func()) error {
 const FrozenName = "frozen.mtree"
 
 // Lookup finds a redirect by its name, or by the path of its link. The
-// error is a *NameError with near names.
+// error is a *[plan.NameError] with near names, or a *[plan.ManagedError].
 func (e *Engine) Lookup(arg, cwd string) (ledger.Redirect, error) {
 	r, err := e.Ledger.Redirect(arg)
 	if err == nil || !errors.Is(err, ledger.ErrNotFound) {
@@ -173,6 +177,11 @@ func (e *Engine) Lookup(arg, cwd string) (ledger.Redirect, error) {
 		}
 		if naming.Near(arg, r.Name) {
 			near.Near = append(near.Near, r.Name)
+		}
+	}
+	for _, r := range e.Managed {
+		if r.Name == arg || r.Link == path {
+			return r, &plan.ManagedError{Name: r.Name, Link: r.Link}
 		}
 	}
 	return ledger.Redirect{}, near

@@ -101,6 +101,16 @@ type NameError struct {
 	Near []string
 }
 
+// A ManagedError reports a redirect that an administrator has made for this account.
+type ManagedError struct {
+	Name string
+	Link string
+}
+
+func (e *ManagedError) Error() string {
+	return fmt.Sprintf("%s was redirected by the administrator, and is in the administrator's hands", e.Name)
+}
+
 func (e *NameError) Error() string { return fmt.Sprintf("no redirect is called %q", e.Name) }
 
 var ErrNothingStopped = errors.New("no run is stopped")

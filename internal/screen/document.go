@@ -115,6 +115,15 @@ func ReportDoc(r *health.Report, withFindings bool) RedirectDoc {
 	return d
 }
 
+// ReportDocs is what was found about several redirects, with findings.
+func ReportDocs(reports []*health.Report) []RedirectDoc {
+	out := []RedirectDoc{}
+	for _, r := range reports {
+		out = append(out, ReportDoc(r, true))
+	}
+	return out
+}
+
 type PhaseDoc struct {
 	Name    string    `json:"name"`
 	State   string    `json:"state"`

@@ -82,6 +82,7 @@ func (a *Explainer) explainWords(err error, f *Fault) bool {
 	var (
 		mistake *strict.MistakeError
 		noCard  *card.NotFoundError
+		managed *plan.ManagedError
 		usage   *UsageError
 		name    *plan.NameError
 		drv     *drive.NotFoundError
@@ -100,6 +101,10 @@ func (a *Explainer) explainWords(err error, f *Fault) bool {
 			[]string{"put it right there; `nexlin card test " + pathtext.Quote(mistake.File) + "` looks again"}
 	case errors.As(err, &noCard):
 		f.Code, f.Exit, f.Next = "no-such-card", ExitUsage, near(noCard.Known, "nexlin card list shows them")
+	case errors.As(err, &managed):
+		f.Code, f.Exit, f.Path, f.State = "administrators", ExitRefused, managed.Link, Untouched
+		f.Next = []string{"ask the administrator for: nexlin " + a.Topic + " " + pathtext.Quote(managed.Name),
+			"nexlin list and nexlin check show it"}
 	case errors.As(err, &name):
 		f.Code, f.Exit, f.Next = "no-such-redirect", ExitUsage, near(name.Near, "nexlin list shows the names")
 	case errors.As(err, &drv):

@@ -11,6 +11,7 @@ import (
 	"nexlin/internal/drive"
 	"nexlin/internal/engine"
 	"nexlin/internal/execute"
+	"nexlin/internal/finding"
 	"nexlin/internal/forget"
 	"nexlin/internal/health"
 	"nexlin/internal/ledger"
@@ -91,6 +92,21 @@ func (a *Screen) PrintManifest(e *engine.Engine, r ledger.Redirect, format strin
 			other)}
 	}
 	return err
+}
+
+// ShowManaged says what an administrator has redirected for this account.
+func (a *Lines) ShowManaged(reports []*health.Report) {
+	a.Print("")
+	a.Print("redirected by the administrator, who alone can change it:")
+	for _, r := range reports {
+		a.Print("  %s  %s  %s", StateWord(r.State), Bold.Render(pathtext.Show(r.Redirect.Name)),
+			led(r.Redirect.Methods, a.Path(r.Redirect.Link), a.Path(r.Redirect.Target)))
+		for _, f := range r.Findings {
+			if f.Severity != finding.Info {
+				a.Print("    %s", pathtext.Show(f.Message))
+			}
+		}
+	}
 }
 
 // HeldLine reminds of what is held, of redirects that ended too.
