@@ -96,7 +96,10 @@ wait $plug # the next commands want the drive
 shot refused 'nexlin move ~ --into ~/Desktop' 'nexlin move ~/Music --into BASALT:/ines --as Pictures --yes'
 pause=2.5 shot discard 'nexlin list --held' 'nexlin discard-original pictures' 'y'
 pause=2.5 shot bring-back 'nexlin bring-back pictures --yes' 'nexlin history'
-pause=2.5 shot profile 'nexlin move --profile documents,desktop --into BASALT:/ines --by setting+symlink --yes -q' 'cat ~/.config/user-dirs.dirs'
+(
+	eval "$env"
+	"$bin/nexlin" move --profile documents,desktop --into BASALT:/ines --by setting+symlink --yes -q
+) >/dev/null 2>&1
 pause=2.5 shot card 'mudflat start; clear' 'nexlin move card:mudflat --into BASALT:/ines --yes -q' 'mudflat pending'
 pause=2.5 shot handover 'nexlin move card:brooder --store kestrel-calls --into BASALT:/ines --yes -q' 'brooder list'
 pause=2.5 shot pack "nexlin pack ~/Music --output $scene/dune/music.tar.zst --yes -q" "zstd -dc $scene/dune/music.tar.zst | tar -tvf - | head -5" "nexlin unpack $scene/dune/music.tar.zst --into DUNE:/ --yes -q"
@@ -110,6 +113,45 @@ pause=2.5 shot pack "nexlin pack ~/Music --output $scene/dune/music.tar.zst --ye
 	"$bin/nexlin" standin mudflat stop
 	"$bin/nexlin" list
 ) >/dev/null 2>&1
+# Several accounts, known to this terminal alone.
+if [ "$(id -u)" = 0 ]; then
+	crowd=/run/kestrel-bay-accounts
+	rm -rf "$crowd" && mkdir -p "$crowd"
+	{
+		head -1 /etc/passwd
+		n=2001
+		for name in ines tomas wren; do
+			echo "$name:x:$n:$n::$scene/many/$name:/bin/bash"
+			mkdir -p "$scene/many/$name/Pictures" "$scene/many/$name/Calls"
+			echo "a tern" >"$scene/many/$name/Pictures/tern.raw"
+			echo "a call" >"$scene/many/$name/Calls/one.rec"
+			chown -hR $n:$n "$scene/many/$name"
+			n=$((n + 1))
+		done
+	} >"$crowd/passwd"
+	cat >"$crowd/accounts.yaml" <<-'END'
+		accounts-file: 1
+		rules:
+		- for: {people: true, except: [wren]}
+		  redirects:
+		  - {profile: pictures, into: "DUNE:/{account}"}
+		  - {folder: ~/Recordings, into: "DUNE:/{account}"}
+		- for: {names: [wren]}
+		  redirects:
+		  - {folder: ~/Calls, into: "DUNE:/{account}"}
+		  - {folder: ~/Logs, into: "BASALT:/{account}", missing: skip}
+	END
+	was=$(cat "$rc")
+	{
+		echo "export PS1='\[\e[1m\]root@skerry\[\e[0m\]:~# ' NEXLIN_STATE_DIR=$scene/state-of-many"
+		echo "nexlin() { unshare -m sh -c 'mount --bind $crowd/passwd /etc/passwd; exec $bin/nexlin \"\$@\"' sh \"\$@\" 2> >(grep -v 'stand-in drives' >&2); }"
+		echo "cd $crowd; clear"
+	} >>"$rc"
+	pause=2.5 shot accounts 'nexlin accounts check accounts.yaml' 'nexlin accounts apply accounts.yaml --yes' \
+		"rm $scene/many/tomas/Pictures; nexlin accounts check accounts.yaml"
+	echo "$was" >"$rc"
+	rm -rf "$crowd"
+fi
 # Two drives of Windows, as a rescue system mounts them.
 if [ "$(id -u)" = 0 ] && command -v ntfs-3g mkfs.ntfs >/dev/null; then
 	mkdir -p "$scene/windows"

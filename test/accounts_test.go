@@ -447,3 +447,42 @@ func TestAccountsAreToldWhatIsTheirs(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, files)
 }
+
+// Every command that the administrators' document names does what it says there.
+func TestAdministratorsDocument(t *testing.T) {
+	t.Parallel()
+	c := newCrowd(t, program, 2, lab.Drive(t, "ext4", "SKERRY", 32), lab.Drive(t, "ext4", "BASALT", 32))
+	etc := filepath.Dir(c.file)
+	passwd, err := os.ReadFile(filepath.Join(etc, "passwd"))
+	require.NoError(t, err)
+	write(t, filepath.Join(etc, "passwd"), strings.ReplaceAll(string(passwd), c.names[0], "ines"))
+	require.NoError(t, os.Rename(c.home(c.names[0]), c.home("ines")))
+	text, err := os.ReadFile("../docs/administrators.md")
+	require.NoError(t, err)
+	_, small, found := strings.Cut(string(text), "```yaml\n")
+	require.True(t, found)
+	small, _, _ = strings.Cut(small, "```")
+	// The system's own directory, of this one process.
+	c.Wrap = []string{"unshare", "-m", "sh", "-c", `mount --bind "$0" /etc && shift && exec "$@"`, etc, ""}
+	bin := t.TempDir()
+	require.NoError(t, os.Symlink(program, filepath.Join(bin, "nexlin")))
+	c.Program, c.Env = "sh", []string{"PATH=" + bin + ":" + os.Getenv("PATH"), "NEXLIN_PUBLISHED_DIR=" + etc + "/published"}
+	want := map[string]int{"nexlin accounts check /etc/nexlin/accounts.yaml": 4}
+	ran := 0
+	for _, line := range strings.Split(string(text), "\n") {
+		command, is := strings.CutPrefix(line, "    ")
+		if !is {
+			continue
+		}
+		ran++
+		out := c.Want(want[command], "-c", command)
+		if strings.Contains(command, "example") {
+			write(t, filepath.Join(etc, "nexlin/accounts.yaml"), small)
+		}
+		require.NotContains(t, out, "error", command)
+	}
+	require.GreaterOrEqual(t, ran, 10)
+	st, err := os.Lstat(filepath.Join(c.home("ines"), "Pictures"))
+	require.NoError(t, err)
+	require.True(t, st.IsDir(), "it was withdrawn")
+}

@@ -101,6 +101,10 @@ func printAll(t *testing.T, dirs []string) string {
 				return nil
 			})
 		}
+		if found == "" {
+			out, _ := exec.Command("find", filepath.Dir(filepath.Dir(dir)), "-printf", "%p %M %u %l\n").Output()
+			t.Log(string(out))
+		}
 		require.NotEmpty(t, found, "%s is gone", dir)
 		b.WriteString(lab.Print(t, found))
 	}

@@ -191,7 +191,7 @@ func (m *maker) unredirected(i *Item) {
 		if i.Wish.Missing == Skip || p.folder != nil {
 			i.is(NotThere, "")
 		} else if !i.away() {
-			i.is(ToMake, "it is not there yet: the place on the drive and the way to it come in advance")
+			i.is(ToMake, "nothing is there yet")
 		}
 	case err != nil:
 		i.unseen(err)
@@ -200,7 +200,7 @@ func (m *maker) unredirected(i *Item) {
 	case !st.IsDir():
 		i.person(finding.New(finding.SourceNotFolder, p.Link, "%s is no folder", p.Link))
 	case !i.away():
-		i.is(ToMove, "it is a folder, and is declared to lie at "+pathtext.Show(i.Shown(p)))
+		i.is(ToMove, "it is a folder still")
 	}
 }
 

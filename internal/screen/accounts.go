@@ -16,7 +16,7 @@ type Accounts struct{ *Screen }
 // accountWords are what the states of an account's folders are called.
 var accountWords = map[accounts.State]string{
 	accounts.AsDeclared: "as declared",
-	accounts.NotThere:   "not there, passed over",
+	accounts.NotThere:   "passed over",
 	accounts.ToMove:     "to be moved",
 	accounts.ToMake:     "to be made in advance",
 	accounts.ToMoveOn:   "to be moved on",
@@ -198,6 +198,9 @@ func (a *Accounts) CountResults(results []*accounts.Result) {
 		if count[e] > 0 {
 			parts = append(parts, fmt.Sprintf("%d %s", count[e], endWords[e]))
 		}
+	}
+	if len(parts) > 0 && count[accounts.Unchanged] < len(results) {
+		a.Print("")
 	}
 	switch {
 	case len(parts) == 0:
