@@ -93,12 +93,13 @@ func TestTrialClearsWhatAKilledOneLeft(t *testing.T) {
 	dir, err := handle.Open(at)
 	require.NoError(t, err)
 	defer dir.Release()
-	lab.Tree{TrialName + "0/a: 1", TrialName + "0/empty/"}.Make(t, at)
+	lab.Tree{TrialName + "0/a: 1", TrialName + "0/empty/", TrialName + "0/" + trialMark + ": x",
+		TrialName + "2/a: of another directory that was put there"}.Make(t, at)
 	require.NoError(t, os.WriteFile(filepath.Join(at, TrialName+"1"), []byte("a person's"), 0o600))
 	require.NoError(t, InTrial(dir, func(first *handle.Dir) error {
 		names, err := first.Names()
 		require.NoError(t, err)
-		require.Empty(t, names)
+		require.Equal(t, []string{trialMark}, names)
 		return InTrial(dir, func(second *handle.Dir) error {
 			require.NotEqual(t, first.Path(), second.Path())
 			return nil
@@ -108,7 +109,9 @@ func TestTrialClearsWhatAKilledOneLeft(t *testing.T) {
 	require.NoError(t, err)
 	names, err := dir.Names()
 	require.NoError(t, err)
-	require.Equal(t, []string{TrialName + "1"}, names)
+	require.Equal(t, []string{TrialName + "1", TrialName + "2"}, names)
+	require.NoError(t, DropTrials(dir))
+	require.FileExists(t, filepath.Join(at, TrialName+"2/a"))
 }
 
 func TestTags(t *testing.T) {

@@ -2,6 +2,7 @@ package drive
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -94,9 +95,13 @@ func InTrial(d *handle.Dir, f func(t *handle.Dir) error) (err error) {
 		return err
 	}
 	defer t.Release()
-	defer func() { err = errors.Join(err, d.Rmdir(name)) }()
+	defer func() { err = errors.Join(err, handle.IgnoreMissing(t.Unlink(trialMark)), d.Rmdir(name)) }()
 	return f(t)
 }
+
+// trialMark is an entry that a trial directory has, so that what one left behind is told from
+// another directory of this account's, which somebody else has put under its name (I6).
+const trialMark = "nexlin-trial"
 
 // places is how many trials may go on in one directory under the usual names.
 const places = 4
@@ -124,12 +129,17 @@ func trialDir(d *handle.Dir) (name string, t *handle.Dir, err error) {
 			err = emptied(t)
 		}
 		if err == nil {
+			err = marked(t)
+		}
+		if err == nil {
 			return name, t, nil
 		}
-		t.Release()
 		if made == nil && !errors.Is(err, syscall.EWOULDBLOCK) {
-			return "", nil, errors.Join(err, d.Rmdir(name))
+			err = errors.Join(err, handle.IgnoreMissing(t.Unlink(trialMark)), d.Rmdir(name))
+			t.Release()
+			return "", nil, err
 		}
+		t.Release()
 	}
 	return "", nil, &fs.PathError{Op: "try", Path: d.Path(), Err: fs.ErrExist}
 }
@@ -174,6 +184,9 @@ func DropTrials(d *handle.Dir) error {
 		// else it is not for us to take away
 		if err == nil && st.UID == uint32(os.Geteuid()) && claim(d, name, t, false) == nil {
 			err = handle.InOrder(func() error { return emptied(t) }, func() error { return d.Rmdir(name) })
+			if errors.Is(err, fs.ErrExist) {
+				err = nil // another directory than one of a trial
+			}
 		}
 		t.Release()
 		if err != nil {
@@ -193,10 +206,25 @@ func noLocks(err error) bool {
 	return false
 }
 
-// emptied takes away what a trial has made: nothing in it is a directory with
-// entries.
+// marked has a trial directory say that it is one.
+func marked(t *handle.Dir) error {
+	f, err := t.Create(trialMark, 0o600)
+	if err != nil {
+		return err
+	}
+	return f.Close()
+}
+
+// emptied takes away what a trial has made, the mark last: nothing in it is a directory with
+// entries. A directory with entries and without the mark is none.
 func emptied(t *handle.Dir) error {
 	names, err := t.Names()
+	if err == nil && len(names) > 0 && !slices.Contains(names, trialMark) {
+		return &fs.PathError{Op: "try", Path: t.Path(), Err: fs.ErrExist}
+	}
+	slices.SortFunc(names, func(a, b string) int { // the mark last
+		return cmp.Compare(strings.Count(a, trialMark), strings.Count(b, trialMark))
+	})
 	for _, n := range names {
 		if err == nil {
 			if err = t.Unlink(n); err != nil {
