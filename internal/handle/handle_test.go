@@ -298,3 +298,25 @@ func TestWriteFile(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, left, 1)
 }
+
+// A directory of this account's that has other entries than a private one is none: somebody
+// may have put it there (I6).
+func TestPrivateIsNoOtherDirectory(t *testing.T) {
+	at := t.TempDir()
+	d, err := Open(at)
+	require.NoError(t, err)
+	defer d.Release()
+	require.NoError(t, os.Mkdir(filepath.Join(at, "p"), 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(at, "p", InPrivate), []byte("left by a stop"), 0o600))
+	p, err := d.Private("p", false)
+	require.NoError(t, err)
+	names, err := p.Names()
+	require.NoError(t, err)
+	require.Empty(t, names)
+	p.Release()
+	require.NoError(t, os.WriteFile(filepath.Join(at, "p", InPrivate), []byte("of another one"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(at, "p", "more"), []byte("of another one"), 0o600))
+	_, err = d.Private("p", false)
+	require.ErrorIs(t, err, fs.ErrPermission)
+	require.FileExists(t, filepath.Join(at, "p", InPrivate))
+}

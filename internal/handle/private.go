@@ -17,8 +17,9 @@ import (
 // fs.ErrPermission means that another directory was slipped in under the
 // name.
 func (d *Dir) Private(name string, plain bool) (*Dir, error) {
-	if err := d.Mkdir(name, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
-		return nil, err
+	made := d.Mkdir(name, 0o700)
+	if made != nil && !errors.Is(made, fs.ErrExist) {
+		return nil, made
 	}
 	p, err := d.Beneath(name)
 	if err != nil {
@@ -31,6 +32,9 @@ func (d *Dir) Private(name string, plain bool) (*Dir, error) {
 		err = &fs.PathError{Op: "open", Path: p.Path(),
 			Err: fmt.Errorf("it belongs to account %d: %w", st.UID, fs.ErrPermission)}
 	}
+	if err == nil && made != nil {
+		err = p.wasPrivate()
+	}
 	if err == nil {
 		err = p.DropInherited()
 	}
@@ -42,6 +46,19 @@ func (d *Dir) Private(name string, plain bool) (*Dir, error) {
 		return nil, err
 	}
 	return p, nil
+}
+
+// wasPrivate wants a directory that was there to have what a private one may have, and nothing
+// else: another one of this account's may have been put there.
+func (d *Dir) wasPrivate() error {
+	names, err := d.Names()
+	for _, n := range names {
+		if n != InPrivate && n != keptInPrivate {
+			return &fs.PathError{Op: "open", Path: d.Path(),
+				Err: fmt.Errorf("it is another directory: %w", fs.ErrPermission)}
+		}
+	}
+	return err
 }
 
 // ErrReplaced reports an entry that is another one than was looked at: somebody
@@ -133,7 +150,7 @@ func (s *Stat) sameEntry(old *Stat) bool {
 
 // keep gives what is in a private directory, and is somebody else's, a name under
 // which it is not removed.
-func (d *Dir) keep() error { return d.Rename(InPrivate, d, "kept") }
+func (d *Dir) keep() error { return d.Rename(InPrivate, d, keptInPrivate) }
 
 // MkdirFor makes the directory called name, which must not exist, for
 // another account, and opens it: made and given away inside a private
@@ -173,6 +190,9 @@ func (d *Dir) MkdirFor(name string, mode, owner, group uint32, scratch string, p
 	}
 	return made, nil
 }
+
+// keptInPrivate is what somebody else's entry is called that could not be given back.
+const keptInPrivate = "kept"
 
 // InPrivate is what an entry is called while it is made in a private directory.
 const InPrivate = "new"

@@ -11,9 +11,10 @@ import (
 // OpenPart opens the part called name in parent and makes it if it is not
 // there: private to this account, without the rights that the directory
 // around it would hand down. known is the inode it had before, 0 if it is to
-// be new. What stands there and is no directory, or another account's and
-// not the known one, is fs.ErrExist (I6); where the file system keeps no
-// owners that can't be told. The caller closes the part.
+// be new. What stands there and is no directory, or not the known one, is
+// fs.ErrExist (I6), whoever it belongs to: it may be the administrator's own, put
+// there by an account. Where the file system keeps no owners that can't be told.
+// The caller closes the part.
 func OpenPart(parent *handle.Dir, name, aside string, known uint64, allow *Allow) (*Part, error) {
 	err := parent.Mkdir(name, 0o700)
 	if err != nil && !errors.Is(err, fs.ErrExist) {
@@ -27,13 +28,13 @@ func OpenPart(parent *handle.Dir, name, aside string, known uint64, allow *Allow
 		return nil, err
 	}
 	st, err := dir.Self()
-	if err == nil && !allow.Owners && st.UID != uint32(os.Geteuid()) {
-		if st.Ino != known {
-			err = &fs.PathError{Op: "open", Path: parent.Join(name), Err: fs.ErrExist}
-		} else {
-			// It had its last metadata already: it becomes private again.
-			err = dir.Chown(uint32(os.Geteuid()), uint32(os.Getegid()))
-		}
+	own := st.UID == uint32(os.Geteuid())
+	if err == nil && !allow.Owners && st.Ino != known && (known != 0 || !own) {
+		err = &fs.PathError{Op: "open", Path: parent.Join(name), Err: fs.ErrExist}
+	}
+	if err == nil && !allow.Owners && !own {
+		// It had its last metadata already: it becomes private again.
+		err = dir.Chown(uint32(os.Geteuid()), uint32(os.Getegid()))
 	}
 	if err == nil && known == 0 && !allow.Owners {
 		// Whoever may write in parent could have put another directory of this
