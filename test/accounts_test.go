@@ -261,7 +261,7 @@ func TestAccountsKilledAtEveryStep(t *testing.T) {
 		cases := 0
 		for k, step := range slices.Sorted(maps.Keys(steps)) {
 			for nth := 1; nth <= steps[step]; nth++ {
-				if (k+nth)%everyNth(7) != 0 {
+				if (k+nth)%everyNth(15) != 0 {
 					continue
 				}
 				cases++
@@ -321,7 +321,7 @@ func TestAccountsBesideAHostileOne(t *testing.T) {
 	good := c.names[:2]
 	flip := startHostile(t, home, theirs)
 	ends := map[int]int{}
-	for i := range 1000 / everyNth(40) {
+	for i := range 1000 / everyNth(50) {
 		verb := []string{"apply", "check", "apply", "withdraw"}[i%4]
 		args := []string{"timeout", "60", c.Program, "accounts", verb, c.file}
 		if verb != "check" {

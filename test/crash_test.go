@@ -545,7 +545,7 @@ func TestCrashBetweenSteps(t *testing.T) {
 			calls := len(newCrashBed(t, faulty, drives).points(s, "calls", "call"))
 			// Parallel work, and drives that come and go on this machine, make the
 			// last numbers differ from run to run.
-			at := sample(calls*85/100, everyNth(320))
+			at := sample(calls*85/100, everyNth(640))
 			for i, n := range at {
 				way := []string{"resume", "undo"}[i%2]
 				if s.start == nil {

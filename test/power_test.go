@@ -27,7 +27,7 @@ func TestPowerCut(t *testing.T) {
 			slices.Sort(steps)
 			cases := 0
 			for i, step := range slices.Compact(steps) {
-				if i%everyNth(3) != 0 &&
+				if i%everyNth(4) != 0 &&
 					!slices.Contains([]string{"sealed", "place.act", "switch.act", "hold.act", "erase.act",
 						"late-writes.act"}, step) {
 					continue
