@@ -73,7 +73,7 @@ func (m *copier) preparePart(ctx context.Context) error {
 	if err == nil && again {
 		err = kind.StartOver(ctx)
 	}
-	if err != nil || before {
+	if err != nil {
 		return err
 	}
 	st, err := m.Part.Dir.Self()
@@ -81,6 +81,9 @@ func (m *copier) preparePart(ctx context.Context) error {
 		return err
 	}
 	made := m.placementOf(&st)
+	if before && made.Ino == known.Ino { // an undo that was stopped may have taken it away
+		return nil
+	}
 	return m.Act(ctx, "part-made", made, func() error { return nil }, nil)
 }
 

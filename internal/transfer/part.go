@@ -13,8 +13,9 @@ import (
 // around it would hand down. known is the inode it had before, 0 if it is to
 // be new. What stands there and is no directory, or not the known one, is
 // fs.ErrExist (I6), whoever it belongs to: it may be the administrator's own, put
-// there by an account. Where the file system keeps no owners that can't be told.
-// The caller closes the part.
+// there by an account. An empty one of this account's is taken, made or not: the
+// known one may have been taken away by an undo that was stopped. Where the file
+// system keeps no owners that can't be told. The caller closes the part.
 func OpenPart(parent *handle.Dir, name, aside string, known uint64, allow *Allow) (*Part, error) {
 	err := parent.Mkdir(name, 0o700)
 	if err != nil && !errors.Is(err, fs.ErrExist) {
@@ -29,14 +30,14 @@ func OpenPart(parent *handle.Dir, name, aside string, known uint64, allow *Allow
 	}
 	st, err := dir.Self()
 	own := st.UID == uint32(os.Geteuid())
-	if err == nil && !allow.Owners && st.Ino != known && (known != 0 || !own) {
+	if err == nil && !allow.Owners && st.Ino != known && !own {
 		err = &fs.PathError{Op: "open", Path: parent.Join(name), Err: fs.ErrExist}
 	}
 	if err == nil && !allow.Owners && !own {
 		// It had its last metadata already: it becomes private again.
 		err = dir.Chown(uint32(os.Geteuid()), uint32(os.Getegid()))
 	}
-	if err == nil && known == 0 && !allow.Owners {
+	if err == nil && st.Ino != known && !allow.Owners {
 		// Whoever may write in parent could have put another directory of this
 		// account's there: a new part is empty.
 		var names []string
