@@ -16,7 +16,7 @@ demo: build
 staticcheck = honnef.co/go/tools/cmd/staticcheck@v0.8.2
 
 # The matrices of kills and errors, which go beside the stories.
-matrix = ^Test(Crash|Error|PowerCut|PulledIn|Model)
+matrix = ^Test(Crash|Error|PowerCut|PulledIn|Model|AccountsKilled)
 
 # The packages in which anything runs beside anything else, in the tests too: there the
 # race detector has something to detect.

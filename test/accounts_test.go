@@ -114,6 +114,7 @@ func (c *crowd) fits(args ...string) map[string]any {
 // What is declared for many is made so for each, stays so, is mended where it came off, and
 // is taken back as if it had never been.
 func TestAccountsFromFirstToLast(t *testing.T) {
+	t.Parallel()
 	n := 14
 	if everyNth(2) == 1 {
 		n = 200
@@ -358,6 +359,8 @@ func TestAccountsBesideAHostileOne(t *testing.T) {
 // What an account has prepared beforehand leads an administrator nowhere, and keeps nobody
 // else from what is declared.
 func TestAccountsThatPrepareTraps(t *testing.T) {
+	t.Parallel()
+	faultless := plain(t)
 	traps := map[string]string{ // of a shell, in the home, with the target's directory as $1
 		"a link for the folder":        `rm -rf Pictures && ln -s "$2" Pictures`,
 		"a link above the folder":      `mv Recordings x 2>/dev/null; ln -s "$2" Recordings`,
@@ -383,7 +386,7 @@ func TestAccountsThatPrepareTraps(t *testing.T) {
 				require.NoError(t, err)
 				require.NoError(t, os.Chmod(dirs[i], 0o755))
 			}
-			c := newCrowd(t, program, 2, dirs[0], dirs[1])
+			c := newCrowd(t, faultless, 2, dirs[0], dirs[1])
 			home, theirs := c.turned()
 			canary := filepath.Join(skerry, filepath.Base(dirs[0])+"-canary")
 			lab.Tree{"file: " + secret, "sub/deep: " + secret}.Make(t, canary)
@@ -451,7 +454,8 @@ func TestAccountsAreToldWhatIsTheirs(t *testing.T) {
 // Every command that the administrators' document names does what it says there.
 func TestAdministratorsDocument(t *testing.T) {
 	t.Parallel()
-	c := newCrowd(t, program, 2, lab.Drive(t, "ext4", "SKERRY", 32), lab.Drive(t, "ext4", "BASALT", 32))
+	const label = "KITTIWAKE" // a name that no other drive here has
+	c := newCrowd(t, program, 2, lab.Drive(t, "ext4", "SKERRY", 32), lab.Drive(t, "ext4", label, 32))
 	etc := filepath.Dir(c.file)
 	passwd, err := os.ReadFile(filepath.Join(etc, "passwd"))
 	require.NoError(t, err)
@@ -462,6 +466,7 @@ func TestAdministratorsDocument(t *testing.T) {
 	_, small, found := strings.Cut(string(text), "```yaml\n")
 	require.True(t, found)
 	small, _, _ = strings.Cut(small, "```")
+	small = strings.ReplaceAll(small, "BASALT", label)
 	// The system's own directory, of this one process.
 	c.Wrap = []string{"unshare", "-m", "sh", "-c", `mount --bind "$0" /etc && shift && exec "$@"`, etc, ""}
 	bin := t.TempDir()

@@ -3,6 +3,7 @@ package accounts
 import (
 	"context"
 	"errors"
+	"fmt"
 	"maps"
 	"runtime"
 	"slices"
@@ -82,7 +83,7 @@ type runner struct {
 // Apply makes what is there as the file declares it, as far as that can be done, for each
 // account by itself: what stops one stops no other. Room on drives is shared out over all
 // accounts before the first begins. The results are in the order of [Look]; the error is that
-// of the ledger or of ctx.
+// of the ledger, or an *[InterruptedError].
 func Apply(ctx context.Context, e *engine.Engine, f *File, o Options) ([]*Result, error) {
 	items, err := Look(ctx, e, f, o.Only...)
 	if err != nil {
@@ -245,7 +246,22 @@ func (r *runner) all(ctx context.Context, accounts [][]*Item) ([]*Result, error)
 		})
 	}
 	_ = g.Wait() // none of them gives an error
-	return slices.Concat(results...), ctx.Err()
+	out, all := slices.Concat(results...), 0
+	for _, items := range accounts {
+		all += len(items)
+	}
+	if ctx.Err() != nil {
+		return out, &InterruptedError{Begun: len(out), Left: all - len(out)}
+	}
+	return out, nil
+}
+
+// An InterruptedError reports that the accounts were not served to their end: what was
+// stopped in the middle, and what was not begun, is the next one's business.
+type InterruptedError struct{ Begun, Left int }
+
+func (e *InterruptedError) Error() string {
+	return fmt.Sprintf("it was interrupted: %d folders were looked after, and %d not yet", e.Begun, e.Left)
 }
 
 // copied passes on what one run copies, and nothing else of what it does.
@@ -447,6 +463,9 @@ func (r *runner) take(ctx context.Context, p *plan.Plan) (free func(), err error
 // planned plans the one thing that an item needs next; nil if that is nothing.
 func (r *runner) planned(ctx context.Context, e *engine.Engine, i *Item) (*plan.Plan, error) {
 	o := i.options(i.Part)
+	if r, err := e.Ledger.Redirect(o.Name); err == nil && r.Link != i.Part.Link {
+		o.Name = "" // another account's, whose name is much like this one's
+	}
 	switch i.State {
 	case ToMove:
 		if i.use != nil {

@@ -237,11 +237,10 @@ func (a *accountsCommands) carry(e *engine.Engine, f *accounts.File, do carrier)
 		}
 		return a.emit(d)
 	}
-	if err != nil {
-		return err
+	if err == nil || len(results) > 0 {
+		a.shown().CountResults(results)
 	}
-	a.shown().CountResults(results)
-	return nil
+	return err
 }
 
 func resultExit(r *accounts.Result, explain func(error) screen.Fault) int {

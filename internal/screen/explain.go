@@ -11,6 +11,7 @@ import (
 	"strings"
 	"syscall"
 
+	"nexlin/internal/accounts"
 	"nexlin/internal/card"
 	"nexlin/internal/discard"
 	"nexlin/internal/drive"
@@ -83,6 +84,8 @@ func (a *Explainer) explainWords(err error, f *Fault) bool {
 		mistake *strict.MistakeError
 		noCard  *card.NotFoundError
 		managed *plan.ManagedError
+
+		interrupted *accounts.InterruptedError
 		usage   *UsageError
 		name    *plan.NameError
 		drv     *drive.NotFoundError
@@ -101,6 +104,9 @@ func (a *Explainer) explainWords(err error, f *Fault) bool {
 			[]string{"put it right there; `nexlin card test " + pathtext.Quote(mistake.File) + "` looks again"}
 	case errors.As(err, &noCard):
 		f.Code, f.Exit, f.Next = "no-such-card", ExitUsage, near(noCard.Known, "nexlin card list shows them")
+	case errors.As(err, &interrupted):
+		f.Code, f.Exit, f.State = "interrupted", ExitStopped, "every folder is whole, at its old place or at its new one"
+		f.Next = []string{"the same command once more goes on"}
 	case errors.As(err, &managed):
 		f.Code, f.Exit, f.Path, f.State = "administrators", ExitRefused, managed.Link, Untouched
 		f.Next = []string{"ask the administrator for: nexlin " + a.Topic + " " + pathtext.Quote(managed.Name),
