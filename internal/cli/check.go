@@ -185,11 +185,7 @@ func (a *checkCommand) checkAll(e *engine.Engine, f *checkFlags) error {
 		if r.State == ledger.Ended && len(rep.Held) == 0 {
 			continue
 		}
-		// One drive that is away is the single cause of all that lies on it.
-		switch c := checkExit(rep); {
-		case c == screen.ExitProblems, c == screen.ExitAway && worst == screen.ExitDone:
-			worst = c
-		}
+		worst = graver(worst, rep)
 		docs, all, reports = append(docs, screen.ReportDoc(rep, true)), append(all, rep.Findings...),
 			append(reports, rep)
 		if !a.AsJSON {
@@ -208,10 +204,7 @@ func (a *checkCommand) checkAll(e *engine.Engine, f *checkFlags) error {
 		return err
 	}
 	for _, rep := range managed {
-		switch c := checkExit(rep); {
-		case c == screen.ExitProblems, c == screen.ExitAway && worst == screen.ExitDone:
-			worst = c
-		}
+		worst = graver(worst, rep)
 	}
 	a.grave(worst)
 	if f.metrics != "" {
@@ -221,20 +214,32 @@ func (a *checkCommand) checkAll(e *engine.Engine, f *checkFlags) error {
 		}
 	}
 	if a.AsJSON {
-		d := screen.Doc{"redirects": docs, "findings": screen.FindingDocs(all)}
-		if len(managed) > 0 {
-			d["by_administrator"] = screen.ReportDocs(managed)
-		}
-		return a.emit(d)
+		return a.emit(withManaged(screen.Doc{"redirects": docs, "findings": screen.FindingDocs(all)}, managed))
 	}
-	if len(managed) > 0 {
+	switch {
+	case len(managed) > 0:
 		a.ShowManaged(managed)
-		return nil
-	}
-	if len(docs) == 0 && len(stopped) == 0 {
+	case len(docs) == 0 && len(stopped) == 0:
 		a.Print("nothing is redirected, so there is nothing to check")
 	}
 	return nil
+}
+
+// graver is the exit status of several reports, of which one more is known. One drive that is
+// away is the single cause of all that lies on it.
+func graver(worst int, rep *health.Report) int {
+	if c := checkExit(rep); c == screen.ExitProblems || c == screen.ExitAway && worst == screen.ExitDone {
+		return c
+	}
+	return worst
+}
+
+// withManaged adds to a document what an administrator has redirected for this account.
+func withManaged(d screen.Doc, managed []*health.Report) screen.Doc {
+	if len(managed) > 0 {
+		d["by_administrator"] = screen.ReportDocs(managed)
+	}
+	return d
 }
 
 // stoppedElsewhere tells of stopped runs that belong to no redirect that was

@@ -65,11 +65,7 @@ func (a *listCommands) listRedirects(e *engine.Engine) error {
 		return err
 	}
 	if a.AsJSON {
-		d := screen.Doc{"redirects": docs}
-		if len(managed) > 0 {
-			d["by_administrator"] = screen.ReportDocs(managed)
-		}
-		return a.emit(d)
+		return a.emit(withManaged(screen.Doc{"redirects": docs}, managed))
 	}
 	if len(managed) > 0 {
 		defer a.ShowManaged(managed)

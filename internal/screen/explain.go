@@ -86,9 +86,9 @@ func (a *Explainer) explainWords(err error, f *Fault) bool {
 		managed *plan.ManagedError
 
 		interrupted *accounts.InterruptedError
-		usage   *UsageError
-		name    *plan.NameError
-		drv     *drive.NotFoundError
+		usage       *UsageError
+		name        *plan.NameError
+		drv         *drive.NotFoundError
 	)
 	near := func(names []string, otherwise string) []string {
 		if len(names) > 0 {
@@ -105,7 +105,8 @@ func (a *Explainer) explainWords(err error, f *Fault) bool {
 	case errors.As(err, &noCard):
 		f.Code, f.Exit, f.Next = "no-such-card", ExitUsage, near(noCard.Known, "nexlin card list shows them")
 	case errors.As(err, &interrupted):
-		f.Code, f.Exit, f.State = "interrupted", ExitStopped, "every folder is whole, at its old place or at its new one"
+		f.Code, f.Exit, f.State = "interrupted", ExitStopped,
+			"every folder is whole, at its old place or at its new one"
 		f.Next = []string{"the same command once more goes on"}
 	case errors.As(err, &managed):
 		f.Code, f.Exit, f.Path, f.State = "administrators", ExitRefused, managed.Link, Untouched
