@@ -12,6 +12,9 @@ import (
 	"time"
 )
 
+// Lists says that the accounts of this system can be listed.
+const Lists = true
+
 // An Entry is an account of this system, as passwd(5) has it.
 type Entry struct {
 	Name     string

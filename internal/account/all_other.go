@@ -2,6 +2,9 @@
 
 package account
 
+// Lists says that the accounts of this system can be listed.
+const Lists = false
+
 // An Entry is an account of this system.
 type Entry struct {
 	Name     string

@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"nexlin/internal/account"
 	"nexlin/internal/published"
 	"nexlin/internal/screen"
 )
@@ -70,7 +71,10 @@ func (a *app) root() *cobra.Command {
 	add("watch", lists.listCmd(), lists.showCmd(), lists.historyCmd(), (&checkCommand{a}).checkCmd(),
 		(&tryCommand{a}).tryCmd(), (&mendCommand{a}).mendCmd(), (&recordCommand{a}).recordCmd(),
 		(&restoreCommand{a}).restoreCmd(), (&watchCommand{a}).watchCmd())
-	add("many", (&cardCommands{a}).cardCmd(), (&accountsCommands{app: a}).accountsCmd())
+	add("many", (&cardCommands{a}).cardCmd())
+	if account.Lists {
+		add("many", (&accountsCommands{app: a}).accountsCmd())
+	}
 	add("keep", packs.packCmd(), packs.unpackCmd())
 	add("learn", demo.demoCmd())
 	root.AddCommand(demo.standinCmd())
