@@ -410,6 +410,48 @@ func TestAccountsThatPrepareTraps(t *testing.T) {
 	}
 }
 
+// A file that can't be taken is refused with its place, or with what else is wrong about it,
+// and nothing is done.
+func TestAccountsFilesThatAreRefused(t *testing.T) {
+	t.Parallel()
+	c := newCrowd(t, program, 1, lab.MemoryDrive(t, "SKERRY", 16), lab.MemoryDrive(t, "BASALT", 16))
+	before := c.homes()
+	refused := func(code int, says ...string) {
+		t.Helper()
+		for _, verb := range []string{"check", "apply", "withdraw"} {
+			out := c.Want(code, "accounts", verb, c.file, "--yes")
+			for _, s := range says {
+				require.Contains(t, out, s)
+			}
+		}
+		require.Equal(t, before, c.homes())
+	}
+	dir, good := filepath.Dir(c.file), c.file
+	require.NoError(t, os.Chmod(c.file, 0o664))
+	refused(3, c.file+" can be written by another account")
+	require.NoError(t, os.Chmod(c.file, 0o644))
+	require.NoError(t, os.Chown(c.file, ordinary, 0))
+	refused(3, c.file+" can be written by another account")
+	require.NoError(t, os.Chown(c.file, 0, 0))
+	require.NoError(t, os.Chmod(dir, 0o777))
+	refused(3, dir+" can be written by another account")
+	require.NoError(t, os.Chmod(dir, 0o755))
+	c.file = filepath.Join(t.TempDir(), "link.yaml") // in a directory of everybody's
+	require.NoError(t, os.Symlink(good, c.file))
+	refused(3, "can be written by another account")
+	c.file = filepath.Join(dir, "none.yaml")
+	refused(3, "there is no accounts file at "+c.file, "nexlin accounts example")
+	write(t, c.file, "accounts-file: 1\nrules:\n- for: {people: true}\n  redirects: [{folder: ~/Calls, onto: X:/}]\n")
+	refused(2, c.file+`:4:33: unknown field "onto"`, "nexlin accounts check")
+	require.NoError(t, os.Remove(c.file))
+	require.NoError(t, syscall.Mkfifo(c.file, 0o600))
+	refused(2, "it is no file")
+	c.file = good
+	c.UID, c.Wrap = ordinary, nil
+	require.NoError(t, os.Chmod(filepath.Dir(c.State), 0o777))
+	refused(3, "`sudo nexlin`")
+}
+
 // What the administrator has redirected is told to the account that it belongs to, and to no
 // other; changing it there names what to ask for.
 func TestAccountsAreToldWhatIsTheirs(t *testing.T) {

@@ -23,6 +23,10 @@ func Read(path string) (*File, error) {
 		return nil, err
 	}
 	real, err := handle.Real(path)
+	if handle.Missing(err) {
+		return nil, plan.Refused(finding.New(finding.SourceMissing, path, "there is no accounts file at %s", path).
+			Instead("`nexlin accounts example` prints one"))
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -100,8 +100,12 @@ func (a *Explainer) explainWords(err error, f *Fault) bool {
 	case errors.As(err, &usage):
 		f.Code, f.Exit, f.Next = "usage", ExitUsage, []string{strings.TrimSpace("nexlin help " + a.Topic)}
 	case errors.As(err, &mistake):
-		f.Code, f.Exit, f.Path, f.Next = "card-mistake", ExitUsage, mistake.File,
-			[]string{"put it right there; `nexlin card test " + pathtext.Quote(mistake.File) + "` looks again"}
+		looks := "card test"
+		if f.Code = "card-mistake"; strings.HasPrefix(a.Topic, "accounts") {
+			f.Code, looks = "accounts-file-mistake", "accounts check"
+		}
+		f.Exit, f.Path = ExitUsage, mistake.File
+		f.Next = []string{"put it right there; `nexlin " + looks + " " + pathtext.Quote(mistake.File) + "` looks again"}
 	case errors.As(err, &noCard):
 		f.Code, f.Exit, f.Next = "no-such-card", ExitUsage, near(noCard.Known, "nexlin card list shows them")
 	case errors.As(err, &interrupted):
