@@ -144,7 +144,7 @@ if [ "$(id -u)" = 0 ]; then
 	was=$(cat "$rc")
 	{
 		echo "export PS1='\[\e[1m\]root@skerry\[\e[0m\]:~# ' NEXLIN_STATE_DIR=$scene/state-of-many"
-		echo "nexlin() { unshare -m sh -c 'mount --bind $crowd/passwd /etc/passwd; exec $bin/nexlin \"\$@\"' sh \"\$@\" 2> >(grep -v 'stand-in drives' >&2); }"
+		echo "nexlin() { unshare -m sh -c 'mount --bind $crowd/passwd /etc/passwd; exec $bin/nexlin \"\$@\"' sh \"\$@\"; }"
 		echo "cd $crowd; clear"
 	} >>"$rc"
 	pause=2.5 shot accounts 'nexlin accounts check accounts.yaml' 'nexlin accounts apply accounts.yaml --yes' \
