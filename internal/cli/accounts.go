@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
 
 	"nexlin/internal/accounts"
 	"nexlin/internal/engine"
@@ -222,11 +223,20 @@ func (a *accountsCommands) asks() bool { return !a.yes && !a.AsJSON && a.termina
 func (a *accountsCommands) carry(e *engine.Engine, f *accounts.File, do carrier) error {
 	p := a.progress()
 	o := accounts.Options{Progress: p, Only: a.only}
-	if !a.AsJSON {
-		o.Told = func(results []*accounts.Result) { a.shown().ShowResults(results, a.explain) }
+	var told [][]*accounts.Result
+	show := func(results []*accounts.Result) { a.shown().ShowResults(results, a.explain) }
+	switch bar := term.IsTerminal(int(a.RawErr.Fd())) && !a.Quiet; {
+	case a.AsJSON:
+	case bar: // which what is printed beside it would destroy
+		o.Told = func(results []*accounts.Result) { told = append(told, results) }
+	default:
+		o.Told = show
 	}
 	results, err := do(a.ctx, e, f, o)
 	p.End()
+	for _, r := range told {
+		show(r)
+	}
 	for _, r := range results {
 		a.grave(resultExit(r, a.explain))
 	}
