@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"io/fs"
 	"path/filepath"
-	"syscall"
 	"time"
 
 	"nexlin/internal/account"
@@ -27,7 +26,6 @@ import (
 	"nexlin/internal/planning"
 	"nexlin/internal/preflight"
 	"nexlin/internal/run"
-	"nexlin/internal/swap"
 	"nexlin/internal/transfer"
 )
 
@@ -63,10 +61,8 @@ func MakePlan(ctx context.Context, e *engine.Engine, o planning.MoveOptions) (*p
 	if err := planning.CheckUnfinished(e, p); err != nil {
 		return nil, err
 	}
-	if p.IntoNow.Mount != "" && !plan.ForOthersBy(p.Methods) {
-		if err := p.Told(preflight.MountPoint(&p.IntoNow, p.Name)); err != nil {
-			return nil, err
-		}
+	if err := planning.CheckMountPoint(p); err != nil {
+		return nil, err
 	}
 	if err := planning.ChooseMethods(e, p, o); err != nil {
 		return nil, err
@@ -178,10 +174,8 @@ func (m *making) target(ctx context.Context) error {
 		return err
 	}
 	defer live.Release()
-	for _, n := range transfer.Spools(m.Run.Dir()) {
-		if err := transfer.RemoveSpool(m.Run.Dir(), n); err != nil {
-			return err
-		}
+	if err := transfer.RemoveSpools(m.Run.Dir()); err != nil {
+		return err
 	}
 	a, err := transfer.Adopt(ctx, transfer.Adoption{Copy: live, Dir: m.Run.Dir(), N: 1, Digest: m.Plan.Digest,
 		CopyFuse: m.Plan.IntoFuse})
@@ -209,20 +203,7 @@ func (m *making) link(ctx context.Context) error {
 	if m.Plan.Linkless() {
 		return nil
 	}
-	return m.Act(ctx, "link", m.Plan.LinkText, func() error {
-		done, err := m.LinkPlace().Says(m.Plan.LinkText)
-		if err != nil {
-			return err
-		}
-		if done {
-			return m.DropOwn(m.LinkIn)
-		}
-		err = m.LinkPlace().Make(m.Plan.LinkText)
-		if errors.Is(err, syscall.EEXIST) {
-			err = swap.Broken(m.Plan.Link, "something stands there by now")
-		}
-		return err
-	}, nil)
+	return m.Act(ctx, "link", m.Plan.LinkText, m.LeadLink, nil)
 }
 
 // TryBack refuses once something lies at the target, or another link at the place of ours.

@@ -5,10 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"syscall"
 
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/note"
+	"nexlin/internal/swap"
 )
 
 // OpenMended takes the handles of a mend, that of the link's directory if it is
@@ -27,6 +29,26 @@ func (m *opener) OpenMended(withLink bool) error {
 		}
 	}
 	m.Into, err = m.OpenReal(m.Plan.Into)
+	return err
+}
+
+// LeadLink makes the link, or has the one lead elsewhere that stands there as it was seen. It
+// may be done already. A *[swap.BrokenError] if something else came to stand there.
+func (m *opener) LeadLink() error {
+	done, err := m.LinkPlace().Says(m.Plan.LinkText)
+	if err != nil {
+		return err
+	}
+	if done {
+		return m.DropOwn(m.LinkIn)
+	}
+	if m.Plan.OldText != "" {
+		return m.LinkPlace().Lead(m.Plan.OldText, m.Plan.LinkText)
+	}
+	err = m.LinkPlace().Make(m.Plan.LinkText)
+	if errors.Is(err, syscall.EEXIST) {
+		err = swap.Broken(m.Plan.Link, "something stands there by now")
+	}
 	return err
 }
 

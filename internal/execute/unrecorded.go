@@ -20,10 +20,8 @@ func (m *describer) recordNeverCopied(ctx context.Context) error {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return err
 	}
-	for _, n := range transfer.Spools(dir) { // of a run that was stopped
-		if err := transfer.RemoveSpool(dir, n); err != nil {
-			return err
-		}
+	if err := transfer.RemoveSpools(dir); err != nil { // of a run that was stopped
+		return err
 	}
 	s, err := transfer.Compose(dir, 1, func(put func(*transfer.Record) error) error {
 		return inventory.Walk(ctx, m.From, inventory.VisitorFunc(func(e *inventory.Entry) error {

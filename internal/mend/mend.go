@@ -3,10 +3,8 @@ package mend
 
 import (
 	"context"
-	"errors"
 	"path/filepath"
 	"slices"
-	"syscall"
 	"time"
 
 	"nexlin/internal/account"
@@ -20,7 +18,6 @@ import (
 	"nexlin/internal/places"
 	"nexlin/internal/plan"
 	"nexlin/internal/planning"
-	"nexlin/internal/swap"
 )
 
 // Options says how a redirect is to be mended.
@@ -266,7 +263,7 @@ func (m *mending) Forward(ctx context.Context) error {
 		}
 	}
 	if m.Plan.Mend.Link {
-		if err := m.Act(ctx, "link", m.Plan.LinkText, m.mendedLink, nil); err != nil {
+		if err := m.Act(ctx, "link", m.Plan.LinkText, m.LeadLink, nil); err != nil {
 			return err
 		}
 	}
@@ -286,26 +283,6 @@ func (m *mending) Forward(ctx context.Context) error {
 		return err
 	}
 	return m.Run.Set(ledger.Done, "", m.SaveMended)
-}
-
-// mendedLink makes the link, or replaces the one that stands there as it was
-// seen.
-func (m *mending) mendedLink() error {
-	done, err := m.LinkPlace().Says(m.Plan.LinkText)
-	if err != nil {
-		return err
-	}
-	if done {
-		return m.DropOwn(m.LinkIn)
-	}
-	if m.Plan.OldText != "" {
-		return m.LinkPlace().Lead(m.Plan.OldText, m.Plan.LinkText)
-	}
-	err = m.LinkPlace().Make(m.Plan.LinkText)
-	if errors.Is(err, syscall.EEXIST) {
-		err = swap.Broken(m.Plan.Link, "something stands there by now")
-	}
-	return err
 }
 
 // newTag writes the drive tag anew: with the id that the ledger knows, and

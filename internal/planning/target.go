@@ -363,6 +363,15 @@ func CheckLinkPlace(p *plan.Plan) error {
 	return p.Told(preflight.MayRename(p.UID, slices.Compact([]string{filepath.Dir(p.Link), p.HeldIn})...))
 }
 
+// CheckMountPoint adds what becomes of the target's mount point while its drive is not there,
+// unless only another system follows the link.
+func CheckMountPoint(p *plan.Plan) error {
+	if p.IntoNow.Mount == "" || plan.ForOthersBy(p.Methods) {
+		return nil
+	}
+	return p.Told(preflight.MountPoint(&p.IntoNow, p.Name))
+}
+
 // CheckUnfinished finds a stopped run that is about the same folder or place.
 func CheckUnfinished(e *engine.Engine, p *plan.Plan) error {
 	rows, err := e.Ledger.Unfinished()

@@ -246,10 +246,8 @@ func (m *recording) prove(ctx context.Context) error {
 	if err := m.Begin("compare", 0, 0); err != nil {
 		return err
 	}
-	for _, n := range transfer.Spools(m.Run.Dir()) {
-		if err := transfer.RemoveSpool(m.Run.Dir(), n); err != nil {
-			return err
-		}
+	if err := transfer.RemoveSpools(m.Run.Dir()); err != nil {
+		return err
 	}
 	a, err := m.adopt(ctx, 1)
 	if a != nil && a.Spool != nil {

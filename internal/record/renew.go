@@ -69,10 +69,8 @@ func (m *renewing) Forward(ctx context.Context) error {
 		return err
 	}
 	defer old.Close()
-	for _, n := range transfer.Spools(m.Run.Dir()) {
-		if err := transfer.RemoveSpool(m.Run.Dir(), n); err != nil {
-			return err
-		}
+	if err := transfer.RemoveSpools(m.Run.Dir()); err != nil {
+		return err
 	}
 	m.digester = transfer.NewDigester(m.Plan.Digest)
 	m.Spool, err = transfer.Compose(m.Run.Dir(), 1, func(put func(*transfer.Record) error) error {

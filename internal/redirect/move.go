@@ -100,10 +100,8 @@ func moveLeads(e *engine.Engine, p *plan.Plan, o planning.MoveOptions) error {
 	if err := planning.CheckUnfinished(e, p); err != nil {
 		return err
 	}
-	if p.IntoNow.Mount != "" && !plan.ForOthersBy(p.Methods) {
-		if err := p.Told(preflight.MountPoint(&p.IntoNow, p.Name)); err != nil {
-			return err
-		}
+	if err := planning.CheckMountPoint(p); err != nil {
+		return err
 	}
 	if err := planning.ChooseMethods(e, p, o); err != nil {
 		return err

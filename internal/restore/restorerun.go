@@ -71,10 +71,8 @@ func (m *restoring) Forward(ctx context.Context) error {
 		return err
 	}
 	defer live.Release()
-	for _, n := range transfer.Spools(m.Run.Dir()) {
-		if err := transfer.RemoveSpool(m.Run.Dir(), n); err != nil {
-			return err
-		}
+	if err := transfer.RemoveSpools(m.Run.Dir()); err != nil {
+		return err
 	}
 	held, err := m.heldBeside()
 	if err != nil {

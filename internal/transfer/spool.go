@@ -170,6 +170,16 @@ func RemoveSpool(dir string, n int) error {
 	return errors.Join(errs...)
 }
 
+// RemoveSpools removes the spools of all passes in dir.
+func RemoveSpools(dir string) error {
+	for _, n := range Spools(dir) {
+		if err := RemoveSpool(dir, n); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // Close writes what is held back and closes the files.
 func (s *Spool) Close() error {
 	if s == nil {
