@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/naming"
 	"nexlin/internal/plan"
@@ -203,13 +204,13 @@ func (v *validator) path(at, text string) {
 
 // into wants a directory on a drive that is named, or an absolute path.
 func (v *validator) into(at, text string) {
-	drive, rest, onDrive := strings.Cut(text, ":/")
+	name, rest, onDrive := drive.SplitRef(text)
 	switch {
 	case text == "":
 		v.Fail(at, "into is missing: the directory on the other drive that the folder goes into")
-	case onDrive && drive != "" && !strings.Contains(drive, "/"):
-		if filled, ok := fill(drive); !ok || filled != drive {
-			v.Fail(at, "a drive's label or UUID has no variables: %q", drive)
+	case onDrive:
+		if filled, ok := fill(name); !ok || filled != name {
+			v.Fail(at, "a drive's label or UUID has no variables: %q", name)
 		}
 		v.path(at, "/"+rest)
 	default:

@@ -63,7 +63,7 @@ func administrators(path string) error {
 	if err != nil {
 		return err
 	}
-	if st.UID == 0 && (st.IsSymlink() || st.Perm()&0o022 == 0) {
+	if st.AdministratorsAlone() || st.UID == 0 && st.IsSymlink() {
 		return nil
 	}
 	return plan.Refused(finding.New(finding.OthersHands, path, "%s can be written by another account", path).

@@ -33,11 +33,11 @@ import (
 type Want struct {
 	Account account.Entry
 	Wish    *Wish
-	Into    string    // the directory on the drive, absolute; empty while that is not here
-	Drive   string    // the drive as the file names it; empty for a path
-	Rel     string    // the directory below it, slash-separated and without one in front
-	Parts   []Part    // never empty, unless Broken
-	Broken  []problem // why it can't be made out for this account
+	Into    string            // the directory on the drive, absolute; empty while that is not here
+	Drive   string            // the drive as the file names it; empty for a path
+	Rel     string            // the directory below it, slash-separated and without one in front
+	Parts   []Part            // never empty, unless Broken
+	Broken  []finding.Finding // why it can't be made out for this account
 
 	use      *planning.CardUse // of a card; nil of anything else
 	settings bool              // the account keeps settings of its profile folders
@@ -51,9 +51,6 @@ type Part struct {
 	named  string // the link path as it is declared
 	folder *card.Folder
 }
-
-// problem is what is wrong with a want, as a finding.
-type problem = finding.Finding
 
 // Target is where the data of a part is to lie; empty while the drive is not here.
 func (w *Want) Target(p *Part) string {
@@ -122,11 +119,17 @@ type maker struct {
 	machine string
 	groups  map[string]map[string]bool
 	drives  map[string]placed
-	profile map[string][]setting.Profile // of the account that is at work
+	home    *homeSettings // of the account that is at work; nil until it is asked for
 
 	byLink  map[string]*ledger.Redirect // those that have not ended
 	linkOf  map[string]string           // the link that leads to a target, of runs that were stopped, too
 	stopped map[string]ledger.RunRow    // runs that were stopped, by the link they are about
+}
+
+// homeSettings are the profile folders of one home, and whether it keeps settings of them.
+type homeSettings struct {
+	profiles []setting.Profile
+	kept     bool
 }
 
 // placed is where a drive is; or why it is not known.
@@ -137,7 +140,7 @@ type placed struct {
 
 func newMaker(e *engine.Engine, f *File) (*maker, error) {
 	m := &maker{Engine: e, file: f, groups: map[string]map[string]bool{}, drives: map[string]placed{},
-		profile: map[string][]setting.Profile{}, byLink: map[string]*ledger.Redirect{},
+		byLink: map[string]*ledger.Redirect{},
 		linkOf: map[string]string{}, stopped: map[string]ledger.RunRow{}}
 	host, err := os.Hostname()
 	if err != nil {
@@ -203,7 +206,7 @@ func (m *maker) known() []account.Entry {
 	all = append(all, account.Named(asked)...)
 	all = slices.DeleteFunc(all, func(a account.Entry) bool { return a.UID == 0 })
 	slices.SortStableFunc(all, func(a, b account.Entry) int { return strings.Compare(a.Name, b.Name) })
-	// Two names of one account are one account.
+	// An account that two services know is one.
 	return slices.CompactFunc(all, func(a, b account.Entry) bool { return a.Name == b.Name })
 }
 
@@ -238,7 +241,7 @@ func (m *maker) wants(ctx context.Context, only []string) (out []*Want, err erro
 			return nil, err
 		}
 		first := len(out)
-		clear(m.profile)
+		m.home = nil
 		for r := range m.file.Rules {
 			rule := &m.file.Rules[r]
 			if !m.matches(&rule.For, &all[i], people) {
@@ -324,8 +327,8 @@ func (m *maker) want(a *account.Entry, wish *Wish) *Want {
 
 // place finds the directory that a want's folders go into.
 func (m *maker) place(w *Want, into string) {
-	name, rest, onDrive := strings.Cut(into, ":/")
-	if !onDrive || strings.Contains(name, "/") {
+	name, rest, onDrive := drive.SplitRef(into)
+	if !onDrive {
 		w.Into = places.ResolvedDir(filepath.Clean(into))
 		return
 	}
@@ -350,7 +353,7 @@ func (m *maker) parts(w *Want, vars map[string]string) error {
 	wish := w.Wish
 	switch {
 	case wish.Profile != "":
-		return m.profiles(w)
+		return m.profiles(w, vars)
 	case wish.Card != "":
 		c, err := planning.FindCard(m.Engine, wish.Card)
 		if err != nil {
@@ -390,42 +393,41 @@ func finalOf(w *Want, link string, vars map[string]string) string {
 }
 
 // profiles finds the profile folders of a want.
-func (m *maker) profiles(w *Want) error {
+func (m *maker) profiles(w *Want, vars map[string]string) error {
 	home := places.Resolved(w.Account.Home)
-	all, known := m.profile[home]
-	if !known {
+	if m.home == nil {
 		var err error
-		if all, err = setting.Profiles(home); err != nil {
+		if m.home, err = settingsOf(home); err != nil {
 			return err
 		}
-		m.profile[home] = all
 	}
-	for _, p := range all {
+	w.settings = m.home.kept
+	for _, p := range m.home.profiles {
 		if p.Kind != w.Wish.Profile && w.Wish.Profile != planning.EveryProfile {
 			continue
 		}
 		if at := m.old(p.Path); at != home {
-			w.Parts = append(w.Parts, Part{Link: at, named: at,
-				Final: finalOf(w, at, map[string]string{"account": w.Account.Name})})
+			w.Parts = append(w.Parts, Part{Link: at, named: at, Final: finalOf(w, at, vars)})
 		}
 	}
-	if len(w.Parts) > 0 {
-		var err error
-		w.settings, err = keepsSettings(home, w.Parts[0].named)
-		return err
+	if len(w.Parts) == 0 {
+		w.breaks(finding.New(finding.SourceMissing, home, "%s has no folder for %s", w.Account.Name, w.Wish.Profile))
 	}
-	w.breaks(finding.New(finding.SourceMissing, home, "%s has no folder for %s", w.Account.Name, w.Wish.Profile))
 	return nil
 }
 
-// keepsSettings reports whether the settings file of a profile folder is there.
-func keepsSettings(home, path string) (bool, error) {
-	_, at, ok, err := setting.Location(home, path)
-	if err != nil || !ok || len(at) == 0 {
-		return false, err
+// settingsOf reads the settings of a home's profile folders. They are kept in one file.
+func settingsOf(home string) (*homeSettings, error) {
+	all, err := setting.Profiles(home)
+	if err != nil || len(all) == 0 {
+		return &homeSettings{}, err
+	}
+	_, at, ok, err := setting.Location(home, all[0].Path)
+	if err != nil || !ok {
+		return &homeSettings{profiles: all}, err
 	}
 	_, err = handle.Lstat(at[0].File)
-	return err == nil || at[0].Format == setting.KnownFolder, handle.IgnoreMissing(err)
+	return &homeSettings{all, err == nil || at[0].Format == setting.KnownFolder}, handle.IgnoreMissing(err)
 }
 
 // old is where the link of a profile folder stands: a setting that leads to a target names

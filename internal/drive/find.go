@@ -64,6 +64,13 @@ func (s *System) Find(ref string) (Drive, error) {
 	return Drive{}, e
 }
 
+// SplitRef parts LABEL:/path or UUID=…:/path into the drive's name and the path on it; ok is
+// false for a path that names no drive.
+func SplitRef(ref string) (name, rest string, ok bool) {
+	name, rest, ok = strings.Cut(ref, ":/")
+	return name, rest, ok && name != "" && !strings.Contains(name, "/")
+}
+
 // Place turns what a person named after --into into an absolute path: a
 // path, or LABEL:/path, or UUID=…:/path. cwd is where relative paths start.
 // A path that exists as it is written is that path.
@@ -71,8 +78,7 @@ func (s *System) Place(ref, cwd string) (string, error) {
 	if filepath.IsAbs(ref) {
 		return filepath.Clean(ref), nil
 	}
-	name, rest, ok := strings.Cut(ref, ":/")
-	if ok && name != "" && !strings.Contains(name, "/") {
+	if name, rest, ok := SplitRef(ref); ok {
 		if _, err := os.Lstat(ref); err != nil {
 			d, err := s.Find(name)
 			if err != nil {

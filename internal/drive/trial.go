@@ -2,7 +2,6 @@ package drive
 
 import (
 	"bytes"
-	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -95,8 +94,14 @@ func InTrial(d *handle.Dir, f func(t *handle.Dir) error) (err error) {
 		return err
 	}
 	defer t.Release()
-	defer func() { err = errors.Join(err, handle.IgnoreMissing(t.Unlink(trialMark)), d.Rmdir(name)) }()
+	defer func() { err = errors.Join(err, unmade(d, name, t)) }()
 	return f(t)
+}
+
+// unmade takes away a trial directory that has its mark at most.
+func unmade(d *handle.Dir, name string, t *handle.Dir) error {
+	return handle.InOrder(func() error { return handle.IgnoreMissing(t.Unlink(trialMark)) },
+		func() error { return d.Rmdir(name) })
 }
 
 // trialMark is an entry that a trial directory has, so that what one left behind is told from
@@ -135,7 +140,7 @@ func trialDir(d *handle.Dir) (name string, t *handle.Dir, err error) {
 			return name, t, nil
 		}
 		if made == nil && !errors.Is(err, syscall.EWOULDBLOCK) {
-			err = errors.Join(err, handle.IgnoreMissing(t.Unlink(trialMark)), d.Rmdir(name))
+			err = errors.Join(err, unmade(d, name, t))
 			t.Release()
 			return "", nil, err
 		}
@@ -219,12 +224,13 @@ func marked(t *handle.Dir) error {
 // entries. A directory with entries and without the mark is none.
 func emptied(t *handle.Dir) error {
 	names, err := t.Names()
-	if err == nil && len(names) > 0 && !slices.Contains(names, trialMark) {
-		return &fs.PathError{Op: "try", Path: t.Path(), Err: fs.ErrExist}
+	if err == nil && len(names) > 0 {
+		i := slices.Index(names, trialMark)
+		if i < 0 {
+			return &fs.PathError{Op: "try", Path: t.Path(), Err: fs.ErrExist}
+		}
+		names = append(slices.Delete(names, i, i+1), trialMark)
 	}
-	slices.SortFunc(names, func(a, b string) int { // the mark last
-		return cmp.Compare(strings.Count(a, trialMark), strings.Count(b, trialMark))
-	})
 	for _, n := range names {
 		if err == nil {
 			if err = t.Unlink(n); err != nil {

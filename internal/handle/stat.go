@@ -100,6 +100,10 @@ func (s *Stat) Type() uint32 { return s.Mode & TypeMask }
 // Perm is the permission bits with setuid, setgid and sticky.
 func (s *Stat) Perm() uint32 { return s.Mode & 0o7777 }
 
+// AdministratorsAlone reports whether an entry is the administrator's, and nobody else may
+// write to it.
+func (s *Stat) AdministratorsAlone() bool { return s.UID == 0 && s.Perm()&0o022 == 0 }
+
 // SameInode reports whether two stats are of one and the same entry.
 func (s *Stat) SameInode(o *Stat) bool {
 	return s.Dev == o.Dev && s.Ino == o.Ino && s.Type() == o.Type()

@@ -213,7 +213,7 @@ func (m *packing) clearPart(name string, st *handle.Stat) error {
 	if err != nil {
 		return err
 	}
-	if now.SameInode(st) && (os.Geteuid() != 0 || now.UID == 0 && now.Perm()&0o022 == 0) {
+	if now.SameInode(st) && (os.Geteuid() != 0 || now.AdministratorsAlone()) {
 		if err := archive.Clear(d); err != nil {
 			return err
 		}

@@ -29,7 +29,7 @@ func (m *packing) limitFor(ctx context.Context, in *handle.File) (limit *archive
 		return nil, "", err
 	}
 	root := os.Geteuid() == 0
-	if root && st.UID == 0 && st.Perm()&0o022 == 0 {
+	if root && st.AdministratorsAlone() {
 		return nil, "", nil
 	}
 	known, err := m.Ledger.PackDigests(st.Size)

@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -80,23 +81,19 @@ func write(dir string, uid uint32, rs []ledger.Redirect) error {
 		return err
 	}
 	at := file(dir, uid)
-	if was, err := handle.ReadRegular(at, limit); err == nil && bytes.Equal(was, text) {
+	st, err := handle.Lstat(at)
+	if was, rerr := handle.ReadRegular(at, limit); err == nil && rerr == nil && st.UID == uid &&
+		bytes.Equal(was, text) {
 		return nil
 	}
-	// Nobody else can write in dir, so that the name is this file's until it has its own.
-	tmp, err := os.CreateTemp(dir, ".new-")
-	if err != nil {
+	if err := handle.WriteFile(at, 0o400, func(w io.Writer) error {
+		_, err := w.Write(text)
+		return err
+	}); err != nil {
 		return err
 	}
-	_, err = tmp.Write(text)
-	err = errors.Join(err, tmp.Chmod(0o400), tmp.Chown(int(uid), -1), tmp.Sync(), tmp.Close())
-	if err == nil {
-		err = os.Rename(tmp.Name(), at)
-	}
-	if err != nil {
-		return errors.Join(err, os.Remove(tmp.Name()))
-	}
-	return nil
+	// Nobody else can write in dir, so that it is this file that is given.
+	return os.Lchown(at, int(uid), -1)
 }
 
 // checkDir wants a directory that the administrator alone can write in.
@@ -105,7 +102,7 @@ func checkDir(dir string) error {
 	if err != nil {
 		return err
 	}
-	if !st.IsDir() || st.UID != 0 || st.Perm()&0o022 != 0 {
+	if !st.IsDir() || !st.AdministratorsAlone() {
 		return fmt.Errorf("%s is not the administrator's alone", pathtext.Show(dir))
 	}
 	return nil
