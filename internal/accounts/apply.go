@@ -1,6 +1,7 @@
 package accounts
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -25,6 +26,7 @@ import (
 	"nexlin/internal/planning"
 	"nexlin/internal/record"
 	"nexlin/internal/redirect"
+	"nexlin/internal/transfer"
 )
 
 // An End is what became of an item.
@@ -51,16 +53,10 @@ type Result struct {
 // Options says how a file is carried out.
 type Options struct {
 	// Progress hears of the copying of all accounts together; may be nil.
-	Progress Progress
+	Progress transfer.Progress
 	Only     []string // the accounts that it is about; empty: all
 	// Told hears of each account's results once they are there, one call at a time; may be nil.
 	Told func([]*Result)
-}
-
-// A Progress hears how far all accounts are together.
-type Progress interface {
-	Phase(name string, files, bytes int64)
-	Advance(files, bytes int64)
 }
 
 // perDrive is how many runs may use one drive at once, if its heads need not move.
@@ -139,21 +135,11 @@ func (r *runner) ordered(items []*Item) [][]*Item {
 	}
 	switch r.f.Order {
 	case SmallestFirst:
-		slices.SortStableFunc(out, func(a, b []*Item) int { return compare(size(a), size(b)) })
+		slices.SortStableFunc(out, func(a, b []*Item) int { return cmp.Compare(size(a), size(b)) })
 	case LargestFirst:
-		slices.SortStableFunc(out, func(a, b []*Item) int { return compare(size(b), size(a)) })
+		slices.SortStableFunc(out, func(a, b []*Item) int { return cmp.Compare(size(b), size(a)) })
 	}
 	return out
-}
-
-func compare(a, b int64) int {
-	switch {
-	case a < b:
-		return -1
-	case a > b:
-		return 1
-	}
-	return 0
 }
 
 // planAll plans what needs room on a drive, so that it is known how much.
@@ -266,7 +252,7 @@ func (e *InterruptedError) Error() string {
 
 // copied passes on what one run copies, and nothing else of what it does.
 type copied struct {
-	to      Progress
+	to      transfer.Progress
 	mu      *sync.Mutex
 	copying bool
 }
@@ -496,11 +482,8 @@ func (r *runner) planned(ctx context.Context, e *engine.Engine, i *Item) (*plan.
 
 // finished finishes a run that was stopped. Several folders of a card have one.
 func (r *runner) finished(ctx context.Context, e *engine.Engine, i *Item) error {
-	row, err := e.Ledger.Run(i.run.ID)
+	row, err := execute.Stopped(e, i.run.ID)
 	if err != nil {
-		return err
-	}
-	if row, err = plan.Whole(e.Ledger, row); err != nil {
 		return err
 	}
 	_, err = jobs.Resume(ctx, e, row)
@@ -546,11 +529,8 @@ func (r *runner) redirectNow(e *engine.Engine, i *Item) *ledger.Redirect {
 
 // taken takes back a run that was stopped, or finishes it if it brings the folder back.
 func (r *runner) taken(ctx context.Context, e *engine.Engine, i *Item) error {
-	row, err := e.Ledger.Run(i.run.ID)
+	row, err := execute.Stopped(e, i.run.ID)
 	if err != nil {
-		return err
-	}
-	if row, err = plan.Whole(e.Ledger, row); err != nil {
 		return err
 	}
 	if plan.TraitsOf(row.Kind).Back {

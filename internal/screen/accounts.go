@@ -121,29 +121,36 @@ func (a *Accounts) remedies(fs []finding.Finding) {
 
 // countItems counts accounts and folders, by their states.
 func countItems(items []*accounts.Item) string {
-	names := map[string]bool{}
-	count := map[accounts.State]int{}
-	for _, i := range items {
+	who, what := counted(items, accountStates,
+		func(i *accounts.Item) (*accounts.Item, accounts.State) { return i, i.State },
+		func(s accounts.State) string { return accountWords[s] })
+	return who + what
+}
+
+// counted counts accounts and folders, and then by what each has come to, in the order of all
+// that may be.
+func counted[T any, K comparable](all []T, order []K, of func(T) (*accounts.Item, K),
+	word func(K) string) (who, what string) {
+	names, count := map[string]bool{}, map[K]int{}
+	for _, x := range all {
+		i, k := of(x)
 		names[i.Account.Name] = true
-		count[i.State]++
+		count[k]++
 	}
 	var parts []string
-	for _, s := range accountStates {
-		if count[s] > 0 {
-			parts = append(parts, fmt.Sprintf("%d %s", count[s], accountWords[s]))
+	for _, k := range order {
+		if count[k] > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", count[k], word(k)))
 		}
 	}
 	if len(parts) == 0 {
-		return "the file is about no account of this machine"
+		return "the file is about no account of this machine", ""
 	}
-	return fmt.Sprintf("%s, %s: %s", Plural(int64(len(names)), "account", "accounts"),
-		Plural(int64(len(items)), "folder", "folders"), strings.Join(parts, ", "))
+	return Plural(int64(len(names)), "account", "accounts") + ", " + Plural(int64(len(all)), "folder", "folders"),
+		": " + strings.Join(parts, ", ")
 }
 
-// endWords are what the ends are called.
-var endWords = map[accounts.End]string{accounts.Unchanged: "unchanged", accounts.Done: "done",
-	accounts.Waits: "waits", accounts.Refused: "refused", accounts.Stopped: "stopped"}
-
+// accountEnds are the ends in the order in which they are counted; each is its own word.
 var accountEnds = []accounts.End{accounts.Done, accounts.Unchanged, accounts.Waits, accounts.Refused, accounts.Stopped}
 
 // ShowResults says what became of the folders of one account; explain tells of an error.
@@ -157,7 +164,7 @@ func (a *Accounts) ShowResults(results []*accounts.Result, explain func(error) F
 			a.Print("%s", Bold.Render(pathtext.Show(r.Account.Name)))
 			shown = true
 		}
-		word := endWords[r.End]
+		word := string(r.End)
 		switch r.End {
 		case accounts.Done, accounts.Unchanged:
 			word = Good.Render(word)
@@ -187,31 +194,17 @@ func (a *Accounts) CountResults(results []*accounts.Result) {
 	if a.Quiet {
 		return
 	}
-	names := map[string]bool{}
-	count := map[accounts.End]int{}
-	for _, r := range results {
-		names[r.Account.Name] = true
-		count[r.End]++
-	}
-	var parts []string
-	for _, e := range accountEnds {
-		if count[e] > 0 {
-			parts = append(parts, fmt.Sprintf("%d %s", count[e], endWords[e]))
-		}
-	}
-	if len(parts) > 0 && count[accounts.Unchanged] < len(results) {
-		a.Print("")
-	}
+	changed := slices.ContainsFunc(results, func(r *accounts.Result) bool { return r.End != accounts.Unchanged })
+	who, what := counted(results, accountEnds,
+		func(r *accounts.Result) (*accounts.Item, accounts.End) { return r.Item, r.End },
+		func(e accounts.End) string { return string(e) })
 	switch {
-	case len(parts) == 0:
-		a.Print("the file is about no account of this machine")
-	case count[accounts.Unchanged] == len(results):
-		a.Print("%s, %s: nothing had to be changed", Plural(int64(len(names)), "account", "accounts"),
-			Plural(int64(len(results)), "folder", "folders"))
-	default:
-		a.Print("%s, %s: %s", Plural(int64(len(names)), "account", "accounts"),
-			Plural(int64(len(results)), "folder", "folders"), strings.Join(parts, ", "))
+	case changed:
+		a.Print("")
+	case len(results) > 0:
+		what = ": nothing had to be changed"
 	}
+	a.Print("%s%s", who, what)
 }
 
 // ItemDocs is what a check of an accounts file found, by account.
