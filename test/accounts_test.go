@@ -205,6 +205,18 @@ func write(t *testing.T, path, text string) {
 	require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
 }
 
+// caseDirs makes a directory for one case on each of two drives.
+func caseDirs(t *testing.T, skerry, basalt string) (dirs [2]string) {
+	t.Helper()
+	for i, on := range []string{skerry, basalt} {
+		var err error
+		dirs[i], err = os.MkdirTemp(on, "case-")
+		require.NoError(t, err)
+		require.NoError(t, os.Chmod(dirs[i], 0o755))
+	}
+	return dirs
+}
+
 // undisturbed is how all is once a crowd was served: homes, drive and redirects, without what
 // differs from run to run.
 func (c *crowd) undisturbed() string {
@@ -234,13 +246,7 @@ func TestAccountsKilledAtEveryStep(t *testing.T) {
 	faulty := faults(t)
 	drives := memoryDrives(t)
 	served := func(t *testing.T, first string) *crowd {
-		dirs := [2]string{}
-		for i := range dirs {
-			var err error
-			dirs[i], err = os.MkdirTemp(drives[i], "case-")
-			require.NoError(t, err)
-			require.NoError(t, os.Chmod(dirs[i], 0o755))
-		}
+		dirs := caseDirs(t, drives[0], drives[1])
 		c := newCrowd(t, faulty, 3, dirs[0], dirs[1])
 		if first != "" {
 			c.accounts(0, first, "--yes")
@@ -379,13 +385,7 @@ func TestAccountsThatPrepareTraps(t *testing.T) {
 	for name, trap := range traps {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			dirs := [2]string{}
-			for i, on := range []string{skerry, basalt} {
-				var err error
-				dirs[i], err = os.MkdirTemp(on, "case-")
-				require.NoError(t, err)
-				require.NoError(t, os.Chmod(dirs[i], 0o755))
-			}
+			dirs := caseDirs(t, skerry, basalt)
 			c := newCrowd(t, faultless, 2, dirs[0], dirs[1])
 			home, theirs := c.turned()
 			canary := filepath.Join(skerry, filepath.Base(dirs[0])+"-canary")
@@ -407,6 +407,39 @@ func TestAccountsThatPrepareTraps(t *testing.T) {
 			}
 			require.Empty(t, leaks(home, theirs))
 		})
+	}
+}
+
+// The folders of a card go together, once, and each comes back.
+func TestAccountsByACard(t *testing.T) {
+	t.Parallel()
+	c := newCrowd(t, plain(t), 2, lab.MemoryDrive(t, "SKERRY", 32), lab.MemoryDrive(t, "BASALT", 32))
+	config := filepath.Join(filepath.Dir(c.file), "config")
+	require.NoError(t, os.MkdirAll(config+"/cards", 0o755))
+	write(t, config+"/cards/nightjar.yaml", `card: nightjar
+about: the recorder of the night hide
+family: application-data
+folders:
+- {name: calls, linux: "{home}/Calls"}
+- {name: plumage, linux: "{home}/Pictures"}
+- {name: none, linux: "{home}/Nothing", missing: skip}
+`)
+	c.Env = []string{"NEXLIN_CONFIG=" + config}
+	c.declare("\n- for: {people: true}\n  redirects:\n  - {card: nightjar, into: \"BASALT/{account}\", " +
+		"accept: [target-in-memory]}\n")
+	before := c.homes()
+	c.accounts(4, "check")
+	require.Contains(t, c.accounts(0, "apply", "--yes"), "2 accounts, 6 folders: 4 done, 2 unchanged")
+	c.accounts(0, "check")
+	require.Contains(t, c.accounts(0, "apply", "--yes"), "nothing had to be changed")
+	kinds := map[string]int{}
+	for _, r := range c.JSON("history")["runs"].([]any) {
+		kinds[r.(map[string]any)["kind"].(string)]++
+	}
+	require.Equal(t, map[string]int{"move-together": 2, "move": 4}, kinds, "each card goes once")
+	c.accounts(0, "withdraw", "--yes")
+	for i, home := range c.homes() {
+		require.Equal(t, before[i], without(home, ".held-"), c.names[i])
 	}
 }
 

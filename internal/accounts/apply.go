@@ -62,6 +62,19 @@ type Options struct {
 // perDrive is how many runs may use one drive at once, if its heads need not move.
 const perDrive = 3
 
+// A task is what one plan does: one folder of a want, or all of a card.
+type task struct {
+	*Want
+	link string // empty for a card
+}
+
+func taskOf(i *Item) task {
+	if i.use != nil {
+		return task{i.Want, ""}
+	}
+	return task{i.Want, i.Link()}
+}
+
 // A runner carries out what is missing for many accounts.
 type runner struct {
 	e     *engine.Engine
@@ -70,8 +83,8 @@ type runner struct {
 	mu    sync.Mutex // around what follows, and telling
 	slots map[string]chan struct{}
 	tags  map[string]*sync.Mutex
-	plans map[*Item]*plan.Plan
-	short map[*Item]error // those that have no room beside the others
+	plans map[task]*plan.Plan
+	short map[task]error // those that have no room beside the others
 
 	each func(ctx context.Context, e *engine.Engine, i *Item) *Result
 }
@@ -108,7 +121,7 @@ func Withdraw(ctx context.Context, e *engine.Engine, f *File, o Options) ([]*Res
 
 func newRunner(e *engine.Engine, f *File, o Options) *runner {
 	return &runner{e: e, f: f, o: o, slots: map[string]chan struct{}{}, tags: map[string]*sync.Mutex{},
-		plans: map[*Item]*plan.Plan{}, short: map[*Item]error{}}
+		plans: map[task]*plan.Plan{}, short: map[task]error{}}
 }
 
 // byAccount puts the items of each account together.
@@ -125,14 +138,13 @@ func byAccount(items []*Item) (out [][]*Item) {
 // ordered puts accounts into the order that the file wants.
 func (r *runner) ordered(items []*Item) [][]*Item {
 	out := byAccount(items)
-	size := func(items []*Item) (n int64) {
-		for _, i := range items {
-			if p := r.plans[i]; p != nil {
-				n += p.Bytes
-			}
+	sizes := map[string]int64{} // by account
+	for t, p := range r.plans {
+		for _, f := range p.Folders() {
+			sizes[t.Account.Name] += f.Bytes
 		}
-		return n
 	}
+	size := func(items []*Item) int64 { return sizes[items[0].Account.Name] }
 	switch r.f.Order {
 	case SmallestFirst:
 		slices.SortStableFunc(out, func(a, b []*Item) int { return cmp.Compare(size(a), size(b)) })
@@ -146,10 +158,12 @@ func (r *runner) ordered(items []*Item) [][]*Item {
 func (r *runner) planAll(ctx context.Context, items []*Item) error {
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(2 * runtime.GOMAXPROCS(0))
+	begun := map[task]bool{}
 	for _, i := range items {
-		if i.State != ToMove && i.State != ToMoveOn {
+		if !i.moves() || begun[taskOf(i)] {
 			continue
 		}
+		begun[taskOf(i)] = true
 		g.Go(func() error {
 			p, err := r.planned(ctx, r.e, i)
 			if ctx.Err() != nil {
@@ -157,7 +171,7 @@ func (r *runner) planAll(ctx context.Context, items []*Item) error {
 			}
 			if err == nil { // an error is met again when it is its turn
 				r.mu.Lock()
-				r.plans[i] = p
+				r.plans[taskOf(i)] = p
 				r.mu.Unlock()
 			}
 			return nil
@@ -170,11 +184,14 @@ func (r *runner) planAll(ctx context.Context, items []*Item) error {
 // which none is left.
 func (r *runner) shareOut(items []*Item) {
 	left := map[string]int64{}
+	seen := map[task]bool{}
 	for _, i := range items {
-		p := r.plans[i]
-		if p == nil || p.Blocked() != nil {
+		t := taskOf(i)
+		p := r.plans[t]
+		if p == nil || seen[t] || p.Blocked() != nil {
 			continue
 		}
+		seen[t] = true
 		for _, f := range p.Folders() {
 			d := &f.IntoNow
 			room, known := left[d.Mount]
@@ -182,7 +199,7 @@ func (r *runner) shareOut(items []*Item) {
 				room = d.Free - d.Reserve()
 			}
 			if f.Need > room {
-				r.short[i] = plan.Refused(finding.New(finding.SpaceShort, i.Link(), "%s has too little room for all "+
+				r.short[t] = plan.Refused(finding.New(finding.SpaceShort, i.Link(), "%s has too little room for all "+
 					"accounts together: needed here %s, left %s", d.Name(), pathtext.Size(f.Need),
 					pathtext.Size(max(room, 0))).OnDrive(d.Name()).As(finding.Blocker))
 				continue
@@ -196,9 +213,9 @@ func (r *runner) shareOut(items []*Item) {
 func (r *runner) all(ctx context.Context, accounts [][]*Item) ([]*Result, error) {
 	if r.o.Progress != nil {
 		var files, bytes int64
-		for i, p := range r.plans {
+		for t, p := range r.plans {
 			for _, f := range p.Folders() {
-				if r.short[i] == nil && p.Blocked() == nil {
+				if r.short[t] == nil && p.Blocked() == nil {
 					files, bytes = files+f.Files, bytes+f.Bytes
 				}
 			}
@@ -298,10 +315,15 @@ const turns = 4
 
 // applied makes one item as it is declared.
 func (r *runner) applied(ctx context.Context, e *engine.Engine, found *Item) *Result {
-	i := found
+	i, err := found, error(nil)
+	if found.use != nil { // another folder of the card has taken this one along, perhaps
+		if i, err = r.now(ctx, e, found); err != nil {
+			return ended(found, err)
+		}
+	}
 	for turn := 0; ; turn++ {
 		if i.State == AsDeclared || i.State == NotThere {
-			if turn == 0 {
+			if i.State == found.State && turn == 0 {
 				return &Result{Item: found, End: Unchanged}
 			}
 			return &Result{Item: found, End: Done}
@@ -312,16 +334,28 @@ func (r *runner) applied(ctx context.Context, e *engine.Engine, found *Item) *Re
 		if err := r.act(ctx, e, i); err != nil {
 			return ended(found, err)
 		}
-		again, err := lookAgain(ctx, e, r.f, i.Want)
-		if err != nil {
+		if i, err = r.now(ctx, e, found); err != nil {
 			return ended(found, err)
 		}
-		k := slices.IndexFunc(again, func(a *Item) bool { return a.Link() == found.Link() })
-		if k < 0 {
-			return &Result{Item: found, End: Done}
-		}
-		i = again[k]
 	}
+}
+
+// now is how an item stands by now.
+func (r *runner) now(ctx context.Context, e *engine.Engine, found *Item) (*Item, error) {
+	again, err := lookAgain(ctx, e, r.f, found.Want)
+	if err != nil {
+		return nil, err
+	}
+	return again[slices.IndexFunc(again, func(a *Item) bool { return a.Link() == found.Link() })], nil
+}
+
+// planOf is what was planned for an item beforehand; nil if nothing was. It is carried out once.
+func (r *runner) planOf(i *Item) *plan.Plan {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	p := r.plans[taskOf(i)]
+	delete(r.plans, taskOf(i))
+	return p
 }
 
 // refusal is the error about what an apply can't do.
@@ -340,11 +374,15 @@ func (r *runner) act(ctx context.Context, e *engine.Engine, i *Item) error {
 	if i.State == ToFinish {
 		return r.finished(ctx, e, i)
 	}
-	if err := r.short[i]; err != nil {
-		return err
+	var p *plan.Plan
+	if i.moves() {
+		if err := r.short[taskOf(i)]; err != nil {
+			return err
+		}
+		p = r.planOf(i)
 	}
-	p, err := r.plans[i], error(nil)
 	if p == nil {
+		var err error
 		if p, err = r.planned(ctx, e, i); err != nil {
 			return err
 		}
@@ -357,9 +395,6 @@ func (r *runner) act(ctx context.Context, e *engine.Engine, i *Item) error {
 
 // do carries a plan out, once the drives that it uses have time for it.
 func (r *runner) do(ctx context.Context, e *engine.Engine, i *Item, p *plan.Plan) error {
-	if err := r.own(i, p); err != nil {
-		return err
-	}
 	free, err := r.take(ctx, p)
 	if err != nil {
 		return err
@@ -372,6 +407,9 @@ func (r *runner) do(ctx context.Context, e *engine.Engine, i *Item, p *plan.Plan
 		if p, err = r.planned(ctx, e, i); err != nil || p == nil {
 			return err
 		}
+	}
+	if err := r.own(i, p); err != nil {
+		return err
 	}
 	_, err = jobs.Do(ctx, e, p)
 	return err
@@ -456,7 +494,7 @@ func (r *runner) planned(ctx context.Context, e *engine.Engine, i *Item) (*plan.
 	case ToMove:
 		if i.use != nil {
 			o.Folder, o.As, o.Name = "", "", ""
-			return group.PlanCard(ctx, e, i.use, o)
+			return i.ofAccount(group.PlanCard(ctx, e, i.use, o))
 		}
 		return redirect.PlanMove(ctx, e, o)
 	case ToMoveOn:
@@ -478,6 +516,14 @@ func (r *runner) planned(ctx context.Context, e *engine.Engine, i *Item) (*plan.
 		return p, nil
 	}
 	return nil, nil
+}
+
+// ofAccount gives the run of a card the account's name, too: runs of one name don't go at once.
+func (i *Item) ofAccount(p *plan.Plan, err error) (*plan.Plan, error) {
+	if err == nil {
+		p.Name += " of " + i.Account.Name
+	}
+	return p, err
 }
 
 // finished finishes a run that was stopped. Several folders of a card have one.
@@ -549,7 +595,7 @@ func (r *runner) taken(ctx context.Context, e *engine.Engine, i *Item) error {
 func (r *runner) back(ctx context.Context, e *engine.Engine, i *Item) error {
 	o := planning.BackOptions{Accept: i.options(i.Part).Accept, WhileInUse: i.Wish.WhileInUse}
 	if i.use != nil {
-		p, err := group.PlanBack(ctx, e, i.Redirect.Card, []ledger.Redirect{*i.Redirect}, o)
+		p, err := i.ofAccount(group.PlanBack(ctx, e, i.Redirect.Card, []ledger.Redirect{*i.Redirect}, o))
 		if err != nil {
 			return err
 		}

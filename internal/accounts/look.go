@@ -59,6 +59,9 @@ func (i *Item) Able() bool {
 	return slices.Contains([]State{ToMove, ToMake, ToMoveOn, ToRecord, ToMend, ToFinish, ToDiscard}, i.State)
 }
 
+// moves says that a folder is to go to another drive, which takes room there.
+func (i *Item) moves() bool { return i.State == ToMove || i.State == ToMoveOn }
+
 // Withdrawable says that there is something to bring back.
 func (i *Item) Withdrawable() bool {
 	return i.Redirect != nil && i.Redirect.UID == i.Account.UID || i.State == ToFinish
