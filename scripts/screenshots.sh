@@ -93,7 +93,6 @@ wait $plug # the next commands want the drive
 	"$bin/nexlin" mend --yes -q
 	"$bin/nexlin" discard-original callroost --yes -q
 ) >/dev/null 2>&1
-shot refused 'nexlin move ~ --into ~/Desktop' 'nexlin move ~/Music --into BASALT:/ines --as Pictures --yes'
 pause=2.5 shot discard 'nexlin list --held' 'nexlin discard-original pictures' 'y'
 pause=2.5 shot bring-back 'nexlin bring-back pictures --yes' 'nexlin history'
 (
@@ -173,4 +172,5 @@ mv "$scene/state" "$scene/state.old-laptop"
 mkdir -p "$scene/skerry/home/ines/.local/share/callroost/sets"
 echo 'calls to listen for' >"$scene/skerry/home/ines/.local/share/callroost/sets/welcome.txt"
 pause=2 shot restore-links 'nexlin restore-links BASALT --preview' 'nexlin restore-links BASALT --yes --accept hidden-place -q' 'nexlin list'
+scripts/screenshot-fleet.sh
 ls -l "$out"

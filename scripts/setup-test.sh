@@ -29,13 +29,30 @@ need xdg-user-dir xdg-user-dirs
 need gcc gcc libc6-dev
 need wine wine wine64
 need x86_64-w64-mingw32-gcc gcc-mingw-w64-x86-64
+need ip iproute2
+need sshd openssh-server
+need ssh openssh-client
+need ansible-playbook ansible-core
+need prometheus prometheus
+need prometheus-node-exporter prometheus-node-exporter
+[ -e /usr/lib/python3/dist-packages/apt ] || missing="$missing python3-apt"
 [ -z "$missing" ] && exit 0
 if [ "$(id -u)" = 0 ] && command -v apt-get >/dev/null 2>&1; then
 	echo "installing for the tests:$missing"
 	apt-get update -qq >/dev/null 2>&1 || true
+	# The tests start servers themselves; none is to run because of them (invoke-rc.d(8)).
+	if [ ! -e /usr/sbin/policy-rc.d ]; then
+		trap 'rm -f /usr/sbin/policy-rc.d' EXIT
+		printf '#!/bin/sh\nexit 101\n' >/usr/sbin/policy-rc.d && chmod 755 /usr/sbin/policy-rc.d
+	fi
 	# shellcheck disable=SC2086 # several words are meant
 	DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $missing >/dev/null 2>&1 ||
 		echo "could not install all of them; the tests that need them are skipped"
+	for unit in ssh prometheus prometheus-node-exporter; do # nor after the next start
+		case $missing in
+		*$unit*) systemctl disable "$unit" >/dev/null 2>&1 || true ;;
+		esac
+	done
 else
 	echo "not installed, so the tests that need them are skipped:$missing"
 fi

@@ -3,15 +3,18 @@
 package test
 
 import (
+	"encoding/json"
 	"fmt"
 	"maps"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -115,7 +118,7 @@ func (c *crowd) fits(args ...string) map[string]any {
 // is taken back as if it had never been.
 func TestAccountsFromFirstToLast(t *testing.T) {
 	t.Parallel()
-	n := 14
+	n := 11
 	if everyNth(2) == 1 {
 		n = 200
 	}
@@ -526,6 +529,19 @@ func TestAccountsAreToldWhatIsTheirs(t *testing.T) {
 	require.Empty(t, files)
 }
 
+// fleetHeading is where the administrators' document goes on to many machines.
+const fleetHeading = "\n## Twenty laptops"
+
+// commandsOf are the commands that a document shows.
+func commandsOf(text string) (out []string) {
+	for _, line := range strings.Split(text, "\n") {
+		if command, is := strings.CutPrefix(line, "    "); is {
+			out = append(out, command)
+		}
+	}
+	return out
+}
+
 // Every command that the administrators' document names does what it says there.
 func TestAdministratorsDocument(t *testing.T) {
 	t.Parallel()
@@ -549,11 +565,9 @@ func TestAdministratorsDocument(t *testing.T) {
 	c.Program, c.Env = "sh", []string{"PATH=" + bin + ":" + os.Getenv("PATH"), "NEXLIN_PUBLISHED_DIR=" + etc + "/published"}
 	want := map[string]int{"nexlin accounts check /etc/nexlin/accounts.yaml": 4}
 	ran := 0
-	for _, line := range strings.Split(string(text), "\n") {
-		command, is := strings.CutPrefix(line, "    ")
-		if !is {
-			continue
-		}
+	one, _, found := strings.Cut(string(text), fleetHeading)
+	require.True(t, found)
+	for _, command := range commandsOf(one) {
 		ran++
 		out := c.Want(want[command], "-c", command)
 		if strings.Contains(command, "example") {
@@ -565,4 +579,131 @@ func TestAdministratorsDocument(t *testing.T) {
 	st, err := os.Lstat(filepath.Join(c.home("ines"), "Pictures"))
 	require.NoError(t, err)
 	require.True(t, st.IsDir(), "it was withdrawn")
+}
+
+// An engine is answered in one document: what would change, what did, and of a run that was
+// stopped, how things are and what to do. The program answers by the name of the module, too.
+func TestEngineIsAnswered(t *testing.T) {
+	t.Parallel()
+	c := newCrowd(t, faults(t), 2, lab.Drive(t, "ext4", "SKERRY", 32), lab.Drive(t, "ext4", "BASALT", 32))
+	module := filepath.Join(t.TempDir(), "nexlin_accounts")
+	require.NoError(t, os.Symlink(c.Program, module))
+	asked := func(code int, arguments string, env ...string) (d map[string]any) {
+		t.Helper()
+		file := filepath.Join(t.TempDir(), "arguments")
+		write(t, file, arguments)
+		cmd := c.Cmd(file)
+		cmd.Args[slices.Index(cmd.Args, c.Program)] = module
+		cmd.Env = append(cmd.Env, env...)
+		out, err := cmd.Output()
+		require.Equal(t, code, cmd.ProcessState.ExitCode(), "%v %s", err, out)
+		require.NoError(t, json.Unmarshal(out, &d), "%s", out)
+		require.Equal(t, code != 0, d["failed"], "%v", d)
+		return d
+	}
+	file := `{"file": "` + c.file + `", "_ansible_diff": true`
+	before := c.homes()
+	d := asked(0, file+`, "_ansible_check_mode": true}`)
+	require.Equal(t, true, d["changed"])
+	require.Contains(t, c.accounts(4, "check"), d["msg"], "check mode and a check say the same")
+	require.Equal(t, before, c.homes())
+	text, err := os.ReadFile(c.file)
+	require.NoError(t, err)
+	content, err := json.Marshal(string(text))
+	require.NoError(t, err)
+	require.Equal(t, d, asked(0, `{"content": `+string(content)+`, "_ansible_check_mode": true, "_ansible_diff": true}`))
+
+	d = asked(1, file+`, "only": "`+c.names[0]+`"}`, "NEXLIN_FAULT=call:syncfs:1+:EIO")
+	stopped := d["problems"].([]any)[0].(map[string]any)
+	require.Equal(t, "stopped", stopped["end"], "%v", d)
+	require.Contains(t, stopped["next"].([]any)[0], "nexlin resume")
+	require.NotEmpty(t, stopped["state"])
+	require.Contains(t, d["msg"], c.names[0])
+
+	d = asked(0, file+`}`)
+	require.Equal(t, true, d["changed"])
+	require.Contains(t, d["diff"].(map[string]any)["before"], c.names[1]+": ~/Pictures ──link──▶ ")
+	c.accounts(0, "check")
+	d = asked(0, file+`}`)
+	require.Equal(t, false, d["changed"])
+	require.Empty(t, d["changes"])
+	require.NotContains(t, d, "diff")
+	require.Contains(t, d["msg"], "nothing had to be changed")
+	d = asked(0, file+`, "state": "withdrawn"}`)
+	require.Equal(t, true, d["changed"])
+	require.Equal(t, before, c.homes())
+	require.Equal(t, false, asked(0, file+`, "state": "withdrawn", "_ansible_check_mode": true}`)["changed"])
+
+	require.Equal(t, false, asked(0, file+`, "only": ["nobody-here"]}`)["changed"], "many machines don't know him")
+	require.Contains(t, c.accounts(2, "apply", "--yes", "--only", "nobody-here"), "no account of that name")
+	for arguments, word := range map[string]string{
+		`{"file": "/nowhere/accounts.yaml"}`: "no accounts file",
+		`{"content": "rules: ["}`:            "content:1",
+		`{"fiel": "/etc/a"}`:                 "fiel",
+		`{"file": "/tmp/x", "state": 7}`:     "applied or withdrawn",
+		`rubbish`:                            "can't be understood",
+	} {
+		d := asked(1, arguments)
+		require.Contains(t, d["msg"], word)
+		require.Equal(t, false, d["changed"])
+	}
+	require.Equal(t, before, c.homes())
+}
+
+// An account whose quota is used up, so that not a name more can be made in its home, keeps
+// nobody else from what is declared, and nothing of its own is lost; with room, it goes on.
+func TestAccountsBesideAFullOne(t *testing.T) {
+	t.Parallel()
+	c := newCrowd(t, program, 3, lab.MemoryDrive(t, "SKERRY", 64), lab.MemoryDrive(t, "BASALT", 64))
+	full := c.names[2]
+	was := c.home(full) + ".was"
+	require.NoError(t, os.Rename(c.home(full), was))
+	require.NoError(t, os.Mkdir(c.home(full), 0o700))
+	lab.Mount(t, c.home(full), "-t", "tmpfs", "-o", "mode=700,size=256k,nr_inodes=40", "none")
+	lab.Run(t, "cp", "-a", was+"/.", c.home(full))
+	_, err := exec.Command("sh", "-c", `i=0; while echo full >"$1/fill$i" && mkdir "$1/d$i"; do i=$((i+1)); done; exit 1`, "sh",
+		c.home(full)).CombinedOutput()
+	require.Error(t, err, "it is full")
+	lab.Run(t, "chown", "-hR", "--reference="+was, c.home(full))
+	before := c.homes()
+	for range 2 {
+		out := c.accounts(3, "apply", "--yes")
+		require.Contains(t, out, "is full", out)
+		for _, name := range c.names[:2] {
+			_, err := os.Readlink(filepath.Join(c.home(name), "Pictures"))
+			require.NoError(t, err)
+		}
+		require.Equal(t, before[2], c.homes()[2], "%s", out)
+	}
+	c.accounts(0, "withdraw", "--yes")
+	require.Equal(t, before, c.homes())
+	lab.Run(t, "sh", "-c", `rm -r "$1"/fill* "$1"/d*`, "sh", c.home(full))
+	c.accounts(0, "apply", "--yes")
+	c.accounts(0, "check")
+}
+
+// A timer, an engine and a person may apply a file at once: one waits for the other, and
+// nobody is told of anything wrong. Who logs in meanwhile does not wait.
+func TestAccountsAppliedTwiceAtOnce(t *testing.T) {
+	t.Parallel()
+	c := newCrowd(t, faults(t), 3, lab.MemoryDrive(t, "SKERRY", 64), lab.MemoryDrive(t, "BASALT", 64))
+	first := c.Cmd("accounts", "apply", c.file, "--yes")
+	gate := filepath.Join(t.TempDir(), "go")
+	first.Env = append(first.Env, "NEXLIN_FAULT=wait:records", "NEXLIN_FAULT_GO="+gate)
+	require.NoError(t, first.Start())
+	require.Eventually(t, func() bool { return lab.Exists(gate + ".waiting") }, 20*time.Second, 20*time.Millisecond)
+	second := c.Cmd("accounts", "apply", c.file, "--yes")
+	said := &strings.Builder{}
+	second.Stdout, second.Stderr = said, said
+	require.NoError(t, second.Start())
+	login := c.Cmd("accounts", "apply", c.file, "--yes", "--login")
+	login.Env = append(login.Env, "PAM_USER="+c.names[0])
+	out, err := login.CombinedOutput()
+	require.Error(t, err)
+	require.Equal(t, 6, login.ProcessState.ExitCode(), "%s", out)
+	write(t, gate, "")
+	require.NoError(t, first.Wait())
+	require.NoError(t, second.Wait(), said)
+	require.Contains(t, said.String(), "waiting until it has ended")
+	require.Contains(t, said.String(), "nothing had to be changed")
 }

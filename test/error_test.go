@@ -25,7 +25,7 @@ func everyNth(n int) int {
 	return n
 }
 
-var errnos = []string{"EIO", "ENOSPC", "EROFS", "EACCES", "EMFILE"}
+var errnos = []string{"EIO", "ENOSPC", "EROFS", "EACCES", "EMFILE", "EDQUOT"}
 
 // cannot is how Nexlin says that a drive is not able to keep something.
 var cannot = regexp.MustCompile(
@@ -48,7 +48,7 @@ func TestErrorMatrix(t *testing.T) {
 				seen[call]++
 			}
 			for j, call := range slices.Sorted(maps.Keys(seen)) {
-				nth := everyNth(12)
+				nth := everyNth(16)
 				if k == 0 {
 					nth = everyNth(2)
 				}

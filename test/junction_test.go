@@ -279,7 +279,7 @@ func gapStories() []crashStory {
 func TestCrashMatrixWithoutExchange(t *testing.T) {
 	skerry, basalt, letter := windowsDrives(t)
 	letter("D")
-	crashMatrix(t, [3]string{skerry, basalt, skerry}, gapStories(), everyNth(4), false)
+	crashMatrix(t, [3]string{skerry, basalt, skerry}, gapStories(), everyNth(6), false)
 }
 
 // A rename that fails is tried again if somebody holds the entry just now, and

@@ -155,6 +155,7 @@ func TestDocumentsFitTheirSchemas(t *testing.T) {
 	checked["card-file"] = true
 	fits("accounts", "accounts", "example")
 	fits("accounts", "accounts", "--print-unit", "/etc/nexlin/accounts.yaml")
+	fits("accounts", "accounts", "facts")
 	fits("accounts", "accounts", "check", filepath.Join(dir, "drives.yaml"))
 	s, err := c.Compile("schema/accounts-file.json")
 	require.NoError(t, err)

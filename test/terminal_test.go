@@ -64,11 +64,13 @@ func TestGuidedMoveKeepsItsFlags(t *testing.T) {
 
 // No is no, and so is leaving.
 func TestAnswersThatAreNotYes(t *testing.T) {
-	for _, answer := range []string{"n" + enter, enter, "\x04", "yesterday" + enter} {
+	for _, answer := range []string{"n" + enter, enter, "\x03", "\x04", "yesterday" + enter} {
 		n, home := stage(t, lab.Tree{"Pictures/a: 1"})
 		term := lab.OnTerminal(t, n.Cmd("move", filepath.Join(home, "Pictures"), "--into", "BASALT:/"))
 		term.Await("move it?", answer)
 		require.Equal(t, 3, term.Wait(), term.Screen())
+		require.Contains(t, term.Screen(), "Stopped, as you asked. Nothing was changed.")
+		require.NotContains(t, term.Screen(), "error")
 		st, err := os.Lstat(filepath.Join(home, "Pictures"))
 		require.NoError(t, err)
 		require.True(t, st.IsDir())
@@ -122,10 +124,36 @@ func TestMendAsks(t *testing.T) {
 		require.Equal(t, want, string(got), name)
 	}
 	aside, err := filepath.Glob(filepath.Join(filepath.Dir(home), "..", "..", "basalt", "ines", ".Notes.replaced-*",
-		"list.target-*"))
+		"target-*list*"))
 	require.NoError(t, err)
 	require.Len(t, aside, 1, "what was replaced is set aside")
 	held, err := filepath.Glob(filepath.Join(home, ".Notes.held-*", "plan"))
 	require.NoError(t, err)
 	require.Len(t, held, 1, "what was not taken stays held")
+}
+
+// What is offered on a terminal where nothing is named: the last run, and a redirect. A no to
+// the second of two says that the first is done.
+func TestOffers(t *testing.T) {
+	t.Parallel()
+	n, home := stage(t, lab.Tree{"Notes/a: 1", "Calls/b: 2"})
+	for _, name := range []string{"Notes", "Calls"} {
+		n.Want(0, "move", filepath.Join(home, name), "--into", "BASALT:/", "--yes")
+	}
+	term := lab.OnTerminal(t, n.Cmd("undo"))
+	term.Await("the last one was move of calls", "")
+	term.Await("take it back?", "y"+enter)
+	require.Zero(t, term.Wait(), term.Screen())
+	require.FileExists(t, filepath.Join(home, "Calls/b"))
+	n.Want(0, "move", filepath.Join(home, "Calls"), "--into", "BASALT:/", "--as", "again", "--yes")
+	term = lab.OnTerminal(t, n.Cmd("discard-original", "notes", "calls"))
+	term.Await("delete what is held?", "y"+enter)
+	term.Await("/again", "n"+enter) // where the second one is in use
+	require.Equal(t, 3, term.Wait(), term.Screen())
+	require.Contains(t, term.Screen(), "Stopped, as you asked. What was done before that stays done.")
+	term = lab.OnTerminal(t, n.Cmd("bring-back"))
+	term.Await("Which one comes back?", enter)
+	term.Await("bring it back?", "n"+enter)
+	require.Equal(t, 3, term.Wait(), term.Screen())
+	require.Contains(t, term.Screen(), "Stopped, as you asked. Nothing was changed.")
 }

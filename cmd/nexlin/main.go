@@ -7,4 +7,4 @@ import (
 	"nexlin/internal/cli"
 )
 
-func main() { os.Exit(cli.Main(os.Args[1:], os.Stdin, os.Stdout, os.Stderr)) }
+func main() { os.Exit(cli.Main(cli.Words(os.Args), os.Stdin, os.Stdout, os.Stderr)) }

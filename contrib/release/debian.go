@@ -38,8 +38,11 @@ contents:
 	put(filepath.Join(manual, "completions", "_nexlin"), "/usr/share/zsh/vendor-completions/_nexlin", "")
 	put(filepath.Join(manual, "completions", "nexlin.fish"), "/usr/share/fish/vendor_completions.d/nexlin.fish", "")
 	for _, doc := range []string{"README.md", "CHANGELOG.md", "docs/findings.md", "docs/cards.md",
-		"docs/platforms.md"} {
+		"docs/platforms.md", "docs/administrators.md", "docs/security.md"} {
 		put(doc, "/usr/share/doc/nexlin/"+filepath.Base(doc), "")
+	}
+	for _, dir := range []string{"contrib/ansible", "contrib/prometheus"} {
+		put(dir, "/usr/share/doc/nexlin/"+dir, "tree")
 	}
 	return []byte(b.String())
 }

@@ -107,12 +107,14 @@ func (r *release) one(ctx context.Context, t target, manual string) error {
 	if err != nil {
 		return err
 	}
-	docs, err := below("docs", func(rel string) bool { return strings.HasSuffix(rel, ".md") })
-	if err != nil {
-		return err
-	}
-	for _, d := range docs {
-		entries = append(entries, entry{d.from, filepath.Join("docs", d.to), d.mode})
+	for _, dir := range []string{"docs", "contrib/ansible", "contrib/prometheus"} {
+		found, err := below(dir, func(rel string) bool { return dir != "docs" || strings.HasSuffix(rel, ".md") })
+		if err != nil {
+			return err
+		}
+		for _, f := range found {
+			entries = append(entries, entry{f.from, filepath.Join(dir, f.to), f.mode})
+		}
 	}
 	entries = append(entries, more...)
 	pack, ext := writeTar, ".tar.gz"

@@ -57,7 +57,13 @@ type Options struct {
 	Only     []string // the accounts that it is about; empty: all
 	// Told hears of each account's results once they are there, one call at a time; may be nil.
 	Told func([]*Result)
+	// Waiting is called once if another apply or withdrawal is at work, which is waited for
+	// then; nil: it is not waited for, and the error is [ledger.ErrBusy].
+	Waiting func()
 }
+
+// alone is what the lock of applies and withdrawals is called.
+const alone = "accounts"
 
 // perDrive is how many runs may use one drive at once, if its heads need not move.
 const perDrive = 3
@@ -94,6 +100,11 @@ type runner struct {
 // accounts before the first begins. The results are in the order of [Look]; the error is that
 // of the ledger, or an *[InterruptedError].
 func Apply(ctx context.Context, e *engine.Engine, f *File, o Options) ([]*Result, error) {
+	release, err := e.Ledger.Alone(ctx, alone, o.Waiting)
+	if err != nil {
+		return nil, err
+	}
+	defer release()
 	items, err := Look(ctx, e, f, o.Only...)
 	if err != nil {
 		return nil, err
@@ -110,6 +121,11 @@ func Apply(ctx context.Context, e *engine.Engine, f *File, o Options) ([]*Result
 // Withdraw brings back all that the file declares and that is redirected. What was made
 // ahead and is still empty goes; what holds data becomes a real folder again.
 func Withdraw(ctx context.Context, e *engine.Engine, f *File, o Options) ([]*Result, error) {
+	release, err := e.Ledger.Alone(ctx, alone, o.Waiting)
+	if err != nil {
+		return nil, err
+	}
+	defer release()
 	items, err := Look(ctx, e, f, o.Only...)
 	if err != nil {
 		return nil, err

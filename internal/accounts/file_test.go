@@ -93,9 +93,12 @@ func TestWhoARuleIsFor(t *testing.T) {
 }
 
 func TestUnitsQuote(t *testing.T) {
-	u := Units("/opt/a b/nexlin", "/etc/100%/$x\".yaml")
+	u := Units("/opt/a b/nexlin", "/etc/100%/$x\".yaml", "")
 	require.Contains(t, u[0].Text, `ExecStart="/opt/a b/nexlin" accounts apply --yes --quiet "/etc/100%%/$$x\".yaml"`)
 	require.Contains(t, u[0].Text, "ConditionPathExists=/etc/100%%/")
+	require.NotContains(t, u[0].Text, "ExecStopPost")
+	u = Units("/usr/bin/nexlin", "/etc/a.yaml", "/var/a b.prom")
+	require.Contains(t, u[0].Text, `ExecStopPost=-"/usr/bin/nexlin" check --quiet --metrics-file "/var/a b.prom"`)
 	require.Contains(t, LoginLine("/usr/bin/nexlin", "/etc/a]b.yaml"), `[/etc/a\]b.yaml]`)
 }
 

@@ -99,6 +99,28 @@ func Look(ctx context.Context, e *engine.Engine, f *File, only ...string) ([]*It
 	return out, nil
 }
 
+// Undeclared is the first of some names that the file is about no account of; empty if there
+// is none. Errors are those of [Look].
+func Undeclared(ctx context.Context, e *engine.Engine, f *File, names []string) (string, error) {
+	if len(names) == 0 {
+		return "", nil
+	}
+	m, err := newMaker(e, f)
+	if err != nil {
+		return "", err
+	}
+	wants, err := m.wants(ctx, names)
+	if err != nil {
+		return "", err
+	}
+	for _, name := range names {
+		if !slices.ContainsFunc(wants, func(w *Want) bool { return w.Account.Name == name }) {
+			return name, nil
+		}
+	}
+	return "", nil
+}
+
 // lookAgain is [Look] at one want, as it is by now.
 func lookAgain(ctx context.Context, e *engine.Engine, f *File, w *Want) ([]*Item, error) {
 	m, err := newMaker(e, f)

@@ -14,9 +14,13 @@ var Example string
 type Unit struct{ Name, Text string }
 
 // Units are those that apply an accounts file at every start and once an hour, for accounts
-// and drives that come later. program and file are absolute paths.
-func Units(program, file string) []Unit {
-	line := quoted(program) + " accounts apply --yes --quiet " + quoted(file)
+// and drives that come later. program and file are absolute paths; so is numbers, where a
+// check keeps them after every apply, if it is not empty.
+func Units(program, file, numbers string) []Unit {
+	lines := "ExecStart=" + quoted(program) + " accounts apply --yes --quiet " + quoted(file)
+	if numbers != "" { // of an apply that failed, too
+		lines += "\nExecStopPost=-" + quoted(program) + " check --quiet --metrics-file " + quoted(numbers)
+	}
 	return []Unit{
 		{"nexlin-accounts.service", `[Unit]
 Description=Folders of accounts on other drives, as declared
@@ -26,7 +30,7 @@ ConditionPathExists=` + strings.ReplaceAll(file, "%", "%%") + `
 
 [Service]
 Type=oneshot
-ExecStart=` + line + `
+` + lines + `
 Nice=10
 IOSchedulingClass=idle
 `},

@@ -125,6 +125,24 @@ func (m *making) Open() error {
 	return err
 }
 
+// Try makes a link in small in the nearest directory that is there.
+func (m *making) Try(context.Context) error {
+	if m.Plan.Linkless() {
+		return nil
+	}
+	anchor, err := drive.Existing(filepath.Dir(m.Plan.Link))
+	if err != nil {
+		return err
+	}
+	dir, err := m.OpenReal(anchor)
+	if err != nil {
+		return err
+	}
+	defer dir.Release()
+	_, err = m.TryIn(dir)
+	return err
+}
+
 // Forward makes the target and its records, and then what leads there; each may be there
 // already.
 func (m *making) Forward(ctx context.Context) error {

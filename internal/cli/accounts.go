@@ -13,6 +13,7 @@ import (
 	"nexlin/internal/accounts"
 	"nexlin/internal/engine"
 	"nexlin/internal/finding"
+	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
 	"nexlin/internal/screen"
 )
@@ -25,7 +26,7 @@ type accountsCommands struct {
 }
 
 func (a *accountsCommands) accountsCmd() *cobra.Command {
-	var units string
+	var units, numbers string
 	c := &cobra.Command{
 		Use:   "accounts",
 		Short: "one file that says what is redirected for which accounts",
@@ -38,19 +39,25 @@ func (a *accountsCommands) accountsCmd() *cobra.Command {
 			"  nexlin accounts apply /etc/nexlin/accounts.yaml",
 		Args: cobra.NoArgs,
 		RunE: a.runner(func(cmd *cobra.Command, _ []string) error {
-			if units == "" {
+			switch {
+			case units == "" && numbers != "":
+				return screen.Usage(
+					"--metrics-file goes with --print-unit; `nexlin check --metrics-file` writes them once")
+			case units == "":
 				return cmd.Help()
 			}
-			return a.printUnits(units)
+			return a.printUnits(units, numbers)
 		}),
 	}
 	c.Flags().StringVar(&units, "print-unit", "",
 		"print a unit and a timer for systemd that apply `FILE` at every start and once an hour")
-	c.AddCommand(a.checkCmd(), a.applyCmd(), a.withdrawCmd(), a.exampleCmd())
+	c.Flags().StringVar(&numbers, "metrics-file", "",
+		"with --print-unit: after every apply, keep the numbers of `check` in `FILE`, for a gatherer of text files")
+	c.AddCommand(a.checkCmd(), a.applyCmd(), a.withdrawCmd(), a.exampleCmd(), a.factsCmd(), a.moduleCmd())
 	return c
 }
 
-func (a *accountsCommands) printUnits(file string) error {
+func (a *accountsCommands) printUnits(file, numbers string) error {
 	exe, err := os.Executable()
 	if err != nil {
 		return err
@@ -58,8 +65,13 @@ func (a *accountsCommands) printUnits(file string) error {
 	if file, err = filepath.Abs(file); err != nil {
 		return err
 	}
+	if numbers != "" {
+		if numbers, err = filepath.Abs(numbers); err != nil {
+			return err
+		}
+	}
 	docs := []screen.Doc{}
-	for _, u := range accounts.Units(exe, file) {
+	for _, u := range accounts.Units(exe, file, numbers) {
 		if !a.AsJSON {
 			a.Print("# /etc/systemd/system/%s\n%s", u.Name, u.Text)
 		}
@@ -89,6 +101,7 @@ func (a *accountsCommands) exampleCmd() *cobra.Command {
 }
 
 func (a *accountsCommands) checkCmd() *cobra.Command {
+	var onlyRead bool
 	c := &cobra.Command{
 		Use:   "check FILE",
 		Short: "what is not as the file declares it, and how",
@@ -96,18 +109,38 @@ func (a *accountsCommands) checkCmd() *cobra.Command {
 			"as declared. With -v what is as declared is listed, too.",
 		Args: cobra.ExactArgs(1),
 		RunE: a.runner(func(_ *cobra.Command, args []string) error {
+			if onlyRead {
+				return a.understood(args[0])
+			}
 			return a.with(args[0], false, func(e *engine.Engine, f *accounts.File) error {
+				if err := a.declared(e, f); err != nil {
+					return err
+				}
 				items, err := accounts.Look(a.ctx, e, f, a.only...)
 				if err != nil {
 					return err
 				}
-				a.grave(driftExit(items))
+				a.grave(screen.DriftExit(items))
 				return a.showItems(items, false, a.shown().ShowItems)
 			})
 		}),
 	}
 	a.onlyFlags(c)
+	c.Flags().BoolVar(&onlyRead, "only-read", false, "see whether the file can be understood, and look at nothing else")
 	return c
+}
+
+func (a *accountsCommands) understood(path string) error {
+	if _, err := accounts.Understand(path); err != nil {
+		return err
+	}
+	if a.AsJSON {
+		return a.emit(screen.Doc{"understood": true, "findings": []screen.Doc{}})
+	}
+	if !a.Quiet {
+		a.Print("%s can be understood", pathtext.Show(path))
+	}
+	return nil
 }
 
 // shown is what shows the accounts.
@@ -117,6 +150,18 @@ func (a *accountsCommands) shown() *screen.Accounts { return &screen.Accounts{Sc
 func (a *accountsCommands) onlyFlags(c *cobra.Command) {
 	c.Flags().StringArrayVar(&a.only, "only", nil, "no other account than `NAME`; may be given several times")
 	c.Flags().BoolVar(&a.login, "login", false, "only the account that is logging in, as PAM_USER names it (pam_exec)")
+}
+
+// declared wants the file to be about every account that was named.
+func (a *accountsCommands) declared(e *engine.Engine, f *accounts.File) error {
+	if a.login {
+		return nil // most that log in are none of those that it is about
+	}
+	name, err := accounts.Undeclared(a.ctx, e, f, a.only)
+	if err != nil || name == "" {
+		return err
+	}
+	return screen.Usage("--only " + pathtext.Show(name) + ": the file is about no account of that name here")
 }
 
 // loggingIn takes the account that is logging in from the environment.
@@ -130,21 +175,6 @@ func (a *accountsCommands) loggingIn() error {
 	}
 	a.only = append(a.only, name)
 	return nil
-}
-
-// driftExit is 4 if anything has drifted, 7 if it is only that drives are away.
-func driftExit(items []*accounts.Item) int {
-	code := screen.ExitDone
-	for _, i := range items {
-		switch {
-		case !i.Drifted():
-		case i.State != accounts.Away:
-			return screen.ExitProblems
-		default:
-			code = screen.ExitAway
-		}
-	}
-	return code
 }
 
 // showItems shows what was found.
@@ -188,6 +218,9 @@ func (a *accountsCommands) changing(use, short, long, question string, concerns 
 		Use: use, Short: short, Long: long, Args: cobra.ExactArgs(1),
 		RunE: a.runner(func(_ *cobra.Command, args []string) error {
 			return a.with(args[0], !preview, func(e *engine.Engine, f *accounts.File) error {
+				if err := a.declared(e, f); err != nil {
+					return err
+				}
 				if preview || a.asks() {
 					items, err := accounts.Look(a.ctx, e, f, a.only...)
 					if err != nil {
@@ -223,6 +256,9 @@ func (a *accountsCommands) asks() bool { return !a.yes && !a.AsJSON && a.termina
 func (a *accountsCommands) carry(e *engine.Engine, f *accounts.File, do carrier) error {
 	p := a.progress()
 	o := accounts.Options{Progress: p, Only: a.only}
+	if !a.login { // who logs in does not wait for others' folders
+		o.Waiting = a.waiting
+	}
 	var told [][]*accounts.Result
 	show := func(results []*accounts.Result) { a.shown().ShowResults(results, a.explain) }
 	switch bar := term.IsTerminal(int(a.RawErr.Fd())) && !a.Quiet; {
@@ -261,8 +297,21 @@ func resultExit(r *accounts.Result, explain func(error) screen.Fault) int {
 	return screen.ExitDone
 }
 
-// with reads the file and opens the records: the system's, so that it wants an administrator.
+// waiting says that another apply is waited for.
+func (a *accountsCommands) waiting() {
+	if !a.Quiet {
+		a.Note("another apply or withdrawal is at work; waiting until it has ended")
+	}
+}
+
+// with reads the file at a path, and does something about it.
 func (a *accountsCommands) with(path string, write bool, do func(*engine.Engine, *accounts.File) error) error {
+	return a.about(path, func() (*accounts.File, error) { return accounts.Read(path) }, write, do)
+}
+
+// about opens the records: the system's, so that it wants an administrator. path says what it is about.
+func (a *accountsCommands) about(path string, read func() (*accounts.File, error), write bool,
+	do func(*engine.Engine, *accounts.File) error) error {
 	if os.Geteuid() != 0 {
 		return plan.Refused(finding.New(finding.OtherAccount, path, "accounts are served with an administrator's "+
 			"rights, and this account has none").As(finding.Blocker).Instead("`sudo nexlin` and the same words"))
@@ -270,7 +319,7 @@ func (a *accountsCommands) with(path string, write bool, do func(*engine.Engine,
 	if err := a.loggingIn(); err != nil {
 		return err
 	}
-	f, err := accounts.Read(path)
+	f, err := read()
 	if err != nil {
 		return err
 	}

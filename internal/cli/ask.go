@@ -20,26 +20,39 @@ func (a *app) confirm(question string, usual bool, flag string) error {
 	if a.AsJSON || !a.terminal() {
 		return fmt.Errorf("%w: %s (%s says yes)", screen.ErrConsent, question, flag)
 	}
-	fmt.Fprintf(a.Err, "%s [y/N] ", screen.Bold.Render(question))
-	line, err := bufio.NewReader(a.in).ReadString('\n')
-	if err != nil && line == "" {
-		return fmt.Errorf("%w: no answer", screen.ErrConsent)
-	}
-	switch strings.ToLower(strings.TrimSpace(line)) {
+	fmt.Fprintf(a.Err, "%s [y/N; no changes nothing] ", screen.Bold.Render(question))
+	switch strings.ToLower(strings.TrimSpace(a.line())) {
 	case "y", "yes":
 		return nil
 	}
-	return fmt.Errorf("%w: the answer was no", screen.ErrConsent)
+	return screen.ErrDeclined
+}
+
+// line reads what a person types, up to the end of the line; nothing if they interrupt it.
+func (a *app) line() string {
+	typed := make(chan string, 1)
+	go func() {
+		line, err := bufio.NewReader(a.in).ReadString('\n')
+		if err != nil && line == "" {
+			fmt.Fprintln(a.Err) // the end of the input: what follows is on a line of its own
+		}
+		typed <- line
+	}()
+	select {
+	case line := <-typed:
+		return line
+	case <-a.ctx.Done():
+		fmt.Fprintln(a.Err)
+		return ""
+	}
 }
 
 // goOn settles whether what was shown is done: not if something blocks it, nor
 // for a preview; else it asks. stop says that all is said.
 func (a *app) goOn(blocked error, preview bool, question string) (stop bool, err error) {
 	switch {
-	case blocked != nil && a.AsJSON:
-		return true, blocked
 	case blocked != nil:
-		return true, screen.Shown(blocked)
+		return true, blocked
 	case preview:
 		a.SayPreview()
 		return true, nil
@@ -65,7 +78,7 @@ func (a *app) form(f huh.Field) error {
 	err := huh.NewForm(huh.NewGroup(f)).WithTheme(huh.ThemeFunc(huh.ThemeBase)).WithInput(a.in).WithOutput(
 		a.RawErr).RunWithContext(a.ctx)
 	if errors.Is(err, huh.ErrUserAborted) {
-		return fmt.Errorf("%w: stopped", screen.ErrConsent)
+		return screen.ErrDeclined
 	}
 	return err
 }

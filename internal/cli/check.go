@@ -22,6 +22,7 @@ import (
 
 type checkFlags struct {
 	deep, update bool
+	problems     bool
 	rate         string
 	metrics      string
 	o            judge.DeepOptions
@@ -67,6 +68,7 @@ func (a *checkCommand) checkCmd() *cobra.Command {
 	fl.BoolVar(&f.o.FromStart, "from-start", false, "with --deep: do not go on where an earlier check was stopped")
 	fl.BoolVar(&f.update, "update-manifest", false,
 		"with --deep: take what people changed into the manifest; what went bad is never taken in")
+	fl.BoolVar(&f.problems, "problems", false, "print only what is wrong, and nothing if nothing is, as for cron")
 	fl.StringVar(&f.metrics, "metrics-file", "",
 		"write what was found to `FILE` in numbers, for a gatherer of text files")
 	return c
@@ -109,28 +111,20 @@ func (a *checkCommand) checkOne(e *engine.Engine, r ledger.Redirect, f *checkFla
 	if err != nil {
 		return nil, err
 	}
-	a.grave(checkExit(rep))
-	if !a.AsJSON {
+	a.grave(screen.CheckExit(rep))
+	if a.shows(rep, f) {
 		a.showCheck(rep)
 	}
 	return screen.Doc{"redirects": []screen.RedirectDoc{screen.ReportDoc(rep, true)},
 		"findings": screen.FindingDocs(rep.Findings)}, nil
 }
 
-// checkExit is 4 for anything wrong, 7 if it is only that the drive is away.
-func checkExit(r *health.Report) int {
-	code := screen.ExitDone
-	for _, f := range r.Findings {
-		away := f.Code == finding.DriveAway || f.Code == finding.DriveSwapped || f.Code == finding.Covered
-		switch {
-		case f.Severity == finding.Info:
-		case !away:
-			return screen.ExitProblems
-		default:
-			code = screen.ExitAway
-		}
-	}
-	return code
+// terse says that only what is wrong is printed.
+func (a *checkCommand) terse(f *checkFlags) bool { return a.Quiet || f.problems }
+
+// shows says that a report is printed.
+func (a *checkCommand) shows(r *health.Report, f *checkFlags) bool {
+	return !a.AsJSON && (!a.terse(f) || screen.CheckExit(r) != screen.ExitDone)
 }
 
 func (a *checkCommand) showCheck(r *health.Report) {
@@ -185,10 +179,10 @@ func (a *checkCommand) checkAll(e *engine.Engine, f *checkFlags) error {
 		if r.State == ledger.Ended && len(rep.Held) == 0 {
 			continue
 		}
-		worst = graver(worst, rep)
+		worst = screen.Graver(worst, rep)
 		docs, all, reports = append(docs, screen.ReportDoc(rep, true)), append(all, rep.Findings...),
 			append(reports, rep)
-		if !a.AsJSON {
+		if a.shows(rep, f) {
 			a.showCheck(rep)
 		}
 	}
@@ -204,7 +198,7 @@ func (a *checkCommand) checkAll(e *engine.Engine, f *checkFlags) error {
 		return err
 	}
 	for _, rep := range managed {
-		worst = graver(worst, rep)
+		worst = screen.Graver(worst, rep)
 	}
 	a.grave(worst)
 	if f.metrics != "" {
@@ -216,22 +210,21 @@ func (a *checkCommand) checkAll(e *engine.Engine, f *checkFlags) error {
 	if a.AsJSON {
 		return a.emit(withManaged(screen.Doc{"redirects": docs, "findings": screen.FindingDocs(all)}, managed))
 	}
-	switch {
-	case len(managed) > 0:
-		a.ShowManaged(managed)
-	case len(docs) == 0 && len(stopped) == 0:
-		a.Print("nothing is redirected, so there is nothing to check")
+	if !a.terse(f) || worst != screen.ExitDone {
+		a.showRest(managed, len(docs)+len(stopped) == 0)
 	}
 	return nil
 }
 
-// graver is the exit status of several reports, of which one more is known. One drive that is
-// away is the single cause of all that lies on it.
-func graver(worst int, rep *health.Report) int {
-	if c := checkExit(rep); c == screen.ExitProblems || c == screen.ExitAway && worst == screen.ExitDone {
-		return c
+// showRest shows what an administrator has redirected for this account; without any, that
+// nothing is redirected, if so.
+func (a *checkCommand) showRest(managed []*health.Report, nothing bool) {
+	switch {
+	case len(managed) > 0:
+		a.ShowManaged(managed)
+	case nothing:
+		a.Print("nothing is redirected, so there is nothing to check")
 	}
-	return worst
 }
 
 // withManaged adds to a document what an administrator has redirected for this account.

@@ -11,12 +11,12 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"os/signal"
 	"path/filepath"
 	"runtime/debug"
-	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -30,6 +30,7 @@ import (
 	"nexlin/internal/pathtext"
 	"nexlin/internal/published"
 	"nexlin/internal/screen"
+	"nexlin/internal/typed"
 )
 
 // version is set by the linker for releases.
@@ -53,6 +54,7 @@ type app struct {
 	topic    string // what help is there for it; empty where there is no such command
 	exit     int
 	docDone  bool            // a JSON document is out
+	did      bool            // something was done before what is asked about now
 	copyDays int             // check: see redirect.Engine.CopyWithin
 	bannered bool            // it was said that stand-ins are in force
 	told     map[string]bool // what was said of drives already
@@ -73,6 +75,7 @@ func Main(args []string, in, out, err *os.File) int {
 
 func (a *app) run(args []string) (code int) {
 	root := a.root()
+	args = typed.Expanded(args, a.Home)
 	root.SetArgs(args)
 	root.SetOut(a.RawOut)
 	root.SetErr(a.RawErr)
@@ -107,7 +110,7 @@ func (a *app) misused(root *cobra.Command, args []string, err error) error {
 			a.command = up.Name() + " " + cmd.Name()
 		}
 		a.topic = a.command
-		return screen.Usage(err.Error())
+		return typed.WrongArgs(cmd.UseLine(), err)
 	}
 	for _, word := range args {
 		if word == "--" {
@@ -115,7 +118,7 @@ func (a *app) misused(root *cobra.Command, args []string, err error) error {
 		}
 		if !strings.HasPrefix(word, "-") {
 			a.command, a.topic = word, ""
-			return screen.Usage("there is no command " + strconv.Quote(word))
+			return noCommand(root, word)
 		}
 	}
 	return screen.Usage(err.Error())
@@ -144,7 +147,11 @@ func homeDir() string {
 // Explain turns an error of the core into advice and an exit status.
 func (a *app) explain(err error) screen.Fault {
 	dir, _ := a.stateDirectory() // that it can't be found is the error
-	return (&screen.Explainer{Screen: a.Screen, Topic: a.topic, Dir: dir}).Explain(err)
+	f := (&screen.Explainer{Screen: a.Screen, Topic: a.topic, Dir: dir}).Explain(err)
+	if a.did && errors.Is(err, screen.ErrDeclined) {
+		f.State = "what was done before that stays done"
+	}
+	return f
 }
 
 // stateDirectory is where the ledger lies: the system's for an

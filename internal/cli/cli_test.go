@@ -60,8 +60,7 @@ func TestExplain(t *testing.T) {
 		{&plan.RefusedError{Findings: found(finding.DriveAway)}, screen.ExitAway, "drive-away", "drive-away",
 			screen.Untouched,
 			"plug in"},
-		{screen.Shown(&plan.RefusedError{Findings: found(finding.SpaceShort)}), screen.ExitRefused, "space-short",
-			"space-short", screen.Untouched, ""},
+		{screen.ErrDeclined, screen.ExitRefused, "declined", "stopped", screen.Untouched, ""},
 		{stopped(at(unix.ENOSPC), false), screen.ExitStopped, "stopped", "BASALT is full, at /media/b/x",
 			"~/Pictures is as it was", "nexlin resume 20261123-abcde"},
 		{stopped(at(unix.EROFS), true), screen.ExitStopped, "stopped", "can only be read", "leads to the new place",
@@ -118,9 +117,9 @@ func TestCheckExit(t *testing.T) {
 		screen.ExitDone: {finding.BackupReminder}, screen.ExitAway: {finding.DriveAway, finding.DriveAway},
 		screen.ExitProblems: {finding.DriveAway, finding.LinkMissing},
 	} {
-		require.Equal(t, want, checkExit(&health.Report{Findings: found(codes...)}), "%v", codes)
+		require.Equal(t, want, screen.CheckExit(&health.Report{Findings: found(codes...)}), "%v", codes)
 	}
-	require.Equal(t, screen.ExitDone, checkExit(&health.Report{}))
+	require.Equal(t, screen.ExitDone, screen.CheckExit(&health.Report{}))
 }
 
 func TestTextForPeople(t *testing.T) {

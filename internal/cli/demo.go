@@ -51,10 +51,7 @@ func (a *demoCommands) standinCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			for _, e := range s.Env() {
-				k, v, _ := strings.Cut(e, "=")
-				a.Print("export %s=%s", k, pathtext.Quote(v))
-			}
+			a.exports(s, "")
 			return nil
 		}),
 	}
@@ -62,6 +59,14 @@ func (a *demoCommands) standinCmd() *cobra.Command {
 	s := &standinCommands{a.app}
 	c.AddCommand(scene, s.callroostCmd(), s.mudflatCmd(), s.sonogramCmd(), s.brooderCmd(), s.standinDriveCmd())
 	return c
+}
+
+// exports prints what to set for a shell to be in the scene.
+func (a *demoCommands) exports(s *standin.Scene, indent string) {
+	for _, e := range s.Env() {
+		k, v, _ := strings.Cut(e, "=")
+		a.Print("%sexport %s=%s", indent, k, pathtext.Quote(v))
+	}
 }
 
 // scene builds the scene; the function takes it away again where it was
@@ -125,77 +130,16 @@ func (a *demoCommands) demo(f demoFlags) (err error) {
 	}
 	t := &tour{app: a.app, scene: s, self: self}
 	defer func() { err = errors.Join(err, s.StopPrograms()) }()
-	for _, chapter := range story {
+	for _, chapter := range standin.Story {
 		if err := t.chapter(chapter); err != nil {
 			return err
 		}
 	}
 	if f.dir != "" {
 		a.Print("\nthe scene is still in %s; to go on with it:", a.Path(s.Dir))
-		for _, e := range s.Env() {
-			k, v, _ := strings.Cut(e, "=")
-			a.Print("  export %s=%s", k, pathtext.Quote(v))
-		}
+		a.exports(s, "  ")
 	}
 	return nil
-}
-
-// A chapter says a sentence and runs commands. A command that begins with
-// save: writes a file through the link, as a program would.
-type chapter struct {
-	says string
-	runs []string
-}
-
-var story = []chapter{
-	{"Kestrel Bay's field laptop is full. Which drives are there?", []string{"drives"}},
-	{"What takes the space, and what would moving it free?", []string{"survey"}},
-	{"How large must a drive be to take pictures and recordings?", []string{"survey --need ~/Pictures --need ~/Music"}},
-	{"One folder from near.", []string{"inspect ~/Pictures"}},
-	{"What would a move do? A preview changes nothing.", []string{"move ~/Pictures --into BASALT:/ines --preview"}},
-	{"Now for real.", []string{"move ~/Pictures --into BASALT:/ines --yes"}},
-	{"Is all well? What is redirected?", []string{"check", "list"}},
-	{"A program saves a photograph where it always did …",
-		[]string{"save: ~/Pictures/Plumage/newest.jpg", "try pictures"}},
-	{"Days later: the original has been held all the time. Now it may go; only now is room freed.",
-		[]string{"list --held", "discard-original pictures --yes"}},
-	{"Before anything risky, a whole copy elsewhere: packed into one file on DUNE, and read back.",
-		[]string{"pack ~/Documents --output DUNE/documents.tar.zst --yes"}},
-	{"Profile folders have a location setting. Two of them move as one, led by the setting and by a link; and home " +
-		"again.",
-		[]string{"move --profile documents,downloads --into BASALT:/ines --yes", "check documents downloads",
-			"bring-back documents downloads --yes", "discard-original documents downloads --yes"}},
-	{"callroost backs the field handset up into a hidden folder of its own. A card knows it, and how much it grows.",
-		[]string{"callroost: --day 2026-05-03", "card show callroost",
-			"move card:callroost --into BASALT:/ines --yes", "discard-original callroost --yes"}},
-	{"mudflat keeps the survey team's shared folder. It is stopped, told the new place, started, and must fetch " +
-		"nothing again.",
-		[]string{"program: mudflat start", "card test mudflat", "move card:mudflat --into BASALT:/ines --yes",
-			"program: mudflat status", "program: mudflat pending",
-			"bring-back card:mudflat --yes", "program: mudflat stop",
-			"discard-original mudflat --yes --accept changed-since"}},
-	{"sonogram has its shelf in several settings of two files: all are changed, or there would be gaps.",
-		[]string{"program: sonogram show", "move card:sonogram --into BASALT:/ines --yes", "program: sonogram show",
-			"bring-back sonogram --yes", "discard-original sonogram --yes"}},
-	{"brooder's nests are registered: the engine itself carries one out, signs it off and carries it in, and its " +
-		"job limit is set back.",
-		[]string{"program: brooder list", "fails: move card:brooder --store kestrel --into BASALT:/ines --yes",
-			"move card:brooder --store kestrel-calls --into BASALT:/ines --yes", "program: brooder list",
-			"bring-back kestrel-calls --yes", "discard-original kestrel-calls --yes"}},
-	{"Somebody pulls BASALT. callroost complains of its own data; check says why.",
-		[]string{"pull: BASALT", "fails: callroost: --day 2026-05-04", "fails: check"}},
-	{"callroost is told to begin anew, and makes a real folder where the link was.",
-		[]string{"callroost: --day 2026-05-04 --begin-anew"}},
-	{"BASALT is plugged in again, at another place.", []string{"plug: BASALT media/basalt", "fails: check"}},
-	{"mend follows the drive, and merges the two halves.",
-		[]string{"mend pictures --yes", "mend callroost --preview", "mend callroost --yes", "callroost list",
-			"discard-original callroost --yes", "check"}},
-	{"A new laptop: nothing is known there but what the drive says. A link into a hidden place is made only if " +
-		"somebody says so.",
-		[]string{"new laptop", "list", "fails: restore-links BASALT --preview",
-			"restore-links BASALT --yes --accept hidden-place", "list", "callroost list"}},
-	{"The new laptop's drive is large enough: the photographs come home.", []string{"bring-back pictures --yes"}},
-	{"What happened, and what is still held?", []string{"history", "list --held"}},
 }
 
 type tour struct {
@@ -205,10 +149,10 @@ type tour struct {
 	n     int
 }
 
-func (t *tour) chapter(c chapter) error {
+func (t *tour) chapter(c standin.Chapter) error {
 	t.n++
-	t.app.Print("\n%s", screen.Bold.Render(fmt.Sprintf("%d. %s", t.n, c.says)))
-	for _, line := range c.runs {
+	t.app.Print("\n%s", screen.Bold.Render(fmt.Sprintf("%d. %s", t.n, c.Says)))
+	for _, line := range c.Runs {
 		if err := t.line(line); err != nil {
 			return fmt.Errorf("%s: %w", line, err)
 		}
@@ -221,7 +165,11 @@ func (t *tour) line(line string) error {
 	what, rest, _ := strings.Cut(line, ": ")
 	switch {
 	case what == "save":
-		return t.save(rest)
+		real, err := t.scene.Save(rest)
+		if err == nil {
+			t.app.Print("\n  saved    %s\n  it is at %s", rest, pathtext.Show(real))
+		}
+		return err
 	case what == "pull":
 		t.app.Print("\n  %s is pulled", rest)
 		return t.scene.Pull(rest)
@@ -258,38 +206,14 @@ func (t *tour) line(line string) error {
 	return t.run(words)
 }
 
-func (t *tour) expand(word string) string {
-	if rest, ok := strings.CutPrefix(word, "~"); ok {
-		return t.scene.Home + rest
-	}
-	if rest, ok := strings.CutPrefix(word, "DUNE/"); ok {
-		return filepath.Join(t.scene.Place("DUNE"), rest)
-	}
-	return word
-}
-
 // run runs the program itself, with the scene around it.
 func (t *tour) run(words []string) error {
 	args := []string{}
 	for _, w := range words {
-		args = append(args, t.expand(w))
+		args = append(args, t.scene.Expand(w))
 	}
 	cmd := exec.CommandContext(t.app.ctx, t.self, args...)
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = t.app.in, t.app.RawOut, t.app.RawErr
 	cmd.Env, cmd.Dir = t.scene.Around(os.Environ()), t.scene.Dir
 	return cmd.Run()
-}
-
-// save writes a file through the link path and looks for it on the drive.
-func (t *tour) save(path string) error {
-	full := t.expand(path)
-	if err := os.WriteFile(full, []byte("a photograph taken after the move\n"), 0o644); err != nil {
-		return err
-	}
-	real, err := filepath.EvalSymlinks(full)
-	if err != nil {
-		return err
-	}
-	t.app.Print("\n  saved    %s\n  it is at %s", path, pathtext.Show(strings.TrimPrefix(real, t.scene.Dir+"/")))
-	return nil
 }

@@ -64,11 +64,7 @@ func (a *discardCommand) discardOne(e *engine.Engine, r ledger.Redirect, accept 
 		}
 	}
 	if blockers := finding.Blockers(planned.Findings); len(blockers) > 0 {
-		refused := error(&plan.RefusedError{Findings: planned.Findings})
-		if !a.AsJSON {
-			refused = screen.Shown(refused)
-		}
-		return nil, refused
+		return nil, &plan.RefusedError{Findings: planned.Findings}
 	}
 	if preview {
 		a.SayPreview()

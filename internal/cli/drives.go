@@ -39,7 +39,7 @@ func (a *drivesCommand) drivesCmd() *cobra.Command {
 			}
 			defer done()
 			if len(args) == 1 {
-				return a.oneDrive(e, args[0])
+				return a.showDrive(e, args[0])
 			}
 			return a.listDrives(e, all)
 		}),
@@ -78,12 +78,12 @@ func (a *drivesCommand) listDrives(e *engine.Engine, all bool) error {
 			screen.Gauge(d.Size, d.Free), screen.Short(d.ID), names,
 		})
 	}
-	a.Columns(a.Out, []string{"drive", "mounted at", "file system", "size", "free", "", "identity", "redirects"},
+	a.Columns(a.Out, []string{"drive", "mounted at", "file system", "size", "free", "used", "identity", "redirects"},
 		rows, 3, 4)
 	return nil
 }
 
-func (a *drivesCommand) oneDrive(e *engine.Engine, ref string) error {
+func (a *drivesCommand) showDrive(e *engine.Engine, ref string) error {
 	d, err := e.Drives.Find(ref)
 	if err != nil {
 		return err
@@ -103,7 +103,8 @@ func (a *drivesCommand) oneDrive(e *engine.Engine, ref string) error {
 	}
 	rows := [][]string{
 		{"mounted at", a.Path(d.Mount)}, {"device", pathtext.Show(d.Source)}, {"file system", d.FS},
-		{"size", pathtext.Size(d.Size)}, {"free", pathtext.Size(d.Free) + "  " + screen.Gauge(d.Size, d.Free)},
+		{"size", pathtext.Size(d.Size)}, {"used", pathtext.Size(d.Size-d.Free) + "  " + screen.Gauge(d.Size, d.Free)},
+		{"free", pathtext.Size(d.Free)},
 		{"identity", screen.OrNone(x.ID)},
 	}
 	if d.Tag != nil {

@@ -114,7 +114,7 @@ func (a *guide) chooseFolder(e *engine.Engine) (survey.Folder, error) {
 				pathtext.Show(f.Drive)), i))
 	}
 	if len(options) == 0 {
-		return survey.Folder{}, fmt.Errorf("%w: there is no folder here to move", screen.ErrConsent)
+		return survey.Folder{}, screen.Usage("there is no folder here that could be moved; name one")
 	}
 	i, err := choose(a.app, "Which folder?", "The one that frees most comes first.", options)
 	if err != nil {
@@ -147,7 +147,7 @@ func (a *guide) chooseTarget(e *engine.Engine, f survey.Folder) (string, error) 
 		options = append(options, huh.NewOption(fmt.Sprintf("%-12s %s", pathtext.Show(d.Name()), fit), i))
 	}
 	if len(options) == 0 {
-		return "", fmt.Errorf("%w: no other drive is here", screen.ErrConsent)
+		return "", screen.Usage("no other drive is here; plug one in and mount it")
 	}
 	i, err := choose(a.app, "To which drive?", "", options)
 	if err != nil {

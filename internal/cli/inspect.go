@@ -23,13 +23,13 @@ func (a *inspectCommand) inspectCmd() *cobra.Command {
 				return err
 			}
 			defer done()
-			path := args[0]
-			if !filepath.IsAbs(path) {
-				cwd, err := a.cwd()
-				if err != nil {
-					return err
-				}
-				path = filepath.Join(cwd, path)
+			cwd, err := a.cwd()
+			if err != nil {
+				return err
+			}
+			path, err := e.PathOf(args[0], cwd)
+			if err != nil {
+				return err
 			}
 			p := a.progress()
 			p.Phase("inspect", 0, 0)

@@ -38,17 +38,14 @@ func (a *listCommands) listCmd() *cobra.Command {
 }
 
 func (a *listCommands) listRedirects(e *engine.Engine) error {
-	rows, err := e.Ledger.Redirects(false)
+	e = e.AtOnce()
+	reports, err := health.LookAll(a.ctx, e, false)
 	if err != nil {
 		return err
 	}
-	e = e.AtOnce()
 	docs, cells := []screen.RedirectDoc{}, [][]string{}
-	for _, r := range rows {
-		rep, err := health.Look(e, r)
-		if err != nil {
-			return err
-		}
+	for _, rep := range reports {
+		r := rep.Redirect
 		docs = append(docs, screen.ReportDoc(rep, false))
 		held := "–"
 		if len(rep.Held) > 0 {

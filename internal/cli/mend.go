@@ -148,14 +148,11 @@ func (a *mendCommand) mendOne(e *engine.Engine, r ledger.Redirect, f mendFlags) 
 		}
 		return screen.Doc{"redirect": screen.ReportDoc(rep, false), "findings": []screen.Doc{}, "mended": false}, nil
 	}
+	if err := planned.Blocked(); err != nil {
+		return nil, err
+	}
 	if !a.AsJSON {
 		a.ShowMending(planned)
-	}
-	if err := planned.Blocked(); err != nil {
-		if a.AsJSON {
-			return nil, err
-		}
-		return nil, screen.Shown(err)
 	}
 	var entries []screen.Doc
 	if planned.Merges() {

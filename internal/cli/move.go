@@ -16,7 +16,6 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
-	"nexlin/internal/places"
 	"nexlin/internal/plan"
 	"nexlin/internal/planning"
 	"nexlin/internal/redirect"
@@ -60,6 +59,10 @@ func (a *moveCommand) moveCmd() *cobra.Command {
 		RunE: a.runner(func(cmd *cobra.Command, args []string) error {
 			if len(args) == 0 && f.into == "" && len(f.profile) == 0 {
 				return a.moveGuided(f, given(cmd))
+			}
+			if n := len(args) - 1; f.into == "" && n > 0 && len(f.profile) == 0 {
+				return screen.Usage("the directory that it goes into is named with --into", "did you mean nexlin move "+
+					pathtext.QuoteAll(args[:n])+" --into "+pathtext.Quote(args[n])+"?")
 			}
 			if f.into == "" || (len(args) == 0) == (len(f.profile) == 0) {
 				return screen.Usage("name the folder, or some with --profile, and, with --into, the directory it " +
@@ -178,9 +181,12 @@ func (a *app) previewFlag(c *cobra.Command, p *bool) {
 	_ = c.Flags().MarkHidden("dry-run") // it exists
 }
 
-// folderArg turns FOLDER into a path: a path, or the name of a redirect.
+// folderArg turns FOLDER into a path: a path, LABEL:/path, or the name of a redirect.
 func (a *moveCommand) folderArg(e *engine.Engine, arg, cwd string) (string, error) {
-	path := places.Absolute(arg, cwd)
+	path, err := e.PathOf(arg, cwd)
+	if err != nil {
+		return "", err
+	}
 	r, err := e.Ledger.Redirect(arg)
 	if errors.Is(err, ledger.ErrNotFound) || err == nil && r.State == ledger.Ended {
 		return path, nil
@@ -286,7 +292,7 @@ func (a *app) several(args []string, key string, each func(string) (screen.Doc, 
 		}
 		d, err := each(arg)
 		if err == nil {
-			docs = append(docs, d)
+			docs, a.did = append(docs, d), true
 			continue
 		}
 		if len(args) == 1 {

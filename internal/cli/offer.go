@@ -41,7 +41,8 @@ func (a *app) offer(e *engine.Engine, o offer) (screen.Doc, error) {
 			return nil, err
 		}
 	}
-	if !a.AsJSON {
+	// Of what is refused, the reasons say enough.
+	if !a.AsJSON && (planned.Blocked() == nil || a.Verbose) {
 		o.show(planned)
 	}
 	if stop, err := a.goOn(planned.Blocked(), o.preview, o.question); err != nil {

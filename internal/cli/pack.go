@@ -11,7 +11,6 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/pack"
 	"nexlin/internal/pathtext"
-	"nexlin/internal/places"
 	"nexlin/internal/plan"
 	"nexlin/internal/planning"
 	"nexlin/internal/redirect"
@@ -46,7 +45,10 @@ func (a *packCommands) packCmd() *cobra.Command {
 				return err
 			}
 			defer done()
-			o := pack.Options{File: places.Absolute(output, cwd), WhileInUse: inUse, Accept: codes}
+			o := pack.Options{WhileInUse: inUse, Accept: codes}
+			if o.File, err = e.Drives.Place(output, cwd); err != nil {
+				return err
+			}
 			if o.Folder, o.Name, err = a.packSource(e, args[0], cwd); err != nil {
 				return err
 			}
@@ -69,7 +71,8 @@ func (a *packCommands) packSource(e *engine.Engine, arg, cwd string) (folder, na
 	var none *plan.NameError
 	switch {
 	case errors.As(err, &none):
-		return places.Absolute(arg, cwd), "", nil
+		folder, err = e.PathOf(arg, cwd)
+		return folder, "", err
 	case err != nil:
 		return "", "", err
 	case r.State == ledger.Ended:
@@ -121,7 +124,10 @@ func (a *packCommands) unpackCmd() *cobra.Command {
 				return err
 			}
 			defer done()
-			o := pack.Options{File: places.Absolute(args[0], cwd), As: as, Accept: codes}
+			o := pack.Options{As: as, Accept: codes}
+			if o.File, err = e.Drives.Place(args[0], cwd); err != nil {
+				return err
+			}
 			if o.Into, err = e.Drives.Place(into, cwd); err != nil {
 				return err
 			}
@@ -155,11 +161,7 @@ func (a *moveCommand) packFirst(e *engine.Engine, o planning.MoveOptions, file s
 		return err
 	}
 	if err := planned.Blocked(); err != nil {
-		if a.AsJSON {
-			return err
-		}
-		a.ShowPlan(planned)
-		return screen.Shown(err)
+		return err
 	}
 	cwd, err := a.cwd()
 	if err != nil {
@@ -170,10 +172,14 @@ func (a *moveCommand) packFirst(e *engine.Engine, o planning.MoveOptions, file s
 	if err != nil {
 		return err
 	}
-	whole := pack.Options{Folder: source, Name: name, File: places.Absolute(file, cwd)}
+	whole := pack.Options{Folder: source, Name: name}
+	if whole.File, err = e.Drives.Place(file, cwd); err != nil {
+		return err
+	}
 	if _, err := (&packCommands{a.app}).packOne(e, whole, preview); err != nil {
 		return fmt.Errorf("packing %s: %w", pathtext.Show(filepath.Base(folder)), err)
 	}
+	a.did = !preview
 	a.Say("")
 	return nil
 }

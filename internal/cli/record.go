@@ -1,8 +1,6 @@
 package cli
 
 import (
-	"errors"
-
 	"github.com/spf13/cobra"
 
 	"nexlin/internal/engine"
@@ -67,20 +65,12 @@ func (a *recordCommand) recordCmd() *cobra.Command {
 }
 
 func (a *recordCommand) recordOne(e *engine.Engine, o record.Options, preview bool) (screen.Doc, error) {
-	d, err := a.offer(e, offer{
+	return a.offer(e, offer{
 		plan: func(func(entries, bytes int64)) (*plan.Plan, error) { return record.MakePlan(e, o) },
 		look: func(planned *plan.Plan) error { return a.compared(e, planned, preview) },
 		show: a.ShowRecord, question: "compare both, and take it in if they are equal?", preview: preview,
 		done: a.ShowRecorded,
 	})
-	var refused *plan.RefusedError
-	var shown *screen.ShownError
-	if errors.As(err, &refused) && !errors.As(err, &shown) && !a.AsJSON {
-		a.Print("")
-		a.Findings(a.Out, refused.Findings)
-		return nil, screen.Shown(err)
-	}
-	return d, err
 }
 
 // compared holds copy and original against each other for a preview; what differs is

@@ -9,7 +9,6 @@ import (
 
 	"nexlin/internal/drive"
 	"nexlin/internal/engine"
-	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/health"
 	"nexlin/internal/jobs"
@@ -80,10 +79,12 @@ func (a *restoreCommand) restoreCmd() *cobra.Command {
 // onDriveArg takes the name of a drive, or a directory on one. below is empty
 // for all of a drive.
 func (a *restoreCommand) onDriveArg(e *engine.Engine, arg string) (d drive.Drive, below string, err error) {
-	if d, err = e.Drives.Find(strings.TrimSuffix(arg, ":/")); err == nil {
+	d, err = e.Drives.Find(arg)
+	_, rest, named := drive.SplitRef(arg)
+	if err == nil && (!named || rest == "") {
 		return d, "", nil
 	}
-	if !strings.ContainsFunc(arg, func(r rune) bool { return r < 0x80 && os.IsPathSeparator(uint8(r)) }) {
+	if !named && !strings.ContainsFunc(arg, func(r rune) bool { return r < 0x80 && os.IsPathSeparator(uint8(r)) }) {
 		return d, "", err
 	}
 	cwd, err := a.cwd()
@@ -237,9 +238,6 @@ func (a *restoreCommand) linkAgain(e *engine.Engine, row ledger.Redirect, f rest
 	}
 	if planned != nil {
 		if err := planned.Blocked(); err != nil {
-			if !a.AsJSON {
-				a.Findings(a.Out, finding.Blockers(planned.Findings))
-			}
 			return err
 		}
 		p := a.progress()

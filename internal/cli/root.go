@@ -3,13 +3,15 @@ package cli
 import (
 	"cmp"
 	"os"
-	"strconv"
+	"strings"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"nexlin/internal/account"
 	"nexlin/internal/published"
 	"nexlin/internal/screen"
+	"nexlin/internal/typed"
 )
 
 // Commands is the tree of commands, for manual pages and completions to be made
@@ -18,7 +20,8 @@ func Commands() *cobra.Command { return (&app{Screen: &screen.Screen{}}).root() 
 
 func (a *app) root() *cobra.Command {
 	cobra.EnableCommandSorting = false // the order of the work, not of the alphabet
-	root := &cobra.Command{
+	var root *cobra.Command
+	root = &cobra.Command{
 		Use:   "nexlin",
 		Short: "move folders to another drive and leave a link behind",
 		Long: "Nexlin moves a folder to another drive and leaves a link behind, so that programs\nnotice " +
@@ -27,7 +30,7 @@ func (a *app) root() *cobra.Command {
 		Version: version,
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) > 0 {
-				return screen.Usage("there is no command " + strconv.Quote(args[0]))
+				return noCommand(root, args[0])
 			}
 			return nil
 		},
@@ -50,7 +53,7 @@ func (a *app) root() *cobra.Command {
 	p.BoolVarP(&a.yes, "yes", "y", false, "answer the usual questions with yes")
 	p.BoolVar(&a.AsJSON, "json", false, "print one JSON document")
 	p.BoolVar(&a.progressJSON, "progress-json", false, "progress as JSON Lines on standard error")
-	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return screen.Usage(err.Error()) })
+	root.SetFlagErrorFunc(noFlag)
 	for _, g := range []struct{ id, title string }{
 		{"look", "Look"}, {"move", "Move, and take it back"}, {"watch", "Watch over"},
 		{"many", "Kinds of folder, and many accounts"},
@@ -80,4 +83,25 @@ func (a *app) root() *cobra.Command {
 	root.AddCommand(demo.standinCmd())
 	root.SetHelpCommandGroupID("learn")
 	return root
+}
+
+func noCommand(root *cobra.Command, word string) error {
+	var names []string
+	for _, c := range root.Commands() {
+		if !c.Hidden {
+			names = append(names, c.Name())
+		}
+	}
+	return typed.NoCommand(word, names)
+}
+
+func noFlag(c *cobra.Command, err error) error {
+	var options []string
+	c.Flags().VisitAll(func(f *pflag.Flag) {
+		if !f.Hidden {
+			options = append(options, f.Name)
+		}
+	})
+	_, name, _ := strings.Cut(c.CommandPath(), " ")
+	return typed.NoFlag(name, err, options)
 }

@@ -36,7 +36,7 @@ func (a *tryCommand) tryCmd() *cobra.Command {
 				}
 				ok := t.Err == nil && t.Report.State == health.Good
 				if !ok {
-					a.grave(max(checkExit(t.Report), screen.ExitProblems))
+					a.grave(max(screen.CheckExit(t.Report), screen.ExitProblems))
 				}
 				d := screen.Doc{"redirect": screen.ReportDoc(t.Report, true), "passed": ok}
 				if t.Err != nil {

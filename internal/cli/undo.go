@@ -1,9 +1,11 @@
 package cli
 
 import (
+	"errors"
 	"os"
 	"strings"
 
+	"charm.land/huh/v2"
 	"github.com/spf13/cobra"
 
 	"nexlin/internal/engine"
@@ -35,6 +37,32 @@ func (a *app) named(args []string, write bool, key string,
 	})
 }
 
+// chooseRedirect lets a person choose one; without a terminal, none is named.
+func (a *app) chooseRedirect(title string) ([]string, error) {
+	if a.AsJSON || !a.terminal() {
+		return nil, screen.Usage("something is missing: which one", "nexlin "+a.command+" NAME…",
+			"nexlin list shows the names")
+	}
+	e, done, err := a.engine(false)
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	all, err := e.Ledger.Redirects(false)
+	if err != nil {
+		return nil, err
+	}
+	if len(all) == 0 {
+		return nil, screen.Usage("nothing is redirected", "nexlin survey shows what could be moved")
+	}
+	var options []huh.Option[string]
+	for _, r := range all {
+		options = append(options, huh.NewOption(a.Path(r.Link)+screen.LedArrow(r.Methods)+a.OnDrive(r), r.Name))
+	}
+	name, err := choose(a, title, "", options)
+	return []string{name}, err
+}
+
 // recoverCommands are bring-back, detach, resume and undo.
 type recoverCommands struct{ *app }
 
@@ -48,9 +76,13 @@ func (a *recoverCommands) bringBackCmd() *cobra.Command {
 		Long: "Copies the target, as it is now, back to where the link stands, verified like a move, and puts\n" +
 			"the real folder in the link's place in one act. The target is held on its drive until it is discarded.\n" +
 			"Files that are the same in the original held at the old place are copied from there.",
-		Args: cobra.MinimumNArgs(1),
 		RunE: a.runner(func(_ *cobra.Command, args []string) error {
 			var err error
+			if len(args) == 0 {
+				if args, err = a.chooseRedirect("Which one comes back?"); err != nil {
+					return err
+				}
+			}
 			if o.Accept, err = codes(accept); err != nil {
 				return err
 			}
@@ -171,6 +203,11 @@ func (a *recoverCommands) recoverCmd(use, short, question string, forward bool) 
 			}
 			defer done()
 			row, err := execute.Stopped(e, runArg(args))
+			none := (*plan.NothingStoppedError)(nil)
+			if errors.As(err, &none) && none.Last.ID != "" && !forward && !a.yes && !a.AsJSON && a.terminal() {
+				row, err = none.Last, nil // it is asked about before anything is done
+				a.Note("no run is stopped; the last one was %s of %s", row.Kind, strings.TrimPrefix(row.Redirect, "-"))
+			}
 			if err != nil {
 				return err
 			}

@@ -1,21 +1,15 @@
 package cli
 
 import (
-	"errors"
 	"fmt"
-	"html"
 	"io/fs"
-	"net"
-	"net/http"
 	"path/filepath"
-	"slices"
-	"sync"
 	"time"
 
-	"github.com/godbus/dbus/v5"
 	"github.com/spf13/cobra"
 
 	"nexlin/contrib"
+	"nexlin/internal/desktop"
 	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/health"
@@ -56,7 +50,7 @@ func (a *watchCommand) watchCmd() *cobra.Command {
 	fl.DurationVar(&f.every, "every", time.Hour,
 		"check all redirects this often, too (`DURATION`); 0: only when drives come and go")
 	fl.BoolVar(&f.notify, "notify", false, "tell the desktop what has changed")
-	fl.StringVar(&f.listen, "metrics-listen", "", "serve numbers at `ADDRESS`, as in 127.0.0.1:9797, under /metrics")
+	fl.StringVar(&f.listen, "metrics-listen", "", "serve numbers at `ADDRESS`, as in 127.0.0.1:7430, under /metrics")
 	fl.StringVar(&f.file, "metrics-file", "", "keep the numbers in `FILE`, for a gatherer of text files")
 	fl.BoolVar(&f.unit, "print-unit", false, "print units for systemd's user manager, and end")
 	return c
@@ -88,9 +82,9 @@ func (a *watchCommand) watch(f watchFlags) error {
 		}
 		defer end()
 	}
-	var desk *desktop
+	var desk *desktop.Session
 	if f.notify {
-		if desk, err = newDesktop(); err != nil {
+		if desk, err = desktop.Open(); err != nil {
 			a.Note("the desktop can't be told: %v", err)
 		}
 	}
@@ -98,7 +92,7 @@ func (a *watchCommand) watch(f watchFlags) error {
 	w := &health.Watcher{Engine: e, Every: f.every, Tell: func(ev health.Event) {
 		a.event(ev)
 		if desk != nil {
-			desk.tell(a.app, ev)
+			a.tellDesktop(desk, ev)
 		}
 	}}
 	if f.listen != "" || f.file != "" {
@@ -132,53 +126,12 @@ func measured(e *engine.Engine, c *metrics.Collector, reports []*health.Report, 
 
 // serve answers at an address until the function it gives is called.
 func (a *watchCommand) serve(address string, c *metrics.Collector) (func(), error) {
-	l, err := net.Listen("tcp", address)
+	at, end, err := c.Serve(address, func(err error) { a.Note("serving numbers ended: %v", err) })
 	if err != nil {
 		return nil, screen.Usage(fmt.Sprintf("--metrics-listen %s: %v", address, err))
 	}
-	mux := http.NewServeMux()
-	mux.Handle("/metrics", c.Handler())
-	s := &http.Server{Handler: mux, ReadTimeout: 5 * time.Second, WriteTimeout: 30 * time.Second,
-		IdleTimeout: 30 * time.Second, MaxHeaderBytes: 16 << 10}
-	go func() {
-		if err := s.Serve(&limited{Listener: l, free: make(chan struct{}, maxConnections)}); !errors.Is(err,
-			http.ErrServerClosed) {
-			a.Note("serving numbers ended: %v", err)
-		}
-	}()
-	a.Note("numbers are at http://%s/metrics", l.Addr())
-	return func() { _ = s.Close() }, nil // the process ends
-}
-
-// maxConnections is how many gatherers may be connected at once: no more
-// descriptors than that are theirs.
-const maxConnections = 32
-
-// limited is a listener with so many connections at once; further ones wait.
-type limited struct {
-	net.Listener
-	free chan struct{}
-}
-
-func (l *limited) Accept() (net.Conn, error) {
-	l.free <- struct{}{}
-	c, err := l.Listener.Accept()
-	if err != nil {
-		<-l.free
-		return nil, err
-	}
-	return &counted{Conn: c, done: sync.OnceFunc(func() { <-l.free })}, nil
-}
-
-// counted is a connection that gives its place up when it is closed.
-type counted struct {
-	net.Conn
-	done func()
-}
-
-func (c *counted) Close() error {
-	defer c.done()
-	return c.Conn.Close()
+	a.Note("numbers are at http://%s/metrics", at)
+	return end, nil
 }
 
 // event says one thing that was noticed.
@@ -228,51 +181,20 @@ func (a *watchCommand) jsonLine(d screen.Doc) {
 	a.docDone = true
 }
 
-// A desktop shows notifications, by the Desktop Notifications Specification.
-type desktop struct {
-	conn   *dbus.Conn
-	markup bool // it takes the text of a notification for markup
-}
-
-func newDesktop() (*desktop, error) {
-	conn, err := dbus.ConnectSessionBus()
-	if err != nil {
-		return nil, err
-	}
-	d := &desktop{conn: conn}
-	var can []string
-	if notifications(conn).Call(notify+"GetCapabilities", 0).Store(&can) == nil {
-		d.markup = slices.Contains(can, "body-markup")
-	} else {
-		d.markup = true // one that does not say may take it for that
-	}
-	return d, nil
-}
-
-const notify = "org.freedesktop.Notifications."
-
-func notifications(conn *dbus.Conn) dbus.BusObject {
-	return conn.Object("org.freedesktop.Notifications", "/org/freedesktop/Notifications")
-}
-
-// Tell shows what a person should know: a redirect that changed its state.
-func (d *desktop) tell(a *app, ev health.Event) {
+// tellDesktop shows what a person should know: a redirect that changed its state.
+func (a *watchCommand) tellDesktop(desk *desktop.Session, ev health.Event) {
 	if ev.Report == nil || ev.Was == "" && ev.Report.State == health.Good || ev.Was == ev.Report.State {
 		return
 	}
-	title, body := fmt.Sprintf("%s is %s", pathtext.Show(ev.Report.Redirect.Name), ev.Report.State), ""
+	body := ""
 	for _, f := range finding.Worst(ev.Report.Findings) {
 		if f.Severity != finding.Info {
 			body = f.Message
 			break
 		}
 	}
-	if d.markup {
-		body = html.EscapeString(body)
-	}
-	call := notifications(d.conn).Call(notify+"Notify", 0,
-		"nexlin", uint32(0), "drive-harddisk", title, body, []string{}, map[string]dbus.Variant{}, int32(-1))
-	if call.Err != nil {
-		a.Note("the desktop can't be told: %v", call.Err)
+	err := desk.Notify(fmt.Sprintf("%s is %s", pathtext.Show(ev.Report.Redirect.Name), ev.Report.State), body)
+	if err != nil {
+		a.Note("the desktop can't be told: %v", err)
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 
@@ -24,8 +25,8 @@ func (e *NotFoundError) Error() string {
 	return fmt.Sprintf("no drive here is called %q", e.Ref)
 }
 
-// Find looks a drive up by label, UUID=…, id, or mount point. The error is a
-// *NotFoundError.
+// Find looks a drive up by label, UUID=…, id, or mount point; what follows a colon after one of
+// these is a place on it. The error is a *NotFoundError.
 func (s *System) Find(ref string) (Drive, error) {
 	all, err := s.List(s.File == "")
 	if err != nil {
@@ -55,6 +56,9 @@ func (s *System) Find(ref string) (Drive, error) {
 	case 1:
 		return hits[0], nil
 	case 0:
+		if name, _, ok := SplitRef(ref); ok {
+			return s.Find(name)
+		}
 		return Drive{}, &NotFoundError{Ref: ref, Known: known}
 	}
 	e := &NotFoundError{Ref: ref}
@@ -64,31 +68,39 @@ func (s *System) Find(ref string) (Drive, error) {
 	return Drive{}, e
 }
 
-// SplitRef parts LABEL:/path or UUID=…:/path into the drive's name and the path on it; ok is
-// false for a path that names no drive.
+// SplitRef parts LABEL:, LABEL:/path, LABEL:path or UUID=…:/path into the drive's name and the
+// path on it; ok is false for a path that names no drive.
 func SplitRef(ref string) (name, rest string, ok bool) {
-	name, rest, ok = strings.Cut(ref, ":/")
-	return name, rest, ok && name != "" && !strings.Contains(name, "/")
+	name, rest, ok = strings.Cut(ref, ":")
+	if len(name) == 1 && runtime.GOOS == "windows" {
+		return ref, "", false // D: is the system's own
+	}
+	return name, strings.TrimPrefix(rest, "/"), ok && name != "" && !strings.Contains(name, "/")
 }
 
-// Place turns what a person named after --into into an absolute path: a
-// path, or LABEL:/path, or UUID=…:/path. cwd is where relative paths start.
-// A path that exists as it is written is that path.
+// Place turns what a person named after --into into an absolute path: a path, or a drive by
+// its label alone, or LABEL:/path, or UUID=…:/path. cwd is where relative paths start. A
+// directory there that is called like a drive is written ./LABEL. The error is a
+// *[NotFoundError], or that of [System.List].
 func (s *System) Place(ref, cwd string) (string, error) {
 	if filepath.IsAbs(ref) {
 		return filepath.Clean(ref), nil
 	}
-	if name, rest, ok := SplitRef(ref); ok {
-		if _, err := os.Lstat(ref); err != nil {
-			d, err := s.Find(name)
-			if err != nil {
-				return "", err
-			}
-			clean := filepath.Clean("/" + rest)
-			return filepath.Join(d.Mount, clean), nil
-		}
+	name, rest, colon := SplitRef(ref)
+	if !colon && strings.ContainsRune(ref, filepath.Separator) {
+		return filepath.Join(cwd, ref), nil
 	}
-	return filepath.Join(cwd, ref), nil
+	d, err := s.Find(name)
+	switch {
+	case err == nil && (colon || d.Label == ref):
+		return filepath.Join(d.Mount, filepath.Clean("/"+rest)), nil
+	case err == nil, !colon:
+		return filepath.Join(cwd, ref), nil
+	}
+	if _, exists := os.Lstat(filepath.Join(cwd, ref)); exists == nil {
+		return filepath.Join(cwd, ref), nil
+	}
+	return "", err
 }
 
 // Display writes a path on this drive the way people name it: LABEL:/path

@@ -187,6 +187,18 @@ func (e *Engine) Lookup(arg, cwd string) (ledger.Redirect, error) {
 	return ledger.Redirect{}, near
 }
 
+// PathOf is the path that a person has named: as it is written, or LABEL:/path where nothing
+// is called so. Errors are those of [drive.System.Place].
+func (e *Engine) PathOf(arg, cwd string) (string, error) {
+	path := places.Absolute(arg, cwd)
+	if _, _, named := drive.SplitRef(arg); named {
+		if _, err := handle.Lstat(path); err != nil {
+			return e.Drives.Place(arg, cwd)
+		}
+	}
+	return path, nil
+}
+
 // New makes an engine that works with a ledger and drives.
 func New(l *ledger.Ledger, drives *drive.System) *Engine {
 	e := &Engine{Places: &places.Places{Ledger: l, Drives: drives}}

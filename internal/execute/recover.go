@@ -1,10 +1,12 @@
 package execute
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
 
 	"nexlin/internal/drive"
 	"nexlin/internal/engine"
@@ -15,13 +17,14 @@ import (
 	"nexlin/internal/swap"
 )
 
-// Stopped finds the run that resume or undo is about: the named one, or the
-// only one that is stopped.
-func Stopped(e *engine.Engine, id string) (ledger.RunRow, error) {
-	if id != "" {
-		row, err := e.Ledger.Run(id)
+// Stopped finds the run that resume or undo is about: the named one, the newest of the
+// redirect of that name, or the only one that is stopped. The error is a
+// *[plan.NothingStoppedError] where none is, and none is named.
+func Stopped(e *engine.Engine, name string) (ledger.RunRow, error) {
+	if name != "" {
+		row, err := e.Ledger.Run(name)
 		if errors.Is(err, ledger.ErrNotFound) {
-			return row, fmt.Errorf("run %q is %w", id, ledger.ErrNotFound)
+			row, err = newestOf(e, name)
 		}
 		if err != nil {
 			return row, err
@@ -33,11 +36,45 @@ func Stopped(e *engine.Engine, id string) (ledger.RunRow, error) {
 	case err != nil:
 		return ledger.RunRow{}, err
 	case len(rows) == 0:
-		return ledger.RunRow{}, plan.ErrNothingStopped
+		last, err := last(e)
+		return ledger.RunRow{}, cmp.Or(err, error(&plan.NothingStoppedError{Last: last}))
 	case len(rows) > 1:
 		return ledger.RunRow{}, plan.ErrSeveralStopped
 	}
 	return rows[0], nil
+}
+
+// newestOf is the run of a redirect that is meant by its name: one that was stopped, or the
+// newest that can be taken back; the newest of all, if none can.
+func newestOf(e *engine.Engine, redirect string) (ledger.RunRow, error) {
+	rows, err := e.Ledger.Runs()
+	if err != nil {
+		return ledger.RunRow{}, err
+	}
+	rows = slices.DeleteFunc(rows, func(r ledger.RunRow) bool { return r.Redirect != redirect })
+	for _, row := range rows {
+		if row.State == ledger.Stopped || Undoable(e.Ledger, row) == nil {
+			return row, nil
+		}
+	}
+	if len(rows) > 0 {
+		return rows[0], nil
+	}
+	return ledger.RunRow{}, fmt.Errorf("neither a run nor a redirect called %q is there: it is %w", redirect,
+		ledger.ErrNotFound)
+}
+
+// last is the newest run, if it can be taken back; else one without an id.
+func last(e *engine.Engine) (ledger.RunRow, error) {
+	rows, err := e.Ledger.Runs()
+	if err != nil || len(rows) == 0 {
+		return ledger.RunRow{}, err
+	}
+	row, err := plan.Whole(e.Ledger, rows[0])
+	if err != nil || Undoable(e.Ledger, row) != nil {
+		return ledger.RunRow{}, nil
+	}
+	return row, nil
 }
 
 // A Recovery is what resume or undo would do, told before it is done.

@@ -277,27 +277,13 @@ func (m *opener) Close() {
 // copied: a right that is missing shows now.
 func (m *switcher) TrySwitch() error {
 	p := m.Plan
-	exchanges := false
-	err := drive.InTrial(m.LinkIn, func(t *handle.Dir) (err error) {
-		exchanges, err = link.TryIn(t, p.LinkText)
-		return err
-	})
+	exchanges, err := m.TryIn(m.LinkIn)
 	switch {
 	case err == nil:
 	case p.Linkless() && p.Gap, p.Traits().Back && p.Unlinked():
 		return nil // settings alone lead to the copy, and no link is made
-	case errors.Is(err, fs.ErrPermission), errors.Is(err, syscall.EROFS), errors.Is(err, syscall.EOPNOTSUPP),
-		errors.Is(err, syscall.ENOSYS),
-		errors.Is(err, link.ErrNotMade):
-		f := finding.New(finding.LinkImpossible, m.LinkIn.Path(), "a trial link in %s failed: %v", m.LinkIn.Path(),
-			handle.Cause(err)).Named(p.Name)
-		if handle.Windows && !slices.Contains(p.Methods, plan.ByJunction) {
-			f = f.Instead("`--by junction` needs no right of its own on NTFS; symbolic links need an administrator " +
-				"or the developer mode")
-		}
-		return plan.Refused(f)
 	default:
-		return err // a fault, which says nothing about links
+		return err
 	}
 	if p.Traits().Onward || p.Traits().Back && p.Unlinked() {
 		return nil // nothing is exchanged
@@ -311,6 +297,34 @@ func (m *switcher) TrySwitch() error {
 		}
 	}
 	return nil
+}
+
+// TryIn makes, reads and exchanges a link as the run's in a trial directory within dir. What
+// can't be done there is a *[plan.RefusedError]; another error is a fault, which says
+// nothing about links.
+func (m *switcher) TryIn(dir *handle.Dir) (exchanges bool, err error) {
+	p := m.Plan
+	err = drive.InTrial(dir, func(t *handle.Dir) (err error) {
+		exchanges, err = link.TryIn(t, p.LinkText)
+		return err
+	})
+	switch {
+	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
+		return false, plan.Refused(finding.New(finding.SpaceShort, dir.Path(),
+			"%s is full, or its account may have no "+
+				"more there: no link can be made", dir.Path()).Named(p.Name).As(finding.Blocker).
+			Instead("free room there; a few names are enough"))
+	case errors.Is(err, fs.ErrPermission), errors.Is(err, syscall.EROFS), errors.Is(err, syscall.EOPNOTSUPP),
+		errors.Is(err, syscall.ENOSYS), errors.Is(err, link.ErrNotMade):
+		f := finding.New(finding.LinkImpossible, dir.Path(), "a trial link in %s failed: %v", dir.Path(),
+			handle.Cause(err)).Named(p.Name)
+		if handle.Windows && !slices.Contains(p.Methods, plan.ByJunction) {
+			f = f.Instead("`--by junction` needs no right of its own on NTFS; symbolic links need an administrator " +
+				"or the developer mode")
+		}
+		return false, plan.Refused(f)
+	}
+	return exchanges, err
 }
 
 // forward carries the run from wherever it stands to its end.

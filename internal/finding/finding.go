@@ -158,6 +158,22 @@ func Worst(fs []Finding) []Finding {
 	return out
 }
 
+// Telling are the blockers among findings, in the order in which they are best told: what
+// nobody can go on past first, then what may be accepted.
+func Telling(fs []Finding) []Finding {
+	out := Blockers(fs)
+	slices.SortStableFunc(out, func(a, b Finding) int {
+		switch x, y := Acceptable(a.Code), Acceptable(b.Code); {
+		case x == y:
+			return 0
+		case y:
+			return -1
+		}
+		return 1
+	})
+	return out
+}
+
 // Has reports whether one of the findings has the code.
 func Has(fs []Finding, code Code) bool {
 	return slices.ContainsFunc(fs, func(f Finding) bool { return f.Code == code })

@@ -41,7 +41,8 @@ var planned = sync.OnceValue(func() *faultPlan {
 		p.name = part[0]
 		p.at, _ = strconv.ParseInt(at, 10, 64)
 		p.errno = map[string]error{"EIO": syscall.EIO, "ENOSPC": syscall.ENOSPC, "EROFS": syscall.EROFS,
-			"EACCES": syscall.EACCES, "EMFILE": syscall.EMFILE, "EBUSY": syscall.EBUSY}[part[2]]
+			"EACCES": syscall.EACCES, "EMFILE": syscall.EMFILE, "EBUSY": syscall.EBUSY,
+			"EDQUOT": syscall.EDQUOT}[part[2]]
 	}
 	return p
 })

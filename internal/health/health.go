@@ -103,6 +103,26 @@ func (out *Report) look(e *engine.Engine) error {
 	return out.link(e)
 }
 
+// LookAll is [Look] at every redirect, with those that have ended if wanted: by an engine that
+// looks at the drives once ([engine.Engine.AtOnce]).
+func LookAll(ctx context.Context, e *engine.Engine, ended bool) (out []*Report, err error) {
+	rows, err := e.Ledger.Redirects(ended)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range rows {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		rep, err := Look(e, r)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, rep)
+	}
+	return out, nil
+}
+
 // Check looks at link, drive, target, room and held originals of a
 // redirect, and does the trial through both paths.
 func Check(ctx context.Context, e *engine.Engine, r ledger.Redirect) (*Report, error) {

@@ -27,7 +27,7 @@ func callsOf() int {
 	if os.Getenv("NEXLIN_MATRIX") == "all" {
 		return 1 << 20
 	}
-	return 8
+	return 6
 }
 
 // A story is a run of one kind, and what comes before it.

@@ -1,6 +1,7 @@
 package ledger
 
 import (
+	"context"
 	"crypto/rand"
 	"encoding/base32"
 	"encoding/json"
@@ -224,20 +225,51 @@ func (l *Ledger) Take(id string) (*Run, error) {
 }
 
 func (r *Run) takeLock() error {
-	path := filepath.Join(r.l.RunDir(r.ID), "lock")
+	f, err := lockAt(filepath.Join(r.l.RunDir(r.ID), "lock"))
+	r.lock = f
+	return err
+}
+
+// lockAt takes the lock of a file of ours, which is made. ErrBusy if another process has it.
+func lockAt(path string) (*os.File, error) {
 	if err := noFile(path); err != nil {
-		return err
+		return nil, err
 	}
 	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o600)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if err := lockFile(f, true); err != nil {
 		f.Close()
-		return err
+		return nil, err
 	}
-	r.lock = f
-	return nil
+	return f, nil
+}
+
+// pollEvery is how often a lock that another process has is tried again.
+const pollEvery = 200 * time.Millisecond
+
+// Alone lets one process at a time do what a word names, until it calls release. While
+// another one does it, ErrBusy; with waiting, which is called once then, it waits, at most
+// until ctx ends.
+func (l *Ledger) Alone(ctx context.Context, what string, waiting func()) (release func(), err error) {
+	for told := false; ; told = true {
+		f, err := lockAt(filepath.Join(l.dir, what+".lock"))
+		if err == nil {
+			return func() { f.Close() }, nil
+		}
+		if !errors.Is(err, ErrBusy) || waiting == nil {
+			return nil, err
+		}
+		if !told {
+			waiting()
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(pollEvery):
+		}
+	}
 }
 
 func (l *Ledger) locked(id string) bool {

@@ -122,10 +122,13 @@ func (c *Collector) text() []byte {
 	}
 	out, states, drives := samples{}, map[health.State]int{}, map[string]bool{}
 	for _, r := range s.Reports {
-		states[r.State]++
 		s.redirect(r, out)
+		if r.Redirect.State == ledger.Ended {
+			continue // of which something is still held
+		}
+		states[r.State]++
 		id, label := r.Redirect.Drive.Identity(), r.Redirect.Drive.Label
-		if r.Redirect.State == ledger.Ended || drives[id] {
+		if drives[id] {
 			continue
 		}
 		drives[id] = true

@@ -110,3 +110,12 @@ func Quote(s string) string {
 	}
 	return b.String() + "'"
 }
+
+// QuoteAll is [Quote] of several words, with spaces between them.
+func QuoteAll(words []string) string {
+	out := make([]string, len(words))
+	for i, w := range words {
+		out[i] = Quote(w)
+	}
+	return strings.Join(out, " ")
+}

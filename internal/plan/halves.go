@@ -50,20 +50,20 @@ const (
 	OfTarget = "target"
 )
 
-// Beside is the name under which one of two entries of a name is kept: whose
-// says which, and the ending stays, so that programs still know the kind.
+// Beside is the name under which one of two entries of a name is kept: whose says which, and
+// the ending stays, so that programs still know the kind.
 func (p *Plan) Beside(name, whose string) string {
-	mark := "." + whose + "-" + p.Run
-	stem, ext := name, filepath.Ext(name)
-	if stem = strings.TrimSuffix(name, ext); stem == "" || len(ext) > 16 {
-		stem, ext = name, ""
+	mark := whose + "-" + p.Run + " "
+	if len(mark)+len(name) <= naming.Max {
+		return mark + name
 	}
-	if len(stem)+len(mark)+len(ext) > naming.Max {
-		h := fnv.New32a()
-		h.Write([]byte(name))
-		mark = fmt.Sprintf(".%08x%s", h.Sum32(), mark)
+	h := fnv.New32a()
+	h.Write([]byte(name))
+	ext := filepath.Ext(name)
+	if len(ext) > 16 {
+		ext = ""
 	}
-	return naming.Shorten(stem, mark+ext)
+	return naming.Shorten(mark+strings.TrimSuffix(name, ext), fmt.Sprintf(" %08x%s", h.Sum32(), ext))
 }
 
 // BesidePath is where an entry of the half lies in the target if it, or a

@@ -143,3 +143,12 @@ func RunStopped(row ledger.RunRow, path string) finding.Finding {
 	return finding.New(finding.RunStopped, path, "run %s (%s of %s) was stopped before its end", row.ID, row.Kind,
 		name).Named(name).OfRun(row.ID)
 }
+
+// A NothingStoppedError reports that no run is stopped, and none was named.
+type NothingStoppedError struct {
+	Last ledger.RunRow // the newest run, if it can be taken back; without an id if not
+}
+
+func (e *NothingStoppedError) Error() string { return ErrNothingStopped.Error() }
+
+func (e *NothingStoppedError) Unwrap() error { return ErrNothingStopped }

@@ -5,6 +5,8 @@ import (
 	"errors"
 	"io/fs"
 	"os"
+	"path/filepath"
+	"strings"
 	"syscall"
 
 	"nexlin/internal/account"
@@ -14,6 +16,8 @@ import (
 	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
+	"nexlin/internal/naming"
+	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
 	"nexlin/internal/plan"
 	"nexlin/internal/preflight"
@@ -60,15 +64,43 @@ func Inspect(ctx context.Context, e *engine.Engine, path string, progress func(e
 	return l, nil
 }
 
+// CheckThere finds a folder that is not there, and names that are like its own beside it.
+func CheckThere(p *plan.Plan) (there bool, err error) {
+	_, err = handle.Lstat(p.From)
+	if !handle.Missing(err) && !errors.Is(err, syscall.ENOTDIR) {
+		return err == nil, err
+	}
+	f := finding.New(finding.SourceMissing, p.From, "there is nothing at %s", p.From)
+	dir := filepath.Dir(p.From)
+	d, err := handle.OpenReal(dir) // by a handle: it may be another account's, and anything by now
+	if err != nil {
+		p.Add(f)
+		return false, nil // what is beside it is only a help
+	}
+	defer d.Release()
+	var near []string
+	_ = d.EachName(func(name string) error { // those that can be read
+		if len(near) < 3 && naming.Near(filepath.Base(p.From), name) {
+			near = append(near, pathtext.Quote(filepath.Join(dir, name)))
+		}
+		return nil
+	})
+	if len(near) > 0 {
+		f = f.Instead("did you mean " + strings.Join(near, " or ") + "?")
+	}
+	p.Add(f)
+	return false, nil
+}
+
 // CheckFolder inspects what is to be copied: that it is a folder, may be taken,
 // and is kept whole by this version. It fills in the plan's facts.
 func CheckFolder(ctx context.Context, e *engine.Engine, p *plan.Plan, progress func(entries, bytes int64)) error {
 	path := p.From
+	if there, err := CheckThere(p); !there || err != nil {
+		return err
+	}
 	st, err := handle.Lstat(path)
 	switch {
-	case handle.Missing(err) || errors.Is(err, syscall.ENOTDIR):
-		p.Add(finding.New(finding.SourceMissing, path, "there is nothing at %s", path))
-		return nil
 	case err != nil:
 		return err
 	case st.IsSymlink():

@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"syscall"
 	"time"
 
@@ -353,8 +354,31 @@ func CheckSpace(e *engine.Engine, p *plan.Plan) {
 		return
 	}
 	p.Need = preflight.Need(p.Facts.Rounded, p.Entries, p.IntoNow.Block)
-	p.Add(preflight.RoomFor(p.Into, &p.IntoNow, p.Need, p.Entries, p.Growth)...)
+	p.Add(elsewhere(e, p, preflight.RoomFor(p.Into, &p.IntoNow, p.Need, p.Entries, p.Growth))...)
 	p.Add(preflight.RoomForRecords(e.Ledger.Dir(), p.Entries)...)
+}
+
+// elsewhere names the drives that have the room that a target lacks.
+func elsewhere(e *engine.Engine, p *plan.Plan, fs []finding.Finding) []finding.Finding {
+	at := slices.IndexFunc(fs, func(f finding.Finding) bool { return f.Code == finding.SpaceShort })
+	if at < 0 {
+		return fs
+	}
+	all, err := e.Drives.List(false)
+	if err != nil {
+		return fs // it is only a help
+	}
+	var have []string
+	for _, d := range all {
+		if d.Label != "" && !d.ReadOnly && !d.Same(&p.IntoNow) && !d.Same(&p.FromNow) && p.Need+d.Reserve() <= d.Free {
+			have = append(have, d.Name())
+		}
+	}
+	if len(have) > 0 {
+		fs[at].Message += "; " + strings.Join(have, ", ") +
+			map[bool]string{true: " has room", false: " have room"}[len(have) == 1]
+	}
+	return fs
 }
 
 // CheckLinkPlace finds out whether this account may change the names in the

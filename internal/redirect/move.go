@@ -9,12 +9,14 @@ import (
 	"slices"
 	"time"
 
+	"nexlin/internal/drive"
 	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/merge"
 	"nexlin/internal/naming"
+	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
 	"nexlin/internal/plan"
 	"nexlin/internal/planning"
@@ -62,6 +64,9 @@ func PlanMove(ctx context.Context, e *engine.Engine, o planning.MoveOptions) (*p
 	if (&plan.RefusedError{Findings: p.Findings}).OnlyAway() {
 		return p, nil // nothing else can be looked at
 	}
+	if done, err := pointless(p, r); done || err != nil {
+		return p, err
+	}
 	// The target first: its block size decides what the folder takes there.
 	if err := planning.CheckTarget(e, p); err != nil {
 		return nil, err
@@ -89,6 +94,26 @@ func PlanMove(ctx context.Context, e *engine.Engine, o planning.MoveOptions) (*p
 	}
 	p.Accepted = o.Accept
 	return p, nil
+}
+
+// pointless finds what says by itself why there is nothing to move: nothing else need be
+// looked at.
+func pointless(p *plan.Plan, r *ledger.Redirect) (bool, error) {
+	switch {
+	case r == nil:
+		there, err := planning.CheckThere(p)
+		return !there, err
+	case pathtext.Equal(p.Copy(), p.Link):
+		p.Add(finding.New(finding.TargetTaken, p.Link, "%s is where the link to its data stands", p.Link).
+			Named(p.Name).Instead("`nexlin bring-back " + pathtext.Quote(p.Name) + "` brings the data back there"))
+	case pathtext.Equal(p.Copy(), p.From):
+		p.Add(finding.New(finding.SameDrive, p.From, "%s leads there already: its data lies at %s", p.Link,
+			(&drive.Drive{Label: r.Drive.Label, Mount: r.Drive.Mount}).Display(p.From)).
+			Named(p.Name).Instead("there is nothing to do"))
+	default:
+		return false, nil
+	}
+	return true, nil
 }
 
 // moveLeads looks at how programs will be led to the target, and what could keep

@@ -1,12 +1,15 @@
 package screen
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
 
 	"nexlin/internal/accounts"
 	"nexlin/internal/finding"
+	"nexlin/internal/health"
+	"nexlin/internal/metrics"
 	"nexlin/internal/pathtext"
 )
 
@@ -194,17 +197,22 @@ func (a *Accounts) CountResults(results []*accounts.Result) {
 	if a.Quiet {
 		return
 	}
-	changed := slices.ContainsFunc(results, func(r *accounts.Result) bool { return r.End != accounts.Unchanged })
+	if slices.ContainsFunc(results, changed) {
+		a.Print("")
+	}
+	a.Print("%s", countedResults(results))
+}
+
+func changed(r *accounts.Result) bool { return r.End != accounts.Unchanged }
+
+func countedResults(results []*accounts.Result) string {
 	who, what := counted(results, accountEnds,
 		func(r *accounts.Result) (*accounts.Item, accounts.End) { return r.Item, r.End },
 		func(e accounts.End) string { return string(e) })
-	switch {
-	case changed:
-		a.Print("")
-	case len(results) > 0:
+	if len(results) > 0 && !slices.ContainsFunc(results, changed) {
 		what = ": nothing had to be changed"
 	}
-	a.Print("%s%s", who, what)
+	return who + what
 }
 
 // ItemDocs is what a check of an accounts file found, by account.
@@ -243,4 +251,39 @@ func byAccount[T any](all []T, item func(T) *accounts.Item, more func(T, Doc)) [
 		o["folders"] = append(o["folders"].([]Doc), d)
 	}
 	return out
+}
+
+// ShowFacts says what a machine is, in few lines.
+func (a *Accounts) ShowFacts(f *metrics.Facts) {
+	var rows [][]string
+	for _, d := range f.Drives {
+		row := []string{pathtext.Show(cmp.Or(d.Label, d.Mount, Short(d.ID))), "away", "", "", Count(int64(d.Redirects))}
+		if d.Present {
+			row[1], row[2], row[3] = "here", pathtext.Size(d.Size), pathtext.Size(d.Free)
+		}
+		rows = append(rows, row)
+	}
+	a.Columns(a.Out, []string{"drive", "", "size", "free", "redirects"}, rows, 2, 3, 4)
+	var states []string
+	for _, st := range health.States() {
+		if n := f.Redirects[st]; n > 0 {
+			states = append(states, fmt.Sprintf("%d %s", n, st))
+		}
+	}
+	if len(states) == 0 {
+		states = []string{"none"}
+	}
+	a.Print("redirects: %s; %s of data", strings.Join(states, ", "), pathtext.Size(f.Bytes))
+	a.Print("held: %s", pathtext.Size(f.Held))
+}
+
+// FactsDoc is what a machine is, for programs.
+func FactsDoc(f *metrics.Facts) Doc {
+	drives := []Doc{}
+	for _, d := range f.Drives {
+		drives = append(drives, Doc{"label": d.Label, "id": d.ID, "present": d.Present, "mount": d.Mount, "fs": d.FS,
+			"size": d.Size, "free": d.Free, "redirects": d.Redirects})
+	}
+	return Doc{"drives": drives, "redirects": f.Redirects, "redirected_bytes": f.Bytes, "held_bytes": f.Held,
+		"findings": []Doc{}}
 }

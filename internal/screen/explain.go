@@ -24,6 +24,7 @@ import (
 	"nexlin/internal/plan"
 	"nexlin/internal/strict"
 	"nexlin/internal/swap"
+	"nexlin/internal/typed"
 )
 
 // A Fault is an error told to people and programs: what happened, to which
@@ -39,6 +40,7 @@ type Fault struct {
 }
 
 const (
+	declined  = "declined"
 	Untouched = "nothing was changed"
 	together  = "to go on with all of this: "
 )
@@ -53,10 +55,6 @@ type Explainer struct {
 // Explain turns an error of the core into advice and an exit status.
 func (a *Explainer) Explain(err error) Fault {
 	if f, ok := a.explainRun(err); ok {
-		if shown := (*ShownError)(nil); errors.As(err, &shown) {
-			// The remedies stand on the screen already, one by one.
-			f.Next = slices.DeleteFunc(f.Next, func(s string) bool { return !strings.HasPrefix(s, together) })
-		}
 		return f
 	}
 	if f, ok := a.explainTogether(err); ok {
@@ -86,7 +84,8 @@ func (a *Explainer) explainWords(err error, f *Fault) bool {
 		managed *plan.ManagedError
 
 		interrupted *accounts.InterruptedError
-		usage       *UsageError
+		request     *accounts.RequestError
+		mistyped    *typed.MistypedError
 		name        *plan.NameError
 		drv         *drive.NotFoundError
 	)
@@ -97,8 +96,11 @@ func (a *Explainer) explainWords(err error, f *Fault) bool {
 		return []string{otherwise}
 	}
 	switch {
-	case errors.As(err, &usage):
-		f.Code, f.Exit, f.Next = "usage", ExitUsage, []string{strings.TrimSpace("nexlin help " + a.Topic)}
+	case errors.As(err, &mistyped):
+		f.Code, f.Exit, f.Next = "usage", ExitUsage, mistyped.Next
+		if len(f.Next) == 0 {
+			f.Next = []string{strings.TrimSpace("nexlin help " + a.Topic)}
+		}
 	case errors.As(err, &mistake):
 		looks := "card test"
 		if f.Code = "card-mistake"; strings.HasPrefix(a.Topic, "accounts") {
@@ -106,6 +108,8 @@ func (a *Explainer) explainWords(err error, f *Fault) bool {
 		}
 		f.Exit, f.Path = ExitUsage, mistake.File
 		f.Next = []string{"put it right there; `nexlin " + looks + " " + pathtext.Quote(mistake.File) + "` looks again"}
+	case errors.As(err, &request):
+		f.Code, f.Exit, f.Next = "usage", ExitUsage, []string{"the documentation of the module names its arguments"}
 	case errors.As(err, &noCard):
 		f.Code, f.Exit, f.Next = "no-such-card", ExitUsage, near(noCard.Known, "nexlin card list shows them")
 	case errors.As(err, &interrupted):
@@ -155,6 +159,10 @@ func (a *Explainer) explainLedger(err error, f *Fault) bool {
 	case errors.Is(err, plan.ErrNothingStopped):
 		f.Code, f.Exit, f.Next = "nothing-stopped", ExitRefused,
 			[]string{"nexlin history lists all runs; undo takes the id of one"}
+		if none := (*plan.NothingStoppedError)(nil); errors.As(err, &none) && none.Last.ID != "" && a.Topic == "undo" {
+			f.Next = slices.Insert(f.Next, 0, fmt.Sprintf("nexlin undo %s   takes back the last run, %s of %s",
+				none.Last.ID, none.Last.Kind, strings.TrimPrefix(none.Last.Redirect, "-")))
+		}
 	case errors.Is(err, plan.ErrSeveralStopped), errors.Is(err, plan.ErrNotUndoable),
 		errors.Is(err, plan.ErrFinished), errors.Is(err, ledger.ErrNotFound):
 		f.Code, f.Exit, f.Next = "no-such-run", ExitRefused, []string{"nexlin history lists all runs"}
@@ -179,6 +187,8 @@ func explainRest(err error, f *Fault) bool {
 		f.Code, f.Message = "interrupted", "it was interrupted before anything was done"
 	case errors.Is(err, ErrConsent):
 		f.Code, f.Exit = "consent-missing", ExitRefused
+	case errors.Is(err, ErrDeclined):
+		f.Code, f.Exit = declined, ExitRefused
 	case errors.Is(err, handle.ErrNotFile), errors.Is(err, handle.ErrTooLarge):
 		f.Code, f.Exit = "file-unusable", ExitRefused
 		f.Next = []string{"look at what stands there, set it aside under another name, and try again"}
@@ -214,10 +224,12 @@ func (a *Explainer) explainRun(err error) (Fault, bool) {
 		return a.explainStopped(stopped), true
 	case errors.As(err, &refused):
 		f := Fault{Code: "refused", Message: pathtext.Show(refused.Error()), State: Untouched, Found: refused.Findings}
-		if b := finding.Blockers(refused.Findings); len(b) > 0 {
-			f.Code, f.Path = string(b[0].Code), b[0].Path
+		if b := finding.Telling(refused.Findings); len(b) > 0 {
+			f.Code, f.Path, f.Message = string(b[0].Code), b[0].Path, pathtext.Show(b[0].Message)
 			for _, x := range b {
-				f.Next = append(f.Next, x.Remedy)
+				if !slices.Contains(f.Next, x.Remedy) {
+					f.Next = append(f.Next, x.Remedy)
+				}
 			}
 			if all := acceptable(b); len(all) > 1 {
 				f.Next = append(f.Next, together+"`"+AcceptFlags(all)+"`")
@@ -369,10 +381,27 @@ func FaultDoc(f Fault) Doc {
 	}
 }
 
+// Tell says to people what went wrong: first what happened, then how things are, then what
+// to do. Of a refusal, every reason stands with its own way out.
 func (a *Lines) Tell(f Fault) {
-	a.Note("%s %s", Bad.Render("error:"), f.Message)
+	if f.Code == declined {
+		fmt.Fprintf(a.Err, "Stopped, as you asked. %s%s.\n", strings.ToUpper(f.State[:1]), f.State[1:])
+		return
+	}
+	reasons := finding.Telling(f.Found)
+	code := ""
+	if len(reasons) > 0 {
+		code = coded(reasons[0])
+	}
+	a.Note("%s %s%s", Bad.Render("error:"), a.Said(f.Message), code)
 	if f.State != "" {
-		a.Note("state: %s", f.State)
+		a.Note("state: %s", a.Said(f.State))
+	}
+	if len(reasons) > 0 {
+		a.reasons(reasons)
+		f.Next = slices.DeleteFunc(f.Next, func(s string) bool {
+			return slices.ContainsFunc(reasons, func(r finding.Finding) bool { return r.Remedy == s })
+		})
 	}
 	for i, n := range f.Next {
 		if i == 8 {
@@ -381,6 +410,23 @@ func (a *Lines) Tell(f Fault) {
 		a.Note("hint: %s", n)
 	}
 }
+
+// reasons are what stands in the way, the first of which was said already.
+func (a *Lines) reasons(reasons []finding.Finding) {
+	for i, f := range reasons {
+		if i == 1 {
+			fmt.Fprintln(a.Err, "also in the way:")
+		}
+		if i > 0 {
+			fmt.Fprintf(a.Err, "  %s%s\n", a.Said(f.Message), coded(f))
+		}
+		a.morePaths(a.Err, f)
+		fmt.Fprintf(a.Err, "    → %s\n", f.Remedy)
+	}
+}
+
+// coded is a finding's code, as it stands behind its message.
+func coded(f finding.Finding) string { return "  " + Faint.Render("["+string(f.Code)+"]") }
 
 // acceptable gives the codes of findings that may all be accepted; nil if one
 // of them may not.

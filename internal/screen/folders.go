@@ -25,7 +25,7 @@ func (a *Screen) ShowInspect(l *planning.Look) {
 	if l.Redirect != nil {
 		add("redirect", fmt.Sprintf("%s, on %s", l.Redirect.Name, pathtext.Show(l.Redirect.Drive.Label)))
 	}
-	if p.FromIno != 0 {
+	if p.FromIno != 0 && p.FromNow.Mount != "" { // it was looked into
 		add("drive", fmt.Sprintf("%s, %s free", pathtext.Show(p.FromNow.Name()), pathtext.Size(p.FromNow.Free)))
 		add("holds", fmt.Sprintf("%s, %s, %s", Plural(p.Facts.Files, "file", "files"),
 			Plural(p.Facts.Dirs, "directory", "directories"), Plural(p.Facts.Links, "link", "links")))
@@ -113,7 +113,7 @@ func (a *Screen) FreeLine(e *engine.Engine) error {
 	}
 	for i := range ds {
 		d := &ds[i]
-		a.Print("  %-10s %s free of %s  %s", pathtext.Show(d.Name()), pathtext.Size(d.Free), pathtext.Size(d.Size),
+		a.Print("  %-10s %s free of %s, used %s", pathtext.Show(d.Name()), pathtext.Size(d.Free), pathtext.Size(d.Size),
 			Gauge(d.Size, d.Free))
 	}
 	return nil

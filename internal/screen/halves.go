@@ -159,7 +159,7 @@ func (a *Screen) ShowDiscard(d *discard.Plan) {
 	}
 	if len(d.Findings) > 0 {
 		a.Print("")
-		a.Findings(a.Out, d.Findings)
+		a.Notices(d.Findings)
 	}
 }
 

@@ -109,9 +109,12 @@ func (a *Screen) proof(o *plan.Outcome) {
 			Seconds(o.Copied.Seconds))
 	}
 	if o.Verified.Files > 0 {
-		where := "through the file system (what lies below it may have answered from memory)"
-		if o.Device {
-			where = "from the device itself"
+		where := "through the file system"
+		switch {
+		case o.Device:
+			where = "from the device"
+		case a.Verbose:
+			where += " (what lies below it may have answered from memory)"
 		}
 		a.Print("  verified  %s read back %s, every one equal", Plural(o.Verified.Files, "file", "files"), where)
 	}

@@ -102,7 +102,7 @@ func (p *Progress) Phase(name string, files, bytes int64) {
 
 func (p *Progress) startBar(word string) {
 	p.bars = mpb.New(mpb.WithOutput(p.err), mpb.WithWidth(18), mpb.WithRefreshRate(120*time.Millisecond))
-	p.bar = p.bars.New(max(p.totalBytes, 1), mpb.BarStyle().Lbound("▕").Filler("█").Tip("").Padding("░").Rbound("▏"),
+	p.bar = p.bars.New(max(p.totalBytes, 1), mpb.BarStyle().Lbound("").Filler("▓").Tip("").Padding("░").Rbound(""),
 		mpb.PrependDecorators(decor.Name(word, decor.WC{W: 20, C: decor.DindentRight})),
 		mpb.AppendDecorators(decor.Any(func(s decor.Statistics) string { return p.figures(s.AvailableWidth) })))
 	bar := p.bar

@@ -88,8 +88,7 @@ func (a *Screen) PrintManifest(e *engine.Engine, r ledger.Redirect, format strin
 	})
 	if errors.Is(err, engine.ErrOtherDigest) {
 		other := map[string]transfer.Digest{"sha256": transfer.BLAKE3, "blake3": transfer.SHA256}[format]
-		return &UsageError{fmt.Sprintf("%s has other digests than %s: --manifest %s prints them", r.Name, format,
-			other)}
+		return Usage(fmt.Sprintf("%s has other digests than %s: --manifest %s prints them", r.Name, format, other))
 	}
 	return err
 }
@@ -324,7 +323,7 @@ func (a *Screen) ShowForgetting(f *forget.Forgetting) {
 		rows = append(rows, []string{"runs", Plural(int64(n), "run", "runs"), "can't be undone any more"})
 	}
 	a.Columns(a.Out, nil, rows)
-	a.Findings(a.Out, f.Findings)
+	a.Notices(f.Findings)
 }
 
 func ForgettingDoc(f *forget.Forgetting, rep *health.Report, preview bool) Doc {

@@ -10,6 +10,8 @@ import (
 
 	"github.com/charmbracelet/colorprofile"
 	"golang.org/x/term"
+
+	"nexlin/internal/typed"
 )
 
 // Lines are where people, or programs with --json, read what a command says.
@@ -43,23 +45,16 @@ func (a *Lines) Note(format string, args ...any) {
 	fmt.Fprintf(a.Err, "nexlin: "+format+"\n", args...)
 }
 
-// UsageError is a wrong command line.
-type UsageError struct{ text string }
+// Usage is a wrong command line, a *[typed.MistypedError]; next is what may be done instead,
+// the command's help if nothing is.
+func Usage(text string, next ...string) error { return &typed.MistypedError{What: text, Next: next} }
 
-// Usage is a wrong command line.
-func Usage(text string) error { return &UsageError{text} }
-
-func (e *UsageError) Error() string { return e.text }
-
-// ShownError is a refusal whose findings stand on the screen already.
-type ShownError struct{ error }
-
-// Shown is an error of which the findings stand on the screen already.
-func Shown(err error) error { return &ShownError{err} }
-
-func (e *ShownError) Unwrap() error { return e.error }
-
+// ErrConsent is a question that nobody is there to answer.
 var ErrConsent = errors.New("a consent is missing")
+
+// ErrDeclined is a question that a person has answered with no, or has turned away from. It
+// is no error of theirs.
+var ErrDeclined = errors.New("stopped, as was asked")
 
 // Exit codes; the README promises them.
 const (

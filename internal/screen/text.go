@@ -89,18 +89,54 @@ func (a *Lines) Columns(w io.Writer, headers []string, rows [][]string, right ..
 func (a *Lines) Findings(w io.Writer, fs []finding.Finding) {
 	for _, f := range finding.Worst(fs) {
 		mark := map[finding.Severity]string{
-			finding.Blocker: Bad.Render("blocker"), finding.Warning: Caution.Render("warning"),
+			finding.Blocker: Bad.Render("in the way"), finding.Warning: Caution.Render("warning"),
 			finding.Info: Faint.Render("info"),
 		}[f.Severity]
-		fmt.Fprintf(w, "%s  %s  %s\n", mark, f.Message, Faint.Render("["+string(f.Code)+"]"))
-		shown := a.findingPaths(w, f)
-		if f.Count > shown && shown > 0 {
-			fmt.Fprintf(w, "           and %s more\n", Count(int64(f.Count-shown)))
-		}
+		fmt.Fprintf(w, "%s  %s%s\n", mark, a.Said(f.Message), coded(f))
+		a.morePaths(w, f)
 		if f.Shows != "" && f.Severity == finding.Warning {
 			fmt.Fprintf(w, "           %s %s\n", Faint.Render("programs show:"), f.Shows)
 		}
 		fmt.Fprintf(w, "         → %s\n", f.Remedy)
+	}
+}
+
+// Notices prints what was noticed and stands in nobody's way.
+func (a *Lines) Notices(fs []finding.Finding) {
+	a.Findings(a.Out, slices.DeleteFunc(slices.Clone(fs), func(f finding.Finding) bool {
+		return f.Severity == finding.Blocker
+	}))
+}
+
+// morePaths prints the first paths of a finding, and says how many more there are.
+func (a *Lines) morePaths(w io.Writer, f finding.Finding) {
+	shown := a.findingPaths(w, f)
+	if f.Count > shown && shown > 0 {
+		fmt.Fprintf(w, "           and %s more\n", Count(int64(f.Count-shown)))
+	}
+}
+
+// Said is a sentence with paths below the person's own home written as ~. A command that one
+// may type stays as it is: no shell knows a ~ in quotes.
+func (a *Lines) Said(text string) string {
+	if a.Home == "" || len(a.Home) < 4 || runtime.GOOS == "windows" {
+		return text
+	}
+	var out strings.Builder
+	for {
+		before, after, found := strings.Cut(text, a.Home)
+		out.WriteString(before)
+		if !found {
+			return out.String()
+		}
+		begins := before == "" || strings.ContainsAny(before[len(before)-1:], " (")
+		ends := after == "" || strings.ContainsAny(after[:1], "/ ,;:)")
+		if begins && ends {
+			out.WriteString("~")
+		} else {
+			out.WriteString(a.Home)
+		}
+		text = after
 	}
 }
 

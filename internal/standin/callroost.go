@@ -57,7 +57,7 @@ func (c *Callroost) Backup(day time.Time, begin bool) error {
 		if c.Free != nil {
 			if free, err := c.Free(set); err == nil && free < 2*callSize {
 				return &CallroostError{fmt.Sprintf(
-					"there is not enough free space; part %d of %d of set %s was the last", i, c.Calls, name)}
+					"set %[3]s ends with part %[1]d of %[2]d: the drive has no room for more", i, c.Calls, name)}
 			}
 		}
 		part := filepath.Join(set, fmt.Sprintf("part-%04d.rec", i+1))
@@ -91,8 +91,7 @@ func (c *Callroost) open(begin bool) error {
 		return os.MkdirAll(filepath.Join(c.Folder, "sets"), 0o755) // the first time
 	}
 	if !begin {
-		return &CallroostError{"the last set is damaged and can't be continued. Begin anew? All earlier sets will " +
-			"be missing."}
+		return &CallroostError{"my sets can't be read any more; --begin-anew starts over without them"}
 	}
 	// Something that leads nowhere is in its way: it takes it for its own broken data.
 	if err := os.Remove(c.Folder); err != nil {

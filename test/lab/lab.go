@@ -200,8 +200,9 @@ func build(tags string, race bool) (string, error) {
 		args = append(args, "-tags", tags)
 	}
 	cmd := exec.Command("go", append(args, "nexlin/cmd/nexlin")...)
-	if !race {
-		cmd.Env = append(os.Environ(), "CGO_ENABLED=0")
+	cmd.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if race {
+		cmd.Env = append(os.Environ(), "CGO_ENABLED=1")
 	}
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return "", fmt.Errorf("go build: %w\n%s", err, out)
