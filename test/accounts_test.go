@@ -302,6 +302,8 @@ func (c *crowd) turned() (home, theirs string) {
 	require.NoError(c.T, os.WriteFile(etc, []byte(strings.ReplaceAll(string(text), fmt.Sprintf(":%d:%d:", uid, uid),
 		fmt.Sprintf(":%d:%d:", ordinary, ordinary))), 0o644))
 	require.NoError(c.T, os.MkdirAll(theirs, 0o755))
+	lab.Open(c.T, c.skerry)
+	lab.Open(c.T, c.basalt)
 	lab.Run(c.T, "chown", "-hR", fmt.Sprintf("%d:%d", ordinary, ordinary), home, theirs)
 	c.declare(`
 - for: {like: ["ringer*"]}
@@ -394,7 +396,7 @@ func TestAccountsThatPrepareTraps(t *testing.T) {
 			canary := filepath.Join(skerry, filepath.Base(dirs[0])+"-canary")
 			lab.Tree{"file: " + secret, "sub/deep: " + secret}.Make(t, canary)
 			before := lab.Print(t, canary) + lab.Print(t, "/etc/nsswitch.conf")
-			asAccount(`cd "$1" && shift && `+trap, home, theirs, canary)
+			require.NoError(t, asAccount(`cd "$1" && shift && `+trap, home, theirs, canary))
 			for _, verb := range []string{"check", "apply", "apply", "check", "withdraw"} {
 				args := []string{"accounts", verb, c.file}
 				if verb != "check" {
@@ -706,4 +708,48 @@ func TestAccountsAppliedTwiceAtOnce(t *testing.T) {
 	require.NoError(t, second.Wait(), said)
 	require.Contains(t, said.String(), "waiting until it has ended")
 	require.Contains(t, said.String(), "nothing had to be changed")
+}
+
+// Where a run was stopped, the account puts a directory of the administrator's in the place of
+// the next one that the run would work in: it is left as it is, whatever comes after.
+func TestAccountsSlipIn(t *testing.T) {
+	t.Parallel()
+	program := faults(t)
+	skerry, basalt := lab.MemoryDrive(t, "SKERRY", 64), lab.MemoryDrive(t, "BASALT", 64)
+	for _, s := range []struct{ step, place string }{
+		{"target.done", "$2/2027"}, {"notes.intent", "$2/2027"}, {"link-parents.act", "$1/Recordings"},
+		{"link.intent", "$1/Recordings"}, {"link.act", "$2/2027"}, {"trial.intent", "$2/2027"},
+		{"trial.act", "$2/2027"}, {"trial.done", "$1/Recordings"},
+	} {
+		for _, next := range []string{"apply", "check", "withdraw"} {
+			t.Run(s.step+" "+next, func(t *testing.T) {
+				t.Parallel()
+				dirs := caseDirs(t, skerry, basalt)
+				c := newCrowd(t, program, 1, dirs[0], dirs[1])
+				home, theirs := c.turned()
+				c.declare("\n- for: {like: [\"ringer*\"]}\n  redirects:\n  - {folder: ~/Recordings/2027, " +
+					"into: \"BASALT/{account}\", accept: [target-in-memory]}\n")
+				canary := filepath.Join(filepath.Dir(strings.ReplaceAll(strings.ReplaceAll(s.place, "$1", home), "$2",
+					theirs)), "canary")
+				lab.Tree{"file: " + secret}.Make(t, canary)
+				require.NoError(t, os.Chmod(canary, 0o700))
+				require.NoError(t, os.Chtimes(canary, time.Unix(1, 0), time.Unix(1, 0)))
+				c.Env = []string{"NEXLIN_FAULT=kill:" + s.step}
+				_, code := c.Exit("accounts", "apply", c.file, "--yes")
+				require.Negative(t, code, "it was to be killed")
+				c.Env = nil
+				require.NoError(t, asAccount(`at=`+s.place+`; [ ! -e "$at" ] || mv "$at" "$at.away"; mv "${at%/*}/canary" "$at"`,
+					home, theirs))
+				canary = strings.ReplaceAll(strings.ReplaceAll(s.place, "$1", home), "$2", theirs)
+				before := lab.Print(t, canary)
+				require.Contains(t, before, `"." 040700 0:0 1.0`)
+				args := []string{"accounts", next, c.file}
+				if next != "check" {
+					args = append(args, "--yes")
+				}
+				out, _ := c.Exit(args...)
+				require.Equal(t, before, lab.Print(t, canary), out)
+			})
+		}
+	}
 }

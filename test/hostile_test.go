@@ -154,11 +154,11 @@ func readable(dirs ...string) string {
 }
 
 // asAccount runs a shell command as the account itself: the tests, too, must not
-// be led astray.
-func asAccount(script string, args ...string) {
+// be led astray. Where all changes all the time its error means nothing.
+func asAccount(script string, args ...string) error {
 	cmd := exec.Command("sh", append([]string{"-c", script, "sh"}, args...)...)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: ordinary, Gid: ordinary}}
-	_ = cmd.Run() // what it works on changes all the time
+	return cmd.Run()
 }
 
 // hostileRound has some commands run over one folder and counts how they end.
@@ -166,7 +166,7 @@ func hostileRound(t *testing.T, program, home, theirs string, i int) map[int]int
 	t.Helper()
 	parent := filepath.Join(home, fmt.Sprintf("w%d", i))
 	folder := filepath.Join(parent, "Documents")
-	asAccount(
+	_ = asAccount(
 		`mkdir -p "$1/a" "$1/c/d" && for f in a/x a/y b c/d/e; do printf theirs > "$1/$f"; chmod 666 "$1/$f"; setfacl -m u:65534:rw "$1/$f"; done`, folder)
 	n := lab.New(t, program)
 	ends := map[int]int{}
@@ -187,13 +187,13 @@ func hostileRound(t *testing.T, program, home, theirs string, i int) map[int]int
 	} {
 		switch c[0] {
 		case "discard-original": // a program of the account's writes to the old folder still
-			asAccount(
+			_ = asAccount(
 				`for d in "$1"/.Documents.held-*; do echo late > "$d/a/x"; echo late > "$d/late"; chmod 666 "$d/late"; setfacl -m u:65534:rw "$d/late"; done`, parent)
 		case "mend": // a program of the account's has made a real folder in the link's place
-			asAccount(
+			_ = asAccount(
 				`rm "$1" && mkdir -p "$1/a" "$1/c/d" "$1/new" && for f in a/x a/z c/d/f new/g; do echo newer > "$1/$f"; done`, folder)
 		case "restore-links":
-			asAccount(`rm "$1"`, folder) // a link, or nothing
+			_ = asAccount(`rm "$1"`, folder) // a link, or nothing
 			n.State += "-new"
 		}
 		ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
@@ -213,7 +213,7 @@ func hostileRound(t *testing.T, program, home, theirs string, i int) map[int]int
 	}
 	// As the account itself: what is in its place by now may be the administrator's.
 	// what was renamed away in this moment, or is not the account's, stays
-	asAccount(`rm -rf "$@"`, parent, filepath.Dir(into), archive, filepath.Join(theirs, fmt.Sprintf("u%d", i)))
+	_ = asAccount(`rm -rf "$@"`, parent, filepath.Dir(into), archive, filepath.Join(theirs, fmt.Sprintf("u%d", i)))
 	_ = os.RemoveAll(n.State)
 	return ends
 }

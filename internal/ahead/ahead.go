@@ -187,7 +187,7 @@ func (m *making) target(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	live, err := m.Into.Beneath(m.Plan.Final)
+	live, err := m.Live()
 	if err != nil {
 		return err
 	}
@@ -229,7 +229,7 @@ func (m *making) TryBack(context.Context) error {
 	if m.Into == nil {
 		return nil
 	}
-	live, err := m.Into.Beneath(m.Plan.Final)
+	live, err := m.Live()
 	if handle.Missing(err) {
 		return nil
 	}

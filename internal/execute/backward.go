@@ -95,7 +95,7 @@ func (m *undoer) HeldUnchanged(ctx context.Context) error {
 	if m.Plan.Bare {
 		return m.neverCopiedUnchanged(ctx)
 	}
-	live, err := m.Into.Beneath(m.Plan.Final)
+	live, err := m.Live()
 	if err != nil {
 		return err
 	}
@@ -203,7 +203,7 @@ func (m *undoer) setAside(ctx context.Context, at plan.Position) (string, error)
 			continue
 		}
 		return aside, m.Act(ctx, "set-aside", aside, func() error {
-			copied, err := m.Into.Beneath(name)
+			copied, err := m.Trusted(m.Into.Beneath(name))
 			if err != nil {
 				return err
 			}

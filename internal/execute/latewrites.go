@@ -19,7 +19,7 @@ func (m *Execution) BringLate(ctx context.Context) error {
 	if m.Plan.Bare {
 		return m.recordNeverCopied(ctx) // it was not copied, so nothing of it is late
 	}
-	target, err := m.Into.Beneath(m.Plan.Final)
+	target, err := m.Live()
 	if err != nil {
 		return err
 	}

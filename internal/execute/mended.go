@@ -55,7 +55,7 @@ func (m *opener) LeadLink() error {
 // TryMended does the trial through link and target. What a trial that was
 // stopped left, and the times it had changed, are put right first.
 func (m *switcher) TryMended(ctx context.Context) error {
-	target, err := m.Into.Beneath(m.Plan.Final)
+	target, err := m.Live()
 	if err != nil {
 		return err
 	}

@@ -17,7 +17,15 @@ import (
 // could have slipped in under its path is a *RefusedError, unless that was
 // accepted (I6).
 func (m *opener) OpenReal(path string) (*handle.Dir, error) {
-	d, err := handle.OpenReal(path)
+	return m.Trusted(handle.OpenReal(path))
+}
+
+// Live opens the directory at the target, in which the run writes and whose times it sets.
+// Errors: those of [opener.OpenReal].
+func (m *opener) Live() (*handle.Dir, error) { return m.Trusted(m.Into.Beneath(m.Plan.Final)) }
+
+// Trusted passes on what was opened, unless another account could have put it there.
+func (m *opener) Trusted(d *handle.Dir, err error) (*handle.Dir, error) {
 	if err != nil || slices.Contains(m.Plan.Accepted, finding.OthersHands) {
 		return d, err
 	}
@@ -120,7 +128,7 @@ func (m *opener) LockCopy() error {
 	if m.looksOnly {
 		return nil
 	}
-	live, err := m.Into.Beneath(m.Plan.Final)
+	live, err := m.Live()
 	if err != nil {
 		return err
 	}

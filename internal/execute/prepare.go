@@ -134,7 +134,7 @@ func (m *opener) parent(at **handle.Dir, name string) error {
 	defer up.Release()
 	sub, err := up.MkdirFor(name, 0o755, m.Plan.UID, m.Plan.GID, naming.Scratch(m.Plan.Run), m.Plan.Allow.Owners)
 	if errors.Is(err, os.ErrExist) {
-		sub, err = up.Beneath(name)
+		sub, err = m.Trusted(up.Beneath(name)) // not the administrator's, put there meanwhile
 	}
 	if err != nil {
 		return err

@@ -166,7 +166,7 @@ func (m *undoer) DropTrials() error {
 		if there, err := drive.Existing(at); err == nil {
 			at = there
 		}
-		d, err := handle.OpenReal(at)
+		d, err := m.OpenReal(at)
 		if err != nil {
 			continue // nothing was tried there
 		}

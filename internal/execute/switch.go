@@ -441,7 +441,7 @@ func (m *copier) CopyUnchanged(ctx context.Context) error {
 	if err := m.Reopen(); err != nil {
 		return err
 	}
-	d, err := m.Into.Beneath(m.Plan.Final)
+	d, err := m.Live()
 	if err != nil {
 		return err
 	}

@@ -12,7 +12,7 @@ import (
 // tryIt proves that the link path leads to the copy. What a trial that was
 // stopped left behind is taken away first.
 func (m *switcher) tryIt(ctx context.Context) error {
-	target, err := m.Into.Beneath(m.Plan.Final)
+	target, err := m.Live()
 	if err != nil {
 		return err
 	}

@@ -334,7 +334,7 @@ func (m *mending) Back(ctx context.Context) error {
 		return err
 	}
 	if m.Into != nil {
-		if target, err := m.Into.Beneath(m.Plan.Final); err == nil {
+		if target, err := m.Live(); err == nil {
 			err = m.Untried(target)
 			target.Release()
 			if err != nil {

@@ -59,7 +59,7 @@ func (m *merging) Save(context.Context) (func(*ledger.Tx) error, error) {
 
 // merge gives the entries of the part their places in the target.
 func (m *merging) merge(ctx context.Context) error {
-	live, err := m.Into.Beneath(m.Plan.Final)
+	live, err := m.Live()
 	if err != nil {
 		return err
 	}
@@ -306,7 +306,7 @@ func (m *merging) settle(ctx context.Context) error {
 	if done, err := m.settledSince("merge", "unmerge"); done || err != nil {
 		return err
 	}
-	live, err := m.Into.Beneath(m.Plan.Final)
+	live, err := m.Live()
 	if err != nil {
 		return err
 	}

@@ -94,7 +94,7 @@ func (m *merging) settledSince(not ...string) (bool, error) {
 // unmerge moves what was given a place back into the part, where it is still
 // what was placed, and gives the target's entries their names again.
 func (m *merging) unmerge(ctx context.Context, spool *transfer.Spool) error {
-	live, err := m.Into.Beneath(m.Plan.Final)
+	live, err := m.Live()
 	if err != nil {
 		return err
 	}
@@ -381,7 +381,7 @@ func (m *merging) takeAllBack(ctx context.Context, wasLive bool) (string, error)
 	if !wasLive {
 		return "", nil
 	}
-	live, err := m.Into.Beneath(m.Plan.Final)
+	live, err := m.Live()
 	if err != nil {
 		return "", err
 	}
@@ -444,7 +444,7 @@ func lostName(was, is *transfer.Snap) bool {
 // placedUnchanged wants what was placed to be as it was placed: a
 // *RefusedError if somebody worked on it.
 func (m *merging) placedUnchanged(ctx context.Context) error {
-	live, err := m.Into.Beneath(m.Plan.Final)
+	live, err := m.Live()
 	if err != nil {
 		return err
 	}

@@ -59,7 +59,7 @@ func (m *renewing) Forward(ctx context.Context) error {
 			return swap.Broken(m.Plan.Copy(), "it can't be read, or its records can't")
 		}
 	}
-	live, err := m.Into.Beneath(m.Plan.Final)
+	live, err := m.Live()
 	if err != nil {
 		return err
 	}

@@ -66,7 +66,7 @@ func (m *restoring) Forward(ctx context.Context) error {
 	if err := m.linkParents(ctx); err != nil {
 		return err
 	}
-	live, err := m.Into.Beneath(m.Plan.Final)
+	live, err := m.Live()
 	if err != nil {
 		return err
 	}
@@ -129,13 +129,13 @@ func (m *restoring) heldBeside() (*handle.Dir, error) {
 	if err != nil || said == nil || said.Run == "" || strings.ContainsAny(said.Run, "/\x00") {
 		return nil, err
 	}
-	parent, err := handle.OpenReal(filepath.Dir(m.Plan.Link))
+	parent, err := m.OpenReal(filepath.Dir(m.Plan.Link))
 	if err != nil {
 		return nil, handle.IgnoreMissing(err)
 	}
 	defer parent.Release()
 	name := naming.Held(filepath.Base(m.Plan.Link), said.Run)
-	d, err := parent.Beneath(name)
+	d, err := m.Trusted(parent.Beneath(name))
 	if handle.Absent(err) {
 		return nil, nil
 	}
@@ -296,7 +296,7 @@ func statBeneath(d *handle.Dir, path string) (handle.Stat, error) {
 // Back forgets a redirect again whose link was not made yet, or was
 // taken away.
 func (m *restoring) Back(context.Context) error {
-	if parent, err := handle.OpenReal(filepath.Dir(m.Plan.Link)); err == nil {
+	if parent, err := m.OpenReal(filepath.Dir(m.Plan.Link)); err == nil {
 		defer parent.Release()
 		ours, err := m.PlaceIn(parent).Says(m.Plan.LinkText)
 		if err != nil {
