@@ -3,6 +3,7 @@
 package test
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"net"
@@ -318,11 +319,13 @@ func TestManyAtOnceTowardsAFreshDrive(t *testing.T) {
 		cmds = append(cmds, n.Cmd("move", filepath.Join(skerry, fmt.Sprintf("f%d", i)), "--into", basalt, "--yes",
 			"-q"))
 	}
-	for _, c := range cmds {
+	said := make([]bytes.Buffer, len(cmds))
+	for i, c := range cmds {
+		c.Stdout, c.Stderr = &said[i], &said[i]
 		require.NoError(t, c.Start())
 	}
 	for i, c := range cmds {
-		require.NoError(t, c.Wait(), i)
+		require.NoError(t, c.Wait(), "%d: %s", i, &said[i])
 	}
 	names, err := os.ReadDir(filepath.Join(basalt, ".nexlin"))
 	require.NoError(t, err)

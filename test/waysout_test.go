@@ -632,3 +632,15 @@ func TestHalvesOnOneDriveAreMerged(t *testing.T) {
 	require.FileExists(t, filepath.Join(folder, "a"))
 	require.FileExists(t, filepath.Join(folder, "b"))
 }
+
+// What a resumed run says of itself is true: it frees what it frees, what was proven before
+// the stop counts as proven, and the numbers of before the stop are nobody's.
+func TestResumedRunSaysWhatIsSo(t *testing.T) {
+	s := onStandins(t, faults(t), lab.Tree{"Charts/coast: " + strings.Repeat("x", 9000)})
+	s.stopped("switch.intent", "move", s.at("Charts"), "--into", "BASALT:/ines", "--yes", "-q")
+	said := s.Want(0, "resume", "--yes")
+	require.Contains(t, said, "every file was read back before the run was stopped")
+	require.Contains(t, said, "free before going on")
+	require.Regexp(t, `frees 1[0-9] KiB on SKERRY`, said)
+	require.NotContains(t, said, "copied    ")
+}

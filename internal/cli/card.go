@@ -25,7 +25,7 @@ import (
 	"nexlin/internal/screen"
 )
 
-const cardPrefix = "card:"
+const cardPrefix = engine.CardPrefix
 
 // cardCommands are `nexlin card`, and runs by a card.
 type cardCommands struct{ *app }
@@ -326,6 +326,20 @@ func (a *cardCommands) backTogether(e *engine.Engine, name string, rs []ledger.R
 			o.Progress = progress
 			return group.PlanBack(a.ctx, e, name, rs, o)
 		})
+}
+
+// cardFolders gives the folders of a card that are there, for a command that takes folders.
+func (a *app) cardFolders(e *engine.Engine, name string) (folders []string, err error) {
+	if e.Cards == nil {
+		if e.Cards, err = (&cardCommands{a}).loadCards(); err != nil {
+			a.Note("a card is left out: %v", err)
+		}
+	}
+	u, err := (&cardCommands{a}).cardFor(e, name)
+	if err != nil {
+		return nil, err
+	}
+	return u.Folders(), nil
 }
 
 // giveCards reads the cards for a command that goes by them; the others start

@@ -113,7 +113,7 @@ func (a *checkCommand) checkOne(e *engine.Engine, r ledger.Redirect, f *checkFla
 	}
 	a.grave(screen.CheckExit(rep))
 	if a.shows(rep, f) {
-		a.showCheck(rep)
+		a.ShowChecked([]*health.Report{rep}, a.terse(f))
 	}
 	return screen.Doc{"redirects": []screen.RedirectDoc{screen.ReportDoc(rep, true)},
 		"findings": screen.FindingDocs(rep.Findings)}, nil
@@ -127,48 +127,13 @@ func (a *checkCommand) shows(r *health.Report, f *checkFlags) bool {
 	return !a.AsJSON && (!a.terse(f) || screen.CheckExit(r) != screen.ExitDone)
 }
 
-func (a *checkCommand) showCheck(r *health.Report) {
-	line := a.Path(r.Redirect.Link) + screen.LedArrow(r.Redirect.Methods) + a.OnDrive(r.Redirect)
-	if r.Redirect.State == ledger.Ended {
-		line = a.Path(r.Redirect.Link) + " is a real folder again"
-	}
-	a.Print("%s  %s  %s", screen.StateWord(r.State), screen.Bold.Render(pathtext.Show(r.Redirect.Name)), line)
-	if r.Deep != nil {
-		since := ""
-		if !r.Deep.Since.IsZero() {
-			since = ", going on with the check of " + screen.Day(r.Deep.Since)
-		}
-		a.Print("  read  %s, %s, and held against the manifest%s", screen.Plural(r.Deep.Files, "file", "files"),
-			pathtext.Size(r.Deep.Bytes), since)
-	}
-	a.Findings(a.Out, a.untold(r.Findings))
-}
-
-// untold leaves out what was said of the same drive before: with many
-// redirects on one drive it would drown the rest.
-func (a *checkCommand) untold(fs []finding.Finding) (out []finding.Finding) {
-	for _, f := range fs {
-		if f.Code == finding.NotAtStart {
-			if a.told[f.Path] {
-				continue
-			}
-			if a.told == nil {
-				a.told = map[string]bool{}
-			}
-			a.told[f.Path] = true
-		}
-		out = append(out, f)
-	}
-	return out
-}
-
 func (a *checkCommand) checkAll(e *engine.Engine, f *checkFlags) error {
 	rows, err := e.Ledger.Redirects(true)
 	if err != nil {
 		return err
 	}
 	e = e.AtOnce()
-	var reports []*health.Report
+	var reports, shown []*health.Report
 	docs, all := []screen.RedirectDoc{}, []finding.Finding{}
 	worst := screen.ExitDone
 	for _, r := range rows {
@@ -183,9 +148,10 @@ func (a *checkCommand) checkAll(e *engine.Engine, f *checkFlags) error {
 		docs, all, reports = append(docs, screen.ReportDoc(rep, true)), append(all, rep.Findings...),
 			append(reports, rep)
 		if a.shows(rep, f) {
-			a.showCheck(rep)
+			shown = append(shown, rep)
 		}
 	}
+	a.ShowChecked(shown, a.terse(f))
 	stopped, err := a.stoppedElsewhere(e, rows)
 	if err != nil {
 		return err

@@ -53,11 +53,10 @@ type app struct {
 	command  string // name of the running command, for JSON
 	topic    string // what help is there for it; empty where there is no such command
 	exit     int
-	docDone  bool            // a JSON document is out
-	did      bool            // something was done before what is asked about now
-	copyDays int             // check: see redirect.Engine.CopyWithin
-	bannered bool            // it was said that stand-ins are in force
-	told     map[string]bool // what was said of drives already
+	docDone  bool // a JSON document is out
+	did      bool // something was done before what is asked about now
+	copyDays int  // check: see redirect.Engine.CopyWithin
+	bannered bool // it was said that stand-ins are in force
 }
 
 // Main runs one command and returns its exit status.
@@ -193,6 +192,7 @@ func (a *app) engine(write bool) (*engine.Engine, func(), error) {
 	}
 	e := engine.New(l, drives)
 	e.Homes, e.Ask, e.Env = homes(a.Home), a.askPerson, os.Environ()
+	e.CardFolders = func(name string) ([]string, error) { return a.cardFolders(e, name) }
 	e.CopyWithin = time.Duration(max(a.copyDays, 0)) * 24 * time.Hour
 	if err := a.giveCards(e); err != nil {
 		_ = l.Close() // nothing was written

@@ -8,7 +8,6 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/jobs"
 	"nexlin/internal/ledger"
-	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
 	"nexlin/internal/screen"
 )
@@ -84,9 +83,7 @@ func (a *discardCommand) discardOne(e *engine.Engine, r ledger.Redirect, accept 
 	}
 	if !a.AsJSON {
 		a.Print("")
-		a.Print("%s  the held original of %s is deleted", screen.Good.Render("done"),
-			screen.Bold.Render(pathtext.Show(r.Name)))
-		a.News(out)
+		a.ShowDiscarded(out)
 		a.Spaces(out)
 	}
 	return a.OutcomeDoc(e, out), nil

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"path/filepath"
 
 	"github.com/spf13/cobra"
 
@@ -51,10 +50,11 @@ func (a *surveyCommand) surveyFolders(e *engine.Engine, args []string, all bool)
 		return err
 	}
 	for _, arg := range args {
-		if !filepath.IsAbs(arg) {
-			arg = filepath.Join(cwd, arg)
+		dir, err := e.PathOf(arg, cwd)
+		if err != nil {
+			return err
 		}
-		o.Dirs = append(o.Dirs, filepath.Clean(arg))
+		o.Dirs = append(o.Dirs, dir)
 	}
 	if len(o.Dirs) == 0 {
 		o.Dirs, o.Home = []string{a.Home}, a.Home
@@ -107,8 +107,8 @@ func (a *surveyCommand) surveyNeed(e *engine.Engine, args []string) error {
 		return err
 	}
 	for i := range args {
-		if !filepath.IsAbs(args[i]) {
-			args[i] = filepath.Join(cwd, args[i])
+		if args[i], err = e.PathOf(args[i], cwd); err != nil {
+			return err
 		}
 	}
 	p := a.progress()

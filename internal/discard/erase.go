@@ -324,7 +324,7 @@ func (m *discarding) erase(ctx context.Context, d *Plan, v *judge.Verdict) error
 	defer parent.Release()
 	gone := func(t *ledger.Tx) error {
 		if v.Left {
-			return nil
+			return t.ResizeHeld(v.Held)
 		}
 		return t.HeldGone(h.Run, h.Path)
 	}
@@ -355,8 +355,29 @@ func (m *discarding) erase(ctx context.Context, d *Plan, v *judge.Verdict) error
 				"entries of the held original changed while it was being deleted; they are still there").Named(
 				m.Plan.Name))
 		}
+		if v.Left {
+			if err := m.remains(ctx, v, parent); err != nil {
+				return err
+			}
+		}
 		return parent.Sync()
 	}, gone)
+}
+
+// remains measures what stays held.
+func (m *discarding) remains(ctx context.Context, v *judge.Verdict, parent *handle.Dir) error {
+	held, err := parent.Beneath(filepath.Base(v.Held.Path))
+	if err != nil {
+		return err
+	}
+	defer held.Release()
+	facts, err := inventory.Measure(ctx, held, inventory.Options{Scratch: m.Run.Dir()})
+	if err != nil {
+		return err
+	}
+	v.Held.Bytes, v.Held.Files = facts.Allocated, facts.Files
+	m.Out.Remains = append(m.Out.Remains, v.Held)
+	return nil
 }
 
 // eraseWhole deletes what was held without being copied, once a person has
@@ -364,6 +385,7 @@ func (m *discarding) erase(ctx context.Context, d *Plan, v *judge.Verdict) error
 func (m *discarding) eraseWhole(ctx context.Context, d *Plan, v *judge.Verdict, parent *handle.Dir) error {
 	if v.Cases != nil && !d.accepted[finding.NeverCopied] {
 		v.Left = true // --only-equal: nothing of it is proven
+		m.Out.Remains = append(m.Out.Remains, v.Held)
 		return nil
 	}
 	base := filepath.Base(v.Held.Path)

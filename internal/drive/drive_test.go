@@ -4,6 +4,7 @@ package drive
 
 import (
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -243,8 +244,17 @@ func TestAtStart(t *testing.T) {
 	} {
 		require.Equal(t, c.want, c.d.AtStart(etc), "%+v", c.d)
 	}
-	require.Equal(t, `UUID=aaaa /mnt/my\040drive ext4 defaults,nofail 0 2`,
-		(&Drive{UUID: "aaaa", Mount: "/mnt/my drive", FS: "ext4"}).FstabLine())
+	at := t.TempDir()
+	owned := fmt.Sprintf(",uid=%d,gid=%d", os.Getuid(), os.Getgid())
+	for line, d := range map[string]Drive{
+		`UUID=aaaa /mnt/my\040drive ext4 defaults,nofail 0 2`: {UUID: "aaaa", Mount: "/mnt/my drive", FS: "ext4"},
+		"/dev/sdb1 /mnt/a xfs defaults,nofail 0 0":            {Source: "/dev/sdb1", Mount: "/mnt/a", FS: "xfs"},
+		"UUID=b " + at + " auto defaults,nofail" + owned + " 0 0": {UUID: "b", Mount: at, FS: "fuseblk", Fuse: true,
+			inner: "ntfs"},
+		"UUID=c " + at + " exfat defaults,nofail" + owned + " 0 0": {UUID: "c", Mount: at, FS: "exfat"},
+	} {
+		require.Equal(t, line, d.FstabLine())
+	}
 }
 
 // What lies below a mount shows without taking the mount away.

@@ -145,15 +145,26 @@ func (d *Drive) named(source string) bool {
 	return true
 }
 
-// FstabLine is a line for fstab(5) that has the drive mounted where it is, and
-// the start go on without it.
+// FstabLine is a line for fstab(5) that has the drive mounted where it is, and the start go on
+// without it. What is behind FUSE is found out at each mount, so its helper is taken that is
+// installed then; a file system without owners belongs to whom it belongs now.
 func (d *Drive) FstabLine() string {
-	source := d.Source
+	source, options, pass := d.Source, "defaults,nofail", 0
 	if d.UUID != "" {
 		source = "UUID=" + d.UUID
 	}
-	return fmt.Sprintf("%s %s %s defaults,nofail 0 2", source,
-		strings.NewReplacer(`\`, `\134`, " ", `\040`, "\t", `\011`).Replace(d.Mount), d.FS)
+	fs := d.FS
+	if d.Fuse {
+		fs = "auto"
+	}
+	if slices.Contains([]string{"ext2", "ext3", "ext4"}, d.fileSystem()) {
+		pass = 2 // the others have no fsck(8) to run at the start
+	}
+	if st, err := handle.Lstat(d.Mount); err == nil && d.ForWindows() {
+		options += fmt.Sprintf(",uid=%d,gid=%d", st.UID, st.GID)
+	}
+	return fmt.Sprintf("%s %s %s %s 0 %d", source,
+		strings.NewReplacer(`\`, `\134`, " ", `\040`, "\t", `\011`).Replace(d.Mount), fs, options, pass)
 }
 
 // ErrUnseen reports a mount point that can't be looked at below the drive

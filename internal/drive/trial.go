@@ -124,10 +124,10 @@ func trialDir(d *handle.Dir) (name string, t *handle.Dir, err error) {
 			return "", nil, made
 		}
 		if t, err = d.Sub(name); err != nil {
-			if made == nil {
-				return "", nil, errors.Join(err, d.Rmdir(name))
+			if made == nil && !handle.Missing(err) {
+				return "", nil, errors.Join(err, handle.IgnoreMissing(d.Rmdir(name)))
 			}
-			continue // something else has the name
+			continue // something else has the name, or another trial took it for one left behind
 		}
 		err := claim(d, name, t, made == nil)
 		if err == nil && made != nil {

@@ -8,6 +8,7 @@ import (
 	"io"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -17,10 +18,12 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/manifest"
 	"nexlin/internal/naming"
+	"nexlin/internal/pathtext"
 	"nexlin/internal/places"
 	"nexlin/internal/plan"
 	"nexlin/internal/run"
 	"nexlin/internal/transfer"
+	"nexlin/internal/typed"
 )
 
 // An Engine carries out runs. All fields but Progress are needed.
@@ -33,7 +36,9 @@ type Engine struct {
 	// only copy otherwise; 0 stands for 30 days, and only tells.
 	CopyWithin time.Duration
 	Cards      []card.Card // the kinds of folder that are known; may be empty
-	Env        []string    // the environment of commands that cards name, as KEY=value
+	// CardFolders gives the folders of a card that are there; nil where no card can be named.
+	CardFolders func(name string) ([]string, error)
+	Env         []string // the environment of commands that cards name, as KEY=value
 
 	// Managed is what an administrator has redirected for this account, as was published to
 	// it: it is told, and changed by nobody but the administrator. May be empty.
@@ -169,7 +174,14 @@ func (e *Engine) Lookup(arg, cwd string) (ledger.Redirect, error) {
 	if err != nil {
 		return r, err
 	}
-	path := places.Resolved(places.Absolute(arg, cwd))
+	path, ofCard, err := e.ofCard(arg)
+	if err != nil {
+		return r, err
+	}
+	if !ofCard {
+		path = places.Absolute(arg, cwd)
+	}
+	path = places.Resolved(path)
 	near := &plan.NameError{Name: arg}
 	for _, r := range all {
 		if r.Link == path {
@@ -187,9 +199,40 @@ func (e *Engine) Lookup(arg, cwd string) (ledger.Redirect, error) {
 	return ledger.Redirect{}, near
 }
 
-// PathOf is the path that a person has named: as it is written, or LABEL:/path where nothing
-// is called so. Errors are those of [drive.System.Place].
+// CardPrefix is what stands before the name of a card where a folder is named.
+const CardPrefix = "card:"
+
+// ofCard is the folder that card:NAME stands for, if arg is of that form. A *[typed.MistypedError]
+// names the folders of a card that has several.
+func (e *Engine) ofCard(arg string) (path string, is bool, err error) {
+	name, is := strings.CutPrefix(arg, CardPrefix)
+	if !is || e.CardFolders == nil {
+		return "", false, nil
+	}
+	folders, err := e.CardFolders(name)
+	switch {
+	case err != nil:
+		return "", true, err
+	case len(folders) == 1:
+		return folders[0], true, nil
+	case len(folders) == 0:
+		return "", true, &typed.MistypedError{What: "none of the folders of card " + name + " is there"}
+	}
+	more := &typed.MistypedError{What: fmt.Sprintf("card %s has %d folders here, and one is to be named", name,
+		len(folders))}
+	for _, f := range folders {
+		more.Next = append(more.Next, pathtext.Quote(f))
+	}
+	return "", true, more
+}
+
+// PathOf is the path that a person has named: as it is written, the one folder of card:NAME,
+// or LABEL:/path where nothing is called so. Errors are those of [drive.System.Place] and of
+// the card.
 func (e *Engine) PathOf(arg, cwd string) (string, error) {
+	if path, is, err := e.ofCard(arg); is {
+		return path, err
+	}
 	path := places.Absolute(arg, cwd)
 	if _, _, named := drive.SplitRef(arg); named {
 		if _, err := handle.Lstat(path); err != nil {

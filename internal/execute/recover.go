@@ -7,11 +7,13 @@ import (
 	"fmt"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"nexlin/internal/drive"
 	"nexlin/internal/engine"
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
+	"nexlin/internal/naming"
 	"nexlin/internal/plan"
 	"nexlin/internal/run"
 	"nexlin/internal/swap"
@@ -47,11 +49,11 @@ func Stopped(e *engine.Engine, name string) (ledger.RunRow, error) {
 // newestOf is the run of a redirect that is meant by its name: one that was stopped, or the
 // newest that can be taken back; the newest of all, if none can.
 func newestOf(e *engine.Engine, redirect string) (ledger.RunRow, error) {
-	rows, err := e.Ledger.Runs()
+	all, err := e.Ledger.Runs()
 	if err != nil {
 		return ledger.RunRow{}, err
 	}
-	rows = slices.DeleteFunc(rows, func(r ledger.RunRow) bool { return r.Redirect != redirect })
+	rows := slices.DeleteFunc(slices.Clone(all), func(r ledger.RunRow) bool { return r.Redirect != redirect })
 	for _, row := range rows {
 		if row.State == ledger.Stopped || Undoable(e.Ledger, row) == nil {
 			return row, nil
@@ -60,8 +62,15 @@ func newestOf(e *engine.Engine, redirect string) (ledger.RunRow, error) {
 	if len(rows) > 0 {
 		return rows[0], nil
 	}
-	return ledger.RunRow{}, fmt.Errorf("neither a run nor a redirect called %q is there: it is %w", redirect,
-		ledger.ErrNotFound)
+	none := &plan.NoRunError{Name: redirect}
+	for _, row := range all {
+		if name := strings.TrimPrefix(row.Redirect, "-"); naming.Near(redirect, row.ID) {
+			none.Near = append(none.Near, row.ID)
+		} else if naming.Near(redirect, name) && !slices.Contains(none.Near, name) {
+			none.Near = append(none.Near, name)
+		}
+	}
+	return ledger.RunRow{}, none
 }
 
 // last is the newest run, if it can be taken back; else one without an id.
@@ -301,7 +310,7 @@ func UndoRun(ctx context.Context, e *engine.Engine, row ledger.RunRow) (*plan.Ou
 		// A run that was done counts as stopped only once it is half undone.
 		return m.Out, errors.Join(&plan.StoppedError{Run: row.ID, Kind: row.Kind, Phase: "undo", Link: m.Plan.Link,
 			Switched: true, Err: err},
-			m.Run.Set(ledger.Stopped, err.Error(), nil))
+			m.Run.Set(ledger.Stopped, plan.WhyStopped(err), nil))
 	}
 	if err = m.SetStopped(err); err == nil {
 		m.Out.State = ledger.Undone

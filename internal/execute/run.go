@@ -212,7 +212,7 @@ func (m *Execution) SetStopped(err error) error {
 	err = errors.Join(err, m.Run.Unreserve())
 	// That the ledger can't take the word is one more thing to say; the run
 	// counts as stopped all the same, since nobody holds its lock.
-	return errors.Join(s, m.Run.Set(ledger.Stopped, err.Error(), nil))
+	return errors.Join(s, m.Run.Set(ledger.Stopped, plan.WhyStopped(err), nil))
 }
 
 // errorPath is the path that an error names; empty if it names none.

@@ -328,7 +328,7 @@ func (c *together) stop(err error) error {
 			s.Switched = true
 		}
 	}
-	return errors.Join(s, c.Run.Set(ledger.Stopped, s.Err.Error(), nil))
+	return errors.Join(s, c.Run.Set(ledger.Stopped, plan.WhyStopped(s.Err), nil))
 }
 
 // back takes back what was done to any of the folders, the last one first.

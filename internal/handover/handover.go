@@ -228,7 +228,6 @@ func planPlaces(ctx context.Context, e *engine.Engine, p *plan.Plan, o planning.
 		return err
 	}
 	p.Files, p.Bytes, p.Allocated, p.Entries = p.Facts.Files, p.Facts.Bytes, p.Facts.Allocated, p.Facts.Entries()
-	p.FreesLater = 0 // the engine deletes the store itself
 	planning.CheckPlaces(p)
 	planning.CheckSpace(e, p)
 	// The archive lies beside the store until it is discarded.

@@ -75,10 +75,11 @@ func (r *Report) nextStart() {
 		r.add(r.find(finding.NotAtStart, d.Mount, "%s is mounted only once somebody has logged in at the desktop",
 			label).
 			Instead("programs that start by themselves find it too late; a line in /etc/fstab mounts it at every " +
-				"start: " + d.FstabLine()))
+				"start: `" + d.FstabLine() + "`"))
 	case drive.StartNever:
 		r.add(r.find(finding.NotAtStart, d.Mount, "nothing mounts %s when the machine starts", label).
-			Instead("that is usual for a portable drive; for one that stays, a line in /etc/fstab: " + d.FstabLine()))
+			Instead("that is usual for a portable drive; for one that stays, a line in /etc/fstab: `" + d.FstabLine() +
+				"`"))
 	}
 }
 

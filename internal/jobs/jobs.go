@@ -66,6 +66,9 @@ func Do(ctx context.Context, e *engine.Engine, p *plan.Plan) (*plan.Outcome, err
 // [Do].
 func Resume(ctx context.Context, e *engine.Engine, row ledger.RunRow) (*plan.Outcome, error) {
 	out, err := execute.ResumeRun(ctx, e, row)
+	if out != nil {
+		out.Resumed = true
+	}
 	if err == nil && out.Plan.DiscardOld {
 		err = discardAfter(ctx, e, out)
 	}

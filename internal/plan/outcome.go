@@ -4,6 +4,7 @@ import (
 	"nexlin/internal/archive"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
+	"nexlin/internal/ledger"
 	"nexlin/internal/run"
 )
 
@@ -28,6 +29,8 @@ type Outcome struct {
 	Facts     []run.FactResult // what was compared, where a card says what
 	Members   []*Outcome       // of a run of several: of its folders in their order, nil of one it did not come to
 	Archive   *Archive         // of a pack or an unpack; nil of anything else
+	Remains   []ledger.Held    // of a discard: what stays held
+	Resumed   bool             // it was stopped before, and gone on with
 	Discarded *Outcome         // of a move that discards its original: how that went; nil if it did not come to it
 }
 

@@ -132,13 +132,12 @@ type Seen struct {
 	Findings []finding.Finding
 	InUse    inuse.Report
 	// the trial: this system can't follow the junction, so only what it says was compared
-	ByBytes    bool
-	FreesLater int64
-	LentFiles  int64            // files that are taken from the held original
-	LentBytes  int64            // and what they would take if they were copied
-	Limits     inventory.Limits // of the drive the copy goes to
-	Exchange   bool             // that drive can exchange two entries in one act
-	Judged     any              // for the job of the kind alone, which looks anew without it; may be nil
+	ByBytes   bool
+	LentFiles int64            // files that are taken from the held original
+	LentBytes int64            // and what they would take if they were copied
+	Limits    inventory.Limits // of the drive the copy goes to
+	Exchange  bool             // that drive can exchange two entries in one act
+	Judged    any              // for the job of the kind alone, which looks anew without it; may be nil
 }
 
 // DirAttrs is what an empty directory had.
@@ -154,6 +153,15 @@ func (p *Plan) Copy() string { return filepath.Join(p.Into, p.Final) }
 
 // HeldPath is the full path of what the run holds.
 func (p *Plan) HeldPath() string { return filepath.Join(p.HeldIn, p.Held) }
+
+// FreesLater is what discarding the original frees, in bytes: of a handover nothing, since the
+// engine deletes the store itself.
+func (p *Plan) FreesLater() int64 {
+	if p.Traits().HoldsArchive {
+		return 0
+	}
+	return p.Allocated
+}
 
 // FromID is the inode number the folder is known by; 0 if that says nothing.
 func (p *Plan) FromID() uint64 {

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"strings"
@@ -77,6 +78,26 @@ func (e *StoppedError) Error() string {
 }
 
 func (e *StoppedError) Unwrap() error { return e.Err }
+
+// A NoRunError reports a name that is neither a run's nor a redirect's. It is a
+// [ledger.ErrNotFound].
+type NoRunError struct {
+	Name string
+	Near []string // what is called much like it; may be empty
+}
+
+func (e *NoRunError) Error() string {
+	return fmt.Sprintf("neither a run nor a redirect is called %q", e.Name)
+}
+func (e *NoRunError) Unwrap() error { return ledger.ErrNotFound }
+
+// WhyStopped is what the ledger says of a run that stopped with an error.
+func WhyStopped(err error) string {
+	if errors.Is(err, context.Canceled) {
+		return "it was interrupted"
+	}
+	return err.Error()
+}
 
 // Final says that undo does not take the run back, but ends it.
 func (e *StoppedError) Final() bool { return TraitsOf(e.Kind).Final }

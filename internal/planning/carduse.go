@@ -36,6 +36,21 @@ func (u *CardUse) Use() run.Use {
 	return out
 }
 
+// Folders are those of the card's folders on this system that are there.
+func (u *CardUse) Folders() (out []string) {
+	for _, f := range u.Card.Folders {
+		on := f.On(runtime.GOOS)
+		if on == "" {
+			continue
+		}
+		path := card.Expand(on, u.Vars)
+		if _, err := handle.Lstat(path); err == nil {
+			out = append(out, path)
+		}
+	}
+	return out
+}
+
 // AddTo gives a run of several what the card says beside the folders.
 func (u *CardUse) AddTo(p *plan.Plan) {
 	p.Card = u.Card.Name

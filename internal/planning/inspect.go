@@ -147,7 +147,6 @@ func CheckFolder(ctx context.Context, e *engine.Engine, p *plan.Plan, progress f
 	if err := measureFolder(ctx, e, p, progress); err != nil {
 		return err
 	}
-	p.FreesLater = p.Allocated
 	return CheckUsers(ctx, p)
 }
 

@@ -24,13 +24,13 @@ func MountPoint(d *drive.Drive, name string) (out []finding.Finding, err error) 
 		out = append(out, finding.New(finding.NotAtStart, d.Mount,
 			"%s is mounted only once somebody has logged in at the desktop", d.Name()).About(about).
 			Instead("programs that start by themselves find the link leading nowhere until then; a line in "+
-				"/etc/fstab mounts it at every start: "+d.FstabLine()))
+				"/etc/fstab mounts it at every start: `"+d.FstabLine()+"`"))
 	case drive.StartNever:
 		out = append(out, finding.New(finding.NotAtStart, d.Mount, "nothing mounts %s when the machine starts",
 			d.Name()).About(about).
 			Instead(
-				"until somebody mounts it the link leads nowhere; a line in /etc/fstab mounts it at every start: "+
-					d.FstabLine()))
+				"until somebody mounts it the link leads nowhere; a line in /etc/fstab mounts it at every start: `"+
+					d.FstabLine()+"`"))
 	}
 	who, err := opened(d.Mount)
 	if err != nil || who == "" {

@@ -89,12 +89,6 @@ func (a *Explainer) explainWords(err error, f *Fault) bool {
 		name        *plan.NameError
 		drv         *drive.NotFoundError
 	)
-	near := func(names []string, otherwise string) []string {
-		if len(names) > 0 {
-			otherwise = "did you mean " + strings.Join(names, " or ") + "?"
-		}
-		return []string{otherwise}
-	}
 	switch {
 	case errors.As(err, &mistyped):
 		f.Code, f.Exit, f.Next = "usage", ExitUsage, mistyped.Next
@@ -129,6 +123,15 @@ func (a *Explainer) explainWords(err error, f *Fault) bool {
 		return false
 	}
 	return true
+}
+
+// near asks for names that are much like what was typed, the first few; otherwise it says
+// where they are shown.
+func near(names []string, otherwise string) []string {
+	if len(names) == 0 {
+		return []string{otherwise}
+	}
+	return []string{"did you mean " + strings.Join(names[:min(len(names), 4)], " or ") + "?"}
 }
 
 // explainLedger explains what is wrong with the records, or with what was asked of them.
@@ -166,6 +169,9 @@ func (a *Explainer) explainLedger(err error, f *Fault) bool {
 	case errors.Is(err, plan.ErrSeveralStopped), errors.Is(err, plan.ErrNotUndoable),
 		errors.Is(err, plan.ErrFinished), errors.Is(err, ledger.ErrNotFound):
 		f.Code, f.Exit, f.Next = "no-such-run", ExitRefused, []string{"nexlin history lists all runs"}
+		if none := (*plan.NoRunError)(nil); errors.As(err, &none) {
+			f.Next = near(none.Near, f.Next[0])
+		}
 	default:
 		return false
 	}
@@ -393,9 +399,9 @@ func (a *Lines) Tell(f Fault) {
 	if len(reasons) > 0 {
 		code = coded(reasons[0])
 	}
-	a.Note("%s %s%s", Bad.Render("error:"), a.Said(f.Message), code)
+	a.text(a.Err, "nexlin: "+Bad.Render("error:")+" ", a.Said(f.Message)+code)
 	if f.State != "" {
-		a.Note("state: %s", a.Said(f.State))
+		a.text(a.Err, "nexlin: state: ", a.Said(f.State))
 	}
 	if len(reasons) > 0 {
 		a.reasons(reasons)
@@ -407,7 +413,7 @@ func (a *Lines) Tell(f Fault) {
 		if i == 8 {
 			break
 		}
-		a.Note("hint: %s", n)
+		a.text(a.Err, "nexlin: hint: ", n)
 	}
 }
 
@@ -418,10 +424,10 @@ func (a *Lines) reasons(reasons []finding.Finding) {
 			fmt.Fprintln(a.Err, "also in the way:")
 		}
 		if i > 0 {
-			fmt.Fprintf(a.Err, "  %s%s\n", a.Said(f.Message), coded(f))
+			a.text(a.Err, "  ", a.Said(f.Message)+coded(f))
 		}
 		a.morePaths(a.Err, f)
-		fmt.Fprintf(a.Err, "    → %s\n", f.Remedy)
+		a.text(a.Err, "    → ", f.Remedy)
 	}
 }
 

@@ -69,12 +69,12 @@ func (a *Screen) planNumbers(p *plan.Plan) {
 	a.Print("")
 	into, from := &p.IntoNow, &p.FromNow
 	later := fmt.Sprintf("%s, and %s more once the original is discarded", pathtext.Size(from.Free),
-		pathtext.Size(p.FreesLater))
+		pathtext.Size(p.FreesLater()))
 	switch {
 	case p.Bare:
 		later = fmt.Sprintf("%s; the original is the only copy of what is in it", pathtext.Size(from.Free))
 	case p.DiscardOld:
-		later = fmt.Sprintf("%s, since the original is deleted at the end", pathtext.Size(from.Free+p.FreesLater))
+		later = fmt.Sprintf("%s, since the original is deleted at the end", pathtext.Size(from.Free+p.FreesLater()))
 	}
 	a.Columns(a.Out, []string{"drive", "needed", "free now", "free after"}, [][]string{
 		{pathtext.Show(into.Name()), pathtext.Size(p.Need), pathtext.Size(into.Free),
@@ -98,15 +98,22 @@ func (a *Screen) Spaces(o *plan.Outcome) {
 			diff})
 	}
 	if len(rows) > 0 {
-		a.Columns(a.Out, []string{"drive", "free before", "free now", ""}, rows, 1, 2)
+		before := "free before"
+		if o.Resumed { // the numbers of before the stop are not known any more
+			before = "free before going on"
+		}
+		a.Columns(a.Out, []string{"drive", before, "free now", ""}, rows, 1, 2)
 	}
 }
 
 // proof says what was copied and how it was proven.
 func (a *Screen) proof(o *plan.Outcome) {
-	if o.Copied.Files > 0 {
+	if o.Copied.Files > 0 && !o.Resumed {
 		a.Print("  copied    %s, %s in %s", Plural(o.Copied.Files, "file", "files"), pathtext.Size(o.Copied.Bytes),
 			Seconds(o.Copied.Seconds))
+	}
+	if o.Resumed && o.Verified.Files == 0 && !o.Plan.Bare {
+		a.Print("  verified  every file was read back before the run was stopped, every one equal")
 	}
 	if o.Verified.Files > 0 {
 		where := "through the file system"
@@ -156,13 +163,27 @@ func (a *Screen) ShowMoved(o *plan.Outcome) {
 	discard := "nexlin discard-original " + name
 	if p.Bare {
 		a.Print("  nothing of it was copied: it is the only copy of what is in it")
-		a.Print("  deletes that copy, and frees %s on %s:   %s --accept never-copied", pathtext.Size(p.FreesLater),
+		a.Print("  deletes that copy, and frees %s on %s:   %s --accept never-copied", pathtext.Size(p.FreesLater()),
 			pathtext.Show(p.FromNow.Name()), discard)
 	} else {
-		a.Print("  frees %s on %s:   %s", pathtext.Size(p.FreesLater), pathtext.Show(p.FromNow.Name()), discard)
+		a.Print("  frees %s on %s:   %s", pathtext.Size(p.FreesLater()), pathtext.Show(p.FromNow.Name()), discard)
 	}
 	a.Print("  brings the data back:   nexlin bring-back %s", name)
 	a.Print("  takes this move back:   nexlin undo %s", o.Run)
+}
+
+// ShowDiscarded says what was deleted of what was held, and what was not.
+func (a *Screen) ShowDiscarded(o *plan.Outcome) {
+	name := Bold.Render(pathtext.Show(o.Plan.Name))
+	if len(o.Remains) == 0 {
+		a.Print("%s  the held original of %s is deleted", Good.Render("done"), name)
+	} else {
+		a.Print("%s  what was proven equal of the held original of %s is deleted", Good.Render("done"), name)
+	}
+	for _, h := range o.Remains {
+		a.Print("  held still   %s, %s, %s", a.Path(h.Path), Plural(h.Files, "file", "files"), pathtext.Size(h.Bytes))
+	}
+	a.News(o)
 }
 
 // settingLines says which settings change, and whether a link stays.

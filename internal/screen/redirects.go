@@ -57,7 +57,9 @@ func (a *Screen) ShowRedirect(e *engine.Engine, rep *health.Report) error {
 	a.Columns(a.Out, nil, rows)
 	if len(rep.Findings) > 0 {
 		a.Print("")
-		a.Findings(a.Out, rep.Findings)
+		for _, f := range finding.Worst(rep.Findings) {
+			a.finding(a.Out, f, "")
+		}
 	}
 	return nil
 }
@@ -269,12 +271,15 @@ func (a *Screen) ShowRecovery(r *execute.Recovery, forward bool) {
 	}
 }
 
+// linkAgain is how things are once what took a link away is undone.
+const linkAgain = "is the link again"
+
 func (a *Screen) ShowUndone(o *plan.Outcome) {
 	p := o.Plan
 	a.Print("")
 	state := map[string]string{
 		plan.KindMove: "is the real folder again", plan.KindMoveOn: "leads to where it led before",
-		plan.KindBringBack: "is the link again", plan.KindDetach: "is the link again",
+		plan.KindBringBack: linkAgain, plan.KindDetach: linkAgain,
 		plan.KindMend: "is as it was before the mend", plan.KindMerge: "is the real folder again",
 		plan.KindRecord: "is as it was before it was recorded", plan.KindRestore: "is as it was",
 		plan.KindRenew: "has its old manifest again", plan.KindFuture: "is where new things go again",
@@ -284,6 +289,9 @@ func (a *Screen) ShowUndone(o *plan.Outcome) {
 		plan.KindDiscard: "is in use as before: the discard is ended, what it had deleted stays deleted, and " +
 			"the rest stays held",
 	}[p.Kind]
+	if p.Linkless() && state == linkAgain {
+		state = "is led by its settings again to " + a.Path(p.Target)
+	}
 	if o.Stays != "" {
 		state = "is as it was; " + a.Path(o.Stays) +
 			" was whole and had its name already: it stays, and is yours to keep or to delete"

@@ -84,7 +84,7 @@ func (a *Screen) showPlans(t *plan.Group) {
 		if p.IntoNow.Mount != "" && p.FromNow.Mount != "" {
 			into, from := of(&p.IntoNow), of(&p.FromNow)
 			into.need, into.takes = into.need+p.Need, true
-			from.frees, from.gives = from.frees+p.FreesLater, true
+			from.frees, from.gives = from.frees+p.FreesLater(), true
 		}
 		for _, f := range p.Findings {
 			if f.Severity == finding.Info && said[f.Code] {
@@ -170,7 +170,7 @@ func (a *Screen) ShowTogetherDone(o *plan.Outcome) {
 		var freed int64
 		var names []string
 		for _, p := range o.Plan.Folders() {
-			freed += p.FreesLater
+			freed += p.FreesLater()
 			names = append(names, pathtext.Quote(p.Name))
 		}
 		a.Print("%s the originals are held beside their old places", Caution.Render("nothing is freed yet:"))

@@ -85,20 +85,32 @@ func (a *Lines) Columns(w io.Writer, headers []string, rows [][]string, right ..
 	}
 }
 
-// Findings prints what was noticed: the gravest first, each with its remedy.
+// Findings prints what was noticed: the gravest first, each with its remedy. What mounts a
+// drive at the next start is for [Screen.ShowRedirect] and [Screen.ShowChecked] to say.
 func (a *Lines) Findings(w io.Writer, fs []finding.Finding) {
 	for _, f := range finding.Worst(fs) {
-		mark := map[finding.Severity]string{
-			finding.Blocker: Bad.Render("in the way"), finding.Warning: Caution.Render("warning"),
-			finding.Info: Faint.Render("info"),
-		}[f.Severity]
-		fmt.Fprintf(w, "%s  %s%s\n", mark, a.Said(f.Message), coded(f))
-		a.morePaths(w, f)
-		if f.Shows != "" && f.Severity == finding.Warning {
-			fmt.Fprintf(w, "           %s %s\n", Faint.Render("programs show:"), f.Shows)
+		if f.Code != finding.NotAtStart {
+			a.finding(w, f, "")
 		}
-		fmt.Fprintf(w, "         → %s\n", f.Remedy)
 	}
+}
+
+// finding prints one; concerns are the names of those that it is about, where there are
+// several to choose from.
+func (a *Lines) finding(w io.Writer, f finding.Finding, concerns string) {
+	mark := map[finding.Severity]string{
+		finding.Blocker: Bad.Render("in the way"), finding.Warning: Caution.Render("warning"),
+		finding.Info: Faint.Render("info"),
+	}[f.Severity]
+	a.text(w, mark+"  ", a.Said(f.Message)+coded(f))
+	a.morePaths(w, f)
+	if concerns != "" {
+		a.text(w, "           "+Faint.Render("concerns:")+" ", concerns)
+	}
+	if f.Shows != "" && f.Severity == finding.Warning {
+		a.text(w, "           "+Faint.Render("programs show:")+" ", f.Shows)
+	}
+	a.text(w, "         → ", f.Remedy)
 }
 
 // Notices prints what was noticed and stands in nobody's way.
