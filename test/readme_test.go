@@ -10,6 +10,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"nexlin/test/lab"
 )
 
 // The README's commands are the program's: none is missing, none is made up.
@@ -47,21 +49,48 @@ func TestReadmeNamesEveryCommand(t *testing.T) {
 	}
 }
 
-// The demo tells its whole story, and leaves nothing behind.
+// The demo tells its story, in short and whole, and leaves nothing behind.
 func TestDemo(t *testing.T) {
 	t.Parallel()
-	cmd := exec.Command(plain(t), "demo", "--no-color") // its acts are watched for races in the stories
-	tmp := t.TempDir()
-	cmd.Env = append(os.Environ(), "TMPDIR="+tmp)
-	out, err := cmd.CombinedOutput()
-	require.NoError(t, err, "%s", out)
-	for _, says := range []string{"away  callroost", "split  callroost", "elsewhere  pictures",
-		"set 2026-05-03, 6 parts, complete", "set 2026-05-04, 6 parts, complete", "folder-in-the-way",
-		"all of them or none", "files to fetch again: 0", "40 tiles, no gaps", "did you mean kestrel-calls",
-		"job limit: 16, set back", "documents.tar.zst"} {
-		require.Contains(t, string(out), says)
+	for args, c := range map[string]struct {
+		most int // lines
+		says []string
+	}{
+		"": {79, []string{"~/Pictures ──link──▶ BASALT:/ines/Pictures", "nothing is freed yet", "list --held",
+			"25 files read back", "is a real folder again"}},
+		"--chapter all": {2000, []string{"away +callroost", "split +callroost", "elsewhere +pictures",
+			"set 2026-05-03, 6 parts, complete", "set 2026-05-04, 6 parts, complete", "folder-in-the-way",
+			"all of them or none", "files to fetch again: 0", "40 tiles, no gaps", "did you mean kestrel-calls",
+			"job limit: 16, set back", "documents.tar.zst"}},
+		"--chapter pack": {20, []string{"sha256 +[0-9a-f]{64}"}},
+	} {
+		cmd := exec.Command(plain(t), append([]string{"demo", "--no-color"}, strings.Fields(args)...)...)
+		tmp := t.TempDir()
+		cmd.Env = append(os.Environ(), "TMPDIR="+tmp)
+		out, err := cmd.CombinedOutput()
+		require.NoError(t, err, "%s", out)
+		require.LessOrEqual(t, strings.Count(string(out), "\n"), c.most, args)
+		for _, says := range c.says {
+			require.Regexp(t, says, string(out))
+		}
+		require.Equal(t, 1, strings.Count(string(out), "stand-in drives are in force"), args)
+		left, err := os.ReadDir(tmp)
+		require.NoError(t, err)
+		require.Empty(t, left)
 	}
-	left, err := os.ReadDir(tmp)
-	require.NoError(t, err)
-	require.Empty(t, left)
+	require.ErrorContains(t, exec.Command(plain(t), "demo", "--chapter", "nowhere").Run(), "exit status 2")
+}
+
+// On a terminal the demo waits after each chapter, and takes commands.
+func TestDemoOnATerminal(t *testing.T) {
+	t.Parallel()
+	cmd := exec.Command(plain(t), "demo", "--no-color")
+	cmd.Env = append(os.Environ(), "TMPDIR="+t.TempDir())
+	term := lab.OnTerminal(t, cmd)
+	term.Await("1. Kestrel Bay", "nexlin list"+enter)
+	term.Await("nothing is redirected yet", "rm -rf /"+enter)
+	term.Await("only commands of nexlin are understood", enter)
+	term.Await("frees 2.0 MiB on SKERRY", "q"+enter)
+	require.Zero(t, term.Wait(), term.Screen())
+	require.NotContains(t, term.Screen(), "3. A program saves")
 }

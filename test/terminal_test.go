@@ -34,7 +34,7 @@ const enter = "\r"
 func TestGuidedMove(t *testing.T) {
 	n, home := stage(t, lab.Tree{"Pictures/a: 111", "Music/b: 2", "Music/c: 3"})
 	term := lab.OnTerminal(t, n.Cmd("move"))
-	term.Await("Which folder?", enter) // the first frees most: Music
+	term.Await("Which folders?", enter) // the first frees most: Music
 	term.Await("To which drive?", enter)
 	term.Await("Into which directory", enter)
 	term.Await("move it?", "y"+enter)
@@ -45,11 +45,35 @@ func TestGuidedMove(t *testing.T) {
 	require.Contains(t, text, "basalt/ines/Music")
 }
 
+// A folder is dragged in beside one that is chosen: both go as one.
+func TestGuidedMoveOfSeveral(t *testing.T) {
+	n, home := stage(t, lab.Tree{"Pictures/a: 111", "Music/b: 2", "Music/c: 3", "Deep/Field notes/d: 4"})
+	term := lab.OnTerminal(t, n.Cmd("move"))
+	term.Await("Which folders?", " ")
+	term.Await("✓", "\x1b[200~'"+home+"/Deep/Field notes' \x1b[201~")
+	term.Await("Field notes", enter)
+	term.Await("To which drive?", enter)
+	term.Await("Into which directory", enter)
+	term.Await("move them?", "y"+enter)
+	require.Zero(t, term.Wait(), term.Screen())
+	require.Contains(t, term.Screen(), "all of them or none")
+	for _, folder := range []string{"Music", "Deep/Field notes"} {
+		text, err := os.Readlink(filepath.Join(home, folder))
+		require.NoError(t, err)
+		require.Contains(t, text, "basalt/ines/"+filepath.Base(folder))
+	}
+	require.NoError(t, os.Mkdir(filepath.Join(home, "More"), 0o755))
+	term = lab.OnTerminal(t, n.Cmd("move", "file://"+home+"/More")) // as a file manager's action names it
+	term.Await("✓", "\x1b")
+	require.Equal(t, 3, term.Wait(), term.Screen())
+	require.Contains(t, term.Screen(), "Stopped, as you asked. Nothing was changed.")
+}
+
 // What was asked for on the command line holds on that way, too.
 func TestGuidedMoveKeepsItsFlags(t *testing.T) {
 	n, home := stage(t, lab.Tree{"Music/b: 2"})
 	term := lab.OnTerminal(t, n.Cmd("move", "--digest", "blake3", "--name", "calls", "--workers", "1"))
-	term.Await("Which folder?", enter)
+	term.Await("Which folders?", enter)
 	term.Await("To which drive?", enter)
 	term.Await("Into which directory", enter)
 	term.Await("move it?", "y"+enter)
@@ -77,7 +101,7 @@ func TestAnswersThatAreNotYes(t *testing.T) {
 	}
 	n, _ := stage(t, lab.Tree{"Pictures/a: 1"})
 	term := lab.OnTerminal(t, n.Cmd("move"))
-	term.Await("Which folder?", "\x03")
+	term.Await("Which folders?", "\x03")
 	require.Equal(t, 3, term.Wait(), term.Screen())
 }
 

@@ -348,7 +348,7 @@ func (a *app) cardFolders(e *engine.Engine, name string) (folders []string, err 
 func (a *app) giveCards(e *engine.Engine) (err error) {
 	about := strings.HasPrefix(a.command, "card ")
 	if !about && !strings.HasPrefix(a.command, "accounts ") &&
-		!slices.Contains([]string{"move", "bring-back", "inspect"}, a.command) {
+		!slices.Contains([]string{"move", "bring-back", "inspect", "survey"}, a.command) {
 		return nil
 	}
 	if e.Cards, err = (&cardCommands{a}).loadCards(); err != nil && !about {

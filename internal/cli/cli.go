@@ -177,7 +177,7 @@ func (a *app) engine(write bool) (*engine.Engine, func(), error) {
 			return nil, nil, screen.Usage(err.Error())
 		}
 		// Said always: nobody shall take a stand-in for a drive.
-		if !a.bannered {
+		if !a.bannered && os.Getenv("NEXLIN_STANDINS_TOLD") != a.standins { // the demo has told it
 			a.Note("stand-in drives are in force: %s", pathtext.Show(a.standins))
 		}
 		a.bannered = true

@@ -128,7 +128,7 @@ func TestTextForPeople(t *testing.T) {
 		"/home/inesx": "/home/inesx", "/x\n": `/x\n`} {
 		require.Equal(t, want, a.Path(in))
 	}
-	require.Equal(t, "~/'a b'", (&guide{a}).typed("/home/ines/a b"))
+	require.Equal(t, "~/'a b'", a.Typed("/home/ines/a b"))
 	require.Equal(t, "1 file", screen.Plural(1, "file", "files"))
 	require.Equal(t, "1,204 files", screen.Plural(1204, "file", "files"))
 	require.Equal(t, "▓▓▓▓▓░░░░░", screen.Gauge(100, 50))

@@ -4,8 +4,8 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -13,11 +13,12 @@ import (
 	"nexlin/internal/pathtext"
 	"nexlin/internal/screen"
 	"nexlin/internal/standin"
+	"nexlin/internal/tour"
 )
 
 type demoFlags struct {
-	dir, size string
-	real      bool
+	dir, size, chapter string
+	real               bool
 }
 
 // demoCommands are `nexlin demo`, and the scene by itself.
@@ -27,15 +28,24 @@ func (a *demoCommands) demoCmd() *cobra.Command {
 	var f demoFlags
 	c := &cobra.Command{
 		Use:   "demo",
-		Short: "a made-up scene with stand-in drives; runs the whole story",
+		Short: "a made-up scene with stand-in drives; tells what a move is",
 		Long: "Builds the bird observatory at Kestrel Bay in a temporary folder, with the drives SKERRY, BASALT\n" +
-			"and DUNE, and walks through a move and its bring-back: each command is shown and really run.",
+			"and DUNE, and tells the main job: look, move, trial, held, back. Each command is shown and really\n" +
+			"run; on a terminal you may type commands of your own between the chapters.",
 		Args: cobra.NoArgs,
-		RunE: a.runner(func(*cobra.Command, []string) error { return a.demo(f) }),
+		RunE: a.runner(func(*cobra.Command, []string) error {
+			if f.chapter != "" && f.chapter != "all" && !slices.Contains(standin.Chapters(), f.chapter) {
+				return screen.Usage(fmt.Sprintf("there is no chapter %q", f.chapter),
+					"the chapters are "+strings.Join(standin.Chapters(), ", ")+"; or all")
+			}
+			return a.demo(f)
+		}),
 	}
 	fl := c.Flags()
 	fl.StringVar(&f.dir, "dir", "", "build the scene in `DIR` (empty or new) and leave it there")
 	fl.StringVar(&f.size, "size", "small", "`small` or large")
+	fl.StringVar(&f.chapter, "chapter", "",
+		"tell this chapter (`NAME`) beside what it needs: "+strings.Join(standin.Chapters(), ", ")+"; or all")
 	fl.BoolVar(&f.real, "real-drives", false, "as administrator: loop-mounted file systems instead of stand-ins")
 	return c
 }
@@ -128,92 +138,14 @@ func (a *demoCommands) demo(f demoFlags) (err error) {
 	if err != nil {
 		return err
 	}
-	t := &tour{app: a.app, scene: s, self: self}
 	defer func() { err = errors.Join(err, s.StopPrograms()) }()
-	for _, chapter := range standin.Story {
-		if err := t.chapter(chapter); err != nil {
-			return err
-		}
+	t := &tour.Tour{Lines: &a.Lines, Scene: s, Self: self, In: a.in, Pauses: a.terminal()}
+	if err := t.Tell(a.ctx, f.chapter); err != nil {
+		return err
 	}
 	if f.dir != "" {
 		a.Print("\nthe scene is still in %s; to go on with it:", a.Path(s.Dir))
 		a.exports(s, "  ")
 	}
 	return nil
-}
-
-type tour struct {
-	app   *app
-	scene *standin.Scene
-	self  string
-	n     int
-}
-
-func (t *tour) chapter(c standin.Chapter) error {
-	t.n++
-	t.app.Print("\n%s", screen.Bold.Render(fmt.Sprintf("%d. %s", t.n, c.Says)))
-	for _, line := range c.Runs {
-		if err := t.line(line); err != nil {
-			return fmt.Errorf("%s: %w", line, err)
-		}
-	}
-	return nil
-}
-
-// line does one thing of the story: most are commands of Nexlin itself.
-func (t *tour) line(line string) error {
-	what, rest, _ := strings.Cut(line, ": ")
-	switch {
-	case what == "save":
-		real, err := t.scene.Save(rest)
-		if err == nil {
-			t.app.Print("\n  saved    %s\n  it is at %s", rest, pathtext.Show(real))
-		}
-		return err
-	case what == "pull":
-		t.app.Print("\n  %s is pulled", rest)
-		return t.scene.Pull(rest)
-	case what == "plug":
-		label, at, _ := strings.Cut(rest, " ")
-		t.app.Print("\n  %s is plugged in, at %s", label, at)
-		return t.scene.Plug(label, at)
-	case what == "program":
-		t.app.Print("\n%s", screen.Faint.Render("$ ")+rest)
-		return t.run(append([]string{"standin"}, strings.Fields(rest)...))
-	case line == "new laptop":
-		t.app.Print("\n  a new home, and no records")
-		return t.scene.NewLaptop()
-	case what == "fails":
-		var exit *exec.ExitError
-		if err := t.line(rest); !errors.As(err, &exit) {
-			return errors.Join(errors.New("this was to fail"), err)
-		}
-		return nil
-	}
-	if words, ok := strings.CutPrefix(line, "callroost"); ok {
-		words = strings.TrimPrefix(words, ":")
-		if !strings.HasPrefix(strings.TrimSpace(words), "list") {
-			words = " backup" + words
-		}
-		t.app.Print("\n%s", screen.Faint.Render("$ ")+"callroost"+words)
-		return t.run(append([]string{"standin", "callroost"}, strings.Fields(words)...))
-	}
-	t.app.Print("\n%s", screen.Faint.Render("$ ")+"nexlin "+line)
-	words := strings.Fields(line)
-	if t.scene.Drives == "" && words[0] == "restore-links" {
-		words = append(words, "--accept", "outside-home") // an administrator's home is the system's
-	}
-	return t.run(words)
-}
-
-// run runs the program itself, with the scene around it.
-func (t *tour) run(words []string) error {
-	args := []string{}
-	for _, w := range words {
-		args = append(args, t.scene.Expand(w))
-	}
-	cmd := exec.CommandContext(t.app.ctx, t.self, args...)
-	cmd.Stdin, cmd.Stdout, cmd.Stderr = t.app.in, t.app.RawOut, t.app.RawErr
-	cmd.Env, cmd.Dir = t.scene.Around(os.Environ()), t.scene.Dir
-	return cmd.Run()
 }

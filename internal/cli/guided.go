@@ -2,62 +2,119 @@ package cli
 
 import (
 	"fmt"
-	"path/filepath"
-	"runtime"
+	"slices"
 	"strings"
 
-	"charm.land/huh/v2"
+	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
-	"nexlin/internal/drive"
 	"nexlin/internal/engine"
+	"nexlin/internal/finding"
+	"nexlin/internal/guide"
 	"nexlin/internal/pathtext"
-	"nexlin/internal/preflight"
+	"nexlin/internal/plan"
 	"nexlin/internal/screen"
 	"nexlin/internal/survey"
 )
 
-// moveGuided leads through the choices on a terminal: which folder, where
-// to. It shows the command line it amounts to and then does what that does.
-func (a *moveCommand) moveGuided(f moveFlags, flags string) error {
+// moveGuided leads through the choices on a terminal: which folders, where to. It shows the
+// command lines that they amount to and then does what those do. The folders named are chosen
+// at the beginning.
+func (a *moveCommand) moveGuided(f moveFlags, flags string, named []string) error {
 	if a.AsJSON || !a.terminal() {
 		return screen.Usage("name the folder and, with --into, the directory it goes into")
 	}
 	if err := f.check(); err != nil {
 		return err
 	}
-	accept, err := codes(f.accept)
+	c, err := a.guided(named)
 	if err != nil {
 		return err
 	}
-	e, done, err := a.engine(true)
+	f.into = c.Into
+	var folders []string
+	runs := [][]string{}
+	for _, x := range c.Folders {
+		if x.Card != "" { // its program has to be told, which its card knows
+			runs = append(runs, []string{cardPrefix + x.Card})
+		} else {
+			folders = append(folders, x.Path)
+		}
+	}
+	if len(folders) > 0 {
+		runs = append([][]string{folders}, runs...)
+	}
+	for _, args := range runs {
+		f.together = len(args) > 1
+		a.commandLine(f, flags, args)
+		if err := a.moveAll(args, f); err != nil {
+			return err
+		}
+		a.did = true
+	}
+	return nil
+}
+
+// commandLine shows what does the same without questions.
+func (a *moveCommand) commandLine(f moveFlags, flags string, args []string) {
+	line := "nexlin move"
+	for _, arg := range args {
+		line += " " + a.Typed(arg)
+	}
+	line += " --into " + pathtext.Quote(f.into) + flags
+	if f.together {
+		line += " --together"
+	}
+	a.Print("%s", screen.Faint.Render("the same as a command:"))
+	fmt.Fprintln(a.Out, "  "+screen.Bold.Render(line)+"\n") // whole, so that it can be copied
+}
+
+// guided asks for folders and a place.
+func (a *moveCommand) guided(named []string) (*guide.Choice, error) {
+	e, cwd, done, err := a.engineHere(false)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer done()
-	folder, err := (&guide{a.app}).chooseFolder(e)
+	fs, err := (&surveyCommand{a.app}).measured(e)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	into, err := (&guide{a.app}).chooseTarget(e, folder)
-	if err != nil {
-		return err
+	o := guide.Options{Home: a.Home, Show: a.Path, Typed: (*survey.Place).Typed, May: (*survey.Place).MayWrite,
+		Frees:  survey.Freed,
+		Add:    func(path string) (survey.Folder, error) { return survey.One(a.ctx, e, path) },
+		Places: func(fs []survey.Folder) ([]survey.Place, error) { return survey.Places(e, fs) },
 	}
-	line := "nexlin move " + (&guide{a.app}).typed(folder.Path) + " --into " + pathtext.Quote(into) + flags
-	a.Print("%s", screen.Faint.Render("the same as a command:")+"  "+screen.Bold.Render(line))
-	a.Print("")
-	cwd, err := a.cwd()
-	if err != nil {
-		return err
+	for _, arg := range named {
+		path, err := a.folderArg(e, arg, cwd)
+		if err != nil {
+			return nil, err
+		}
+		one, err := o.Add(path)
+		if err != nil {
+			return nil, err
+		}
+		o.Folders, o.Chosen = append(o.Folders, one), append(o.Chosen, path)
 	}
-	place, err := e.Drives.Place(into, cwd)
-	if err != nil {
-		return err
+	for _, f := range fs {
+		if f.Redirect == "" && f.Allocated > 0 && !slices.Contains(o.Chosen, f.Path) {
+			o.Folders = append(o.Folders, f)
+		}
 	}
-	e.Workers = f.workers
-	_, err = a.moveOne(e, f.options(folder.Path, place, accept), f.preview)
-	return err
+	c, err := guide.Ask(a.ctx, a.in, a.RawErr, o)
+	if err == guide.ErrLeft {
+		return nil, screen.ErrDeclined
+	}
+	return c, err
+}
+
+// measured surveys the home.
+func (a *surveyCommand) measured(e *engine.Engine) ([]survey.Folder, error) {
+	p := a.progress()
+	defer p.End()
+	p.Phase("inspect", 0, 0)
+	return survey.Survey(a.ctx, e, survey.Options{Home: a.Home, Dirs: []string{a.Home}, Progress: p.Inspected})
 }
 
 // given writes down the flags that were typed to a command, its own ones.
@@ -81,90 +138,59 @@ func given(cmd *cobra.Command) string {
 	return b.String()
 }
 
-// guide is a move that asks for what it needs.
-type guide struct{ *app }
-
-// typed writes a path as it can be typed, with ~ for the home.
-func (a *guide) typed(p string) string {
-	if rest, ok := strings.CutPrefix(p, a.Home+"/"); ok && a.Home != "" && runtime.GOOS != "windows" {
-		return "~/" + pathtext.Quote(rest)
+// room proposes the fewest folders whose moves free so much as a person has written.
+func (a *surveyCommand) room(e *engine.Engine, size string) (*survey.Room, error) {
+	n, err := humanize.ParseBytes(size)
+	if err != nil || n == 0 || n > 1<<60 {
+		return nil, screen.Usage("--make-room takes a size such as 20GiB")
 	}
-	return pathtext.Quote(p)
+	fs, err := a.measured(e)
+	if err != nil {
+		return nil, err
+	}
+	r, err := survey.MakeRoom(a.ctx, e, a.Home, fs, int64(n))
+	if err != nil {
+		return nil, err
+	}
+	if !a.AsJSON {
+		a.ShowRoom(r)
+	}
+	if r.Short > 0 {
+		return r, plan.Refused(finding.New(finding.SpaceShort, a.Home, "all that can be moved from here frees %s: "+
+			"%s lack", pathtext.Size(r.Frees), pathtext.Size(r.Short)).As(finding.Blocker).
+			Instead("`nexlin survey --all` lists every folder, `nexlin inspect FOLDER` says why one can't be moved; " +
+				"or plug in a larger drive"))
+	}
+	return r, nil
 }
 
-func (a *guide) chooseFolder(e *engine.Engine) (survey.Folder, error) {
-	p := a.progress()
-	p.Phase("inspect", 0, 0)
-	fs, err := survey.Survey(a.ctx, e, survey.Options{Home: a.Home, Dirs: []string{a.Home}, Progress: p.Inspected})
-	p.End()
+// makeRoom moves the fewest folders that free so much.
+func (a *moveCommand) makeRoom(args []string, f moveFlags) error {
+	if len(args) > 0 || f.into != "" || len(f.profile) > 0 || a.AsJSON {
+		return screen.Usage("--make-room chooses folders and drives itself; nexlin survey --make-room only proposes " +
+			"them")
+	}
+	e, done, err := a.engine(false)
 	if err != nil {
-		return survey.Folder{}, err
+		return err
 	}
-	if err := a.FreeLine(e); err != nil {
-		return survey.Folder{}, err
+	r, err := (&surveyCommand{a.app}).room(e, f.makeRoom)
+	done()
+	if err != nil {
+		return err
 	}
-	a.Print("")
-	var options []huh.Option[int]
-	for i, f := range fs {
-		if f.Redirect != "" || f.Allocated == 0 || len(options) == few {
-			continue
+	for _, into := range r.Places() {
+		f.into, f.together = into, true
+		var folders []string
+		for _, m := range r.Moves {
+			if m.Into == into {
+				folders = append(folders, m.Folder.Path)
+			}
 		}
-		options = append(options,
-			huh.NewOption(fmt.Sprintf("%-34s frees %10s on %s", a.Path(f.Path), pathtext.Size(f.Allocated),
-				pathtext.Show(f.Drive)), i))
-	}
-	if len(options) == 0 {
-		return survey.Folder{}, screen.Usage("there is no folder here that could be moved; name one")
-	}
-	i, err := choose(a.app, "Which folder?", "The one that frees most comes first.", options)
-	if err != nil {
-		return survey.Folder{}, err
-	}
-	return fs[i], nil
-}
-
-// chooseTarget offers the other drives with their room, then a directory.
-func (a *guide) chooseTarget(e *engine.Engine, f survey.Folder) (string, error) {
-	ds, err := e.Drives.List(false)
-	if err != nil {
-		return "", err
-	}
-	from, err := e.Drives.Of(f.Path)
-	if err != nil {
-		return "", err
-	}
-	var options []huh.Option[int]
-	for i := range ds {
-		d := &ds[i]
-		if d.Same(&from) || d.ReadOnly {
-			continue
+		if err := a.moveAll(folders, f); err != nil {
+			return err
 		}
-		need := preflight.Need(f.Rounded, f.Entries, d.Block)
-		fit := fmt.Sprintf("%s free, %s after", pathtext.Size(d.Free), pathtext.Size(d.Free-need))
-		if need+d.Reserve() > d.Free {
-			fit = fmt.Sprintf("%s free: too little", pathtext.Size(d.Free))
-		}
-		options = append(options, huh.NewOption(fmt.Sprintf("%-12s %s", pathtext.Show(d.Name()), fit), i))
+		a.did = true
 	}
-	if len(options) == 0 {
-		return "", screen.Usage("no other drive is here; plug one in and mount it")
-	}
-	i, err := choose(a.app, "To which drive?", "", options)
-	if err != nil {
-		return "", err
-	}
-	dir, err := a.write("Into which directory on it?", "It is made if it is not there.",
-		string(filepath.Separator)+filepath.Base(a.Home))
-	if err != nil {
-		return "", err
-	}
-	return place(&ds[i], dir), nil
-}
-
-// place writes a directory on a drive the way --into takes it.
-func place(d *drive.Drive, dir string) string {
-	if d.Label != "" && !strings.ContainsAny(d.Label, "/:") {
-		return d.Label + ":/" + strings.Trim(filepath.ToSlash(filepath.Clean(dir)), "/")
-	}
-	return filepath.Join(d.Mount, dir)
+	return nil
 }

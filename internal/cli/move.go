@@ -13,6 +13,7 @@ import (
 
 	"nexlin/internal/engine"
 	"nexlin/internal/finding"
+	"nexlin/internal/group"
 	"nexlin/internal/ledger"
 	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
@@ -39,6 +40,8 @@ type moveFlags struct {
 	packFirst      string
 	empty, merge   bool
 	store          string
+	together       bool
+	makeRoom       string
 	form, seen     string
 }
 
@@ -56,23 +59,7 @@ func (a *moveCommand) moveCmd() *cobra.Command {
 			"a redirect: its data then moves on to DIR. DIR may begin with a drive's label, LABEL:/path, or\n" +
 			"UUID=…:/path. Without arguments, on a terminal, it leads through the choices.",
 		Example: "  nexlin move ~/Pictures --into BASALT:/ines --preview\n  nexlin move ~/Pictures --into BASALT:/ines",
-		RunE: a.runner(func(cmd *cobra.Command, args []string) error {
-			if len(args) == 0 && f.into == "" && len(f.profile) == 0 {
-				return a.moveGuided(f, given(cmd))
-			}
-			if n := len(args) - 1; f.into == "" && n > 0 && len(f.profile) == 0 {
-				return screen.Usage("the directory that it goes into is named with --into", "did you mean nexlin move "+
-					pathtext.QuoteAll(args[:n])+" --into "+pathtext.Quote(args[n])+"?")
-			}
-			if f.into == "" || (len(args) == 0) == (len(f.profile) == 0) {
-				return screen.Usage("name the folder, or some with --profile, and, with --into, the directory it " +
-					"goes into")
-			}
-			if len(args) > 1 && (f.as != "" || f.name != "" || f.packFirst != "") {
-				return screen.Usage("--as, --name and --pack-first go with one folder")
-			}
-			return a.moveAll(args, f)
-		}),
+		RunE:    a.runner(func(cmd *cobra.Command, args []string) error { return a.move(args, f, given(cmd)) }),
 	}
 	fl := c.Flags()
 	fl.StringVar(&f.into, "into", "", "the directory on the other `DIR`ectory's drive that the folder goes into")
@@ -107,9 +94,34 @@ func (a *moveCommand) moveCmd() *cobra.Command {
 		"begin with an empty target: what is in the folder is held where it is, and not copied")
 	fl.BoolVar(&f.merge, "merge", false,
 		"the directory at the target may have entries: the folder's are brought over beside them, replacing nothing")
+	fl.BoolVar(&f.together, "together", false, "move all of the folders as one, or none of them")
+	fl.StringVar(&f.makeRoom, "make-room", "",
+		"move the fewest folders of the home that free `SIZE` (as in 20GiB), each to a drive that has room")
 	fl.StringVar(&f.store, "store", "", "of a card whose engine has registered stores: the one that it moves (`NAME`)")
 	a.previewFlag(c, &f.preview)
 	return c
+}
+
+// move does what a command line says, the options of which are flags.
+func (a *moveCommand) move(args []string, f moveFlags, flags string) error {
+	if f.makeRoom != "" {
+		return a.makeRoom(args, f)
+	}
+	if f.into == "" && len(f.profile) == 0 && (len(args) == 0 || len(args) == 1 && a.terminal() && !a.AsJSON) {
+		return a.moveGuided(f, flags, args)
+	}
+	if n := len(args) - 1; f.into == "" && n > 0 && len(f.profile) == 0 {
+		return screen.Usage("the directory that it goes into is named with --into", "did you mean nexlin move "+
+			pathtext.QuoteAll(args[:n])+" --into "+pathtext.Quote(args[n])+"?")
+	}
+	if f.into == "" || (len(args) == 0) == (len(f.profile) == 0) {
+		return screen.Usage("name the folder, or some with --profile, and, with --into, the directory it " +
+			"goes into")
+	}
+	if len(args) > 1 && (f.as != "" || f.name != "" || f.packFirst != "") {
+		return screen.Usage("--as, --name and --pack-first go with one folder")
+	}
+	return a.moveAll(args, f)
 }
 
 // methods reads --by.
@@ -257,6 +269,9 @@ func (a *moveCommand) moveAll(args []string, f moveFlags) error {
 	case slices.ContainsFunc(args, func(s string) bool { return strings.HasPrefix(s, cardPrefix) }):
 		return screen.Usage("a card is moved by itself: name it alone")
 	}
+	if f.together && len(args) > 1 {
+		return a.moveTogether(e, args, cwd, f, f.options("", into, accept))
+	}
 	each := func(arg string) (screen.Doc, error) {
 		folder, err := a.folderArg(e, arg, cwd)
 		if err != nil {
@@ -269,6 +284,27 @@ func (a *moveCommand) moveAll(args []string, f moveFlags) error {
 		return a.moveOne(e, o, f.preview)
 	}
 	return a.several(args, "moves", each)
+}
+
+// moveTogether moves several folders as one.
+func (a *moveCommand) moveTogether(e *engine.Engine, args []string, cwd string, f moveFlags,
+	o planning.MoveOptions) error {
+	if f.discard {
+		return screen.Usage("--discard-original goes with one folder")
+	}
+	var folders []string
+	for _, arg := range args {
+		folder, err := a.folderArg(e, arg, cwd)
+		if err != nil {
+			return err
+		}
+		folders = append(folders, folder)
+	}
+	return a.offerTogether(e, f.preview, "move them?",
+		func(progress func(entries, bytes int64)) (*plan.Plan, error) {
+			o.Progress = progress
+			return group.PlanFolders(a.ctx, e, folders, o)
+		})
 }
 
 func checkNames(f moveFlags) error {

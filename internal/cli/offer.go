@@ -41,8 +41,9 @@ func (a *app) offer(e *engine.Engine, o offer) (screen.Doc, error) {
 			return nil, err
 		}
 	}
-	// Of what is refused, the reasons say enough.
-	if !a.AsJSON && (planned.Blocked() == nil || a.Verbose) {
+	// Of what is refused, the reasons say enough; where nothing is asked, -q is for what was done.
+	silent := a.AsJSON || a.Quiet && a.yes && !o.preview
+	if !silent && (planned.Blocked() == nil || a.Verbose) {
 		o.show(planned)
 	}
 	if stop, err := a.goOn(planned.Blocked(), o.preview, o.question); err != nil {

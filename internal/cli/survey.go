@@ -17,6 +17,7 @@ type surveyCommand struct{ *app }
 func (a *surveyCommand) surveyCmd() *cobra.Command {
 	var need []string
 	var all bool
+	var room string
 	c := &cobra.Command{
 		Use:   "survey [DIR…]",
 		Short: "what takes the space, and what moving it would free",
@@ -29,6 +30,9 @@ func (a *surveyCommand) surveyCmd() *cobra.Command {
 				return err
 			}
 			defer done()
+			if room != "" {
+				return a.surveyRoom(e, room)
+			}
 			if len(need) > 0 {
 				return a.surveyNeed(e, append(need, args...))
 			}
@@ -36,8 +40,19 @@ func (a *surveyCommand) surveyCmd() *cobra.Command {
 		}),
 	}
 	c.Flags().StringArrayVar(&need, "need", nil, "how large must a drive be to take `FOLDER` and the others named")
+	c.Flags().StringVar(&room, "make-room", "",
+		"propose the fewest folders of the home that free `SIZE` (as in 20GiB), and where they fit")
 	c.Flags().BoolVar(&all, "all", false, "list every folder, small ones too")
 	return c
+}
+
+// surveyRoom proposes what to move to free so much.
+func (a *surveyCommand) surveyRoom(e *engine.Engine, size string) error {
+	r, err := a.room(e, size)
+	if err != nil || !a.AsJSON {
+		return err
+	}
+	return a.emit(screen.RoomDoc(r))
 }
 
 // few is how many rows people get without --all.
@@ -80,7 +95,8 @@ func (a *surveyCommand) surveyFolders(e *engine.Engine, args []string, all bool)
 	var frees int64
 	for i, f := range fs {
 		frees += f.Allocated
-		if !all && i >= few {
+		// What is small beside the largest is no way to make room.
+		if !all && (i >= few || len(args) == 0 && f.Redirect == "" && f.Allocated < fs[0].Allocated/50) {
 			continue
 		}
 		what, note := f.Kind, ""

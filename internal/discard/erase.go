@@ -236,7 +236,7 @@ func (m *discarding) lockHeld(d *Plan) error {
 		}
 		m.Locks = append(m.Locks, dir)
 		if err := dir.Lock(true); handle.IsLocked(err) {
-			return m.RefuseBusy(path)
+			return execute.RefuseBusy(m.Plan.Name, path)
 		} else if err != nil {
 			return err
 		}

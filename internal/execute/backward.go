@@ -208,7 +208,7 @@ func (m *undoer) setAside(ctx context.Context, at plan.Position) (string, error)
 				return err
 			}
 			defer copied.Release()
-			if err := m.dropProbes(copied); err != nil {
+			if err := dropProbes(m.Journal, copied); err != nil {
 				return err
 			}
 			if err := swap.Rename(m.Into, name, m.Into, m.CopyAside()); err != nil {

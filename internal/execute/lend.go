@@ -76,7 +76,7 @@ func (m *opener) openLender() (err error) {
 	}
 	if err := m.lender.Held.Lock(true); err != nil {
 		if handle.IsLocked(err) {
-			return m.RefuseBusy(m.Plan.Base.Path)
+			return RefuseBusy(m.Plan.Name, m.Plan.Base.Path)
 		}
 		return err
 	}

@@ -135,7 +135,7 @@ func (m *opener) LockCopy() error {
 	m.Locks = append(m.Locks, live)
 	err = live.Lock(true)
 	if handle.IsLocked(err) {
-		err = m.RefuseBusy(m.Plan.Copy())
+		err = RefuseBusy(m.Plan.Name, m.Plan.Copy())
 	}
 	return err
 }
@@ -249,9 +249,10 @@ func (m *opener) openRenamed() error {
 	return err
 }
 
-func (m *opener) RefuseBusy(path string) error {
+// RefuseBusy says that another run has a folder.
+func RefuseBusy(name, path string) error {
 	return plan.Refused(finding.New(finding.FolderBusy, path,
-		"another Nexlin is at work on %s, or on a folder above or inside it", path).Named(m.Plan.Name))
+		"another Nexlin is at work on %s, or on a folder above or inside it", path).Named(name))
 }
 
 // Lock takes the folder exclusively and its ancestors shared. A nested run
@@ -262,7 +263,7 @@ func (m *opener) Lock(d *handle.Dir) error {
 	}
 	if err := d.Lock(true); err != nil {
 		if handle.IsLocked(err) {
-			return m.RefuseBusy(d.Path())
+			return RefuseBusy(m.Plan.Name, d.Path())
 		}
 		return err
 	}
@@ -272,7 +273,7 @@ func (m *opener) Lock(d *handle.Dir) error {
 			if err == nil {
 				m.Locks = append(m.Locks, a)
 				if err := a.Lock(false); handle.IsLocked(err) {
-					return m.RefuseBusy(at)
+					return RefuseBusy(m.Plan.Name, at)
 				}
 			}
 			if pathtext.IsRoot(at) {

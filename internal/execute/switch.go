@@ -446,7 +446,7 @@ func (m *copier) CopyUnchanged(ctx context.Context) error {
 		return err
 	}
 	defer d.Release()
-	if err := m.dropProbes(d); err != nil {
+	if err := dropProbes(m.Journal, d); err != nil {
 		return err
 	}
 	changed, err := m.changedIn(ctx, d, func(x *transfer.Difference) bool {

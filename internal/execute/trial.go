@@ -6,6 +6,7 @@ import (
 	"fmt"
 
 	"nexlin/internal/handle"
+	"nexlin/internal/run"
 	"nexlin/internal/transfer"
 )
 
@@ -17,7 +18,7 @@ func (m *switcher) tryIt(ctx context.Context) error {
 		return err
 	}
 	defer target.Release()
-	if err := m.dropProbes(target); err != nil {
+	if err := dropProbes(m.Journal, target); err != nil {
 		return err
 	}
 	return m.Job.(copyJob).TryLink(ctx, target)
@@ -49,9 +50,9 @@ func (m *switcher) via(target *handle.Dir) (via string, err error) {
 }
 
 // dropProbes removes the probes of this run's last trial from the copy.
-func (m *opener) dropProbes(target *handle.Dir) error {
+func dropProbes(j *run.Journal, target *handle.Dir) error {
 	var names [2]string
-	known, err := m.Last("try", &names)
+	known, err := j.Last("try", &names)
 	if err != nil || !known {
 		return err
 	}

@@ -307,6 +307,21 @@ func Growth(e *engine.Engine, r ledger.Redirect) (float64, error) {
 	return p.Growth, nil
 }
 
+// PlanFolders inspects a move of several folders as one: all of them, or none.
+func PlanFolders(ctx context.Context, e *engine.Engine, folders []string, o planning.MoveOptions) (*plan.Plan, error) {
+	var plans []*plan.Plan
+	for _, folder := range folders {
+		one := o
+		one.Folder = folder
+		p, err := redirect.PlanMove(ctx, e, one)
+		if err != nil {
+			return nil, err
+		}
+		plans = append(plans, p)
+	}
+	return plan.NewGroup(plan.KindMoveTogether, "several folders", plans), nil
+}
+
 // PlanProfile inspects a move of profile folders of one home, as one: those
 // of the kinds, or all. A folder that has no setting is told with what to do
 // instead.

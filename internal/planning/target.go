@@ -366,7 +366,7 @@ func CheckSpace(e *engine.Engine, p *plan.Plan) {
 // elsewhere names the drives that have the room that a target lacks.
 func elsewhere(e *engine.Engine, p *plan.Plan, fs []finding.Finding) []finding.Finding {
 	at := slices.IndexFunc(fs, func(f finding.Finding) bool { return f.Code == finding.SpaceShort })
-	if at < 0 {
+	if at < 0 || p.ComesBack() { // home is home
 		return fs
 	}
 	all, err := e.Drives.List(false)

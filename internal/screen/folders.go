@@ -111,10 +111,52 @@ func (a *Screen) FreeLine(e *engine.Engine) error {
 	if err != nil {
 		return err
 	}
+	var rows [][]string
 	for i := range ds {
 		d := &ds[i]
-		a.Print("  %-10s %s free of %s, used %s", pathtext.Show(d.Name()), pathtext.Size(d.Free), pathtext.Size(d.Size),
-			Gauge(d.Size, d.Free))
+		rows = append(rows, []string{pathtext.Show(d.Name()), pathtext.Size(d.Free), "free of", pathtext.Size(d.Size),
+			"used " + Gauge(d.Size, d.Free)})
 	}
+	a.Columns(a.Out, nil, rows, 1, 3)
 	return nil
+}
+
+// ShowRoom says which folders to move to make room, and the command that does it.
+func (a *Lines) ShowRoom(r *survey.Room) {
+	var rows [][]string
+	for _, m := range r.Moves {
+		d := &m.Place.Drive
+		rows = append(rows, []string{a.Path(m.Folder.Path), pathtext.Size(m.Folder.Allocated), on(d, m.Into),
+			pathtext.Size(m.Place.After)})
+	}
+	if len(rows) == 0 {
+		return
+	}
+	a.Columns(a.Out, []string{"folder", "moving frees", "fits into", "free there then"}, rows, 1, 3)
+	a.Print("  together they free %s, once their originals are discarded", Bold.Render(pathtext.Size(r.Frees)))
+	for _, into := range r.Places() {
+		line, place, n := "nexlin move", "", 0
+		for _, m := range r.Moves {
+			if m.Into == into {
+				line += " " + a.Typed(m.Folder.Path)
+				place = m.Place.Drive.Display(into)
+				n++
+			}
+		}
+		if line += " --into " + pathtext.Quote(place); n > 1 {
+			line += " --together"
+		}
+		a.Print("  %s", line)
+	}
+	a.Print("")
+}
+
+// RoomDoc is what is proposed to make room.
+func RoomDoc(r *survey.Room) Doc {
+	moves := []Doc{}
+	for _, m := range r.Moves {
+		moves = append(moves, Doc{"folder": m.Folder.Path, "frees": m.Folder.Allocated, "into": m.Into,
+			"drive": m.Place.Drive.Name(), "free_afterwards": m.Place.After})
+	}
+	return Doc{"moves": moves, "frees": r.Frees, "lacks": r.Short}
 }

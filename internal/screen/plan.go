@@ -68,7 +68,7 @@ func (a *Screen) planNumbers(p *plan.Plan) {
 	a.settingLines(p)
 	a.Print("")
 	into, from := &p.IntoNow, &p.FromNow
-	later := fmt.Sprintf("%s, and %s more once the original is discarded", pathtext.Size(from.Free),
+	later := fmt.Sprintf("%s, and %s more after the discard", pathtext.Size(from.Free),
 		pathtext.Size(p.FreesLater()))
 	switch {
 	case p.Bare:

@@ -98,7 +98,7 @@ func (a *Screen) showPlans(t *plan.Group) {
 	for _, s := range order {
 		later := pathtext.Size(s.d.Free - s.need)
 		if s.gives {
-			later += fmt.Sprintf(", and %s more once the originals are discarded", pathtext.Size(s.frees))
+			later += fmt.Sprintf(", and %s more after the discard", pathtext.Size(s.frees))
 		}
 		need := "–"
 		if s.takes {

@@ -53,14 +53,32 @@ func (a *Lines) Path(p string) string {
 	return pathtext.Show(p)
 }
 
+// Typed writes a path as it can be typed, with ~ for the home.
+func (a *Lines) Typed(p string) string {
+	if rest, ok := strings.CutPrefix(p, a.Home+"/"); ok && a.Home != "" && runtime.GOOS != "windows" {
+		return "~/" + pathtext.Quote(rest)
+	}
+	return pathtext.Quote(p)
+}
+
 // on writes a path on a drive by the drive's label.
 func on(d *drive.Drive, p string) string { return pathtext.Show(d.Display(p)) }
 
-func (a *Lines) Print(format string, args ...any) { fmt.Fprintf(a.Out, format+"\n", args...) }
-
 // Columns prints a table without lines: headers, if there are any, then
-// rows. Columns named in right are set flush right.
+// rows. Columns named in right are set flush right. What does not fit on the terminal is
+// shortened, see [fitted].
 func (a *Lines) Columns(w io.Writer, headers []string, rows [][]string, right ...int) {
+	if n := a.width(w); n > 0 {
+		all := rows
+		if headers != nil {
+			all = append([][]string{headers}, rows...)
+		}
+		all = fitted(all, right, n-2, 2)
+		if headers != nil {
+			headers, all = all[0], all[1:]
+		}
+		rows = all
+	}
 	t := table.New().Rows(rows...).
 		Border(lipgloss.HiddenBorder()).
 		BorderTop(false).BorderBottom(false).BorderLeft(false).BorderRight(false).

@@ -3,9 +3,12 @@ package screen
 import (
 	"fmt"
 	"io"
+	"regexp"
+	"slices"
 	"strings"
 
 	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/x/ansi"
 	"golang.org/x/term"
 )
 
@@ -76,4 +79,75 @@ func words(text string) (out []string) {
 		}
 	}
 	return out
+}
+
+// label is what stands before the text of a line: blanks, a few words, two blanks or more.
+var label = regexp.MustCompile(`^( *\S+(?: \S+){0,3} {2,}| +)`)
+
+// Print prints lines for people; one that is wider than the terminal is broken at words, and
+// goes on below where its text begins.
+func (a *Lines) Print(format string, args ...any) {
+	for line := range strings.SplitSeq(fmt.Sprintf(format, args...), "\n") {
+		before := label.FindString(line)
+		if lipgloss.Width(before) > 16 {
+			before = ""
+		}
+		a.text(a.Out, before, line[len(before):])
+	}
+}
+
+// fitted gives the cells of a table so much room that its rows are no wider than so many
+// columns: the widest cells that are no numbers lose their middle first, then columns are
+// given up from the right, but for the first two. gap is between two columns.
+func fitted(rows [][]string, right []int, width, gap int) [][]string {
+	wide := make([]int, 0, 8)
+	for _, row := range rows {
+		for i, c := range row {
+			if i == len(wide) {
+				wide = append(wide, 0)
+			}
+			wide[i] = max(wide[i], lipgloss.Width(c))
+		}
+	}
+	total := func() (n int) {
+		for _, w := range wide {
+			n += w + gap
+		}
+		return n
+	}
+	const least = 14 // a path is known by no less
+	for over := total() - width; over > 0; over = total() - width {
+		widest := -1
+		for i, w := range wide {
+			if !slices.Contains(right, i) && w > least && (widest < 0 || w > wide[widest]) {
+				widest = i
+			}
+		}
+		switch {
+		case widest >= 0:
+			wide[widest] = max(least, wide[widest]-over)
+		case len(wide) > 2:
+			wide = wide[:len(wide)-1]
+		default:
+			return rows
+		}
+	}
+	out := make([][]string, len(rows))
+	for r, row := range rows {
+		for i := range min(len(row), len(wide)) {
+			out[r] = append(out[r], Shortened(row[i], wide[i]))
+		}
+	}
+	return out
+}
+
+// Shortened leaves out the middle of a text that is wider than so many columns: of a path, its
+// beginning and its name say most.
+func Shortened(text string, width int) string {
+	n := ansi.StringWidth(text)
+	if n <= width || width < 5 {
+		return text
+	}
+	before := (width - 1) / 3
+	return ansi.Truncate(text, before, "") + "…" + ansi.TruncateLeft(text, n-(width-1-before), "")
 }

@@ -18,6 +18,8 @@ import (
 	"nexlin/internal/engine"
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
+	"nexlin/internal/pathtext"
+	"nexlin/internal/planning"
 	"nexlin/internal/preflight"
 	"nexlin/internal/setting"
 )
@@ -34,6 +36,7 @@ type Folder struct {
 	Drive     string
 	Redirect  string // name of its redirect; empty if it has none
 	Partial   bool   // this account can't see everything in it
+	Card      string // name of the card that knows it, or a folder in it; empty if none does
 }
 
 // Options of a survey.
@@ -75,11 +78,16 @@ func Survey(ctx context.Context, e *engine.Engine, o Options) ([]Folder, error) 
 	if err != nil {
 		return nil, err
 	}
+	cards, err := cardsOf(e, o.Home)
+	if err != nil {
+		return nil, err
+	}
 	var out []Folder
 	for _, f := range rows {
 		if ours(f.Path) {
 			continue
 		}
+		f.Card = cardFor(f.Path, cards)
 		ok, err := measure(ctx, e, f, o.Progress)
 		if err != nil {
 			return nil, err
@@ -91,6 +99,47 @@ func Survey(ctx context.Context, e *engine.Engine, o Options) ([]Folder, error) 
 	slices.SortFunc(out, func(a, b Folder) int {
 		return cmp.Or(cmp.Compare(b.Allocated, a.Allocated), cmp.Compare(b.Bytes, a.Bytes), cmp.Compare(a.Path, b.Path))
 	})
+	return out, nil
+}
+
+// One measures a folder by itself. The error is a *fs.PathError where there is none.
+func One(ctx context.Context, e *engine.Engine, path string) (Folder, error) {
+	f := Folder{Path: path, Kind: "folder"}
+	st, err := os.Lstat(path)
+	if err == nil && !st.IsDir() {
+		err = &fs.PathError{Op: "survey", Path: path, Err: handle.ErrNotDir}
+	}
+	if err == nil {
+		_, err = measure(ctx, e, &f, nil)
+	}
+	return f, err
+}
+
+// cardFor names the card that knows a folder, or one in it: it is moved by that card.
+func cardFor(path string, cards map[string]string) string {
+	for known, name := range cards {
+		if _, in := pathtext.Below(known, path); in {
+			return name
+		}
+	}
+	return ""
+}
+
+// cardsOf names the cards that know folders of a home, by path.
+func cardsOf(e *engine.Engine, home string) (map[string]string, error) {
+	out := map[string]string{}
+	if home == "" {
+		return out, nil
+	}
+	for _, c := range e.Cards {
+		u, err := planning.CardFor(c, home)
+		if err != nil {
+			return nil, err
+		}
+		for _, path := range u.Folders() {
+			out[path] = c.Name
+		}
+	}
 	return out, nil
 }
 

@@ -87,11 +87,9 @@ func WrongArgs(use string, err error) error {
 }
 
 // Expanded replaces a ~ that the shell has left as it is, since it was quoted or stands behind
-// a =, where nothing here is called so.
+// a =, where nothing here is called so; and the file: address of what was dragged into the
+// terminal.
 func Expanded(args []string, home string) []string {
-	if home == "" || runtime.GOOS == "windows" {
-		return args
-	}
 	out := make([]string, len(args))
 	for i, arg := range args {
 		out[i] = arg
@@ -99,7 +97,11 @@ func Expanded(args []string, home string) []string {
 		if option, v, ok := strings.Cut(arg, "="); ok && strings.HasPrefix(option, "--") {
 			before, value = option+"=", v
 		}
-		if value != "~" && !strings.HasPrefix(value, "~/") {
+		if path, is := fileAddress(value); is {
+			out[i] = before + path
+			continue
+		}
+		if home == "" || runtime.GOOS == "windows" || value != "~" && !strings.HasPrefix(value, "~/") {
 			continue
 		}
 		if _, err := os.Lstat("~"); err == nil {
