@@ -1,22 +1,15 @@
 package cli
 
 import (
-	"errors"
 	"fmt"
-	"io/fs"
-	"path/filepath"
-	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"nexlin/internal/drive"
 	"nexlin/internal/engine"
-	"nexlin/internal/execute"
-	"nexlin/internal/handle"
-	"nexlin/internal/inuse"
+	"nexlin/internal/health"
 	"nexlin/internal/pathtext"
-	"nexlin/internal/plan"
 	"nexlin/internal/screen"
 )
 
@@ -95,7 +88,7 @@ func (a *drivesCommand) showDrive(e *engine.Engine, ref string) error {
 	x := &docs[0]
 	able, why := a.Abilities(&d)
 	x.Abilities = able
-	if x.Unplug, err = a.unplug(e, &d, x.Redirects); err != nil {
+	if x.Unplug, err = health.MayUnplug(a.ctx, e, &d, x.Redirects); err != nil {
 		return err
 	}
 	if a.AsJSON {
@@ -125,86 +118,7 @@ func (a *drivesCommand) showDrive(e *engine.Engine, ref string) error {
 		a.Print("may I unplug it now?  %s", screen.Bad.Render("no"))
 	}
 	for _, r := range x.Unplug.Reasons {
-		a.Print("  – %s", r)
+		a.Print("  – %s", a.Said(r))
 	}
 	return nil
-}
-
-// unplug answers whether a drive may go: nothing open on it, no run stopped
-// half-way, nothing unflushed.
-func (a *drivesCommand) unplug(e *engine.Engine, d *drive.Drive, names []string) (*screen.UnplugDoc, error) {
-	u := &screen.UnplugDoc{May: true, Reasons: []string{}, Stopped: []string{}}
-	no := func(format string, args ...any) {
-		u.May = false
-		u.Reasons = append(u.Reasons, fmt.Sprintf(format, args...))
-	}
-	if d.System() {
-		no("the system runs from it")
-		return u, nil
-	}
-	used, err := inuse.Below(a.ctx, d.Mount)
-	if err != nil {
-		return nil, err
-	}
-	for i, h := range used.Holders {
-		if i == 5 {
-			no("%d more uses", len(used.Holders)-i)
-			break
-		}
-		no("%s has %s open", h, a.Path(h.Path))
-	}
-	if !used.Complete {
-		u.Reasons = append(u.Reasons, "programs of other accounts can't be seen")
-	}
-	runs, err := plan.Open(e.Ledger)
-	if err != nil {
-		return nil, err
-	}
-	for _, row := range runs {
-		if r, err := execute.Recoverable(e, row); err == nil &&
-			slices.ContainsFunc(r.Plan.Folders(), func(p *plan.Plan) bool { return touches(p, d.Mount) }) {
-			u.Stopped = append(u.Stopped, row.ID)
-			no("run %s (%s of %s) was stopped half-way: nexlin resume %s, or nexlin undo %s", row.ID, row.Kind,
-				row.Redirect, row.ID, row.ID)
-		}
-	}
-	if err := flush(d.Mount); err != nil && !errors.Is(err, fs.ErrPermission) {
-		no("what was written to it can't be flushed: %v", err)
-	} else if err == nil {
-		u.Reasons = append(u.Reasons, "all that was written to it is flushed")
-	}
-	for _, o := range a.othersOn(d) {
-		if o.err != nil {
-			u.Reasons = append(u.Reasons,
-				fmt.Sprintf("what account %s has there can't be asked: %v", pathtext.Show(o.account), o.err))
-		}
-		for _, id := range o.stopped {
-			no("run %s of account %s was stopped half-way", pathtext.Show(id), pathtext.Show(o.account))
-		}
-		for _, n := range o.redirects {
-			names = append(names, pathtext.Show(n)+" of "+pathtext.Show(o.account))
-		}
-	}
-	if len(names) > 0 {
-		u.Reasons = append(u.Reasons, fmt.Sprintf("while it is away, %s will not open", strings.Join(names, ", ")))
-	}
-	return u, nil
-}
-
-func touches(p *plan.Plan, mount string) bool {
-	for _, path := range []string{p.Into, p.From, p.HeldIn} {
-		if rel, err := filepath.Rel(mount, path); err == nil && rel != ".." && !strings.HasPrefix(rel, "../") {
-			return true
-		}
-	}
-	return false
-}
-
-func flush(mount string) error {
-	dir, err := handle.Open(mount)
-	if err != nil {
-		return err
-	}
-	defer dir.Release()
-	return dir.SyncAll()
 }

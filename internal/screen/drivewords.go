@@ -6,6 +6,7 @@ import (
 	"nexlin/internal/drive"
 	"nexlin/internal/engine"
 	"nexlin/internal/handle"
+	"nexlin/internal/health"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 )
@@ -104,16 +105,16 @@ func inLines(heading string, words []string) (rows [][]string) {
 }
 
 type driveDoc struct {
-	ID        string        `json:"id"`
-	Label     string        `json:"label"`
-	Mount     string        `json:"mount"`
-	FS        string        `json:"fs"`
-	Size      int64         `json:"size"`
-	Free      int64         `json:"free"`
-	ReadOnly  bool          `json:"read_only"`
-	Abilities *abilitiesDoc `json:"abilities,omitempty"`
-	Redirects []string      `json:"redirects"`
-	Unplug    *UnplugDoc    `json:"unplug,omitempty"`
+	ID        string         `json:"id"`
+	Label     string         `json:"label"`
+	Mount     string         `json:"mount"`
+	FS        string         `json:"fs"`
+	Size      int64          `json:"size"`
+	Free      int64          `json:"free"`
+	ReadOnly  bool           `json:"read_only"`
+	Abilities *abilitiesDoc  `json:"abilities,omitempty"`
+	Redirects []string       `json:"redirects"`
+	Unplug    *health.Unplug `json:"unplug,omitempty"`
 }
 
 func (a *Screen) DriveDocs(e *engine.Engine, ds []drive.Drive) ([]driveDoc, error) {
@@ -141,10 +142,4 @@ func (a *Screen) DriveDocs(e *engine.Engine, ds []drive.Drive) ([]driveDoc, erro
 func lies(e *engine.Engine, r ledger.Redirect, d *drive.Drive) (bool, error) {
 	mount, found, err := e.Locate(r.Drive, r.Target)
 	return found && mount == d.Mount, err
-}
-
-type UnplugDoc struct {
-	May     bool     `json:"may"`
-	Reasons []string `json:"reasons"`
-	Stopped []string `json:"stopped_runs"` // that touch the drive
 }
