@@ -4,10 +4,24 @@ GOFLAGS += -trimpath
 VERSION ?= 0.1.0-dev
 export PATH := $(PATH):/sbin:/usr/sbin
 
-.PHONY: build demo test lint cross release bench screenshots clean
+.PHONY: build install demo test lint cross release bench screenshots clean
 
 build:
 	CGO_ENABLED=0 $(GO) build $(GOFLAGS) -ldflags "-s -w -X nexlin/internal/cli.version=$(VERSION)" -o bin/nexlin ./cmd/nexlin
+
+# The program, its manual pages, and what shells complete by, below PREFIX.
+PREFIX ?= /usr/local
+share = $(DESTDIR)$(PREFIX)/share
+install: build
+	$(GO) run ./contrib/manual -dir build/manual
+	install -d $(DESTDIR)$(PREFIX)/bin $(share)/man/man1 $(share)/bash-completion/completions \
+		$(share)/zsh/site-functions $(share)/fish/vendor_completions.d $(share)/applications
+	install -m 755 bin/nexlin $(DESTDIR)$(PREFIX)/bin/nexlin
+	install -m 644 build/manual/man1/*.gz $(share)/man/man1
+	install -m 644 build/manual/completions/nexlin.bash $(share)/bash-completion/completions/nexlin
+	install -m 644 build/manual/completions/_nexlin $(share)/zsh/site-functions/_nexlin
+	install -m 644 build/manual/completions/nexlin.fish $(share)/fish/vendor_completions.d/nexlin.fish
+	install -m 644 contrib/desktop/nexlin-move.desktop $(share)/applications/nexlin-move.desktop
 
 demo: build
 	bin/nexlin demo

@@ -30,6 +30,10 @@ need gcc gcc libc6-dev
 need wine wine wine64
 need x86_64-w64-mingw32-gcc gcc-mingw-w64-x86-64
 need ip iproute2
+need fish fish
+[ -e /usr/share/bash-completion/bash_completion ] || missing="$missing bash-completion"
+need zsh zsh
+need desktop-file-validate desktop-file-utils
 need sshd openssh-server
 need ssh openssh-client
 need ansible-playbook ansible-core

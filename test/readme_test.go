@@ -20,8 +20,9 @@ func TestReadmeNamesEveryCommand(t *testing.T) {
 	require.NoError(t, err)
 	help, err := exec.Command(program, "help").Output()
 	require.NoError(t, err)
+	commands, _, _ := strings.Cut(string(help), "\nFlags:")
 	inHelp := map[string]bool{}
-	for _, m := range regexp.MustCompile(`(?m)^  ([a-z-]+) +[a-z]`).FindAllStringSubmatch(string(help), -1) {
+	for _, m := range regexp.MustCompile(`(?m)^  ([a-z-]+) +[a-z]`).FindAllStringSubmatch(commands, -1) {
 		inHelp[m[1]] = true
 	}
 	delete(inHelp, "help")

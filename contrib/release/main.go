@@ -107,7 +107,7 @@ func (r *release) one(ctx context.Context, t target, manual string) error {
 	if err != nil {
 		return err
 	}
-	for _, dir := range []string{"docs", "contrib/ansible", "contrib/prometheus"} {
+	for _, dir := range []string{"docs", "contrib/ansible", "contrib/desktop", "contrib/prometheus"} {
 		found, err := below(dir, func(rel string) bool { return dir != "docs" || strings.HasSuffix(rel, ".md") })
 		if err != nil {
 			return err

@@ -37,7 +37,7 @@ func (a *app) root() *cobra.Command {
 		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
 	root.SetVersionTemplate("nexlin {{.Version}}\n")
-	root.CompletionOptions.HiddenDefaultCmd = true
+	root.SetCompletionCommandGroupID("learn")
 	p := root.PersistentFlags()
 	p.StringVar(&a.stateDir, "state-dir", os.Getenv("NEXLIN_STATE_DIR"), "keep Nexlin's records in `DIR`")
 	p.StringVar(&a.config, "config", os.Getenv("NEXLIN_CONFIG"), "look for your own cards in `DIR`/cards")
@@ -81,7 +81,10 @@ func (a *app) root() *cobra.Command {
 	add("keep", packs.packCmd(), packs.unpackCmd())
 	add("learn", demo.demoCmd())
 	root.AddCommand(demo.standinCmd())
+	addTopics(root)
 	root.SetHelpCommandGroupID("learn")
+	root.InitDefaultCompletionCmd("completion")
+	(&completer{a}).complete(root)
 	return root
 }
 

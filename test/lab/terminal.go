@@ -85,15 +85,21 @@ func (term *Terminal) Screen() string {
 // Await waits until the terminal shows something and then types.
 func (term *Terminal) Await(shows, then string) {
 	term.t.Helper()
-	for end := time.Now().Add(20 * time.Second); !strings.Contains(term.Screen(),
-		shows); time.Sleep(10 * time.Millisecond) {
-		if time.Now().After(end) {
-			term.t.Fatalf("the terminal never showed %q:\n%s", shows, term.Screen())
-		}
-	}
+	term.AwaitMore(shows, 0)
 	time.Sleep(100 * time.Millisecond) // a form takes keys once it is drawn
 	if _, err := term.pty.WriteString(then); err != nil {
 		term.t.Fatal(err)
+	}
+}
+
+// AwaitMore waits until the terminal has shown something more often than so many times.
+func (term *Terminal) AwaitMore(shows string, times int) {
+	term.t.Helper()
+	for end := time.Now().Add(20 * time.Second); strings.Count(term.Screen(), shows) <= times; {
+		if time.Now().After(end) {
+			term.t.Fatalf("the terminal never showed %q:\n%s", shows, term.Screen())
+		}
+		time.Sleep(10 * time.Millisecond)
 	}
 }
 
