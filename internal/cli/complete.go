@@ -21,22 +21,19 @@ type words = func(e *engine.Engine) []string
 
 // completed are the arguments of commands.
 func (a *completer) completed() map[string]words {
-	runs, stopped := screen.RunWords(execute.Undoable), screen.RunWords(nil)
-	both := func(ws ...words) words {
-		return func(e *engine.Engine) (out []string) {
-			for _, w := range ws {
-				out = append(out, w(e)...)
-			}
-			return out
-		}
+	runs, names, cards := screen.RunWords(execute.Undoable), a.RedirectWords, a.cards(cardPrefix)
+	both := func(x, y words) words {
+		return func(e *engine.Engine) []string { return append(x(e), y(e)...) }
 	}
-	return map[string]words{
-		"bring-back": both(a.RedirectWords, screen.MovedCardWords), "detach": a.RedirectWords, "discard-original": a.RedirectWords,
-		"forget": a.RedirectWords, "show": a.RedirectWords, "check": a.RedirectWords, "try": a.RedirectWords, "mend": a.RedirectWords,
-		"resume": stopped, "undo": both(runs, a.RedirectWords), "drives": screen.DriveWords(""), "restore-links": screen.DriveWords(""),
-		"card show": a.cards(""), "card test": a.cards(""), "move": both(a.RedirectWords, a.cards("card:")),
-		"inspect": a.cards("card:"), "survey": nil, "pack": a.RedirectWords,
+	out := map[string]words{
+		"bring-back": both(names, screen.MovedCardWords), "resume": screen.RunWords(nil), "undo": both(runs, names),
+		"drives": screen.DriveWords(""), "restore-links": screen.DriveWords(""), "move": both(names, cards),
+		"card show": a.cards(""), "card test": a.cards(""), "inspect": cards, "survey": cards,
 	}
+	for _, c := range []string{"detach", "discard-original", "forget", "show", "check", "try", "mend", "pack"} {
+		out[c] = names
+	}
+	return out
 }
 
 // withFolders are the commands whose arguments may be folders.
@@ -89,7 +86,7 @@ func (a *completer) complete(root *cobra.Command) {
 			continue
 		}
 		c.Short = "have your shell complete names, runs, drives, cards and codes"
-		c.Long = "Prints a script that has a shell complete commands, options, names of a.RedirectWords, runs, labels of\n" +
+		c.Long = "Prints a script that has a shell complete commands, options, names of redirects, runs, labels of\n" +
 			"drives, cards and codes of findings. The Debian package and `make install` put it where the shell\n" +
 			"looks for it; by hand, in bash for example:\n\n  source <(nexlin completion bash)"
 		for _, shell := range c.Commands() {
@@ -105,7 +102,7 @@ func (a *completer) offer(w words, folders bool) cobra.CompletionFunc {
 		if folders {
 			directive = cobra.ShellCompDirectiveDefault
 		}
-		if w == nil || strings.ContainsAny(begun, "/~.") {
+		if strings.ContainsAny(begun, "/~.") {
 			return nil, directive
 		}
 		a.bannered = true // nothing is said while somebody types
