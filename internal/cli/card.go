@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -16,7 +15,6 @@ import (
 	"nexlin/internal/card"
 	"nexlin/internal/engine"
 	"nexlin/internal/group"
-	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
@@ -42,39 +40,11 @@ func (a *cardCommands) cardDir() string {
 // are there. An administrator is not led by cards that others could write.
 func (a *cardCommands) loadCards() ([]card.Card, error) {
 	dir := a.cardDir()
-	if err := ownOnly(dir); err != nil {
+	if err := card.OwnOnly(dir); err != nil {
 		a.Note("the cards in %s are not used: %v", pathtext.Show(dir), err)
 		dir = ""
 	}
 	return card.Load(dir)
-}
-
-// ownOnly wants a directory with commands in it to be an administrator's own.
-func ownOnly(dir string) error {
-	if os.Geteuid() != 0 {
-		return nil
-	}
-	entries, err := os.ReadDir(dir)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	paths := []string{dir}
-	for _, e := range entries {
-		paths = append(paths, filepath.Join(dir, e.Name()))
-	}
-	for _, p := range paths {
-		fi, err := os.Stat(p)
-		if err != nil {
-			return err
-		}
-		if uid, ok := handle.OwnerOf(fi); !ok || uid != 0 || fi.Mode().Perm()&0o022 != 0 {
-			return fmt.Errorf("%s can be written by another account, and cards name commands", pathtext.Show(p))
-		}
-	}
-	return nil
 }
 
 // askPerson asks for a step that no command does.

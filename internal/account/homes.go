@@ -1,17 +1,16 @@
-package cli
+package account
 
 import (
 	"os"
 	"path/filepath"
 	"runtime"
 
-	"nexlin/internal/account"
 	"nexlin/internal/handle"
 )
 
-// homes lists the home directories of this machine's accounts (passwd(5))
+// Homes lists the home directories of this machine's accounts (passwd(5))
 // and the one of whoever runs this: none of them may be moved.
-func homes(own string) []string {
+func Homes(own string) []string {
 	var out []string
 	if own != "" {
 		out = append(out, own)
@@ -22,7 +21,7 @@ func homes(own string) []string {
 	if runtime.GOOS != "linux" {
 		return append(out, beside(own)...)
 	}
-	for _, a := range account.All() {
+	for _, a := range All() {
 		out = append(out, a.Home)
 	}
 	return out
