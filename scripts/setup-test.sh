@@ -30,6 +30,7 @@ need gcc gcc libc6-dev
 need wine wine wine64
 need x86_64-w64-mingw32-gcc gcc-mingw-w64-x86-64
 need ip iproute2
+need chromium chromium fonts-dejavu-core
 need fish fish
 [ -e /usr/share/bash-completion/bash_completion ] || missing="$missing bash-completion"
 need zsh zsh
@@ -40,6 +41,11 @@ need ansible-playbook ansible-core
 need prometheus prometheus
 need prometheus-node-exporter prometheus-node-exporter
 [ -e /usr/lib/python3/dist-packages/apt ] || missing="$missing python3-apt"
+# The accessibility check of pages: one file of one module, at the version it is used at.
+if command -v npm >/dev/null 2>&1 && [ ! -e build/npm/node_modules/axe-core/axe.min.js ]; then
+	npm install --prefix build/npm --no-save --no-audit --no-fund --silent axe-core@4.10.3 >/dev/null 2>&1 ||
+		echo "axe-core could not be had from npm; pages are not checked for accessibility"
+fi
 [ -z "$missing" ] && exit 0
 if [ "$(id -u)" = 0 ] && command -v apt-get >/dev/null 2>&1; then
 	echo "installing for the tests:$missing"

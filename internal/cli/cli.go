@@ -24,11 +24,11 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
-	"nexlin/internal/account"
 	"nexlin/internal/drive"
 	"nexlin/internal/engine"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/places"
 	"nexlin/internal/published"
 	"nexlin/internal/screen"
 	"nexlin/internal/typed"
@@ -192,7 +192,7 @@ func (a *app) engine(write bool) (*engine.Engine, func(), error) {
 		return nil, nil, err
 	}
 	e := engine.New(l, drives)
-	e.Homes, e.Ask, e.Env = account.Homes(a.Home), a.askPerson, os.Environ()
+	e.Homes, e.Ask, e.Env = places.Homes(a.Home), a.askPerson, os.Environ()
 	e.CardFolders = func(name string) ([]string, error) { return a.cardFolders(e, name) }
 	e.CopyWithin = time.Duration(max(a.copyDays, 0)) * 24 * time.Hour
 	if err := a.giveCards(e); err != nil {

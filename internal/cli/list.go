@@ -1,8 +1,6 @@
 package cli
 
 import (
-	"strings"
-
 	"github.com/spf13/cobra"
 
 	"nexlin/internal/engine"
@@ -110,18 +108,7 @@ func (a *listCommands) listHeld(e *engine.Engine) error {
 		}
 		return a.emit(screen.Doc{"redirects": docs})
 	}
-	if len(held) == 0 {
-		a.Print("nothing is held")
-		return nil
-	}
-	var cells [][]string
-	for _, h := range held {
-		cells = append(cells, []string{h.Redirect, a.Path(h.Path), pathtext.Size(h.Bytes),
-			pathtext.Show(h.Drive.Label), screen.Day(h.Since) + " (" + screen.Ago(h.Since) + ")"})
-	}
-	a.Columns(a.Out, []string{"name", "held as", "frees", "on", "since"}, cells, 2)
-	a.Print("")
-	a.Print("  nexlin discard-original NAME compares once more and deletes")
+	a.ShowHeld(held)
 	return nil
 }
 
@@ -171,27 +158,10 @@ func (a *listCommands) historyCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			docs, cells := []screen.Doc{}, [][]string{}
-			for _, r := range runs {
-				d := screen.Doc{"id": r.ID, "kind": r.Kind, "redirect": r.Redirect, "state": r.State,
-					"started": r.Started,
-					"message": r.Message}
-				if !r.Ended.IsZero() {
-					d["ended"] = r.Ended
-				}
-				docs = append(docs, d)
-				cells = append(cells, []string{r.ID, r.Kind, strings.TrimPrefix(r.Redirect, "-"),
-					screen.RunWord(r.State),
-					screen.Day(r.Started), pathtext.Show(r.Message)})
-			}
 			if a.AsJSON {
-				return a.emit(screen.Doc{"runs": docs})
+				return a.emit(screen.HistoryDoc(runs))
 			}
-			if len(cells) == 0 {
-				a.Print("no run yet")
-				return nil
-			}
-			a.Columns(a.Out, []string{"run", "what", "redirect", "state", "started", ""}, cells)
+			a.ShowHistory(runs)
 			return nil
 		}),
 	}

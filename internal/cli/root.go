@@ -73,7 +73,7 @@ func (a *app) root() *cobra.Command {
 		back.resumeCmd(), back.undoCmd(), (&forgetCommand{a}).forgetCmd())
 	add("watch", lists.listCmd(), lists.showCmd(), lists.historyCmd(), (&checkCommand{a}).checkCmd(),
 		(&tryCommand{a}).tryCmd(), (&mendCommand{a}).mendCmd(), (&recordCommand{a}).recordCmd(),
-		(&restoreCommand{a}).restoreCmd(), (&watchCommand{a}).watchCmd())
+		(&restoreCommand{a}).restoreCmd(), (&watchCommand{a}).watchCmd(), (&reportCommand{a}).reportCmd())
 	add("many", (&cardCommands{a}).cardCmd())
 	if account.Lists {
 		add("many", (&accountsCommands{app: a}).accountsCmd())

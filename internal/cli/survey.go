@@ -1,12 +1,12 @@
 package cli
 
 import (
-	"fmt"
-
 	"github.com/spf13/cobra"
 
 	"nexlin/internal/engine"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/picture"
+	"nexlin/internal/report"
 	"nexlin/internal/screen"
 	"nexlin/internal/survey"
 )
@@ -17,7 +17,7 @@ type surveyCommand struct{ *app }
 func (a *surveyCommand) surveyCmd() *cobra.Command {
 	var need []string
 	var all bool
-	var room string
+	var room, png string
 	c := &cobra.Command{
 		Use:   "survey [DIR…]",
 		Short: "what takes the space, and what moving it would free",
@@ -30,11 +30,14 @@ func (a *surveyCommand) surveyCmd() *cobra.Command {
 				return err
 			}
 			defer done()
+			if png != "" && room == "" && len(need) == 0 {
+				return screen.Usage("--png draws what --need or --make-room is about")
+			}
 			if room != "" {
-				return a.surveyRoom(e, room)
+				return a.surveyRoom(e, room, png)
 			}
 			if len(need) > 0 {
-				return a.surveyNeed(e, append(need, args...))
+				return a.surveyNeed(e, append(need, args...), png)
 			}
 			return a.surveyFolders(e, args, all)
 		}),
@@ -42,17 +45,34 @@ func (a *surveyCommand) surveyCmd() *cobra.Command {
 	c.Flags().StringArrayVar(&need, "need", nil, "how large must a drive be to take `FOLDER` and the others named")
 	c.Flags().StringVar(&room, "make-room", "",
 		"propose the fewest folders of the home that free `SIZE` (as in 20GiB), and where they fit")
+	c.Flags().StringVar(&png, "png", "", "with --need or --make-room: draw the drives before and after, in `FILE`")
 	c.Flags().BoolVar(&all, "all", false, "list every folder, small ones too")
 	return c
 }
 
 // surveyRoom proposes what to move to free so much.
-func (a *surveyCommand) surveyRoom(e *engine.Engine, size string) error {
+func (a *surveyCommand) surveyRoom(e *engine.Engine, size, png string) error {
 	r, err := a.room(e, size)
-	if err != nil || !a.AsJSON {
+	if err != nil {
 		return err
 	}
-	return a.emit(screen.RoomDoc(r))
+	if a.AsJSON {
+		return a.emit(screen.RoomDoc(r))
+	}
+	return a.drawn(e, r.Folders(), png)
+}
+
+// drawn draws the drives before folders go to the one with most room, and after; nothing
+// without a file.
+func (a *surveyCommand) drawn(e *engine.Engine, fs []survey.Folder, file string) error {
+	if file == "" {
+		return nil
+	}
+	pairs, err := report.Ahead(e, fs)
+	if err != nil {
+		return err
+	}
+	return writeNew(a.app, file, picture.Strata(pairs).PNG)
 }
 
 // few is how many rows people get without --all.
@@ -117,7 +137,7 @@ func (a *surveyCommand) surveyFolders(e *engine.Engine, args []string, all bool)
 	return a.FreeLine(e)
 }
 
-func (a *surveyCommand) surveyNeed(e *engine.Engine, args []string) error {
+func (a *surveyCommand) surveyNeed(e *engine.Engine, args []string, png string) error {
 	cwd, err := a.cwd()
 	if err != nil {
 		return err
@@ -135,33 +155,8 @@ func (a *surveyCommand) surveyNeed(e *engine.Engine, args []string) error {
 		return err
 	}
 	if a.AsJSON {
-		fits := []screen.Doc{}
-		for _, f := range n.Fits {
-			fits = append(fits, screen.Doc{"drive": f.Drive, "free": f.Free, "short": f.Short})
-		}
-		return a.emit(screen.Doc{"folders": screen.FolderDocs(n.Folders),
-			"need": screen.Doc{"bytes": n.Bytes, "reserve": n.Reserve, "total": n.Total, "drives": fits}})
+		return a.emit(screen.NeedDoc(n))
 	}
-	var rows [][]string
-	for _, f := range n.Folders {
-		rows = append(rows, []string{a.Path(f.Path), pathtext.Size(f.Bytes), screen.Count(f.Files)})
-	}
-	a.Columns(a.Out, []string{"folder", "size", "files"}, rows, 1, 2)
-	a.Print("")
-	a.Print("  the drive must have  %s free", screen.Bold.Render(pathtext.Size(n.Total)))
-	a.Print("    for the folders    %s, in blocks of 4 KiB and with their manifests", pathtext.Size(n.Bytes))
-	a.Print("    kept free          %s, so that the drive stays usable", pathtext.Size(n.Reserve))
-	a.Print("  a folder that still grows needs as much more as it is going to grow")
-	a.Print("")
-	for _, f := range n.Fits {
-		says := screen.Good.Render("has the room")
-		if f.Short > 0 {
-			says = screen.Caution.Render("lacks " + pathtext.Size(f.Short))
-		}
-		a.Print("  %-10s %s free: %s", pathtext.Show(f.Drive), pathtext.Size(f.Free), says)
-	}
-	if len(n.Fits) == 0 {
-		fmt.Fprintln(a.Out, "  no other drive is here")
-	}
-	return nil
+	a.ShowNeed(n)
+	return a.drawn(e, n.Folders, png)
 }

@@ -417,7 +417,8 @@ func (m *discarding) spaceAfter() {
 	for i := range m.room {
 		if r := &m.room[i]; m.Drives.Refresh(&r.drive) == nil {
 			m.Out.Space = append(m.Out.Space,
-				plan.Space{Drive: r.drive.Name(), FreeBefore: r.before, FreeAfter: r.drive.Free})
+				plan.Space{Drive: r.drive.Name(), FreeBefore: r.before, FreeAfter: r.drive.Free,
+					Size: r.drive.Size})
 		}
 	}
 }

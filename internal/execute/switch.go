@@ -344,7 +344,8 @@ func (m *describer) MeasureAfter() {
 		}
 		was := d.Free
 		if m.Drives.Refresh(d) == nil {
-			m.Out.Space = append(m.Out.Space, plan.Space{Drive: d.Name(), FreeBefore: was, FreeAfter: d.Free})
+			m.Out.Space = append(m.Out.Space, plan.Space{Drive: d.Name(), FreeBefore: was, FreeAfter: d.Free,
+				Size: d.Size})
 		}
 	}
 }

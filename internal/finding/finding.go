@@ -178,3 +178,6 @@ func Telling(fs []Finding) []Finding {
 func Has(fs []Finding, code Code) bool {
 	return slices.ContainsFunc(fs, func(f Finding) bool { return f.Code == code })
 }
+
+// Meaning is the one sentence that a listed code stands for.
+func Meaning(code Code) string { return kinds[code].Meaning }

@@ -44,6 +44,7 @@ type Count struct {
 type Space struct {
 	Drive                 string
 	FreeBefore, FreeAfter int64
+	Size                  int64 // of the drive; 0 if it is not known
 }
 
 // An Archive is what a pack has made, or an unpack has read.

@@ -94,8 +94,11 @@ func (a *Screen) Spaces(o *plan.Outcome) {
 		case d < 0:
 			diff = pathtext.Size(-d) + " taken"
 		}
-		rows = append(rows, []string{pathtext.Show(s.Drive), pathtext.Size(s.FreeBefore), pathtext.Size(s.FreeAfter),
-			diff})
+		before, now := pathtext.Size(s.FreeBefore), pathtext.Size(s.FreeAfter)
+		if a.outIsTerminal() && s.Size > 0 {
+			before, now = Gauge(s.Size, s.FreeBefore)+" "+before, Gauge(s.Size, s.FreeAfter)+" "+now
+		}
+		rows = append(rows, []string{pathtext.Show(s.Drive), before, now, diff})
 	}
 	if len(rows) > 0 {
 		before := "free before"

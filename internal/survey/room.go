@@ -102,6 +102,14 @@ type Room struct {
 	Short int64 // what lacks still with all that can be moved; 0 if it is enough
 }
 
+// Folders are those that move.
+func (r *Room) Folders() (out []Folder) {
+	for _, m := range r.Moves {
+		out = append(out, m.Folder)
+	}
+	return out
+}
+
 // Places are the directories that the folders go into, each once.
 func (r *Room) Places() (out []string) {
 	for _, m := range r.Moves {

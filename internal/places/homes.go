@@ -1,10 +1,11 @@
-package account
+package places
 
 import (
 	"os"
 	"path/filepath"
 	"runtime"
 
+	"nexlin/internal/account"
 	"nexlin/internal/handle"
 )
 
@@ -21,7 +22,7 @@ func Homes(own string) []string {
 	if runtime.GOOS != "linux" {
 		return append(out, beside(own)...)
 	}
-	for _, a := range All() {
+	for _, a := range account.All() {
 		out = append(out, a.Home)
 	}
 	return out

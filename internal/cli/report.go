@@ -1,0 +1,89 @@
+package cli
+
+import (
+	"io"
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"nexlin/internal/handle"
+	"nexlin/internal/page"
+	"nexlin/internal/picture"
+	"nexlin/internal/report"
+	"nexlin/internal/screen"
+)
+
+// reportCommand is `nexlin report`.
+type reportCommand struct{ *app }
+
+func (a *reportCommand) reportCmd() *cobra.Command {
+	var html, svg, png string
+	var support bool
+	c := &cobra.Command{
+		Use:   "report",
+		Short: "all of it on one page: drives, redirects, findings, history, what is held",
+		Long: "Writes one page that needs nothing else, or a picture of the drives: without the moves, and now.\n" +
+			"FILE must not exist; - is standard output. Without one it prints the drives here.",
+		Args: cobra.NoArgs,
+		RunE: a.runner(func(*cobra.Command, []string) error {
+			e, done, err := a.engine(false)
+			if err != nil {
+				return err
+			}
+			defer done()
+			r, err := report.Gather(e)
+			if err != nil {
+				return err
+			}
+			if support {
+				r = r.WithoutNames()
+			}
+			strata := picture.Strata(r.Drives)
+			return a.write3(r, map[string]func(io.Writer) error{
+				html: func(w io.Writer) error { return page.Write(w, r, a.Path) },
+				svg:  func(w io.Writer) error { _, err := io.WriteString(w, strata.SVG("strata")); return err },
+				png:  strata.PNG,
+			})
+		}),
+	}
+	fl := c.Flags()
+	fl.StringVar(&html, "html", "", "write the page to `FILE`")
+	fl.StringVar(&svg, "svg", "", "write the picture of the drives to `FILE`, to be scaled as you like")
+	fl.StringVar(&png, "png", "", "write it to `FILE`, in points")
+	fl.BoolVar(&support, "support", false, "leave out private names, as for somebody who helps you")
+	return c
+}
+
+// write3 writes what was asked for, each to its file.
+func (a *reportCommand) write3(r *report.Report, to map[string]func(io.Writer) error) error {
+	delete(to, "")
+	if a.AsJSON {
+		return screen.Usage("the report is for people; nexlin list, check and history have --json")
+	}
+	if len(to) == 0 {
+		a.ShowStrata(r.Drives)
+		return nil
+	}
+	for file, fill := range to {
+		if err := writeNew(a.app, file, fill); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// writeNew writes a file that is not there yet; - is standard output.
+func writeNew(a *app, file string, fill func(io.Writer) error) error {
+	if file == "-" {
+		return fill(a.RawOut)
+	}
+	if _, err := os.Lstat(file); err == nil {
+		return screen.Usage(a.Path(file)+" is there already, and nothing is written over", "name another file, or set "+
+			"that one aside")
+	}
+	if err := handle.WriteFile(file, 0o644, fill); err != nil {
+		return err
+	}
+	a.Print("written: %s", a.Path(file))
+	return nil
+}
