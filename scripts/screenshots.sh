@@ -58,8 +58,7 @@ shot() {
 shot drives 'nexlin drives' 'nexlin drives BASALT'
 shot survey 'nexlin survey' 'nexlin survey --need ~/Pictures --need ~/Music'
 shot inspect 'nexlin inspect ~/Pictures'
-shot preview 'nexlin move ~/Pictures --into BASALT:/ines --preview'
-shot guided 'nexlin move' key:Return key:Down
+shot guided 'nexlin move' key:space key:Down key:space
 pause=2.5 shot move 'nexlin move ~/Pictures --into BASALT:/ines --yes'
 shot watch-over 'nexlin list' 'nexlin check --deep' 'nexlin try pictures' 'nexlin show pictures'
 (
@@ -112,6 +111,20 @@ pause=2.5 shot pack "nexlin pack ~/Music --output $scene/dune/music.tar.zst --ye
 	"$bin/nexlin" standin mudflat stop
 	"$bin/nexlin" list
 ) >/dev/null 2>&1
+# The report, in a browser.
+if command -v chromium >/dev/null; then
+	(
+		eval "$env"
+		"$bin/nexlin" move "$HOME/Music" --into BASALT:/ines --yes -q
+		"$bin/nexlin" move "$HOME/Documents" --into DUNE:/ines --yes -q
+		"$bin/nexlin" report --html "$scene/report.html"
+	) >/dev/null 2>&1
+	chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking \
+		--disable-component-update --disable-sync --user-data-dir="$scene/chromium" --window-size=1280,800 \
+		--hide-scrollbars --screenshot="$out/report.png" "file://$scene/report.html" >/dev/null 2>&1
+else
+	echo "not taken: report (it needs chromium)"
+fi
 # Several accounts, known to this terminal alone.
 if [ "$(id -u)" = 0 ]; then
 	crowd=/run/kestrel-bay-accounts

@@ -39,7 +39,8 @@ contents:
 	put(filepath.Join(manual, "completions", "nexlin.fish"), "/usr/share/fish/vendor_completions.d/nexlin.fish", "")
 	put("contrib/desktop/nexlin-move.desktop", "/usr/share/applications/nexlin-move.desktop", "")
 	for _, doc := range []string{"README.md", "CHANGELOG.md", "docs/findings.md", "docs/cards.md",
-		"docs/platforms.md", "docs/administrators.md", "docs/security.md"} {
+		"docs/platforms.md", "docs/administrators.md", "docs/security.md", "docs/tour.md", "docs/guide.md",
+		"docs/recovery.md", "docs/formats.md"} {
 		put(doc, "/usr/share/doc/nexlin/"+filepath.Base(doc), "")
 	}
 	for _, dir := range []string{"contrib/ansible", "contrib/prometheus"} {

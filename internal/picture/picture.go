@@ -63,7 +63,7 @@ type stroke struct {
 	kind         Kind   // of a rectangle
 	box          bool   // it is one
 	text         string // at x, y; empty for others
-	bold, right  bool   // of the text: heavy; it ends at x
+	bold         bool   // of the text
 	arrow, dash  bool   // of a line
 }
 
@@ -188,7 +188,9 @@ func gathered(layers []Layer) []Layer {
 			rest.Bytes += l.Bytes
 		}
 	}
-	rest.Name = strconv.Itoa(n) + " smaller ones"
+	if rest.Name = strconv.Itoa(n) + " smaller ones"; n == 1 {
+		rest.Name = "a smaller one"
+	}
 	at := slices.IndexFunc(out, func(l Layer) bool { return l.Kind == Folder || l.Kind == Held })
 	return slices.Insert(out, max(0, at), rest)
 }

@@ -39,7 +39,7 @@ func (a *Lines) text(w io.Writer, before, paragraph string) {
 // that many columns. A command between backquotes, or one before three blanks, is one word,
 // so that it can be copied; what is wider than a line stays whole.
 func wrapped(text string, width, indent int) string {
-	if width == 0 {
+	if width == 0 || indent+lipgloss.Width(text) <= width {
 		return text
 	}
 	var b strings.Builder

@@ -18,6 +18,7 @@ func TestWrapped(t *testing.T) {
 	}{
 		{"no terminal, so as it is", 0, 9, "no terminal, so as it is"},
 		{"one two three four", 14, 4, "one two\n    three four"},
+		{"    kept free     1 MiB   so", 40, 0, "    kept free     1 MiB   so"},
 		{"an `umount /mnt && mount /mnt` of it", 20, 2, "an\n  `umount /mnt && mount /mnt`\n  of it"},
 		{"nexlin undo 2026-x   takes it back again", 30, 0, "nexlin undo 2026-x   takes it\nback again"},
 		{"längs über Ödland", 10, 0, "längs über\nÖdland"},
@@ -50,5 +51,5 @@ func TestFitted(t *testing.T) {
 	}
 	require.Len(t, fitted(rows, []int{1}, 26, 2)[0], 2)
 	require.Equal(t, "~/… notes", Shortened("~/Field notes", 9))
-	require.Equal(t, 8, lipgloss.Width(Shortened("三毛猫三毛猫三毛猫", 9)))
+	require.LessOrEqual(t, lipgloss.Width(Shortened("三毛猫三毛猫三毛猫", 9)), 9)
 }
