@@ -68,12 +68,6 @@ func choose[T comparable](a *app, title, describe string, options []huh.Option[T
 	return v, a.form(s)
 }
 
-// write asks for a line of text.
-func (a *app) write(title, describe, value string) (string, error) {
-	err := a.form(huh.NewInput().Title(title).Description(describe).Value(&value))
-	return strings.TrimSpace(value), err
-}
-
 func (a *app) form(f huh.Field) error {
 	err := huh.NewForm(huh.NewGroup(f)).WithTheme(huh.ThemeFunc(huh.ThemeBase)).WithInput(a.in).WithOutput(
 		a.RawErr).RunWithContext(a.ctx)
