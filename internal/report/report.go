@@ -82,8 +82,8 @@ func Gather(e *engine.Engine) (*Report, error) {
 		red := rep.Redirect
 		r.Findings = append(r.Findings, rep.Findings...)
 		if red.State != ledger.Ended {
-			r.Ways = append(r.Ways, picture.Way{Name: red.Name, From: cmp.Or(red.LinkDrive.Label, "?"),
-				To: red.Drive.Label, Bytes: red.Bytes, Broken: rep.State != health.Good})
+			r.Ways = append(r.Ways, picture.Way{Name: red.Name, From: pathtext.Show(cmp.Or(red.LinkDrive.Label, "?")),
+				To: pathtext.Show(red.Drive.Label), Bytes: red.Bytes, Broken: rep.State != health.Good})
 		}
 	}
 	r.Findings = finding.Worst(r.Findings)
@@ -135,7 +135,7 @@ func (r *Report) pair(d *drive.Drive) picture.Pair {
 	}
 	crown(&before, d, d.Size-other-was)
 	crown(&now, d, d.Free)
-	return picture.Pair{Drive: d.Name(), Size: d.Size, Before: before, After: now}
+	return picture.Pair{Drive: pathtext.Show(d.Name()), Size: d.Size, Before: before, After: now}
 }
 
 // crown adds what is free, and what of that is kept so.
@@ -171,7 +171,8 @@ func Ahead(e *engine.Engine, fs []survey.Folder) ([]picture.Pair, error) {
 	comes, here := picture.Column{Title: "after the moves and the discard"}, picture.Column{Title: "now"}
 	var chosen []picture.Layer
 	for _, f := range fs {
-		chosen = append(chosen, picture.Layer{Name: filepath.Base(f.Path), Bytes: f.Allocated, Kind: picture.Folder})
+		chosen = append(chosen, picture.Layer{Name: pathtext.Show(filepath.Base(f.Path)), Bytes: f.Allocated,
+			Kind: picture.Folder})
 		frees += f.Allocated
 	}
 	to := &place.Drive
@@ -185,8 +186,8 @@ func Ahead(e *engine.Engine, fs []survey.Folder) ([]picture.Pair, error) {
 	comes.Layers = append([]picture.Layer{ground}, chosen...)
 	crown(&here, to, to.Free)
 	crown(&comes, to, place.After)
-	return []picture.Pair{{Drive: from.Name(), Size: from.Size, Before: leaves, After: stays},
-		{Drive: to.Name(), Size: to.Size, Before: here, After: comes}}, nil
+	return []picture.Pair{{Drive: pathtext.Show(from.Name()), Size: from.Size, Before: leaves, After: stays},
+		{Drive: pathtext.Show(to.Name()), Size: to.Size, Before: here, After: comes}}, nil
 }
 
 // WithoutNames leaves out what is private: names of folders, redirects, accounts and drives, and

@@ -8,6 +8,7 @@ import (
 	"nexlin/internal/engine"
 	"nexlin/internal/finding"
 	"nexlin/internal/ledger"
+	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
 )
 
@@ -42,7 +43,7 @@ func DriveWords(behind string) func(*engine.Engine) []string {
 	return func(e *engine.Engine) (out []string) {
 		all, _ := e.Drives.List(false)
 		for _, d := range all {
-			if d.Label != "" && !strings.ContainsAny(d.Label, " :/\t") {
+			if naming.Valid(d.Label) { // a label is written by whoever had the drive, and a shell would act on it
 				out = append(out, d.Label+behind+"\t"+pathtext.Size(d.Free)+" free")
 			}
 		}
