@@ -81,7 +81,7 @@ func (a *app) root() *cobra.Command {
 	add("keep", packs.packCmd(), packs.unpackCmd())
 	add("learn", demo.demoCmd())
 	root.AddCommand(demo.standinCmd())
-	addTopics(root)
+	a.addTopics(root)
 	root.SetHelpCommandGroupID("learn")
 	root.InitDefaultCompletionCmd("completion")
 	(&completer{a}).complete(root)

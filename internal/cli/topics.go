@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"embed"
 	"path"
 	"strings"
@@ -15,7 +16,7 @@ import (
 var topics embed.FS
 
 // addTopics gives the root a page of help for each.
-func addTopics(root *cobra.Command) {
+func (a *app) addTopics(root *cobra.Command) {
 	names, _ := topics.ReadDir("topics") // it is part of the program
 	for _, n := range names {
 		text, _ := topics.ReadFile(path.Join("topics", n.Name()))
@@ -25,6 +26,14 @@ func addTopics(root *cobra.Command) {
 	}
 	root.SetUsageTemplate(strings.NewReplacer("Additional help topics:", "Topics:",
 		"{{rpad .CommandPath .CommandPathPadding}}", "nexlin help {{rpad .Name 12}}").Replace(root.UsageTemplate()))
+	plain := root.HelpFunc()
+	root.SetHelpFunc(func(c *cobra.Command, args []string) {
+		var page bytes.Buffer
+		c.SetOut(&page)
+		plain(c, args)
+		c.SetOut(nil)
+		a.Help(page.String())
+	})
 	root.InitDefaultHelpCmd()
 	if help, _, err := root.Find([]string{"help"}); err == nil {
 		help.Short = "what a command does, or one of the topics below"

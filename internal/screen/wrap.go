@@ -96,6 +96,38 @@ func (a *Lines) Print(format string, args ...any) {
 	}
 }
 
+// entry is what stands before the description of a command or an option.
+var entry = regexp.MustCompile(`^ +\S+(?: \S+)* {2,}`)
+
+// Help prints a page of the help. On a terminal its paragraphs are broken anew, and what
+// describes a command or an option goes on below where it begins.
+func (a *Lines) Help(page string) {
+	if a.width(a.Out) == 0 {
+		fmt.Fprint(a.Out, page)
+		return
+	}
+	paragraph := ""
+	flush := func() {
+		if paragraph != "" {
+			a.text(a.Out, "", paragraph)
+		}
+		paragraph = ""
+	}
+	for line := range strings.SplitSeq(strings.TrimRight(page, "\n"), "\n") {
+		if line != "" && line[0] != ' ' && line[0] != '\t' && !strings.HasSuffix(line, ":") {
+			paragraph = strings.TrimSpace(paragraph + " " + line)
+			continue
+		}
+		flush()
+		before := entry.FindString(line)
+		if lipgloss.Width(before) > a.width(a.Out)/2 {
+			before = ""
+		}
+		a.text(a.Out, before, line[len(before):])
+	}
+	flush()
+}
+
 // fitted gives the cells of a table so much room that its rows are no wider than so many
 // columns: the widest cells that are no numbers lose their middle first, then columns are
 // given up from the right, but for the first two. gap is between two columns.

@@ -29,6 +29,12 @@ type Terminal struct {
 // OnTerminal starts a command on a terminal of 100 by 30.
 func OnTerminal(t testing.TB, cmd *exec.Cmd) *Terminal {
 	t.Helper()
+	return OnTerminalOf(t, cmd, 100, 30)
+}
+
+// OnTerminalOf is [OnTerminal] for one of another size.
+func OnTerminalOf(t testing.TB, cmd *exec.Cmd, columns, rows uint16) *Terminal {
+	t.Helper()
 	pty, err := os.OpenFile("/dev/ptmx", os.O_RDWR|syscall.O_NOCTTY, 0)
 	if err != nil {
 		Skip(t, "no pseudo-terminals: "+err.Error())
@@ -41,7 +47,7 @@ func OnTerminal(t testing.TB, cmd *exec.Cmd) *Terminal {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := unix.IoctlSetWinsize(int(pty.Fd()), unix.TIOCSWINSZ, &unix.Winsize{Row: 30, Col: 100}); err != nil {
+	if err := unix.IoctlSetWinsize(int(pty.Fd()), unix.TIOCSWINSZ, &unix.Winsize{Row: rows, Col: columns}); err != nil {
 		t.Fatal(err)
 	}
 	tty, err := os.OpenFile(fmt.Sprintf("/dev/pts/%d", n), os.O_RDWR|syscall.O_NOCTTY, 0)
