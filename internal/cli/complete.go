@@ -60,7 +60,7 @@ func (a *completer) complete(root *cobra.Command) {
 	each = func(c *cobra.Command) {
 		_, name, _ := strings.Cut(c.CommandPath(), " ")
 		if w, ok := args[name]; ok {
-			c.ValidArgsFunction = a.offer(w, slices.Contains(withFolders, name))
+			c.ValidArgsFunction = a.suggest(w, slices.Contains(withFolders, name))
 		}
 		for option, vs := range values {
 			if c.Flags().Lookup(option) != nil {
@@ -73,7 +73,7 @@ func (a *completer) complete(root *cobra.Command) {
 		}
 		for _, option := range []string{"into", "output"} {
 			if c.Flags().Lookup(option) != nil {
-				_ = c.RegisterFlagCompletionFunc(option, a.offer(screen.DriveWords(":/"), true))
+				_ = c.RegisterFlagCompletionFunc(option, a.suggest(screen.DriveWords(":/"), true))
 			}
 		}
 		for _, sub := range c.Commands() {
@@ -95,8 +95,8 @@ func (a *completer) complete(root *cobra.Command) {
 	}
 }
 
-// offer makes cobra's function of words. folders says that a path may stand there, too.
-func (a *completer) offer(w words, folders bool) cobra.CompletionFunc {
+// suggest makes cobra's function of words. folders says that a path may stand there, too.
+func (a *completer) suggest(w words, folders bool) cobra.CompletionFunc {
 	return func(_ *cobra.Command, args []string, begun string) ([]string, cobra.ShellCompDirective) {
 		directive := cobra.ShellCompDirectiveNoFileComp
 		if folders {

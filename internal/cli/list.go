@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"slices"
+
 	"github.com/spf13/cobra"
 
 	"nexlin/internal/engine"
@@ -47,7 +49,7 @@ func (a *listCommands) listRedirects(e *engine.Engine) error {
 		docs = append(docs, screen.ReportDoc(rep, false))
 		held := "–"
 		if len(rep.Held) > 0 {
-			held = pathtext.Size(screen.HeldBytes(rep.Held))
+			held = pathtext.Size(ledger.HeldBytes(rep.Held))
 		}
 		cells = append(cells, []string{
 			r.Name, screen.StateWord(rep.State), a.Path(r.Link) + screen.LedArrow(r.Methods) + a.OnDrive(r),
@@ -119,7 +121,7 @@ func (a *listCommands) showCmd() *cobra.Command {
 		Short: "one redirect in full; its manifest for stock tools",
 		Args:  cobra.ExactArgs(1),
 		RunE: a.runner(func(_ *cobra.Command, args []string) error {
-			if manifest != "" && manifest != "mtree" && manifest != "sha256" && manifest != "blake3" {
+			if manifest != "" && !slices.Contains(values["manifest"], manifest) {
 				return screen.Usage("--manifest takes mtree, sha256 or blake3")
 			}
 			return a.named(args, false, "redirects", func(e *engine.Engine, r ledger.Redirect) (screen.Doc, error) {

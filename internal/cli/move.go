@@ -178,9 +178,9 @@ func (f *moveFlags) wrongRest() []wrongUse {
 		{f.packFirst != "" && !f.one(), "--pack-first goes with one folder"},
 		{len(f.profile) > 0 && (f.as != "" || f.name != "" || f.discard),
 			"--as, --name and --discard-original go with one folder"},
-		{!slices.Contains([]string{"rewrite", "keep", "refuse"}, f.links),
+		{!slices.Contains(values["inner-links"], f.links),
 			"--inner-links takes rewrite, keep or refuse"},
-		{f.digest != string(transfer.SHA256) && f.digest != string(transfer.BLAKE3), "--digest takes sha256 or blake3"},
+		{!slices.Contains(values["digest"], f.digest), "--digest takes sha256 or blake3"},
 		{f.waitQuiet < 0, "--wait-quiet takes a time such as 30s or 10m"},
 		{f.workers < 0 || f.workers > 64, "--workers takes a number from 1 to 64, or 0"},
 	}

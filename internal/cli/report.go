@@ -3,6 +3,7 @@ package cli
 import (
 	"io"
 	"os"
+	"slices"
 
 	"github.com/spf13/cobra"
 
@@ -31,7 +32,7 @@ func (a *reportCommand) reportCmd() *cobra.Command {
 				return err
 			}
 			defer done()
-			r, err := report.Gather(e)
+			r, err := report.Gather(a.ctx, e)
 			if err != nil {
 				return err
 			}
@@ -39,10 +40,10 @@ func (a *reportCommand) reportCmd() *cobra.Command {
 				r = r.WithoutNames()
 			}
 			strata := picture.Strata(r.Drives)
-			return a.write3(r, map[string]func(io.Writer) error{
-				html: func(w io.Writer) error { return page.Write(w, r, a.Path) },
-				svg:  func(w io.Writer) error { _, err := io.WriteString(w, strata.SVG("strata")); return err },
-				png:  strata.PNG,
+			return a.written(r, []output{
+				{html, func(w io.Writer) error { return page.Write(w, r, a.Path) }},
+				{svg, func(w io.Writer) error { _, err := io.WriteString(w, strata.SVG("strata")); return err }},
+				{png, strata.PNG},
 			})
 		}),
 	}
@@ -54,9 +55,15 @@ func (a *reportCommand) reportCmd() *cobra.Command {
 	return c
 }
 
-// write3 writes what was asked for, each to its file.
-func (a *reportCommand) write3(r *report.Report, to map[string]func(io.Writer) error) error {
-	delete(to, "")
+// An output is a file that was asked for, if it has a name, and what fills it.
+type output struct {
+	file string
+	fill func(io.Writer) error
+}
+
+// written writes what was asked for, each to its file; the drives as text, if nothing was.
+func (a *reportCommand) written(r *report.Report, to []output) error {
+	to = slices.DeleteFunc(to, func(o output) bool { return o.file == "" })
 	if a.AsJSON {
 		return screen.Usage("the report is for people; nexlin list, check and history have --json")
 	}
@@ -64,8 +71,8 @@ func (a *reportCommand) write3(r *report.Report, to map[string]func(io.Writer) e
 		a.ShowStrata(r.Drives)
 		return nil
 	}
-	for file, fill := range to {
-		if err := writeNew(a.app, file, fill); err != nil {
+	for _, o := range to {
+		if err := writeNew(a.app, o.file, o.fill); err != nil {
 			return err
 		}
 	}

@@ -371,11 +371,9 @@ func (m *discarding) remains(ctx context.Context, v *judge.Verdict, parent *hand
 		return err
 	}
 	defer held.Release()
-	facts, err := inventory.Measure(ctx, held, inventory.Options{Scratch: m.Run.Dir()})
-	if err != nil {
+	if err := execute.MeasureHeld(ctx, m.Run, held, &v.Held); err != nil {
 		return err
 	}
-	v.Held.Bytes, v.Held.Files = facts.Allocated, facts.Files
 	m.Out.Remains = append(m.Out.Remains, v.Held)
 	return nil
 }

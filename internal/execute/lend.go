@@ -102,6 +102,14 @@ func (m *copier) giveBack(ctx context.Context) error {
 	}, nil)
 }
 
+// MeasureHeld takes into the row of a held original what it takes by now, read through its
+// directory.
+func MeasureHeld(ctx context.Context, r *ledger.Run, held *handle.Dir, h *ledger.Held) error {
+	facts, err := inventory.Measure(ctx, held, inventory.Options{Scratch: r.Dir()})
+	h.Bytes, h.Files = facts.Allocated, facts.Files
+	return err
+}
+
 // heldNow is the record of the held original with the room that it takes now
 // that files were taken from it, or given back; nil if none were.
 func (m *describer) heldNow(ctx context.Context) (*ledger.Held, error) {
@@ -116,9 +124,7 @@ func (m *describer) heldNow(ctx context.Context) (*ledger.Held, error) {
 		if h.Path != m.Plan.Base.Path {
 			continue
 		}
-		facts, err := inventory.Measure(ctx, m.lender.Held, inventory.Options{Scratch: m.Run.Dir()})
-		h.Bytes, h.Files = facts.Allocated, facts.Files
-		return &h, err
+		return &h, MeasureHeld(ctx, m.Run, m.lender.Held, &h)
 	}
 	return nil, nil
 }

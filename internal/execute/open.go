@@ -79,10 +79,8 @@ func (m *opener) OpenFolders() error {
 		return err
 	}
 	if m.From != nil {
-		if f, err := preflight.OthersDirectory(m.From); err != nil {
+		if m.From, err = m.Trusted(m.From, nil); err != nil {
 			return err
-		} else if f != nil && !slices.Contains(m.Plan.Accepted, finding.OthersHands) {
-			return plan.Refused(*f)
 		}
 		if err := m.Lock(m.From); err != nil {
 			return err

@@ -91,12 +91,10 @@ func MayUnplug(ctx context.Context, e *engine.Engine, d *drive.Drive, names []st
 }
 
 func touches(p *plan.Plan, mount string) bool {
-	for _, path := range []string{p.Into, p.From, p.HeldIn} {
-		if rel, err := filepath.Rel(mount, path); err == nil && rel != ".." && !strings.HasPrefix(rel, "../") {
-			return true
-		}
-	}
-	return false
+	return slices.ContainsFunc([]string{p.Into, p.From, p.HeldIn}, func(path string) bool {
+		_, in := pathtext.Below(path, mount)
+		return in
+	})
 }
 
 func flush(mount string) error {

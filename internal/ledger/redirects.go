@@ -97,6 +97,14 @@ type Held struct {
 	Gone     time.Time // zero while it is held
 }
 
+// HeldBytes is what several take together.
+func HeldBytes(hs []Held) (n int64) {
+	for _, h := range hs {
+		n += h.Bytes
+	}
+	return n
+}
+
 const redirectColumns = "name, state, link, target, methods, account, uid, drive, bytes, files, created, run, " +
 	"settings, card, link_text, link_drive"
 

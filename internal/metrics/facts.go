@@ -39,9 +39,7 @@ func FactsOf(here []drive.Drive, reports []*health.Report) *Facts {
 				Size: d.Size, Free: d.Free})
 	}
 	for _, r := range reports {
-		for _, h := range r.Held {
-			f.Held += h.Bytes
-		}
+		f.Held += ledger.HeldBytes(r.Held)
 		if r.Redirect.State == ledger.Ended {
 			continue // of which something is still held
 		}

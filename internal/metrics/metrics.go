@@ -149,11 +149,7 @@ func (c *Collector) text() []byte {
 func (s *Snapshot) redirect(r *health.Report, out samples) {
 	name := r.Redirect.Name
 	out.set("redirect_bytes", float64(r.Redirect.Bytes), name)
-	sum := int64(0)
-	for _, h := range r.Held {
-		sum += h.Bytes
-	}
-	out.set("held_bytes", float64(sum), name)
+	out.set("held_bytes", float64(ledger.HeldBytes(r.Held)), name)
 	count := map[[2]string]int{}
 	for _, f := range r.Findings {
 		count[[2]string{string(f.Code), string(f.Severity)}]++

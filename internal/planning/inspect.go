@@ -64,18 +64,22 @@ func Inspect(ctx context.Context, e *engine.Engine, path string, progress func(e
 	return l, nil
 }
 
-// CheckThere finds a folder that is not there, and names that are like its own beside it.
-func CheckThere(p *plan.Plan) (there bool, err error) {
-	_, err = handle.Lstat(p.From)
+// CheckThere looks at the folder. Of one that is not there it finds that, with names that are
+// like its own beside it, and st is nil.
+func CheckThere(p *plan.Plan) (st *handle.Stat, err error) {
+	is, err := handle.Lstat(p.From)
+	if err == nil {
+		return &is, nil
+	}
 	if !handle.Missing(err) && !errors.Is(err, syscall.ENOTDIR) {
-		return err == nil, err
+		return nil, err
 	}
 	f := finding.New(finding.SourceMissing, p.From, "there is nothing at %s", p.From)
 	dir := filepath.Dir(p.From)
 	d, err := handle.OpenReal(dir) // by a handle: it may be another account's, and anything by now
 	if err != nil {
 		p.Add(f)
-		return false, nil // what is beside it is only a help
+		return nil, nil // what is beside it is only a help
 	}
 	defer d.Release()
 	var near []string
@@ -89,20 +93,18 @@ func CheckThere(p *plan.Plan) (there bool, err error) {
 		f = f.Instead("did you mean " + strings.Join(near, " or ") + "?")
 	}
 	p.Add(f)
-	return false, nil
+	return nil, nil
 }
 
 // CheckFolder inspects what is to be copied: that it is a folder, may be taken,
 // and is kept whole by this version. It fills in the plan's facts.
 func CheckFolder(ctx context.Context, e *engine.Engine, p *plan.Plan, progress func(entries, bytes int64)) error {
 	path := p.From
-	if there, err := CheckThere(p); !there || err != nil {
+	st, err := CheckThere(p)
+	if st == nil || err != nil {
 		return err
 	}
-	st, err := handle.Lstat(path)
 	switch {
-	case err != nil:
-		return err
 	case st.IsSymlink():
 		text, err := os.Readlink(path)
 		if err != nil {

@@ -101,8 +101,8 @@ func PlanMove(ctx context.Context, e *engine.Engine, o planning.MoveOptions) (*p
 func pointless(p *plan.Plan, r *ledger.Redirect) (bool, error) {
 	switch {
 	case r == nil:
-		there, err := planning.CheckThere(p)
-		return !there, err
+		st, err := planning.CheckThere(p)
+		return st == nil, err
 	case pathtext.Equal(p.Copy(), p.Link):
 		p.Add(finding.New(finding.TargetTaken, p.Link, "%s is where the link to its data stands", p.Link).
 			Named(p.Name).Instead("`nexlin bring-back " + pathtext.Quote(p.Name) + "` brings the data back there"))

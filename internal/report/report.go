@@ -5,6 +5,7 @@ package report
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"path/filepath"
 	"slices"
@@ -51,20 +52,13 @@ func (r *Run) Speed() int64 {
 }
 
 // Gather reads the records and looks at the drives and at every redirect, and tries nothing.
-func Gather(e *engine.Engine) (*Report, error) {
-	r := &Report{Made: time.Now()}
+func Gather(ctx context.Context, e *engine.Engine) (*Report, error) {
 	e = e.AtOnce()
-	all, err := e.Ledger.Redirects(true)
+	reports, err := health.LookAll(ctx, e, true)
 	if err != nil {
 		return nil, err
 	}
-	for _, row := range all {
-		rep, err := health.Look(e, row)
-		if err != nil {
-			return nil, err
-		}
-		r.Redirects = append(r.Redirects, rep)
-	}
+	r := &Report{Made: time.Now(), Redirects: reports}
 	ds, err := e.Drives.List(false)
 	if err != nil {
 		return nil, err
@@ -72,9 +66,7 @@ func Gather(e *engine.Engine) (*Report, error) {
 	if r.Held, err = e.Ledger.HeldOf(""); err != nil {
 		return nil, err
 	}
-	for _, h := range r.Held {
-		r.HeldBytes += h.Bytes
-	}
+	r.HeldBytes = ledger.HeldBytes(r.Held)
 	for i := range ds {
 		r.Drives = append(r.Drives, r.pair(&ds[i]))
 	}

@@ -66,7 +66,8 @@ func (c *cause) message() string {
 		for _, r := range c.of {
 			held = append(held, r.Held...)
 		}
-		return fmt.Sprintf("%d held originals, %s, wait to be discarded", len(held), pathtext.Size(HeldBytes(held)))
+		return fmt.Sprintf("%d held originals, %s, wait to be discarded", len(held),
+			pathtext.Size(ledger.HeldBytes(held)))
 	}
 	return c.found.Message
 }

@@ -118,15 +118,8 @@ func (a *Screen) HeldLine(e *engine.Engine) error {
 	}
 	a.Print("")
 	a.Print("  %s held, %s: nexlin list --held", Plural(int64(len(all)), "original is", "originals are"),
-		pathtext.Size(HeldBytes(all)))
+		pathtext.Size(ledger.HeldBytes(all)))
 	return nil
-}
-
-func HeldBytes(hs []ledger.Held) (n int64) {
-	for _, h := range hs {
-		n += h.Bytes
-	}
-	return n
 }
 
 // OnDrive writes the target by the label its drive had.
