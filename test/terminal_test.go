@@ -165,8 +165,8 @@ func TestOffers(t *testing.T) {
 		n.Want(0, "move", filepath.Join(home, name), "--into", "BASALT:/", "--yes")
 	}
 	term := lab.OnTerminal(t, n.Cmd("undo"))
-	term.Await("the last one was move of calls", "")
 	term.Await("take it back?", "y"+enter)
+	require.Contains(t, term.Screen(), "the last one was move of calls")
 	require.Zero(t, term.Wait(), term.Screen())
 	require.FileExists(t, filepath.Join(home, "Calls/b"))
 	n.Want(0, "move", filepath.Join(home, "Calls"), "--into", "BASALT:/", "--as", "again", "--yes")
@@ -180,4 +180,50 @@ func TestOffers(t *testing.T) {
 	term.Await("bring it back?", "n"+enter)
 	require.Equal(t, 3, term.Wait(), term.Screen())
 	require.Contains(t, term.Screen(), "Stopped, as you asked. Nothing was changed.")
+}
+
+// mend without a name leads through what check finds, cause by cause, and says what is left.
+func TestMendLeadsThroughCauses(t *testing.T) {
+	n, home := stage(t, lab.Tree{"Music/a: 1", "Notes/b: 2", "Pictures/c: 3", "Sounds/d: 4"})
+	for folder, into := range map[string]string{"Music": "BASALT:/", "Notes": "BASALT:/", "Pictures": "DUNE:/"} {
+		n.Want(0, "move", filepath.Join(home, folder), "--into", into, "--yes", "-q")
+	}
+	n.Env = append(n.Env, "NEXLIN_FAULT=kill:sealed")
+	n.Exit("move", filepath.Join(home, "Sounds"), "--into", "BASALT:/", "--yes", "-q")
+	n.Env = n.Env[:len(n.Env)-1]
+	require.NoError(t, os.Remove(filepath.Join(home, "Music")))
+	require.NoError(t, os.Remove(filepath.Join(home, "Notes")))
+	lab.Tree{"Notes/new: 5"}.Make(t, home)
+	dune := filepath.Join(home, "../../../dune")
+	require.NoError(t, os.Rename(dune, dune+".off"))
+
+	const down = "\x1b[B"
+	term := lab.OnTerminal(t, n.Cmd("mend"))
+	term.Await("3 causes come after it.", enter)
+	term.Await("mend it?", "y"+enter) // the link of Music
+	term.Await("2 causes come after it.", enter)
+	term.Await("mend it?", "n"+enter) // the halves of Notes
+	term.Await("this is still so", down+down+enter)
+	term.Await("1 cause comes after it.", down+enter) // Pictures: leave it
+	term.Await("finish the run", down+enter)
+	term.Await("take it back?", "y"+enter)
+	require.Equal(t, 4, term.Wait(), term.Screen())
+	for _, says := range []string{" was left as it is", "left as it is:", "DUNE is not here"} {
+		require.Contains(t, term.Screen(), says)
+	}
+	text, err := os.Readlink(filepath.Join(home, "Music"))
+	require.NoError(t, err)
+	require.Contains(t, text, "basalt/Music")
+	require.FileExists(t, filepath.Join(home, "Notes", "new"))
+	require.FileExists(t, filepath.Join(home, "Sounds", "d"))
+	require.Contains(t, n.Want(4, "check", "--problems"), "drive-away")
+
+	require.NoError(t, os.Rename(dune+".off", dune))
+	term = lab.OnTerminal(t, n.Cmd("mend"))
+	term.Await("It is the last.", enter)
+	term.Await("mend it?", "y"+enter)
+	require.Zero(t, term.Wait(), term.Screen())
+	require.Contains(t, term.Screen(), "nothing is left to be mended")
+	require.FileExists(t, filepath.Join(home, "Notes", "new"))
+	require.FileExists(t, filepath.Join(home, "Notes", "b"))
 }

@@ -245,7 +245,7 @@ func (m *making) TryBack(context.Context) error {
 		return err
 	}
 	return plan.Refused(finding.New(finding.ChangedSince, m.Plan.Copy(), "%s lie at %s by now",
-		plan.EntryCount(int64(len(names))), m.Plan.Copy()).Named(m.Plan.Name).As(finding.Blocker).
+		pathtext.Entries(len(names)), m.Plan.Copy()).Named(m.Plan.Name).As(finding.Blocker).
 		Instead(fmt.Sprintf("`nexlin bring-back %s` brings them into a real folder at the old place",
 			pathtext.Quote(m.Plan.Name))))
 }

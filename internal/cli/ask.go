@@ -1,15 +1,19 @@
 package cli
 
 import (
-	"bufio"
-	"errors"
 	"fmt"
-	"strings"
 
-	"charm.land/huh/v2"
-
+	"nexlin/internal/ask"
 	"nexlin/internal/screen"
 )
+
+// person is who sits at the terminal, if anybody does.
+func (a *app) person() *ask.Person {
+	return &ask.Person{Ctx: a.ctx, In: a.in, Out: a.Err, Raw: a.RawErr}
+}
+
+// terminal reports whether questions can be asked.
+func (a *app) terminal() bool { return a.person().Present() }
 
 // confirm asks a question with yes or no. Without a terminal the consent is
 // missing, unless --yes was given and the question is a usual one.
@@ -20,31 +24,7 @@ func (a *app) confirm(question string, usual bool, flag string) error {
 	if a.AsJSON || !a.terminal() {
 		return fmt.Errorf("%w: %s (%s says yes)", screen.ErrConsent, question, flag)
 	}
-	fmt.Fprintf(a.Err, "%s [y/N; no changes nothing] ", screen.Bold.Render(question))
-	switch strings.ToLower(strings.TrimSpace(a.line())) {
-	case "y", "yes":
-		return nil
-	}
-	return screen.ErrDeclined
-}
-
-// line reads what a person types, up to the end of the line; nothing if they interrupt it.
-func (a *app) line() string {
-	typed := make(chan string, 1)
-	go func() {
-		line, err := bufio.NewReader(a.in).ReadString('\n')
-		if err != nil && line == "" {
-			fmt.Fprintln(a.Err) // the end of the input: what follows is on a line of its own
-		}
-		typed <- line
-	}()
-	select {
-	case line := <-typed:
-		return line
-	case <-a.ctx.Done():
-		fmt.Fprintln(a.Err)
-		return ""
-	}
+	return a.person().Confirm(question)
 }
 
 // goOn settles whether what was shown is done: not if something blocks it, nor
@@ -58,23 +38,6 @@ func (a *app) goOn(blocked error, preview bool, question string) (stop bool, err
 		return true, nil
 	}
 	return false, a.confirm(question, true, "--yes")
-}
-
-// choose asks for one of several things.
-func choose[T comparable](a *app, title, describe string, options []huh.Option[T]) (T, error) {
-	var v T
-	s := huh.NewSelect[T]().Title(title).Description(describe).Options(options...).Value(&v).Height(
-		min(len(options)+4, 16))
-	return v, a.form(s)
-}
-
-func (a *app) form(f huh.Field) error {
-	err := huh.NewForm(huh.NewGroup(f)).WithTheme(huh.ThemeFunc(huh.ThemeBase)).WithInput(a.in).WithOutput(
-		a.RawErr).RunWithContext(a.ctx)
-	if errors.Is(err, huh.ErrUserAborted) {
-		return screen.ErrDeclined
-	}
-	return err
 }
 
 // docIf is a document where there is no error in its place.

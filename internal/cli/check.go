@@ -1,21 +1,16 @@
 package cli
 
 import (
-	"slices"
-	"strings"
-
 	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
 	"nexlin/internal/engine"
-	"nexlin/internal/execute"
 	"nexlin/internal/finding"
 	"nexlin/internal/health"
 	"nexlin/internal/judge"
 	"nexlin/internal/ledger"
 	"nexlin/internal/metrics"
 	"nexlin/internal/pathtext"
-	"nexlin/internal/plan"
 	"nexlin/internal/record"
 	"nexlin/internal/screen"
 )
@@ -201,24 +196,15 @@ func withManaged(d screen.Doc, managed []*health.Report) screen.Doc {
 	return d
 }
 
-// stoppedElsewhere tells of stopped runs that belong to no redirect that was
-// looked at: those of a first move have none yet.
+// stoppedElsewhere tells of stopped runs that belong to no redirect that was looked at.
 func (a *checkCommand) stoppedElsewhere(e *engine.Engine, rows []ledger.Redirect) (out []finding.Finding, err error) {
-	open, err := plan.Open(e.Ledger)
-	if err != nil {
-		return nil, err
-	}
-	for _, row := range open {
-		if slices.ContainsFunc(rows, func(r ledger.Redirect) bool { return r.Name == row.Redirect }) {
-			continue
-		}
-		f := execute.StoppedRun(e, row, "")
-		out = append(out, f)
+	stopped, err := health.StoppedElsewhere(e, rows)
+	for _, r := range stopped {
+		out = append(out, r.Findings...)
 		if !a.AsJSON {
-			a.Print("%s  %s  %s of it was stopped", screen.StateWord(health.Unfinished),
-				screen.Bold.Render(pathtext.Show(strings.TrimPrefix(row.Redirect, "-"))), row.Kind)
-			a.Findings(a.Out, []finding.Finding{f})
+			a.Print("%s  %s", screen.StateWord(r.State), screen.Bold.Render(pathtext.Show(r.Redirect.Name)))
+			a.Findings(a.Out, r.Findings)
 		}
 	}
-	return out, nil
+	return out, err
 }

@@ -22,7 +22,6 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 
 	"nexlin/internal/drive"
 	"nexlin/internal/engine"
@@ -58,6 +57,8 @@ type app struct {
 	did      bool // something was done before what is asked about now
 	copyDays int  // check: see redirect.Engine.CopyWithin
 	bannered bool // it was said that stand-ins are in force
+
+	toldStopped bool // it was said which runs are stopped
 }
 
 // Main runs one command and returns its exit status.
@@ -239,11 +240,6 @@ func (a *app) engineHere(write bool) (*engine.Engine, string, func(), error) {
 	}
 	e, done, err := a.engine(write)
 	return e, cwd, done, err
-}
-
-// terminal reports whether questions can be asked.
-func (a *app) terminal() bool {
-	return term.IsTerminal(int(a.in.Fd())) && term.IsTerminal(int(a.RawErr.Fd()))
 }
 
 func (a *app) cwd() (string, error) {

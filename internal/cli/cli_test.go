@@ -17,6 +17,7 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/health"
 	"nexlin/internal/ledger"
+	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
 	"nexlin/internal/screen"
 	"nexlin/internal/swap"
@@ -129,8 +130,8 @@ func TestTextForPeople(t *testing.T) {
 		require.Equal(t, want, a.Path(in))
 	}
 	require.Equal(t, "~/'a b'", a.Typed("/home/ines/a b"))
-	require.Equal(t, "1 file", screen.Plural(1, "file", "files"))
-	require.Equal(t, "1,204 files", screen.Plural(1204, "file", "files"))
+	require.Equal(t, "1 file", pathtext.Files(1))
+	require.Equal(t, "1,204 files", pathtext.Files(1204))
 	require.Equal(t, "▓▓▓▓▓░░░░░", screen.Gauge(100, 50))
 	require.Equal(t, "0.3 s", screen.Seconds(0.31))
 	require.Equal(t, "1m5s", screen.Seconds(65.2))

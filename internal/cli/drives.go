@@ -103,7 +103,7 @@ func (a *drivesCommand) showDrive(e *engine.Engine, ref string) error {
 	if d.Tag != nil {
 		rows = append(rows, []string{"drive tag",
 			fmt.Sprintf("%s, made %s, used by %s", d.Tag.ID, screen.Day(d.Tag.Made),
-				screen.Plural(d.Tag.Counter, "run", "runs"))})
+				pathtext.Plural(d.Tag.Counter, "run", "runs"))})
 	}
 	rows = append(rows, screen.Keeps(able, why)...)
 	if len(x.Redirects) > 0 {

@@ -3,10 +3,10 @@ package cli
 import (
 	"sync"
 
-	"charm.land/huh/v2"
 	"github.com/spf13/cobra"
 
 	"nexlin/internal/engine"
+	"nexlin/internal/guide"
 	"nexlin/internal/health"
 	"nexlin/internal/ledger"
 	"nexlin/internal/mend"
@@ -38,7 +38,8 @@ func (a *mendCommand) mendCmd() *cobra.Command {
 			"writes a missing drive tag or target note anew. Where a program has made a real folder in the\n" +
 			"link's place, the two halves are merged: what is new goes over to the target, verified; what is\n" +
 			"equal stays as it is; of what both have, the younger takes the name and the other is kept beside\n" +
-			"it. The real folder is held until it is discarded. Without NAME, all redirects are looked at.\n" +
+			"it. The real folder is held until it is discarded. Without NAME, all redirects are looked at: on a\n" +
+			"terminal, one cause after the other, with what can be done about each.\n" +
 			"What was detached stays so, unless --attach asks for its link.",
 		Example: "  nexlin mend notes --preview\n  nexlin mend notes --halves ask",
 		RunE: a.runner(func(_ *cobra.Command, args []string) error {
@@ -66,6 +67,9 @@ func (a *mendCommand) mendCmd() *cobra.Command {
 			if f.o.WaitQuiet < 0 {
 				return screen.Usage("--wait-quiet takes a time such as 30s or 10m")
 			}
+			if len(args) == 0 && !f.preview && !a.yes && !a.AsJSON && a.terminal() {
+				return a.mendGuided(f)
+			}
 			if len(args) == 0 {
 				if args, err = a.allNames(); err != nil {
 					return err
@@ -90,6 +94,44 @@ func (a *mendCommand) mendCmd() *cobra.Command {
 	fl.StringArrayVar(&f.accept, "accept", nil, "go on past the finding with this `CODE`")
 	a.previewFlag(c, &f.preview)
 	return c
+}
+
+// mendGuided leads through all that check finds, one cause after the other.
+func (a *mendCommand) mendGuided(f mendFlags) error {
+	m := guide.Mending{Screen: a.Screen, Look: a.lookAtAll,
+		Choose: func(title string, things []string) (int, error) { return a.person().Choose(title, "", things) },
+		Mend: func(name string, asked bool) error {
+			yes := a.yes
+			defer func() { a.yes = yes }()
+			a.yes = asked
+			return a.named([]string{name}, true, "runs",
+				func(e *engine.Engine, r ledger.Redirect) (screen.Doc, error) { return a.mendOne(e, r, f) })
+		},
+		End: func(run string, forward bool) error {
+			err := (&recoverCommands{a.app}).endRun(run, forward, false, false)
+			a.did = a.did || err == nil
+			return err
+		},
+		Refuse: func(err error) { a.Tell(a.explain(err)) },
+	}
+	a.toldStopped = true // as a cause, with what can be done
+	reports, err := m.Lead()
+	a.exit = screen.ExitDone // what is left counts, not what was refused on the way
+	for _, r := range reports {
+		a.exit = screen.Graver(a.exit, r)
+	}
+	return err
+}
+
+// lookAtAll checks every redirect, and every stopped run that belongs to none.
+func (a *mendCommand) lookAtAll() ([]*health.Report, error) {
+	e, done, err := a.engine(false)
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	e = e.AtOnce()
+	return health.CheckAll(a.ctx, e)
 }
 
 // allNames lists the redirects there are, and those brought back of which
@@ -156,7 +198,7 @@ func (a *mendCommand) mendOne(e *engine.Engine, r ledger.Redirect, f mendFlags) 
 	}
 	var entries []screen.Doc
 	if planned.Merges() {
-		if entries, err = a.previewMerge(e, planned, f.halves == askHalves); err != nil {
+		if entries, err = a.previewMerge(planned, f.preview || a.yes, f.halves == askHalves); err != nil {
 			return nil, err
 		}
 	}
@@ -172,27 +214,25 @@ func (a *mendCommand) mendOne(e *engine.Engine, r ledger.Redirect, f mendFlags) 
 	return a.carryOut(e, planned, a.ShowMended, func(d screen.Doc, _ *plan.Outcome) { d["mended"] = true })
 }
 
-// previewMerge names every file of the half and what becomes of it, and asks
+// previewMerge names the files of the half, all or a few, and what becomes of them, and asks
 // about those that both halves have, if that is wanted.
-func (a *mendCommand) previewMerge(e *engine.Engine, p *plan.Plan, ask bool) ([]screen.Doc, error) {
-	out, conflicts, err := a.ShowMerge(
+func (a *mendCommand) previewMerge(p *plan.Plan, all, ask bool) ([]screen.Doc, error) {
+	out, conflicts, err := a.ShowMerge(all,
 		func(visit func(merge.Entry) error) error { return merge.Preview(a.ctx, p, visit) })
 	if err != nil || !ask {
 		return out, err
 	}
 	for _, m := range conflicts {
-		keep, err := choose(a.app, pathtext.Show(m.Path),
-			"the real folder and the target both have it, with other content", []huh.Option[plan.Keep]{
-				huh.NewOption("keep both; the younger takes the name", plan.KeepBothOf),
-				huh.NewOption("the one of the real folder takes the name, the target's is set aside",
-					plan.KeepHalf),
-				huh.NewOption("the target's keeps the name, the one of the real folder stays held",
-					plan.KeepTarget),
-			})
+		at, err := a.person().Choose(pathtext.Show(m.Path),
+			"the real folder and the target both have it, with other content", []string{
+				"keep both; the younger takes the name",
+				"the one of the real folder takes the name, the target's is set aside",
+				"the target's keeps the name, the one of the real folder stays held"})
 		if err != nil {
 			return nil, err
 		}
-		p.Choices = append(p.Choices, plan.Choice{Path: m.Path, Keep: keep})
+		p.Choices = append(p.Choices, plan.Choice{Path: m.Path,
+			Keep: []plan.Keep{plan.KeepBothOf, plan.KeepHalf, plan.KeepTarget}[at]})
 	}
 	return out, nil
 }

@@ -386,13 +386,14 @@ func (a *moveCommand) moveOne(e *engine.Engine, o planning.MoveOptions, preview 
 // tellStopped names runs that were stopped, before anything else is done; a
 // command that is about them says it by itself.
 func (a *app) tellStopped(e *engine.Engine) {
-	if a.Quiet || a.AsJSON || slices.Contains([]string{"resume", "undo", "history"}, a.command) {
+	if a.Quiet || a.AsJSON || a.toldStopped || slices.Contains([]string{"resume", "undo", "history"}, a.command) {
 		return
 	}
 	rows, err := plan.Open(e.Ledger)
 	if err != nil {
 		return // the command itself will meet the same and say it
 	}
+	a.toldStopped = true
 	for _, r := range rows {
 		a.Note("run %s (%s of %s) was stopped before its end: nexlin resume %s goes on, nexlin undo %s takes it back",
 			r.ID, r.Kind, strings.TrimPrefix(r.Redirect, "-"), r.ID, r.ID)

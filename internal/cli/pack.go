@@ -91,7 +91,7 @@ func (a *packCommands) packOne(e *engine.Engine, o pack.Options, preview bool) (
 		show: func(planned *plan.Plan) {
 			a.Print("%s   packed into %s", screen.Bold.Render(a.Path(planned.From)),
 				screen.Bold.Render(a.Path(planned.Copy())))
-			a.Print("  packs     %s, %s", screen.Plural(planned.Files, "file", "files"), pathtext.Size(planned.Bytes))
+			a.Print("  packs     %s, %s", pathtext.Files(planned.Files), pathtext.Size(planned.Bytes))
 			a.Findings(a.Out, planned.Findings)
 		},
 		question: "pack it?", preview: preview, done: a.ShowArchived, told: screen.ArchiveDoc,

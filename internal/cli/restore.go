@@ -142,7 +142,7 @@ func (a *restoreCommand) restore(e *engine.Engine, d *drive.Drive, o restore.Opt
 			a.ShowRestore(d, r)
 		}
 		one := screen.RestoreDoc(r)
-		entries, _, err := a.ShowMerge(func(visit func(merge.Entry) error) error {
+		entries, _, err := a.ShowMerge(f.preview || a.yes, func(visit func(merge.Entry) error) error {
 			return restore.PreviewFolder(a.ctx, r, f.mend.Halves, visit)
 		})
 		if err != nil {
@@ -159,7 +159,7 @@ func (a *restoreCommand) restore(e *engine.Engine, d *drive.Drive, o restore.Opt
 	case f.preview:
 		a.SayPreview()
 	case todo > 0:
-		if err := a.confirm("make "+screen.Plural(int64(todo), "link", "links")+"?", true, "--yes"); err != nil {
+		if err := a.confirm("make "+pathtext.Plural(int64(todo), "link", "links")+"?", true, "--yes"); err != nil {
 			return err
 		}
 		if docs, err = a.restoreAll(e, all, f); err != nil {

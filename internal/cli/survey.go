@@ -127,7 +127,7 @@ func (a *surveyCommand) surveyFolders(e *engine.Engine, args []string, all bool)
 			note = "not all of it can be read by this account"
 		}
 		rows = append(rows, []string{a.Path(f.Path), what, pathtext.Size(f.Bytes), pathtext.Size(f.Allocated),
-			screen.Count(f.Files), pathtext.Show(f.Drive), note})
+			pathtext.Count(f.Files), pathtext.Show(f.Drive), note})
 	}
 	a.Columns(a.Out, []string{"folder", "kind", "size", "moving frees", "files", "drive", ""}, rows, 2, 3, 4)
 	if len(fs) > len(rows) {

@@ -5,7 +5,6 @@ import (
 	"os"
 	"strings"
 
-	"charm.land/huh/v2"
 	"github.com/spf13/cobra"
 
 	"nexlin/internal/engine"
@@ -55,12 +54,12 @@ func (a *app) chooseRedirect(title string) ([]string, error) {
 	if len(all) == 0 {
 		return nil, screen.Usage("nothing is redirected", "nexlin survey shows what could be moved")
 	}
-	var options []huh.Option[string]
+	var options []string
 	for _, r := range all {
-		options = append(options, huh.NewOption(a.Path(r.Link)+screen.LedArrow(r.Methods)+a.OnDrive(r), r.Name))
+		options = append(options, a.Path(r.Link)+screen.LedArrow(r.Methods)+a.OnDrive(r))
 	}
-	name, err := choose(a, title, "", options)
-	return []string{name}, err
+	at, err := a.person().Choose(title, "", options)
+	return []string{all[at].Name}, err
 }
 
 // recoverCommands are bring-back, detach, resume and undo.
@@ -178,11 +177,11 @@ func runArg(args []string) string {
 }
 
 func (a *recoverCommands) resumeCmd() *cobra.Command {
-	return a.recoverCmd("resume", "finish a run that was stopped", "finish it?", true)
+	return a.recoverCmd("resume", "finish a run that was stopped", true)
 }
 
 func (a *recoverCommands) undoCmd() *cobra.Command {
-	c := a.recoverCmd("undo", "take back a run that was stopped, or the last one of a redirect", "take it back?", false)
+	c := a.recoverCmd("undo", "take back a run that was stopped, or the last one of a redirect", false)
 	c.Long = "Takes a run back: one that was stopped, or the last one that was done to a redirect. The folder\n" +
 		"stands at its old place again. A copy that had its final name already is not deleted: it is set aside\n" +
 		"on its drive until discard-original. If somebody has worked in the copy, undo refuses, and\n" +
@@ -190,60 +189,14 @@ func (a *recoverCommands) undoCmd() *cobra.Command {
 	return c
 }
 
-func (a *recoverCommands) recoverCmd(use, short, question string, forward bool) *cobra.Command {
+func (a *recoverCommands) recoverCmd(use, short string, forward bool) *cobra.Command {
 	var preview, later bool
 	c := &cobra.Command{
 		Use:   use + " [RUN]",
 		Short: short,
 		Args:  cobra.MaximumNArgs(1),
 		RunE: a.runner(func(_ *cobra.Command, args []string) error {
-			e, done, err := a.engine(!preview)
-			if err != nil {
-				return err
-			}
-			defer done()
-			row, err := execute.Stopped(e, runArg(args))
-			none := (*plan.NothingStoppedError)(nil)
-			if errors.As(err, &none) && none.Last.ID != "" && !forward && !a.yes && !a.AsJSON && a.terminal() {
-				row, err = none.Last, nil // it is asked about before anything is done
-				a.Note("no run is stopped; the last one was %s of %s", row.Kind, strings.TrimPrefix(row.Redirect, "-"))
-			}
-			if err != nil {
-				return err
-			}
-			err = execute.Undoable(e.Ledger, row)
-			if forward {
-				err = execute.Resumable(row)
-			}
-			if err != nil {
-				return err
-			}
-			rec, err := execute.Recoverable(e, row)
-			if err != nil {
-				return err
-			}
-			switch {
-			case a.AsJSON:
-			case rec.Plan.Group != nil:
-				a.ShowTogetherRecovery(e, rec)
-			default:
-				a.ShowRecovery(rec, forward)
-			}
-			if preview {
-				a.SayPreview()
-				if a.AsJSON {
-					return a.emit(screen.Doc{"preview": true, "plan": screen.Doc{"kind": row.Kind, "name": row.Redirect,
-						"run": row.ID, "switched": rec.Switched}, "findings": []screen.Doc{}})
-				}
-				return nil
-			}
-			if later {
-				return a.afterRestart(e, row)
-			}
-			if err := a.confirm(question, true, "--yes"); err != nil {
-				return err
-			}
-			return a.recoverRun(e, row, forward)
+			return a.endRun(runArg(args), forward, preview, later)
 		}),
 	}
 	if forward && restart.Continues {
@@ -252,6 +205,59 @@ func (a *recoverCommands) recoverCmd(use, short, question string, forward bool) 
 	}
 	a.previewFlag(c, &preview)
 	return c
+}
+
+// endRun finishes a run, or takes it back; later: not now, but after the machine was
+// restarted. run is its id, the name of its redirect, or empty for the one that was stopped.
+func (a *recoverCommands) endRun(run string, forward, preview, later bool) error {
+	e, done, err := a.engine(!preview)
+	if err != nil {
+		return err
+	}
+	defer done()
+	row, err := execute.Stopped(e, run)
+	none := (*plan.NothingStoppedError)(nil)
+	if errors.As(err, &none) && none.Last.ID != "" && !forward && !a.yes && !a.AsJSON && a.terminal() {
+		row, err = none.Last, nil // it is asked about before anything is done
+		a.Note("no run is stopped; the last one was %s of %s", row.Kind, strings.TrimPrefix(row.Redirect, "-"))
+	}
+	if err != nil {
+		return err
+	}
+	err = execute.Undoable(e.Ledger, row)
+	if forward {
+		err = execute.Resumable(row)
+	}
+	if err != nil {
+		return err
+	}
+	rec, err := execute.Recoverable(e, row)
+	if err != nil {
+		return err
+	}
+	switch {
+	case a.AsJSON:
+	case rec.Plan.Group != nil:
+		a.ShowTogetherRecovery(e, rec)
+	default:
+		a.ShowRecovery(rec, forward)
+	}
+	if preview {
+		a.SayPreview()
+		if a.AsJSON {
+			return a.emit(screen.Doc{"preview": true, "plan": screen.Doc{"kind": row.Kind, "name": row.Redirect,
+				"run": row.ID, "switched": rec.Switched}, "findings": []screen.Doc{}})
+		}
+		return nil
+	}
+	if later {
+		return a.afterRestart(e, row)
+	}
+	question := map[bool]string{true: "finish it?", false: "take it back?"}[forward]
+	if err := a.confirm(question, true, "--yes"); err != nil {
+		return err
+	}
+	return a.recoverRun(e, row, forward)
 }
 
 // afterRestart has a run go on by itself after the next start of the machine.

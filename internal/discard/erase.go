@@ -475,7 +475,7 @@ func checkArchived(ctx context.Context, e *engine.Engine, d *Plan, v *judge.Verd
 		if c.n == 0 {
 			continue
 		}
-		f := finding.New(c.code, h.Path, c.text, plan.EntryCount(c.n), d.Live).About(about).As(finding.Blocker)
+		f := finding.New(c.code, h.Path, c.text, pathtext.Entries(c.n), d.Live).About(about).As(finding.Blocker)
 		if d.accepted[c.code] {
 			f = f.As(finding.Info)
 		}

@@ -12,6 +12,7 @@ import (
 	"nexlin/internal/handle"
 	"nexlin/internal/late"
 	"nexlin/internal/ledger"
+	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
 )
 
@@ -25,7 +26,7 @@ func checkNeverCopied(ctx context.Context, e *engine.Engine, h ledger.Held, held
 	}
 	return []finding.Finding{finding.New(finding.LateWrite, filepath.Join(h.Path, since.Written[0]),
 		"%s written to the held original after the switch, and is nowhere else",
-		late.EntriesWere(since.NWritten)).Named(h.Redirect).OnDrive(h.Drive.Label).
+		pathtext.Plural(since.NWritten, "entry was", "entries were")).Named(h.Redirect).OnDrive(h.Drive.Label).
 		Instead("a program still has the old folder open, or knows it by its held name: copy what is needed to the "+
 			"folder in use").Listing(since.NWritten, late.PathsUnder(h.Path, since.Written))}, nil
 }

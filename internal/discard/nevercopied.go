@@ -11,6 +11,7 @@ import (
 	"nexlin/internal/inventory"
 	"nexlin/internal/judge"
 	"nexlin/internal/late"
+	"nexlin/internal/pathtext"
 )
 
 // What is held of a move that begins empty was never copied: the held original is
@@ -42,7 +43,7 @@ func judgeNeverCopied(ctx context.Context, e *engine.Engine, d *Plan, v *judge.V
 	if since != nil && since.NWritten > 0 {
 		d.Findings = append(d.Findings, finding.New(finding.LateWrite, filepath.Join(v.Held.Path, since.Written[0]),
 			"%s written to the held original after the switch, and is nowhere else",
-			late.EntriesWere(since.NWritten)).Named(d.Redirect.Name).
+			pathtext.Plural(since.NWritten, "entry was", "entries were")).Named(d.Redirect.Name).
 			As(finding.Blocker).Instead("copy what is needed to the folder in use, and take it away there").Listing(
 			since.NWritten, late.PathsUnder(v.Held.Path, since.Written)))
 	}

@@ -2,7 +2,6 @@ package execute
 
 import (
 	"context"
-	"fmt"
 
 	"nexlin/internal/engine"
 	"nexlin/internal/handle"
@@ -13,13 +12,6 @@ import (
 	"nexlin/internal/swap"
 	"nexlin/internal/transfer"
 )
-
-func FileCount(n int64) string {
-	if n == 1 {
-		return "1 file"
-	}
-	return fmt.Sprintf("%d files", n)
-}
 
 // FindLender opens what a plan's copy may be made from; nil if it is gone or its
 // record can't be read: then all of it is copied from the target.

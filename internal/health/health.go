@@ -11,6 +11,8 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"slices"
+	"strings"
 	"syscall"
 	"time"
 
@@ -146,6 +148,41 @@ func Check(ctx context.Context, e *engine.Engine, r ledger.Redirect) (*Report, e
 		}
 	}
 	return out, nil
+}
+
+// CheckAll is [Check] of every redirect, and of each that was brought back while something of
+// it is held; stopped runs that belong to none come last. By an engine that looks at the drives
+// once ([engine.Engine.AtOnce]).
+func CheckAll(ctx context.Context, e *engine.Engine) (out []*Report, err error) {
+	rows, err := e.Ledger.Redirects(true)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range rows {
+		rep, err := Check(ctx, e, r)
+		if err != nil {
+			return nil, err
+		}
+		if r.State != ledger.Ended || len(rep.Held) > 0 {
+			out = append(out, rep)
+		}
+	}
+	stopped, err := StoppedElsewhere(e, rows)
+	return append(out, stopped...), err
+}
+
+// StoppedElsewhere tells of stopped runs that belong to no redirect of rows: those of a first
+// move have none yet.
+func StoppedElsewhere(e *engine.Engine, rows []ledger.Redirect) (out []*Report, err error) {
+	open, err := plan.Open(e.Ledger)
+	for _, row := range open {
+		if !slices.ContainsFunc(rows, func(r ledger.Redirect) bool { return r.Name == row.Redirect }) {
+			rep := &Report{Redirect: ledger.Redirect{Name: strings.TrimPrefix(row.Redirect, "-")}}
+			rep.add(execute.StoppedRun(e, row, ""))
+			out = append(out, rep)
+		}
+	}
+	return out, err
 }
 
 // CheckLead looks at what leads to the data of a redirect, and whether it is there. It

@@ -99,8 +99,8 @@ func (r *Report) halves(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		r.Findings[i].Message += fmt.Sprintf(": %d files in it, and %d went to the target when it was moved",
-			facts.Files, r.Redirect.Files)
+		r.Findings[i].Message += fmt.Sprintf(": %s in it, and %d went to the target when it was moved",
+			pathtext.Files(facts.Files), r.Redirect.Files)
 	}
 	return nil
 }

@@ -20,6 +20,7 @@ import (
 	"nexlin/internal/inventory"
 	"nexlin/internal/late"
 	"nexlin/internal/ledger"
+	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
 	"nexlin/internal/transfer"
 )
@@ -60,7 +61,7 @@ func (v *Verdict) Told(code finding.Code, text, live string, about finding.Subje
 		return finding.Finding{}, false
 	}
 	slices.Sort(l.Paths)
-	return finding.New(code, l.Paths[0], "%s "+text, plan.EntryCount(l.Count), live).About(about).Listing(int(l.Count),
+	return finding.New(code, l.Paths[0], "%s "+text, pathtext.Entries(l.Count), live).About(about).Listing(int(l.Count),
 		l.Paths), true
 }
 

@@ -13,6 +13,7 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
+	"nexlin/internal/pathtext"
 	"nexlin/internal/transfer"
 )
 
@@ -213,26 +214,19 @@ func (l *Writes) Findings(name, held string, done bool) []finding.Finding {
 	var out []finding.Finding
 	if n := len(l.Brought); n > 0 {
 		f := finding.New(finding.LateWrite, filepath.Join(held, l.Brought[0]),
-			"%s written to the held original after the switch", EntriesWere(n)).About(about)
+			"%s written to the held original after the switch", entriesWere(n)).About(about)
 		if done {
 			f.Severity, f.Remedy = finding.Info, "they were brought over to the target"
-			f.Message = fmt.Sprintf("%s written to the folder after it was copied, and brought over", EntriesWere(n))
+			f.Message = fmt.Sprintf("%s written to the folder after it was copied, and brought over", entriesWere(n))
 		}
 		out = append(out, f.Listing(n, PathsUnder(held, l.Brought)))
 	}
 	if n := len(l.Conflicts); n > 0 {
 		out = append(out, finding.New(finding.LateConflict, filepath.Join(held, l.Conflicts[0]),
-			"%s changed both in the held original and at the target; both are kept", EntriesWere(n)).About(about).
+			"%s changed both in the held original and at the target; both are kept", entriesWere(n)).About(about).
 			Listing(n, PathsUnder(held, l.Conflicts)))
 	}
 	return out
-}
-
-func EntriesWere(n int) string {
-	if n == 1 {
-		return "1 entry was"
-	}
-	return fmt.Sprintf("%d entries were", n)
 }
 
 func PathsUnder(root string, rels []string) []string {
@@ -242,3 +236,5 @@ func PathsUnder(root string, rels []string) []string {
 	}
 	return slices.Clip(out)
 }
+
+func entriesWere(n int) string { return pathtext.Plural(n, "entry was", "entries were") }

@@ -4,7 +4,6 @@ package page
 
 import (
 	_ "embed"
-	"fmt"
 	"html/template"
 	"io"
 	"slices"
@@ -72,12 +71,7 @@ func Write(w io.Writer, r *report.Report, show func(string) string) error {
 			return map[finding.Severity]string{finding.Blocker: "in the way", finding.Warning: "warning",
 				finding.Info: "info"}[s]
 		},
-		"plural": func(n int, one, many string) string {
-			if n == 1 {
-				return "1 " + one
-			}
-			return fmt.Sprint(n, " ", many)
-		},
+		"plural": pathtext.Plural[int],
 	}).Parse(text)
 	if err != nil {
 		return err

@@ -2,7 +2,6 @@ package plan
 
 import (
 	"errors"
-	"fmt"
 
 	"nexlin/internal/finding"
 	"nexlin/internal/ledger"
@@ -67,13 +66,6 @@ type StorePlan struct {
 // StaysDetached says of the plan of a mend that nothing leads to the target once it is
 // done, as it was meant.
 func (p *Plan) StaysDetached() bool { return p.Mend != nil && p.Mend.After.State == ledger.Detached }
-
-func EntryCount(n int64) string {
-	if n == 1 {
-		return "1 entry"
-	}
-	return fmt.Sprintf("%d entries", n)
-}
 
 func (p *Plan) AddGap() {
 	link := p.Link

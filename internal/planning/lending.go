@@ -82,7 +82,7 @@ func PlanLending(ctx context.Context, e *engine.Engine, p *plan.Plan, take bool)
 	if less+p.IntoNow.Reserve() <= p.IntoNow.Free {
 		p.Findings[short].Remedy = fmt.Sprintf(
 			"`nexlin bring-back %s --use-held` takes %s that are equal out of the held original, and needs %s",
-			pathtext.Quote(p.Name), execute.FileCount(p.LentFiles), pathtext.Size(less))
+			pathtext.Quote(p.Name), pathtext.Files(p.LentFiles), pathtext.Size(less))
 	}
 	return nil
 }

@@ -247,7 +247,7 @@ func checkTaken(p *plan.Plan, anchor string) error {
 	}
 	if len(names) > 0 {
 		f.Message = fmt.Sprintf("%s exists and is not empty: %s", pathtext.Show(target),
-			plan.EntryCount(int64(len(names))))
+			pathtext.Entries(len(names)))
 		f.Remedy += "; `--merge` brings the folder's entries over beside those that are there"
 		p.Add(f)
 		return nil

@@ -3,7 +3,6 @@ package preflight
 import (
 	"context"
 	"errors"
-	"fmt"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -46,16 +45,10 @@ func PointingIn(ctx context.Context, homes []string, l *Leaving) *finding.Findin
 		return nil
 	}
 	f := finding.New(finding.LinksPointIn, s.paths[0], "%s elsewhere in %s would lead nowhere, or to another place, "+
-		"afterwards", linkCount(len(s.paths)), homes[i]).Named(l.Name).Listing(len(s.paths), s.paths)
+		"afterwards", pathtext.Plural(len(s.paths), "link", "links"), homes[i]).Named(l.Name).
+		Listing(len(s.paths), s.paths)
 	f.Details = s.texts
 	return &f
-}
-
-func linkCount(n int) string {
-	if n == 1 {
-		return "1 link"
-	}
-	return fmt.Sprintf("%d links", n)
 }
 
 var errSearched = errors.New("enough was looked at")

@@ -14,6 +14,7 @@ import (
 	"nexlin/internal/late"
 	"nexlin/internal/ledger"
 	"nexlin/internal/note"
+	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
 	"nexlin/internal/run"
 	"nexlin/internal/swap"
@@ -111,7 +112,7 @@ func (m *recording) adopt(ctx context.Context, n int) (*transfer.Adopted, error)
 	found := slices.Concat(content.finding(finding.CopyDiffers, m.Plan), meta.finding(finding.MetaDiffers, m.Plan))
 	if n := a.LeadOut; n > 0 && m.From != nil {
 		found = append(found, finding.New(finding.HardLinksOut, m.From.Join(a.LeadOutPaths[0]),
-			"%s in %s have further names outside of it", plan.EntryCount(int64(n)),
+			"%s in %s have further names outside of it", pathtext.Entries(n),
 			m.From.Path()).Named(m.Plan.Name).As(finding.Blocker).Listing(n,
 			late.PathsUnder(m.From.Path(), a.LeadOutPaths)))
 	}
@@ -122,7 +123,7 @@ func (m *recording) adopt(ctx context.Context, n int) (*transfer.Adopted, error)
 		}
 		if more > 0 {
 			found = append(found, finding.New(finding.MoreInCopy, filepath.Join(m.Plan.Copy(), first[0]),
-				"%s in %s that %s has not", plan.EntryCount(int64(more)), m.Plan.Copy(),
+				"%s in %s that %s has not", pathtext.Entries(more), m.Plan.Copy(),
 				m.Plan.From).Named(m.Plan.Name).
 				Listing(more, late.PathsUnder(m.Plan.Copy(), first)))
 		}
@@ -153,7 +154,7 @@ func (d *differing) finding(code finding.Code, p *plan.Plan) []finding.Finding {
 	if d.n == 0 {
 		return nil
 	}
-	f := finding.New(code, filepath.Join(p.From, d.paths[0]), "%s in %s differ in %s", plan.EntryCount(int64(d.n)),
+	f := finding.New(code, filepath.Join(p.From, d.paths[0]), "%s in %s differ in %s", pathtext.Entries(d.n),
 		p.From,
 		p.Copy()).Named(p.Name)
 	f = f.Listing(d.n, late.PathsUnder(p.From, d.paths))

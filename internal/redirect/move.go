@@ -190,7 +190,7 @@ func moveMerging(ctx context.Context, p *plan.Plan) error {
 	})
 	if err == nil && count > 0 {
 		p.Add(finding.New(finding.MergeConflict, both[0], "%s of %s and of %s have one name and other content",
-			plan.EntryCount(int64(count)), p.From, p.Copy()).Named(p.Name).Listing(count, both))
+			pathtext.Entries(count), p.From, p.Copy()).Named(p.Name).Listing(count, both))
 	}
 	return err
 }

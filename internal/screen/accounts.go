@@ -149,7 +149,7 @@ func counted[T any, K comparable](all []T, order []K, of func(T) (*accounts.Item
 	if len(parts) == 0 {
 		return "the file is about no account of this machine", ""
 	}
-	return Plural(int64(len(names)), "account", "accounts") + ", " + Plural(int64(len(all)), "folder", "folders"),
+	return pathtext.Plural(len(names), "account", "accounts") + ", " + pathtext.Plural(len(all), "folder", "folders"),
 		": " + strings.Join(parts, ", ")
 }
 
@@ -257,7 +257,8 @@ func byAccount[T any](all []T, item func(T) *accounts.Item, more func(T, Doc)) [
 func (a *Accounts) ShowFacts(f *metrics.Facts) {
 	var rows [][]string
 	for _, d := range f.Drives {
-		row := []string{pathtext.Show(cmp.Or(d.Label, d.Mount, Short(d.ID))), "away", "", "", Count(int64(d.Redirects))}
+		row := []string{pathtext.Show(cmp.Or(d.Label, d.Mount, Short(d.ID))), "away", "", "",
+			pathtext.Count(int64(d.Redirects))}
 		if d.Present {
 			row[1], row[2], row[3] = "here", pathtext.Size(d.Size), pathtext.Size(d.Free)
 		}

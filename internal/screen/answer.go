@@ -43,7 +43,7 @@ func (n *Answer) Checked(items []*accounts.Item, withdraw bool) Doc {
 		for _, i := range items {
 			n.change(i, itemLine(i), broughtBack(i))
 		}
-		return n.document(len(items), Plural(int64(len(items)), "folder", "folders")+" to be brought back")
+		return n.document(len(items), pathtext.Plural(len(items), "folder", "folders")+" to be brought back")
 	}
 	for _, i := range items {
 		switch {
@@ -132,7 +132,7 @@ func (n *Answer) document(all int, counted string) Doc {
 	d := Doc{"changed": len(n.changes) > 0, "failed": n.amiss > 0, "msg": counted,
 		"changes": append([]Doc{}, n.changes...), "problems": problems}
 	if n.amiss > 0 {
-		d["msg"] = fmt.Sprintf("%d of %s not as declared. %s", n.amiss, Plural(int64(all), "folder", "folders"),
+		d["msg"] = fmt.Sprintf("%d of %s not as declared. %s", n.amiss, pathtext.Plural(all, "folder", "folders"),
 			n.first)
 	}
 	if n.diff && len(n.changes) > 0 {

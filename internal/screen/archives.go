@@ -50,18 +50,18 @@ func (a *Screen) ShowArchived(o *plan.Outcome) {
 	a.Print("")
 	if o.Plan.Unpacks() {
 		a.Print("%s  %s", Good.Render("done"), Bold.Render(a.Path(o.Plan.Copy())))
-		a.Print("  verified  %s, %s, each read back and equal to its digest", Plural(x.Count.Files, "file", "files"),
+		a.Print("  verified  %s, %s, each read back and equal to its digest", pathtext.Files(x.Count.Files),
 			pathtext.Size(x.Count.Bytes))
 		for _, f := range x.Flaws {
 			a.Print("  not kept  %s of %s", f.What, pathtext.Show(f.Path))
 		}
 		if more := x.Lost - len(x.Flaws); more > 0 {
-			a.Print("  not kept  and %s more", Plural(int64(more), "entry", "entries"))
+			a.Print("  not kept  and %s more", pathtext.Entries(more))
 		}
 		return
 	}
 	a.Print("%s  %s", Good.Render("done"), Bold.Render(a.Path(x.File)))
-	a.Print("  holds     %s, %s, in %s", Plural(x.Count.Files, "file", "files"), pathtext.Size(x.Count.Bytes),
+	a.Print("  holds     %s, %s, in %s", pathtext.Files(x.Count.Files), pathtext.Size(x.Count.Bytes),
 		pathtext.Size(x.Bytes))
 	where := "to its end"
 	if o.Device {

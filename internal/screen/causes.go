@@ -11,10 +11,18 @@ import (
 	"nexlin/internal/pathtext"
 )
 
-// A cause is what was found at one redirect, or at several for the same reason.
-type cause struct {
-	found finding.Finding
-	of    []*health.Report
+// A Cause is what was found at one redirect, or at several for the same reason.
+type Cause struct {
+	Found finding.Finding
+	Of    []*health.Report
+}
+
+// Names are those of the redirects.
+func (c *Cause) Names() (out []string) {
+	for _, r := range c.Of {
+		out = append(out, r.Redirect.Name)
+	}
+	return out
 }
 
 // ofDrive are the findings that say of a redirect what is so of its drive.
@@ -23,8 +31,8 @@ var ofDrive = []finding.Code{finding.DriveAway, finding.DriveElsewhere, finding.
 	finding.TagMissing}
 
 // causesOf puts together what was found for the same reason, in the order of the reports.
-func causesOf(reports []*health.Report) (out []*cause) {
-	known := map[string]*cause{}
+func causesOf(reports []*health.Report) (out []*Cause) {
+	known := map[string]*Cause{}
 	for _, r := range reports {
 		for _, f := range r.Findings {
 			key := string(f.Code) + " "
@@ -32,44 +40,44 @@ func causesOf(reports []*health.Report) (out []*cause) {
 			case slices.Contains(ofDrive, f.Code):
 				key += r.Redirect.Drive.Identity() + r.Redirect.Drive.Label
 			case f.Code != finding.HeldWaiting:
-				out = append(out, &cause{f, []*health.Report{r}})
+				out = append(out, &Cause{f, []*health.Report{r}})
 				continue
 			}
 			if c := known[key]; c == nil {
-				known[key] = &cause{f, []*health.Report{r}}
+				known[key] = &Cause{f, []*health.Report{r}}
 				out = append(out, known[key])
-			} else if c.of[len(c.of)-1] != r {
-				c.of = append(c.of, r)
-				if c.found.Remedy != f.Remedy { // what is to be done is told in general
-					c.found.Remedy = finding.New(f.Code, "", "").OnDrive(r.Redirect.Drive.Label).Remedy
+			} else if c.Of[len(c.Of)-1] != r {
+				c.Of = append(c.Of, r)
+				if c.Found.Remedy != f.Remedy { // what is to be done is told in general
+					c.Found.Remedy = finding.New(f.Code, "", "").OnDrive(r.Redirect.Drive.Label).Remedy
 				}
 			}
 		}
 	}
 	for _, c := range out {
-		c.found.Message = c.message()
+		c.Found.Message = c.message()
 	}
 	return out
 }
 
 // message says of several what was found.
-func (c *cause) message() string {
-	if len(c.of) == 1 {
-		return c.found.Message
+func (c *Cause) message() string {
+	if len(c.Of) == 1 {
+		return c.Found.Message
 	}
-	switch c.found.Code {
+	switch c.Found.Code {
 	case finding.DriveAway:
-		return fmt.Sprintf("%s is not here, and %d redirects lie on it", pathtext.Show(c.of[0].Redirect.Drive.Label),
-			len(c.of))
+		return fmt.Sprintf("%s is not here, and %d redirects lie on it", pathtext.Show(c.Of[0].Redirect.Drive.Label),
+			len(c.Of))
 	case finding.HeldWaiting:
 		var held []ledger.Held
-		for _, r := range c.of {
+		for _, r := range c.Of {
 			held = append(held, r.Held...)
 		}
 		return fmt.Sprintf("%d held originals, %s, wait to be discarded", len(held),
 			pathtext.Size(ledger.HeldBytes(held)))
 	}
-	return c.found.Message
+	return c.Found.Message
 }
 
 // ShowChecked shows what a check has found: the redirects, then each cause once with those
@@ -87,7 +95,7 @@ func (a *Screen) ShowChecked(reports []*health.Report, grave bool) {
 		name := Bold.Render(pathtext.Show(r.Redirect.Name))
 		rows = append(rows, []string{StateWord(r.State), name, line})
 		if r.Deep != nil {
-			what := fmt.Sprintf("%s, %s, and held against the manifest", Plural(r.Deep.Files, "file", "files"),
+			what := fmt.Sprintf("%s, %s, and held against the manifest", pathtext.Files(r.Deep.Files),
 				pathtext.Size(r.Deep.Bytes))
 			if !r.Deep.Since.IsZero() {
 				what += ", going on with the check of " + Day(r.Deep.Since)
@@ -96,20 +104,30 @@ func (a *Screen) ShowChecked(reports []*health.Report, grave bool) {
 		}
 	}
 	a.Columns(a.Out, nil, append(rows, read...))
+	for _, c := range Causes(reports, grave) {
+		a.ShowCause(c, len(reports) > 1)
+	}
+}
+
+// Causes puts together what was found for the same reason, the gravest first. grave leaves out
+// what only informs.
+func Causes(reports []*health.Report, grave bool) (out []*Cause) {
 	causes := causesOf(reports)
 	for _, severity := range []finding.Severity{finding.Blocker, finding.Warning, finding.Info} {
 		for _, c := range causes {
-			if c.found.Severity != severity || grave && severity == finding.Info {
-				continue
+			if c.Found.Severity == severity && !(grave && severity == finding.Info) {
+				out = append(out, c)
 			}
-			var names []string
-			for _, r := range c.of {
-				names = append(names, pathtext.Show(r.Redirect.Name))
-			}
-			if len(reports) == 1 {
-				names = nil
-			}
-			a.finding(a.Out, c.found, strings.Join(names, ", "))
 		}
 	}
+	return out
+}
+
+// ShowCause shows a cause; named, with the redirects that it concerns.
+func (a *Lines) ShowCause(c *Cause, named bool) {
+	var names []string
+	if named {
+		names = c.Names()
+	}
+	a.finding(a.Out, c.Found, pathtext.Show(strings.Join(names, ", ")))
 }

@@ -27,8 +27,8 @@ func (a *Screen) ShowInspect(l *planning.Look) {
 	}
 	if p.FromIno != 0 && p.FromNow.Mount != "" { // it was looked into
 		add("drive", fmt.Sprintf("%s, %s free", pathtext.Show(p.FromNow.Name()), pathtext.Size(p.FromNow.Free)))
-		add("holds", fmt.Sprintf("%s, %s, %s", Plural(p.Facts.Files, "file", "files"),
-			Plural(p.Facts.Dirs, "directory", "directories"), Plural(p.Facts.Links, "link", "links")))
+		add("holds", fmt.Sprintf("%s, %s, %s", pathtext.Files(p.Facts.Files),
+			pathtext.Plural(p.Facts.Dirs, "directory", "directories"), pathtext.Plural(p.Facts.Links, "link", "links")))
 		add("size", fmt.Sprintf("%s; moving it frees %s", pathtext.Size(p.Bytes), pathtext.Size(p.Allocated)))
 		add("belongs to", p.Account)
 		used := "nobody that can be seen"

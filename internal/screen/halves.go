@@ -43,11 +43,11 @@ func (a *Screen) ShowMending(p *plan.Plan) {
 	}
 	if n := len(m.Held); n > 0 {
 		a.Print("  held      %s on the drive, recorded at the new place",
-			Plural(int64(n), "held original", "held originals"))
+			pathtext.Plural(int64(n), "held original", "held originals"))
 	}
 	if p.Merges() {
 		a.Print("  halves    the real folder at %s (%s, %s) is merged into the target,", a.Path(p.From),
-			Plural(p.Files, "file", "files"), pathtext.Size(p.Bytes))
+			pathtext.Files(p.Files), pathtext.Size(p.Bytes))
 		a.Print("            the link takes its place, and it is held as %s", a.Path(p.HeldPath()))
 	}
 	if len(p.Findings) > 0 {
@@ -65,11 +65,17 @@ var fates = map[merge.Fate]string{
 	merge.FateHeld:    "both differ",
 }
 
-// ShowMerge names every entry that a merge is about and what becomes of it, and
-// gives those that both halves have.
-func (a *Screen) ShowMerge(preview func(visit func(merge.Entry) error) error) (out []Doc,
+// fewEntries is how many are named of each sort before a question, so that it stays in sight
+// of what it is about.
+const fewEntries = 6
+
+// ShowMerge names the entries that a merge is about and what becomes of them, all or a few of
+// each sort, and gives those that both halves have.
+func (a *Screen) ShowMerge(all bool, preview func(visit func(merge.Entry) error) error) (out []Doc,
 	conflicts []merge.Entry, err error) {
 	over, equal, told := int64(0), int64(0), false
+	shown := map[bool]int{} // of those that both halves have, and of the others
+	more := 0
 	err = preview(func(m merge.Entry) error {
 		if !told {
 			a.Say("")
@@ -79,7 +85,10 @@ func (a *Screen) ShowMerge(preview func(visit func(merge.Entry) error) error) (o
 		case a.AsJSON:
 			out = append(out, Doc{"path": m.Path, "fate": m.Fate, "bytes": m.Bytes, "beside": m.Beside})
 		case m.Fate == merge.FateInside || m.Dir && m.Fate == merge.FateNew:
+		case !all && shown[m.Fate.Conflict()] == fewEntries:
+			more++
 		default:
+			shown[m.Fate.Conflict()]++
 			a.Print("  %-12s %s%s", fates[m.Fate], pathtext.Show(m.Path), keepsBoth(m))
 		}
 		switch {
@@ -94,10 +103,13 @@ func (a *Screen) ShowMerge(preview func(visit func(merge.Entry) error) error) (o
 		}
 		return nil
 	})
+	if more > 0 {
+		a.Say("  and %s more (--preview names all)", pathtext.Count(int64(more)))
+	}
 	if told {
 		a.Say("")
-		a.Say("  %s over, %s equal, %s in both halves with other content", Plural(over, "goes", "go"),
-			Plural(equal, "is", "are"), Plural(int64(len(conflicts)), "is", "are"))
+		a.Say("  %s over, %s equal, %s in both halves with other content", pathtext.Plural(over, "goes", "go"),
+			pathtext.Plural(equal, "is", "are"), pathtext.Plural(len(conflicts), "is", "are"))
 	}
 	return out, conflicts, err
 }
@@ -150,7 +162,7 @@ func (a *Screen) ShowDiscard(d *discard.Plan) {
 		case v.IsArchive():
 			a.Print("  an archive: it was carried in, and reads to its end")
 		case v.Proven > 0:
-			a.Print("  proven to be in the folder in use: %s, %s", Plural(v.Proven, "file", "files"),
+			a.Print("  proven to be in the folder in use: %s, %s", pathtext.Files(v.Proven),
 				pathtext.Size(v.Bytes))
 		}
 	}

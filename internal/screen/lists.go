@@ -63,7 +63,7 @@ func NeedDoc(n *survey.Need) Doc {
 func (a *Lines) ShowNeed(n *survey.Need) {
 	var rows [][]string
 	for _, f := range n.Folders {
-		rows = append(rows, []string{a.Path(f.Path), pathtext.Size(f.Bytes), Count(f.Files)})
+		rows = append(rows, []string{a.Path(f.Path), pathtext.Size(f.Bytes), pathtext.Count(f.Files)})
 	}
 	a.Columns(a.Out, []string{"folder", "size", "files"}, rows, 1, 2)
 	a.Print("")

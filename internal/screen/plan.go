@@ -43,9 +43,9 @@ func (a *Screen) fromWhere(p *plan.Plan) string {
 }
 
 func (a *Screen) planNumbers(p *plan.Plan) {
-	what := Plural(p.Files, "file", "files") + ", " + pathtext.Size(p.Bytes)
+	what := pathtext.Files(p.Files) + ", " + pathtext.Size(p.Bytes)
 	if p.Facts.Links > 0 {
-		what += ", " + Plural(p.Facts.Links, "link", "links")
+		what += ", " + pathtext.Plural(p.Facts.Links, "link", "links")
 	}
 	a.Print("  redirect  %s", p.Name)
 	switch {
@@ -63,7 +63,7 @@ func (a *Screen) planNumbers(p *plan.Plan) {
 	}
 	if p.LentFiles > 0 && p.Base.Take {
 		a.Print("  takes     %s out of the held original that are equal; they need no room",
-			Plural(p.LentFiles, "file", "files"))
+			pathtext.Files(p.LentFiles))
 	}
 	a.settingLines(p)
 	a.Print("")
@@ -112,7 +112,7 @@ func (a *Screen) Spaces(o *plan.Outcome) {
 // proof says what was copied and how it was proven.
 func (a *Screen) proof(o *plan.Outcome) {
 	if o.Copied.Files > 0 && !o.Resumed {
-		a.Print("  copied    %s, %s in %s", Plural(o.Copied.Files, "file", "files"), pathtext.Size(o.Copied.Bytes),
+		a.Print("  copied    %s, %s in %s", pathtext.Files(o.Copied.Files), pathtext.Size(o.Copied.Bytes),
 			Seconds(o.Copied.Seconds))
 	}
 	if o.Resumed && o.Verified.Files == 0 && !o.Plan.Bare {
@@ -126,7 +126,7 @@ func (a *Screen) proof(o *plan.Outcome) {
 		case a.Verbose:
 			where += " (what lies below it may have answered from memory)"
 		}
-		a.Print("  verified  %s read back %s, every one equal", Plural(o.Verified.Files, "file", "files"), where)
+		a.Print("  verified  %s read back %s, every one equal", pathtext.Files(o.Verified.Files), where)
 	}
 }
 
@@ -184,7 +184,7 @@ func (a *Screen) ShowDiscarded(o *plan.Outcome) {
 		a.Print("%s  what was proven equal of the held original of %s is deleted", Good.Render("done"), name)
 	}
 	for _, h := range o.Remains {
-		a.Print("  held still   %s, %s, %s", a.Path(h.Path), Plural(h.Files, "file", "files"), pathtext.Size(h.Bytes))
+		a.Print("  held still   %s, %s, %s", a.Path(h.Path), pathtext.Files(h.Files), pathtext.Size(h.Bytes))
 	}
 	a.News(o)
 }
@@ -225,7 +225,7 @@ func (a *Screen) ShowBroughtBack(o *plan.Outcome) {
 	a.Print("%s  %s is a real folder again", Good.Render("done"), Bold.Render(a.Path(p.Link)))
 	a.proof(o)
 	if o.Lent > 0 {
-		a.Print("  taken     %s out of the original that was held here", Plural(o.Lent, "file", "files"))
+		a.Print("  taken     %s out of the original that was held here", pathtext.Files(o.Lent))
 	}
 	a.News(o)
 	a.Print("")

@@ -84,7 +84,7 @@ func (p *Progress) Phase(name string, files, bytes int64) {
 	case progressLines:
 		line := "nexlin: " + word
 		if files > 0 {
-			line += fmt.Sprintf(" (%s, %s)", Plural(files, "file", "files"), pathtext.Size(bytes))
+			line += fmt.Sprintf(" (%s, %s)", pathtext.Files(files), pathtext.Size(bytes))
 		}
 		fmt.Fprintln(p.err, line)
 	case progressBars:
@@ -116,7 +116,7 @@ func (p *Progress) startBar(word string) {
 func (p *Progress) figures(width int) string {
 	done, gone := p.bytes.Load(), time.Since(p.began).Seconds()
 	parts := []string{fmt.Sprintf("%s of %s", pathtext.Size(done), pathtext.Size(p.totalBytes)),
-		fmt.Sprintf("%s of %s files", Count(p.files.Load()), Count(p.totalFiles))}
+		fmt.Sprintf("%s of %s files", pathtext.Count(p.files.Load()), pathtext.Count(p.totalFiles))}
 	if gone > 0.5 && done > 0 {
 		rate := float64(done) / gone
 		left := time.Duration(float64(max(0, p.totalBytes-done)) / rate * float64(time.Second)).Round(time.Second)

@@ -34,7 +34,7 @@ func (a *Screen) ShowRedirect(e *engine.Engine, rep *health.Report) error {
 		{"link", a.Path(r.Link)}, {"target", a.Path(r.Target)}, {"method", strings.Join(r.Methods, "+")},
 		{"account", r.Account},
 		{"drive", fmt.Sprintf("%s, identity %s", pathtext.Show(r.Drive.Label), OrNone(r.Drive.Identity()))},
-		{"moved", fmt.Sprintf("%s, %s, on %s", Plural(r.Files, "file", "files"), pathtext.Size(r.Bytes),
+		{"moved", fmt.Sprintf("%s, %s, on %s", pathtext.Files(r.Files), pathtext.Size(r.Bytes),
 			Day(r.Created))},
 	}
 	if r.Text != "" {
@@ -117,7 +117,7 @@ func (a *Screen) HeldLine(e *engine.Engine) error {
 		return err
 	}
 	a.Print("")
-	a.Print("  %s held, %s: nexlin list --held", Plural(int64(len(all)), "original is", "originals are"),
+	a.Print("  %s held, %s: nexlin list --held", pathtext.Plural(len(all), "original is", "originals are"),
 		pathtext.Size(ledger.HeldBytes(all)))
 	return nil
 }
@@ -196,7 +196,7 @@ func (a *Screen) ShowRestore(d *drive.Drive, r *restore.Restore) {
 	if r.Account != r.Note.Account {
 		whose += ", there " + r.Note.Account
 	}
-	a.Print("  %s   %s, %s, of %s on %s, account %s", pathtext.Show(r.Name), Plural(r.Note.Files, "file", "files"),
+	a.Print("  %s   %s, %s, of %s on %s, account %s", pathtext.Show(r.Name), pathtext.Files(r.Note.Files),
 		pathtext.Size(r.Note.Bytes),
 		r.Note.Made.Local().Format("2006-01-02"), pathtext.Show(r.Note.Machine), pathtext.Show(whose))
 	a.Findings(a.Out, r.Findings)
@@ -321,7 +321,7 @@ func (a *Screen) ShowForgetting(f *forget.Forgetting) {
 		rows = append(rows, []string{"unfinished copy", a.Path(p), "stays; it is yours to delete"})
 	}
 	if n := len(f.Runs); n > 0 {
-		rows = append(rows, []string{"runs", Plural(int64(n), "run", "runs"), "can't be undone any more"})
+		rows = append(rows, []string{"runs", pathtext.Plural(int64(n), "run", "runs"), "can't be undone any more"})
 	}
 	a.Columns(a.Out, nil, rows)
 	a.Notices(f.Findings)
@@ -352,7 +352,7 @@ func (a *Screen) ShowRecorded(o *plan.Outcome) {
 	if p.From != "" {
 		what = "compared with the original, every one equal"
 	}
-	a.Print("  proven    %s, %s: %s", Plural(p.Files, "file", "files"), pathtext.Size(p.Bytes), what)
+	a.Print("  proven    %s, %s: %s", pathtext.Files(p.Files), pathtext.Size(p.Bytes), what)
 	a.Print("  tried     a file saved through the link shows up at the target, and the other way round")
 	if len(o.Findings) > len(p.Findings) {
 		a.Print("")

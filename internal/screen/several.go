@@ -24,7 +24,7 @@ func (a *Screen) ShowTogether(p *plan.Plan) {
 	case 1:
 		a.ShowPlan(t.Plans[0])
 	default:
-		a.Print("%s, all of them or none:", Plural(int64(n), "folder", "folders"))
+		a.Print("%s, all of them or none:", pathtext.Plural(int64(n), "folder", "folders"))
 		a.Print("")
 		a.showPlans(t)
 	}
@@ -79,7 +79,7 @@ func (a *Screen) showPlans(t *plan.Group) {
 		} else {
 			a.Print("%s", led(p.Methods, a.Path(p.Link), target))
 		}
-		a.Print("  redirect  %s: %s, %s", p.Name, Plural(p.Files, "file", "files"), pathtext.Size(p.Bytes))
+		a.Print("  redirect  %s: %s, %s", p.Name, pathtext.Files(p.Files), pathtext.Size(p.Bytes))
 		a.settingLines(p)
 		if p.IntoNow.Mount != "" && p.FromNow.Mount != "" {
 			into, from := of(&p.IntoNow), of(&p.FromNow)

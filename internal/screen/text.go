@@ -29,16 +29,6 @@ var (
 	cell    = lipgloss.NewStyle().PaddingRight(2)
 )
 
-func Count(n int64) string { return humanize.Comma(n) }
-
-// Plural writes a number with its noun.
-func Plural(n int64, one, many string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return Count(n) + " " + many
-}
-
 // Path writes a path the way people know it: ~ for their own home.
 func (a *Lines) Path(p string) string {
 	if a.Home == "" || pathtext.IsRoot(a.Home) || runtime.GOOS == "windows" { // where no shell knows ~
@@ -142,7 +132,7 @@ func (a *Lines) Notices(fs []finding.Finding) {
 func (a *Lines) morePaths(w io.Writer, f finding.Finding) {
 	shown := a.findingPaths(w, f)
 	if f.Count > shown && shown > 0 {
-		fmt.Fprintf(w, "           and %s more\n", Count(int64(f.Count-shown)))
+		fmt.Fprintf(w, "           and %s more\n", pathtext.Count(int64(f.Count-shown)))
 	}
 }
 

@@ -18,12 +18,13 @@ import (
 
 // A Terminal is a pseudo-terminal with a command on it (pty(7)).
 type Terminal struct {
-	t    testing.TB
-	pty  *os.File
-	cmd  *exec.Cmd
-	mu   sync.Mutex
-	seen bytes.Buffer
-	done chan struct{}
+	t     testing.TB
+	pty   *os.File
+	cmd   *exec.Cmd
+	mu    sync.Mutex
+	seen  bytes.Buffer
+	typed int // how much was shown when keys were typed last
+	done  chan struct{}
 }
 
 // OnTerminal starts a command on a terminal of 100 by 30.
@@ -88,11 +89,13 @@ func (term *Terminal) Screen() string {
 	return term.seen.String()
 }
 
-// Await waits until the terminal shows something and then types.
+// Await waits until the terminal shows something that it did not show before the last keys were
+// typed, and then types.
 func (term *Terminal) Await(shows, then string) {
 	term.t.Helper()
-	term.AwaitMore(shows, 0)
+	term.AwaitMore(shows, strings.Count(term.Screen()[:term.typed], shows))
 	time.Sleep(100 * time.Millisecond) // a form takes keys once it is drawn
+	term.typed = len(term.Screen())
 	if _, err := term.pty.WriteString(then); err != nil {
 		term.t.Fatal(err)
 	}
