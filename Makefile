@@ -1,13 +1,14 @@
 # Nexlin. `make demo` and `make test` set up what they need.
 GO ?= go
-GOFLAGS += -trimpath
+# One set of flags everywhere: what one command compiled, the next one need not.
+export GOFLAGS += -trimpath
 VERSION ?= 0.1.0-dev
 export PATH := $(PATH):/sbin:/usr/sbin
 
 .PHONY: build install demo test lint cross release bench screenshots clean
 
 build:
-	CGO_ENABLED=0 $(GO) build $(GOFLAGS) -ldflags "-s -w -X nexlin/internal/cli.version=$(VERSION)" -o bin/nexlin ./cmd/nexlin
+	CGO_ENABLED=0 $(GO) build -ldflags "-s -w -X nexlin/internal/cli.version=$(VERSION)" -o bin/nexlin ./cmd/nexlin
 
 # The program, its manual pages, and what shells complete by, below PREFIX.
 PREFIX ?= /usr/local
@@ -47,6 +48,10 @@ test:
 	@mkdir -p build && rm -f build/skips.txt
 	@if command -v gcc >/dev/null 2>&1; then race=-race cgo=1; else race= cgo=0; echo "no C compiler: the race detector is off"; fi; \
 	export CGO_ENABLED=0 NEXLIN_SKIPS=$(CURDIR)/build/skips.txt; \
+	NEXLIN_TEST_BUILT=$$(mktemp -d) && export NEXLIN_TEST_BUILT && trap 'rm -rf "$$NEXLIN_TEST_BUILT"' EXIT && chmod 755 "$$NEXLIN_TEST_BUILT" && \
+	$(GO) build -o "$$NEXLIN_TEST_BUILT/nexlin/nexlin" ./cmd/nexlin && \
+	$(GO) build -tags faults -o "$$NEXLIN_TEST_BUILT/nexlinfaults/nexlin" ./cmd/nexlin && \
+	CGO_ENABLED=$$cgo $(GO) build $$race -tags faults -o "$$NEXLIN_TEST_BUILT/nexlinfaults$$race/nexlin" ./cmd/nexlin || exit 1; \
 	{ CGO_ENABLED=$$cgo $(GO) test $$race -tags faults -count=1 -timeout 45m $(raced); raced=$$?; \
 	$(GO) test -tags faults -count=1 -timeout 45m $$($(GO) list ./... | grep -v /test$$ | grep -vFx "$$($(GO) list $(raced))") && exit $$raced; } \
 		>build/packages.txt 2>&1 & packages=$$!; \
@@ -68,7 +73,7 @@ lint:
 cross:
 	@for t in linux/amd64 linux/arm64 windows/amd64 windows/arm64 darwin/amd64 darwin/arm64; do \
 		echo "build and vet $$t"; \
-		CGO_ENABLED=0 GOOS=$${t%/*} GOARCH=$${t#*/} $(GO) build $(GOFLAGS) -o /dev/null ./cmd/nexlin && \
+		CGO_ENABLED=0 GOOS=$${t%/*} GOARCH=$${t#*/} $(GO) build -o /dev/null ./cmd/nexlin && \
 		CGO_ENABLED=0 GOOS=$${t%/*} GOARCH=$${t#*/} $(GO) vet ./... || exit 1; \
 	done
 
