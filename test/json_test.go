@@ -154,4 +154,3 @@ func sceneOf(t *testing.T) (n *lab.Nexlin, home, dir string) {
 	n.Home = home
 	return n, home, dir
 }
-
