@@ -41,7 +41,7 @@ func TestReport(t *testing.T) {
 	html, err := os.ReadFile(at("r.html"))
 	require.NoError(t, err)
 	for _, says := range []string{"music", "BASALT", "DUNE", "Held originals", ".Music.held-", "discard-original",
-		"without the moves", "/s</td>", "&lt;script&gt;alert(1)"} {
+		"without the moves", "/s</td>", "at most 4 B, now 4 B", "&lt;script&gt;alert(1)"} {
 		require.Contains(t, string(html), says)
 	}
 	for _, never := range []string{"<script", "src=", "href=", "url(", "@import", "onload"} {

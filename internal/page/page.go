@@ -23,9 +23,9 @@ var text string
 // view is what the page shows.
 type view struct {
 	*report.Report
-	Strata, Map template.HTML // made by package picture, which escapes all names
-	Layers      []layer
-	Amiss       int // redirects that are not as they should be
+	Strata, Map, Course template.HTML // made by package picture, which escapes all names
+	Layers              []layer
+	Amiss               int // redirects that are not as they should be
 }
 
 // A layer is a row of the table of drives.
@@ -79,6 +79,9 @@ func Write(w io.Writer, r *report.Report, show func(string) string) error {
 	v := view{Report: r, Layers: layers(r.Drives), Strata: template.HTML(picture.Strata(r.Drives).SVG("strata"))}
 	if len(r.Ways) > 0 {
 		v.Map = template.HTML(picture.Map(r.Ways).SVG("map"))
+	}
+	if points := r.Course(); len(points) > 0 {
+		v.Course = template.HTML(picture.Course("What lay on other drives", points, r.Made).SVG("course"))
 	}
 	for _, rep := range r.Redirects {
 		if rep.State != health.Good && rep.Redirect.State != ledger.Ended {

@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 )
@@ -31,8 +32,11 @@ func samples() []Pair {
 
 // What is drawn is well-formed, lies on the sheet, has its words, and no name acts.
 func TestDrawings(t *testing.T) {
-	for _, d := range []*Drawing{Strata(samples()), Strata(nil), Map(nil), Map([]Way{{"music", "SKERRY", "BASALT", 5, false},
-		{hostile, "SKERRY", "BASALT", 7, true}, {"a very long name of a redirect that goes on", hostile, "DUNE", 7, false}})} {
+	day := func(n int) time.Time { return time.Date(2026, 5, 3+n, 0, 0, 0, 0, time.UTC) }
+	course := Course("away", []Point{{day(0), 100}, {day(2), 300}, {day(3), 0}, {day(90), 7}, {day(-5), 8}}, day(10))
+	for _, d := range []*Drawing{course, Course("none", nil, day(0)), Course("now", []Point{{day(1), 1}}, day(1)),
+		Strata(samples()), Strata(nil), Map(nil), Map([]Way{{"music", "SKERRY", "BASALT", 5, false},
+			{hostile, "SKERRY", "BASALT", 7, true}, {"a very long name of a redirect that goes on", hostile, "DUNE", 7, false}})} {
 		svg := d.SVG("x")
 		dec := xml.NewDecoder(strings.NewReader(svg))
 		for {
@@ -61,6 +65,11 @@ func TestDrawings(t *testing.T) {
 	d := Strata(samples())
 	require.Contains(t, d.Says, "SKERRY: before other 30 B")
 	require.Contains(t, d.Says, "now held 60 B")
+	require.Contains(t, course.Says, "at most 300 B, now 8 B")
+	steps := regexp.MustCompile(`<rect x="[0-9.]+" y="[0-9.]+" width="([0-9.]+)" height="([0-9.]+)"`).FindAllStringSubmatch(
+		course.SVG("x"), -1)
+	require.Len(t, steps, 3, "nothing is drawn of nothing")
+	require.Equal(t, []string{"40.0", "120.0"}, []string{steps[0][2], steps[1][2]}, "as high as they say")
 }
 
 // Labels of a column never lie on one another while there is room for them.

@@ -32,6 +32,7 @@ type Traits struct {
 	Back   bool // the real folder comes back in the link's place
 	Merges bool // the folder in the link's place is merged into the target
 	Ahead  bool // a folder that is not there gets a redirect
+	Adds   bool // data lies in the ledger's care afterwards that did not before
 
 	copies       bool // a folder is copied, or compared, as a whole
 	archive      bool // an archive is made or read, and nothing about a redirect changes
@@ -44,7 +45,7 @@ type Traits struct {
 }
 
 var kinds = map[string]*Traits{
-	KindMove:      {First: true, copies: true},
+	KindMove:      {First: true, Adds: true, copies: true},
 	KindMoveOn:    {Onward: true, copies: true},
 	KindBringBack: {Back: true, copies: true},
 	KindMerge:     {Merges: true, copies: true},
@@ -52,13 +53,13 @@ var kinds = map[string]*Traits{
 	KindDetach:   {Spare: true},
 	KindDiscard:  {Spare: true, NoLink: true, Final: true},
 	KindMend:     {},
-	KindRecord:   {copies: true},
-	KindRestore:  {},
+	KindRecord:   {Adds: true, copies: true},
+	KindRestore:  {Adds: true},
 	KindRenew:    {NoLink: true},
 	KindFuture:   {},
 	KindPack:     {archive: true, NoLink: true},
 	KindUnpack:   {archive: true, unpacks: true, NoLink: true},
-	KindHandover: {HoldsArchive: true},
+	KindHandover: {Adds: true, HoldsArchive: true},
 	KindAhead:    {Ahead: true},
 
 	KindMoveTogether: {Several: true},

@@ -41,6 +41,20 @@ type Run struct {
 	Started               time.Time
 	Took                  time.Duration
 	Bytes                 int64 // that it was about
+	Away                  int64 // by which what lies on other drives became more; less where negative
+}
+
+// Course is how much lay on other drives from each run on, the oldest first; empty where no run
+// changed that.
+func (r *Report) Course() (out []picture.Point) {
+	var sum int64
+	for _, run := range slices.Backward(r.Runs) {
+		if run.Away != 0 {
+			sum = max(0, sum+run.Away)
+			out = append(out, picture.Point{At: run.Started, Bytes: sum})
+		}
+	}
+	return out
 }
 
 // Speed is how many bytes a second a run moved; 0 where that says nothing.
@@ -87,6 +101,13 @@ func Gather(ctx context.Context, e *engine.Engine) (*Report, error) {
 		}
 		if p, err := plan.Of(row); err == nil { // one that is not understood is told without it
 			run.Bytes = p.Bytes
+			switch t := p.Traits(); {
+			case row.State != ledger.Done || t.Several:
+			case t.Adds:
+				run.Away = p.Bytes
+			case t.Back:
+				run.Away = -p.Bytes
+			}
 		}
 		r.Runs = append(r.Runs, run)
 	}

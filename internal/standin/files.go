@@ -5,7 +5,6 @@ import (
 	"encoding/binary"
 	"fmt"
 	"image"
-	"image/color"
 	"image/jpeg"
 	"math"
 	"math/rand/v2"
@@ -13,27 +12,35 @@ import (
 	"time"
 )
 
-// photo draws a barred feather as a JPEG, width by two thirds of it.
+// photo draws a barred feather as a JPEG, width by two thirds of it, both even.
 func photo(seed uint64, width int) []byte {
 	r := rand.New(rand.NewPCG(seed, 7))
 	height := width * 2 / 3
 	base := [3]float64{120 + 90*r.Float64(), 90 + 70*r.Float64(), 60 + 50*r.Float64()}
 	bars, tilt := 9+r.Float64()*14, r.Float64()*0.8-0.4
 	img := image.NewRGBA(image.Rect(0, 0, width, height))
-	for y := range height {
-		for x := range width {
-			u, v := float64(x)/float64(width)-0.5, float64(y)/float64(height)-0.5
-			along, across := u+tilt*v, v-tilt*u
-			vane := math.Exp(-math.Pow(across*(2.2+along), 2) * 6)
-			bar := 0.55 + 0.45*math.Sin(along*bars*6+across*across*20)
-			shaft := math.Exp(-math.Pow(across*60, 2))
-			light := vane*(0.35+0.65*bar) + shaft*0.4 + 0.06*r.Float64()
-			img.SetRGBA(x, y, color.RGBA{shade(base[0], light), shade(base[1], light), shade(base[2], light), 255})
+	for y := 0; y < height; y += 2 { // the feather is drawn two pixels at a time, its grain one by one
+		for x := 0; x < width; x += 2 {
+			light := feather(float64(x)/float64(width)-0.5, float64(y)/float64(height)-0.5, bars, tilt)
+			for _, at := range [4]int{img.PixOffset(x, y), img.PixOffset(x+1, y), img.PixOffset(x, y+1),
+				img.PixOffset(x+1, y+1)} {
+				grain := light + 0.06*r.Float64()
+				copy(img.Pix[at:at+4], []uint8{shade(base[0], grain), shade(base[1], grain), shade(base[2], grain),
+					255})
+			}
 		}
 	}
 	var b bytes.Buffer
 	_ = jpeg.Encode(&b, img, &jpeg.Options{Quality: 88}) // a buffer takes everything
 	return b.Bytes()
+}
+
+// feather says how light a feather is at a place, from the middle of the picture.
+func feather(u, v, bars, tilt float64) float64 {
+	along, across := u+tilt*v, v-tilt*u
+	wide, thin := across*(2.2+along), across*60
+	bar := 0.55 + 0.45*math.Sin(along*bars*6+across*across*20)
+	return math.Exp(-6*wide*wide)*(0.35+0.65*bar) + 0.4*math.Exp(-thin*thin)
 }
 
 func shade(c, light float64) uint8 { return uint8(min(255, 18+c*1.25*light)) }
