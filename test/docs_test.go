@@ -3,6 +3,7 @@
 package test
 
 import (
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -66,19 +67,14 @@ func newScene(t *testing.T) func(t *testing.T, line, status string) {
 	}
 }
 
+var styled = regexp.MustCompile(`\x1b\[[0-9;?]*[a-zA-Z]`)
+
 // On a terminal of 80 columns nothing is wider, so that no word is cut, whatever is printed of
 // the demo's scene: what is found, done, refused, explained.
 func TestNothingIsWiderThanTheTerminal(t *testing.T) {
 	t.Parallel()
-	dir := filepath.Join(t.TempDir(), "bay")
-	n := lab.New(t, plain(t))
-	env := os.Environ()
-	for line := range strings.SplitSeq(n.Want(0, "standin", "scene", dir, "--no-color"), "\n") {
-		env = append(env, strings.ReplaceAll(strings.TrimPrefix(line, "export "), "'", ""))
-	}
-	home := filepath.Join(dir, "skerry/home/ines")
+	n, home, dir := sceneOf(t)
 	rows := 0
-	styles := regexp.MustCompile(`\x1b\[[0-9;?]*[a-zA-Z]`)
 	for _, line := range strings.Split(`survey|survey --make-room 3MiB|survey --need ~/Music|drives|drives BASALT|inspect ~/Pictures
 card list|card show mudflat|card test mudflat|move ~/Pictures --into BASALT:/ines --yes|move ~/Nothing --into BASALT
 move ~/Brooder --into BASALT|list|list --held|show pictures|check|history|try pictures|discard-original pictures --yes
@@ -87,13 +83,9 @@ bring-back documents --preview|detach documents --preview|forget documents --pre
 check|mend documents --yes|restore-links BASALT --preview|undo nothing|mvoe|help|help move|help words|accounts --help`,
 		"\n") {
 		for command := range strings.SplitSeq(line, "|") {
-			cmd := n.Cmd()
-			cmd.Args = append(cmd.Args[:1], strings.Fields(strings.ReplaceAll(command, "~", home))...)
-			cmd.Env, cmd.Dir = append(env, "NO_COLOR=1"), home
-			term := lab.OnTerminalOf(t, cmd, 80, 24)
+			term := lab.OnTerminalOf(t, n.Cmd(strings.Fields(strings.ReplaceAll(command, "~", home))...), 80, 24)
 			term.Wait()
-			text := styles.ReplaceAllString(term.Screen(), "")
-			for row := range strings.SplitSeq(text, "\r\n") {
+			for row := range strings.SplitSeq(styled.ReplaceAllString(term.Screen(), ""), "\r\n") {
 				last := row[strings.LastIndex(row, "\r")+1:] // a progress line is drawn over
 				if rows++; strings.Contains(row, dir) {      // the temporary folder has a long name, which is one word
 					continue
@@ -103,4 +95,63 @@ check|mend documents --yes|restore-links BASALT --preview|undo nothing|mvoe|help
 		}
 	}
 	require.Greater(t, rows, 400)
+}
+
+// Whoever is asked has before them what it is about: no more than twenty lines come before a
+// question, whatever is asked about in the demo's scene.
+func TestQuestionsAreInSight(t *testing.T) {
+	t.Parallel()
+	n, home, dir := sceneOf(t)
+	n.Env = append(n.Env, "NEXLIN_STANDINS_TOLD="+filepath.Join(dir, "drives.yaml"))
+	many := ""
+	for i := range 14 {
+		lab.Tree{fmt.Sprintf("Folder %d/x: 1", i)}.Make(t, home)
+		many += fmt.Sprintf(" ~/Folder_%d", i)
+	}
+	lab.Tree{"Videos/v: 1", "Templates/v: 1", "Public/v: 1"}.Make(t, home)
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "basalt", "hand"), 0o755))
+	require.NoError(t, os.Symlink(filepath.Join(dir, "basalt", "hand"), filepath.Join(home, "Hand")))
+	split := func() { // a program has made a folder where the link was, with much in it
+		require.NoError(t, os.Remove(filepath.Join(home, "Music")))
+		for i := range 50 {
+			lab.Tree{fmt.Sprintf("Music/new/%d: 1", i)}.Make(t, home)
+		}
+	}
+	asked := 0
+	for i, line := range strings.Split(`n move card:mudflat --into BASALT:
+n move card:brooder --store kestrel-calls --into BASALT:
+n move --profile all --into BASALT:
+n move ~/Documents ~/Survey --into BASALT: --together
+n move --together --into DUNE:`+many+`
+n record ~/Hand
+y move --profile documents,music --into BASALT:
+n pack ~/Pictures --output DUNE:/p.tar.zst
+n undo
+n discard-original documents
+y discard-original documents
+y discard-original music
+n bring-back documents
+n detach documents
+n forget documents
+split
+n mend music
+y mend music
+n undo`, "\n") {
+		answer, command, ok := strings.Cut(line, " ")
+		if !ok {
+			split()
+			continue
+		}
+		var args []string
+		for _, word := range strings.Fields(strings.ReplaceAll(command, "~", home)) {
+			args = append(args, strings.ReplaceAll(word, "_", " "))
+		}
+		term := lab.OnTerminalOf(t, n.Cmd(args...), 80, 24)
+		term.Await("[y/N", answer+enter)
+		term.Wait()
+		before, _, _ := strings.Cut(styled.ReplaceAllString(term.Screen(), ""), "[y/N")
+		require.LessOrEqual(t, strings.Count(before, "\r\n"), 20, "%d, %s: %s", i, command, before)
+		asked++
+	}
+	require.Equal(t, 18, asked)
 }

@@ -339,6 +339,10 @@ func (a *app) several(args []string, key string, each func(string) (screen.Doc, 
 		}
 		f := a.explain(err)
 		a.grave(f.Exit)
+		if errors.Is(err, screen.ErrDeclined) && i+1 < len(args) && a.ctx.Err() == nil {
+			a.Print("%s is left as it is", screen.Bold.Render(pathtext.Show(arg)))
+			continue
+		}
 		if a.AsJSON {
 			docs = append(docs, screen.Doc{"argument": arg, "error": screen.FaultDoc(f),
 				"findings": screen.FindingDocs(f.Found)})

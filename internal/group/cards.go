@@ -322,6 +322,39 @@ func PlanFolders(ctx context.Context, e *engine.Engine, folders []string, o plan
 	return plan.NewGroup(plan.KindMoveTogether, "several folders", plans), nil
 }
 
+// passedOver are profile folders that are not moved with the others, by the reason.
+type passedOver struct {
+	whys []string
+	by   map[string][]setting.Profile
+}
+
+func (o *passedOver) add(p setting.Profile, why string) {
+	if o.by == nil {
+		o.by = map[string][]setting.Profile{}
+	}
+	if o.by[why] == nil {
+		o.whys = append(o.whys, why)
+	}
+	o.by[why] = append(o.by[why], p)
+}
+
+// findings tells each reason once.
+func (o *passedOver) findings() (out []finding.Finding) {
+	for _, why := range o.whys {
+		var kinds []string
+		for _, p := range o.by[why] {
+			kinds = append(kinds, p.Kind)
+		}
+		first := o.by[why][0].Path
+		f := finding.New(finding.PassedOver, first, "%s, %s, %s", kinds[0], first, why)
+		if len(kinds) > 1 {
+			f = finding.New(finding.PassedOver, first, "%s: each %s", strings.Join(kinds, ", "), why)
+		}
+		out = append(out, f)
+	}
+	return out
+}
+
 // PlanProfile inspects a move of profile folders of one home, as one: those
 // of the kinds, or all. A folder that has no setting is told with what to do
 // instead.
@@ -334,6 +367,7 @@ func PlanProfile(ctx context.Context, e *engine.Engine, home string, kinds []str
 	}
 	var plans []*plan.Plan
 	var more []finding.Finding
+	var past passedOver
 	all := slices.Contains(kinds, planning.EveryProfile)
 	for _, p := range profiles {
 		if !all && !slices.Contains(kinds, p.Kind) {
@@ -345,7 +379,7 @@ func PlanProfile(ctx context.Context, e *engine.Engine, home string, kinds []str
 				return nil, err
 			}
 			if passed != "" {
-				more = append(more, finding.New(finding.PassedOver, p.Path, "%s, %s, %s", p.Kind, p.Path, passed))
+				past.add(p, passed)
 				continue
 			}
 		}
@@ -363,6 +397,7 @@ func PlanProfile(ctx context.Context, e *engine.Engine, home string, kinds []str
 		}
 		plans = append(plans, planned)
 	}
+	more = append(more, past.findings()...)
 	more = append(more, redirect.WithoutProfile(home, kinds, profiles)...)
 	if len(plans) == 0 && len(finding.Blockers(more)) == 0 {
 		more = append(more, finding.New(finding.SourceMissing, home,

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -100,14 +101,19 @@ func (p *Progress) Phase(name string, files, bytes int64) {
 	}
 }
 
+const barWide = 18 // letters
+
 func (p *Progress) startBar(word string) {
-	p.bars = mpb.New(mpb.WithOutput(p.err), mpb.WithWidth(18), mpb.WithRefreshRate(120*time.Millisecond))
-	p.bar = p.bars.New(max(p.totalBytes, 1), mpb.BarStyle().Lbound("").Filler("▓").Tip("").Padding("░").Rbound(""),
+	p.bars = mpb.New(mpb.WithOutput(p.err), mpb.WithWidth(barWide), mpb.WithRefreshRate(120*time.Millisecond))
+	// Drawn from the same counts as the figures beside it. It is never full by itself: the end of
+	// the phase takes it away.
+	p.bar = p.bars.MustAdd(0, mpb.BarFillerFunc(func(w io.Writer, _ decor.Statistics) error {
+		full := int(min(barWide, barWide*p.bytes.Load()/max(p.totalBytes, 1)))
+		_, err := io.WriteString(w, strings.Repeat("▓", full)+strings.Repeat("░", barWide-full))
+		return err
+	}),
 		mpb.PrependDecorators(decor.Name(word, decor.WC{W: 20, C: decor.DindentRight})),
 		mpb.AppendDecorators(decor.Any(func(s decor.Statistics) string { return p.figures(s.AvailableWidth) })))
-	bar := p.bar
-	// The bar is never full by itself: the end of the phase takes it away.
-	p.startTicker(func() { bar.SetCurrent(min(p.bytes.Load(), max(p.totalBytes, 1)-1)) }, 100*time.Millisecond)
 }
 
 // figures says how far it is, as much of it as the terminal is wide. Speed

@@ -315,10 +315,10 @@ func (a *Screen) ShowForgetting(f *forget.Forgetting) {
 		rows = append(rows, []string{"data", a.Path(r.Target), stays})
 	}
 	for _, h := range f.Held {
-		rows = append(rows, []string{"held", a.Path(h.Path), "stays; it is yours to look at and to delete"})
+		rows = append(rows, []string{"held", a.Path(h.Path), "stays, yours to delete"})
 	}
 	for _, p := range f.Parts {
-		rows = append(rows, []string{"unfinished copy", a.Path(p), "stays; it is yours to delete"})
+		rows = append(rows, []string{"unfinished copy", a.Path(p), "stays, yours to delete"})
 	}
 	if n := len(f.Runs); n > 0 {
 		rows = append(rows, []string{"runs", pathtext.Plural(int64(n), "run", "runs"), "can't be undone any more"})

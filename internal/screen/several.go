@@ -50,6 +50,71 @@ func (a *Screen) ShowTogether(p *plan.Plan) {
 	}
 }
 
+// fewFolders are shown each by itself; of more, a line each.
+const fewFolders = 3
+
+// where says where the data of a plan will be, or where it comes from.
+func (a *Screen) where(p *plan.Plan) string {
+	switch {
+	case p.ComesBack():
+		return a.fromWhere(p)
+	case p.IntoNow.Mount != "":
+		return on(&p.IntoNow, p.Copy())
+	}
+	return a.Path(p.Copy())
+}
+
+func (a *Screen) showEach(plans []*plan.Plan) {
+	for _, p := range plans {
+		if p.ComesBack() {
+			a.Print("%s   (a real folder again; the data comes from %s)", Bold.Render(a.Path(p.Link)), a.where(p))
+		} else {
+			a.Print("%s", led(p.Methods, a.Path(p.Link), a.where(p)))
+		}
+		a.Print("  redirect  %s: %s, %s", p.Name, pathtext.Files(p.Files), pathtext.Size(p.Bytes))
+		a.settingLines(p)
+	}
+}
+
+// showInBrief shows a line for each folder, the first of very many, and which settings files
+// are changed.
+func (a *Screen) showInBrief(plans []*plan.Plan) {
+	const most = 9
+	change := "lead to the new places"
+	if plans[0].ComesBack() {
+		change = "say again what they said before"
+	}
+	var rows [][]string
+	var files []string
+	for _, p := range plans {
+		arrow := LedArrow(p.Methods)
+		if p.ComesBack() {
+			arrow = " comes back from "
+		}
+		rows = append(rows, []string{Bold.Render(a.Path(p.Link)), strings.TrimSpace(arrow), Bold.Render(a.where(p)),
+			pathtext.Files(p.Files), pathtext.Size(p.Bytes)})
+		for _, s := range p.Settings {
+			if file := a.Path(s.File); !slices.Contains(files, file) {
+				files = append(files, file)
+			}
+		}
+	}
+	more := len(rows) - most
+	if more > 1 {
+		rows = rows[:most]
+	}
+	a.Columns(a.Out, nil, rows, 3, 4)
+	if more > 1 {
+		a.Print("  and %d more (-v names all)", more)
+	}
+	for _, file := range files[:min(len(files), 3)] {
+		a.Print("  settings in %s %s", file, change)
+	}
+	if n := len(files) - 3; n > 0 {
+		a.Print("  and settings in %s", pathtext.Plural(n, "more file", "more files"))
+	}
+}
+
 // showPlans shows several plans in short, and their numbers together.
 func (a *Screen) showPlans(t *plan.Group) {
 	type sums struct {
@@ -66,21 +131,14 @@ func (a *Screen) showPlans(t *plan.Group) {
 		}
 		return by[d.Mount]
 	}
+	if len(t.Plans) > fewFolders && !a.Verbose {
+		a.showInBrief(t.Plans)
+	} else {
+		a.showEach(t.Plans)
+	}
 	var all []finding.Finding
 	said := map[finding.Code]bool{}
 	for _, p := range t.Plans {
-		target := a.Path(p.Copy())
-		if p.IntoNow.Mount != "" {
-			target = on(&p.IntoNow, p.Copy())
-		}
-		if p.ComesBack() {
-			a.Print("%s   (a real folder again; the data comes from %s)", Bold.Render(a.Path(p.Link)),
-				a.fromWhere(p))
-		} else {
-			a.Print("%s", led(p.Methods, a.Path(p.Link), target))
-		}
-		a.Print("  redirect  %s: %s, %s", p.Name, pathtext.Files(p.Files), pathtext.Size(p.Bytes))
-		a.settingLines(p)
 		if p.IntoNow.Mount != "" && p.FromNow.Mount != "" {
 			into, from := of(&p.IntoNow), of(&p.FromNow)
 			into.need, into.takes = into.need+p.Need, true
