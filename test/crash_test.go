@@ -533,7 +533,7 @@ var dirTime = regexp.MustCompile(`(?m)( 04\d+ \d+:\d+) [\d.]+$`)
 // be repeated (I3). That holds at every step in process (internal/jobs); here a sample
 // of them ends the built program.
 func TestCrashMatrix(t *testing.T) {
-	crashMatrix(t, memoryDrives(t), allStories(), everyNth(10), true)
+	crashMatrix(t, memoryDrives(t), allStories(), everyNth(14), true)
 }
 
 // The same between the steps: before system calls of any kind.

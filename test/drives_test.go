@@ -28,9 +28,9 @@ func goTree(t *testing.T, to string) {
 	root := strings.TrimSpace(lab.Run(t, "go", "env", "GOROOT"))
 	lab.Run(t, "cp", "-a", root, to)
 	lab.Run(t, "chmod", "-R", "u+w", to)
-	// A few large programs less, and the compiler's own source: what is left is as
+	// A few large programs less, the compiler's own source and its tests: what is left is as
 	// deep and as mixed.
-	for _, less := range []string{"bin", "pkg", "src/cmd"} {
+	for _, less := range []string{"bin", "pkg", "src/cmd", "test"} {
 		require.NoError(t, os.RemoveAll(filepath.Join(to, less)))
 	}
 	lab.Run(t, "setfattr", "-n", "user.species", "-v", "redshank", filepath.Join(to, "LICENSE"),

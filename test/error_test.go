@@ -48,9 +48,9 @@ func TestErrorMatrix(t *testing.T) {
 				seen[call]++
 			}
 			for j, call := range slices.Sorted(maps.Keys(seen)) {
-				nth := everyNth(16)
+				nth := everyNth(32)
 				if k == 0 {
-					nth = everyNth(2)
+					nth = everyNth(4)
 				}
 				if (j+k)%nth != 0 {
 					continue // a few calls, in turn: all of them fail in process
@@ -74,7 +74,7 @@ func TestErrorMatrix(t *testing.T) {
 			steps := newCrashBed(t, faulty, drives).points(s, "list", "step")
 			slices.Sort(steps)
 			for i, step := range slices.Compact(steps) {
-				if i%everyNth(16) != 0 {
+				if i%everyNth(24) != 0 {
 					continue
 				}
 				cases++

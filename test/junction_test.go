@@ -303,7 +303,7 @@ func TestRenamesOfTheSwitchFail(t *testing.T) {
 				newCrashBed(t, faulty, drives).fails(t, s, fault, cases%2 == 0)
 			})
 		}
-		for n := 1; n <= calls; n += everyNth(2) {
+		for n := 1; n <= calls; n += everyNth(3) {
 			for _, errno := range []string{"EIO", "EBUSY"} {
 				try(fmt.Sprintf("call:renameat2:%d:%s", n, errno))
 			}

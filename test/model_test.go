@@ -364,7 +364,7 @@ func (b *bay) known(name, command string, args ...string) {
 // fails there fails again; NEXLIN_MATRIX=all draws others.
 func TestModel(t *testing.T) {
 	if !flagGiven("rapid.checks") {
-		sequences, steps, seed := "15", "30", "20261129"
+		sequences, steps, seed := "10", "30", "20261129"
 		if os.Getenv("NEXLIN_MATRIX") == "all" {
 			sequences, steps, seed = "2000", "40", "0"
 		}

@@ -27,7 +27,7 @@ func TestPowerCut(t *testing.T) {
 			slices.Sort(steps)
 			cases := 0
 			for i, step := range slices.Compact(steps) {
-				if i%everyNth(4) != 0 &&
+				if i%everyNth(8) != 0 &&
 					!slices.Contains([]string{"sealed", "place.act", "switch.act", "hold.act", "erase.act",
 						"late-writes.act"}, step) {
 					continue
@@ -93,7 +93,10 @@ func powerCut(t *testing.T, drives ...string) {
 // same, and by one resume.
 func TestPulledInMidCopy(t *testing.T) {
 	for _, kind := range []string{"ext4", "btrfs"} {
-		for _, step := range []string{"pass-1", "part.done", "verified-1"} {
+		for i, step := range []string{"pass-1", "part.done", "verified-1"} {
+			if kind == "btrfs" && i%everyNth(3) != 1%everyNth(3) {
+				continue // one in the suite
+			}
 			t.Run(kind+"/"+step, func(t *testing.T) {
 				t.Parallel()
 				size := int64(24)

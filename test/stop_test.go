@@ -141,7 +141,7 @@ func TestLedgerDriveFull(t *testing.T) {
 			lab.Tree{"Documents/a: a", "Documents/sub/b: b"}.Make(t, skerry)
 			folder := filepath.Join(skerry, "Documents")
 			before := lab.Print(t, folder)
-			n := lab.New(t, program)
+			n := lab.New(t, faults(t))
 			n.State = filepath.Join(records, "state")
 			fill := filepath.Join(records, "fill")
 			out, code := midway(t, n, step, func(*os.Process) {

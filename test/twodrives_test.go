@@ -28,7 +28,7 @@ func TestEitherDriveAway(t *testing.T) {
 		require.NoError(t, os.MkdirAll(d, 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(d, "a"), []byte("a"), 0o644))
 	}
-	n := lab.New(t, program)
+	n := lab.New(t, faults(t))
 	n.Want(0, "move", folder, "--into", data, "--yes")
 	archive := filepath.Join(dir, "music.tar.zst")
 	n.Want(0, "pack", "music", "--output", archive, "--yes")

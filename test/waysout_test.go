@@ -331,7 +331,7 @@ func TestStoppedOnADriveThatIsAway(t *testing.T) {
 // Every kind of run that says it can be taken back can.
 func TestEveryAdvertisedUndoWorks(t *testing.T) {
 	t.Parallel()
-	s := onStandins(t, program,
+	s := onStandins(t, faults(t),
 		lab.Tree{"Charts/coast: the coast", "Notes/monday: wind", "Videos/v: 1", "Pictures/p: 2",
 			".config/user-dirs.dirs: XDG_VIDEOS_DIR=\"$HOME/Videos\"\nXDG_PICTURES_DIR=\"$HOME/Pictures\"\n"})
 	world := func() (out string) {
@@ -444,7 +444,7 @@ func TestNothingHangsOnAFIFO(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			s := onStandins(t, program, lab.Tree{"Charts/coast: the coast", "Notes/a: 1"})
+			s := onStandins(t, faults(t), lab.Tree{"Charts/coast: the coast", "Notes/a: 1"})
 			s.Want(0, "move", s.at("Charts"), "--into", "BASALT:/ines", "--yes", "-q")
 			harm(t, s)
 			for _, args := range [][]string{
@@ -492,7 +492,7 @@ func TestLedgerLost(t *testing.T) {
 		},
 	} {
 		t.Run(name, func(t *testing.T) {
-			s := onStandins(t, program, lab.Tree{"Charts/coast: the coast", "Notes/a: 1"})
+			s := onStandins(t, faults(t), lab.Tree{"Charts/coast: the coast", "Notes/a: 1"})
 			s.Want(0, "move", s.at("Charts"), s.at("Notes"), "--into", "BASALT:/ines", "--yes", "-q")
 			harm(t, filepath.Join(s.State, "ledger.db"))
 			var aside string

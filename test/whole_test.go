@@ -125,7 +125,7 @@ func TestDrivesThatKeepLess(t *testing.T) {
 			folder := filepath.Join(skerry, "home", "Nasty")
 			lab.Nasty(t, folder)
 			before := lab.Print(t, folder)
-			n := lab.New(t, program)
+			n := lab.New(t, faults(t))
 			doc := n.JSON("move", folder, "--into", dune, "--yes")
 			want := maps.Clone(c.losses)
 			maps.Copy(want, c.refused)
