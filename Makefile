@@ -30,8 +30,8 @@ demo: build
 # A linter that is fetched as a module, at the version it is used at.
 staticcheck = honnef.co/go/tools/cmd/staticcheck@v0.8.2
 
-# The matrices of kills and errors, which go beside the stories.
-matrix = ^Test(Crash|Error|PowerCut|PulledIn|Model|AccountsKilled)
+# The matrices of kills and errors, and other long ones, which go beside the stories.
+matrix = ^Test(Crash|Error|PowerCut|PulledIn|Model|Accounts|Handover|Hostile|Renames|Windows|Fleet|Drives|MoveGo)
 
 # The packages in which anything runs beside anything else, in the tests too: there the
 # race detector has something to detect.

@@ -22,6 +22,7 @@ need setfacl acl
 need setfattr attr
 need mtree mtree-netbsd
 need sha256sum coreutils
+need b3sum b3sum
 need zstd zstd
 need tar tar
 need dbus-daemon dbus-daemon

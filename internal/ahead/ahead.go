@@ -38,7 +38,7 @@ func MakePlan(ctx context.Context, e *engine.Engine, o planning.MoveOptions) (*p
 	p := &plan.Plan{
 		Header: plan.Header{Run: ledger.NewRunID(now), Kind: plan.KindAhead, Made: now, Accepted: o.Accept},
 		Route:  plan.Route{Link: places.Resolved(o.Folder), Into: places.ResolvedDir(o.Into), Methods: o.By},
-		Copying: plan.Copying{Digest: cmp.Or(o.Digest, transfer.SHA256),
+		Copying: plan.Copying{Digest: o.Digest.Or(),
 			InnerLinks: cmp.Or(o.InnerLinks, plan.RewriteLinks)},
 	}
 	p.Final = cmp.Or(o.As, filepath.Base(p.Link))

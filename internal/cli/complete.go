@@ -42,7 +42,7 @@ var withFolders = []string{"move", "inspect", "survey", "pack", "record"}
 // values are those of options that have a few.
 var values = map[string][]string{
 	"by":          {"symlink", "junction", "setting", "setting+symlink", "setting+junction"},
-	"digest":      {"sha256", "blake3"},
+	"digest":      {"auto", "sha256", "blake3"},
 	"inner-links": {"rewrite", "keep", "refuse"},
 	"target-form": {"letter", "volume"},
 	"manifest":    {"mtree", "sha256", "blake3"},

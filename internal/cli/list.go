@@ -127,7 +127,7 @@ func (a *listCommands) showCmd() *cobra.Command {
 			return a.named(args, false, "redirects", func(e *engine.Engine, r ledger.Redirect) (screen.Doc, error) {
 				if manifest != "" {
 					a.docDone = true // the manifest is the output, no document
-					return nil, a.PrintManifest(e, r, manifest)
+					return nil, a.PrintManifest(a.ctx, e, r, manifest)
 				}
 				rep, err := health.Look(e, r)
 				if err != nil {

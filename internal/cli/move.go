@@ -74,8 +74,8 @@ func (a *moveCommand) moveCmd() *cobra.Command {
 	fl.StringArrayVar(&f.accept, "accept", nil, "go on past the finding with this `CODE`")
 	fl.StringVar(&f.links, "inner-links", string(plan.RewriteLinks),
 		"relative links that lead out of the folder: rewrite, keep or refuse (`HOW`)")
-	fl.StringVar(&f.digest, "digest", string(transfer.SHA256),
-		"the `DIGEST` of every file in the manifest: sha256, which stock tools check, or blake3, which is faster")
+	fl.StringVar(&f.digest, "digest", string(transfer.Auto),
+		"the `DIGEST` of every file in the manifest: sha256, blake3, or auto, the one that is faster on this machine")
 	fl.IntVar(&f.workers, "workers", 0, "how many files are copied at once (`N`); 0 follows the drives")
 	fl.StringVar(&f.by, "by", "", "how programs are led to the new place (`METHOD`): symlink, junction (NTFS), "+
 		"setting, or setting+ and one of the first two; symlink unless a card says else")
@@ -180,7 +180,7 @@ func (f *moveFlags) wrongRest() []wrongUse {
 			"--as, --name and --discard-original go with one folder"},
 		{!slices.Contains(values["inner-links"], f.links),
 			"--inner-links takes rewrite, keep or refuse"},
-		{!slices.Contains(values["digest"], f.digest), "--digest takes sha256 or blake3"},
+		{!slices.Contains(values["digest"], f.digest), "--digest takes auto, sha256 or blake3"},
 		{f.waitQuiet < 0, "--wait-quiet takes a time such as 30s or 10m"},
 		{f.workers < 0 || f.workers > 64, "--workers takes a number from 1 to 64, or 0"},
 	}

@@ -44,7 +44,7 @@ func MakePlan(e *engine.Engine, o Options) (*plan.Plan, error) {
 	p := &plan.Plan{
 		Header:  plan.Header{Run: ledger.NewRunID(now), Kind: plan.KindRecord, Made: now, Accepted: o.Accept},
 		Route:   plan.Route{Link: places.Resolved(o.Path)},
-		Copying: plan.Copying{Digest: transfer.SHA256, InnerLinks: plan.KeepLinks},
+		Copying: plan.Copying{Digest: transfer.Best(), InnerLinks: plan.KeepLinks},
 	}
 	if r, err := e.ByLink(p.Link); err != nil {
 		return nil, err

@@ -21,7 +21,6 @@ import (
 	"nexlin/internal/plan"
 	"nexlin/internal/planning"
 	"nexlin/internal/preflight"
-	"nexlin/internal/transfer"
 )
 
 // PlanMove inspects a move and changes nothing but a trial directory that
@@ -33,7 +32,7 @@ func PlanMove(ctx context.Context, e *engine.Engine, o planning.MoveOptions) (*p
 		Header: plan.Header{Run: ledger.NewRunID(now), Kind: plan.KindMove, Made: now, Card: o.Card},
 		Route:  plan.Route{Link: places.Resolved(o.Folder), Into: places.ResolvedDir(o.Into), Methods: o.By},
 		Copying: plan.Copying{WhileInUse: o.WhileInUse, Stops: o.Stops, WaitQuiet: o.WaitQuiet,
-			Digest: cmp.Or(o.Digest, transfer.SHA256), InnerLinks: cmp.Or(o.InnerLinks, plan.RewriteLinks),
+			Digest: o.Digest.Or(), InnerLinks: cmp.Or(o.InnerLinks, plan.RewriteLinks),
 			Growth: o.Growth, Bare: o.StartEmpty},
 		DiscardOld: o.Discard,
 	}

@@ -18,6 +18,7 @@ import (
 	"nexlin/internal/execute"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
+	"nexlin/internal/judge"
 	"nexlin/internal/ledger"
 	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
@@ -86,6 +87,7 @@ func (a *Explainer) explainWords(err error, f *Fault) bool {
 		interrupted *accounts.InterruptedError
 		request     *accounts.RequestError
 		mistyped    *typed.MistypedError
+		changed     *judge.ChangedError
 		name        *plan.NameError
 		drv         *drive.NotFoundError
 	)
@@ -95,6 +97,10 @@ func (a *Explainer) explainWords(err error, f *Fault) bool {
 		if len(f.Next) == 0 {
 			f.Next = []string{strings.TrimSpace("nexlin help " + a.Topic)}
 		}
+	case errors.As(err, &changed):
+		f.Code, f.Exit, f.Path = "not-as-recorded", ExitProblems, changed.First
+		f.Next = []string{"nexlin check " + pathtext.Quote(changed.Name) +
+			" --deep tells what people changed from what went bad by itself"}
 	case errors.As(err, &mistake):
 		looks := "card test"
 		if f.Code = "card-mistake"; strings.HasPrefix(a.Topic, "accounts") {

@@ -8,6 +8,7 @@ import (
 	"nexlin/internal/link"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
+	"nexlin/internal/transfer"
 )
 
 // ShowPlan says what is about to happen: the direction, what is moved, the
@@ -66,6 +67,9 @@ func (a *Screen) planNumbers(p *plan.Plan) {
 			pathtext.Files(p.LentFiles))
 	}
 	a.settingLines(p)
+	if !p.Bare {
+		a.Print("  proof     %s", digestWords(p.Digest.Or()))
+	}
 	a.Print("")
 	into, from := &p.IntoNow, &p.FromNow
 	later := fmt.Sprintf("%s, and %s more after the discard", pathtext.Size(from.Free),
@@ -235,4 +239,14 @@ func (a *Screen) ShowBroughtBack(o *plan.Outcome) {
 		a.Path(p.HeldPath()))
 	a.Print("  deletes what is held, after comparing:   nexlin discard-original %s", pathtext.Quote(p.Name))
 	a.Print("  takes this bring-back back:              nexlin undo %s", o.Run)
+}
+
+// digestWords say which digest every file gets, and why.
+func digestWords(d transfer.Digest) string {
+	name := map[transfer.Digest]string{transfer.SHA256: "SHA-256", transfer.BLAKE3: "BLAKE3"}[d]
+	why := ""
+	if d == transfer.Best() {
+		why = map[transfer.Digest]string{transfer.SHA256: " (fast here)", transfer.BLAKE3: " (faster here)"}[d]
+	}
+	return "every file is read back; the manifest has its " + name + why
 }

@@ -1,6 +1,7 @@
 package screen
 
 import (
+	"context"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -14,6 +15,7 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/forget"
 	"nexlin/internal/health"
+	"nexlin/internal/judge"
 	"nexlin/internal/ledger"
 	"nexlin/internal/link"
 	"nexlin/internal/pathtext"
@@ -64,8 +66,8 @@ func (a *Screen) ShowRedirect(e *engine.Engine, rep *health.Report) error {
 	return nil
 }
 
-// PrintManifest prints the manifest frozen at the switch.
-func (a *Screen) PrintManifest(e *engine.Engine, r ledger.Redirect, format string) error {
+// PrintManifest prints the manifest frozen at the switch, or its digests as a list.
+func (a *Screen) PrintManifest(ctx context.Context, e *engine.Engine, r ledger.Redirect, format string) error {
 	if format == "mtree" {
 		f, err := e.OpenManifest(r)
 		if err != nil {
@@ -75,7 +77,7 @@ func (a *Screen) PrintManifest(e *engine.Engine, r ledger.Redirect, format strin
 		_, err = io.Copy(a.RawOut, f)
 		return err
 	}
-	err := e.EachFile(r, transfer.Digest(format), func(path string, digest [32]byte) error {
+	return judge.EachDigest(ctx, e, r, transfer.Digest(format), func(path string, digest [32]byte) error {
 		// sha256sum(1), and b3sum alike: a name with a newline or a backslash is escaped, and
 		// a backslash before the line says so.
 		name, mark := path, ""
@@ -88,11 +90,6 @@ func (a *Screen) PrintManifest(e *engine.Engine, r ledger.Redirect, format strin
 		_, err := fmt.Fprintf(a.RawOut, "%s%s  %s\n", mark, hex.EncodeToString(digest[:]), name)
 		return err
 	})
-	if errors.Is(err, engine.ErrOtherDigest) {
-		other := map[string]transfer.Digest{"sha256": transfer.BLAKE3, "blake3": transfer.SHA256}[format]
-		return Usage(fmt.Sprintf("%s has other digests than %s: --manifest %s prints them", r.Name, format, other))
-	}
-	return err
 }
 
 // ShowManaged says what an administrator has redirected for this account.

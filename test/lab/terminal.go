@@ -95,6 +95,9 @@ func (term *Terminal) Await(shows, then string) {
 	term.t.Helper()
 	term.AwaitMore(shows, strings.Count(term.Screen()[:term.typed], shows))
 	time.Sleep(100 * time.Millisecond) // a form takes keys once it is drawn
+	if then == "" {
+		return
+	}
 	term.typed = len(term.Screen())
 	if _, err := term.pty.WriteString(then); err != nil {
 		term.t.Fatal(err)
