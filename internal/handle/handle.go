@@ -32,7 +32,11 @@ type Dir struct {
 	fd   descriptor
 	path string // for messages only, never resolved again
 	refs atomic.Int32
+	kind fileSystem // of the file system it lies on, asked once
 }
+
+// fileSystem is what is known of one; the zero value knows nothing.
+type fileSystem struct{ asked, fuse atomic.Bool }
 
 // Open opens the directory at path. Links on the way are followed, also the
 // last one: the path comes from a person, or was resolved before. For a

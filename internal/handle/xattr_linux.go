@@ -71,7 +71,11 @@ func OfWindows(name string) bool { return name == rightsXattr || name == attribX
 
 // ofWindows reads them; nil on other drives.
 func (d *Dir) ofWindows(read func(string, []byte) (int, error)) (out []Xattr) {
-	if !mayHaveReparse(d.fd) {
+	if !d.kind.asked.Load() {
+		d.kind.fuse.Store(mayHaveReparse(d.fd))
+		d.kind.asked.Store(true)
+	}
+	if !d.kind.fuse.Load() {
 		return nil
 	}
 	// FILE_ATTRIBUTE_READONLY, HIDDEN, SYSTEM; those that go with them.

@@ -3,13 +3,18 @@ package restore
 import (
 	"context"
 	"errors"
+	"io"
+	"path/filepath"
 
 	"nexlin/internal/drive"
 	"nexlin/internal/engine"
 	"nexlin/internal/finding"
+	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
+	"nexlin/internal/manifest"
 	"nexlin/internal/note"
 	"nexlin/internal/plan"
+	"nexlin/internal/transfer"
 )
 
 // A note on a drive is written by whoever had the drive in his hands. What it
@@ -66,4 +71,33 @@ func wroteNote(e *engine.Engine, n *note.Note, drv *drive.Drive) (bool, error) {
 	}
 	return p.Name == n.Name && p.Link == n.Link && p.Final == n.Target &&
 		(p.IntoDrive.ID == drv.ID() || p.IntoDrive.UUID != "" && p.IntoDrive.UUID == drv.UUID), nil
+}
+
+// digestOf is the digest that the manifest beside a target has of its files, SHA-256 where that
+// can't be read. dir is the directory that its record directory lies in.
+func digestOf(dir string, n *note.Note) transfer.Digest {
+	kind := transfer.SHA256
+	d, err := handle.OpenReal(filepath.Join(dir, drive.RecordDir))
+	if err != nil {
+		return kind
+	}
+	defer d.Release()
+	f, err := d.OpenFile(n.Name + ".mtree")
+	if err != nil {
+		return kind
+	}
+	defer f.Close()
+	r := manifest.NewReader(io.LimitReader(f, note.ManifestLimit))
+	for {
+		var e manifest.Entry
+		if r.Next(&e) != nil {
+			return kind
+		}
+		if e.Mode&handle.TypeMask == handle.TypeRegular {
+			if e.BLAKE3 {
+				kind = transfer.BLAKE3
+			}
+			return kind
+		}
+	}
 }

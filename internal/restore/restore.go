@@ -26,7 +26,6 @@ import (
 	"nexlin/internal/places"
 	"nexlin/internal/plan"
 	"nexlin/internal/planning"
-	"nexlin/internal/transfer"
 )
 
 // Options says how the links that a drive tells of are made again.
@@ -239,7 +238,7 @@ func planOfRestore(e *engine.Engine, d *drive.Drive, r *Restore, o Options, dir 
 			GID: account.Group(uid), Account: r.Account, Accepted: o.Accept},
 		Route: plan.Route{Link: r.Link, Target: r.Target, LinkText: r.Target, Into: dir, Final: r.Note.Target,
 			IntoDrive: places.Ref(d), IntoFuse: d.Fuse, FromDrive: places.Ref(d)},
-		Copying: plan.Copying{Files: r.Note.Files, Bytes: r.Note.Bytes, Digest: transfer.SHA256,
+		Copying: plan.Copying{Files: r.Note.Files, Bytes: r.Note.Bytes, Digest: digestOf(dir, &r.Note),
 			InnerLinks: plan.RewriteLinks},
 		Seen: plan.Seen{IntoNow: *d},
 	}

@@ -248,8 +248,8 @@ func (m *restoring) spoolFromManifest(ctx context.Context, live *handle.Dir, sai
 			if err != nil {
 				return errors.Join(errManifest, err)
 			}
-			if e.BLAKE3 {
-				m.Plan.Digest = transfer.BLAKE3
+			if e.Mode&handle.TypeMask == handle.TypeRegular && e.BLAKE3 != (m.Plan.Digest == transfer.BLAKE3) {
+				return errManifest // another one than was planned with, or of two kinds
 			}
 			rec, err := m.recordOf(live, &e)
 			if err != nil {
