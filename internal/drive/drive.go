@@ -179,42 +179,53 @@ func (d *Drive) measure() error {
 
 // Of finds the drive that path lies on; what does not exist yet counts as
 // its nearest ancestor that does.
-func (s *System) Of(path string) (Drive, error) {
-	at, err := Existing(path)
-	if err != nil {
-		return Drive{}, err
-	}
-	real, err := handle.Real(at)
-	if err != nil {
-		return Drive{}, err
-	}
-	for i := range s.standins {
-		if s.standins[i].holds(real) {
-			d, ok := s.standins[i].drive()
-			if !ok {
-				return Drive{}, &fs.PathError{Op: "drive", Path: path, Err: ErrNoDrive}
+func (s *System) Of(path string) (Drive, error) { return s.Once()(path) }
+
+// Once gives what answers like [System.Of] and asks for each mount once: for many paths, one
+// after the other, in a short time.
+func (s *System) Once() func(path string) (Drive, error) {
+	known := map[uint64]Drive{}
+	return func(path string) (Drive, error) {
+		at, err := Existing(path)
+		if err != nil {
+			return Drive{}, err
+		}
+		real, err := handle.Real(at)
+		if err != nil {
+			return Drive{}, err
+		}
+		none := &fs.PathError{Op: "drive", Path: path, Err: ErrNoDrive}
+		for i := range s.standins {
+			if s.standins[i].holds(real) {
+				if d, ok := s.standins[i].drive(); ok {
+					return d, nil
+				}
+				return Drive{}, none
 			}
+		}
+		st, err := handle.Lstat(real)
+		if err != nil {
+			return Drive{}, err
+		}
+		if d, is := known[st.Mount]; is {
 			return d, nil
 		}
-	}
-	st, err := handle.Lstat(real)
-	if err != nil {
-		return Drive{}, err
-	}
-	found, err := mounts()
-	if err != nil {
-		return Drive{}, err
-	}
-	for _, d := range found {
-		if d.mountID == st.Mount {
-			if err := d.measure(); err != nil {
-				return Drive{}, err
-			}
-			d.identify()
-			return d, nil
+		found, err := mounts()
+		if err != nil {
+			return Drive{}, err
 		}
+		for _, d := range found {
+			if d.mountID == st.Mount {
+				if err := d.measure(); err != nil {
+					return Drive{}, err
+				}
+				d.identify()
+				known[st.Mount] = d
+				return d, nil
+			}
+		}
+		return Drive{}, none
 	}
-	return Drive{}, &fs.PathError{Op: "drive", Path: path, Err: ErrNoDrive}
 }
 
 // Existing gives path itself if something stands there, else the nearest

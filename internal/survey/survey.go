@@ -10,9 +10,13 @@ import (
 	"context"
 	"errors"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
+
+	"golang.org/x/sync/errgroup"
 
 	"nexlin/internal/drive"
 	"nexlin/internal/engine"
@@ -37,6 +41,8 @@ type Folder struct {
 	Redirect  string // name of its redirect; empty if it has none
 	Partial   bool   // this account can't see everything in it
 	Card      string // name of the card that knows it, or a folder in it; empty if none does
+
+	gone, unplaced bool // there is nothing to show; it was not looked into
 }
 
 // Options of a survey.
@@ -82,19 +88,27 @@ func Survey(ctx context.Context, e *engine.Engine, o Options) ([]Folder, error) 
 	if err != nil {
 		return nil, err
 	}
-	var out []Folder
+	maps.DeleteFunc(rows, func(path string, _ *Folder) bool { return ours(path) })
+	// Many small folders, each of which is one piece of work, are counted side by side.
+	group, counting := errgroup.WithContext(ctx)
+	group.SetLimit(2 * runtime.GOMAXPROCS(0))
 	for _, f := range rows {
-		if ours(f.Path) {
+		group.Go(func() error { return count(counting, e, f, o.Progress) })
+	}
+	if err := group.Wait(); err != nil {
+		return nil, err
+	}
+	var out []Folder
+	of := e.Drives.Once()
+	for _, f := range rows {
+		f.Card = cardFor(f.Path, cards)
+		if f.gone {
 			continue
 		}
-		f.Card = cardFor(f.Path, cards)
-		ok, err := measure(ctx, e, f, o.Progress)
-		if err != nil {
+		if err := f.place(of); err != nil {
 			return nil, err
 		}
-		if ok {
-			out = append(out, *f)
-		}
+		out = append(out, *f)
 	}
 	slices.SortFunc(out, func(a, b Folder) int {
 		return cmp.Or(cmp.Compare(b.Allocated, a.Allocated), cmp.Compare(b.Bytes, a.Bytes), cmp.Compare(a.Path, b.Path))
@@ -110,7 +124,7 @@ func One(ctx context.Context, e *engine.Engine, path string) (Folder, error) {
 		err = &fs.PathError{Op: "survey", Path: path, Err: handle.ErrNotDir}
 	}
 	if err == nil {
-		_, err = measure(ctx, e, &f, nil)
+		err = measure(ctx, e, &f, nil)
 	}
 	return f, err
 }
@@ -187,36 +201,53 @@ func redirected(e *engine.Engine, rows map[string]*Folder, o Options) error {
 	return nil
 }
 
-// measure fills a row in; false if there is nothing to show.
-func measure(ctx context.Context, e *engine.Engine, f *Folder, progress func(int64, int64)) (bool, error) {
+// measure fills a row in.
+func measure(ctx context.Context, e *engine.Engine, f *Folder, progress func(entries, bytes int64)) error {
+	if err := count(ctx, e, f, progress); err != nil || f.gone {
+		return err
+	}
+	return f.place(e.Drives.Of)
+}
+
+// count fills in what a folder has in it.
+func count(ctx context.Context, e *engine.Engine, f *Folder, progress func(entries, bytes int64)) error {
 	root, err := handle.Open(f.Path)
 	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, handle.ErrNotDir) {
-		return f.Redirect != "", nil
+		f.gone, f.unplaced = f.Redirect == "", true
+		return nil
 	}
 	if errors.Is(err, fs.ErrPermission) {
-		f.Partial = true
-		return true, nil
+		f.Partial, f.unplaced = true, true
+		return nil
 	}
 	if err != nil {
-		return false, err
+		return err
 	}
 	defer root.Release()
 	facts, err := inventory.Measure(ctx, root,
 		inventory.Options{SkipDeep: true, Progress: progress, Scratch: e.Ledger.Dir()})
 	if err != nil {
-		return false, err
+		return err
 	}
 	f.Bytes, f.Files, f.Entries, f.Rounded = facts.Bytes, facts.Files, facts.Entries(), facts.Rounded
 	f.Partial = facts.Unreadable.Count > 0
 	if f.Redirect == "" {
 		f.Allocated = facts.Allocated
 	}
-	d, err := e.Drives.Of(f.Path)
+	return nil
+}
+
+// place fills in the drive that a folder lies on, where it was looked into.
+func (f *Folder) place(of func(path string) (drive.Drive, error)) error {
+	if f.unplaced {
+		return nil
+	}
+	d, err := of(f.Path)
 	if err != nil && !errors.Is(err, drive.ErrNoDrive) {
-		return false, err
+		return err
 	}
 	f.Drive = d.Name()
-	return true, nil
+	return nil
 }
 
 // A Need says how large a drive must be to take some folders.
@@ -249,7 +280,7 @@ func Needed(ctx context.Context, e *engine.Engine, paths []string, progress func
 			return nil, &fs.PathError{Op: "survey", Path: path, Err: handle.ErrNotDir}
 		}
 		f := Folder{Path: path, Kind: "folder"}
-		if _, err := measure(ctx, e, &f, progress); err != nil {
+		if err := measure(ctx, e, &f, progress); err != nil {
 			return nil, err
 		}
 		on[f.Drive] = true
