@@ -1,14 +1,17 @@
 #!/usr/bin/env bash
 # Measures whole commands against what one would do by hand with coreutils,
 # in turn, on two loop-mounted ext4 drives (root). Prints the median of each
-# and the median of the ratios, pair by pair. NEXLIN_BENCH_RUNS says how many
-# pairs (5); NEXLIN_BENCH names what is run, of: small large tiny survey deep
-# resume memory.
+# and the median of the ratios, pair by pair; as JSON in build/bench.json, and
+# what is a tenth slower than in docs/benchmarks.json is told at the end.
+# NEXLIN_BENCH_RUNS says how many pairs (5); NEXLIN_BENCH names what is run, of:
+# small large tiny survey deep back discard resume memory.
 set -euo pipefail
 cd "$(dirname "$0")/.."
 [ "$(id -u)" = 0 ] || { echo "bench mounts drives, which needs root"; exit 1; }
 runs=${NEXLIN_BENCH_RUNS:-5} bin=$PWD/bin/nexlin
-what=" ${NEXLIN_BENCH:-small large tiny survey deep resume memory} "
+what=" ${NEXLIN_BENCH:-small large tiny survey deep back discard resume memory} "
+figures=$PWD/build/bench.json committed=$PWD/docs/benchmarks.json rows=()
+mkdir -p build
 lab=$(mktemp -d /tmp/nexlin-bench-XXXXXX)
 finish() { for d in a b c d; do mountpoint -q "$lab/$d" && umount "$lab/$d"; done; rm -rf "$lab"; }
 trap finish EXIT
@@ -27,10 +30,28 @@ ours=() theirs=() ratios=()
 took() { # OURS THEIRS, in seconds
 	ours+=("$1") theirs+=("$2") ratios+=("$(echo "scale=3; $1 / $2" | bc)")
 }
+# row ID NAME: the medians of what took() was told.
 row() {
-	printf '| %s | %.2f s | %.2f s | %.2f |\n' "$1" "$(printf '%s\n' "${ours[@]}" | median)" \
-		"$(printf '%s\n' "${theirs[@]}" | median)" "$(printf '%s\n' "${ratios[@]}" | median)"
+	local o t r
+	o=$(printf '%s\n' "${ours[@]}" | median) t=$(printf '%s\n' "${theirs[@]}" | median)
+	r=$(printf '%s\n' "${ratios[@]}" | median)
+	LC_ALL=C printf '| %s | %.2f s | %.2f s | %.2f |\n' "$2" "$o" "$t" "$r"
+	rows+=("$(LC_ALL=C printf '"%s": {"nexlin": %.3f, "by_hand": %.3f, "ratio": %.3f}' "$1" "$o" "$t" "$r")")
 	ours=() theirs=() ratios=()
+}
+# machine: what the figures depend on.
+machine() {
+	local sha=false
+	grep -qwE 'sha_ni|sha2' /proc/cpuinfo && sha=true
+	dd if=/dev/zero of="$lab/speed" bs=4M count=128 oflag=direct 2>"$lab/said"
+	local write read
+	write=$(sed -n 's/.* s, \(.*\)$/\1/p' "$lab/said")
+	echo 3 >/proc/sys/vm/drop_caches
+	dd if="$lab/speed" of=/dev/null bs=4M iflag=direct 2>"$lab/said"
+	read=$(sed -n 's/.* s, \(.*\)$/\1/p' "$lab/said")
+	rm "$lab/speed"
+	printf '"processors": %d, "sha_instructions": %s, "device_writes": "%s", "device_reads": "%s"' "$(nproc)" $sha \
+		"$write" "$read"
 }
 nexlin() { "$bin" --state-dir "$lab/state" -q -y "$@" >/dev/null; }
 # back takes the last run back and leaves the drive empty.
@@ -39,10 +60,10 @@ back() {
 	rm -rf "$lab/b/"* "$lab/b/".[!.]* "$lab/state"
 }
 
-# pair NAME FOLDER HAND [FLAG…]: HAND copies $1 to $2 by hand.
+# pair ID NAME FOLDER HAND [FLAG…]: HAND copies $1 to $2 by hand.
 pair() {
-	local name=$1 folder=$2 hand=$3 t0 t1 t2 t3
-	shift 3
+	local id=$1 name=$2 folder=$3 hand=$4 t0 t1 t2 t3
+	shift 4
 	for _ in $(seq "$runs"); do
 		cold
 		t0=$(now); nexlin move "$folder" --into "$lab/b" "$@"; t1=$(now)
@@ -52,7 +73,7 @@ pair() {
 		rm -rf "$lab/b/copy"
 		took "$(echo "$t1 - $t0" | bc)" "$(echo "$t3 - $t2" | bc)"
 	done
-	row "$name"
+	row "$id" "$name"
 }
 
 copy_sync() { cp -a "$1" "$2" && sync -f "$2"; }
@@ -79,45 +100,90 @@ peak() {
 	echo "$most"
 }
 
+machine=$(machine)
+echo "$machine"
 echo "| work | nexlin | by hand | ratio |"
 echo "| --- | --- | --- | --- |"
 if wanted small; then
 	cp -a "$(go env GOROOT)" "$lab/a/go"
-	pair "move, Go's tree; against \`cp -a\` + \`sync\`" "$lab/a/go" copy_sync
-	pair "the same with \`--digest blake3\`" "$lab/a/go" copy_sync --digest blake3
-	pair "move, Go's tree; against \`cp -a\`, \`sync\`, \`sha256sum\` of both and compare, \`mv\`, \`ln -s\`" "$lab/a/go" by_hand
+	pair move-go "move, Go's tree; against \`cp -a\` + \`sync\`" "$lab/a/go" copy_sync
+	pair move-go-sha256 "the same with \`--digest sha256\`" "$lab/a/go" copy_sync --digest sha256
+	pair move-go-whole "move, Go's tree; against \`cp -a\`, \`sync\`, \`sha256sum\` of both and compare, \`mv\`, \`ln -s\`" "$lab/a/go" by_hand
 	rm -rf "$lab/a/go"
 fi
-if wanted large; then
+large() {
 	mkdir "$lab/a/large"
-	head -c 1536M /dev/urandom >"$lab/a/large/one"
-	head -c 1536M /dev/urandom >"$lab/a/large/two"
-	pair "move, 3 GiB in two files; against \`cp -a\` + \`sync\`" "$lab/a/large" copy_sync
-	pair "the same with \`--digest blake3\`" "$lab/a/large" copy_sync --digest blake3
-	pair "move, 3 GiB; against the whole by hand" "$lab/a/large" by_hand
+	head -c 1G /dev/urandom >"$lab/a/large/one"
+	head -c 1G /dev/urandom >"$lab/a/large/two"
+}
+if wanted large; then
+	large
+	pair move-large "move, 2 GiB in two files; against \`cp -a\` + \`sync\`" "$lab/a/large" copy_sync
+	pair move-large-sha256 "the same with \`--digest sha256\`" "$lab/a/large" copy_sync --digest sha256
+	pair move-large-whole "move, 2 GiB; against the whole by hand" "$lab/a/large" by_hand
 	rm -rf "$lab/a/large"
 fi
 if wanted tiny || wanted survey; then
-	tiny "$lab/a/tiny" 200000
+	tiny "$lab/a/tiny" 50000
 fi
 if wanted tiny; then
-	pair "move, 200,000 tiny files; against \`cp -a\` + \`sync\`" "$lab/a/tiny" copy_sync
+	pair move-tiny "move, 50,000 tiny files; against \`cp -a\` + \`sync\`" "$lab/a/tiny" copy_sync
+	pair move-tiny-whole "the same; against the whole by hand" "$lab/a/tiny" by_hand
 fi
 if wanted survey; then
-	for _ in $(seq "$runs"); do
-		du -s "$lab/a/tiny" >/dev/null
-		t0=$(now); nexlin survey "$lab/a"; t1=$(now)
-		t2=$(now); du -s "$lab/a" >/dev/null; t3=$(now)
-		took "$(echo "$t1 - $t0" | bc)" "$(echo "$t3 - $t2" | bc)"
+	for how in cold warm; do
+		du -s "$lab/a" >/dev/null
+		for _ in $(seq "$runs"); do
+			[ $how = warm ] || cold
+			t0=$(now); nexlin survey "$lab/a/tiny"; t1=$(now)
+			[ $how = warm ] || cold
+			t2=$(now); du -s "$lab/a/tiny" >/dev/null; t3=$(now)
+			took "$(echo "$t1 - $t0" | bc)" "$(echo "$t3 - $t2" | bc)"
+		done
+		row survey-$how "survey, 50,000 files in 250 folders, $how; against \`du -s\`"
 	done
-	row "survey, 200,000 files, warm; against \`du -s\`"
 fi
+if wanted back || wanted discard; then
+	cp -a "$(go env GOROOT)" "$lab/a/go"
+fi
+# anew ends the redirect and leaves the drive empty.
+anew() {
+	rm -rf "$lab/b/"* "$lab/b/".[!.]* "$lab/a/".go.held-* "$lab/state"
+}
+if wanted back; then
+	for _ in $(seq "$runs"); do
+		nexlin move "$lab/a/go" --into "$lab/b"
+		cold
+		t0=$(now); nexlin bring-back go; t1=$(now)
+		cold
+		t2=$(now); copy_sync "$lab/a/go" "$lab/b/copy"; t3=$(now)
+		took "$(echo "$t1 - $t0" | bc)" "$(echo "$t3 - $t2" | bc)"
+		anew
+	done
+	row back-go "bring-back, Go's tree, nothing changed since; against \`cp -a\` + \`sync\`"
+fi
+if wanted discard; then
+	for _ in $(seq "$runs"); do
+		nexlin move "$lab/a/go" --into "$lab/b"
+		cold
+		t0=$(now); nexlin discard-original go; t1=$(now)
+		cp -a "$lab/b/go" "$lab/a/old"
+		cold
+		t2=$(now); diff -r "$lab/a/old" "$lab/b/go" && rm -r "$lab/a/old"; t3=$(now)
+		took "$(echo "$t1 - $t0" | bc)" "$(echo "$t3 - $t2" | bc)"
+		rm "$lab/a/go"
+		cp -a "$lab/b/go" "$lab/a/go"
+		anew
+	done
+	row discard-go "discard-original, Go's tree; against \`diff -r\` and \`rm -r\`"
+fi
+rm -rf "$lab/a/go"
 rm -rf "$lab/a/tiny"
-# deep NAME FOLDER: reading a target by check --deep and by sha256sum.
+# deep ID NAME FOLDER: reading a target by check --deep and by sha256sum.
 deep() {
-	nexlin move "$2" --into "$lab/b" --digest "${3:-sha256}"
+	nexlin move "$3" --into "$lab/b"
 	local t0 t1 t2 t3 target
-	target=$lab/b/$(basename "$2")
+	target=$lab/b/$(basename "$3")
 	for _ in $(seq "$runs"); do
 		cold
 		t0=$(now); nexlin check --deep; t1=$(now)
@@ -126,16 +192,17 @@ deep() {
 		took "$(echo "$t1 - $t0" | bc)" "$(echo "$t3 - $t2" | bc)"
 	done
 	back
-	row "$1"
+	row "$1" "$2"
 }
 if wanted deep; then
 	cp -a "$(go env GOROOT)" "$lab/a/go"
-	deep "check --deep, Go's tree; against \`sha256sum\` of the same files" "$lab/a/go"
+	deep deep-go "check --deep, Go's tree; against \`sha256sum\` of the same files" "$lab/a/go"
 	rm -rf "$lab/a/go"
-	mkdir "$lab/a/large"
-	head -c 1536M /dev/urandom >"$lab/a/large/one"
-	head -c 1536M /dev/urandom >"$lab/a/large/two"
-	deep "check --deep, 3 GiB in two files; against the same" "$lab/a/large"
+	tiny "$lab/a/tiny" 50000
+	deep deep-tiny "check --deep, 50,000 tiny files; against the same" "$lab/a/tiny"
+	rm -rf "$lab/a/tiny"
+	large
+	deep deep-large "check --deep, 2 GiB in two files; against the same" "$lab/a/large"
 	rm -rf "$lab/a/large"
 fi
 # stopped FOLDER COUNT: a move that is killed once its copy has COUNT directories.
@@ -163,7 +230,7 @@ if wanted resume; then
 		back
 		took "$(echo "$t1 - $t0" | bc)" "$(echo "$t3 - $t2" | bc)"
 	done
-	row "resume, 100,000 sparse files of 10 GiB, killed at 90 %; against the whole move"
+	row resume "resume, 100,000 sparse files of 10 GiB, killed at 90 %; against the whole move"
 	rm -rf "$lab/a/sparse"
 fi
 if wanted memory; then
@@ -182,4 +249,20 @@ if wanted memory; then
 		wait $!
 		rm -rf "$lab/c/"* "$lab/c/".[!.]* "$lab/d/"* "$lab/d/".[!.]* "$lab/state"
 	done
+fi
+[ ${#rows[@]} -gt 0 ] || exit 0
+{
+	printf '{\n  "machine": {%s},\n  "rows": {\n' "$machine"
+	for i in "${!rows[@]}"; do
+		printf '    %s%s\n' "${rows[$i]}" "$([ $((i + 1)) -lt ${#rows[@]} ] && echo ,)"
+	done
+	printf '  }\n}\n'
+} >"$figures"
+echo
+echo "as JSON: $figures"
+# What is a tenth slower, against the same by hand, than the figures that are committed.
+if [ -e "$committed" ]; then
+	awk -F'"' '/"ratio"/ {r = $0; sub(/.*"ratio": /, "", r); sub(/}.*/, "", r)
+		if (FILENAME == ARGV[1]) {was[$2] = r} else if (($2 in was) && r > was[$2] * 1.1) {
+			printf "slower than before: %s, ratio %.2f, was %.2f\n", $2, r, was[$2]}}' "$committed" "$figures"
 fi
