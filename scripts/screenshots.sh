@@ -76,7 +76,7 @@ pause=2 shot drive-away 'callroost backup --day 2026-05-04' 'nexlin check' 'nexl
 	echo 'a plan for June' >"$HOME/.local/share/callroost/sets/plan.txt"
 	"$bin/nexlin" standin drive plug BASALT "$scene/media/basalt"
 ) >/dev/null 2>&1
-pause=2 shot mend 'nexlin mend pictures --yes -q' 'nexlin mend callroost --yes -q'
+pause=2 shot mend 'nexlin mend pictures --yes' 'nexlin mend callroost --yes'
 (
 	eval "$env"
 	sleep 4

@@ -193,11 +193,12 @@ func (a *mendCommand) mendOne(e *engine.Engine, r ledger.Redirect, f mendFlags) 
 	if err := planned.Blocked(); err != nil {
 		return nil, err
 	}
-	if !a.AsJSON {
+	silent := a.silent(f.preview)
+	if !silent {
 		a.ShowMending(planned)
 	}
 	var entries []screen.Doc
-	if planned.Merges() {
+	if planned.Merges() && (!silent || a.AsJSON || f.halves == askHalves) {
 		if entries, err = a.previewMerge(planned, f.preview || a.yes, f.halves == askHalves); err != nil {
 			return nil, err
 		}

@@ -41,9 +41,8 @@ func (a *app) offer(e *engine.Engine, o offer) (screen.Doc, error) {
 			return nil, err
 		}
 	}
-	// Of what is refused, the reasons say enough; where nothing is asked, -q is for what was done.
-	silent := a.AsJSON || a.Quiet && a.yes && !o.preview
-	if !silent && (planned.Blocked() == nil || a.Verbose) {
+	// Of what is refused, the reasons say enough.
+	if !a.silent(o.preview) && (planned.Blocked() == nil || a.Verbose) {
 		o.show(planned)
 	}
 	if stop, err := a.goOn(planned.Blocked(), o.preview, o.question); err != nil {
@@ -90,3 +89,6 @@ func (a *app) carried(e *engine.Engine, show func(*plan.Outcome),
 	}
 	return a.OutcomeDoc(e, out), out, nil
 }
+
+// silent says that a plan is not shown: where nothing is asked, -q is for what was done.
+func (a *app) silent(preview bool) bool { return a.AsJSON || a.Quiet && a.yes && !preview }

@@ -36,7 +36,7 @@ func (a *Screen) ShowPlan(p *plan.Plan) {
 	}
 }
 
-func (a *Screen) fromWhere(p *plan.Plan) string {
+func (a *Lines) fromWhere(p *plan.Plan) string {
 	if p.FromNow.Mount != "" {
 		return on(&p.FromNow, p.From)
 	}
@@ -194,7 +194,7 @@ func (a *Screen) ShowDiscarded(o *plan.Outcome) {
 }
 
 // settingLines says which settings change, and whether a link stays.
-func (a *Screen) settingLines(p *plan.Plan) {
+func (a *Lines) settingLines(p *plan.Plan) {
 	for _, s := range p.Settings {
 		what := "leads to the new place"
 		if s.Back != nil {

@@ -54,7 +54,7 @@ func (a *Screen) ShowTogether(p *plan.Plan) {
 const fewFolders = 3
 
 // where says where the data of a plan will be, or where it comes from.
-func (a *Screen) where(p *plan.Plan) string {
+func (a *Lines) where(p *plan.Plan) string {
 	switch {
 	case p.ComesBack():
 		return a.fromWhere(p)
@@ -64,7 +64,7 @@ func (a *Screen) where(p *plan.Plan) string {
 	return a.Path(p.Copy())
 }
 
-func (a *Screen) showEach(plans []*plan.Plan) {
+func (a *Lines) showEach(plans []*plan.Plan) {
 	for _, p := range plans {
 		if p.ComesBack() {
 			a.Print("%s   (a real folder again; the data comes from %s)", Bold.Render(a.Path(p.Link)), a.where(p))
@@ -78,7 +78,7 @@ func (a *Screen) showEach(plans []*plan.Plan) {
 
 // showInBrief shows a line for each folder, the first of very many, and which settings files
 // are changed.
-func (a *Screen) showInBrief(plans []*plan.Plan) {
+func (a *Lines) showInBrief(plans []*plan.Plan) {
 	const most = 9
 	change := "lead to the new places"
 	if plans[0].ComesBack() {
