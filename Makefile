@@ -48,13 +48,13 @@ test:
 	@mkdir -p build && rm -f build/skips.txt
 	@if command -v gcc >/dev/null 2>&1; then race=-race cgo=1; else race= cgo=0; echo "no C compiler: the race detector is off"; fi; \
 	export CGO_ENABLED=0 NEXLIN_SKIPS=$(CURDIR)/build/skips.txt; \
+	{ CGO_ENABLED=$$cgo $(GO) test $$race -tags faults -count=1 -timeout 45m $(raced); raced=$$?; \
+	$(GO) test -tags faults -count=1 -timeout 45m $$($(GO) list ./... | grep -v /test$$ | grep -vFx "$$($(GO) list $(raced))") && exit $$raced; } \
+		>build/packages.txt 2>&1 & packages=$$!; \
 	NEXLIN_TEST_BUILT=$$(mktemp -d) && export NEXLIN_TEST_BUILT && trap 'rm -rf "$$NEXLIN_TEST_BUILT"' EXIT && chmod 755 "$$NEXLIN_TEST_BUILT" && \
 	$(GO) build -o "$$NEXLIN_TEST_BUILT/nexlin/nexlin" ./cmd/nexlin && \
 	$(GO) build -tags faults -o "$$NEXLIN_TEST_BUILT/nexlinfaults/nexlin" ./cmd/nexlin && \
 	CGO_ENABLED=$$cgo $(GO) build $$race -tags faults -o "$$NEXLIN_TEST_BUILT/nexlinfaults$$race/nexlin" ./cmd/nexlin || exit 1; \
-	{ CGO_ENABLED=$$cgo $(GO) test $$race -tags faults -count=1 -timeout 45m $(raced); raced=$$?; \
-	$(GO) test -tags faults -count=1 -timeout 45m $$($(GO) list ./... | grep -v /test$$ | grep -vFx "$$($(GO) list $(raced))") && exit $$raced; } \
-		>build/packages.txt 2>&1 & packages=$$!; \
 	export NEXLIN_TEST_RACE=$$race; \
 	$(GO) test -count=1 -timeout 45m -run '$(matrix)' ./test >build/matrix.txt 2>&1 & matrix=$$!; \
 	$(GO) test -count=1 -parallel 3 -timeout 45m -skip '$(matrix)' ./test; status=$$?; \

@@ -47,6 +47,7 @@ func (a *checkCommand) checkCmd() *cobra.Command {
 					return a.checkOne(e, r, &f)
 				})
 			}
+			a.toldStopped = true // with what was found
 			e, done, err := a.engine(f.update)
 			if err != nil {
 				return err

@@ -399,7 +399,7 @@ func (a *app) tellStopped(e *engine.Engine) {
 	}
 	a.toldStopped = true
 	for _, r := range rows {
-		a.Note("run %s (%s of %s) was stopped before its end: nexlin resume %s goes on, nexlin undo %s takes it back",
-			r.ID, r.Kind, strings.TrimPrefix(r.Redirect, "-"), r.ID, r.ID)
+		a.Note("run %s (%s of %s) was stopped before its end: `nexlin resume %[1]s` goes on, `nexlin undo %[1]s` "+
+			"takes it back", r.ID, r.Kind, strings.TrimPrefix(r.Redirect, "-"))
 	}
 }

@@ -42,7 +42,7 @@ func (a *Lines) Colours(off bool) {
 
 // Note writes a line for people to standard error.
 func (a *Lines) Note(format string, args ...any) {
-	fmt.Fprintf(a.Err, "nexlin: "+format+"\n", args...)
+	a.text(a.Err, "nexlin: ", fmt.Sprintf(format, args...))
 }
 
 // Usage is a wrong command line, a *[typed.MistypedError]; next is what may be done instead,
