@@ -41,7 +41,7 @@ raced = $(patsubst %,./%,$(sort $(patsubst %/,%,$(dir $(shell grep -lE 'go func|
 # The race detector needs a C compiler; without one the tests run without it. Of
 # the stories it watches the program that they drive, and not the driver: so all else
 # is compiled without cgo, as the programs are.
-# They take a little under ten minutes on two cores that do nothing else; the limit is for
+# They take about nine minutes on two cores that do nothing else; the limit is for
 # what hangs.
 test:
 	@scripts/setup-test.sh
