@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"slices"
+
 	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
@@ -124,44 +126,33 @@ func (a *checkCommand) shows(r *health.Report, f *checkFlags) bool {
 }
 
 func (a *checkCommand) checkAll(e *engine.Engine, f *checkFlags) error {
-	rows, err := e.Ledger.Redirects(true)
+	e = e.AtOnce()
+	reports, stopped, err := health.CheckAll(e,
+		func(r ledger.Redirect) (*health.Report, error) { return a.checked(e, r, f) })
 	if err != nil {
 		return err
 	}
-	e = e.AtOnce()
-	var reports, shown []*health.Report
+	var shown []*health.Report
 	docs, all := []screen.RedirectDoc{}, []finding.Finding{}
-	worst := screen.ExitDone
-	for _, r := range rows {
-		rep, err := a.checked(e, r, f)
-		if err != nil {
-			return err
-		}
-		if r.State == ledger.Ended && len(rep.Held) == 0 {
-			continue
-		}
-		worst = screen.Graver(worst, rep)
-		docs, all, reports = append(docs, screen.ReportDoc(rep, true)), append(all, rep.Findings...),
-			append(reports, rep)
+	for _, rep := range reports {
+		docs, all = append(docs, screen.ReportDoc(rep, true)), append(all, rep.Findings...)
 		if a.shows(rep, f) {
 			shown = append(shown, rep)
 		}
 	}
 	a.ShowChecked(shown, a.terse(f))
-	stopped, err := a.stoppedElsewhere(e, rows)
-	if err != nil {
-		return err
-	}
-	if len(stopped) > 0 {
-		worst, all = screen.ExitProblems, append(all, stopped...)
+	for _, rep := range stopped {
+		all = append(all, rep.Findings...)
+		if !a.AsJSON {
+			a.Print("%s  %s", screen.StateWord(rep.State), screen.Bold.Render(pathtext.Show(rep.Redirect.Name)))
+			a.Findings(a.Out, rep.Findings)
+		}
 	}
 	managed, err := a.managed(e)
 	if err != nil {
 		return err
 	}
-	for _, rep := range managed {
-		worst = screen.Graver(worst, rep)
-	}
+	worst := screen.Gravest(slices.Concat(reports, stopped, managed))
 	a.grave(worst)
 	if f.metrics != "" {
 		var c metrics.Collector
@@ -195,17 +186,4 @@ func withManaged(d screen.Doc, managed []*health.Report) screen.Doc {
 		d["by_administrator"] = screen.ReportDocs(managed)
 	}
 	return d
-}
-
-// stoppedElsewhere tells of stopped runs that belong to no redirect that was looked at.
-func (a *checkCommand) stoppedElsewhere(e *engine.Engine, rows []ledger.Redirect) (out []finding.Finding, err error) {
-	stopped, err := health.StoppedElsewhere(e, rows)
-	for _, r := range stopped {
-		out = append(out, r.Findings...)
-		if !a.AsJSON {
-			a.Print("%s  %s", screen.StateWord(r.State), screen.Bold.Render(pathtext.Show(r.Redirect.Name)))
-			a.Findings(a.Out, r.Findings)
-		}
-	}
-	return out, err
 }

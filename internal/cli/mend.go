@@ -116,10 +116,7 @@ func (a *mendCommand) mendGuided(f mendFlags) error {
 	}
 	a.toldStopped = true // as a cause, with what can be done
 	reports, err := m.Lead()
-	a.exit = screen.ExitDone // what is left counts, not what was refused on the way
-	for _, r := range reports {
-		a.exit = screen.Graver(a.exit, r)
-	}
+	a.exit = screen.Gravest(reports) // what is left counts, not what was refused on the way
 	return err
 }
 
@@ -131,7 +128,9 @@ func (a *mendCommand) lookAtAll() ([]*health.Report, error) {
 	}
 	defer done()
 	e = e.AtOnce()
-	return health.CheckAll(a.ctx, e)
+	reports, stopped, err := health.CheckAll(e,
+		func(r ledger.Redirect) (*health.Report, error) { return health.Check(a.ctx, e, r) })
+	return append(reports, stopped...), err
 }
 
 // allNames lists the redirects there are, and those brought back of which

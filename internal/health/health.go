@@ -150,30 +150,30 @@ func Check(ctx context.Context, e *engine.Engine, r ledger.Redirect) (*Report, e
 	return out, nil
 }
 
-// CheckAll is [Check] of every redirect, and of each that was brought back while something of
-// it is held; stopped runs that belong to none come last. By an engine that looks at the drives
-// once ([engine.Engine.AtOnce]).
-func CheckAll(ctx context.Context, e *engine.Engine) (out []*Report, err error) {
+// CheckAll has check, such as [Check], look at every redirect, and at each that was brought back
+// while something of it is held; stopped are runs that belong to none. By an engine that looks at
+// the drives once ([engine.Engine.AtOnce]).
+func CheckAll(e *engine.Engine, check func(ledger.Redirect) (*Report, error)) (reports, stopped []*Report, err error) {
 	rows, err := e.Ledger.Redirects(true)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	for _, r := range rows {
-		rep, err := Check(ctx, e, r)
+		rep, err := check(r)
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		if r.State != ledger.Ended || len(rep.Held) > 0 {
-			out = append(out, rep)
+			reports = append(reports, rep)
 		}
 	}
-	stopped, err := StoppedElsewhere(e, rows)
-	return append(out, stopped...), err
+	stopped, err = stoppedElsewhere(e, rows)
+	return reports, stopped, err
 }
 
-// StoppedElsewhere tells of stopped runs that belong to no redirect of rows: those of a first
+// stoppedElsewhere tells of stopped runs that belong to no redirect of rows: those of a first
 // move have none yet.
-func StoppedElsewhere(e *engine.Engine, rows []ledger.Redirect) (out []*Report, err error) {
+func stoppedElsewhere(e *engine.Engine, rows []ledger.Redirect) (out []*Report, err error) {
 	open, err := plan.Open(e.Ledger)
 	for _, row := range open {
 		if !slices.ContainsFunc(rows, func(r ledger.Redirect) bool { return r.Name == row.Redirect }) {

@@ -55,7 +55,7 @@ func MakePlan(ctx context.Context, e *engine.Engine, p *plan.Plan, progress func
 		p.Digest = made.Digest
 	}
 	if p.Digest == "" {
-		p.Digest = transfer.Best()
+		p.Digest = transfer.SHA256
 	}
 	dir, err := handle.OpenReal(p.Into)
 	if err != nil {

@@ -1,7 +1,6 @@
 package picture
 
 import (
-	"slices"
 	"time"
 
 	"nexlin/internal/pathtext"
@@ -26,7 +25,8 @@ func Course(title string, points []Point, now time.Time) *Drawing {
 	if len(points) == 0 {
 		return d
 	}
-	begin, most := points[0].At, int64(1)
+	begin := points[0].At
+	var most int64
 	for _, p := range points {
 		most = max(most, p.Bytes)
 	}
@@ -43,7 +43,7 @@ func Course(title string, points []Point, now time.Time) *Drawing {
 		if i+1 < len(points) {
 			to = x(points[i+1].At)
 		}
-		high := courseHigh * float64(max(0, p.Bytes)) / float64(most)
+		high := courseHigh * float64(max(0, p.Bytes)) / float64(max(most, 1))
 		if at := x(p.At); high > 0 && to > at {
 			d.rect(at, ground-high, to-at, high, Folder)
 		}
@@ -56,8 +56,7 @@ func Course(title string, points []Point, now time.Time) *Drawing {
 	last := points[len(points)-1]
 	d.write(left, ground+22, day(begin), false)
 	d.write(right-76, ground+22, day(now), false)
-	d.Says = "From " + day(begin) + " to " + day(now) + ": at most " + pathtext.Size(slices.MaxFunc(points,
-		func(a, b Point) int { return int(min(1, max(-1, a.Bytes-b.Bytes))) }).Bytes) + ", now " +
+	d.Says = "From " + day(begin) + " to " + day(now) + ": at most " + pathtext.Size(most) + ", now " +
 		pathtext.Size(last.Bytes) + "."
 	return d
 }

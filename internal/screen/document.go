@@ -1,6 +1,7 @@
 package screen
 
 import (
+	"cmp"
 	"time"
 
 	"nexlin/internal/drive"
@@ -11,6 +12,7 @@ import (
 	"nexlin/internal/link"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
+	"nexlin/internal/transfer"
 )
 
 // Documents for programs. docs/schema/ describes them; bytes are integers,
@@ -149,7 +151,7 @@ func (a *Screen) OutcomeDoc(e *engine.Engine, o *plan.Outcome) Doc {
 		"run":    run,
 		"copied": Doc{"files": o.Copied.Files, "bytes": o.Copied.Bytes, "seconds": o.Copied.Seconds},
 		"verified": Doc{"files": o.Verified.Files, "bytes": o.Verified.Bytes,
-			"digest": o.Plan.Digest.Or(), "from_device": o.Device},
+			"digest": cmp.Or(o.Plan.Digest, transfer.SHA256), "from_device": o.Device},
 		"findings": FindingDocs(o.Findings),
 		"space":    spaceDoc(o),
 	}
@@ -198,7 +200,8 @@ func PlanDoc(p *plan.Plan) Doc {
 		"preview": true,
 		"plan": Doc{
 			"kind": p.Kind, "name": p.Name, "link": p.Link, "from": p.From, "target": p.Copy(),
-			"files": p.Files, "bytes": p.Bytes, "needed": p.Need, "gap": p.Gap, "digest": p.Digest.Or(),
+			"files": p.Files, "bytes": p.Bytes, "needed": p.Need, "gap": p.Gap,
+			"digest": cmp.Or(p.Digest, transfer.SHA256),
 			"space": Doc{
 				"source": Doc{"drive": p.FromNow.Name(), "free": p.FromNow.Free},
 				"target": Doc{"drive": p.IntoNow.Name(), "free": p.IntoNow.Free, "free_after": p.IntoNow.Free - p.Need},

@@ -22,11 +22,14 @@ func CheckExit(r *health.Report) int {
 	return code
 }
 
-// Graver is the exit status of several reports, of which one more is known. One drive that is
-// away is the single cause of all that lies on it.
-func Graver(worst int, rep *health.Report) int {
-	if c := CheckExit(rep); c == ExitProblems || c == ExitAway && worst == ExitDone {
-		return c
+// Gravest is the exit status of several reports. One drive that is away is the single cause of
+// all that lies on it.
+func Gravest(reports []*health.Report) int {
+	worst := ExitDone
+	for _, r := range reports {
+		if c := CheckExit(r); c == ExitProblems || c == ExitAway && worst == ExitDone {
+			worst = c
+		}
 	}
 	return worst
 }

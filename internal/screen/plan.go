@@ -1,6 +1,7 @@
 package screen
 
 import (
+	"cmp"
 	"fmt"
 
 	"nexlin/internal/finding"
@@ -68,7 +69,7 @@ func (a *Screen) planNumbers(p *plan.Plan) {
 	}
 	a.settingLines(p)
 	if !p.Bare {
-		a.Print("  proof     %s", digestWords(p.Digest.Or()))
+		a.Print("  proof     %s", digestWords(cmp.Or(p.Digest, transfer.SHA256)))
 	}
 	a.Print("")
 	into, from := &p.IntoNow, &p.FromNow

@@ -42,7 +42,7 @@ type Folder struct {
 	Partial   bool   // this account can't see everything in it
 	Card      string // name of the card that knows it, or a folder in it; empty if none does
 
-	gone, unplaced bool // there is nothing to show; it was not looked into
+	unseen bool // it was not looked into
 }
 
 // Options of a survey.
@@ -101,10 +101,10 @@ func Survey(ctx context.Context, e *engine.Engine, o Options) ([]Folder, error) 
 	var out []Folder
 	of := e.Drives.Once()
 	for _, f := range rows {
-		f.Card = cardFor(f.Path, cards)
-		if f.gone {
-			continue
+		if f.unseen && !f.Partial && f.Redirect == "" {
+			continue // it is gone
 		}
+		f.Card = cardFor(f.Path, cards)
 		if err := f.place(of); err != nil {
 			return nil, err
 		}
@@ -203,7 +203,7 @@ func redirected(e *engine.Engine, rows map[string]*Folder, o Options) error {
 
 // measure fills a row in.
 func measure(ctx context.Context, e *engine.Engine, f *Folder, progress func(entries, bytes int64)) error {
-	if err := count(ctx, e, f, progress); err != nil || f.gone {
+	if err := count(ctx, e, f, progress); err != nil {
 		return err
 	}
 	return f.place(e.Drives.Of)
@@ -213,11 +213,11 @@ func measure(ctx context.Context, e *engine.Engine, f *Folder, progress func(ent
 func count(ctx context.Context, e *engine.Engine, f *Folder, progress func(entries, bytes int64)) error {
 	root, err := handle.Open(f.Path)
 	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, handle.ErrNotDir) {
-		f.gone, f.unplaced = f.Redirect == "", true
+		f.unseen = true
 		return nil
 	}
 	if errors.Is(err, fs.ErrPermission) {
-		f.Partial, f.unplaced = true, true
+		f.Partial, f.unseen = true, true
 		return nil
 	}
 	if err != nil {
@@ -239,7 +239,7 @@ func count(ctx context.Context, e *engine.Engine, f *Folder, progress func(entri
 
 // place fills in the drive that a folder lies on, where it was looked into.
 func (f *Folder) place(of func(path string) (drive.Drive, error)) error {
-	if f.unplaced {
+	if f.unseen {
 		return nil
 	}
 	d, err := of(f.Path)

@@ -189,7 +189,7 @@ func build(tags string, race bool) (string, error) {
 		return p, nil
 	}
 	if dir := os.Getenv("NEXLIN_TEST_BUILT"); dir != "" { // it was built for several tests
-		if p := filepath.Join(dir, name, "nexlin"); isThere(p) {
+		if p := filepath.Join(dir, name, "nexlin"); Exists(p) {
 			return p, nil
 		}
 	}
@@ -214,11 +214,6 @@ func build(tags string, race bool) (string, error) {
 	}
 	builds.done[name] = path
 	return path, nil
-}
-
-func isThere(path string) bool {
-	_, err := os.Lstat(path)
-	return err == nil
 }
 
 // CleanPrograms removes what Program built.
