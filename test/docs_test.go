@@ -51,16 +51,12 @@ func TestPagesAreRun(t *testing.T) {
 // newScene builds the demo's scene and gives what runs a shell's line in it.
 func newScene(t *testing.T) func(t *testing.T, line, status string) {
 	t.Helper()
-	dir, err := filepath.EvalSymlinks(t.TempDir())
-	require.NoError(t, err)
-	dir = filepath.Join(dir, "bay")
-	n := lab.New(t, plain(t))
-	exports := n.Want(0, "standin", "scene", dir, "--no-color")
+	n, _, dir := sceneOf(t)
 	return func(t *testing.T, line, status string) {
 		t.Helper()
-		script := "set -e\n" + exports + "\ncd ~\n" + strings.ReplaceAll(line, "/mnt/", dir+"/")
+		script := "set -e\ncd ~\n" + strings.ReplaceAll(line, "/mnt/", dir+"/")
 		cmd := exec.Command("bash", "-c", "("+script+"\n); echo \"status $?\"")
-		cmd.Env = append(os.Environ(), "PATH="+filepath.Dir(n.Program)+":"+os.Getenv("PATH"), "MTREE=")
+		cmd.Env = append(n.Cmd().Env, "PATH="+filepath.Dir(n.Program)+":"+os.Getenv("PATH"), "MTREE=")
 		out, err := cmd.CombinedOutput()
 		require.NoError(t, err)
 		require.True(t, strings.HasSuffix(strings.TrimSpace(string(out)), "status "+status), "%s\n%s", line, out)
