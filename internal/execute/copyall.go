@@ -45,8 +45,9 @@ func (m *copier) passes(ctx context.Context, first int) error {
 	}()
 	before := int64(-1)
 	for i := first; ; i++ {
-		// What a run that goes on finds in its records, its undo may have taken away.
-		tally, err := m.onePass(ctx, old, i == 1)
+		// What a run that goes on finds in its records, its undo may have taken away;
+		// where strangers were put aside, directories have other times than are recorded.
+		tally, err := m.onePass(ctx, old, i == 1 || m.doubt)
 		if err != nil {
 			return err
 		}
@@ -328,6 +329,7 @@ func (m *copier) stranger(aside []string) {
 	if len(aside) == 0 {
 		return
 	}
+	m.doubt = true
 	m.Out.Aside = append(m.Out.Aside, aside...)
 	path := m.Into.Join(naming.Strangers(m.Plan.Run))
 	m.Out.Findings = append(m.Out.Findings, finding.New(finding.Stranger, path,

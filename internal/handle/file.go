@@ -12,8 +12,8 @@ import (
 // files can't, and that is felt over a hundred thousand of them. ReadAt and
 // WriteAt may be called from several goroutines, Read and Write not.
 type File struct {
-	fd   descriptor
-	path string // for messages only
+	fd       descriptor
+	in, name string // where it was opened, for messages only; in may be empty
 }
 
 var (
@@ -23,7 +23,12 @@ var (
 )
 
 // Name is where f was opened, for messages.
-func (f *File) Name() string { return f.path }
+func (f *File) Name() string {
+	if f.in == "" {
+		return f.name
+	}
+	return join(f.in, f.name)
+}
 
 // Fd is the descriptor, valid until Close; on Windows the handle.
 func (f *File) Fd() uintptr { return uintptr(f.fd) }
@@ -32,7 +37,7 @@ func (f *File) err(op string, err error) error {
 	if err == nil {
 		return nil
 	}
-	return &fs.PathError{Op: op, Path: f.path, Err: err}
+	return &fs.PathError{Op: op, Path: f.Name(), Err: err}
 }
 
 // Read implements [io.Reader].

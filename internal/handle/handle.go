@@ -143,7 +143,7 @@ func (d *Dir) OpenFile(name string) (*File, error) {
 	if err != nil {
 		return nil, d.err("open", name, err)
 	}
-	return &File{fd, d.Join(name)}, nil
+	return &File{fd, d.path, name}, nil
 }
 
 // OpenBeneath is [Dir.OpenFile] for a relative path of any depth.
@@ -163,7 +163,7 @@ func (d *Dir) Create(name string, mode uint32) (*File, error) {
 	if err != nil {
 		return nil, d.err("create", name, err)
 	}
-	return &File{fd, d.Join(name)}, nil
+	return &File{fd, d.path, name}, nil
 }
 
 // Link gives the file called name one more name, newName in to, which must

@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync/atomic"
+	"unsafe"
 
 	"golang.org/x/sys/unix"
 )
@@ -13,12 +15,36 @@ import (
 // name in byte order; "." is d itself. Nil means there are none, or that
 // the file system has no such thing. A link's own attributes are read.
 func (d *Dir) Xattrs(name string) ([]Xattr, error) {
-	// The kernel reaches the directory through the descriptor; only the last
-	// component is looked up, and the l… calls do not follow it.
-	path := procPath(d.fd, name)
 	return d.xattrs(name,
-		func(b []byte) (int, error) { return unix.Llistxattr(path, b) },
-		func(key string, b []byte) (int, error) { return unix.Lgetxattr(path, key, b) })
+		func(b []byte) (int, error) { return listXattr(d.fd, name, b) },
+		func(key string, b []byte) (int, error) { return unix.Lgetxattr(procPath(d.fd, name), key, b) })
+}
+
+// oldKernel says that listxattrat(2) of Linux 6.13 can't be called.
+var oldKernel atomic.Bool
+
+// listXattr lists the attributes of an entry, a link not being followed.
+func listXattr(dir descriptor, name string, b []byte) (int, error) {
+	if name == "." {
+		return unix.Flistxattr(dir, b)
+	}
+	if !oldKernel.Load() {
+		path, err := unix.BytePtrFromString(name)
+		if err != nil {
+			return 0, err
+		}
+		n, _, errno := unix.Syscall6(unix.SYS_LISTXATTRAT, uintptr(dir), uintptr(unsafe.Pointer(path)),
+			unix.AT_SYMLINK_NOFOLLOW, uintptr(unsafe.Pointer(unsafe.SliceData(b))), uintptr(len(b)), 0)
+		switch errno {
+		case 0:
+			return int(n), nil
+		case unix.ENOSYS, unix.EPERM: // EPERM is what some sandboxes say of calls they do not know
+			oldKernel.Store(true)
+		default:
+			return 0, errno
+		}
+	}
+	return unix.Llistxattr(procPath(dir, name), b)
 }
 
 // XattrsOf is [Dir.Xattrs] for an entry that is open, through its descriptor:
@@ -158,6 +184,9 @@ func SampleACL() Xattr {
 // NeedsRights reports an attribute that only an administrator may set.
 func NeedsRights(name string) bool { return !strings.HasPrefix(name, "user.") }
 
+// procPath leads to an entry: the kernel reaches the directory through the
+// descriptor, and only the last component is looked up, which the l… calls do
+// not follow.
 func procPath(fd descriptor, name string) string {
 	p := "/proc/self/fd/" + strconv.Itoa(fd)
 	if name == "." {

@@ -147,7 +147,7 @@ func readStream(at descriptor, name, stream string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	f := &File{h, name + ":" + stream}
+	f := &File{fd: h, name: name + ":" + stream}
 	b, err := io.ReadAll(io.LimitReader(f, streamLimit+1))
 	if err == nil && len(b) > streamLimit {
 		err = fmt.Errorf("the stream %q has more than %d bytes: %w", stream, streamLimit, syscall.EFBIG)
@@ -245,7 +245,7 @@ func setXattr(at descriptor, name string, x Xattr) error {
 		if err != nil {
 			return err
 		}
-		f := &File{h, name + ":" + stream}
+		f := &File{fd: h, name: name + ":" + stream}
 		_, err = f.Write(x.Value)
 		return errors.Join(err, f.Sync(), f.Close())
 	case x.Name == attribXattr:

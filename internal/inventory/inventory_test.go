@@ -69,6 +69,58 @@ func TestWalkInTheOneOrder(t *testing.T) {
 	require.ErrorIs(t, Walk(ctx, root(t, dir), &log{}), context.Canceled)
 }
 
+// Whatever a visitor leaves out, or where it ends, what it meets is what a plain
+// recursion meets, and no directory stays open: the walk goes ahead of it.
+func TestWalkAheadIsAPlainWalk(t *testing.T) {
+	dir := t.TempDir()
+	var tr lab.Tree
+	for i := range 12 {
+		for j := range 12 {
+			tr = append(tr, fmt.Sprintf("d%d/s%d/deep/", i, j), fmt.Sprintf("d%d/s%d/f: 1", i, j))
+		}
+	}
+	for i := range 300 {
+		tr = append(tr, fmt.Sprintf("many/f%d: 1", i), fmt.Sprintf("dirs/d%d/", i))
+	}
+	tr.Make(t, dir)
+	var plain func(path string, depth int, l *log) error
+	plain = func(path string, depth int, l *log) error {
+		fi, err := os.Lstat(filepath.Join(dir, path))
+		require.NoError(t, err)
+		e := &Entry{Path: path, Depth: depth}
+		descend, err := l.Visit(e)
+		if err != nil || !fi.IsDir() {
+			return err
+		}
+		names, err := os.ReadDir(filepath.Join(dir, path))
+		require.NoError(t, err)
+		for _, n := range names {
+			if !descend {
+				break
+			}
+			if err := plain(join(path, n.Name()), depth+1, l); err != nil {
+				return err
+			}
+		}
+		return l.Leave(e)
+	}
+	open := func() int {
+		fds, err := os.ReadDir("/proc/self/fd")
+		require.NoError(t, err)
+		return len(fds)
+	}
+	d := root(t, dir)
+	before := open()
+	for _, c := range []log{{}, {skip: "."}, {skip: "d3"}, {skip: "dirs"}, {skip: "many"}, {fail: "."}, {fail: "d10/s3"},
+		{fail: "many/f299"}, {fail: "dirs/d7"}, {skip: "d0/s0", fail: "d0/s1/deep"}} {
+		want, got := c, c
+		werr := plain(".", 0, &want)
+		require.Equal(t, werr, Walk(context.Background(), d, &got), "%+v", c)
+		require.Equal(t, want.lines, got.lines, "%+v", c)
+		require.Equal(t, before, open(), "%+v: directories stay open", c)
+	}
+}
+
 func TestWalkStopsAtAMount(t *testing.T) {
 	lab.Root(t)
 	dir := t.TempDir()

@@ -324,7 +324,13 @@ func (c *copier) finishFile(out *handle.File, t *task, f *Fact, atime handle.Tim
 		if err != nil {
 			return err
 		}
-		f.Copy = c.made(&made, t.seen.Xattrs)
+		has := t.seen.Xattrs
+		if !c.Fuse { // there Verify asks by the name
+			if has, err = t.node.dst.XattrsOf(out, t.as); err != nil {
+				return err
+			}
+		}
+		f.Copy = c.made(&made, has)
 		// A directory that hands down its group, or the umask, was at work.
 		chown = !c.Allow.Owners && (made.UID != want.UID || made.GID != want.GID)
 		chmod = !c.Allow.Modes && made.Mode != want.Mode

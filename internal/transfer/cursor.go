@@ -74,18 +74,22 @@ type reader struct {
 	names, facts *bufio.Reader
 	stack        []string // path by depth
 	ord          int64
+	sum          summing
 }
 
 func newReader(s *Spool) *reader {
 	section := func(f *os.File) *bufio.Reader {
 		return bufio.NewReaderSize(io.NewSectionReader(f, 0, 1<<62), 64<<10)
 	}
-	return &reader{names: section(s.names), facts: section(s.facts)}
+	r := &reader{names: section(s.names), facts: section(s.facts)}
+	r.sum.r = r.names
+	return r
 }
 
 // next reads a record; false at the end or where the spool is torn.
 func (r *reader) next(rec *Record) bool {
-	sum := summing{r: r.names}
+	sum := &r.sum
+	sum.bytes = sum.bytes[:0]
 	depth := sum.number()
 	name := sum.field()
 	has := sum.byte()
@@ -121,30 +125,33 @@ func (r *reader) next(rec *Record) bool {
 	return true
 }
 
-// summing reads fields and keeps their checksum.
+// summing reads fields and keeps their bytes, for the checksum behind them.
 type summing struct {
-	r   *bufio.Reader
-	sum uint32
-	err error
+	r     *bufio.Reader
+	bytes []byte
+	err   error
 }
 
-func (s *summing) number() uint64 {
-	if s.err != nil {
-		return 0
+func (s *summing) number() (n uint64) {
+	for shift := 0; s.err == nil; shift += 7 {
+		b := s.byte()
+		if n |= uint64(b&0x7f) << shift; b < 0x80 {
+			return n
+		}
+		if shift >= 63 {
+			s.err = errors.New("number too long")
+		}
 	}
-	n, err := binary.ReadUvarint(s.r)
-	s.err = err
-	s.add(binary.AppendUvarint(nil, n))
-	return n
+	return 0
 }
 
 func (s *summing) byte() byte {
 	if s.err != nil {
 		return 0
 	}
-	b, err := s.r.ReadByte()
-	s.err = err
-	s.add([]byte{b})
+	var b byte
+	b, s.err = s.r.ReadByte()
+	s.bytes = append(s.bytes, b)
 	return b
 }
 
@@ -156,18 +163,16 @@ func (s *summing) field() string {
 	if s.err != nil {
 		return ""
 	}
-	b := make([]byte, n)
-	_, s.err = io.ReadFull(s.r, b)
-	s.add(b)
-	return string(b)
+	from := len(s.bytes)
+	s.bytes = append(s.bytes, make([]byte, n)...)
+	_, s.err = io.ReadFull(s.r, s.bytes[from:])
+	return string(s.bytes[from:])
 }
-
-func (s *summing) add(b []byte) { s.sum = crc32.Update(s.sum, crc32.IEEETable, b) }
 
 func (s *summing) check() bool {
 	var b [4]byte
 	if s.err == nil {
 		_, s.err = io.ReadFull(s.r, b[:])
 	}
-	return s.err == nil && binary.LittleEndian.Uint32(b[:]) == s.sum
+	return s.err == nil && binary.LittleEndian.Uint32(b[:]) == crc32.ChecksumIEEE(s.bytes)
 }

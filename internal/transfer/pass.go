@@ -270,6 +270,9 @@ func (p *pass) dropped(r *Record) error {
 		return nil
 	}
 	p.tally.changed(r.Path)
+	if err := p.openAround(r.Path); err != nil {
+		return err
+	}
 	return p.Part.remove(r, lent)
 }
 
@@ -346,6 +349,9 @@ func (p *pass) file(e *inventory.Entry, ord int64, old *Fact) error {
 			return err
 		}
 	}
+	if err := p.openCopy(t.node); err != nil {
+		return err
+	}
 	t.node.count.Add(1)
 	p.takeOff(&e.Stat)
 	p.group = append(p.group, t)
@@ -396,6 +402,9 @@ func (p *pass) keep(ord int64, old *Fact, size int64) error {
 
 // clear makes room for an entry that is copied again.
 func (p *pass) clear(e *inventory.Entry, old *Fact) error {
+	if err := p.openAround(e.Path); err != nil {
+		return err
+	}
 	r := Record{Path: e.Path, Fact: *old}
 	return p.Part.remove(&r, p.lending.lentIno(e.Path))
 }

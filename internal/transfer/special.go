@@ -66,6 +66,9 @@ func (p *pass) another(e *inventory.Entry, rec *Record, old *Fact, firstOrd int6
 	if !first.Source.Unchanged(&now, false) || first.Flags&Copied == 0 {
 		f.Flags |= Again // the file changed between its names
 	}
+	if err := p.openAround(e.Path); err != nil {
+		return err
+	}
 	dst := p.stack[e.Depth-1].dst
 	dir, name, made, err := standing(p.Part.Dir, rec.Same)
 	if dir == nil {
@@ -134,7 +137,7 @@ func (p *pass) special(e *inventory.Entry, rec *Record, old *Record) error {
 		}
 	}
 	p.tally.changed(e.Path)
-	if err := p.New.FlushNames(); err != nil {
+	if err := handle.InOrder(p.New.FlushNames, func() error { return p.openAround(e.Path) }); err != nil {
 		return err
 	}
 	dst := p.stack[e.Depth-1].dst

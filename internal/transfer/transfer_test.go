@@ -4,6 +4,7 @@ package transfer
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io/fs"
 	"os"
@@ -17,6 +18,7 @@ import (
 	"pgregory.net/rapid"
 
 	"nexlin/internal/handle"
+	"nexlin/internal/inventory"
 	"nexlin/test/lab"
 )
 
@@ -204,6 +206,37 @@ func retype(b *bench, name, line string) {
 
 // A write that changes no time stamp is found by the digest where a program
 // may be writing.
+// A pass that finds nothing changed leaves the copy alone, down to the change times of
+// directories; one that has to mend something gives the directory its times again.
+func TestUnchangedDirectoriesAreLeftAlone(t *testing.T) {
+	b := newBench(t)
+	lab.Tree{"a/b/c/f: 1", "a/b/g: 2", "a/other/h: 3", "a/other/l => h", "e/"}.Make(t, b.source)
+	times := func() map[string]handle.Time {
+		out := map[string]handle.Time{}
+		require.NoError(t, inventory.Walk(context.Background(), open(t, b.copy), inventory.VisitorFunc(
+			func(e *inventory.Entry) error { out[e.Path] = e.Stat.Ctime; return nil })))
+		delete(out, ".") // OpenPart makes it private
+		return out
+	}
+	time.Sleep(2 * LeastStep) // so that its times can tell
+	b.mustPass()
+	b.equal()
+	made := times()
+	require.Zero(t, b.mustPass().Changed)
+	require.Equal(t, made, times())
+	for path, change := range map[string]func(name string) error{
+		"a/b/g":     func(name string) error { return os.WriteFile(name, []byte("other"), 0o644) },
+		"a/b/c/f":   os.Remove,
+		"a/other/l": func(name string) error { return errors.Join(os.Remove(name), os.Symlink("elsewhere", name)) },
+	} {
+		require.NoError(t, change(filepath.Join(b.source, path)))
+		time.Sleep(2 * LeastStep)
+		require.Positive(t, b.mustPass().Changed, path)
+		b.equal()
+	}
+	require.Equal(t, made["e"], times()["e"])
+}
+
 func TestWritersAreComparedByDigest(t *testing.T) {
 	b := newBench(t)
 	sample.Make(t, b.source)
