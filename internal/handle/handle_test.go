@@ -219,7 +219,7 @@ func TestNamesInBatches(t *testing.T) {
 		for what, key := range map[string]func(string) string{"bytes": nil, "folded": strings.ToLower,
 			"one for all": func(string) string { return "" }} {
 			var got []string
-			require.NoError(t, d.eachName(limit, key, func(n string) error { got = append(got, n); return nil }))
+			require.NoError(t, d.eachName(limit, key, func(n string, _ bool) error { got = append(got, n); return nil }))
 			by := slices.Clone(want)
 			slices.SortFunc(by, func(a, b string) int {
 				if key != nil && key(a) != key(b) {

@@ -10,15 +10,16 @@ import (
 )
 
 // dirents gives the names in a block of getdents64(2) records, without "."
-// and "..": inode 8, offset 8, length 2, type 1, name up to a zero byte.
-func dirents(block []byte) iter.Seq[[]byte] {
-	return func(yield func([]byte) bool) {
+// and "..", and whether each may be a directory: inode 8, offset 8, length 2, type
+// 1, name up to a zero byte.
+func dirents(block []byte) iter.Seq2[[]byte, bool] {
+	return func(yield func([]byte, bool) bool) {
 		for len(block) >= direntName {
 			size := int(binary.NativeEndian.Uint16(block[16:]))
 			if size < direntName || size > len(block) {
 				return
 			}
-			name := block[direntName:size]
+			name, kind := block[direntName:size], block[direntName-1]
 			if i := bytes.IndexByte(name, 0); i >= 0 {
 				name = name[:i]
 			}
@@ -26,7 +27,7 @@ func dirents(block []byte) iter.Seq[[]byte] {
 			if string(name) == "." || string(name) == ".." {
 				continue
 			}
-			if !yield(name) {
+			if !yield(name, kind == unix.DT_DIR || kind == unix.DT_UNKNOWN) {
 				return
 			}
 		}
@@ -40,7 +41,7 @@ var blocks = sync.Pool{New: func() any { b := make([]byte, 32<<10); return &b }}
 
 // eachBlock reads d from its start and gives the names in blocks, as
 // getdents64(2) does, each valid during the call. The first error of f ends it.
-func (d *Dir) eachBlock(f func(names iter.Seq[[]byte]) error) error {
+func (d *Dir) eachBlock(f func(names iter.Seq2[[]byte, bool]) error) error {
 	return d.readBlocks(func(block []byte) error { return f(dirents(block)) })
 }
 
@@ -71,11 +72,8 @@ func (d *Dir) EachEntry(f func(name string, ino uint64, mayBeDir bool) error) er
 	return d.readBlocks(func(block []byte) error {
 		for len(block) >= direntName {
 			size := int(binary.NativeEndian.Uint16(block[16:]))
-			for name := range dirents(block[:min(size, len(block))]) {
-				kind := block[18]
-				err := f(string(name), binary.NativeEndian.Uint64(block), kind == unix.DT_DIR ||
-					kind == unix.DT_UNKNOWN)
-				if err != nil {
+			for name, mayBeDir := range dirents(block[:min(size, len(block))]) {
+				if err := f(string(name), binary.NativeEndian.Uint64(block), mayBeDir); err != nil {
 					return err
 				}
 			}

@@ -2,10 +2,7 @@
 
 package handle
 
-import (
-	"iter"
-	"slices"
-)
+import "iter"
 
 // statListed looks at an entry by a name that [Dir.eachBlock] gave.
 func statListed(fd descriptor, name []byte, out *Stat) error {
@@ -13,12 +10,18 @@ func statListed(fd descriptor, name []byte, out *Stat) error {
 }
 
 // eachBlock reads d from its start and gives the names in blocks, each valid
-// during the call. The first error of f ends it.
-func (d *Dir) eachBlock(f func(names iter.Seq[[]byte]) error) error {
+// during the call; which are directories is not told. The first error of f ends it.
+func (d *Dir) eachBlock(f func(names iter.Seq2[[]byte, bool]) error) error {
 	var failed error
 	err := call("getdents", func() error {
 		return sysList(d.fd, func(names [][]byte) bool {
-			failed = f(slices.Values(names))
+			failed = f(func(yield func([]byte, bool) bool) {
+				for _, name := range names {
+					if !yield(name, true) {
+						return
+					}
+				}
+			})
 			return failed == nil
 		})
 	})

@@ -121,12 +121,14 @@ func sysSeek(fd descriptor, at int64, hole bool) (int64, error) {
 	return unix.Seek(fd, at, unix.SEEK_DATA)
 }
 
-// sysUncache is posix_fadvise(2), POSIX_FADV_DONTNEED; cachestat(2) says
-// whether the pages are gone.
+// sysUncache is posix_fadvise(2), POSIX_FADV_DONTNEED.
 func sysUncache(fd descriptor, off, n int64) bool {
-	if unix.Fadvise(fd, off, n, unix.FADV_DONTNEED) != nil {
-		return false
-	}
+	return unix.Fadvise(fd, off, n, unix.FADV_DONTNEED) == nil && sysUncached(fd, off, n)
+}
+
+// sysUncached is cachestat(2): whether the page cache has nothing of a file. Before Linux
+// 6.5 that is not known.
+func sysUncached(fd descriptor, off, n int64) bool {
 	const sysCachestat = 451 // the same number on every architecture
 	span := [2]uint64{uint64(off), uint64(n)}
 	var stat [5]uint64 // cached, dirty, written back, evicted, recently evicted

@@ -3,6 +3,7 @@ package inventory
 import (
 	"context"
 	"errors"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -23,30 +24,21 @@ func Walk(ctx context.Context, root *handle.Dir, v Visitor) error {
 		return err
 	}
 	ctx, stop := context.WithCancel(ctx)
-	s := &scout{ctx: ctx, root: st, lots: make(chan []step, lotsAhead), free: make(chan []step, lotsAhead+1)}
+	s := &scout{ctx: ctx, root: st, lots: make(chan *lot, lotsAhead), lot: lots.Get().(*lot)}
 	go func() {
 		defer close(s.lots)
-		s.found(root.Retain(), Entry{Path: ".", Name: ".", At: at, Stat: st, Dir: root}, nil)
-		s.hand(true)
+		// What ends it early, the visitor knows already.
+		_ = s.found(root.Retain(), Entry{Path: ".", Name: ".", At: at, Stat: st, Dir: root}, nil)
+		_ = s.hand(true)
 	}()
 	w := walker{v: v}
 	defer func() {
 		stop()
-		for lot := range s.lots {
-			giveUp(lot)
-		}
-		for i := range w.open {
-			w.open[i].entry.Self.Release()
-		}
+		w.giveUp(s.lots)
 	}()
-	for lot := range s.lots {
-		if err := w.visit(ctx, lot); err != nil {
+	for l := range s.lots {
+		if err := w.visit(ctx, l); err != nil {
 			return err
-		}
-		clear(lot)
-		select {
-		case s.free <- lot[:0]:
-		default:
 		}
 	}
 	return ctx.Err()
@@ -58,10 +50,29 @@ func Walk(ctx context.Context, root *handle.Dir, v Visitor) error {
 const (
 	lotSteps  = 128
 	lotDirs   = 16
-	lotsAhead = 2
+	lotsAhead = 3
 	// lotLeast is what is handed on when the visitor has nothing to do.
 	lotLeast = 16
 )
+
+// A lot is some steps that follow one another.
+type lot struct {
+	steps  []step
+	dirs   int            // among them
+	unseen int            // entries to be looked at
+	looked sync.WaitGroup // until they are
+}
+
+var lots = sync.Pool{New: func() any { return &lot{steps: make([]step, 0, lotSteps)} }}
+
+// look looks at the entries that the scout has not looked at.
+func (l *lot) look(root *handle.Stat) {
+	for i := range l.steps {
+		if st := &l.steps[i]; st.unseen {
+			st.err = look(&st.entry, root)
+		}
+	}
+}
 
 // A step is what the walk meets next: an entry, what hinders it, or the end of
 // a directory.
@@ -70,6 +81,7 @@ type step struct {
 	err    error // of looking at the entry, or of reading the directory
 	branch *branch
 	end    bool // of the branch
+	unseen bool // the entry is no directory and not looked at before its lot is on its way
 }
 
 // A branch is a directory that is walked.
@@ -87,15 +99,13 @@ func (b *branch) unwanted() bool {
 	return false
 }
 
-// A scout reads directories and looks at their entries, in the order in which
-// they will be visited.
+// A scout reads directories, in the order in which they will be visited, and has
+// their entries looked at.
 type scout struct {
 	ctx  context.Context
 	root handle.Stat
-	lots chan []step
-	free chan []step // lots to be filled again
-	lot  []step
-	dirs int // in the lot
+	lots chan *lot
+	lot  *lot
 }
 
 // What ends the scout's way early; why, the visitor knows already.
@@ -105,40 +115,35 @@ var (
 )
 
 func (s *scout) put(st step) error {
-	if s.lot == nil {
-		select {
-		case s.lot = <-s.free:
-		default:
-			s.lot = make([]step, 0, lotSteps)
-		}
+	l := s.lot
+	l.steps = append(l.steps, st)
+	if st.unseen {
+		l.unseen++
 	}
-	s.lot = append(s.lot, st)
+	if st.entry.Self != nil {
+		l.dirs++
+	}
 	return s.hand(false)
 }
 
-// hand gives a lot to the visitor if it is full, or all is done.
+// hand gives the lot to the visitor if it is full, or all is done.
 func (s *scout) hand(done bool) error {
-	enough := len(s.lot) >= lotSteps || s.dirs >= lotDirs || len(s.lot) >= lotLeast && len(s.lots) == 0
-	if len(s.lot) == 0 || !done && !enough {
+	l := s.lot
+	enough := len(l.steps) >= lotSteps || l.dirs >= lotDirs || len(l.steps) >= lotLeast && len(s.lots) == 0
+	if len(l.steps) == 0 || !done && !enough {
 		return nil
+	}
+	if s.lot = lots.Get().(*lot); l.unseen > lotLeast {
+		l.looked.Go(func() { l.look(&s.root) })
+	} else {
+		l.look(&s.root)
 	}
 	select {
-	case s.lots <- s.lot:
-		s.lot, s.dirs = nil, 0
+	case s.lots <- l:
 		return nil
 	case <-s.ctx.Done():
-		giveUp(s.lot)
-		s.lot, s.dirs = nil, 0
+		s.lots <- l // to be given up
 		return errStop
-	}
-}
-
-// giveUp releases what steps hold that nobody takes.
-func giveUp(lot []step) {
-	for i := range lot {
-		if !lot[i].end {
-			lot[i].entry.Self.Release()
-		}
 	}
 }
 
@@ -147,7 +152,6 @@ func (s *scout) found(self *handle.Dir, e Entry, above *branch) error {
 	defer self.Release()
 	e.Self = self.Retain()
 	b := &branch{above: above}
-	s.dirs++
 	if err := s.put(step{entry: e, branch: b}); err != nil {
 		return err
 	}
@@ -161,11 +165,15 @@ func (s *scout) children(e *Entry, b *branch) error {
 	if b.unwanted() {
 		return nil
 	}
-	err := e.Self.EachName(func(name string) error {
+	err := e.Self.EachTyped(func(name string, mayBeDir bool) error {
 		if b.unwanted() {
 			return errUnwanted
 		}
-		return s.child(Entry{Path: join(e.Path, name), Name: name, Depth: e.Depth + 1, Dir: e.Self}, b)
+		c := Entry{Path: join(e.Path, name), Name: name, Depth: e.Depth + 1, Dir: e.Self}
+		if !mayBeDir {
+			return s.put(step{entry: c, branch: b, unseen: true})
+		}
+		return s.child(c, b)
 	})
 	switch {
 	case err == nil, errors.Is(err, errUnwanted):
@@ -178,17 +186,9 @@ func (s *scout) children(e *Entry, b *branch) error {
 	return s.put(step{err: err, branch: b})
 }
 
-// child looks at an entry. What has gone since the directory was read is not
-// met; a later pass sees that.
+// child goes on with what may be a directory.
 func (s *scout) child(c Entry, b *branch) error {
-	c.At = time.Now()
-	err := c.Dir.StatInto(c.Name, &c.Stat)
-	if err == nil && c.Stat.IsSymlink() {
-		c.Link, err = c.Dir.Readlink(c.Name)
-	}
-	if err == nil && c.Stat.Elsewhere(&s.root) {
-		err = mountError(c.Dir.Join(c.Name))
-	}
+	err := look(&c, &s.root)
 	if err == nil && c.Stat.IsDir() {
 		var self *handle.Dir
 		if self, err = c.Dir.Sub(c.Name); err == nil {
@@ -199,10 +199,20 @@ func (s *scout) child(c Entry, b *branch) error {
 			self.Release()
 		}
 	}
-	if gone(err) {
-		return nil
-	}
 	return s.put(step{entry: c, err: err, branch: b})
+}
+
+// look fills in stat and link text of the entry called e.Name in e.Dir.
+func look(e *Entry, root *handle.Stat) error {
+	e.At = time.Now()
+	err := e.Dir.StatInto(e.Name, &e.Stat)
+	if err == nil && e.Stat.IsSymlink() {
+		e.Link, err = e.Dir.Readlink(e.Name)
+	}
+	if err == nil && e.Stat.Elsewhere(root) {
+		err = mountError(e.Dir.Join(e.Name))
+	}
+	return err
 }
 
 // A walker shows a visitor what the scout has found.
@@ -210,39 +220,61 @@ type walker struct {
 	v    Visitor
 	open []directory // that the walk is in
 	skip *branch     // what it holds is passed over, up to its end
+	rest []*lot      // of which not all was shown
 }
 
 type directory struct {
 	entry Entry
-	gone  bool // the visitor says so: it is not left either
+	gone  bool // it was not shown, or the visitor says that it is gone: it is not left either
 }
 
 // visit shows the steps of a lot in their order.
-func (w *walker) visit(ctx context.Context, lot []step) error {
-	for i := range lot {
-		if err := ctx.Err(); err != nil {
-			giveUp(lot[i:])
-			return err
+func (w *walker) visit(ctx context.Context, l *lot) error {
+	l.looked.Wait()
+	for i := range l.steps {
+		err := ctx.Err()
+		if err == nil {
+			err = w.step(&l.steps[i])
 		}
-		if err := w.step(&lot[i]); err != nil {
-			giveUp(lot[i+1:])
+		if err != nil {
+			w.rest = append(w.rest, l)
 			return err
 		}
 	}
+	clear(l.steps)
+	l.steps, l.dirs, l.unseen = l.steps[:0], 0, 0
+	lots.Put(l)
 	return nil
+}
+
+// giveUp releases what is open once nobody looks through it any more.
+func (w *walker) giveUp(lots <-chan *lot) {
+	for l := range lots {
+		w.rest = append(w.rest, l)
+	}
+	for _, l := range w.rest {
+		l.looked.Wait()
+	}
+	for _, l := range w.rest {
+		for i := range l.steps {
+			l.steps[i].entry.Self.Release()
+		}
+	}
+	for i := range w.open {
+		w.open[i].entry.Self.Release()
+	}
 }
 
 func (w *walker) step(s *step) error {
 	switch {
-	case w.skip != nil && (w.skip != s.branch || !s.end):
-		s.entry.Self.Release()
+	case s.end:
+		return w.leave(s.branch)
+	case s.entry.Self != nil:
+		return w.enter(s)
+	case w.skip != nil, s.entry.Dir != nil && gone(s.err): // a later pass sees what is gone
 		return nil
 	case s.err != nil:
 		return s.err
-	case s.end:
-		return w.leave()
-	case s.entry.Self != nil:
-		return w.enter(s)
 	}
 	if _, err := w.v.Visit(&s.entry); !errors.Is(err, ErrGone) {
 		return err
@@ -250,8 +282,14 @@ func (w *walker) step(s *step) error {
 	return nil
 }
 
+// enter keeps a directory open up to its end, since what follows in it is looked at
+// ahead, also where nobody wants it.
 func (w *walker) enter(s *step) error {
-	w.open = append(w.open, directory{entry: s.entry})
+	w.open = append(w.open, directory{entry: s.entry, gone: w.skip != nil})
+	s.entry.Self = nil // the walker's now
+	if w.skip != nil {
+		return nil
+	}
 	d := &w.open[len(w.open)-1]
 	descend, err := w.v.Visit(&d.entry)
 	d.gone = errors.Is(err, ErrGone) && d.entry.Depth > 0
@@ -265,8 +303,10 @@ func (w *walker) enter(s *step) error {
 	return nil
 }
 
-func (w *walker) leave() error {
-	w.skip = nil
+func (w *walker) leave(b *branch) error {
+	if w.skip == b {
+		w.skip = nil
+	}
 	d := &w.open[len(w.open)-1]
 	if !d.gone {
 		if err := w.v.Leave(&d.entry); err != nil {

@@ -76,6 +76,40 @@ type judge struct {
 	progress transfer.Progress
 	readers  sync.Pool
 	digests  sync.Pool // readers for records that have no sums, only digests
+
+	lot     []reading // not handed to the readers yet
+	lotSize int64     // bytes of that
+	most    int       // files of a lot
+}
+
+// A reading is a file whose content is to be judged.
+type reading struct {
+	rec transfer.Record
+	now inventory.Entry // its directory is retained
+}
+
+// How many files one reader takes at once: small ones are read side by side.
+const (
+	lotFiles = 32
+	lotBytes = 1 << 20
+)
+
+// hand gives the gathered files to a reader.
+func (j *judge) hand(ctx context.Context, group *errgroup.Group) {
+	lot := j.lot
+	if j.lot, j.lotSize = nil, 0; len(lot) == 0 {
+		return
+	}
+	group.Go(func() error {
+		defer release(lot)
+		return j.contents(ctx, lot)
+	})
+}
+
+func release(lot []reading) {
+	for i := range lot {
+		lot[i].now.Dir.Release()
+	}
 }
 
 // Judging says how a folder is read; the zero value reads all of it.
@@ -92,16 +126,37 @@ const markEvery = time.Second
 // then everything is.
 func (v *Verdict) JudgeAll(ctx context.Context, live *handle.Dir, livePath, runDir string, spool *transfer.Spool,
 	progress transfer.Progress, o Judging) error {
-	j := &judge{Verdict: v, root: live, live: livePath, progress: progress}
+	j := &judge{Verdict: v, root: live, live: livePath, progress: progress, most: lotFiles}
+	if o.pace != nil {
+		j.most = 1 // what is slow is noted, and stops, after every file
+	}
 	paced := func(r *transfer.Reader) any {
 		r.Pace = o.pace
 		return r
 	}
 	j.readers.New = func() any { return paced(transfer.NewReader()) }
 	j.digests.New = func() any { return paced(transfer.NewDigester(v.digest())) }
-	if err := j.readFrozen(runDir, spool); err != nil {
-		return err
+	// Meanwhile: what is read counts only if the two witnesses agree.
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	agreed := make(chan error, 1)
+	go func() {
+		err := j.readFrozen(runDir, spool)
+		if err != nil {
+			stop()
+		}
+		agreed <- err
+	}()
+	err := j.all(ctx, live, spool, o)
+	if broken := <-agreed; broken != nil {
+		return broken
 	}
+	return err
+}
+
+// all judges every entry that the spool has.
+func (j *judge) all(ctx context.Context, live *handle.Dir, spool *transfer.Spool, o Judging) error {
+	v := j.Verdict
 	group, reading := readersAtOnce(ctx)
 	marked := time.Now()
 	err := transfer.Match(ctx, live, spool, func(rec *transfer.Record, now *inventory.Entry) error {
@@ -112,6 +167,7 @@ func (v *Verdict) JudgeAll(ctx context.Context, live *handle.Dir, livePath, runD
 			return err // a reader has failed, or it was read before
 		}
 		if o.mark != nil && time.Since(marked) > markEvery {
+			j.hand(reading, group)
 			if err := group.Wait(); err != nil {
 				return err
 			}
@@ -142,6 +198,10 @@ func (v *Verdict) JudgeAll(ctx context.Context, live *handle.Dir, livePath, runD
 		}
 		return j.one(reading, group, rec, now)
 	})
+	if err == nil {
+		j.hand(reading, group)
+	}
+	release(j.lot) // of a walk that failed
 	return errors.Join(group.Wait(), err)
 }
 
@@ -179,15 +239,28 @@ func (v *Verdict) keptBeside(live *handle.Dir, path string) (*inventory.Entry, e
 // readFrozen wants the frozen manifest and the spool, two witnesses, to say
 // the same; one alone is not trusted with a deletion.
 func (j *judge) readFrozen(runDir string, spool *transfer.Spool) error {
-	return engine.Agree(runDir, spool, func() { j.Codes = append(j.Codes, 0) })
+	entries := 0
+	err := engine.Agree(runDir, spool, func() { entries++ })
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	j.grow(entries)
+	return err
 }
 
 func blocks(size int64) int64 { return (size + 4095) / 4096 * 4096 }
+
+// grow has the verdict know at least so many entries.
+func (j *judge) grow(entries int) {
+	if more := entries - len(j.Codes); more > 0 {
+		j.Codes = append(j.Codes, make([]uint8, more)...)
+	}
+}
 
 // set records what became of one entry; an empty code means it is proven.
 func (j *judge) set(rec *transfer.Record, code finding.Code) {
 	j.mu.Lock()
 	defer j.mu.Unlock()
+	j.grow(int(rec.Ord) + 1)
 	j.Codes[rec.Ord] = uint8(slices.Index(Verdicts, code))
 	frees := blocks(rec.Fact.Source.Size)
 	if rec.Same != "" {
@@ -230,25 +303,48 @@ func (j *judge) one(ctx context.Context, group *errgroup.Group, rec *transfer.Re
 	case !rec.IsRegular() || !now.Stat.IsRegular():
 		j.set(rec, finding.ChangedSince)
 	default:
-		r, e := *rec, *now
-		e.Dir = e.Dir.Retain()
-		group.Go(func() error {
-			defer e.Dir.Release()
-			return j.content(ctx, &r, &e)
-		})
+		if len(j.lot) > 0 && hasSum(&j.lot[0].rec) != hasSum(rec) {
+			j.hand(ctx, group)
+		}
+		one := reading{*rec, *now}
+		one.now.Dir = now.Dir.Retain()
+		j.lot = append(j.lot, one)
+		if j.lotSize += now.Stat.Size; len(j.lot) >= j.most || j.lotSize >= lotBytes {
+			j.hand(ctx, group)
+		}
 	}
 	return nil
 }
 
-// content reads a file of the live folder.
-func (j *judge) content(ctx context.Context, rec *transfer.Record, now *inventory.Entry) error {
-	from, sums := &j.readers, rec.Fact.Sum != transfer.Sum{}
-	if !sums { // the record was made from the manifest on the drive
+// hasSum reports whether a record tells of a file's content by its sum; one that was
+// made from the manifest on the drive has the digest alone.
+func hasSum(rec *transfer.Record) bool { return rec.Fact.Sum != transfer.Sum{} }
+
+// contents reads files of the live folder, which are known in the same way.
+func (j *judge) contents(ctx context.Context, lot []reading) error {
+	from := &j.readers
+	if !hasSum(&lot[0].rec) {
 		from = &j.digests
 	}
 	r := from.Get().(*transfer.Reader)
 	defer from.Put(r)
-	sum, _, err := r.ReadBack(ctx, now.Dir, now.Name, now.Stat.Size)
+	files := make([]transfer.ReadFile, len(lot))
+	for i := range lot {
+		now := &lot[i].now
+		files[i] = transfer.ReadFile{Dir: now.Dir, Name: now.Name, Size: now.Stat.Size}
+	}
+	r.ReadBackAll(ctx, files)
+	for i := range lot {
+		if err := j.content(ctx, &lot[i], &files[i]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// content judges a file of the live folder that was read.
+func (j *judge) content(ctx context.Context, one *reading, read *transfer.ReadFile) error {
+	rec, now, err := &one.rec, &one.now, read.Err
 	if handle.Missing(err) {
 		j.set(rec, finding.GoneAtTarget)
 		return nil
@@ -262,7 +358,10 @@ func (j *judge) content(ctx context.Context, rec *transfer.Record, now *inventor
 	if j.progress != nil {
 		j.progress.Advance(1, now.Stat.Size)
 	}
-	same := sums && sum == rec.Fact.Sum || !sums && r.Digest() == rec.Fact.Digest
+	same := read.Digest == rec.Fact.Digest
+	if hasSum(rec) {
+		same = read.Sum == rec.Fact.Sum
+	}
 	if err == nil && same {
 		return j.equal(rec, now)
 	}

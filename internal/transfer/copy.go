@@ -36,19 +36,76 @@ type copier struct {
 	ids [2]uint32 // owner and group that a new file gets
 
 	again *Reader // for files that have to be compared; made when needed
+
+	batch handle.Batch
+	files []handle.Wanted // of the batch
 }
 
 func newCopier(p *pass) *copier {
 	return &copier{
-		pass: p, h: newHasher(cmp.Or(p.Digest, SHA256)), buf: make([]byte, chunk+1),
+		pass: p, h: newHasher(cmp.Or(p.Digest, SHA256)), buf: handle.Aligned(chunk),
 		ids: [2]uint32{uint32(os.Geteuid()), uint32(os.Getegid())},
 	}
+}
+
+// together copies a group of files, the small ones read side by side.
+func (c *copier) together(group []task) error {
+	c.files = c.files[:0]
+	for i := range group {
+		t := &group[i]
+		c.files = append(c.files, handle.Wanted{})
+		if t.fact.Flags&Recent != 0 || t.lent != nil || t.seen.Stat.Size > handle.BatchFile {
+			continue
+		}
+		// What fails here fails once more where it counts.
+		if in, err := t.node.src.OpenFile(t.name); err == nil {
+			if t.st, err = in.Stat(); err != nil || !t.st.IsRegular() || t.st.Allocated < t.st.Size {
+				_ = in.Close() // nothing was done to it
+				continue
+			}
+			t.in, c.files[i] = in, handle.Wanted{File: in, Size: t.st.Size, Cached: true}
+		}
+	}
+	for from := 0; from < len(group); {
+		to := from + c.batch.Read(c.files[from:], c.buf)
+		// What has to be read by itself takes the buffer.
+		for _, inBatch := range []bool{true, false} {
+			for i := from; i < to; i++ {
+				t := &group[i]
+				if t.content = c.files[i].Content; (t.content != nil) != inBatch {
+					continue
+				}
+				if err := c.carry(t); err != nil {
+					return err
+				}
+			}
+		}
+		from = to
+	}
+	return nil
+}
+
+// source opens the file to be copied, unless that was done, and looks at it.
+func (t *task) source() (*handle.File, handle.Stat, error) {
+	if in := t.in; in != nil {
+		t.in = nil
+		return in, t.st, nil
+	}
+	in, err := t.node.src.OpenFile(t.name)
+	if err != nil {
+		return nil, handle.Stat{}, err
+	}
+	st, err := in.Stat()
+	if err != nil {
+		_ = in.Close() // only read
+	}
+	return in, st, err
 }
 
 // file copies one regular file with its metadata. That the file changed
 // meanwhile is no error: the fact says so, and the next pass redoes it.
 func (c *copier) file(t *task) (*Fact, error) {
-	in, err := t.node.src.OpenFile(t.name)
+	in, st, err := t.source()
 	if handle.Replaced(err) {
 		return &Fact{Flags: Again, Source: c.source(&t.seen.Stat, t.seen.Xattrs)}, nil
 	}
@@ -56,10 +113,6 @@ func (c *copier) file(t *task) (*Fact, error) {
 		return nil, err
 	}
 	defer in.Close()
-	st, err := in.Stat()
-	if err != nil {
-		return nil, err
-	}
 	if !st.IsRegular() {
 		return &Fact{Flags: Again, Source: c.source(&st, t.seen.Xattrs)}, nil
 	}
@@ -132,6 +185,11 @@ func (c *copier) content(t *task, in, out *handle.File, st *handle.Stat, f *Fact
 	var hole bool // what was passed last
 	var err error
 	switch {
+	case t.content != nil:
+		at = int64(len(t.content))
+		c.h.write(t.content)
+		_, err = out.WriteAt(t.content, 0)
+		c.advance(0, at)
 	case st.Size > large:
 		at, hole, err = c.pipeline(in, out, st.Size, sparse)
 	default:
@@ -320,15 +378,9 @@ func (c *copier) finishFile(out *handle.File, t *task, f *Fact, atime handle.Tim
 		if err := out.SetTimes(atime, want.Mtime); err != nil {
 			return err
 		}
-		made, err := out.Stat()
+		made, has, err := c.asMade(out, t)
 		if err != nil {
 			return err
-		}
-		has := t.seen.Xattrs
-		if !c.Fuse { // there Verify asks by the name
-			if has, err = t.node.dst.XattrsOf(out, t.as); err != nil {
-				return err
-			}
 		}
 		f.Copy = c.made(&made, has)
 		// A directory that hands down its group, or the umask, was at work.
@@ -339,6 +391,17 @@ func (c *copier) finishFile(out *handle.File, t *task, f *Fact, atime handle.Tim
 		}
 	}
 	return nil // verification says what is left
+}
+
+// asMade looks at a copy once it has its metadata. Behind FUSE Verify asks for its
+// attributes, by its name.
+func (c *copier) asMade(out *handle.File, t *task) (handle.Stat, []handle.Xattr, error) {
+	st, err := out.Stat()
+	if err != nil || c.Fuse {
+		return st, t.seen.Xattrs, err
+	}
+	has, err := t.node.dst.XattrsOf(out, t.as)
+	return st, has, err
 }
 
 // source is the snap of an entry of the source.

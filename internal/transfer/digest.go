@@ -234,9 +234,11 @@ type Reader struct {
 	// reads as fast as it can.
 	Pace func(ctx context.Context, bytes int) error
 
-	h    hasher
-	buf  []byte
-	last Fact // digest and sum of the file that was read last
+	h     hasher
+	buf   []byte
+	last  Fact // digest and sum of the file that was read last
+	batch handle.Batch
+	files []handle.Wanted // of the batch
 }
 
 // NewReader makes one.
@@ -244,7 +246,7 @@ func NewReader() *Reader { return NewDigester("") }
 
 // NewDigester makes one that takes the digest of that kind, too.
 func NewDigester(kind Digest) *Reader {
-	return &Reader{h: *newHasher(kind), buf: make([]byte, chunk)}
+	return &Reader{h: *newHasher(kind), buf: handle.Aligned(chunk)}
 }
 
 // Digest is that of the file that was read last, by a reader that takes it.
@@ -341,6 +343,65 @@ func (r *Reader) ReadBack(ctx context.Context, dir *handle.Dir, name string, siz
 	device = f.Uncache(0, 0)
 	sum, err = r.Sum(ctx, f, size)
 	return sum, device, err
+}
+
+// A ReadFile is a file that is read back with others. Err is as [Reader.ReadBack]
+// has it; Sum, Digest and Device count if it is nil. Digest is that of a reader which
+// takes it.
+type ReadFile struct {
+	Dir  *handle.Dir
+	Name string
+	Size int64 // expected, in bytes
+
+	Sum    Sum
+	Digest [32]byte
+	Device bool
+	Err    error
+}
+
+// ReadBackAll is [Reader.ReadBack] for several files, the small ones side by side.
+func (r *Reader) ReadBackAll(ctx context.Context, all []ReadFile) {
+	r.files = r.files[:0]
+	for i := range all {
+		f, err := all[i].Dir.OpenFile(all[i].Name)
+		if all[i].Err = err; err == nil {
+			all[i].Device = f.Uncache(0, 0)
+		}
+		r.files = append(r.files, handle.Wanted{File: f, Size: all[i].Size})
+	}
+	for from := 0; from < len(all); {
+		to := from + r.batch.Read(r.files[from:], r.buf)
+		// What has to be read by itself takes the buffer.
+		for _, inBatch := range []bool{true, false} {
+			for i := from; i < to; i++ {
+				if w := &r.files[i]; w.File != nil && (w.Content != nil) == inBatch {
+					all[i].Sum, all[i].Err = r.wanted(ctx, w)
+					all[i].Digest = r.last.Digest
+				}
+			}
+		}
+		from = to
+	}
+	for _, w := range r.files {
+		if w.File != nil {
+			_ = w.File.Close() // only read
+		}
+	}
+}
+
+// wanted takes in a file of a batch, whether or not the batch has read it.
+func (r *Reader) wanted(ctx context.Context, w *handle.Wanted) (Sum, error) {
+	if w.Content == nil {
+		return r.Sum(ctx, w.File, w.Size)
+	}
+	r.h.reset(w.Size, nil)
+	r.h.write(w.Content)
+	if r.Pace != nil {
+		if err := r.Pace(ctx, len(w.Content)); err != nil {
+			return Sum{}, err
+		}
+	}
+	return r.sum(), ctx.Err()
 }
 
 // readSegment is [Reader.ReadBack] for size bytes of a large file, its segment

@@ -162,6 +162,10 @@ type task struct {
 	back *largeFile // its segments on their way back; nil for most
 	lent *Fact      // of the same file in the held original; nil if it has none
 	ino  uint64     // of that, see lentIno
+
+	in      *handle.File // the source, once it is open
+	st      handle.Stat  // of that
+	content []byte       // of that; nil if it was not read together with others
 }
 
 func (p *pass) walk() error {
@@ -411,31 +415,41 @@ func (p *pass) clear(e *inventory.Entry, old *Fact) error {
 
 func (c *copier) work() error {
 	for group := range c.tasks {
+		err := c.together(group)
 		for i := range group {
-			if err := c.ctx.Err(); err != nil {
-				return err
+			if group[i].in != nil {
+				_ = group[i].in.Close() // of what a failure left; it was only read
 			}
-			t := &group[i]
-			f, err := c.one(t)
-			if f != nil && f.Flags&Recent != 0 {
-				c.tally.young.Add(1)
-			}
-			if err == nil {
-				err = c.New.Put(t.ord, f)
-			}
-			if err == nil {
-				err = c.backlog.copied(c.ctx, t, f)
-			}
-			if err == nil {
-				err = c.done(t.node)
-			}
-			if err != nil {
-				return err
-			}
-			c.landed(&t.seen.Stat)
+		}
+		if err != nil {
+			return err
 		}
 	}
 	return nil
+}
+
+// carry copies a file and records it.
+func (c *copier) carry(t *task) error {
+	if err := c.ctx.Err(); err != nil {
+		return err
+	}
+	f, err := c.one(t)
+	if f != nil && f.Flags&Recent != 0 {
+		c.tally.young.Add(1)
+	}
+	if err == nil {
+		err = c.New.Put(t.ord, f)
+	}
+	if err == nil {
+		err = c.backlog.copied(c.ctx, t, f)
+	}
+	if err == nil {
+		err = c.done(t.node)
+	}
+	if err == nil {
+		c.landed(&t.seen.Stat)
+	}
+	return err
 }
 
 // one copies a file, or finds by its content that the copy still holds.

@@ -229,14 +229,26 @@ func (v *verify) work() error { return v.readAll(v.tasks) }
 // readAll reads groups of files back until there are no more.
 func (v *reading) readAll(groups <-chan []readTask) error {
 	r := NewReader()
+	var files []ReadFile
 	for group := range groups {
+		files = files[:0]
 		for i := range group {
-			read := v.read
-			if group[i].large != nil {
-				read = v.segment
+			if t := &group[i]; t.large == nil {
+				files = append(files, ReadFile{Dir: t.dir, Name: t.name, Size: t.now.Size})
 			}
-			err := read(r, &group[i])
-			v.open.release(group[i].dir)
+		}
+		r.ReadBackAll(v.ctx, files)
+		rest := files
+		for i := range group {
+			t := &group[i]
+			var err error
+			if t.large != nil {
+				err = v.segment(r, t)
+			} else {
+				err = v.read(t, &rest[0])
+				rest = rest[1:]
+			}
+			v.open.release(t.dir)
 			if err != nil {
 				return err
 			}
@@ -245,18 +257,18 @@ func (v *reading) readAll(groups <-chan []readTask) error {
 	return nil
 }
 
-func (v *reading) read(r *Reader, t *readTask) error {
-	sum, device, err := r.ReadBack(v.ctx, t.dir, t.name, t.now.Size)
-	if handle.Absent(err) {
+// read judges a file that was read back.
+func (v *reading) read(t *readTask, r *ReadFile) error {
+	if handle.Absent(r.Err) {
 		return v.differs(t.path, t.ord, &t.fact, "it is missing")
 	}
-	if err != nil {
-		return err
+	if r.Err != nil {
+		return r.Err
 	}
-	if device {
+	if r.Device {
 		v.tally.device.Add(1)
 	}
-	if sum != t.fact.Sum {
+	if r.Sum != t.fact.Sum {
 		return v.differs(t.path, t.ord, &t.fact, "content")
 	}
 	v.tally.readBack.Add(1)

@@ -1,0 +1,8 @@
+//go:build !linux
+
+package handle
+
+// batchSystem reads nothing: every file is read by itself.
+type batchSystem struct{}
+
+func (batchSystem) read([]queued) {}
