@@ -44,7 +44,16 @@ type Engine struct {
 	// it: it is told, and changed by nobody but the administrator. May be empty.
 	Managed []ledger.Redirect
 
-	stopped func() ([]ledger.RunRow, error) // see AtOnce; nil outside it
+	// What one look has remembered, see AtOnce; nil outside it.
+	stopped func() ([]ledger.RunRow, error)
+	packs   func() ([]ledger.Pack, error)
+	below   map[string]below
+}
+
+// below is what the directory has in it that a drive is mounted on.
+type below struct {
+	entries int
+	hidden  bool
 }
 
 // AtOnce gives an engine that looks at the drives once and remembers what it
@@ -53,7 +62,43 @@ func (e *Engine) AtOnce() *Engine {
 	c := *e
 	c.Places = e.Places.AtOnce()
 	c.stopped = sync.OnceValues(func() ([]ledger.RunRow, error) { return plan.Unfinished(e.Ledger) })
+	c.packs, c.below = sync.OnceValues(e.Ledger.Packs), map[string]below{}
 	return &c
+}
+
+// LastPack is the newest archive of a redirect; nil if none was made.
+func (e *Engine) LastPack(r *ledger.Redirect) (*ledger.Pack, error) {
+	all := e.packs
+	if all == nil {
+		all = e.Ledger.Packs
+	}
+	packs, err := all()
+	if i := slices.IndexFunc(packs, func(p ledger.Pack) bool { return p.Holds(r) }); i >= 0 {
+		return &packs[i], err
+	}
+	return nil, err
+}
+
+// BelowMount counts the entries of the directory itself that a drive is mounted on, or
+// was; hidden says that it is. There are none where this account can't see them.
+func (e *Engine) BelowMount(at string) (entries int, hidden bool) {
+	if b, known := e.below[at]; known {
+		return b.entries, b.hidden
+	}
+	open := handle.OpenReal
+	if hidden = drive.Mounted(at); hidden {
+		open = drive.Underneath
+	}
+	if dir, err := open(at); err == nil {
+		if dir.EachName(func(string) error { entries++; return nil }) != nil {
+			entries = 0
+		}
+		dir.Release()
+	}
+	if e.below != nil {
+		e.below[at] = below{entries, hidden}
+	}
+	return entries, hidden
 }
 
 // Unfinished lists the runs that were stopped, newest first.

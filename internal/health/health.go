@@ -356,13 +356,13 @@ func (r *Report) onlyCopy(e *engine.Engine) error {
 	if r.Redirect.State == ledger.Ended || len(r.Held) > 0 {
 		return nil
 	}
-	packs, err := e.Ledger.PacksOf(r.Redirect)
-	if err != nil || len(packs) > 0 && time.Since(packs[0].Made) < cmp.Or(e.CopyWithin, packedWithin) {
+	pack, err := e.LastPack(&r.Redirect)
+	if err != nil || pack != nil && time.Since(pack.Made) < cmp.Or(e.CopyWithin, packedWithin) {
 		return err
 	}
 	when := "no archive of it was made"
-	if len(packs) > 0 {
-		when = "the last archive of it was made on " + packs[0].Made.Local().Format("2006-01-02")
+	if pack != nil {
+		when = "the last archive of it was made on " + pack.Made.Local().Format("2006-01-02")
 	}
 	f := r.find(finding.NoOtherCopy, r.Redirect.Target, "%s holds the only copy of %s: %s", r.Redirect.Drive.Label,
 		r.Redirect.Name, when)

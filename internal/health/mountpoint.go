@@ -27,22 +27,11 @@ func (r *Report) mountPoint(e *engine.Engine) error {
 	if pathtext.IsRoot(at) || e.Drives.File != "" {
 		return nil
 	}
-	var below *handle.Dir
-	var err error
-	hidden := drive.Mounted(at)
-	if hidden {
-		below, err = drive.Underneath(at)
-	} else if r.inPlace() {
+	if r.inPlace() && !drive.Mounted(at) {
 		return nil // a part of a drive that is mounted higher up
-	} else {
-		below, err = handle.OpenReal(at)
 	}
-	if err != nil {
-		return nil // there is no directory to write into, or none for this account to see
-	}
-	defer below.Release()
-	entries := 0
-	if err := below.EachName(func(string) error { entries++; return nil }); err != nil || entries == 0 {
+	entries, hidden := e.BelowMount(at)
+	if entries == 0 {
 		return nil
 	}
 	if known, err := e.KnownBelow(at, r.Redirect.Drive); known || err != nil {

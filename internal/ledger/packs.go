@@ -33,14 +33,17 @@ func (l *Ledger) PackDigests(bytes int64) ([]string, error) {
 	return collect(rows, err, scanText)
 }
 
-// PacksOf lists the archives of a redirect, the newest first: those of its
-// target, and those of the folder at its link path before it was moved.
-func (l *Ledger) PacksOf(r Redirect) ([]Pack, error) {
+// Holds reports whether an archive is of a redirect: of its target, or of the folder at its
+// link path before it was moved.
+func (p *Pack) Holds(r *Redirect) bool { return p.Redirect == r.Name || p.Folder == r.Link }
+
+// Packs lists the archives that were made, the newest first.
+func (l *Ledger) Packs() ([]Pack, error) {
 	if l.db == nil {
 		return nil, nil
 	}
-	rows, err := l.db.Query("SELECT run, redirect, folder, file, bytes, files, digest, made FROM packs WHERE "+
-		"redirect = ? OR folder = ? ORDER BY rowid DESC", r.Name, []byte(r.Link))
+	rows, err := l.db.Query("SELECT run, redirect, folder, file, bytes, files, digest, made FROM packs " +
+		"ORDER BY rowid DESC")
 	return collect(rows, err, func(s scanner) (p Pack, err error) {
 		var folder, file []byte
 		var made string

@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"charm.land/lipgloss/v2"
-	"charm.land/lipgloss/v2/table"
 	"github.com/dustin/go-humanize"
 
 	"nexlin/internal/drive"
@@ -25,8 +24,6 @@ var (
 	Good    = lipgloss.NewStyle().Foreground(lipgloss.Color("2"))
 	Caution = lipgloss.NewStyle().Foreground(lipgloss.Color("3"))
 	Bad     = lipgloss.NewStyle().Foreground(lipgloss.Color("1")).Bold(true)
-	head    = lipgloss.NewStyle().Faint(true).PaddingRight(2)
-	cell    = lipgloss.NewStyle().PaddingRight(2)
 )
 
 // Path writes a path the way people know it: ~ for their own home.
@@ -58,38 +55,27 @@ func on(d *drive.Drive, p string) string { return pathtext.Show(d.Display(p)) }
 // rows. Columns named in right are set flush right. What does not fit on the terminal is
 // shortened, see [fitted].
 func (a *Lines) Columns(w io.Writer, headers []string, rows [][]string, right ...int) {
-	if n := a.width(w); n > 0 {
-		all := rows
-		if headers != nil {
-			all = append([][]string{headers}, rows...)
-		}
-		all = fitted(all, right, n-2, 2)
-		if headers != nil {
-			headers, all = all[0], all[1:]
-		}
-		rows = all
-	}
-	t := table.New().Rows(rows...).
-		Border(lipgloss.HiddenBorder()).
-		BorderTop(false).BorderBottom(false).BorderLeft(false).BorderRight(false).
-		BorderColumn(false).BorderHeader(false).BorderRow(false).
-		StyleFunc(func(row, col int) lipgloss.Style {
-			st := cell
-			if row == table.HeaderRow {
-				st = head
-			}
-			for _, r := range right {
-				if r == col {
-					st = st.Align(lipgloss.Right)
-				}
-			}
-			return st
-		})
+	all := rows
 	if headers != nil {
-		t.Headers(headers...)
+		all = append([][]string{headers}, rows...)
 	}
-	for line := range strings.SplitSeq(t.Render(), "\n") {
-		fmt.Fprintln(w, "  "+strings.TrimRight(line, " "))
+	if n := a.width(w); n > 0 {
+		all = fitted(all, right, n-2, 2)
+	}
+	wide := widths(all)
+	for i, row := range all {
+		line := " "
+		for c, text := range row {
+			pad := strings.Repeat(" ", wide[c]-lipgloss.Width(text))
+			if i == 0 && headers != nil {
+				text = Faint.Render(text)
+			}
+			if slices.Contains(right, c) {
+				text, pad = pad, text
+			}
+			line += " " + text + pad + " "
+		}
+		fmt.Fprintln(w, strings.TrimRight(line, " "))
 	}
 }
 

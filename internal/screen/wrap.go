@@ -132,15 +132,7 @@ func (a *Lines) Help(page string) {
 // columns: the widest cells that are no numbers lose their middle first, then columns are
 // given up from the right, but for the first two. gap is between two columns.
 func fitted(rows [][]string, right []int, width, gap int) [][]string {
-	wide := make([]int, 0, 8)
-	for _, row := range rows {
-		for i, c := range row {
-			if i == len(wide) {
-				wide = append(wide, 0)
-			}
-			wide[i] = max(wide[i], lipgloss.Width(c))
-		}
-	}
+	wide := widths(rows)
 	total := func() (n int) {
 		for _, w := range wide {
 			n += w + gap
@@ -171,6 +163,19 @@ func fitted(rows [][]string, right []int, width, gap int) [][]string {
 		}
 	}
 	return out
+}
+
+// widths is how wide the columns of a table have to be, for its widest cells.
+func widths(rows [][]string) (wide []int) {
+	for _, row := range rows {
+		for i, c := range row {
+			if i == len(wide) {
+				wide = append(wide, 0)
+			}
+			wide[i] = max(wide[i], lipgloss.Width(c))
+		}
+	}
+	return wide
 }
 
 // Shortened leaves out the middle of a text that is wider than so many columns: of a path, its
