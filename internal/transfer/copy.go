@@ -39,13 +39,18 @@ type copier struct {
 
 	batch handle.Batch
 	files []handle.Wanted // of the batch
+	held  finder          // in the held original; of no use without a Lender
 }
 
 func newCopier(p *pass) *copier {
-	return &copier{
+	c := &copier{
 		pass: p, h: newHasher(cmp.Or(p.Digest, SHA256)), buf: handle.Aligned(chunk),
 		ids: [2]uint32{uint32(os.Geteuid()), uint32(os.Getegid())},
 	}
+	if p.Lender != nil {
+		c.held.root = p.Lender.Held
+	}
+	return c
 }
 
 // together copies a group of files, the small ones read side by side.
@@ -54,16 +59,21 @@ func (c *copier) together(group []task) error {
 	for i := range group {
 		t := &group[i]
 		c.files = append(c.files, handle.Wanted{})
-		if t.fact.Flags&Recent != 0 || t.lent != nil || t.seen.Stat.Size > handle.BatchFile {
+		if t.fact.Flags&Recent != 0 || t.seen.Stat.Size > handle.BatchFile {
 			continue
 		}
 		// What fails here fails once more where it counts.
-		if in, err := t.node.src.OpenFile(t.name); err == nil {
-			if t.st, err = in.Stat(); err != nil || !t.st.IsRegular() || t.st.Allocated < t.st.Size {
-				_ = in.Close() // nothing was done to it
-				continue
-			}
-			t.in, c.files[i] = in, handle.Wanted{File: in, Size: t.st.Size, Cached: true}
+		in, err := c.openFirst(t)
+		if in == nil || err != nil {
+			continue
+		}
+		if t.st, err = in.Stat(); err != nil || !t.st.IsRegular() || t.st.Allocated < t.st.Size {
+			_ = in.Close() // nothing was done to it
+			continue
+		}
+		t.in, c.files[i] = in, handle.Wanted{File: in, Size: t.st.Size, Cached: true}
+		if t.lent != nil && c.Lender.Take { // it is proven by what the device has
+			t.device, c.files[i].Cached = in.Uncache(0, 0), false
 		}
 	}
 	for from := 0; from < len(group); {
@@ -83,6 +93,19 @@ func (c *copier) together(group []task) error {
 		from = to
 	}
 	return nil
+}
+
+// openFirst opens the file that a copy is tried from first; nil if it is the held one, and that
+// is not what it was.
+func (c *copier) openFirst(t *task) (*handle.File, error) {
+	if t.lent == nil {
+		return t.node.src.OpenFile(t.name)
+	}
+	dir, name, st, err := c.held.standing(t.path)
+	if dir == nil || !t.lent.Of(c.Lender.Side).sameStat(st) {
+		return nil, err
+	}
+	return dir.OpenFile(name)
 }
 
 // source opens the file to be copied, unless that was done, and looks at it.
@@ -330,10 +353,7 @@ func (c *copier) stillEqual(t *task) (bool, error) {
 	if err != nil || !st.IsRegular() {
 		return false, err
 	}
-	if c.again == nil {
-		c.again = NewReader()
-	}
-	sum, err := c.again.Sum(c.ctx, in, st.Size)
+	sum, err := c.comparer().Sum(c.ctx, in, st.Size)
 	if err != nil {
 		return false, err
 	}

@@ -394,14 +394,19 @@ func (r *Reader) wanted(ctx context.Context, w *handle.Wanted) (Sum, error) {
 	if w.Content == nil {
 		return r.Sum(ctx, w.File, w.Size)
 	}
-	r.h.reset(w.Size, nil)
-	r.h.write(w.Content)
 	if r.Pace != nil {
 		if err := r.Pace(ctx, len(w.Content)); err != nil {
 			return Sum{}, err
 		}
 	}
-	return r.sum(), ctx.Err()
+	return r.sumOf(w.Content), ctx.Err()
+}
+
+// sumOf takes in the content of a whole file.
+func (r *Reader) sumOf(content []byte) Sum {
+	r.h.reset(int64(len(content)), nil)
+	r.h.write(content)
+	return r.sum()
 }
 
 // readSegment is [Reader.ReadBack] for size bytes of a large file, its segment

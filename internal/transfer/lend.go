@@ -115,14 +115,13 @@ func (l *lending) lentIno(path string) uint64 {
 
 // borrow makes the copy of a file from the held original; nil if that does
 // not have it any more as it was, or its content fails the proof: then the
-// caller copies it from the live side.
-func (c *copier) borrow(t *task) (*Fact, error) {
+// caller copies it from the live side. in is the held file if it is open already; else nil.
+func (c *copier) borrow(t *task, in *handle.File) (*Fact, error) {
 	l := c.Lender
-	dir, name, st, err := standing(l.Held, t.path)
+	dir, name, st, err := c.held.standing(t.path)
 	if dir == nil {
 		return nil, err
 	}
-	defer dir.Release()
 	if !t.lent.Of(l.Side).sameStat(st) {
 		return nil, nil
 	}
@@ -133,7 +132,17 @@ func (c *copier) borrow(t *task) (*Fact, error) {
 	if l.Take {
 		return c.take(t, dir, name, f)
 	}
-	return c.cloneOrCopy(t, dir, name, st, f)
+	if in == nil {
+		in, err = dir.OpenFile(name)
+		if handle.Replaced(err) {
+			return nil, nil // somebody is at work there: the live side has it
+		}
+		if err != nil {
+			return nil, err
+		}
+		defer in.Close()
+	}
+	return c.cloneOrCopy(t, in, st, f)
 }
 
 // take renames the held file into the part, once its content is read from
@@ -150,7 +159,12 @@ func (c *copier) take(t *task, dir *handle.Dir, name string, f *Fact) (*Fact, er
 	if (&Allow{}).Differs(&f.Source, &held, t.seen.Xattrs, xattrs) != "" {
 		return nil, nil
 	}
-	device, holds, err := c.holds(dir, name, held.Size, &f.Sum)
+	device, holds := t.device, false
+	if t.content != nil {
+		holds = c.comparer().sumOf(t.content) == f.Sum
+	} else {
+		device, holds, err = c.holds(dir, name, held.Size, &f.Sum)
+	}
 	if err != nil || !holds {
 		return nil, err // if it is not what it was, the live side has it
 	}
@@ -169,13 +183,18 @@ func (c *copier) take(t *task, dir *handle.Dir, name string, f *Fact) (*Fact, er
 	return c.proven(t, f, device)
 }
 
-// holds reads a file from the device and reports whether its content is the
-// one of the sum; one that the device can't give back has not.
-func (c *copier) holds(dir *handle.Dir, name string, size int64, want *Sum) (device, same bool, err error) {
+// comparer is the reader of files that are compared and not copied.
+func (c *copier) comparer() *Reader {
 	if c.again == nil {
 		c.again = NewReader()
 	}
-	sum, device, err := c.again.ReadBack(c.ctx, dir, name, size)
+	return c.again
+}
+
+// holds reads a file from the device and reports whether its content is the
+// one of the sum; one that the device can't give back has not.
+func (c *copier) holds(dir *handle.Dir, name string, size int64, want *Sum) (device, same bool, err error) {
+	sum, device, err := c.comparer().ReadBack(c.ctx, dir, name, size)
 	if handle.Damaged(err) {
 		return device, false, nil
 	}
@@ -201,17 +220,9 @@ func (c *copier) proven(t *task, f *Fact, device bool) (*Fact, error) {
 // the file system can do that. Those blocks are on the device already, so they
 // are read back from there at once: a byte that went bad in the held original
 // is copied from the live side instead, and not cloned again by every pass.
-func (c *copier) cloneOrCopy(t *task, dir *handle.Dir, name string, st *handle.Stat, f *Fact) (*Fact, error) {
-	in, err := dir.OpenFile(name)
-	if handle.Replaced(err) {
-		return nil, nil // somebody is at work there: the live side has it
-	}
-	if err != nil {
-		return nil, err
-	}
-	defer in.Close()
+func (c *copier) cloneOrCopy(t *task, in *handle.File, st *handle.Stat, f *Fact) (*Fact, error) {
 	want, cloned := f.Sum, false
-	err = c.write(t, f, st.Atime, func(out *handle.File) error {
+	err := c.write(t, f, st.Atime, func(out *handle.File) error {
 		if cmp.Or(c.Lender.Digest, SHA256) == cmp.Or(c.Digest, SHA256) && out.Clone(in) == nil {
 			cloned = true
 			return nil

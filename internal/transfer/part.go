@@ -4,6 +4,7 @@ import (
 	"errors"
 	"io/fs"
 	"os"
+	"path"
 
 	"nexlin/internal/handle"
 )
@@ -139,6 +140,7 @@ func Erase(parent *handle.Dir, name string, side Side, spool *Spool, may func(*R
 // what was recorded.
 type remover struct {
 	dir   *handle.Dir
+	find  finder // below it
 	still func(*Record, *handle.Stat) bool
 
 	mayRoot func(*Record) bool // whether the folder itself may go; nil: once it is empty
@@ -154,7 +156,8 @@ func (p *remover) all(parent *handle.Dir, name string, c *Cursor) (left bool, er
 		return true, err
 	}
 	defer dir.Release()
-	p.dir = dir
+	p.dir, p.find = dir, finder{root: dir}
+	defer p.find.close()
 	p.unlock(".")
 	if err := p.empty(c); err != nil {
 		return true, err
@@ -196,29 +199,21 @@ func (p *remover) empty(c *Cursor) error {
 		if err := closeDown(depth); err != nil {
 			return err
 		}
-		dir, err := p.isDir(r.Path)
-		if err != nil {
+		dir, name, st, err := p.find.standing(r.Path)
+		switch {
+		case err != nil:
 			return err
-		}
-		if dir {
+		case dir == nil: // it is gone already
+		case st.IsDir():
 			p.unlock(r.Path)
 			open = append(open, r)
-			continue
-		}
-		if err := p.take(&r); err != nil {
-			return err
+		case p.still(&r, st):
+			if err := dir.Unlink(name); err != nil {
+				return err
+			}
 		}
 	}
 	return closeDown(0)
-}
-
-func (p *remover) isDir(rel string) (bool, error) {
-	dir, _, st, err := standing(p.dir, rel)
-	if dir == nil {
-		return false, err
-	}
-	dir.Release()
-	return st.IsDir(), nil
 }
 
 // unlock opens a directory of ours up that was copied without the right to
@@ -234,14 +229,45 @@ func (p *remover) unlock(rel string) {
 }
 
 // has reports whether the entry that was made, which is no directory, stands in the part.
-func (p *Part) has(path string, made *Snap) (bool, error) {
-	dir, _, st, err := standing(p.Dir, path)
+func (p *Part) has(at string, made *Snap) (bool, error) {
+	dir, _, st, err := standing(p.Dir, at)
 	if dir == nil || err != nil {
 		return false, err
 	}
 	defer dir.Release()
 	return st.Type() == made.Mode&0o170000 && (made.Ino == 0 || st.Ino == made.Ino) &&
 		(!st.IsRegular() || st.Size == made.Size), nil
+}
+
+// A finder looks at entries below a directory whose paths come in the one order, so that
+// most lie where the one before lay.
+type finder struct {
+	root, dir *handle.Dir
+	at        string // the path of dir
+}
+
+// standing is [standing] with a directory that stays the finder's.
+func (f *finder) standing(rel string) (dir *handle.Dir, name string, st *handle.Stat, err error) {
+	if f.dir == nil || path.Dir(rel) != f.at {
+		f.close()
+		if dir, name, st, err = standing(f.root, rel); dir != nil {
+			f.dir, f.at = dir, path.Dir(rel)
+		}
+		return dir, name, st, err
+	}
+	st = &handle.Stat{}
+	if err = f.dir.StatInto(path.Base(rel), st); err == nil {
+		return f.dir, path.Base(rel), st, nil
+	}
+	if handle.Absent(err) {
+		err = nil
+	}
+	return nil, path.Base(rel), nil, err
+}
+
+func (f *finder) close() {
+	f.dir.Release()
+	f.dir = nil
 }
 
 // standing looks at what stands at a relative path and opens the directory
@@ -262,23 +288,15 @@ func standing(root *handle.Dir, rel string) (dir *handle.Dir, name string, st *h
 	return nil, name, nil, err
 }
 
-// take removes one recorded entry if it is still what was made, and leaves
-// everything else where it is.
+// take removes one recorded directory if it is still what was made and nothing is in it, and
+// leaves everything else where it is.
 func (p *remover) take(r *Record) error {
-	dir, name, st, err := standing(p.dir, r.Path)
-	if dir == nil {
+	dir, name, st, err := p.find.standing(r.Path)
+	if dir == nil || !st.IsDir() || !p.still(r, st) {
 		return err
 	}
-	defer dir.Release()
-	if !p.still(r, st) {
+	if err = dir.Rmdir(name); errors.Is(err, fs.ErrExist) {
 		return nil
 	}
-	if st.IsDir() {
-		err = dir.Rmdir(name)
-		if errors.Is(err, fs.ErrExist) {
-			return nil
-		}
-		return err
-	}
-	return dir.Unlink(name)
+	return err
 }

@@ -163,9 +163,10 @@ type task struct {
 	lent *Fact      // of the same file in the held original; nil if it has none
 	ino  uint64     // of that, see lentIno
 
-	in      *handle.File // the source, once it is open
+	in      *handle.File // what it is copied from first, once it is open: the source, or the held file
 	st      handle.Stat  // of that
 	content []byte       // of that; nil if it was not read together with others
+	device  bool         // the content came from the device for certain
 }
 
 func (p *pass) walk() error {
@@ -414,6 +415,7 @@ func (p *pass) clear(e *inventory.Entry, old *Fact) error {
 }
 
 func (c *copier) work() error {
+	defer c.held.close()
 	for group := range c.tasks {
 		err := c.together(group)
 		for i := range group {
@@ -467,7 +469,13 @@ func (c *copier) one(t *task) (*Fact, error) {
 	var f *Fact
 	var err error
 	if t.lent != nil {
-		f, err = c.borrow(t)
+		in := t.in
+		t.in = nil
+		f, err = c.borrow(t, in)
+		if in != nil {
+			_ = in.Close() // only read
+		}
+		t.content = nil // of the held file
 	}
 	if f == nil && err == nil {
 		f, err = c.file(t)
