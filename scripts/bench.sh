@@ -4,13 +4,13 @@
 # and the median of the ratios, pair by pair; as JSON in build/bench.json, and
 # what is a tenth slower than in docs/benchmarks.json is told at the end.
 # NEXLIN_BENCH_RUNS says how many pairs (5); NEXLIN_BENCH names what is run, of:
-# small large tiny survey deep back discard resume memory.
+# small large tiny survey deep back discard resume memory growth.
 set -euo pipefail
 cd "$(dirname "$0")/.."
 [ "$(id -u)" = 0 ] || { echo "bench mounts drives, which needs root"; exit 1; }
 runs=${NEXLIN_BENCH_RUNS:-5} bin=$PWD/bin/nexlin
-what=" ${NEXLIN_BENCH:-small large tiny survey deep back discard resume memory} "
-figures=$PWD/build/bench.json committed=$PWD/docs/benchmarks.json rows=()
+what=" ${NEXLIN_BENCH:-small large tiny survey deep back discard resume memory growth} "
+figures=$PWD/build/bench.json committed=$PWD/docs/benchmarks.json rows=() growth=()
 mkdir -p build
 lab=$(mktemp -d /tmp/nexlin-bench-XXXXXX)
 finish() { for d in a b c d; do mountpoint -q "$lab/$d" && umount "$lab/$d"; done; rm -rf "$lab"; }
@@ -250,13 +250,43 @@ if wanted memory; then
 		rm -rf "$lab/c/"* "$lab/c/".[!.]* "$lab/d/"* "$lab/d/".[!.]* "$lab/state"
 	done
 fi
-[ ${#rows[@]} -gt 0 ] || exit 0
+# took_all COMMAND…: seconds and most resident MiB of one process that begins cold, and of what it
+# leaves to be flushed.
+took_all() {
+	local pid t0 t1
+	cold
+	t0=$(now)
+	"$@" >/dev/null &
+	pid=$!
+	peak $pid >"$lab/peak" &
+	wait $pid
+	sync -f "$lab/b"
+	t1=$(now)
+	wait
+	printf '"seconds": %.2f, "mib": %.1f' "$(echo "$t1 - $t0" | bc)" "$(echo "$(cat "$lab/peak") / 1024" | bc -l)"
+}
+if wanted growth; then
+	for n in 10000 100000 1000000; do
+		tiny "$lab/a/grown" $n
+		o=$(took_all "$bin" --state-dir "$lab/state" -q -y move "$lab/a/grown" --into "$lab/b")
+		back
+		t=$(took_all cp -a "$lab/a/grown" "$lab/b/copy")
+		rm -rf "$lab/b/copy" "$lab/a/grown"
+		echo "$n files: nexlin $o, cp $t"
+		growth+=("{\"files\": $n, \"nexlin\": {$o}, \"cp\": {$t}}")
+	done
+fi
+[ $((${#rows[@]} + ${#growth[@]})) -gt 0 ] || exit 0
 {
 	printf '{\n  "machine": {%s},\n  "rows": {\n' "$machine"
 	for i in "${!rows[@]}"; do
 		printf '    %s%s\n' "${rows[$i]}" "$([ $((i + 1)) -lt ${#rows[@]} ] && echo ,)"
 	done
-	printf '  }\n}\n'
+	printf '  },\n  "growth": [\n'
+	for i in "${!growth[@]}"; do
+		printf '    %s%s\n' "${growth[$i]}" "$([ $((i + 1)) -lt ${#growth[@]} ] && echo ,)"
+	done
+	printf '  ]\n}\n'
 } >"$figures"
 echo
 echo "as JSON: $figures"
