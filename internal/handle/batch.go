@@ -21,7 +21,7 @@ func Aligned(n int) []byte {
 // A Batch reads small files side by side: all of them are asked of the device
 // before the first answer is waited for, and the kernel joins what lies side
 // by side there into one request. That is by io_submit(2) past the page cache
-// (O_DIRECT); where the system or a file system can't do that, nothing is read.
+// (O_DIRECT), on file systems of disks; elsewhere nothing is read.
 // A Batch is for one goroutine; the zero value is ready.
 type Batch struct{ system batchSystem }
 
@@ -47,7 +47,7 @@ func (b *Batch) Read(files []Wanted, buf []byte) int {
 	for ; n < len(files); n++ {
 		w := &files[n]
 		w.Content = nil
-		if w.File == nil || w.Size > BatchFile || fault("pread") != nil {
+		if w.File == nil || !w.File.disk || w.Size > BatchFile || fault("pread") != nil {
 			continue
 		}
 		// One byte more than is expected shows a file that has grown.

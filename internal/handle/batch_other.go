@@ -6,3 +6,5 @@ package handle
 type batchSystem struct{}
 
 func (batchSystem) read([]queued) {}
+
+func sysOnDisk(*Dir) bool { return false }

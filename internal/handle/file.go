@@ -14,6 +14,7 @@ import (
 type File struct {
 	fd       descriptor
 	in, name string // where it was opened, for messages only; in may be empty
+	disk     bool   // it lies on a file system that reads a disk of this machine, see [Batch]
 }
 
 var (

@@ -35,8 +35,8 @@ type Dir struct {
 	kind fileSystem // of the file system it lies on, asked once
 }
 
-// fileSystem is what is known of one; the zero value knows nothing.
-type fileSystem struct{ asked, fuse atomic.Bool }
+// fileSystem is what is known of one: its number, as statfs(2) has it; 0 is not asked yet.
+type fileSystem struct{ number atomic.Int64 }
 
 // Open opens the directory at path. Links on the way are followed, also the
 // last one: the path comes from a person, or was resolved before. For a
@@ -143,7 +143,7 @@ func (d *Dir) OpenFile(name string) (*File, error) {
 	if err != nil {
 		return nil, d.err("open", name, err)
 	}
-	return &File{fd, d.path, name}, nil
+	return &File{fd: fd, in: d.path, name: name, disk: sysOnDisk(d)}, nil
 }
 
 // OpenBeneath is [Dir.OpenFile] for a relative path of any depth.
@@ -163,7 +163,7 @@ func (d *Dir) Create(name string, mode uint32) (*File, error) {
 	if err != nil {
 		return nil, d.err("create", name, err)
 	}
-	return &File{fd, d.path, name}, nil
+	return &File{fd: fd, in: d.path, name: name}, nil
 }
 
 // Link gives the file called name one more name, newName in to, which must

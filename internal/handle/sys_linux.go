@@ -121,6 +121,30 @@ func sysSeek(fd descriptor, at int64, hole bool) (int64, error) {
 	return unix.Seek(fd, at, unix.SEEK_DATA)
 }
 
+// fileSystem is the number of the one that d lies on; less than 0 where it can't be had.
+func (d *Dir) fileSystem() int64 {
+	n := d.kind.number.Load()
+	if n == 0 {
+		var st unix.Statfs_t
+		if n = -1; unix.Fstatfs(d.fd, &st) == nil {
+			n = int64(st.Type)
+		}
+		d.kind.number.Store(n)
+	}
+	return n
+}
+
+// sysOnDisk reports a file system that the kernel reads from a disk by itself. What waits for
+// another process, or for the network, would keep even a killed process from ending
+// while it is asked for asynchronously.
+func sysOnDisk(d *Dir) bool {
+	switch d.fileSystem() {
+	case unix.EXT4_SUPER_MAGIC, unix.XFS_SUPER_MAGIC, unix.BTRFS_SUPER_MAGIC, unix.F2FS_SUPER_MAGIC:
+		return true
+	}
+	return false
+}
+
 // sysUncache is posix_fadvise(2), POSIX_FADV_DONTNEED.
 func sysUncache(fd descriptor, off, n int64) bool {
 	return unix.Fadvise(fd, off, n, unix.FADV_DONTNEED) == nil && sysUncached(fd, off, n)

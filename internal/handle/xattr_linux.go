@@ -97,11 +97,7 @@ func OfWindows(name string) bool { return name == rightsXattr || name == attribX
 
 // ofWindows reads them; nil on other drives.
 func (d *Dir) ofWindows(read func(string, []byte) (int, error)) (out []Xattr) {
-	if !d.kind.asked.Load() {
-		d.kind.fuse.Store(mayHaveReparse(d.fd))
-		d.kind.asked.Store(true)
-	}
-	if !d.kind.fuse.Load() {
+	if d.fileSystem() != unix.FUSE_SUPER_MAGIC {
 		return nil
 	}
 	// FILE_ATTRIBUTE_READONLY, HIDDEN, SYSTEM; those that go with them.
