@@ -13,25 +13,28 @@ type batchSystem struct {
 	refused bool
 }
 
-// An iocb is struct iocb of linux/aio_abi.h.
+// An iocb is struct iocb of linux/aio_abi.h. What is 0 has no name here: IOCB_CMD_PREAD,
+// from the start of the file.
 type iocb struct {
-	data     uint64
-	key      uint64 // and rw_flags, in an order that depends on the machine; both 0
-	opcode   uint16 // 0 is IOCB_CMD_PREAD
-	priority int16
-	fd       uint32
-	buf      uint64
-	bytes    uint64
-	offset   int64
-	reserved uint64
-	flags    uint32
-	eventFd  uint32
+	data  uint64
+	_     uint64 // aio_key and aio_rw_flags
+	_     uint16 // aio_lio_opcode
+	_     int16  // aio_reqprio
+	fd    uint32
+	buf   uint64
+	bytes uint64
+	_     int64  // aio_offset
+	_     uint64 // aio_reserved2
+	_     uint32 // aio_flags
+	_     uint32 // aio_resfd
 }
 
 // An ioEvent is struct io_event of the same.
 type ioEvent struct {
-	data, iocb uint64
-	res, res2  int64
+	data uint64
+	_    uint64 // obj
+	res  int64
+	_    int64 // res2
 }
 
 func (s *batchSystem) read(files []queued) {
