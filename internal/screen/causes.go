@@ -39,6 +39,8 @@ func causesOf(reports []*health.Report) (out []*Cause) {
 			switch {
 			case slices.Contains(ofDrive, f.Code):
 				key += r.Redirect.Drive.Identity() + r.Redirect.Drive.Label
+			case f.Code == finding.Unseen:
+				key += f.Message // one place that can't be looked at hinders all who ask for it
 			case f.Code != finding.HeldWaiting:
 				out = append(out, &Cause{f, []*health.Report{r}})
 				continue
