@@ -62,6 +62,27 @@ func (b *Batch) Read(files []Wanted, buf []byte) int {
 	return n
 }
 
+// Each reads the files, as [Batch.Read] does, batch by batch, and calls f with the place of each
+// in files: of a batch first those that have their content, since the caller may take the
+// buffer for what it reads by itself. The first error of f ends it.
+func (b *Batch) Each(files []Wanted, buf []byte, f func(i int) error) error {
+	for from := 0; from < len(files); {
+		to := from + b.Read(files[from:], buf)
+		for _, read := range []bool{true, false} {
+			for i := from; i < to; i++ {
+				if (files[i].Content != nil) != read {
+					continue
+				}
+				if err := f(i); err != nil {
+					return err
+				}
+			}
+		}
+		from = to
+	}
+	return nil
+}
+
 // queued is a file of a batch with the place for its content.
 type queued struct {
 	*Wanted

@@ -76,23 +76,10 @@ func (c *copier) together(group []task) error {
 			t.device, c.files[i].Cached = in.Uncache(0, 0), false
 		}
 	}
-	for from := 0; from < len(group); {
-		to := from + c.batch.Read(c.files[from:], c.buf)
-		// What has to be read by itself takes the buffer.
-		for _, inBatch := range []bool{true, false} {
-			for i := from; i < to; i++ {
-				t := &group[i]
-				if t.content = c.files[i].Content; (t.content != nil) != inBatch {
-					continue
-				}
-				if err := c.carry(t); err != nil {
-					return err
-				}
-			}
-		}
-		from = to
-	}
-	return nil
+	return c.batch.Each(c.files, c.buf, func(i int) error {
+		group[i].content = c.files[i].Content
+		return c.carry(&group[i])
+	})
 }
 
 // openFirst opens the file that a copy is tried from first; nil if it is the held one, and that

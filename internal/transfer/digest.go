@@ -335,14 +335,9 @@ func (r *Reader) sum() (sum Sum) {
 // left there.
 func (r *Reader) ReadBack(ctx context.Context, dir *handle.Dir, name string, size int64) (sum Sum, device bool,
 	err error) {
-	f, err := dir.OpenFile(name)
-	if err != nil {
-		return sum, false, err
-	}
-	defer f.Close()
-	device = f.Uncache(0, 0)
-	sum, err = r.Sum(ctx, f, size)
-	return sum, device, err
+	one := []ReadFile{{Dir: dir, Name: name, Size: size}}
+	r.ReadBackAll(ctx, one)
+	return one[0].Sum, one[0].Device, one[0].Err
 }
 
 // A ReadFile is a file that is read back with others. Err is as [Reader.ReadBack]
@@ -369,19 +364,13 @@ func (r *Reader) ReadBackAll(ctx context.Context, all []ReadFile) {
 		}
 		r.files = append(r.files, handle.Wanted{File: f, Size: all[i].Size})
 	}
-	for from := 0; from < len(all); {
-		to := from + r.batch.Read(r.files[from:], r.buf)
-		// What has to be read by itself takes the buffer.
-		for _, inBatch := range []bool{true, false} {
-			for i := from; i < to; i++ {
-				if w := &r.files[i]; w.File != nil && (w.Content != nil) == inBatch {
-					all[i].Sum, all[i].Err = r.wanted(ctx, w)
-					all[i].Digest = r.last.Digest
-				}
-			}
+	_ = r.batch.Each(r.files, r.buf, func(i int) error {
+		if w := &r.files[i]; w.File != nil {
+			all[i].Sum, all[i].Err = r.wanted(ctx, w)
+			all[i].Digest = r.last.Digest
 		}
-		from = to
-	}
+		return nil // each has its own
+	})
 	for _, w := range r.files {
 		if w.File != nil {
 			_ = w.File.Close() // only read
