@@ -40,12 +40,15 @@ type Drive struct {
 	Loop     bool // backed by a file on another drive
 	Network  bool
 	Standin  bool
+	NoOwners bool   // who owns an entry is ignored there: every account may do what its owner may
 	Spinning bool   // its heads have to move from place to place
 	Options  string // mount options
 
 	inner   string // the file system behind FUSE, in lower case; empty if that is not known
 	pseudo  bool   // holds no files of people's
 	mountID uint64
+	alsoID  uint64 // of the other volume of a drive that has two; 0 if there is none
+	top     string // where its own top directory is reached; empty if that is Mount
 	device  string // major:minor, or the stand-in's id: one per file system
 }
 
@@ -75,7 +78,12 @@ func (d *Drive) Identity() string { return cmp.Or(d.UUID, d.ID()) }
 func (d *Drive) Same(o *Drive) bool { return d.device == o.device }
 
 // Holds reports whether what was looked at lies on this very mount of the drive.
-func (d *Drive) Holds(st *handle.Stat) bool { return st.Mount != 0 && st.Mount == d.mountID }
+func (d *Drive) Holds(st *handle.Stat) bool {
+	return st.Mount != 0 && (st.Mount == d.mountID || st.Mount == d.alsoID)
+}
+
+// root is where the drive's own top directory is reached.
+func (d *Drive) root() string { return cmp.Or(d.top, d.Mount) }
 
 // Option reports whether the drive is mounted with an option such as nosuid.
 func (d *Drive) Option(name string) bool {
@@ -109,7 +117,35 @@ func (d *Drive) Reserve() int64 { return min(d.Size/50, 1<<30) }
 // A System finds drives. The zero value sees the machine's own.
 type System struct {
 	standins []standin
-	File     string // the stand-in file in force; empty if none
+	File     string  // the stand-in file in force; empty if none
+	machine  machine // nil is this machine; tests put another in its place
+}
+
+// A machine is what is asked for drives.
+type machine interface {
+	// list gives every mount; room and identity are not asked for yet.
+	list() ([]Drive, error)
+	// lstat is [handle.Lstat].
+	lstat(path string) (handle.Stat, error)
+	// measure asks for size and room.
+	measure(d *Drive) error
+	// identify asks for UUID, label and drive tag. What can't be learnt stays empty.
+	identify(d *Drive)
+}
+
+// thisMachine asks the system that Nexlin runs on.
+type thisMachine struct{}
+
+func (thisMachine) list() ([]Drive, error)                 { return mounts() }
+func (thisMachine) lstat(path string) (handle.Stat, error) { return handle.Lstat(path) }
+func (thisMachine) measure(d *Drive) error                 { return d.measure() }
+func (thisMachine) identify(d *Drive)                      { d.identify() }
+
+func (s *System) asked() machine {
+	if s.machine == nil {
+		return thisMachine{}
+	}
+	return s.machine
 }
 
 // ErrNoDrive reports a path that lies on nothing we know as a drive.
@@ -142,7 +178,8 @@ func (s *System) list(all bool, without func(*Drive) bool) ([]Drive, error) {
 	if s.File != "" && !all {
 		return out, nil
 	}
-	found, err := mounts()
+	asked := s.asked()
+	found, err := asked.list()
 	if err != nil {
 		return nil, err
 	}
@@ -151,16 +188,14 @@ func (s *System) list(all bool, without func(*Drive) bool) ([]Drive, error) {
 		if without(&d) || !all && seen[d.device] {
 			continue
 		}
-		if st, err := os.Stat(d.Mount); err != nil || !st.IsDir() {
-			continue
-		}
-		if st, err := handle.Lstat(d.Mount); err != nil || st.Mount != 0 && d.mountID != 0 && st.Mount != d.mountID {
+		st, err := asked.lstat(d.root())
+		if err != nil || !st.IsDir() || st.Mount != 0 && d.mountID != 0 && !d.Holds(&st) {
 			continue // the last: another drive is mounted over it, and its path leads there
 		}
-		if d.measure() != nil || (d.Size == 0 && !all) {
+		if asked.measure(&d) != nil || (d.Size == 0 && !all) {
 			continue
 		}
-		d.identify()
+		asked.identify(&d)
 		seen[d.device] = true
 		out = append(out, d)
 	}
@@ -169,7 +204,7 @@ func (s *System) list(all bool, without func(*Drive) bool) ([]Drive, error) {
 }
 
 func (d *Drive) measure() error {
-	r, err := handle.RoomAt(d.Mount)
+	r, err := handle.RoomAt(d.root())
 	// Free is what accounts have, for an administrator, too: what the file
 	// system keeps back is for the system to breathe, and part of it can't be
 	// had by anybody.
@@ -203,23 +238,24 @@ func (s *System) Once() func(path string) (Drive, error) {
 				return Drive{}, none
 			}
 		}
-		st, err := handle.Lstat(real)
+		asked := s.asked()
+		st, err := asked.lstat(real)
 		if err != nil {
 			return Drive{}, err
 		}
 		if d, is := known[st.Mount]; is {
 			return d, nil
 		}
-		found, err := mounts()
+		found, err := asked.list()
 		if err != nil {
 			return Drive{}, err
 		}
 		for _, d := range found {
-			if d.mountID == st.Mount {
-				if err := d.measure(); err != nil {
+			if d.Holds(&st) {
+				if err := asked.measure(&d); err != nil {
 					return Drive{}, err
 				}
-				d.identify()
+				asked.identify(&d)
 				known[st.Mount] = d
 				return d, nil
 			}
@@ -248,7 +284,7 @@ func Existing(path string) (string, error) {
 // Refresh measures size and room again.
 func (s *System) Refresh(d *Drive) error {
 	if !d.Standin {
-		return d.measure()
+		return s.asked().measure(d)
 	}
 	for i := range s.standins {
 		if s.standins[i].ID == d.device {

@@ -12,7 +12,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// mounts gives every mount (getfsstat(2)).
+// mounts gives every mount (getfsstat(2)), the two volumes of the system as one.
 func mounts() ([]Drive, error) {
 	n, err := unix.Getfsstat(nil, unix.MNT_NOWAIT)
 	if err != nil {
@@ -26,15 +26,19 @@ func mounts() ([]Drive, error) {
 	for i := range all[:n] {
 		out = append(out, fromMount(&all[i]))
 	}
-	return out, nil
+	return joined(out), nil
 }
+
+// mntIgnoreOwnership is MNT_IGNORE_OWNERSHIP (sys/mount.h), usual for drives that are plugged in.
+const mntIgnoreOwnership = 0x00200000
 
 func fromMount(m *unix.Statfs_t) Drive {
 	d := Drive{
 		Mount: unix.ByteSliceToString(m.Mntonname[:]), FS: unix.ByteSliceToString(m.Fstypename[:]),
 		Source:   unix.ByteSliceToString(m.Mntfromname[:]),
 		ReadOnly: m.Flags&unix.MNT_RDONLY != 0, Network: m.Flags&unix.MNT_LOCAL == 0,
-		pseudo: m.Flags&unix.MNT_DONTBROWSE != 0, mountID: uint64(uint32(m.Fsid.Val[0])),
+		NoOwners: m.Flags&mntIgnoreOwnership != 0,
+		pseudo:   m.Flags&unix.MNT_DONTBROWSE != 0, mountID: uint64(uint32(m.Fsid.Val[0])),
 	}
 	d.device = fmt.Sprintf("%d:%d", m.Fsid.Val[0], m.Fsid.Val[1])
 	d.Fuse = strings.Contains(d.FS, "fuse")
@@ -50,31 +54,39 @@ func fromMount(m *unix.Statfs_t) Drive {
 	return d
 }
 
-// identify asks for the volume's UUID and name (getattrlist(2)), and for the
-// drive tag.
+// identify asks for the volume's UUID and name, and for the drive tag. Of two volumes the
+// system's has the name that people know, and the other one the identity that lasts.
 func (d *Drive) identify() {
 	defer d.tagged()
+	d.UUID, d.Label = volumeIdentity(d.root())
+	if d.top != "" {
+		_, d.Label = volumeIdentity(d.Mount)
+	}
+}
+
+// volumeIdentity asks for a volume's UUID and name (getattrlist(2)); empty where it has none.
+func volumeIdentity(at string) (uuid, label string) {
 	list := struct {
 		count, reserved                  uint16
 		common, volume, dir, file, forks uint32
 	}{count: 5, volume: 0x80000000 | 0x00040000 | 0x00002000} // ATTR_VOL_INFO, ATTR_VOL_UUID, ATTR_VOL_NAME
-	path, err := unix.BytePtrFromString(d.Mount)
+	path, err := unix.BytePtrFromString(at)
 	if err != nil {
-		return
+		return "", ""
 	}
 	var b [1024]byte // length, then the name's place and length, then the UUID
 	_, _, e := unix.Syscall6(unix.SYS_GETATTRLIST, uintptr(unsafe.Pointer(path)), uintptr(unsafe.Pointer(&list)),
 		uintptr(unsafe.Pointer(&b[0])), uintptr(len(b)), 0, 0)
 	runtime.KeepAlive(path)
 	if e != 0 {
-		return
+		return "", ""
 	}
-	d.UUID = formatUUID(b[12:28])
 	off, n := int(int32(binary.LittleEndian.Uint32(b[4:])))+4, int(binary.LittleEndian.Uint32(b[8:]))
 	if off >= 28 && n > 0 && off+n <= len(b) {
 		name, _, _ := bytes.Cut(b[off:off+n], []byte{0})
-		d.Label = string(name)
+		label = string(name)
 	}
+	return formatUUID(b[12:28]), label
 }
 
 // VolumeName has no answer: the names of volumes are a matter of Windows.
@@ -85,5 +97,5 @@ func (t *trial) isFAT() bool {
 	return unix.Fstatfs(int(t.dir.Fd()), &st) == nil && unix.ByteSliceToString(st.Fstypename[:]) == "msdos"
 }
 
-// System reports the drive that the system runs from, in its two parts.
-func (d *Drive) System() bool { return d.Mount == "/" || d.Mount == "/System/Volumes/Data" }
+// System reports the drive that the system runs from.
+func (d *Drive) System() bool { return d.Mount == "/" }

@@ -291,7 +291,7 @@ func kept(err error) error {
 // tagged reads the drive tag in the drive's root, if there is one; it lends
 // its label to a drive that has none.
 func (d *Drive) tagged() {
-	tag, err := ReadTag(d.Mount)
+	tag, err := ReadTag(d.root())
 	if err != nil {
 		return
 	}
