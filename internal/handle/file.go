@@ -118,6 +118,19 @@ func (f *File) Sync() error {
 	return f.err("sync", call("fsync", func() error { return sysSync(f.fd) }))
 }
 
+// Flush hands content and metadata over to the drive, as [File.Sync] does, which may keep
+// them in a cache of its own until [Dir.SyncAll]: for many files, one after the other.
+func (f *File) Flush() error {
+	return f.err("sync", call("fsync", func() error { return sysFlush(f.fd) }))
+}
+
+// Created gives the file the time at which another one was made, where the system keeps such a
+// time and lets it be set; it comes after the other times, which may move it. A drive that
+// keeps none is no error: it is no part of what is compared.
+func (f *File) Created(as *File) error {
+	return f.err("utimens", created(sysCreated(f.fd, as.fd)))
+}
+
 // Truncate makes the file so many bytes long; what is added is a hole where
 // the file system has them.
 func (f *File) Truncate(size int64) error {

@@ -263,6 +263,24 @@ func (d *Dir) Sync() error {
 	return d.err("sync", ".", call("fsync", func() error { return sysSyncDir(d.fd) }))
 }
 
+// Flush is [Dir.Sync], as [File.Flush] is [File.Sync].
+func (d *Dir) Flush() error {
+	return d.err("sync", ".", call("fsync", func() error { return sysFlushDir(d.fd) }))
+}
+
+// Created is [File.Created].
+func (d *Dir) Created(as *Dir) error { return d.err("utimens", ".", created(sysCreated(d.fd, as.fd))) }
+
+// created passes over that a file system keeps no time at which an entry was made.
+func created(err error) error {
+	for _, cannot := range []error{syscall.EOPNOTSUPP, syscall.EINVAL, syscall.ENOSYS, syscall.EPERM} {
+		if errors.Is(err, cannot) {
+			return nil
+		}
+	}
+	return err
+}
+
 // SyncAll flushes the whole file system that d lies on (syncfs(2)) and
 // reports write-back errors that happened since d was opened.
 func (d *Dir) SyncAll() error {
@@ -314,6 +332,14 @@ const (
 // followed.
 func (d *Dir) Access(name string, mode uint32) error {
 	return d.err("access", name, call("faccessat2", func() error { return sysAccess(d.fd, name, mode) }))
+}
+
+// MayRemove asks whether this account may remove or rename the entry called name in d as far
+// as that is for the entry itself to say: on some systems its own access list can deny it, to
+// the owner too (faccessat(2) with _DELETE_OK; the right DELETE). fs.ErrPermission says that it
+// does.
+func (d *Dir) MayRemove(name string) error {
+	return d.err("access", name, call("mayremove", func() error { return sysMayRemove(d.fd, name) }))
 }
 
 // Access asks whether this account may do what mode says at a path that a

@@ -84,6 +84,10 @@ func stat(fd descriptor, out *Stat) (tag uint32, err error) {
 		return 0, err
 	}
 	out.Mount = out.Dev
+	if attrs&windows.FILE_ATTRIBUTE_SPARSE_FILE == 0 {
+		// What is compressed, deduplicated or kept by a provider takes less, and has no holes.
+		out.Allocated = max(out.Allocated, out.Size)
+	}
 	if attrs&windows.FILE_ATTRIBUTE_DIRECTORY != 0 {
 		out.Mode, out.Size = TypeDir|0o700, 0
 	}
@@ -187,6 +191,16 @@ func setBasic(h windows.Handle, atime, mtime *Time, attrs uint32) error {
 	}
 	le.PutUint32(b[32:], attrs)
 	return set(h, windows.FileBasicInformation, b[:])
+}
+
+// sysCreated gives an open entry the time at which another one was made.
+func sysCreated(fd, as descriptor) error {
+	var basic, b [40]byte
+	if err := query(as, windows.FileBasicInformation, basic[:]); err != nil {
+		return err
+	}
+	copy(b[:8], basic[:8])
+	return set(fd, windows.FileBasicInformation, b[:])
 }
 
 func sysSetTimes(fd descriptor, atime, mtime Time) error { return setBasic(fd, &atime, &mtime, 0) }

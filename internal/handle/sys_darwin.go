@@ -1,16 +1,21 @@
 package handle
 
 import (
+	"bytes"
+	"encoding/binary"
 	"errors"
 	"io"
 	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"unsafe"
 
 	"golang.org/x/sys/unix"
+
+	"nexlin/internal/macos"
 )
 
 // oNoFollowAny refuses a link anywhere on the way (open(2), macOS 11).
@@ -90,43 +95,96 @@ func sysSync(fd descriptor) error {
 	return err
 }
 
+// sysFlush is fsync(2), which hands content to the drive and leaves it in the drive's own
+// cache: F_FULLFSYNC takes 5 to 30 ms for each file.
+func sysFlush(fd descriptor) error    { return unix.Fsync(fd) }
+func sysFlushDir(fd descriptor) error { return unix.Fsync(fd) }
+
 func sysSyncDir(fd descriptor) error { return sysSync(fd) }
+
+// sysSyncAll has the drive empty its cache, which is one for all files.
 func sysSyncAll(fd descriptor) error { return sysSync(fd) }
 
 // sysSetTimes is fsetattrlist(2): futimes(2) cuts times to microseconds.
 func sysSetTimes(fd descriptor, atime, mtime Time) error {
-	list := struct {
-		count, reserved                  uint16
-		common, volume, dir, file, forks uint32
-	}{count: 5, common: 0x400 | 0x1000} // ATTR_CMN_MODTIME, ATTR_CMN_ACCTIME, in that order
-	times := [2]unix.Timespec{timespec(mtime), timespec(atime)}
-	_, _, e := unix.Syscall6(unix.SYS_FSETATTRLIST, uintptr(fd), uintptr(unsafe.Pointer(&list)),
-		uintptr(unsafe.Pointer(&times)), unsafe.Sizeof(times), 0, 0)
-	if e != 0 {
-		return e
+	return setTimes(fd, macos.ModificationTime|macos.AccessTime, mtime, atime)
+}
+
+// setTimes sets times of an open entry, given in the order of their bits.
+func setTimes(fd descriptor, which uint32, times ...Time) error {
+	var b []byte
+	for _, t := range times {
+		b = binary.LittleEndian.AppendUint64(b, uint64(t.Sec)) // struct timespec
+		b = binary.LittleEndian.AppendUint64(b, uint64(t.Nsec))
 	}
-	return nil
+	return attrList(unix.SYS_FSETATTRLIST, fd, macos.Common(which), b)
+}
+
+// sysCreated gives an open entry the time at which another one was made.
+func sysCreated(fd, as descriptor) error {
+	var st unix.Stat_t
+	if err := unix.Fstat(as, &st); err != nil {
+		return err
+	}
+	return setTimes(fd, macos.CreationTime, Time{st.Btim.Sec, uint32(st.Btim.Nsec)})
 }
 
 func sysAccess(at descriptor, name string, mode uint32) error {
 	return unix.Faccessat(at, name, mode, unix.AT_EACCESS|unix.AT_SYMLINK_NOFOLLOW)
 }
 
+// sysMayRemove asks for the right to delete an entry, which its access list may deny to
+// everybody. An administrator is asked for nothing.
+func sysMayRemove(at descriptor, name string) error { return sysAccess(at, name, macos.DeleteOK) }
+
 // sysClone has no way into a file that is there already; a clone is made by
 // name here and is of no use between drives, so the content is copied.
 func sysClone(_, _ descriptor) error { return unix.EOPNOTSUPP }
 
-// sysSeek finds the next data, or the next hole, at or after at (lseek(2)).
-func sysSeek(fd descriptor, at int64, hole bool) (int64, error) {
-	const seekHole, seekData = 3, 4
-	if hole {
-		return unix.Seek(fd, at, seekHole)
+// sysSeek tells of no holes: what SEEK_HOLE answers may be data that is not flushed yet.
+func sysSeek(descriptor, int64, bool) (int64, error) { return 0, unix.EOPNOTSUPP }
+
+// uncached is how much of a file is mapped at once to have its pages dropped, in bytes.
+const uncached = 64 << 20
+
+// sysUncache keeps reads through fd out of the cache (fcntl(2), F_NOCACHE), which still has them
+// answered by pages that are there: those are dropped (msync(2), MS_INVALIDATE), and
+// looked for (mincore(2)).
+func sysUncache(fd descriptor, off, n int64) bool {
+	if _, err := unix.FcntlInt(uintptr(fd), unix.F_NOCACHE, 1); err != nil {
+		return false
 	}
-	return unix.Seek(fd, at, seekData)
+	var st unix.Stat_t
+	if err := unix.Fstat(fd, &st); err != nil {
+		return false
+	}
+	end := st.Size
+	if n > 0 {
+		end = min(end, off+n)
+	}
+	page := int64(os.Getpagesize())
+	for at := off - off%page; at < end; at += uncached {
+		if !dropPages(fd, at, int(min(uncached, end-at)), int(page)) {
+			return false
+		}
+	}
+	return true
 }
 
-// sysUncache has no call to look whether pages are gone.
-func sysUncache(descriptor, int64, int64) bool { return false }
+func dropPages(fd descriptor, at int64, n, page int) bool {
+	b, err := unix.Mmap(fd, at, n, unix.PROT_READ, unix.MAP_SHARED)
+	if err != nil {
+		return false
+	}
+	defer unix.Munmap(b)
+	if unix.Msync(b, unix.MS_INVALIDATE) != nil {
+		return false
+	}
+	here := make([]byte, (n+page-1)/page)
+	_, _, e := unix.Syscall(unix.SYS_MINCORE, uintptr(unsafe.Pointer(&b[0])), uintptr(n),
+		uintptr(unsafe.Pointer(&here[0])))
+	return e == 0 && len(bytes.Trim(here, "\x00")) == 0
+}
 
 func sysPath(fd descriptor) string {
 	var buf [1024]byte // MAXPATHLEN
@@ -168,8 +226,11 @@ func statPath(path string, out *Stat) error {
 		return err
 	}
 	var up unix.Stat_t
-	err := unix.Stat(filepath.Dir(path), &up)
-	out.MountRoot = err == nil && (uint64(uint32(up.Dev)) != out.Dev || path == "/")
+	var fs unix.Statfs_t
+	if unix.Stat(filepath.Dir(path), &up) == nil && (uint64(uint32(up.Dev)) != out.Dev || path == "/") &&
+		unix.Statfs(path, &fs) == nil {
+		out.MountRoot = macos.MountRoot(path, unix.ByteSliceToString(fs.Mntonname[:]))
+	}
 	return nil
 }
 
@@ -186,13 +247,16 @@ func fillStat(out *Stat, f func(*unix.Stat_t) error) error {
 		Atime: at(st.Atim), Mtime: at(st.Mtim), Ctime: at(st.Ctim), Mount: uint64(uint32(st.Dev)),
 	}
 	// chflags(2), and what the system adds for files whose content is fetched.
-	const ufNoDump, ufImmutable, ufAppend = 0x1, 0x2, 0x4
+	const ufNoDump, ufImmutable, ufAppend, ufCompressed = 0x1, 0x2, 0x4, 0x20
 	const sfImmutable, sfAppend, sfDataless = 0x20000, 0x40000, 0x40000000
 	for flags, means := range map[uint32]uint64{ufImmutable | sfImmutable: AttrImmutable, ufNoDump: AttrNoDump,
-		ufAppend | sfAppend: AttrAppend, sfDataless: AttrPlaceholder} {
+		ufAppend | sfAppend: AttrAppend, ufCompressed: AttrCompressed, sfDataless: AttrPlaceholder} {
 		if st.Flags&flags != 0 {
 			out.Attributes |= means
 		}
+	}
+	if st.Flags&ufCompressed != 0 {
+		out.Allocated = max(out.Allocated, out.Size) // it has no holes
 	}
 	return nil
 }
@@ -205,8 +269,15 @@ func sysList(fd descriptor, f func(names [][]byte) bool) error {
 	}
 	dir := os.NewFile(uintptr(again), strconv.Itoa(fd))
 	defer dir.Close()
+	apart := keepsAttributesApart(fd)
 	for {
 		names, err := dir.Readdirnames(1000)
+		if apart {
+			names = macos.WithoutAttributes(names, func(name string) bool {
+				var st unix.Stat_t
+				return unix.Fstatat(fd, name, &st, unix.AT_SYMLINK_NOFOLLOW) == nil
+			})
+		}
 		block := make([][]byte, len(names))
 		for i, n := range names {
 			block[i] = []byte(n)
@@ -222,6 +293,43 @@ func sysList(fd descriptor, f func(names [][]byte) bool) error {
 			return err
 		}
 	}
+}
+
+// apart remembers of file systems, by their numbers, whether they keep attributes in files of
+// their own.
+var apart sync.Map // unix.Fsid: bool
+
+// keepsAttributesApart reports a file system that has no attributes: the system keeps them in
+// files called ._NAME there, which it makes, renames and removes with NAME.
+func keepsAttributesApart(fd descriptor) bool {
+	var fs unix.Statfs_t
+	if unix.Fstatfs(fd, &fs) != nil {
+		return false
+	}
+	if is, known := apart.Load(fs.Fsid); known {
+		return is.(bool)
+	}
+	root, err := unix.Open(unix.ByteSliceToString(fs.Mntonname[:]), openDir, 0)
+	if err != nil {
+		return false
+	}
+	defer unix.Close(root)
+	b := make([]byte, 64)
+	if attrList(unix.SYS_FGETATTRLIST, root, macos.OfVolume(macos.VolumeCan), b) != nil {
+		return false
+	}
+	is := macos.KeepsAttributesApart(b)
+	apart.Store(fs.Fsid, is)
+	return is
+}
+
+// init keeps walks from fetching files whose content is elsewhere (setiopolicy_np(3)): to
+// read one is refused then, instead of filling the drive.
+func init() {
+	const set, process, dataless, off = 2, 0, 3, 1
+	how := [3]int32{process, dataless, off}
+	// A system that does not know the policy has no such files.
+	_, _, _ = unix.Syscall(unix.SYS_IOPOLICYSYS, set, uintptr(unsafe.Pointer(&how)), 0)
 }
 
 // passing is what a call answers while somebody holds an entry.

@@ -92,9 +92,11 @@ func sysRename(at descriptor, name string, to descriptor, newName string, how re
 	return unix.Renameat2(at, name, to, newName, flags[how])
 }
 
-func sysSync(fd descriptor) error    { return unix.Fsync(fd) }
-func sysSyncDir(fd descriptor) error { return unix.Fsync(fd) }
-func sysSyncAll(fd descriptor) error { return unix.Syncfs(fd) }
+func sysSync(fd descriptor) error     { return unix.Fsync(fd) }
+func sysFlush(fd descriptor) error    { return unix.Fsync(fd) }
+func sysFlushDir(fd descriptor) error { return unix.Fsync(fd) }
+func sysSyncDir(fd descriptor) error  { return unix.Fsync(fd) }
+func sysSyncAll(fd descriptor) error  { return unix.Syncfs(fd) }
 
 // sysSetTimes is futimens(3): utimensat(2) with a null path. The x/sys call
 // can't pass a null path, so this one does.
@@ -112,6 +114,12 @@ func sysAccess(at descriptor, name string, mode uint32) error {
 }
 
 func sysClone(fd, from descriptor) error { return unix.IoctlFileClone(fd, from) }
+
+// sysMayRemove has nothing to ask: it is the directory that is changed here.
+func sysMayRemove(descriptor, string) error { return nil }
+
+// sysCreated: the time at which an entry was made can't be set here.
+func sysCreated(_, _ descriptor) error { return nil }
 
 // sysSeek finds the next data, or the next hole, at or after at (lseek(2)).
 func sysSeek(fd descriptor, at int64, hole bool) (int64, error) {

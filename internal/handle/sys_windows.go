@@ -174,6 +174,9 @@ func sysChownEntry(_ descriptor, _ string, uid, gid uint32) error { return sysCh
 
 func sysSync(fd descriptor) error { return portable(windows.FlushFileBuffers(fd)) }
 
+func sysFlush(fd descriptor) error    { return sysSync(fd) }
+func sysFlushDir(fd descriptor) error { return sysSyncDir(fd) }
+
 // sysSyncDir flushes the names in a directory. One that could be opened for
 // reading only has none that Nexlin wrote.
 func sysSyncDir(fd descriptor) error {
@@ -184,6 +187,12 @@ func sysSyncDir(fd descriptor) error {
 	return err
 }
 func sysSyncAll(fd descriptor) error { return sysSyncDir(fd) }
+
+// sysMayRemove asks for the right to delete an entry, which renaming it takes: it is
+// granted by its own rights or those of its directory.
+func sysMayRemove(at descriptor, name string) error {
+	return on(at, name, windows.DELETE, func(windows.Handle) error { return nil })
+}
 
 func sysAccess(at descriptor, name string, mode uint32) error {
 	var st Stat

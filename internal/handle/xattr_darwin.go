@@ -3,19 +3,63 @@ package handle
 import (
 	"bytes"
 	"encoding/binary"
+	"errors"
+	"os"
 	"slices"
 	"strings"
+	"unsafe"
 
 	"golang.org/x/sys/unix"
+
+	"nexlin/internal/macos"
 )
 
 // The flags of chflags(2) that an account may set and that keep nobody from
-// changing the entry are shown as an attribute: whatever copies, compares and
-// records attributes does so with these.
+// changing the entry are shown as an attribute, and so is its access list: whatever copies,
+// compares and records attributes does so with these.
 const (
 	flagsXattr = "darwin.flags"     // 4 bytes
 	keptFlags  = 0x1 | 0x8 | 0x8000 // UF_NODUMP, UF_OPAQUE, UF_HIDDEN
+	aclXattr   = "darwin.acl"       // as [macos.AccessList.Encode] writes it
 )
+
+// attrList makes fgetattrlist(2) or fsetattrlist(2).
+func attrList(trap uintptr, fd int, list *macos.Request, b []byte) error {
+	_, _, e := unix.Syscall6(trap, uintptr(fd), uintptr(unsafe.Pointer(list)), uintptr(unsafe.Pointer(&b[0])),
+		uintptr(len(b)), 0, 0)
+	if e != 0 {
+		return e
+	}
+	return nil
+}
+
+// accessList reads the access list of an open entry; nil if it has none, or the file
+// system keeps none.
+func accessList(fd int) (*macos.AccessList, error) {
+	b := make([]byte, 4096) // the longest list takes 3128
+	err := attrList(unix.SYS_FGETATTRLIST, fd, macos.Common(macos.ExtendedSecurity), b)
+	if err == unix.ENOTSUP || err == unix.EINVAL {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	return macos.FromAnswer(b)
+}
+
+// setAccessList gives an open entry an access list; nil takes its own away.
+func setAccessList(fd int, l *macos.AccessList) error {
+	return attrList(unix.SYS_FSETATTRLIST, fd, macos.Common(macos.ExtendedSecurity), macos.Change(l))
+}
+
+// dropAccessList takes away what an open entry has inherited.
+func dropAccessList(fd int) error {
+	l, err := accessList(fd)
+	if l == nil || err != nil {
+		return err
+	}
+	return setAccessList(fd, nil)
+}
 
 func setFlags(fd int, flags uint32) error {
 	if _, _, e := unix.Syscall(unix.SYS_FCHFLAGS, uintptr(fd), uintptr(flags&keptFlags), 0); e != 0 {
@@ -37,6 +81,13 @@ func (d *Dir) Xattrs(name string) (out []Xattr, err error) {
 		if flags := st.Flags & keptFlags; flags != 0 {
 			out = append(out, Xattr{flagsXattr, binary.BigEndian.AppendUint32(nil, flags)})
 		}
+		acl, err := accessList(fd)
+		if acl != nil {
+			out = append(out, Xattr{aclXattr, acl.Encode()})
+		}
+		if err != nil {
+			return err
+		}
 		list, err := sized("listxattr", func(b []byte) (int, error) { return unix.Flistxattr(fd, b) })
 		if err == unix.ENOTSUP {
 			return nil
@@ -45,7 +96,9 @@ func (d *Dir) Xattrs(name string) (out []Xattr, err error) {
 			return err
 		}
 		for key := range bytes.SplitSeq(bytes.TrimSuffix(list, []byte{0}), []byte{0}) {
-			value, err := sized("getxattr", func(b []byte) (int, error) { return unix.Fgetxattr(fd, string(key), b) })
+			value, err := macos.ReadWhole(func(b []byte, from uint32) (int, error) {
+				return callFor("getxattr", func() (int, error) { return getXattr(fd, string(key), b, from) })
+			})
 			if err == unix.ENOATTR {
 				continue // gone since it was listed; the change of ctime tells
 			}
@@ -60,6 +113,21 @@ func (d *Dir) Xattrs(name string) (out []Xattr, err error) {
 	return out, d.err("getxattr", name, err)
 }
 
+// getXattr is fgetxattr(2) from a place on, which only a resource fork knows; without a
+// buffer it answers the length.
+func getXattr(fd int, key string, b []byte, from uint32) (int, error) {
+	name, err := unix.BytePtrFromString(key)
+	if err != nil {
+		return 0, err
+	}
+	n, _, e := unix.Syscall6(unix.SYS_FGETXATTR, uintptr(fd), uintptr(unsafe.Pointer(name)),
+		uintptr(unsafe.Pointer(unsafe.SliceData(b))), uintptr(len(b)), uintptr(from), 0)
+	if e != 0 {
+		return 0, e
+	}
+	return int(n), nil
+}
+
 // XattrsOf is [Dir.Xattrs] for an entry that is open.
 func (d *Dir) XattrsOf(f *File, name string) ([]Xattr, error) {
 	return (&Dir{fd: f.fd, path: d.Join(name)}).Xattrs(".")
@@ -70,21 +138,31 @@ func (d *Dir) SetXattrOf(f *File, name string, x Xattr) error {
 	return (&Dir{fd: f.fd, path: d.Join(name)}).SetXattr(".", x)
 }
 
-// DropInherited does nothing: access lists are not read here.
-func (d *Dir) DropInherited() error { return nil }
+// DropInherited takes away the access list that d got from the directory it was made in.
+func (d *Dir) DropInherited() error { return d.err("setattrlist", ".", dropAccessList(d.fd)) }
 
-// DropInherited does nothing: access lists are not read here.
-func (f *File) DropInherited() error { return nil }
+// DropInherited takes away the access list that f got from the directory it was made in.
+func (f *File) DropInherited() error { return f.err("setattrlist", dropAccessList(f.fd)) }
 
-// IsACL reports an attribute that holds rights. The system's access lists are
-// none: they are not read.
-func IsACL(string) bool { return false }
+// IsACL reports an attribute that holds rights.
+func IsACL(name string) bool { return name == aclXattr }
 
-// SampleACL is empty: nothing can be tried.
-func SampleACL() Xattr { return Xattr{} }
+// SampleACL is an access list by which is tried whether a drive keeps any.
+func SampleACL() Xattr { return Xattr{aclXattr, macos.Sample(uint32(os.Geteuid())).Encode()} }
 
-// NeedsRights reports an attribute that only an administrator may set.
-func NeedsRights(name string) bool { return name == "com.apple.rootless" }
+// NeedsRights has no part here: what an account may not set, the system sets itself.
+func NeedsRights(string) bool { return false }
+
+// KeepsFromRemoving reports an access list that keeps everybody from removing or renaming
+// what has it.
+func KeepsFromRemoving(x Xattr) bool {
+	if x.Name != aclXattr {
+		return false
+	}
+	l, err := macos.Decode(x.Value)
+	_, does := l.KeepsFromDeleting()
+	return err == nil && does
+}
 
 // OfWindows has no part here: it is for Windows drives behind another system.
 func OfWindows(string) bool { return false }
@@ -98,6 +176,13 @@ func (d *Dir) SetXattr(name string, x Xattr) error {
 			}
 			return setFlags(fd, binary.BigEndian.Uint32(x.Value))
 		}
+		if x.Name == aclXattr {
+			l, err := macos.Decode(x.Value)
+			if err != nil {
+				return unix.EINVAL
+			}
+			return call("setxattr", func() error { return setAccessList(fd, l) })
+		}
 		return call("setxattr", func() error { return unix.Fsetxattr(fd, x.Name, x.Value, 0) })
 	}))
 }
@@ -108,9 +193,12 @@ func (d *Dir) RemoveXattr(name, key string) error {
 		if key == flagsXattr {
 			return setFlags(fd, 0)
 		}
+		if key == aclXattr {
+			return call("removexattr", func() error { return setAccessList(fd, nil) })
+		}
 		return call("removexattr", func() error { return unix.Fremovexattr(fd, key) })
 	})
-	if err == unix.ENOATTR {
+	if errors.Is(err, unix.ENOATTR) {
 		err = nil
 	}
 	return d.err("removexattr "+key, name, err)

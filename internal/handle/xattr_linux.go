@@ -180,6 +180,9 @@ func SampleACL() Xattr {
 // NeedsRights reports an attribute that only an administrator may set.
 func NeedsRights(name string) bool { return !strings.HasPrefix(name, "user.") }
 
+// KeepsFromRemoving has no part here: no attribute keeps anybody from removing an entry.
+func KeepsFromRemoving(Xattr) bool { return false }
+
 // procPath leads to an entry: the kernel reaches the directory through the
 // descriptor, and only the last component is looked up, which the l… calls do
 // not follow.

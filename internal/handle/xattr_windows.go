@@ -226,6 +226,9 @@ func SampleACL() Xattr { return Xattr{Name: daclXattr, Value: []byte("D:(A;;FA;;
 // NeedsRights reports an attribute that only an administrator may set.
 func NeedsRights(name string) bool { return name == ownerXattr }
 
+// KeepsFromRemoving has no part here: [Dir.MayRemove] asks.
+func KeepsFromRemoving(Xattr) bool { return false }
+
 // OfWindows reports an attribute that is set after all else: one of its bits
 // says that the entry is read-only.
 func OfWindows(name string) bool { return name == attribXattr }

@@ -229,9 +229,10 @@ func TestLimits(t *testing.T) {
 		"holes":                {Limits{NoHoles: true}, LossHole, []string{"CON.txt"}},
 		"private": {Limits{FixedMode: true, FileMode: 0o644, DirMode: 0o755}, LossPrivate,
 			[]string{"a:b", "pipe"}},
-		"private to one": {Limits{FixedMode: true, FileMode: 0o600, DirMode: 0o700}, LossPrivate, nil},
-		"owner":          {Limits{FixedOwner: true, UID: st.UID, GID: st.GID}, LossOwner, nil},
-		"year":           {Limits{Oldest: 0, Newest: 1 << 30}, LossYear, nil},
+		"private, and owners are ignored": {Limits{AllOwners: true}, LossPrivate, []string{"a:b", "pipe"}},
+		"private to one":                  {Limits{FixedMode: true, FileMode: 0o600, DirMode: 0o700}, LossPrivate, nil},
+		"owner":                           {Limits{FixedOwner: true, UID: st.UID, GID: st.GID}, LossOwner, nil},
+		"year":                            {Limits{Oldest: 0, Newest: 1 << 30}, LossYear, nil},
 	} {
 		f, err := Measure(context.Background(), root(t, dir), Options{Limits: c.limits})
 		require.NoError(t, err)

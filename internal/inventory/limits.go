@@ -36,6 +36,8 @@ type Limits struct {
 	FileMode   uint32 // permission bits; only with FixedMode
 	DirMode    uint32
 
+	AllOwners bool // owners are kept and ignored: every account there has every entry's rights
+
 	BadBytes  string // bytes that no name may hold
 	OnlyText  bool   // names have to be UTF-8
 	NoTrail   bool   // names may not end in a space or a full stop
@@ -100,13 +102,17 @@ func (l *Limits) lost(f *Facts, e *Entry) {
 		lose(LossSize, l.MaxFile > 0 && st.Size > l.MaxFile)
 		lose(LossHole, l.NoHoles && st.Allocated < st.Size/2 && st.Size >= 64<<10)
 	}
-	if l.FixedMode && !link {
-		fixed := l.modeOf(st)
-		lose(LossMode, st.Perm() != fixed)
-		lose(LossPrivate, st.Mode&0o077 == 0 && fixed&0o077 != 0)
+	if !link {
+		lose(LossMode, l.FixedMode && st.Perm() != l.modeOf(st))
+		lose(LossPrivate, l.exposes(st))
 	}
 	lose(LossYear, l.NoTimes || l.Newest != 0 && (st.Mtime.Sec < l.Oldest || st.Mtime.Sec > l.Newest))
 	lose(LossTime, handle.Rounded(st.Mtime, l.TimeStep) != st.Mtime)
+}
+
+// exposes reports an entry that is private and would not be there.
+func (l *Limits) exposes(st *handle.Stat) bool {
+	return st.Mode&0o077 == 0 && (l.AllOwners || l.FixedMode && l.modeOf(st)&0o077 != 0)
 }
 
 // modeOf is the mode that every file, or every directory, has where modes are fixed.

@@ -12,6 +12,7 @@ import (
 	"nexlin/internal/handle"
 	"nexlin/internal/hardlink"
 	"nexlin/internal/junction"
+	"nexlin/internal/macos"
 )
 
 // listed is how many paths of one kind a [Listing] keeps.
@@ -56,6 +57,7 @@ type Facts struct {
 	LeadOut      Listing         // relative links that climb out of the folder
 	Foreign      Listing         // owner or group that this account may not give
 	Immutable    Listing         // marked immutable or append-only
+	Unremovable  Listing         // their access list denies everybody removing them
 	Privileged   Listing         // attributes only an administrator may set
 	Other        Listing         // encrypted entries: reading them is not copying them
 	Placeholders Listing         // their content is elsewhere: reading them fetches it
@@ -285,6 +287,9 @@ func (c *counter) deep(e *Entry) {
 		return
 	}
 	c.m.o.Limits.lostXattrs(f, e, xattrs)
+	if !c.m.o.Root && slices.ContainsFunc(xattrs, handle.KeepsFromRemoving) {
+		f.Unremovable.add(e.Path)
+	}
 	if !c.m.o.Root && slices.ContainsFunc(xattrs, func(x handle.Xattr) bool {
 		return !SystemLabel(x.Name) && !IsACL(x.Name) && handle.NeedsRights(x.Name)
 	}) {
@@ -362,10 +367,10 @@ func (c *counter) kinds(e *Entry) {
 }
 
 // SystemLabel reports an attribute that the system puts on every file by
-// its own rules and place (a security label), or shows a second time under
+// its own rules and place (a security label, which program may open it), or shows a second time under
 // another name (XFS, its ACLs): it is not the folder's.
 func SystemLabel(name string) bool {
-	return handle.OfWindows(name) || name == "security.selinux" || name == "security.SMACK64" ||
+	return handle.OfWindows(name) || macos.Guarded(name) || name == "security.selinux" || name == "security.SMACK64" ||
 		strings.HasPrefix(name, "trusted.SGI_ACL_")
 }
 
@@ -395,7 +400,7 @@ func (f *Facts) merge(o *Facts) {
 		{&f.Mounts, &o.Mounts}, {&f.HardOut, &o.HardOut}, {&f.LeadOut, &o.LeadOut},
 		{&f.Placeholders, &o.Placeholders}, {&f.Foreign, &o.Foreign},
 		{&f.Immutable, &o.Immutable}, {&f.Marked, &o.Marked}, {&f.Handled, &o.Handled},
-		{&f.Privileged, &o.Privileged}, {&f.Other, &o.Other},
+		{&f.Privileged, &o.Privileged}, {&f.Other, &o.Other}, {&f.Unremovable, &o.Unremovable},
 	} {
 		p[0].merge(*p[1])
 	}

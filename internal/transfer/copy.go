@@ -24,6 +24,9 @@ const (
 	// large is the size above which reading and writing go on while the
 	// digest of what was read before is taken.
 	large = 4 << 20
+	// grain is how much of a file has to be zeros to be made a hole, where the system does not
+	// tell its holes, in bytes.
+	grain = 64 << 10
 	// ring is how many chunks of a large file are on their way at once.
 	ring = 6
 )
@@ -141,6 +144,7 @@ func (c *copier) file(t *task) (*Fact, error) {
 	if f.Source.recent(t.seen.At, c.TimeStep) {
 		f.Flags |= Recent
 	}
+	t.from = in
 	if err := c.write(t, f, st.Atime,
 		func(out *handle.File) error { return c.content(t, in, out, &st, f) }); err != nil {
 		return nil, err
@@ -160,7 +164,7 @@ func (c *copier) write(t *task, f *Fact, atime handle.Time, fill func(out *handl
 		err = c.finishFile(out, t, f, atime)
 	}
 	if err == nil && c.flushesEach() {
-		err = out.Sync()
+		err = out.Flush()
 	}
 	return errors.Join(err, out.Close())
 }
@@ -228,10 +232,12 @@ func (c *copier) content(t *task, in, out *handle.File, st *handle.Stat, f *Fact
 
 // chunks reads a file piece by piece and passes each on: bytes, or nil for a
 // hole of n bytes. pass gives the buffer for the next piece. It returns how
-// far it got, and whether a hole came last.
+// far it got, and whether a hole came last. A file that takes less room than it is long, of
+// which the system tells no holes, is read whole, and what is zeros becomes a hole.
 func (c *copier) chunks(in *handle.File, size int64, sparse bool, buf []byte,
 	pass func(b []byte, at, n int64) ([]byte, error)) (at int64, hole bool, err error) {
-	var end int64 // of the data that at lies in
+	var end int64   // of the data that at lies in
+	var untold bool // the file should have holes, and the system tells none
 	for at < size {
 		if err := c.ctx.Err(); err != nil {
 			return at, hole, err
@@ -241,7 +247,7 @@ func (c *copier) chunks(in *handle.File, size int64, sparse bool, buf []byte,
 			if err != nil {
 				return at, hole, err
 			}
-			end = next
+			end, untold = next, start == 0 && next == size
 			if start > at {
 				if buf, err = pass(nil, at, start-at); err != nil {
 					return at, hole, err
@@ -256,13 +262,21 @@ func (c *copier) chunks(in *handle.File, size int64, sparse bool, buf []byte,
 		if sparse && end < size {
 			most = end - at
 		}
+		if untold {
+			most = min(most, grain)
+		}
 		n, err := in.ReadOnce(buf[:min(int64(len(buf)), most)], at)
 		if n > 0 {
 			var err error
-			if buf, err = pass(buf[:n], at, int64(n)); err != nil {
+			b := buf[:n]
+			hole = untold && zero(b)
+			if hole {
+				b = nil
+			}
+			if buf, err = pass(b, at, int64(n)); err != nil {
 				return at, hole, err
 			}
-			at, hole = at+int64(n), false
+			at += int64(n)
 			c.advance(0, int64(n))
 		}
 		if err == io.EOF {
@@ -382,7 +396,7 @@ func (c *copier) finishFile(out *handle.File, t *task, f *Fact, atime handle.Tim
 		if err := setXattrs(t.node.dst, t.as, xattrs, true); err != nil {
 			return err
 		}
-		if err := out.SetTimes(atime, want.Mtime); err != nil {
+		if err := c.setTimes(out, t, atime, want.Mtime); err != nil {
 			return err
 		}
 		made, has, err := c.asMade(out, t)
@@ -398,6 +412,14 @@ func (c *copier) finishFile(out *handle.File, t *task, f *Fact, atime handle.Tim
 		}
 	}
 	return nil // verification says what is left
+}
+
+// setTimes gives a copy its times, among them that at which the source was made.
+func (c *copier) setTimes(out *handle.File, t *task, atime, mtime handle.Time) error {
+	if err := out.SetTimes(atime, mtime); err != nil || t.from == nil {
+		return err
+	}
+	return out.Created(t.from)
 }
 
 // asMade looks at a copy once it has its metadata. Behind FUSE Verify asks for its

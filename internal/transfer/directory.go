@@ -141,7 +141,11 @@ func (p *pass) done(n *node) error {
 		}
 		f := Fact{Flags: Copied | Verified, Source: n.before}
 		var err error
+		if n.dst != nil {
+			err = n.dst.Created(n.src)
+		}
 		switch {
+		case err != nil:
 		case n.dst == nil:
 			f.Copy = n.old.Copy
 		case n.parent != nil: // the part itself stays private until it is in place: Finish
@@ -149,7 +153,7 @@ func (p *pass) done(n *node) error {
 			if made, err = p.Allow.setDir(n.dst, &n.before, n.xattrs, n.atime, n.fresh); err == nil {
 				f.Copy = p.made(&made, n.xattrs)
 				if p.flushesEach() {
-					err = n.dst.Sync()
+					err = n.dst.Flush()
 				}
 			}
 		}

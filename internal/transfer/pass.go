@@ -163,6 +163,7 @@ type task struct {
 	lent *Fact      // of the same file in the held original; nil if it has none
 	ino  uint64     // of that, see lentIno
 
+	from    *handle.File // the source, while it is copied
 	in      *handle.File // what it is copied from first, once it is open: the source, or the held file
 	st      handle.Stat  // of that
 	content []byte       // of that; nil if it was not read together with others
