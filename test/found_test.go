@@ -200,6 +200,17 @@ func TestFoundBefore(t *testing.T) {
 		lab.Run(t, "btrfs", "subvolume", "snapshot", "-r", filepath.Join(skerry, "vol"), filepath.Join(skerry, "snap"))
 		preview(3, filepath.Join(skerry, "snap"), "immutable-entries")
 	})
+	t.Run("an access list that denies removing", func(t *testing.T) {
+		skerry := lab.Drive(t, "ext4", "SKERRY", 16)
+		lab.Tree{"docs/a: 1"}.Make(t, skerry)
+		docs := filepath.Join(skerry, "docs")
+		denied := lab.New(t, faults(t))
+		denied.Env = []string{"NEXLIN_FAULT=call:mayremove:1+:EACCES"}
+		out := denied.Want(3, "move", docs, "--into", basalt+"/denied", "--yes")
+		require.Contains(t, out, "[removal-denied]")
+		require.Contains(t, out, "chmod -R -a \"group:everyone deny delete\" "+docs)
+		require.NoFileExists(t, basalt+"/denied")
+	})
 	t.Run("others are cut off", func(t *testing.T) {
 		skerry := lab.Drive(t, "ext4", "SKERRY", 16)
 		lab.Open(t, skerry)

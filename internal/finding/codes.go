@@ -24,6 +24,7 @@ const (
 	FlagsLost        Code = "marks-not-kept"
 	HandlingLost     Code = "handling-not-kept"
 	Immutable        Code = "immutable-entries"
+	RemovalDenied    Code = "removal-denied"
 	InUse            Code = "in-use"
 	InUseUnknown     Code = "in-use-unknown"
 
@@ -218,6 +219,10 @@ var list = []Kind{
 		false},
 	{Immutable, Blocker, "Entries are marked as not to be changed, so the folder can't be put aside.",
 		"`chattr -i -a` takes the marks away (as administrator)", false},
+	{RemovalDenied, Blocker, "An access list denies deleting the folder or what is in it to everybody, its owner " +
+		"too, so it can't be put aside. Some systems give such a list to the folders of a home.",
+		"take that entry out of the lists, and try again: `chmod -R -a \"group:everyone deny delete\"` and the folder",
+		false},
 	{InUse, Blocker, "A program has files of this folder open for writing.",
 		"quit the program and try again; `--while-in-use` goes on knowingly", false},
 	{InUseUnknown, Info, "Some programs, those of other accounts as a rule, can't be looked at, so one of them may " +

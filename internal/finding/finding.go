@@ -73,7 +73,7 @@ func New(code Code, path, format string, args ...any) Finding {
 		}
 	}
 	return Finding{Code: code, Severity: k.Severity, Message: fmt.Sprintf(format, args...), Path: path,
-		Shows: shows[code], Remedy: k.Remedy}
+		Shows: shows[code], Remedy: remedy(code, here)}
 }
 
 // About puts the subject's names where its remedy has words for them, quoted so that

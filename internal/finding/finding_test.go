@@ -17,6 +17,13 @@ func TestListIsWhole(t *testing.T) {
 		require.NotEmpty(t, k.Remedy)
 		require.Regexp(t, `^[a-z]+(-[a-z]+)*$`, string(k.Code))
 	}
+	for system, all := range onSystem {
+		for code, own := range all {
+			require.True(t, seen[code], "%s on %s", code, system)
+			require.Equal(t, own, remedy(code, system))
+		}
+	}
+	require.Equal(t, kinds[Immutable].Remedy, remedy(Immutable, "linux"))
 	require.Panics(t, func() { New("no-such-code", "", "") })
 }
 

@@ -120,6 +120,9 @@ func CheckFolder(ctx context.Context, e *engine.Engine, p *plan.Plan, progress f
 		p.Add(finding.New(finding.SourceIsMount, path, "a drive is mounted at %s", path))
 		return nil
 	}
+	if err := checkRemoval(p); err != nil {
+		return err
+	}
 	p.FromIno, p.UID, p.GID = st.Ino, st.UID, st.GID
 	p.Account, p.Private = account.Name(st.UID), st.Mode&0o055 == 0
 	why, err := e.Protected(path)
@@ -150,6 +153,23 @@ func CheckFolder(ctx context.Context, e *engine.Engine, p *plan.Plan, progress f
 		return err
 	}
 	return CheckUsers(ctx, p)
+}
+
+// checkRemoval asks, before anything is copied, whether the folder may be put aside at all.
+func checkRemoval(p *plan.Plan) error {
+	if !p.Traits().First {
+		return nil
+	}
+	in, err := handle.OpenReal(filepath.Dir(p.From))
+	if err != nil {
+		return handle.IgnorePermission(err) // what that means is told with the folder
+	}
+	defer in.Release()
+	f, err := preflight.CheckRemoval(in, filepath.Base(p.From))
+	if f != nil {
+		p.Add(*f)
+	}
+	return err
 }
 
 // measureFolder walks the folder once, in parallel, and turns what it finds into

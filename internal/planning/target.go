@@ -340,7 +340,7 @@ func CheckAbilities(p *plan.Plan, dir *handle.Dir) error {
 		return fmt.Errorf("trying what %s can keep: %w", p.IntoNow.Name(), err)
 	}
 	p.Limits, p.Exchange = preflight.Limits(&a), a.Exchange
-	p.Limits.MaxNames = p.IntoNow.MaxNames()
+	p.Limits.MaxNames, p.Limits.AllOwners = p.IntoNow.MaxNames(), p.IntoNow.NoOwners
 	p.IntoFuse = p.IntoNow.Fuse
 	return nil
 }

@@ -4,6 +4,8 @@ package preflight
 
 import (
 	"context"
+	"errors"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -12,6 +14,7 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/inventory"
+	"nexlin/internal/pathtext"
 )
 
 // Entries gives one finding about the entries of a listing in the folder root, if there
@@ -76,10 +79,35 @@ func Unkept(root string, f *inventory.Facts, l *inventory.Limits) (out []finding
 	}
 	say(finding.AttributesRights, f.Privileged, "have attributes that only an administrator may set")
 	say(finding.Immutable, f.Immutable, "are marked as not to be changed")
+	for _, denied := range Entries(root, finding.RemovalDenied, f.Unremovable,
+		"have an access list that denies everybody removing them") {
+		out = append(out, allowRemoval(denied, root))
+	}
 	say(finding.HardLinksOut, f.HardOut, "have further names outside the folder")
 	say(finding.NotKeptYet, f.Other, "are encrypted by the file system, entry by entry")
 	say(finding.Placeholders, f.Placeholders, "are placeholders, whose content is elsewhere")
 	return out
+}
+
+// CheckRemoval asks whether the folder called name in dir may be put aside, before anything is
+// copied; nil if it may.
+func CheckRemoval(dir *handle.Dir, name string) (*finding.Finding, error) {
+	err := dir.MayRemove(name)
+	if !errors.Is(err, fs.ErrPermission) {
+		return nil, err
+	}
+	at := dir.Join(name)
+	f := allowRemoval(finding.New(finding.RemovalDenied, at, "an access list denies deleting or renaming %s", at), at)
+	return &f, nil
+}
+
+// allowRemoval gives a finding the command that takes the denial away, where there is one.
+func allowRemoval(f finding.Finding, folder string) finding.Finding {
+	if handle.Windows {
+		return f
+	}
+	return f.Instead("`chmod -R -a \"group:everyone deny delete\" " + pathtext.Quote(folder) + "` takes that entry " +
+		"out of the access lists; then give this command again")
 }
 
 // ownGroups are the groups this account may give to its files.
