@@ -251,7 +251,10 @@ const (
 )
 
 func (d *Dir) rename(name string, to *Dir, newName string, how renaming) error {
-	err := call("renameat2", func() error { return sysRename(d.fd, name, to.fd, newName, how) })
+	err := shareRules(d, name, how)
+	if err == nil {
+		err = call("renameat2", func() error { return sysRename(d.fd, name, to.fd, newName, how) })
+	}
 	if err != nil {
 		return &os.LinkError{Op: "rename", Old: d.Join(name), New: to.Join(newName), Err: err}
 	}
