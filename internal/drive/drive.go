@@ -189,7 +189,8 @@ func (s *System) list(all bool, without func(*Drive) bool) ([]Drive, error) {
 			continue
 		}
 		st, err := asked.lstat(d.root())
-		if err != nil || !st.IsDir() || st.Mount != 0 && d.mountID != 0 && !d.Holds(&st) {
+		// Of some systems a drive's top directory is shown as a link to it.
+		if err != nil || !st.IsDir() && !st.IsSymlink() || st.Mount != 0 && d.mountID != 0 && !d.Holds(&st) {
 			continue // the last: another drive is mounted over it, and its path leads there
 		}
 		if asked.measure(&d) != nil || (d.Size == 0 && !all) {

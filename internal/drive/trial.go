@@ -57,6 +57,9 @@ type Abilities struct {
 // Bytes reports whether a name may hold any bytes.
 func (a *Abilities) Bytes() bool { return !a.OnlyText && a.BadBytes == "" }
 
+// Longest is how many letters of ASCII a name can have.
+func (a *Abilities) Longest() int { return max(a.NameBytes, a.NameUnits) }
+
 // Nanotimes reports whether times are kept exactly.
 func (a *Abilities) Nanotimes() bool { return a.TimeStep == time.Nanosecond }
 
