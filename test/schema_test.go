@@ -163,6 +163,7 @@ func TestDocumentsFitTheirSchemas(t *testing.T) {
 	require.NoError(t, yaml.Unmarshal([]byte(n.JSON("accounts", "example")["file"].(string)), &file))
 	require.NoError(t, s.Validate(file))
 	checked["accounts-file"] = true
+	fits("selftest", "selftest", "--into", home) // TestSelftest has one that was played
 	n.State += "-new"
 	fits("restore-links", "restore-links", "BASALT", "-n")
 	fits("restore-links", "restore-links", "BASALT", "-y")

@@ -20,6 +20,7 @@ func TestWindowsUnderWine(t *testing.T) {
 	require.NoError(t, err)
 	w := lab.NewWine(t, exe)
 	t.Run("packages", func(t *testing.T) { windowsPackages(t, w) })
+	t.Run("selftest", func(t *testing.T) { windowsSelftest(t, w) })
 	t.Run("program", func(t *testing.T) { windowsProgram(t, w) })
 }
 
@@ -112,4 +113,18 @@ func windowsPackages(t *testing.T, w *lab.Wine) {
 			require.Contains(t, out, "--- PASS")
 		})
 	}
+}
+
+// This system makes no links, and says so where the self-test needs one; what comes before
+// works, and nothing is left.
+func windowsSelftest(t *testing.T, w *lab.Wine) {
+	doc := w.JSON("selftest", "--into", `D:\`)["selftest"].(map[string]any)
+	steps := doc["steps"].([]any)
+	for i, want := range []string{"done", "done", "done", "failed", "not tried"} {
+		require.Equal(t, want, steps[i].(map[string]any)["outcome"], i)
+	}
+	require.Contains(t, steps[3].(map[string]any)["said"], "link-not-possible")
+	require.Empty(t, doc["left"])
+	require.Empty(t, names(t, w.D))
+	require.NoDirExists(t, filepath.Join(w.Home(), "nexlin-selftest"))
 }

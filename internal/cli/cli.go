@@ -46,6 +46,7 @@ type app struct {
 	standins     string
 	config       string
 	publishedDir string
+	tagsBelow    string
 	noColor      bool
 	yes          bool
 	progressJSON bool
@@ -167,22 +168,32 @@ func (a *app) stateDirectory() (string, error) {
 	return filepath.Join(a.stateHome(), "nexlin"), nil
 }
 
+// drives are those of this machine, or the stand-ins that are in force.
+func (a *app) drives() (*drive.System, error) {
+	if a.standins == "" {
+		return &drive.System{}, nil
+	}
+	drives, err := drive.WithStandins(a.standins)
+	if err != nil {
+		return nil, screen.Usage(err.Error())
+	}
+	// Said always: nobody shall take a stand-in for a drive.
+	if !a.bannered && os.Getenv("NEXLIN_STANDINS_TOLD") != a.standins { // the demo has told it
+		a.Note("stand-in drives are in force: %s", pathtext.Show(a.standins))
+	}
+	a.bannered = true
+	return drives, nil
+}
+
 // engine opens the ledger and the drives. The caller closes the ledger.
 func (a *app) engine(write bool) (*engine.Engine, func(), error) {
 	dir, err := a.stateDirectory()
 	if err != nil {
 		return nil, nil, err
 	}
-	drives := &drive.System{}
-	if a.standins != "" {
-		if drives, err = drive.WithStandins(a.standins); err != nil {
-			return nil, nil, screen.Usage(err.Error())
-		}
-		// Said always: nobody shall take a stand-in for a drive.
-		if !a.bannered && os.Getenv("NEXLIN_STANDINS_TOLD") != a.standins { // the demo has told it
-			a.Note("stand-in drives are in force: %s", pathtext.Show(a.standins))
-		}
-		a.bannered = true
+	drives, err := a.drives()
+	if err != nil {
+		return nil, nil, err
 	}
 	open := ledger.OpenForReading
 	if write {
@@ -195,6 +206,7 @@ func (a *app) engine(write bool) (*engine.Engine, func(), error) {
 	e := engine.New(l, drives)
 	e.Homes, e.Ask, e.Env = places.Homes(a.Home), a.askPerson, os.Environ()
 	e.CardFolders = func(name string) ([]string, error) { return a.cardFolders(e, name) }
+	e.TagsBelow = a.tagsBelow
 	e.CopyWithin = time.Duration(max(a.copyDays, 0)) * 24 * time.Hour
 	if err := a.giveCards(e); err != nil {
 		_ = l.Close() // nothing was written

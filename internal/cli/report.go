@@ -79,14 +79,22 @@ func (a *reportCommand) written(r *report.Report, to []output) error {
 	return nil
 }
 
+// notThere refuses a file that is there already.
+func notThere(a *app, file string) error {
+	if _, err := os.Lstat(file); err == nil {
+		return screen.Usage(a.Path(file)+" is there already, and nothing is written over", "name another file, or set "+
+			"that one aside")
+	}
+	return nil
+}
+
 // writeNew writes a file that is not there yet; - is standard output.
 func writeNew(a *app, file string, fill func(io.Writer) error) error {
 	if file == "-" {
 		return fill(a.RawOut)
 	}
-	if _, err := os.Lstat(file); err == nil {
-		return screen.Usage(a.Path(file)+" is there already, and nothing is written over", "name another file, or set "+
-			"that one aside")
+	if err := notThere(a, file); err != nil {
+		return err
 	}
 	if err := handle.WriteFile(file, 0o644, fill); err != nil {
 		return err

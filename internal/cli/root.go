@@ -41,12 +41,7 @@ func (a *app) root() *cobra.Command {
 	p := root.PersistentFlags()
 	p.StringVar(&a.stateDir, "state-dir", os.Getenv("NEXLIN_STATE_DIR"), "keep Nexlin's records in `DIR`")
 	p.StringVar(&a.config, "config", os.Getenv("NEXLIN_CONFIG"), "look for your own cards in `DIR`/cards")
-	p.StringVar(&a.standins, "standin-drives", os.Getenv("NEXLIN_STANDIN_DRIVES"),
-		"use the stand-in drives described in `FILE`")
-	_ = p.MarkHidden("standin-drives") // it exists
-	p.StringVar(&a.publishedDir, "published-dir", cmp.Or(os.Getenv("NEXLIN_PUBLISHED_DIR"), published.Dir),
-		"where an administrator tells accounts what is redirected for them (`DIR`)")
-	_ = p.MarkHidden("published-dir") // it exists
+	hiddenFlags(a, p)
 	p.BoolVar(&a.noColor, "no-color", false, "no colours (as with NO_COLOR)")
 	p.BoolVarP(&a.Quiet, "quiet", "q", false, "no progress, and no words that were not asked for")
 	p.BoolVarP(&a.Verbose, "verbose", "v", false, "more detail in errors")
@@ -79,13 +74,25 @@ func (a *app) root() *cobra.Command {
 		add("many", (&accountsCommands{app: a}).accountsCmd())
 	}
 	add("keep", packs.packCmd(), packs.unpackCmd())
-	add("learn", demo.demoCmd())
+	add("learn", demo.demoCmd(), (&selftestCommand{a}).selftestCmd())
 	root.AddCommand(demo.standinCmd())
 	a.addTopics(root)
 	root.SetHelpCommandGroupID("learn")
 	root.InitDefaultCompletionCmd("completion")
 	(&completer{a}).complete(root)
 	return root
+}
+
+// hiddenFlags are for the demo, the self-test and the tests.
+func hiddenFlags(a *app, p *pflag.FlagSet) {
+	p.StringVar(&a.standins, "standin-drives", os.Getenv("NEXLIN_STANDIN_DRIVES"),
+		"use the stand-in drives described in `FILE`")
+	p.StringVar(&a.publishedDir, "published-dir", cmp.Or(os.Getenv("NEXLIN_PUBLISHED_DIR"), published.Dir),
+		"where an administrator tells accounts what is redirected for them (`DIR`)")
+	p.StringVar(&a.tagsBelow, "tags-below", "", "make no drive tag above `DIR`")
+	for _, name := range []string{"standin-drives", "published-dir", "tags-below"} {
+		_ = p.MarkHidden(name) // it exists
+	}
 }
 
 func noCommand(root *cobra.Command, word string) error {

@@ -108,6 +108,14 @@ func (d *Drive) ForWindows() bool {
 	return d.NTFS() || slices.Contains([]string{"refs", "exfat", "vfat", "fat", "fat32", "msdos"}, d.fileSystem())
 }
 
+// FileSystem is what people call the drive's file system, and how it is reached.
+func (d *Drive) FileSystem() string {
+	if d.Fuse {
+		return cmp.Or(d.inner, d.FS) + " through FUSE"
+	}
+	return d.FS
+}
+
 func (d *Drive) fileSystem() string { return strings.ToLower(cmp.Or(d.inner, d.FS)) }
 
 // Reserve is what Nexlin leaves free on a drive of this size, in bytes: two

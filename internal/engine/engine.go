@@ -35,7 +35,10 @@ type Engine struct {
 	// CopyWithin is how old the newest archive of a target may be that is its
 	// only copy otherwise; 0 stands for 30 days, and only tells.
 	CopyWithin time.Duration
-	Cards      []card.Card // the kinds of folder that are known; may be empty
+	// TagsBelow is a directory above which no drive tag is looked for, or made; empty is the
+	// root of each drive.
+	TagsBelow string
+	Cards     []card.Card // the kinds of folder that are known; may be empty
 	// CardFolders gives the folders of a card that are there; nil where no card can be named.
 	CardFolders func(name string) ([]string, error)
 	Env         []string // the environment of commands that cards name, as KEY=value

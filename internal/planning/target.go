@@ -258,13 +258,13 @@ func checkTaken(p *plan.Plan, anchor string) error {
 
 // ChooseTagPlace decides where the drive tag lies or will lie: in the drive's
 // root if this account may write there, else in the highest directory on
-// the way to the target where it may.
+// the way to the target where it may; not above the engine's TagsBelow.
 func ChooseTagPlace(e *engine.Engine, p *plan.Plan, anchor string) error {
 	d := &p.IntoNow
 	way := []string{}
 	for at := anchor; pathtext.Within(at, d.Mount); at = filepath.Dir(at) {
 		way = append(way, at)
-		if at == d.Mount || pathtext.IsRoot(at) {
+		if at == d.Mount || at == e.TagsBelow || pathtext.IsRoot(at) {
 			break
 		}
 	}

@@ -23,6 +23,7 @@ import (
 	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
+	"nexlin/internal/selftest"
 	"nexlin/internal/strict"
 	"nexlin/internal/swap"
 	"nexlin/internal/typed"
@@ -187,12 +188,17 @@ func (a *Explainer) explainLedger(err error, f *Fault) bool {
 // explainRest explains what is left.
 func explainRest(err error, f *Fault) bool {
 	var (
+		begun  *selftest.NotBegunError
 		trial  *execute.TrialError
 		broken *swap.BrokenError
 	)
 	switch {
 	case errors.As(err, &broken):
 		f.Code, f.Path, f.Next = "not-as-left", broken.Path, []string{"nexlin check shows what stands where"}
+	case errors.Is(err, selftest.ErrBusy):
+		f.Code, f.Exit = "busy", ExitBusy
+	case errors.As(err, &begun):
+		f.Code, f.Exit = "selftest-not-begun", ExitRefused
 	case errors.As(err, &trial):
 		f.Code, f.Path = "trial-failed", trial.Path
 	case errors.Is(err, context.Canceled):
