@@ -128,6 +128,11 @@ func TestSelftestRefuses(t *testing.T) {
 		require.Contains(t, n.Want(c.exit, append([]string{"selftest"}, c.words...)...), c.says, what)
 		clean()
 	}
+	// A directory that another account could exchange under an administrator's hands.
+	require.NoError(t, os.Chown(into, 12345, 12345))
+	require.Contains(t, n.Want(3, "selftest", "--into", into), "belongs to another account")
+	require.NoError(t, os.Chown(into, 0, 0))
+	clean()
 	// Directories of that name that no self-test has made.
 	theirs := filepath.Join(into, "nexlin-selftest")
 	lab.Tree{"nexlin-selftest/keep: mine"}.Make(t, into)

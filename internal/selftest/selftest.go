@@ -12,6 +12,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"os"
 	"path/filepath"
 	"runtime"
 	"slices"
@@ -151,17 +152,19 @@ func (o *Options) drives() (home, into drive.Drive, err error) {
 				"it has %d MiB free, and a self-test needs %d MiB on both drives", d.Free>>20, needed>>20)}
 		}
 	}
-	for _, at := range []string{o.Home, o.Into} {
-		if err = usable(at); err != nil {
-			return home, into, err
-		}
+	if err = usable(o.Home, &home); err == nil {
+		err = usable(o.Into, &into)
 	}
-	return home, into, nil
+	return home, into, err
 }
 
+// errOthers reports another account's directory, for an administrator.
+var errOthers = errors.New("it belongs to another account: run the self-test as that account")
+
 // usable wants a directory to be one in which this account may make things, and, for an
-// administrator, one that no other account could lead elsewhere (I6).
-func usable(at string) error {
+// administrator, one in which no other account could lead it elsewhere (I6); what a driver shows
+// without permissions is everybody's, as for every command.
+func usable(at string, on *drive.Drive) error {
 	real, err := handle.Real(at)
 	if err != nil {
 		return err
@@ -171,7 +174,14 @@ func usable(at string) error {
 		return err
 	}
 	defer d.Release()
-	if err = d.Trusted(); err == nil {
+	st, err := d.Self()
+	if err == nil && os.Geteuid() == 0 && (st.UID != 0 || !on.Fuse && !st.AdministratorsAlone()) {
+		err = errOthers
+	}
+	if err == nil {
+		err = d.Trusted()
+	}
+	if err == nil {
 		err = d.Access(".", handle.MayWrite|handle.MayEnter)
 	}
 	if err != nil {
@@ -211,8 +221,12 @@ func (p *play) step(name string, f func() (string, error)) {
 			p.failed = true
 			s.Outcome, said = Failed, err.Error()
 		}
-		if p.ctx.Err() != nil && p.failed {
-			said = fmt.Sprintf("the time of %v was over, or it was stopped: %s", Time, said)
+		switch {
+		case !p.failed:
+		case errors.Is(p.ctx.Err(), context.DeadlineExceeded):
+			said = fmt.Sprintf("the %v that a self-test may take were over", Time)
+		case p.ctx.Err() != nil:
+			said = "it was stopped here"
 		}
 		s.Said = p.scrub.Replace(said)
 	}
