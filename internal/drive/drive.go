@@ -20,6 +20,7 @@ import (
 	"strings"
 
 	"nexlin/internal/handle"
+	"nexlin/internal/pathtext"
 )
 
 // A Drive is a mounted volume. Sizes are in bytes.
@@ -260,7 +261,7 @@ func (s *System) Once() func(path string) (Drive, error) {
 			return Drive{}, err
 		}
 		for _, d := range found {
-			if d.Holds(&st) {
+			if d.Holds(&st) || d.Network && pathtext.Within(real, d.Mount) && d.reached() && d.Holds(&st) {
 				if err := asked.measure(&d); err != nil {
 					return Drive{}, err
 				}

@@ -285,3 +285,10 @@ func FuzzFstab(f *testing.F) {
 		}
 	})
 }
+
+func TestPlacesAsTypedOnWindows(t *testing.T) {
+	for typed, means := range map[string]string{`D:`: `D:\`, `D:\x`: `D:\x`, `D:\my x\"`: `D:\my x\`, "BASALT": "BASALT",
+		"": "", "BASALT:": "BASALT:"} {
+		require.Equal(t, means, windowsTyped(typed), typed)
+	}
+}

@@ -78,11 +78,24 @@ func SplitRef(ref string) (name, rest string, ok bool) {
 	return name, strings.TrimPrefix(rest, "/"), ok && name != "" && !strings.Contains(name, "/")
 }
 
+// windowsTyped is what a person means who types a place on Windows: D: is the drive and not whatever
+// directory is the present one there, and "D:\x\" reaches a program with its last quote.
+func windowsTyped(ref string) string {
+	ref = strings.TrimSuffix(ref, `"`)
+	if len(ref) == 2 && ref[1] == ':' {
+		ref += `\`
+	}
+	return ref
+}
+
 // Place turns what a person named after --into into an absolute path: a path, or a drive by
 // its label alone, or LABEL:/path, or UUID=…:/path. cwd is where relative paths start. A
 // directory there that is called like a drive is written ./LABEL. The error is a
 // *[NotFoundError], or that of [System.List].
 func (s *System) Place(ref, cwd string) (string, error) {
+	if runtime.GOOS == "windows" {
+		ref = windowsTyped(ref)
+	}
 	if filepath.IsAbs(ref) {
 		return filepath.Clean(ref), nil
 	}

@@ -37,30 +37,50 @@ func volume(root string) (Drive, bool) {
 	kind := windows.GetDriveType(p)
 	d := Drive{
 		Mount: root, Network: kind == windows.DRIVE_REMOTE, Memory: kind == windows.DRIVE_RAMDISK,
-		pseudo: kind == windows.DRIVE_UNKNOWN || kind == windows.DRIVE_NO_ROOT_DIR || kind == windows.DRIVE_CDROM,
-		Source: VolumeName(root),
+		pseudo: kind == windows.DRIVE_UNKNOWN || kind == windows.DRIVE_NO_ROOT_DIR || kind == windows.DRIVE_CDROM ||
+			substituted(root),
 	}
+	if d.Network {
+		return d, true // one whose server is gone would take minutes to say so
+	}
+	d.Source = VolumeName(root)
 	if kind == windows.DRIVE_REMOVABLE {
 		d.Options = "removable"
 	}
+	return d, d.describe(p)
+}
+
+// substituted reports a letter that stands for a directory: its drive has a letter of its own.
+func substituted(root string) bool {
+	name, err := windows.UTF16PtrFromString(filepath.VolumeName(root))
+	if err != nil {
+		return false
+	}
+	buf := make([]uint16, windows.MAX_PATH+1)
+	n, err := windows.QueryDosDevice(name, &buf[0], uint32(len(buf)))
+	return err == nil && n > 0 && strings.HasPrefix(windows.UTF16ToString(buf), `\??\`)
+}
+
+// describe asks for what a drive is called and known by; false if nothing is in it.
+func (d *Drive) describe(root *uint16) bool {
 	label, fs := make([]uint16, windows.MAX_PATH+1), make([]uint16, windows.MAX_PATH+1)
 	var serial, longest, flags uint32
-	if err := windows.GetVolumeInformation(p, &label[0], uint32(len(label)), &serial, &longest, &flags, &fs[0],
+	if err := windows.GetVolumeInformation(root, &label[0], uint32(len(label)), &serial, &longest, &flags, &fs[0],
 		uint32(len(fs))); err != nil {
-		return d, false // no medium, or locked
+		return false // no medium, or locked
 	}
 	d.Label, d.FS = windows.UTF16ToString(label), windows.UTF16ToString(fs)
 	const readOnlyVolume = 0x00080000
 	d.ReadOnly = flags&readOnlyVolume != 0
-	st, err := handle.Lstat(root)
+	st, err := handle.Lstat(d.Mount)
 	if err != nil {
-		return d, false
+		return false
 	}
 	d.mountID, d.device = st.Mount, fmt.Sprintf("%016x", st.Dev)
 	if serial != 0 {
 		d.UUID = fmt.Sprintf("%016X", st.Dev)
 	}
-	return d, true
+	return true
 }
 
 // VolumeName is the name of the volume at a drive letter that does not change
@@ -79,6 +99,13 @@ func VolumeName(root string) string {
 
 // identify reads the drive tag; label and serial number are known already.
 func (d *Drive) identify() { d.tagged() }
+
+// reached describes a network drive that a path leads to, which the list of drives does not
+// ask; false if it can't be.
+func (d *Drive) reached() bool {
+	p, err := windows.UTF16PtrFromString(d.Mount)
+	return err == nil && d.Network && d.mountID == 0 && d.describe(p)
+}
 
 func (t *trial) isFAT() bool {
 	d, ok := volume(filepath.VolumeName(t.dir.Path()) + `\`)

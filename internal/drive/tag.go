@@ -206,6 +206,7 @@ type Maker struct {
 func RecordIn(d *handle.Dir, by Maker) (*handle.Dir, error) {
 	rec, err := d.MkdirFor(RecordDir, 0o755, by.Owner, by.Group, by.Scratch, by.Plain)
 	if err == nil {
+		_ = d.Hide(RecordDir, true) // where a full stop hides nothing; elsewhere there is no such mark
 		if err = rec.Sync(); err == nil {
 			err = d.Sync()
 		}

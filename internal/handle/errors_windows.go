@@ -37,6 +37,13 @@ var statuses = map[windows.NTStatus]syscall.Errno{
 	windows.STATUS_REPARSE_POINT_ENCOUNTERED: syscall.ELOOP,
 	windows.STATUS_INVALID_INFO_CLASS:        syscall.EOPNOTSUPP,
 	windows.STATUS_INVALID_PARAMETER:         syscall.EINVAL,
+	// A drive that was pulled: turned into a code of the other interface, the first reads as "file not
+	// found", which would be "removed".
+	windows.STATUS_NO_SUCH_DEVICE:       syscall.ENODEV,
+	windows.STATUS_DEVICE_NOT_CONNECTED: syscall.ENODEV,
+	windows.STATUS_DEVICE_REMOVED:       syscall.ENODEV,
+	windows.STATUS_VOLUME_DISMOUNTED:    syscall.ENODEV,
+	windows.STATUS_NO_MEDIA_IN_DEVICE:   syscall.ENODEV,
 }
 
 var codes = map[syscall.Errno]syscall.Errno{
@@ -80,6 +87,8 @@ var codes = map[syscall.Errno]syscall.Errno{
 	windows.ERROR_DEVICE_NOT_CONNECTED:  syscall.ENODEV,
 	windows.ERROR_FILE_INVALID:          syscall.ENODEV,
 	windows.ERROR_WRONG_DISK:            syscall.ENODEV,
+	windows.ERROR_MEDIA_CHANGED:         syscall.ENODEV,
+	windows.ERROR_DEVICE_REMOVED:        syscall.ENODEV,
 }
 
 // damage is what a call answers where a drive or a file system is damaged.

@@ -1,6 +1,7 @@
 package handle
 
 import (
+	"encoding/binary"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -9,6 +10,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/windows"
 )
 
 func openTemp(t *testing.T) (*Dir, string) {
@@ -126,4 +128,55 @@ func TestLocksOnDirectories(t *testing.T) {
 	require.NoError(t, err)
 	defer third.Release()
 	require.ErrorIs(t, third.Lock(false), syscall.EWOULDBLOCK)
+}
+
+// A pulled drive is "gone" and never "removed", and what the system says of a file that is held
+// may pass.
+func TestErrorsMeanWhatTheyMeanElsewhere(t *testing.T) {
+	for from, want := range map[error]error{
+		windows.STATUS_NO_SUCH_DEVICE: syscall.ENODEV, windows.STATUS_DEVICE_REMOVED: syscall.ENODEV,
+		windows.STATUS_VOLUME_DISMOUNTED: syscall.ENODEV, windows.ERROR_DEVICE_REMOVED: syscall.ENODEV,
+		windows.ERROR_MEDIA_CHANGED: syscall.ENODEV, windows.STATUS_OBJECT_NAME_NOT_FOUND: syscall.ENOENT,
+		windows.ERROR_SHARING_VIOLATION: syscall.EBUSY, windows.ERROR_PRIVILEGE_NOT_HELD: syscall.EPERM,
+	} {
+		require.ErrorIs(t, portable(from), want, from)
+	}
+	require.True(t, Gone(portable(windows.STATUS_NO_SUCH_DEVICE)))
+	require.False(t, Missing(portable(windows.STATUS_NO_SUCH_DEVICE)))
+}
+
+// A file is replaced in one act, a read-only one too; a cluster has a size; the time at which a file
+// was made comes over.
+func TestReplacesAndClusters(t *testing.T) {
+	d, dir := openTemp(t)
+	for _, name := range []string{"new", "old"} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(name), 0o644))
+	}
+	if !Emulated() { // whose way of replacing is the legacy one
+		require.NoError(t, os.Chmod(filepath.Join(dir, "old"), 0o444))
+	}
+	require.NoError(t, d.Replace("new", d, "old"))
+	b, err := os.ReadFile(filepath.Join(dir, "old"))
+	require.NoError(t, err)
+	require.Equal(t, "new", string(b))
+	room, err := RoomAt(dir)
+	require.NoError(t, err)
+	require.Positive(t, room.Block)
+	require.Zero(t, room.Block&(room.Block-1), "a power of two")
+
+	made := Time{Sec: 1_000_000_000}
+	from, err := d.Create("from", 0o644)
+	require.NoError(t, err)
+	defer from.Close()
+	var basic [40]byte
+	binary.LittleEndian.PutUint64(basic[:], made.filetime())
+	require.NoError(t, set(from.fd, windows.FileBasicInformation, basic[:]))
+	to, err := d.Create("to", 0o644)
+	require.NoError(t, err)
+	defer to.Close()
+	require.NoError(t, to.Created(from))
+	require.NoError(t, query(to.fd, windows.FileBasicInformation, basic[:]))
+	if !Emulated() { // which keeps no such time
+		require.Equal(t, made, filetime(binary.LittleEndian.Uint64(basic[:])))
+	}
 }

@@ -157,8 +157,17 @@ func sysOpenReal(path string) (descriptor, error) {
 	if rel == "" {
 		return h, nil
 	}
-	defer sysClose(h)
-	return sysBeneath(h, rel)
+	for dir, rest, more := strings.Cut(rel, "/"); ; dir, rest, more = strings.Cut(rest, "/") {
+		next, err := sysOpenDir(h, dir)
+		if more && errors.Is(err, syscall.EACCES) { // to pass through is enough, as above another account's home
+			next, err = ntOpen(h, dir, windows.FILE_TRAVERSE|toStat, windows.FILE_OPEN, itself|dirOnly)
+			next, err = realDirectory(next, err)
+		}
+		sysClose(h)
+		if h = next; err != nil || !more {
+			return h, err
+		}
+	}
 }
 
 func sysOpenDir(at descriptor, name string) (descriptor, error) {

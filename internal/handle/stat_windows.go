@@ -97,6 +97,9 @@ func stat(fd descriptor, out *Stat) (tag uint32, err error) {
 	if attrs&windows.FILE_ATTRIBUTE_ENCRYPTED != 0 {
 		out.Attributes |= AttrEncrypted
 	}
+	if attrs&windows.FILE_ATTRIBUTE_COMPRESSED != 0 {
+		out.Attributes |= AttrCompressed
+	}
 	const recallOnOpen, recallOnData = 0x40000, 0x400000
 	if attrs&(windows.FILE_ATTRIBUTE_OFFLINE|recallOnOpen|recallOnData) != 0 {
 		out.Attributes |= AttrPlaceholder

@@ -5,6 +5,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"unsafe"
@@ -90,8 +91,20 @@ func sysRename(at descriptor, name string, to descriptor, newName string, how re
 	if err != nil {
 		return err
 	}
-	return on(at, name, windows.DELETE,
-		func(h windows.Handle) error { return set(h, windows.FileRenameInformation, b) })
+	return on(at, name, windows.DELETE, func(h windows.Handle) error {
+		if how == mayReplace {
+			// What is replaced may be open (a scanner) or marked read-only: its name goes at once.
+			const fileRenameInformationEx = 65
+			const replace, posix, readOnlyToo = 0x1, 0x2, 0x40
+			modern := slices.Clone(b)
+			modern[0] = replace | posix | readOnlyToo
+			err := set(h, fileRenameInformationEx, modern)
+			if !errors.Is(err, syscall.EOPNOTSUPP) && !errors.Is(err, syscall.EINVAL) {
+				return err
+			}
+		}
+		return set(h, windows.FileRenameInformation, b)
+	})
 }
 
 func sysLink(at descriptor, name string, to descriptor, newName string) error {
@@ -259,13 +272,65 @@ func sysRoom(path string) (Room, error) {
 	if err := windows.GetDiskFreeSpaceEx(p, &free, &size, &all); err != nil {
 		return Room{}, portable(err)
 	}
-	return Room{Size: int64(size), Free: int64(free), Block: 4096, Inodes: -1}, nil
+	return Room{Size: int64(size), Free: int64(free), Block: clusterOf(path), Inodes: -1}, nil
+}
+
+var getDiskFreeSpace = windows.NewLazySystemDLL("kernel32.dll").NewProc("GetDiskFreeSpaceW")
+
+// clusterOf is the size of a cluster, in bytes: 128 KiB on many an exFAT, which decides whether many
+// small files fit. 4096 where the system does not tell.
+func clusterOf(path string) int64 {
+	var sectors, bytes, free, all uint32
+	root, err := windows.UTF16PtrFromString(filepath.VolumeName(path) + `\`)
+	if err != nil {
+		return 4096
+	}
+	ok, _, _ := getDiskFreeSpace.Call(uintptr(unsafe.Pointer(root)), uintptr(unsafe.Pointer(&sectors)),
+		uintptr(unsafe.Pointer(&bytes)), uintptr(unsafe.Pointer(&free)), uintptr(unsafe.Pointer(&all)))
+	if ok == 0 || sectors == 0 || bytes == 0 {
+		return 4096
+	}
+	return int64(sectors) * int64(bytes)
 }
 
 // sysSession: nothing here tells one mount from the next.
 func sysSession(descriptor) (string, error) { return "", nil }
 
 func administrator() bool { return windows.GetCurrentProcessToken().IsElevated() }
+
+// Administrator reports that this account may give entries to others and look everywhere: the
+// token says so, and no number of the account.
+func Administrator() bool { return administrator() }
+
+// StandAside has this process leave its working directory for the system drive's top: where one is,
+// no directory above can be renamed, and its handle is not shared for that. Paths are absolute
+// by then.
+func StandAside() {
+	if dir, err := windows.GetSystemWindowsDirectory(); err == nil {
+		_ = os.Chdir(filepath.VolumeName(dir) + `\`) // if it can't, the rename says so
+	}
+}
+
+// init turns on what an administrator may turn on: to read and to write everything as a backup does,
+// to give entries to others, to see lists of what is watched.
+func init() {
+	if !administrator() {
+		return
+	}
+	var token windows.Token
+	if windows.OpenProcessToken(windows.CurrentProcess(), windows.TOKEN_ADJUST_PRIVILEGES, &token) != nil {
+		return // then the calls that need them say so
+	}
+	defer token.Close()
+	for _, name := range []string{"SeBackupPrivilege", "SeRestorePrivilege", "SeSecurityPrivilege"} {
+		text, err := windows.UTF16PtrFromString(name)
+		how := windows.Tokenprivileges{PrivilegeCount: 1}
+		how.Privileges[0].Attributes = windows.SE_PRIVILEGE_ENABLED
+		if err == nil && windows.LookupPrivilegeValue(nil, text, &how.Privileges[0].Luid) == nil {
+			_ = windows.AdjustTokenPrivileges(token, false, &how, 0, nil, nil) // as above
+		}
+	}
+}
 
 // Trusted finds nothing: every name is opened by its handle here, and no
 // account's reparse point is followed.

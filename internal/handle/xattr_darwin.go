@@ -150,6 +150,12 @@ func IsACL(name string) bool { return name == aclXattr }
 // SampleACL is an access list by which is tried whether a drive keeps any.
 func SampleACL() Xattr { return Xattr{aclXattr, macos.Sample(uint32(os.Geteuid())).Encode()} }
 
+// IsOwner has no part here: owners are no attributes.
+func IsOwner(string) bool { return false }
+
+// OpenToOthers has no part here: modes say it.
+func (d *Dir) OpenToOthers() (itself, below bool, err error) { return false, false, nil }
+
 // NeedsRights has no part here: what an account may not set, the system sets itself.
 func NeedsRights(string) bool { return false }
 

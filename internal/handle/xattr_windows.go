@@ -11,13 +11,15 @@ import (
 	"unsafe"
 
 	"golang.org/x/sys/windows"
+
+	"nexlin/internal/sddl"
 )
 
 // What entries have here beside their content is shown as extended
 // attributes, under the names that ntfs-3g gives them where it has one: then
 // whatever copies, compares and records attributes does so with these.
 const (
-	attribXattr = "system.ntfs_attrib_be" // read-only, hidden, system; 4 bytes
+	attribXattr = "system.ntfs_attrib_be" // read-only, hidden, system, not indexed; 4 bytes
 	daclXattr   = "windows.dacl"          // rights that were given beside the inherited ones, as SDDL
 	ownerXattr  = "windows.owner"         // SID of an owner that is not this account
 	streamXattr = "user."                 // + name of an alternate data stream
@@ -26,7 +28,8 @@ const (
 // streamLimit is the largest stream that is held in memory, in bytes.
 const streamLimit = 16 << 20
 
-const kept = windows.FILE_ATTRIBUTE_READONLY | windows.FILE_ATTRIBUTE_HIDDEN | windows.FILE_ATTRIBUTE_SYSTEM
+const kept = windows.FILE_ATTRIBUTE_READONLY | windows.FILE_ATTRIBUTE_HIDDEN | windows.FILE_ATTRIBUTE_SYSTEM |
+	windows.FILE_ATTRIBUTE_NOT_CONTENT_INDEXED
 
 // Xattrs reads what the entry called name in d has beside its content, by
 // name in byte order; "." is d itself: the attributes read-only, hidden and
@@ -81,8 +84,8 @@ func xattrs(at descriptor, name string) (out []Xattr, err error) {
 	if st.IsSymlink() {
 		return out, nil // what a link says is all there is to it
 	}
-	if Emulated() {
-		return out, nil // it makes rights up from modes, and keeps none
+	if !keepsRights(at) {
+		return out, nil // what it answers is made up
 	}
 	rights, err := security(at, name)
 	return append(out, rights...), err
@@ -119,6 +122,31 @@ func streams(h windows.Handle) (names []string, err error) {
 			b = b[next:]
 		}
 	}
+}
+
+// keepsRights asks whether the file system keeps rights and owners (FILE_PERSISTENT_ACLS): one
+// that does not, such as exFAT, says that it has set them, and answers what nobody has set.
+func keepsRights(at descriptor) bool {
+	if Emulated() {
+		return false // it makes rights up from modes, and keeps none
+	}
+	const persistentACLs = 0x8
+	var flags uint32
+	err := windows.GetVolumeInformationByHandle(at, nil, 0, nil, nil, &flags, nil, 0)
+	return err == nil && flags&persistentACLs != 0
+}
+
+// OpenToOthers reports whether other accounts may read d itself, and what is made below it.
+func (d *Dir) OpenToOthers() (itself, below bool, err error) {
+	if !keepsRights(d.fd) {
+		return true, true, nil
+	}
+	sd, err := windows.GetSecurityInfo(d.fd, windows.SE_FILE_OBJECT, windows.DACL_SECURITY_INFORMATION)
+	if err != nil {
+		return false, false, d.err("getxattr", ".", portable(err))
+	}
+	text := sd.String()
+	return sddl.Open(text, false), sddl.Open(text, true), nil
 }
 
 // hasStreams asks whether the file system has alternate data streams.
@@ -167,7 +195,7 @@ func security(at descriptor, name string) (out []Xattr, err error) {
 		if sid, _, err := sd.Owner(); err == nil && !mine(sid) {
 			out = append(out, Xattr{ownerXattr, []byte(sid.String())})
 		}
-		if text := explicit(sd); text != "" {
+		if text := sddl.Explicit(sd.String()); text != "" {
 			out = append(out, Xattr{daclXattr, []byte(text)})
 		}
 		return nil
@@ -187,34 +215,6 @@ func mine(sid *windows.SID) bool {
 		token.IsElevated() && sid.IsWellKnown(windows.WinBuiltinAdministratorsSid)
 }
 
-// explicit is the part of a list of rights that was given to the entry
-// itself, in SDDL; empty if all are inherited.
-func explicit(sd *windows.SECURITY_DESCRIPTOR) string {
-	text := sd.String()
-	_, text, found := strings.Cut(text, "D:")
-	if !found {
-		return ""
-	}
-	text, _, _ = strings.Cut(text, "S:")
-	flags, aces := text, ""
-	if i := strings.IndexByte(text, '('); i >= 0 {
-		flags, aces = text[:i], text[i:]
-	}
-	out := "D:"
-	if strings.Contains(flags, "P") {
-		out += "P"
-	}
-	for ace := range strings.SplitAfterSeq(aces, ")") {
-		if part := strings.Split(strings.TrimPrefix(ace, "("), ";"); len(part) > 1 && !strings.Contains(part[1], "ID") {
-			out += ace
-		}
-	}
-	if out == "D:" {
-		return ""
-	}
-	return out
-}
-
 // IsACL reports an attribute that holds rights: those that were given, and an
 // owner that is another account.
 func IsACL(name string) bool { return name == daclXattr || name == ownerXattr }
@@ -222,6 +222,9 @@ func IsACL(name string) bool { return name == daclXattr || name == ownerXattr }
 // SampleACL is a list of rights to try a file system with: everything for the
 // system, reading for everybody.
 func SampleACL() Xattr { return Xattr{Name: daclXattr, Value: []byte("D:(A;;FA;;;SY)(A;;FR;;;WD)")} }
+
+// IsOwner reports the attribute that says that an entry is another account's.
+func IsOwner(name string) bool { return name == ownerXattr }
 
 // NeedsRights reports an attribute that only an administrator may set.
 func NeedsRights(name string) bool { return name == ownerXattr }
@@ -256,6 +259,8 @@ func setXattr(at descriptor, name string, x Xattr) error {
 			return syscall.EINVAL
 		}
 		return setAttributes(at, name, binary.BigEndian.Uint32(x.Value)&kept)
+	case IsACL(x.Name) && !keepsRights(at):
+		return syscall.EOPNOTSUPP
 	case x.Name == daclXattr:
 		return setDACL(at, name, string(x.Value))
 	case x.Name == ownerXattr:
@@ -271,7 +276,7 @@ func setXattr(at descriptor, name string, x Xattr) error {
 	return syscall.EOPNOTSUPP
 }
 
-// setAttributes sets the three that are kept and leaves the others.
+// setAttributes sets those that are kept and leaves the others.
 func setAttributes(at descriptor, name string, attrs uint32) error {
 	return on(at, name, windows.FILE_WRITE_ATTRIBUTES, func(h windows.Handle) error {
 		var basic [40]byte
@@ -279,8 +284,8 @@ func setAttributes(at descriptor, name string, attrs uint32) error {
 			return err
 		}
 		is := binary.LittleEndian.Uint32(basic[32:])
-		const settable = windows.FILE_ATTRIBUTE_ARCHIVE | windows.FILE_ATTRIBUTE_NOT_CONTENT_INDEXED |
-			windows.FILE_ATTRIBUTE_TEMPORARY | windows.FILE_ATTRIBUTE_OFFLINE
+		const settable = windows.FILE_ATTRIBUTE_ARCHIVE | windows.FILE_ATTRIBUTE_TEMPORARY |
+			windows.FILE_ATTRIBUTE_OFFLINE
 		want := is&settable | attrs
 		if want == 0 {
 			want = windows.FILE_ATTRIBUTE_NORMAL
