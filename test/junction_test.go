@@ -239,13 +239,15 @@ func TestJunctionsInside(t *testing.T) {
 // What a sync client has not fetched is a blocker, not a file.
 func TestPlaceholders(t *testing.T) {
 	skerry, basalt, _ := windowsDrives(t)
-	lab.Tree{"Shared/a: a", "Shared/far: "}.Make(t, skerry)
+	lab.Tree{"Shared/a: a", "Shared/far: ", "Shared/odd: "}.Make(t, skerry)
 	// A tag that stands for no other name, with four bytes of its owner's.
 	setReparse(t, filepath.Join(skerry, "Shared/far"), "1a000090"+"0400"+"0000"+"01000000")
+	// One that stands for a name that only a Linux subsystem knows: version, then the name.
+	setReparse(t, filepath.Join(skerry, "Shared/odd"), "1d0000a0"+"0800"+"0000"+"02000000"+"2f746d70")
 	n := lab.New(t, program)
 	doc := n.JSON("move", filepath.Join(skerry, "Shared"), "--into", basalt, "--by", "junction", "--as-seen", "D:",
 		"--yes")
-	require.Equal(t, map[string]int{"placeholder-files": 1}, counts(doc, "blocker"))
+	require.Equal(t, map[string]int{"placeholder-files": 1, "links-of-another-kind": 1}, counts(doc, "blocker"))
 }
 
 // gapStories are a move and a bring-back where link and folder can't be

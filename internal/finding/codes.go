@@ -52,6 +52,7 @@ const (
 	SeenDiffers    Code = "as-seen-differs"
 	JunctionTaken  Code = "junction-instead"
 	Placeholders   Code = "placeholder-files"
+	LinksOdd       Code = "links-of-another-kind"
 
 	// inspect: what the target can't keep
 	NamesRefused   Code = "names-not-kept"
@@ -273,6 +274,9 @@ var list = []Kind{
 		"give the drive's root alone, as in `--as-seen 'D:\\'`: the rest is known", false},
 	{JunctionTaken, Info, "This account may not make symbolic links, so a junction is left behind.",
 		"an administrator may, and everybody with the developer mode on; a junction does the same for folders", false},
+	{LinksOdd, Blocker, "Entries are links that are neither symbolic links nor junctions: what they say, only the " +
+		"system or the program that made them knows, so they can't be made anew.",
+		"have what made them take them away or turn them into files, or leave them out of the folder", false},
 	{Placeholders, Blocker, "Files here are placeholders of a sync client: reading them would fetch them all.",
 		"have the client keep everything on this computer, or take them out of the folder", false},
 	{NamesRefused, Blocker, "The target can't keep these names.",

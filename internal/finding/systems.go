@@ -27,8 +27,8 @@ var onSystem = map[string]map[Code]string{
 		HandlingLost:     "set the marks of the copy after the move: `compact /c`, `attrib`",
 		Immutable:        "the drive can only be read: take the mark away with `attrib` or the disk tool",
 		RemovalDenied:    "let this account delete the folder, on its security page or by `icacls`, and try again",
-		PrivateExposed: "choose a drive with NTFS; or, if nobody else uses this machine, `--accept " +
-			"private-exposed`",
+		PrivateExposed: "have the directory be yours alone, on a drive with NTFS: `icacls DIR /inheritance:r " +
+			"/grant:r \"%USERNAME%:(OI)(CI)F\"`; or, if nobody else uses this machine, `--accept private-exposed`",
 		RightsGrow: "if they are known good, `--accept rights-would-grow`",
 		MountOpen:  "give the drive its letter alone, and no folder as a mount point",
 	},

@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 
+	"nexlin/internal/handle"
 	"nexlin/internal/pathtext"
 )
 
@@ -59,11 +60,14 @@ type Report struct {
 	Complete bool // false if some programs could not be looked at
 }
 
-// Writers picks those that may still change something.
+// Writers picks those that may still change something, or, on Windows, that keep the folder from being
+// renamed by having a directory in it open.
 func (r Report) Writers() []Holder {
-	return slices.DeleteFunc(slices.Clone(r.Holders), func(h Holder) bool {
-		return !slices.Contains([]How{Writing, Somehow, Mounted, Loop, Swap}, h.How)
-	})
+	counts := []How{Writing, Somehow, Mounted, Loop, Swap}
+	if handle.Windows {
+		counts = append(counts, Directory)
+	}
+	return slices.DeleteFunc(slices.Clone(r.Holders), func(h Holder) bool { return !slices.Contains(counts, h.How) })
 }
 
 // Programs names the programs among holders, each once.

@@ -61,6 +61,7 @@ type Facts struct {
 	Privileged   Listing         // attributes only an administrator may set
 	Other        Listing         // encrypted entries: reading them is not copying them
 	Placeholders Listing         // their content is elsewhere: reading them fetches it
+	OddLinks     Listing         // links of a kind that only their maker can follow
 	Marked       Listing         // directories whose marks change what names mean, or whose quota it is
 	Handled      Listing         // marked for how the file system is to treat them: not for dumps, compressed …
 	Lost         [losses]Listing // what Options.Limits would take from them
@@ -287,10 +288,21 @@ func (c *counter) deep(e *Entry) {
 		return
 	}
 	c.m.o.Limits.lostXattrs(f, e, xattrs)
-	if !c.m.o.Root && slices.ContainsFunc(xattrs, handle.KeepsFromRemoving) {
+	if !c.m.o.Root {
+		c.others(e, xattrs)
+	}
+}
+
+// others lists what an administrator alone could bring over, or remove, by its attributes.
+func (c *counter) others(e *Entry, xattrs []handle.Xattr) {
+	f, any := &c.facts, func(is func(x handle.Xattr) bool) bool { return slices.ContainsFunc(xattrs, is) }
+	if any(handle.KeepsFromRemoving) {
 		f.Unremovable.add(e.Path)
 	}
-	if !c.m.o.Root && slices.ContainsFunc(xattrs, func(x handle.Xattr) bool {
+	if any(func(x handle.Xattr) bool { return handle.IsOwner(x.Name) }) {
+		f.Foreign.add(e.Path)
+	}
+	if any(func(x handle.Xattr) bool {
 		return !SystemLabel(x.Name) && !IsACL(x.Name) && handle.NeedsRights(x.Name)
 	}) {
 		f.Privileged.add(e.Path)
@@ -338,6 +350,10 @@ func (c *counter) link(e *Entry) {
 	if tag := junction.TagOf(data); err == nil && tag != 0 {
 		if !junction.IsLink(tag) {
 			c.facts.Placeholders.add(e.Path) // a driver shows what it can't read as a link
+			return
+		}
+		if !junction.Known(tag) {
+			c.facts.OddLinks.add(e.Path)
 			return
 		}
 		if c.m.o.Limits.NoJunctions {
@@ -400,7 +416,8 @@ func (f *Facts) merge(o *Facts) {
 		{&f.Mounts, &o.Mounts}, {&f.HardOut, &o.HardOut}, {&f.LeadOut, &o.LeadOut},
 		{&f.Placeholders, &o.Placeholders}, {&f.Foreign, &o.Foreign},
 		{&f.Immutable, &o.Immutable}, {&f.Marked, &o.Marked}, {&f.Handled, &o.Handled},
-		{&f.Privileged, &o.Privileged}, {&f.Other, &o.Other}, {&f.Unremovable, &o.Unremovable},
+		{&f.Privileged, &o.Privileged}, {&f.Other, &o.Other}, {&f.OddLinks, &o.OddLinks},
+		{&f.Unremovable, &o.Unremovable},
 	} {
 		p[0].merge(*p[1])
 	}

@@ -11,6 +11,7 @@ import (
 	"nexlin/internal/engine"
 	"nexlin/internal/execute"
 	"nexlin/internal/group"
+	"nexlin/internal/handle"
 	"nexlin/internal/handover"
 	"nexlin/internal/ledger"
 	"nexlin/internal/mend"
@@ -55,6 +56,7 @@ func Do(ctx context.Context, e *engine.Engine, p *plan.Plan) (*plan.Outcome, err
 	if err := p.Blocked(); err != nil {
 		return nil, err
 	}
+	handle.StandAside()
 	out, err := execute.New(e, p).Conduct(ctx)
 	if err == nil && p.DiscardOld {
 		err = discardAfter(ctx, e, out)
@@ -65,6 +67,7 @@ func Do(ctx context.Context, e *engine.Engine, p *plan.Plan) (*plan.Outcome, err
 // Resume finishes a run that was stopped. Its errors are those of
 // [Do].
 func Resume(ctx context.Context, e *engine.Engine, row ledger.RunRow) (*plan.Outcome, error) {
+	handle.StandAside()
 	out, err := execute.ResumeRun(ctx, e, row)
 	if out != nil {
 		out.Resumed = true
@@ -79,6 +82,7 @@ func Resume(ctx context.Context, e *engine.Engine, row ledger.RunRow) (*plan.Out
 // What other people wrote meanwhile is never deleted: if the copy was worked in, it is a
 // *[plan.RefusedError].
 func Undo(ctx context.Context, e *engine.Engine, row ledger.RunRow) (*plan.Outcome, error) {
+	handle.StandAside()
 	return execute.Undo(ctx, e, row)
 }
 

@@ -27,6 +27,10 @@ const (
 // IsLink reports whether a tag says that its entry stands for another name.
 func IsLink(tag uint32) bool { return tag&surrogate != 0 }
 
+// Known reports whether a tag is that of a junction or a symbolic link: what other kinds of link
+// say, those of a Linux subsystem among them, only their own makers know.
+func Known(tag uint32) bool { return tag == Tag || tag == SymlinkTag }
+
 // limit is the largest reparse buffer with its header, in bytes
 // (MAXIMUM_REPARSE_DATA_BUFFER_SIZE).
 const limit = 16 << 10

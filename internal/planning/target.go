@@ -317,6 +317,23 @@ func relative(mount, path string) string {
 	return rel
 }
 
+// checkExposed finds that a private folder would be open to others in dir.
+func checkExposed(p *plan.Plan, dir *handle.Dir) error {
+	if p.From == "" {
+		return nil
+	}
+	from, err := handle.OpenReal(p.From)
+	if err != nil {
+		return nil // what that means is told with the folder
+	}
+	defer from.Release()
+	f, err := preflight.Exposed(from, dir)
+	if f != nil {
+		p.Add(*f)
+	}
+	return err
+}
+
 // CheckAbilities tries what the target's file system keeps and holds it against
 // what a move needs. In a directory that another account could have put there nothing is
 // tried (I6): [CheckOwners] has said so.
@@ -342,7 +359,7 @@ func CheckAbilities(p *plan.Plan, dir *handle.Dir) error {
 	p.Limits, p.Exchange = preflight.Limits(&a), a.Exchange
 	p.Limits.MaxNames, p.Limits.AllOwners = p.IntoNow.MaxNames(), p.IntoNow.NoOwners
 	p.IntoFuse = p.IntoNow.Fuse
-	return nil
+	return checkExposed(p, dir)
 }
 
 // CheckPlaces finds folder and target that are not two places on two drives.

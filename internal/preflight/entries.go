@@ -71,7 +71,7 @@ func Unkept(root string, f *inventory.Facts, l *inventory.Limits) (out []finding
 	say(finding.FlagsLost, f.Marked, "have marks of their file system: names without regard to case, or a project")
 	say(finding.HandlingLost, f.Handled, "have marks for the file system, which the copy will not have: not for "+
 		"dumps, compressed, written in place or at once, or read without noting when")
-	if os.Geteuid() != 0 {
+	if !handle.Administrator() {
 		if !l.FixedOwner {
 			say(finding.OwnerRights, f.Foreign, "belong to accounts or groups that this account can't give them to")
 		}
@@ -85,6 +85,7 @@ func Unkept(root string, f *inventory.Facts, l *inventory.Limits) (out []finding
 	}
 	say(finding.HardLinksOut, f.HardOut, "have further names outside the folder")
 	say(finding.NotKeptYet, f.Other, "are encrypted by the file system, entry by entry")
+	say(finding.LinksOdd, f.OddLinks, "are links of a kind that only what made them can follow")
 	say(finding.Placeholders, f.Placeholders, "are placeholders, whose content is elsewhere")
 	return out
 }
@@ -98,6 +99,21 @@ func CheckRemoval(dir *handle.Dir, name string) (*finding.Finding, error) {
 	}
 	at := dir.Join(name)
 	f := allowRemoval(finding.New(finding.RemovalDenied, at, "an access list denies deleting or renaming %s", at), at)
+	return &f, nil
+}
+
+// Exposed asks, where access lists and not modes say it, whether a private folder would be open
+// to other accounts in a directory: what is made there takes the directory's list. nil if not.
+func Exposed(from, into *handle.Dir) (*finding.Finding, error) {
+	open, _, err := from.OpenToOthers()
+	if err != nil || open {
+		return nil, err
+	}
+	if _, open, err = into.OpenToOthers(); err != nil || !open {
+		return nil, err
+	}
+	f := finding.New(finding.PrivateExposed, into.Path(),
+		"%s is private, and other accounts may read what is made in %s", from.Path(), into.Path())
 	return &f, nil
 }
 
@@ -127,6 +143,6 @@ func mayGive(uid, gid uint32) bool { return uid == uint32(os.Geteuid()) && ownGr
 
 // Measure is [inventory.Measure] of a folder that is to be brought over by this account.
 func Measure(ctx context.Context, root *handle.Dir, o inventory.Options) (inventory.Facts, error) {
-	o.MayGive, o.Root = mayGive, os.Geteuid() == 0
+	o.MayGive, o.Root = mayGive, handle.Administrator()
 	return inventory.Measure(ctx, root, o)
 }

@@ -340,7 +340,7 @@ type document struct {
 func (d *document) problem(code int) error {
 	var out []string
 	if d.Error.Message != "" {
-		out = append(out, d.Error.Message)
+		out = append(out, fmt.Sprintf("%s [%s]", d.Error.Message, d.Error.Code))
 	}
 	for _, f := range d.Findings {
 		if f.Severity != "info" && f.Message != d.Error.Message {

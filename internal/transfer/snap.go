@@ -121,11 +121,14 @@ type Allow struct {
 
 // keep picks the attributes that have to arrive.
 func (a *Allow) keep(xattrs []handle.Xattr) []handle.Xattr {
-	if !a.Xattrs && !a.ACLs {
+	if !a.Xattrs && !a.ACLs && !a.Owners {
 		return xattrs
 	}
 	var out []handle.Xattr
 	for _, x := range xattrs {
+		if a.Owners && handle.IsOwner(x.Name) {
+			continue
+		}
 		if acl := inventory.IsACL(x.Name); acl && !a.ACLs || !acl && !a.Xattrs {
 			out = append(out, x)
 		}
