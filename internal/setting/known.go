@@ -8,20 +8,46 @@ import (
 )
 
 // knownFolders are the values of `User Shell Folders` that say where an
-// account's known folders lie on Windows, with our words and the places that
-// hold where there is no value.
-var knownFolders = []struct{ value, kind, fallback string }{
-	{"Desktop", "desktop", "Desktop"},
-	{"Personal", "documents", "Documents"},
-	{"{374DE290-123F-4565-9164-39C4925E467B}", "downloads", "Downloads"},
-	{"My Music", "music", "Music"},
-	{"My Pictures", "pictures", "Pictures"},
-	{"My Video", "videos", "Videos"},
-	{"Favorites", "favorites", "Favorites"},
-	{"{56784854-C6CB-462B-8169-88E350ACB882}", "contacts", "Contacts"},
-	{"{BFB9D5E0-C6A9-404C-B2B2-AE6DB6AF4968}", "links", "Links"},
-	{"{4C5C32FF-BB9D-43B0-B5B4-2D72E54EAAA4}", "saved-games", "Saved Games"},
-	{"{7D1D3A04-DEBB-4115-95CF-2F29DA2920DA}", "searches", "Searches"},
+// account's known folders lie on Windows, with our words, the places that
+// hold where there is no value, and the identifiers by which the shell knows
+// the folder: its own, and that of its twin on this machine alone, which programs
+// may ask for as well.
+var knownFolders = []struct {
+	value, kind, fallback string
+	ids                   []string
+}{
+	{"Desktop", "desktop", "Desktop",
+		[]string{"{B4BFCC3A-DB2C-424C-B029-7FE99A87C641}", "{754AC886-DF64-4CBA-86B5-F7FBF4FBCEF5}"}},
+	{"Personal", "documents", "Documents",
+		[]string{"{FDD39AD0-238F-46AF-ADB4-6C85480369C7}", "{F42EE2D3-909F-4907-8871-4C22FC0BF756}"}},
+	{"{374DE290-123F-4565-9164-39C4925E467B}", "downloads", "Downloads",
+		[]string{"{374DE290-123F-4565-9164-39C4925E467B}", "{7D83EE9B-2244-4E70-B1F5-5393042AF1E4}"}},
+	{"My Music", "music", "Music",
+		[]string{"{4BD8D571-6D19-48D3-BE97-422220080E43}", "{A0C69A99-21C8-4671-8703-7934162FCF1D}"}},
+	{"My Pictures", "pictures", "Pictures",
+		[]string{"{33E28130-4E1E-4676-835A-98395C3BC3BB}", "{0DDD015D-B06C-45D5-8C4C-F59713854639}"}},
+	{"My Video", "videos", "Videos",
+		[]string{"{18989B1D-99B5-455B-841C-AB7C74E4DDFC}", "{35286A68-3C57-41A1-BBB1-0EAE73D76C95}"}},
+	{"Favorites", "favorites", "Favorites", []string{"{1777F761-68AD-4D8A-87BD-30B759FA33DD}"}},
+	{"{56784854-C6CB-462B-8169-88E350ACB882}", "contacts", "Contacts",
+		[]string{"{56784854-C6CB-462B-8169-88E350ACB882}"}},
+	{"{BFB9D5E0-C6A9-404C-B2B2-AE6DB6AF4968}", "links", "Links",
+		[]string{"{BFB9D5E0-C6A9-404C-B2B2-AE6DB6AF4968}"}},
+	{"{4C5C32FF-BB9D-43B0-B5B4-2D72E54EAAA4}", "saved-games", "Saved Games",
+		[]string{"{4C5C32FF-BB9D-43B0-B5B4-2D72E54EAAA4}"}},
+	{"{7D1D3A04-DEBB-4115-95CF-2F29DA2920DA}", "searches", "Searches",
+		[]string{"{7D1D3A04-DEBB-4115-95CF-2F29DA2920DA}"}},
+}
+
+// shellKnows gives the identifiers by which the shell knows the folder of a value, its own
+// first, and the text that holds where there is no value; none for another value.
+func shellKnows(value string) (ids []string, fallback string) {
+	for _, f := range knownFolders {
+		if f.value == value {
+			return f.ids, userProfile + `\` + f.fallback
+		}
+	}
+	return nil, ""
 }
 
 // RegistryValues are the values of one key of a registry, by name.

@@ -27,6 +27,23 @@ func TestKnownFolders(t *testing.T) {
 	require.NotContains(t, at, "videos", "a variable nobody knows")
 }
 
+// Each folder is set by its own identifier and that of its twin, no two folders by one.
+func TestShellsIdentifiers(t *testing.T) {
+	seen := map[string]bool{}
+	for _, f := range knownFolders {
+		ids, fallback := shellKnows(f.value)
+		require.NotEmpty(t, ids)
+		require.Equal(t, `%USERPROFILE%\`+f.fallback, fallback)
+		for _, id := range ids {
+			require.Regexp(t, `^\{[0-9A-F]{8}(-[0-9A-F]{4}){3}-[0-9A-F]{12}\}$`, id)
+			require.False(t, seen[id], id)
+			seen[id] = true
+		}
+	}
+	ids, _ := shellKnows("Nobody")
+	require.Empty(t, ids)
+}
+
 // A value of the registry is changed and given back as a settings file is.
 func TestRegistryValueAsFile(t *testing.T) {
 	const home, to = `C:\Users\ines`, `D:\ines\My papers`

@@ -3,8 +3,13 @@ package setting
 import (
 	"errors"
 	"fmt"
+	"syscall"
+	"unsafe"
 
+	"golang.org/x/sys/windows"
 	"golang.org/x/sys/windows/registry"
+
+	"nexlin/internal/handle"
 )
 
 // shellFolders is where Windows keeps the locations of an account's known
@@ -81,15 +86,78 @@ func (r registryKey) Get(name string) (text string, ok bool, err error) {
 	return text, ok, err
 }
 
+// Set has the shell move the folder, and writes the value as it is to be kept, with its
+// variables. Where the shell has no such call the value is all there is.
 func (r registryKey) Set(name, text string) error {
-	return r.with(func(k registry.Key) error { return k.SetExpandStringValue(name, text) })
+	ids, _ := shellKnows(name)
+	return r.telling(ids, text, func(k registry.Key) error { return k.SetExpandStringValue(name, text) })
 }
 
 func (r registryKey) Delete(name string) error {
-	return r.with(func(k registry.Key) error {
+	ids, fallback := shellKnows(name)
+	return r.telling(ids, fallback, func(k registry.Key) error {
 		if err := k.DeleteValue(name); !errors.Is(err, registry.ErrNotExist) {
 			return err
 		}
 		return nil
 	})
+}
+
+// telling changes the key once the shell has been asked to move a folder, and tells
+// programs that wait for such news.
+func (r registryKey) telling(ids []string, text string, change func(registry.Key) error) error {
+	path, err := registry.ExpandString(text)
+	if err == nil {
+		err = movedByShell(ids, path)
+	}
+	if err == nil {
+		err = r.with(change)
+	}
+	if err == nil {
+		tellShell(path)
+	}
+	return err
+}
+
+var (
+	shell32     = windows.NewLazySystemDLL("shell32.dll")
+	setKnown    = shell32.NewProc("SHSetKnownFolderPath")
+	changed     = shell32.NewProc("SHChangeNotify")
+	sendMessage = windows.NewLazySystemDLL("user32.dll").NewProc("SendMessageTimeoutW")
+)
+
+// movedByShell sets where the shell finds a folder (SHSetKnownFolderPath), by each of its
+// identifiers. One that a version of the system does not know is passed over, but for the
+// first.
+func movedByShell(ids []string, path string) error {
+	if setKnown.Find() != nil || handle.Emulated() {
+		return nil
+	}
+	to, err := windows.UTF16PtrFromString(path)
+	if err != nil {
+		return err
+	}
+	for i, id := range ids {
+		guid, err := windows.GUIDFromString(id)
+		if err != nil {
+			return err
+		}
+		result, _, _ := setKnown.Call(uintptr(unsafe.Pointer(&guid)), 0, 0, uintptr(unsafe.Pointer(to)))
+		if i == 0 && int32(result) < 0 {
+			return fmt.Errorf("the system did not take %s as the folder's place: %w", path, syscall.Errno(uint32(result)))
+		}
+	}
+	return nil
+}
+
+// tellShell tells the desktop and other programs that a folder has moved. Nobody has to hear it.
+func tellShell(path string) {
+	const updateDir, asPath, broadcast, settingChange, abortIfHung, second = 0x1000, 5, 0xffff, 0x1a, 2, 1000
+	if p, err := windows.UTF16PtrFromString(path); err == nil && changed.Find() == nil {
+		_, _, _ = changed.Call(updateDir, asPath, uintptr(unsafe.Pointer(p)), 0)
+	}
+	if sendMessage.Find() == nil {
+		var answer uintptr
+		_, _, _ = sendMessage.Call(broadcast, settingChange, 0, 0, abortIfHung, second, uintptr(unsafe.Pointer(&answer)))
+	}
 }
