@@ -4,6 +4,7 @@ package test
 
 import (
 	"os"
+	"os/exec"
 	"path/filepath"
 	"testing"
 
@@ -22,6 +23,18 @@ func TestWindowsUnderWine(t *testing.T) {
 	t.Run("packages", func(t *testing.T) { windowsPackages(t, w) })
 	t.Run("selftest", func(t *testing.T) { windowsSelftest(t, w) })
 	t.Run("program", func(t *testing.T) { windowsProgram(t, w) })
+}
+
+// The numbers by which the system is called are those of published headers.
+func TestWindowsLayouts(t *testing.T) {
+	t.Parallel()
+	const gcc = "x86_64-w64-mingw32-gcc"
+	if _, err := exec.LookPath(gcc); err != nil {
+		lab.Skip(t, gcc+" is not installed")
+	}
+	for _, part := range []string{"-DFILES", "-DMANAGER"} {
+		lab.Run(t, gcc, "-fsyntax-only", "-I/usr/share/mingw-w64/include/ddk", part, "testdata/wine/layouts.c")
+	}
 }
 
 // windowsProgram goes through the commands in the order of the work.

@@ -158,6 +158,7 @@ func tellShell(path string) {
 	}
 	if sendMessage.Find() == nil {
 		var answer uintptr
-		_, _, _ = sendMessage.Call(broadcast, settingChange, 0, 0, abortIfHung, second, uintptr(unsafe.Pointer(&answer)))
+		_, _, _ = sendMessage.Call(broadcast, settingChange, 0, 0, abortIfHung, second,
+			uintptr(unsafe.Pointer(&answer)))
 	}
 }
