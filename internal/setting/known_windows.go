@@ -144,7 +144,8 @@ func movedByShell(ids []string, path string) error {
 		}
 		result, _, _ := setKnown.Call(uintptr(unsafe.Pointer(&guid)), 0, 0, uintptr(unsafe.Pointer(to)))
 		if i == 0 && int32(result) < 0 {
-			return fmt.Errorf("the system did not take %s as the folder's place: %w", path, syscall.Errno(uint32(result)))
+			return fmt.Errorf("the system did not take %s as the folder's place: %w", path,
+				syscall.Errno(uint32(result)))
 		}
 	}
 	return nil
