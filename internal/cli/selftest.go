@@ -92,6 +92,9 @@ func (a *selftestCommand) selftest(into, report string) error {
 	if a.AsJSON {
 		return a.emit(doc)
 	}
+	if !a.Quiet {
+		a.Print("")
+	}
 	a.ShowSelftest(r)
 	return nil
 }

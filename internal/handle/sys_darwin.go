@@ -130,7 +130,11 @@ func sysCreated(fd, as descriptor) error {
 }
 
 func sysAccess(at descriptor, name string, mode uint32) error {
-	return unix.Faccessat(at, name, mode, unix.AT_EACCESS|unix.AT_SYMLINK_NOFOLLOW)
+	err := unix.Faccessat(at, name, mode, unix.AT_EACCESS|unix.AT_SYMLINK_NOFOLLOW)
+	if err == unix.EINVAL { // a version that does not know the second
+		err = unix.Faccessat(at, name, mode, unix.AT_EACCESS)
+	}
+	return err
 }
 
 // sysMayRemove asks for the right to delete an entry, which its access list may deny to

@@ -57,14 +57,15 @@ func Losses(root string, f *inventory.Facts, l *inventory.Limits, into *drive.Dr
 	for _, c := range lossCodes {
 		what := c.what
 		if c.loss == inventory.LossTime {
-			what += " to " + stepText(l.TimeStep)
+			what += " to " + StepText(l.TimeStep)
 		}
 		out = append(out, Entries(root, c.code, f.Lost[c.loss], fmt.Sprintf(what, drv))...)
 	}
 	return out
 }
 
-func stepText(d time.Duration) string {
+// StepText is how exactly times are kept, in words.
+func StepText(d time.Duration) string {
 	switch {
 	case d >= time.Second:
 		return fmt.Sprintf("%d s", d/time.Second)

@@ -6,6 +6,7 @@ import (
 
 	"nexlin/internal/drive"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/preflight"
 	"nexlin/internal/selftest"
 )
 
@@ -99,7 +100,7 @@ var kept = []struct {
 		if a.TimeStep == 0 {
 			return "not kept"
 		}
-		return a.TimeStep.String()
+		return preflight.StepText(a.TimeStep)
 	}},
 	{"largest file", func(a *drive.Abilities) string {
 		if a.MaxFile == 0 {
