@@ -40,7 +40,8 @@ raced = $(patsubst %,./%,$(sort $(patsubst %/,%,$(dir $(shell grep -lE 'go func|
 # Never from the test cache: it does not see that the driven program changed.
 # The race detector needs a C compiler; without one the tests run without it. Of
 # the stories it watches the program that they drive, and not the driver: so all else
-# is compiled without cgo, as the programs are.
+# is compiled without cgo, as the programs are. The matrices do again and again what the
+# stories do once, so the program that they kill is without it.
 # They take about nine minutes on two cores that do nothing else; the limit is for
 # what hangs.
 test:
@@ -55,9 +56,8 @@ test:
 	$(GO) build -o "$$NEXLIN_TEST_BUILT/nexlin/nexlin" ./cmd/nexlin && \
 	$(GO) build -tags faults -o "$$NEXLIN_TEST_BUILT/nexlinfaults/nexlin" ./cmd/nexlin && \
 	CGO_ENABLED=$$cgo $(GO) build $$race -tags faults -o "$$NEXLIN_TEST_BUILT/nexlinfaults$$race/nexlin" ./cmd/nexlin || exit 1; \
-	export NEXLIN_TEST_RACE=$$race; \
 	$(GO) test -count=1 -timeout 45m -run '$(matrix)' ./test >build/matrix.txt 2>&1 & matrix=$$!; \
-	$(GO) test -count=1 -parallel 3 -timeout 45m -skip '$(matrix)' ./test; status=$$?; \
+	NEXLIN_TEST_RACE=$$race $(GO) test -count=1 -parallel 3 -timeout 45m -skip '$(matrix)' ./test; status=$$?; \
 	wait $$matrix || status=1; wait $$packages || status=1; cat build/matrix.txt build/packages.txt; \
 	if [ -s build/skips.txt ]; then echo "skipped:"; sort build/skips.txt | uniq -c; else echo "skipped: nothing"; fi; \
 	exit $$status

@@ -188,3 +188,26 @@ func FuzzParse(f *testing.F) {
 		}
 	})
 }
+
+// A card's variables mean something on every system, and what it says of a folder is made out there.
+func TestDirectoriesOfEverySystem(t *testing.T) {
+	for system, all := range directories {
+		for _, name := range []string{"config", "data", "cache", "state"} {
+			require.NotEmpty(t, all[name], "%s on %s", name, system)
+		}
+	}
+	cards, err := Load("")
+	require.NoError(t, err)
+	here := 0
+	for _, c := range cards {
+		for i := range c.Folders {
+			for _, system := range []string{"darwin", "windows"} {
+				if at := c.Folders[i].On(system); at != "" {
+					here++
+					require.NotContains(t, Expand(at, map[string]string{"home": "H", "cache": "C"}), "{", c.Name)
+				}
+			}
+		}
+	}
+	require.Positive(t, here)
+}

@@ -2,6 +2,7 @@ package card
 
 import (
 	"path/filepath"
+	"runtime"
 	"strings"
 
 	"nexlin/internal/setting"
@@ -11,12 +12,21 @@ import (
 var variableNames = []string{"home", "config", "data", "cache", "state", "documents", "pictures", "music", "videos",
 	"downloads", "desktop"}
 
-// Variables gives the directories for an account on Linux by the XDG Base
-// Directory Specification, with its defaults, and by its user directories.
+// directories are where an account has its programs' files, below its home: by the XDG Base
+// Directory Specification with its defaults, and where macOS and Windows have them.
+var directories = map[string]map[string]string{
+	"linux": {"config": ".config", "data": ".local/share", "cache": ".cache", "state": ".local/state"},
+	"darwin": {"config": "Library/Application Support", "data": "Library/Application Support",
+		"cache": "Library/Caches", "state": "Library/Application Support"},
+	"windows": {"config": "AppData/Roaming", "data": "AppData/Local", "cache": "AppData/Local",
+		"state": "AppData/Local"},
+}
+
+// Variables gives the directories for an account on this system, and its profile folders.
 func Variables(home string) (map[string]string, error) {
-	v := map[string]string{
-		"home": home, "config": filepath.Join(home, ".config"), "data": filepath.Join(home, ".local", "share"),
-		"cache": filepath.Join(home, ".cache"), "state": filepath.Join(home, ".local", "state"),
+	v := map[string]string{"home": home}
+	for name, below := range directories[runtime.GOOS] {
+		v[name] = filepath.Join(home, filepath.FromSlash(below))
 	}
 	profiles, err := setting.Profiles(home)
 	if err != nil {
