@@ -49,7 +49,7 @@ func windowsProgram(t *testing.T, w *lab.Wine) {
 		drives[d.(map[string]any)["mount"].(string)] = d.(map[string]any)
 	}
 	require.Contains(t, drives, `C:\`)
-	require.EqualValues(t, 64<<20, drives[`D:\`]["size"])
+	require.EqualValues(t, 64<<20, drives[`D:\`]["size"], "%v", drives)
 
 	folders := map[string]map[string]any{}
 	for _, f := range w.JSON("survey", w.Path(""))["folders"].([]any) {
