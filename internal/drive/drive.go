@@ -199,8 +199,11 @@ func (s *System) list(all bool, without func(*Drive) bool) ([]Drive, error) {
 		}
 		st, err := asked.lstat(d.root())
 		// Of some systems a drive's top directory is shown as a link to it.
-		if err != nil || !st.IsDir() && !st.IsSymlink() || st.Mount != 0 && d.mountID != 0 && !d.Holds(&st) {
-			continue // the last: another drive is mounted over it, and its path leads there
+		if err != nil || !st.IsDir() && !st.IsSymlink() {
+			continue
+		}
+		if st.Mount != 0 && d.mountID != 0 && !d.Holds(&st) && !handle.Windows {
+			continue // another drive is mounted over it, and its path leads there; a letter has one
 		}
 		if asked.measure(&d) != nil || (d.Size == 0 && !all) {
 			continue
