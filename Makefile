@@ -42,8 +42,8 @@ raced = $(patsubst %,./%,$(sort $(patsubst %/,%,$(dir $(shell grep -lE 'go func|
 # the stories it watches the program that they drive, and not the driver: so all else
 # is compiled without cgo, as the programs are. The matrices do again and again what the
 # stories do once, so the program that they kill is without it.
-# They take about nine minutes on two cores that do nothing else, one and a half of them for compiling; the limit is for
-# what hangs.
+# They take about nine minutes on two cores that do nothing else, one and a half of
+# them for compiling; the limit is for what hangs.
 test:
 	@scripts/setup-test.sh
 	@mkdir -p build && rm -f build/skips.txt

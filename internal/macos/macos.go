@@ -30,7 +30,7 @@ const (
 // A Request is the list of attributes that a call is about (struct attrlist). Answers have
 // them in the order of their bits.
 type Request struct {
-	Count, reserved                  uint16
+	Count, _                         uint16
 	Common, Volume, Dir, File, Forks uint32
 }
 
