@@ -12,6 +12,7 @@ import (
 
 	"golang.org/x/sys/windows"
 
+	"nexlin/internal/ea"
 	"nexlin/internal/sddl"
 )
 
@@ -23,6 +24,7 @@ const (
 	daclXattr   = "windows.dacl"          // rights that were given beside the inherited ones, as SDDL
 	ownerXattr  = "windows.owner"         // SID of an owner that is not this account
 	streamXattr = "user."                 // + name of an alternate data stream
+	eaXattr     = "windows.ea."           // + name of an extended attribute, those of Linux subsystems among them
 )
 
 // streamLimit is the largest stream that is held in memory, in bytes.
@@ -74,6 +76,11 @@ func xattrs(at descriptor, name string) (out []Xattr, err error) {
 		}
 		return err
 	})
+	if err == nil {
+		var eas []Xattr
+		eas, err = extended(at, name)
+		out = append(out, eas...)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -89,6 +96,64 @@ func xattrs(at descriptor, name string) (out []Xattr, err error) {
 	}
 	rights, err := security(at, name)
 	return append(out, rights...), err
+}
+
+var (
+	ntdll   = windows.NewLazySystemDLL("ntdll.dll")
+	queryEA = ntdll.NewProc("NtQueryEaFile")
+	setEA   = ntdll.NewProc("NtSetEaFile")
+)
+
+// extended reads the extended attributes of an entry, but for those that the system keeps by
+// itself (NtQueryEaFile). An entry that says it has none is not asked.
+func extended(at descriptor, name string) (out []Xattr, err error) {
+	err = on(at, name, windows.FILE_READ_EA, func(h windows.Handle) error {
+		const fileEaInformation = 7
+		var size [4]byte
+		if err := query(h, fileEaInformation, size[:]); err != nil || binary.LittleEndian.Uint32(size[:]) == 0 {
+			return nil // a file system without them
+		}
+		b := make([]byte, 128<<10) // all of an entry take 64 KiB at most
+		var io windows.IO_STATUS_BLOCK
+		status, _, _ := queryEA.Call(uintptr(h), uintptr(unsafe.Pointer(&io)), uintptr(unsafe.Pointer(&b[0])),
+			uintptr(len(b)), 0, 0, 0, 0, 1)
+		const noEAs = windows.NTStatus(0xC0000052)
+		if windows.NTStatus(status) == noEAs {
+			return nil
+		}
+		if int32(status) < 0 {
+			return portable(windows.NTStatus(status))
+		}
+		all, err := ea.Parse(b[:min(uintptr(len(b)), io.Information)])
+		for _, a := range all {
+			if !ea.SystemsOwn(a.Name) {
+				out = append(out, Xattr{eaXattr + a.Name, a.Value})
+			}
+		}
+		return err
+	})
+	return out, err
+}
+
+// setExtended sets an extended attribute; an empty value takes it away (NtSetEaFile).
+func setExtended(at descriptor, name string, a ea.Attribute) error {
+	b, err := ea.Encode(a)
+	if err != nil {
+		return syscall.EINVAL
+	}
+	return on(at, name, windows.FILE_WRITE_EA, func(h windows.Handle) error {
+		var io windows.IO_STATUS_BLOCK
+		status, _, _ := setEA.Call(uintptr(h), uintptr(unsafe.Pointer(&io)), uintptr(unsafe.Pointer(&b[0])),
+			uintptr(len(b)))
+		const notSupported = windows.NTStatus(0xC000004F) // STATUS_EAS_NOT_SUPPORTED
+		switch {
+		case windows.NTStatus(status) == notSupported:
+			return syscall.EOPNOTSUPP
+		case int32(status) < 0:
+			return portable(windows.NTStatus(status))
+		}
+		return nil
+	})
 }
 
 // streams lists the alternate data streams (FILE_STREAM_INFORMATION: next 0,
@@ -254,6 +319,8 @@ func setXattr(at descriptor, name string, x Xattr) error {
 		f := &File{fd: h, name: name + ":" + stream}
 		_, err = f.Write(x.Value)
 		return errors.Join(err, f.Sync(), f.Close())
+	case strings.HasPrefix(x.Name, eaXattr):
+		return setExtended(at, name, ea.Attribute{Name: x.Name[len(eaXattr):], Value: x.Value})
 	case x.Name == attribXattr:
 		if len(x.Value) != 4 {
 			return syscall.EINVAL
@@ -329,6 +396,8 @@ func (d *Dir) RemoveXattr(name, key string) error {
 			}
 			defer windows.CloseHandle(h)
 			return set(h, windows.FileDispositionInformation, []byte{1})
+		case strings.HasPrefix(key, eaXattr):
+			return setExtended(d.fd, name, ea.Attribute{Name: key[len(eaXattr):]})
 		case key == attribXattr:
 			return setAttributes(d.fd, name, 0)
 		case key == daclXattr:

@@ -23,7 +23,7 @@ func parse(text string) (l list) {
 	if i := strings.IndexByte(text, '('); i >= 0 {
 		l.flags = text[:i]
 		for ace := range strings.SplitAfterSeq(text[i:], ")") {
-			if ace != "" {
+			if strings.HasPrefix(ace, "(") && strings.HasSuffix(ace, ")") {
 				l.aces = append(l.aces, ace)
 			}
 		}
