@@ -137,15 +137,21 @@ func (p *play) move() (string, error) {
 }
 
 // led wants the folder to be a link, and everything to be there through it.
-func (p *play) led() (string, error) {
+func (p *play) led() (string, error) { return "", p.stands((*handle.Stat).IsSymlink, "no link") }
+
+// real wants the folder to be a folder again, and everything to be in it.
+func (p *play) real() (string, error) { return "", p.stands((*handle.Stat).IsDir, "no folder") }
+
+// stands wants what stands at the link path to be of a kind, and to lead to what it should.
+func (p *play) stands(is func(*handle.Stat) bool, missing string) error {
 	st, err := handle.Lstat(p.folder())
-	if err == nil && !st.IsSymlink() {
-		err = errors.New("there is no link in the folder's place")
+	if err == nil && !is(&st) {
+		err = fmt.Errorf("there is %s at the folder's path", missing)
 	}
 	if err != nil {
-		return "", err
+		return err
 	}
-	return "", p.compare()
+	return p.compare()
 }
 
 // compare wants the folder to hold what it should.
@@ -157,18 +163,6 @@ func (p *play) compare() error {
 		}
 	}
 	return err
-}
-
-// real wants the folder to be a folder again, and everything to be in it.
-func (p *play) real() (string, error) {
-	st, err := handle.Lstat(p.folder())
-	if err == nil && !st.IsDir() {
-		err = errors.New("there is no folder in the link's place")
-	}
-	if err != nil {
-		return "", err
-	}
-	return "", p.compare()
 }
 
 func (p *play) undo() (string, error) {
