@@ -26,8 +26,7 @@ type selftestFound struct {
 	}
 }
 
-// selftest makes a home and a directory on two drives; below is what must be in them afterwards:
-// nothing but these.
+// selftestDrives makes a home and a directory on two drives; clean wants nothing to be in them.
 func selftestDrives(t *testing.T, home, target string) (n *lab.Nexlin, into string, clean func()) {
 	t.Helper()
 	drive := func(kind, label string) string {

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"encoding/json"
 	"io"
 	"os"
 
@@ -72,7 +71,7 @@ func (a *selftestCommand) selftest(into, report string) error {
 	if a.standins != "" {
 		o.Args = []string{"--standin-drives", a.standins}
 	}
-	r, err := selftest.Run(a.ctx, &o)
+	r, err := selftest.Run(a.ctx, o)
 	if err != nil {
 		return err
 	}
@@ -81,11 +80,7 @@ func (a *selftestCommand) selftest(into, report string) error {
 	}
 	doc := screen.Doc{"nexlin": 1, "command": a.command, "selftest": screen.SelftestDoc(r)}
 	if report != "" {
-		if err := writeNew(a.app, report, func(w io.Writer) error {
-			e := json.NewEncoder(w)
-			e.SetIndent("", "  ")
-			return e.Encode(doc)
-		}); err != nil {
+		if err := writeNew(a.app, report, func(w io.Writer) error { return doc.Write(w, "  ") }); err != nil {
 			return err
 		}
 	}

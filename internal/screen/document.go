@@ -2,6 +2,7 @@ package screen
 
 import (
 	"cmp"
+	"io"
 	"time"
 
 	"nexlin/internal/drive"
@@ -20,14 +21,17 @@ import (
 
 type Doc map[string]any
 
-// WriteJSON prints a document, one on a line without an indent. Names in it are
+// WriteJSON prints a document, see [Doc.Write].
+func (a *Lines) WriteJSON(d Doc, indent string) error { return d.Write(a.RawOut, indent) }
+
+// Write writes a document, one on a line without an indent. Names in it are
 // hostile text, and somebody may look at it on a terminal.
-func (a *Lines) WriteJSON(d Doc, indent string) error {
+func (d Doc) Write(w io.Writer, indent string) error {
 	b, err := pathtext.MarshalIndent(d, indent)
 	if err != nil {
 		return err
 	}
-	_, err = a.RawOut.Write(append(pathtext.EscapeJSON(b), '\n'))
+	_, err = w.Write(append(pathtext.EscapeJSON(b), '\n'))
 	return err
 }
 

@@ -83,7 +83,7 @@ func makePlace(home, into string, drives *drive.System) (*place, error) {
 // self-test has left in both.
 func (p *place) claim(d *handle.Dir, fresh bool) error {
 	st, err := d.Self()
-	if err == nil && st.UID != uint32(max(os.Geteuid(), 0)) && !handle.Windows {
+	if err == nil && st.UID != uint32(os.Geteuid()) {
 		err = &fs.PathError{Op: "selftest", Path: p.source, Err: fs.ErrPermission}
 	}
 	if err == nil {

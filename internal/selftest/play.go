@@ -25,13 +25,12 @@ type play struct {
 	r     *Result
 	scrub *strings.Replacer
 
-	failed bool
-	view   *viewer
-	want   picture // what the folder should hold
-	accept []string
-	// records is where the commands keep theirs.
-	records string
-	moves   int // that were taken back or killed
+	failed  bool
+	note    string // what is worth knowing about the step at work; empty for most
+	view    *viewer
+	want    picture // what the folder should hold
+	records string  // where the commands keep theirs
+	moves   int     // that were taken back
 }
 
 // The folder of the play, by its name as a redirect.
@@ -47,100 +46,107 @@ func (p *play) play() {
 	p.step("make a folder of everything that both keep", p.make)
 	p.step("preview a move", p.preview)
 	p.step("move it, and compare every entry through the link", p.move)
-	p.step("try both paths with a file", func() (string, error) { return "", p.run(0, "try", folder) })
+	p.step("try both paths with a file", func() error { return p.run("try", folder) })
 	p.step("take the move back, and compare", p.undo)
 	p.step("kill a move half-way, and finish it", p.killed)
 	p.step("work in the folder", p.work)
 	p.step("find what was written to the held original", p.late)
 	p.step("bring that over, and free the held original's room", p.discard)
 	p.step("make the link anew after somebody removed it", p.mend)
-	p.step("read every byte from the drive", func() (string, error) { return "", p.run(0, "check", "--deep") })
+	p.step("read every byte from the drive", func() error { return p.run("check", "--deep") })
 	p.step("bring the folder back, and compare", p.back)
-	p.step("free the room on the drive", func() (string, error) { return "", p.run(0, "discard-original", folder) })
+	p.step("free the room on the drive", func() error { return p.run("discard-original", folder) })
 }
 
 // abilities tries the two drives, in the directories of the test.
-func (p *play) abilities() (string, error) {
+func (p *play) abilities() error {
 	for _, s := range []struct {
 		side *Side
 		at   string
 	}{{&p.r.Home, p.at.source}, {&p.r.Target, p.at.target}} {
 		d, err := handle.OpenReal(s.at)
 		if err != nil {
-			return "", err
+			return err
 		}
 		s.side.Keeps, err = drive.Try(d)
 		d.Release()
 		if err != nil {
-			return "", err
+			return err
 		}
 	}
 	if p.r.Home.Keeps.Modes || handle.Windows {
-		return "", nil
+		return nil
 	}
 	// Records are not kept where others could write to them.
 	at, err := p.at.make(os.TempDir(), placeName+"-"+drive.NewID()[:8])
 	p.records = filepath.Join(at, "records")
-	return "", err
+	return err
 }
 
-func (p *play) make() (string, error) {
+func (p *play) make() error {
 	for _, dir := range []string{filepath.Dir(p.folder()), p.folder()} {
 		if err := os.Mkdir(dir, 0o700); err != nil {
-			return "", err
+			return err
 		}
 	}
 	d, err := handle.OpenReal(p.folder())
 	if err != nil {
-		return "", err
+		return err
 	}
 	defer d.Release()
 	t := &tree{dir: d, a: &p.r.Home.Keeps, b: &p.r.Target.Keeps}
 	if err := t.make(); err != nil {
-		return "", err
+		return err
 	}
 	p.r.LeftOut = t.leftOut
 	p.view = viewerOf(t.a, t.b)
 	p.want, err = p.view.of(p.folder())
 	p.r.Entries = len(p.want)
-	return "", err
+	return err
 }
 
-func (p *play) preview() (string, error) { return "", p.accepting(p.moving()...) }
+func (p *play) preview() error { return p.accepting(p.moving()...) }
 
 // accepting finds what has to be accepted for a command between these drives, and accepts it.
 func (p *play) accepting(words ...string) error {
-	for range 10 {
-		doc, code, err := p.command(append(words, "--preview")...)
+	for {
+		doc, code, err := p.command(append(p.accepted(words...), "--preview")...)
 		if err != nil || code == 0 {
 			return err
 		}
-		before := len(p.accept)
+		before := len(p.r.Accepted)
 		for _, f := range doc.Findings {
-			if f.Severity == "blocker" && strings.Contains(f.Remedy, "--accept "+f.Code) {
-				p.accept = append(p.accept, "--accept", f.Code)
+			if f.Severity == "blocker" && strings.Contains(f.Remedy, "--accept "+f.Code) &&
+				!slices.Contains(p.r.Accepted, f.Code) {
 				p.r.Accepted = append(p.r.Accepted, f.Code)
 			}
 		}
-		if len(p.accept) == before {
+		if len(p.r.Accepted) == before {
 			return doc.problem(code)
 		}
 	}
-	return errors.New("each preview has something new against it")
 }
 
-func (p *play) move() (string, error) {
-	if err := p.run(0, p.moving()...); err != nil {
-		return "", err
+// accepted is a command with what was accepted.
+func (p *play) accepted(words ...string) []string {
+	for _, code := range p.r.Accepted {
+		words = append(words, "--accept", code)
+	}
+	return words
+}
+
+func (p *play) move() error {
+	if err := p.run(p.accepted(p.moving()...)...); err != nil {
+		return err
 	}
 	return p.led()
 }
 
 // led wants the folder to be a link, and everything to be there through it.
-func (p *play) led() (string, error) { return "", p.stands((*handle.Stat).IsSymlink, "no link") }
+func (p *play) led() error { return p.stands((*handle.Stat).IsSymlink, "no link") }
 
 // real wants the folder to be a folder again, and everything to be in it.
-func (p *play) real() (string, error) { return "", p.stands((*handle.Stat).IsDir, "no folder") }
+func (p *play) real() error { return p.stands((*handle.Stat).IsDir, "no folder") }
 
 // stands wants what stands at the link path to be of a kind, and to lead to what it should.
 func (p *play) stands(is func(*handle.Stat) bool, missing string) error {
@@ -165,32 +171,32 @@ func (p *play) compare() error {
 	return err
 }
 
-func (p *play) undo() (string, error) {
+func (p *play) undo() error {
 	doc, _, err := p.command("history")
 	if err == nil && len(doc.Runs) == 0 {
 		err = errors.New("the history has no run")
 	}
 	if err == nil {
-		err = p.run(0, "undo", doc.Runs[0].ID)
+		err = p.run("undo", doc.Runs[0].ID)
 	}
 	if err != nil {
-		return "", err
+		return err
 	}
 	p.moves++
-	if _, err := p.real(); err != nil {
-		return "", err
+	if err := p.real(); err != nil {
+		return err
 	}
-	if err := p.run(0, "discard-original", folder); err != nil { // the copy is held
-		return "", err
+	if err := p.run("discard-original", folder); err != nil { // the copy is held
+		return err
 	}
 	return p.real()
 }
 
 // killed starts a move, kills it once it copies, and finishes it.
-func (p *play) killed() (string, error) {
-	cmd := p.cmd(append(p.moving(), p.accept...)...)
+func (p *play) killed() error {
+	cmd := p.cmd(p.accepted(p.moving()...)...)
 	if err := cmd.Start(); err != nil {
-		return "", err
+		return err
 	}
 	ended := make(chan error, 1)
 	go func() { ended <- cmd.Wait() }()
@@ -198,10 +204,10 @@ func (p *play) killed() (string, error) {
 		select {
 		case err := <-ended: // it was too quick
 			if err != nil {
-				return "", err
+				return err
 			}
-			said, err := p.led()
-			return "it had ended before it could be killed" + said, err
+			p.note = "it had ended before it could be killed"
+			return p.led()
 		case <-time.After(5 * time.Millisecond):
 			names, err := os.ReadDir(p.onDrive())
 			copying = err == nil && len(names) > 0
@@ -210,12 +216,8 @@ func (p *play) killed() (string, error) {
 	time.Sleep(50 * time.Millisecond)
 	_ = cmd.Process.Kill() // it may have ended meanwhile
 	<-ended
-	doc, code, err := p.command("resume")
-	if err == nil && code != 0 {
-		err = doc.problem(code)
-	}
-	if err != nil {
-		return "", err
+	if err := p.run("resume"); err != nil {
+		return err
 	}
 	if st, err := handle.Lstat(p.folder()); err == nil && st.IsDir() { // it was killed before the run had begun
 		return p.move()
@@ -224,7 +226,7 @@ func (p *play) killed() (string, error) {
 }
 
 // work does through the link what people do.
-func (p *play) work() (string, error) {
+func (p *play) work() error {
 	err := handle.InOrder(
 		func() error { return os.WriteFile(filepath.Join(p.folder(), "written"), []byte("new"), 0o644) },
 		func() error { return os.WriteFile(filepath.Join(p.folder(), "plain"), []byte("changed"), 0o644) },
@@ -236,25 +238,25 @@ func (p *play) work() (string, error) {
 	if err == nil {
 		p.want, err = p.view.of(p.folder())
 	}
-	return "", err
+	return err
 }
 
 // lateName is the file that a program writes to the held original.
 const lateName = "late"
 
-func (p *play) late() (string, error) {
+func (p *play) late() error {
 	doc, _, err := p.command("list")
 	if err != nil {
-		return "", err
+		return err
 	}
 	if len(doc.Redirects) != 1 || len(doc.Redirects[0].Held) != 1 {
-		return "", errors.New("the list should have one redirect, which holds one original")
+		return errors.New("the list should have one redirect, which holds one original")
 	}
 	held := doc.Redirects[0].Held[0].Path
 	if err := os.WriteFile(filepath.Join(held, lateName), []byte("too late"), 0o644); err != nil {
-		return "", err
+		return err
 	}
-	return "", p.found("late-write")
+	return p.found("late-write")
 }
 
 // found wants a check to find something, and nothing graver.
@@ -268,51 +270,50 @@ func (p *play) found(finding string) error {
 			return nil
 		}
 	}
-	return errors.Join(fmt.Errorf("check did not find it (%s)", finding), doc.problem(code))
+	return fmt.Errorf("check did not find it (%s): %w", finding, doc.problem(code))
 }
 
-func (p *play) discard() (string, error) {
+func (p *play) discard() error {
 	words := []string{"discard-original", folder}
 	for _, code := range []string{"changed-since", "gone-at-target"} { // the work above
 		words = append(words, "--accept", code)
 	}
-	if err := p.run(0, words...); err != nil {
-		return "", err
+	if err := p.run(words...); err != nil {
+		return err
 	}
 	now, err := p.view.of(p.folder())
 	if err != nil {
-		return "", err
+		return err
 	}
 	if _, there := now[lateName]; !there {
-		return "", errors.New("what was written to the held original did not come over")
+		return errors.New("what was written to the held original did not come over")
 	}
-	delete(now, lateName)
+	p.want[lateName] = now[lateName]
 	if what := p.want.differs(now); what != "" {
-		return "", errors.New(what)
+		return errors.New(what)
 	}
-	p.want, err = p.view.of(p.folder())
-	return "", err
+	return nil
 }
 
-func (p *play) mend() (string, error) {
+func (p *play) mend() error {
 	if err := os.Remove(p.folder()); err != nil {
-		return "", err
+		return err
 	}
 	if err := p.found("link-missing"); err != nil {
-		return "", err
+		return err
 	}
-	if err := p.run(0, "mend", folder); err != nil {
-		return "", err
+	if err := p.run("mend", folder); err != nil {
+		return err
 	}
 	return p.led()
 }
 
-func (p *play) back() (string, error) {
+func (p *play) back() error {
 	if err := p.accepting("bring-back", folder); err != nil {
-		return "", err
+		return err
 	}
-	if err := p.run(0, "bring-back", folder); err != nil {
-		return "", err
+	if err := p.run(p.accepted("bring-back", folder)...); err != nil {
+		return err
 	}
 	return p.real()
 }
@@ -320,13 +321,11 @@ func (p *play) back() (string, error) {
 // document is what a test reads of the program's documents.
 type document struct {
 	Findings []struct{ Code, Severity, Message, Remedy string }
-	Error    struct{ Code, Message, State, Next string }
-	Runs     []struct{ ID, State string }
+	Error    struct{ Code, Message string }
+	Runs     []struct{ ID string }
 
-	Redirects []struct {
-		Name string
-		Held []struct{ Path string }
-	}
+	Redirects []struct{ Held []struct{ Path string } }
+
 	said string // on standard error
 }
 
@@ -347,29 +346,20 @@ func (d *document) problem(code int) error {
 	return fmt.Errorf("exit %d: %s", code, strings.Join(out, "; "))
 }
 
-// run wants a command to end with an exit status.
-func (p *play) run(want int, words ...string) error {
-	if words[0] == "move" || words[0] == "bring-back" {
-		words = append(words, p.accept...)
-	}
+// run wants a command to do what it is told.
+func (p *play) run(words ...string) error {
 	doc, code, err := p.command(words...)
-	if err == nil && code != want {
+	if err == nil && code != 0 {
 		err = doc.problem(code)
 	}
 	return err
 }
 
-// most is how much a command may say, in bytes.
-const most = 4 << 20
-
 // command runs one and reads its document.
 func (p *play) command(words ...string) (*document, int, error) {
-	if words[len(words)-1] == "--preview" {
-		words = append(words, p.accept...)
-	}
 	cmd := p.cmd(words...)
 	var out, said bytes.Buffer
-	cmd.Stdout, cmd.Stderr = &limited{&out}, &limited{&said}
+	cmd.Stdout, cmd.Stderr = &out, &said
 	err := cmd.Run()
 	var exit *exec.ExitError
 	if err != nil && !errors.As(err, &exit) {
@@ -384,16 +374,6 @@ func (p *play) command(words ...string) (*document, int, error) {
 		return nil, 0, fmt.Errorf("%s ended with %d and said: %s", words[0], code, strings.TrimSpace(doc.said))
 	}
 	return doc, code, nil
-}
-
-// limited takes in as much as a command may say.
-type limited struct{ to *bytes.Buffer }
-
-func (l *limited) Write(b []byte) (int, error) {
-	if l.to.Len()+len(b) <= most {
-		l.to.Write(b)
-	}
-	return len(b), nil
 }
 
 // cmd prepares a command of the program, with records of its own, apart from the person's.

@@ -104,25 +104,24 @@ func (e *NotBegunError) Unwrap() error { return e.Err }
 // Run plays it. Where Into is not there yet, the nearest directory above it is meant. The error is
 // a *[NotBegunError]: a path error, [ErrSameDrive], [ErrBusy], too little room, or that a directory
 // is in another account's hands.
-func Run(ctx context.Context, o *Options) (*Result, error) {
+func Run(ctx context.Context, o Options) (*Result, error) {
 	ctx, cancel := context.WithTimeout(ctx, Time)
 	defer cancel()
-	into, err := drive.Existing(o.Into)
-	if err != nil {
-		return nil, &NotBegunError{err}
+	var home, other drive.Drive
+	var at *place
+	var err error
+	if o.Into, err = drive.Existing(o.Into); err == nil {
+		home, other, err = o.drives()
 	}
-	o.Into = into
-	home, other, err := o.drives()
-	if err != nil {
-		return nil, &NotBegunError{err}
+	if err == nil {
+		at, err = makePlace(o.Home, o.Into, o.Drives)
 	}
-	at, err := makePlace(o.Home, o.Into, o.Drives)
 	if err != nil {
 		return nil, &NotBegunError{err}
 	}
 	r := &Result{System: runtime.GOOS + "/" + runtime.GOARCH, Version: o.Version, At: time.Now().UTC(),
 		Home: side(home), Target: side(other)}
-	p := &play{ctx: ctx, o: o, at: at, r: r, records: filepath.Join(at.source, "records")}
+	p := &play{ctx: ctx, o: &o, at: at, r: r, records: filepath.Join(at.source, "records")}
 	p.scrub = strings.NewReplacer(p.private()...)
 	p.play()
 	err = at.takeAway()
@@ -208,14 +207,16 @@ func (p *play) private() []string {
 }
 
 // step plays one step, unless an earlier one failed.
-func (p *play) step(name string, f func() (string, error)) {
+func (p *play) step(name string, f func() error) {
 	s := Step{Name: name, Outcome: NotTried}
 	if !p.failed {
 		if p.o.Step != nil {
 			p.o.Step(name)
 		}
 		began := time.Now()
-		said, err := f()
+		p.note = ""
+		err := f()
+		said := p.note
 		s.Outcome, s.Seconds = Done, time.Since(began).Seconds()
 		if err != nil {
 			p.failed = true
