@@ -1,15 +1,14 @@
 package drive
 
 import (
-	"bytes"
-	"encoding/binary"
 	"fmt"
-	"runtime"
 	"slices"
 	"strings"
 	"unsafe"
 
 	"golang.org/x/sys/unix"
+
+	"nexlin/internal/macos"
 )
 
 // mounts gives every mount (getfsstat(2)), the two volumes of the system as one.
@@ -66,27 +65,18 @@ func (d *Drive) identify() {
 
 // volumeIdentity asks for a volume's UUID and name (getattrlist(2)); empty where it has none.
 func volumeIdentity(at string) (uuid, label string) {
-	list := struct {
-		count, reserved                  uint16
-		common, volume, dir, file, forks uint32
-	}{count: 5, volume: 0x80000000 | 0x00040000 | 0x00002000} // ATTR_VOL_INFO, ATTR_VOL_UUID, ATTR_VOL_NAME
 	path, err := unix.BytePtrFromString(at)
 	if err != nil {
 		return "", ""
 	}
-	var b [1024]byte // length, then the name's place and length, then the UUID
-	_, _, e := unix.Syscall6(unix.SYS_GETATTRLIST, uintptr(unsafe.Pointer(path)), uintptr(unsafe.Pointer(&list)),
+	list, b := macos.OfVolume(macos.VolumeName|macos.VolumeUUID), make([]byte, 1024)
+	_, _, e := unix.Syscall6(unix.SYS_GETATTRLIST, uintptr(unsafe.Pointer(path)), uintptr(unsafe.Pointer(list)),
 		uintptr(unsafe.Pointer(&b[0])), uintptr(len(b)), 0, 0)
-	runtime.KeepAlive(path)
 	if e != 0 {
 		return "", ""
 	}
-	off, n := int(int32(binary.LittleEndian.Uint32(b[4:])))+4, int(binary.LittleEndian.Uint32(b[8:]))
-	if off >= 28 && n > 0 && off+n <= len(b) {
-		name, _, _ := bytes.Cut(b[off:off+n], []byte{0})
-		label = string(name)
-	}
-	return formatUUID(b[12:28]), label
+	id, label := macos.NameAndUUID(b)
+	return formatUUID(id[:]), label
 }
 
 // VolumeName has no answer: the names of volumes are a matter of Windows.

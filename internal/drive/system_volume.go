@@ -1,5 +1,7 @@
 package drive
 
+import "slices"
+
 // dataVolume is where macOS mounts the writable half of the drive that it runs from.
 const dataVolume = "/System/Volumes/Data"
 
@@ -24,7 +26,7 @@ func joined(all []Drive) []Drive {
 	}
 	d := all[data]
 	d.Mount, d.top, d.alsoID, d.pseudo = "/", dataVolume, all[sealed].mountID, false
-	out := append([]Drive(nil), all...)
+	out := slices.Clone(all)
 	out[sealed] = d
-	return append(out[:data], out[data+1:]...)
+	return slices.Delete(out, data, data+1)
 }

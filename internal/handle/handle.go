@@ -276,10 +276,8 @@ func (d *Dir) Created(as *Dir) error { return d.err("utimens", ".", created(sysC
 
 // created passes over that a file system keeps no time at which an entry was made.
 func created(err error) error {
-	for _, cannot := range []error{syscall.EOPNOTSUPP, syscall.EINVAL, syscall.ENOSYS, syscall.EPERM} {
-		if errors.Is(err, cannot) {
-			return nil
-		}
+	if isOne(err, []error{syscall.EOPNOTSUPP, syscall.EINVAL, syscall.ENOSYS, syscall.EPERM}) {
+		return nil
 	}
 	return err
 }

@@ -21,7 +21,7 @@ func shareRules(d *Dir, name string, how renaming) error {
 	}
 	below := filepath.Join(sysPath(d.fd), name) + "/"
 	if at, err := os.Getwd(); err == nil && strings.HasPrefix(at+"/", below) {
-		return tellShare(below, "the working directory is inside")
+		return fmt.Errorf("%s has the working directory in it: %w", below, syscall.EACCES)
 	}
 	fds, err := os.ReadDir("/proc/self/fd")
 	if err != nil {
@@ -29,15 +29,8 @@ func shareRules(d *Dir, name string, how renaming) error {
 	}
 	for _, fd := range fds {
 		if open, err := os.Readlink("/proc/self/fd/" + fd.Name()); err == nil && strings.HasPrefix(open, below) {
-			return tellShare(below, open+" is open")
+			return fmt.Errorf("%s is open in it: %w", open, syscall.EACCES)
 		}
 	}
 	return nil
-}
-
-// tellShare says on standard error, too, what would have gone wrong: a caller may have taken
-// the error for something that passes.
-func tellShare(dir, why string) error {
-	fmt.Fprintf(os.Stderr, "share rules: %s is renamed while %s\n", dir, why)
-	return fmt.Errorf("%s: %w", why, syscall.EACCES)
 }

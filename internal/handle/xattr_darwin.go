@@ -166,8 +166,7 @@ func KeepsFromRemoving(x Xattr) bool {
 		return false
 	}
 	l, err := macos.Decode(x.Value)
-	_, does := l.KeepsFromDeleting()
-	return err == nil && does
+	return err == nil && l.KeepsFromDeleting()
 }
 
 // OfWindows has no part here: it is for Windows drives behind another system.

@@ -7,6 +7,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 	"unsafe"
 
@@ -56,6 +57,7 @@ func (d *Dir) DropInherited() error { return nil }
 func (f *File) DropInherited() error { return nil }
 
 func xattrs(at descriptor, name string) (out []Xattr, err error) {
+	var hasExtended bool
 	err = on(at, name, 0, func(h windows.Handle) error {
 		var basic [40]byte
 		if err := query(h, windows.FileBasicInformation, basic[:]); err != nil {
@@ -68,6 +70,9 @@ func xattrs(at descriptor, name string) (out []Xattr, err error) {
 		if attrs&windows.FILE_ATTRIBUTE_REPARSE_POINT != 0 {
 			return nil
 		}
+		const fileEaInformation = 7
+		var size [4]byte // of the extended attributes; a file system without them does not tell
+		hasExtended = query(h, fileEaInformation, size[:]) == nil && binary.LittleEndian.Uint32(size[:]) > 0
 		names, err := streams(h)
 		for _, s := range names {
 			value, e := readStream(at, name, s)
@@ -76,7 +81,7 @@ func xattrs(at descriptor, name string) (out []Xattr, err error) {
 		}
 		return err
 	})
-	if err == nil {
+	if err == nil && hasExtended {
 		var eas []Xattr
 		eas, err = extended(at, name)
 		out = append(out, eas...)
@@ -104,15 +109,10 @@ var (
 	setEA   = ntdll.NewProc("NtSetEaFile")
 )
 
-// extended reads the extended attributes of an entry, but for those that the system keeps by
-// itself (NtQueryEaFile). An entry that says it has none is not asked.
+// extended reads the extended attributes of an entry that has some, but for those that the system
+// keeps by itself (NtQueryEaFile).
 func extended(at descriptor, name string) (out []Xattr, err error) {
 	err = on(at, name, windows.FILE_READ_EA, func(h windows.Handle) error {
-		const fileEaInformation = 7
-		var size [4]byte
-		if err := query(h, fileEaInformation, size[:]); err != nil || binary.LittleEndian.Uint32(size[:]) == 0 {
-			return nil // a file system without them
-		}
 		b := make([]byte, 128<<10) // all of an entry take 64 KiB at most
 		var io windows.IO_STATUS_BLOCK
 		status, _, _ := queryEA.Call(uintptr(h), uintptr(unsafe.Pointer(&io)), uintptr(unsafe.Pointer(&b[0])),
@@ -196,9 +196,25 @@ func keepsRights(at descriptor) bool {
 		return false // it makes rights up from modes, and keeps none
 	}
 	const persistentACLs = 0x8
-	var flags uint32
-	err := windows.GetVolumeInformationByHandle(at, nil, 0, nil, nil, &flags, nil, 0)
-	return err == nil && flags&persistentACLs != 0
+	return volumeFlags(at)&persistentACLs != 0
+}
+
+// flagsOf remembers what volumes can, by their serial numbers: it is asked for every entry.
+var flagsOf sync.Map // uint64: uint32
+
+// volumeFlags is what the volume of an entry can; 0 if it does not tell.
+func volumeFlags(at descriptor) (flags uint32) {
+	volume, err := volumeOf(at)
+	if known, ok := flagsOf.Load(volume); ok && err == nil && volume != 0 {
+		return known.(uint32)
+	}
+	if windows.GetVolumeInformationByHandle(at, nil, 0, nil, nil, &flags, nil, 0) != nil {
+		return 0
+	}
+	if err == nil {
+		flagsOf.Store(volume, flags)
+	}
+	return flags
 }
 
 // OpenToOthers reports whether other accounts may read d itself, and what is made below it.
@@ -216,9 +232,7 @@ func (d *Dir) OpenToOthers() (itself, below bool, err error) {
 
 // hasStreams asks whether the file system has alternate data streams.
 func hasStreams(at descriptor) bool {
-	var flags uint32
-	err := windows.GetVolumeInformationByHandle(at, nil, 0, nil, nil, &flags, nil, 0)
-	return err == nil && flags&windows.FILE_NAMED_STREAMS != 0
+	return volumeFlags(at)&windows.FILE_NAMED_STREAMS != 0
 }
 
 // openStream opens a stream of an entry; the name of a stream has no

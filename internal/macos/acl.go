@@ -3,7 +3,7 @@ package macos
 import (
 	"encoding/binary"
 	"errors"
-	"fmt"
+	"slices"
 )
 
 // Whether an [Entry] grants or denies (sys/kauth.h, KAUTH_ACE_KINDMASK).
@@ -13,13 +13,9 @@ const (
 	kinds  = 0xf
 )
 
-// Flags of an [Entry] beside what it does.
-const (
-	Inherited = 1 << 4 // it came from the directory in which the entry was made
-	toFiles   = 1 << 5
-	toDirs    = 1 << 6
-	onlyBelow = 1 << 8 // it counts for what is made below, and not for the entry itself
-)
+// onlyBelow is the flag of an [Entry] that counts for what is made below, and not for the entry
+// itself.
+const onlyBelow = 1 << 8
 
 // Rights of an [Entry] (sys/kauth.h).
 const (
@@ -142,24 +138,13 @@ func Decode(b []byte) (*AccessList, error) {
 // everyone is the group with number 12, to which every account belongs.
 var everyone = [16]byte{0xab, 0xcd, 0xef, 0xab, 0xcd, 0xef, 0xab, 0xcd, 0xef, 0xab, 0xcd, 0xef, 0, 0, 0, 12}
 
-// KeepsFromDeleting gives the place of the first entry that denies everybody deleting what has
-// the list, which keeps it from being renamed, too; false if there is none. Home folders
-// such as Documents have one.
-func (l *AccessList) KeepsFromDeleting() (at int, does bool) {
-	if l == nil {
-		return 0, false
-	}
-	for i, e := range l.Entries {
-		if e.Flags&kinds == Deny && e.Flags&onlyBelow == 0 && e.Rights&DeleteRight != 0 && e.Who == everyone {
-			return i, true
-		}
-	}
-	return 0, false
+// KeepsFromDeleting reports whether an entry denies everybody deleting what has the list, which
+// keeps it from being renamed, too. Home folders such as Documents have one.
+func (l *AccessList) KeepsFromDeleting() bool {
+	return l != nil && slices.ContainsFunc(l.Entries, func(e Entry) bool {
+		return e.Flags&kinds == Deny && e.Flags&onlyBelow == 0 && e.Rights&DeleteRight != 0 && e.Who == everyone
+	})
 }
-
-// Remover gives the arguments of chmod(1) that take away the entry at a place of an entry's
-// access list, the path to follow.
-func Remover(at int) []string { return []string{"chmod", "-a#", fmt.Sprint(at)} }
 
 // Sample is an access list of one entry, by which is tried whether a drive keeps any: an account may
 // read.

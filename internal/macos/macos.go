@@ -8,6 +8,7 @@
 package macos
 
 import (
+	"bytes"
 	"encoding/binary"
 	"path"
 	"slices"
@@ -94,4 +95,22 @@ func KeepsAttributesApart(answer []byte) bool {
 	}
 	return binary.LittleEndian.Uint32(answer[counts:])&extendedAttributes != 0 &&
 		binary.LittleEndian.Uint32(answer[can:])&extendedAttributes == 0
+}
+
+// NameAndUUID reads the answer to a request for [VolumeName] and [VolumeUUID]; zero where the volume has
+// none.
+func NameAndUUID(answer []byte) (uuid [16]byte, name string) {
+	// Its length, then the name's place, counted from there, and length, then the UUID.
+	const head = 4 + reference + 16
+	if len(answer) < head {
+		return uuid, ""
+	}
+	copy(uuid[:], answer[4+reference:])
+	off := int64(int32(binary.LittleEndian.Uint32(answer[4:]))) + 4
+	n := int64(binary.LittleEndian.Uint32(answer[8:]))
+	if off >= head && n > 0 && off+n <= int64(len(answer)) {
+		text, _, _ := bytes.Cut(answer[off:off+n], []byte{0})
+		name = string(text)
+	}
+	return uuid, name
 }

@@ -19,7 +19,7 @@ func answer(l *AccessList) []byte {
 func TestAccessListsComeBackAsTheyWere(t *testing.T) {
 	documents := &AccessList{Entries: []Entry{
 		{Who: everyone, Flags: Deny, Rights: DeleteRight},
-		{Who: [16]byte{1, 2, 3}, Flags: Permit | Inherited | toFiles | toDirs, Rights: ReadData},
+		{Who: [16]byte{1, 2, 3}, Flags: Permit | 1<<4 | 1<<5 | 1<<6, Rights: ReadData},
 	}}
 	got, err := FromAnswer(answer(documents))
 	require.NoError(t, err)
@@ -45,23 +45,18 @@ func TestWhoDeniesDeleting(t *testing.T) {
 	allowed.Flags, below.Flags, reading.Rights = Permit, Deny|onlyBelow, ReadData
 	for name, c := range map[string]struct {
 		entries []Entry
-		at      int
 		denies  bool
 	}{
-		"nobody":             {nil, 0, false},
-		"one account":        {[]Entry{other}, 0, false},
-		"granted":            {[]Entry{allowed}, 0, false},
-		"only what is below": {[]Entry{below}, 0, false},
-		"only reading":       {[]Entry{reading}, 0, false},
-		"everybody, second":  {[]Entry{other, all}, 1, true},
+		"nobody":             {nil, false},
+		"one account":        {[]Entry{other}, false},
+		"granted":            {[]Entry{allowed}, false},
+		"only what is below": {[]Entry{below}, false},
+		"only reading":       {[]Entry{reading}, false},
+		"everybody, second":  {[]Entry{other, all}, true},
 	} {
-		at, denies := (&AccessList{Entries: c.entries}).KeepsFromDeleting()
-		require.Equal(t, c.denies, denies, name)
-		require.Equal(t, c.at, at, name)
+		require.Equal(t, c.denies, (&AccessList{Entries: c.entries}).KeepsFromDeleting(), name)
 	}
-	_, denies := (*AccessList)(nil).KeepsFromDeleting()
-	require.False(t, denies)
-	require.Equal(t, []string{"chmod", "-a#", "1"}, Remover(1))
+	require.False(t, (*AccessList)(nil).KeepsFromDeleting())
 }
 
 func FuzzAccessLists(f *testing.F) {
@@ -150,4 +145,28 @@ func TestNamesThatStandForAttributes(t *testing.T) {
 	}
 	require.True(t, Guarded("com.apple.provenance"))
 	require.False(t, Guarded("user.note"))
+}
+
+// What a volume is called and known by is read where the answer says that it lies, and nowhere else.
+func TestVolumesAreNamed(t *testing.T) {
+	id := [16]byte{0xba, 0x5a, 0x17}
+	answer := func(off, n uint32) []byte {
+		b := binary.LittleEndian.AppendUint32(nil, 64)
+		b = binary.LittleEndian.AppendUint32(binary.LittleEndian.AppendUint32(b, off), n)
+		return append(append(b, id[:]...), "BASALT\x00rest"...)
+	}
+	for what, c := range map[string]struct {
+		answer []byte
+		name   string
+	}{
+		"as it should be": {answer(24, 7), "BASALT"}, "no name": {answer(24, 0), ""}, "too long": {answer(24, 90), ""},
+		"over the UUID": {answer(8, 7), ""}, "before": {answer(1<<31, 7), ""},
+	} {
+		uuid, name := NameAndUUID(c.answer)
+		require.Equal(t, id, uuid, what)
+		require.Equal(t, c.name, name, what)
+	}
+	uuid, name := NameAndUUID(answer(24, 7)[:20])
+	require.Zero(t, uuid)
+	require.Empty(t, name)
 }
