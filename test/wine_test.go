@@ -134,7 +134,12 @@ func windowsPackages(t *testing.T, w *lab.Wine) {
 // This system makes no links, and says so where the self-test needs one; what comes before
 // works, and nothing is left.
 func windowsSelftest(t *testing.T, w *lab.Wine) {
-	doc := w.JSON("selftest", "--into", `D:\`)["selftest"].(map[string]any)
+	var said map[string]any
+	for try := 0; try < 5 && said["selftest"] == nil; try++ { // see windowsProgram of drives that are left out
+		said = w.JSON("selftest", "--into", `D:\`)
+	}
+	require.Contains(t, said, "selftest", "%v", said)
+	doc := said["selftest"].(map[string]any)
 	steps := doc["steps"].([]any)
 	for i, want := range []string{"done", "done", "done", "failed", "not tried"} {
 		require.Equal(t, want, steps[i].(map[string]any)["outcome"], i)
