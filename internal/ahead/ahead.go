@@ -196,7 +196,7 @@ func (m *making) target(ctx context.Context) error {
 		return err
 	}
 	a, err := transfer.Adopt(ctx, transfer.Adoption{Copy: live, Dir: m.Run.Dir(), N: 1, Digest: m.Plan.Digest,
-		CopyFuse: m.Plan.IntoFuse})
+		CopyUnstable: m.Plan.IntoUnstable()})
 	if err != nil {
 		return err
 	}

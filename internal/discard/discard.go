@@ -187,7 +187,7 @@ func holdAgainst(ctx context.Context, e *engine.Engine, v *judge.Verdict, held, 
 	defer spool.Close()
 	v.Late = &late.Writes{Held: held, Live: live, LivePath: v.Live, Spool: spool, Side: engine.SideOf(h),
 		LookOnly: true,
-		Fuse:     h.Ino == 0}
+		Unstable: h.Ino == 0}
 	if v.Late.Erasing, err = isErasing(e, h); err != nil {
 		return err
 	}

@@ -280,7 +280,7 @@ func (m *discarding) bringOver(ctx context.Context, d *Plan, v *judge.Verdict) e
 			return err
 		}
 		l := &late.Writes{Held: held, Live: live, LivePath: v.Live, Spool: spool, Side: engine.SideOf(v.Held), Job: job,
-			Scratch: naming.Late(m.Plan.Run), Fuse: v.Held.Ino == 0}
+			Scratch: naming.Late(m.Plan.Run), Unstable: v.Held.Ino == 0}
 		if l.Erasing, err = isErasing(m.Engine, v.Held); err != nil {
 			return err
 		}

@@ -85,7 +85,7 @@ func checkSnapshot(ctx context.Context, e *engine.Engine, h ledger.Held, made *p
 	}
 	defer spool.Close()
 	l := &late.Writes{Held: held, LivePath: live, Spool: spool, Side: engine.SideOf(h), LookOnly: true,
-		Fuse: h.Ino == 0}
+		Unstable: h.Ino == 0}
 	if l.Erasing, err = isErasing(e, h); err != nil {
 		return nil, err
 	}

@@ -103,10 +103,18 @@ func (d *Drive) MaxNames() uint32 { return maxNames[d.fileSystem()] }
 // NTFS reports a drive with the file system that has junctions.
 func (d *Drive) NTFS() bool { return strings.HasPrefix(d.fileSystem(), "ntfs") }
 
+// fat are the names that systems have for the file systems that keep no inode numbers: each
+// makes them up while an entry is in memory.
+var fat = []string{"fat", "fat12", "fat16", "fat32", "vfat", "msdos", "exfat", "texfat"}
+
+// UnstableInodes reports a drive whose entries get other inode numbers when it is mounted
+// again, or earlier.
+func (d *Drive) UnstableInodes() bool { return d.Fuse || slices.Contains(fat, d.fileSystem()) }
+
 // ForWindows reports a drive that Windows reads, as far as its file system
 // tells.
 func (d *Drive) ForWindows() bool {
-	return d.NTFS() || slices.Contains([]string{"refs", "exfat", "vfat", "fat", "fat32", "msdos"}, d.fileSystem())
+	return d.NTFS() || d.fileSystem() == "refs" || slices.Contains(fat, d.fileSystem())
 }
 
 // FileSystem is what people call the drive's file system, and how it is reached.

@@ -274,6 +274,19 @@ func TestUnderneath(t *testing.T) {
 	require.False(t, Mounted(filepath.Dir(at)))
 }
 
+// Inode numbers are nothing to know an entry by on FAT and its like, whatever a system calls
+// them, and behind FUSE.
+func TestUnstableInodes(t *testing.T) {
+	for _, fs := range []string{"FAT", "FAT32", "exFAT", "vfat", "msdos", "exfat"} {
+		require.True(t, (&Drive{FS: fs}).UnstableInodes(), fs)
+		require.True(t, (&Drive{FS: fs}).ForWindows(), fs)
+	}
+	require.True(t, (&Drive{FS: "fuseblk", Fuse: true, inner: "ntfs"}).UnstableInodes())
+	for _, fs := range []string{"NTFS", "ReFS", "apfs", "hfs", "ext4", "xfs", "btrfs", "tmpfs"} {
+		require.False(t, (&Drive{FS: fs}).UnstableInodes(), fs)
+	}
+}
+
 func FuzzFstab(f *testing.F) {
 	f.Add("# x\nUUID=1 / ext4 defaults 0 1\n/dev/sdb1 /mnt/my\\040drive ext4 noauto,nofail 0 0\n")
 	f.Fuzz(func(t *testing.T, text string) {

@@ -101,7 +101,7 @@ func (m *undoer) HeldUnchanged(ctx context.Context) error {
 	}
 	defer live.Release()
 	l := &late.Writes{Held: m.From, Live: live, LivePath: m.Plan.Copy(), Spool: m.Spool, LookOnly: true,
-		Fuse: m.Plan.FromFuse}
+		Unstable: m.Plan.FromUnstable}
 	if err := l.Walk(ctx); err != nil {
 		return err
 	}
@@ -117,7 +117,7 @@ func (m *undoer) HeldUnchanged(ctx context.Context) error {
 
 // neverCopiedUnchanged is [undoer.HeldUnchanged] for what was never copied.
 func (m *undoer) neverCopiedUnchanged(ctx context.Context) error {
-	since, err := SinceNeverCopied(ctx, m.Engine, m.Plan.Run, m.From, m.Plan.FromFuse)
+	since, err := SinceNeverCopied(ctx, m.Engine, m.Plan.Run, m.From, m.Plan.FromUnstable)
 	if err != nil || since == nil || since.nGone == 0 {
 		return err // what was written there since comes back with it
 	}

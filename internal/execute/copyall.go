@@ -224,9 +224,9 @@ func (m *copier) onePass(ctx context.Context, old []*transfer.Spool, doubt bool)
 func (m *copier) copyJob() *transfer.Job {
 	return &transfer.Job{
 		Source: m.From, Part: m.Part, New: m.Spool, Scratch: m.Run.Dir(), Workers: m.workers(), Progress: m.Progress,
-		Digest: m.Plan.Digest, Allow: m.Plan.Allow, Fuse: m.Plan.IntoFuse, SourceFuse: m.Plan.FromFuse,
-		Lender: m.lender,
-		Bare:   m.Plan.Bare, Overlap: !m.Plan.IntoNow.Spinning, TimeStep: m.steps.From,
+		Digest: m.Plan.Digest, Allow: m.Plan.Allow, Fuse: m.Plan.IntoFuse,
+		Unstable: m.Plan.IntoUnstable(), SourceUnstable: m.Plan.FromUnstable,
+		Lender: m.lender, Bare: m.Plan.Bare, Overlap: !m.Plan.IntoNow.Spinning, TimeStep: m.steps.From,
 	}
 }
 

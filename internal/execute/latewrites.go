@@ -29,7 +29,7 @@ func (m *Execution) BringLate(ctx context.Context) error {
 		return err
 	}
 	l := &late.Writes{Held: m.From, Live: target, LivePath: m.Plan.Copy(), Spool: m.Spool, Job: job,
-		Scratch: naming.Late(m.Plan.Run), Fuse: m.Plan.FromFuse}
+		Scratch: naming.Late(m.Plan.Run), Unstable: m.Plan.FromUnstable}
 	if err := l.Walk(ctx); err != nil {
 		return err
 	}
@@ -58,7 +58,7 @@ func LateJob(e *engine.Engine, p *plan.Plan, held transfer.Side) (*transfer.Job,
 		return &transfer.Job{Digest: p.Digest, TimeStep: s.Into}, err // home to where everything was kept
 	}
 	return &transfer.Job{
-		Digest: p.Digest, Allow: p.Allow, Fuse: p.IntoFuse, TimeStep: s.From,
+		Digest: p.Digest, Allow: p.Allow, Fuse: p.IntoFuse, Unstable: p.IntoUnstable(), TimeStep: s.From,
 		Rewrite: func(e *inventory.Entry) (string, string) { return Rewritten(p, e.Path, e.Link) },
 	}, err
 }

@@ -58,7 +58,7 @@ func (m *copier) preparePart(ctx context.Context) error {
 	}
 	// Without inode numbers the journal has to do for knowing the part again.
 	allow := m.Plan.Allow
-	allow.Owners = allow.Owners || m.Plan.IntoFuse && before
+	allow.Owners = allow.Owners || m.Plan.IntoUnstable() && before
 	err = m.Act(ctx, "part", naming.Part(m.Plan.Run), func() error {
 		part, err := transfer.OpenPart(m.Into, naming.Part(m.Plan.Run), naming.Strangers(m.Plan.Run), known.Ino, &allow)
 		if err != nil {

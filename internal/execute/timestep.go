@@ -28,15 +28,16 @@ const coarsest = 2 * time.Second
 // it for the runs that build on this one.
 func (m *copier) findSteps(ctx context.Context) error {
 	for _, s := range []struct {
-		step *time.Duration
-		dir  *handle.Dir
-		fuse bool
-	}{{&m.steps.From, m.HeldIn, m.Plan.FromFuse}, {&m.steps.Into, m.Into, m.Plan.IntoFuse}} {
+		step     *time.Duration
+		dir      *handle.Dir
+		unstable bool
+	}{{&m.steps.From, m.HeldIn, m.Plan.FromUnstable}, {&m.steps.Into, m.Into, m.Plan.IntoUnstable()}} {
 		var err error
-		if *s.step, err = drive.TimeStep(s.dir, naming.Scratch(m.Plan.Run), m.Plan.Allow.Owners || s.fuse); err != nil {
+		anyones := m.Plan.Allow.Owners || s.unstable
+		if *s.step, err = drive.TimeStep(s.dir, naming.Scratch(m.Plan.Run), anyones); err != nil {
 			return err
 		}
-		if *s.step == 0 || s.fuse && *s.step >= time.Second { // 0: it could not be tried
+		if *s.step == 0 || s.unstable && *s.step >= time.Second { // 0: it could not be tried
 			*s.step = coarsest
 		}
 	}

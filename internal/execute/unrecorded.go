@@ -29,7 +29,7 @@ func (m *describer) recordNeverCopied(ctx context.Context) error {
 				return err
 			}
 			rec := transfer.Record{Path: e.Path, Link: e.Link}
-			rec.Fact.Source = transfer.SnapOf(&e.Stat, e.Xattrs).On(m.Plan.FromFuse)
+			rec.Fact.Source = transfer.SnapOf(&e.Stat, e.Xattrs).On(m.Plan.FromUnstable)
 			return put(&rec)
 		}))
 	})

@@ -20,7 +20,7 @@ type Placement struct {
 
 func (m *opener) placementOf(st *handle.Stat) Placement {
 	d := Placement{naming.Part(m.Plan.Run), st.Ino}
-	if m.Plan.IntoFuse {
+	if m.Plan.IntoUnstable() {
 		d.Ino = 0
 	}
 	return d

@@ -46,7 +46,7 @@ func (l *Writes) setDirectory(d transfer.Difference) (transfer.Snap, error) {
 		return transfer.Snap{}, err
 	}
 	if d.Was == nil { // made there, too, and has rights of its own
-		return transfer.SnapOf(&st, nil).On(l.Job.Fuse), l.Tidy(dir)
+		return transfer.SnapOf(&st, nil).On(l.Job.Unstable), l.Tidy(dir)
 	}
 	if ino := d.Was.Fact.Of(l.Side.Other()).Ino; ino != 0 && ino != st.Ino {
 		return transfer.Snap{}, errConflict

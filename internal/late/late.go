@@ -28,7 +28,7 @@ type Writes struct {
 	LookOnly   bool          // find, but bring nothing over
 	Job        *transfer.Job // how entries are brought over; nil with lookOnly
 	Scratch    string        // name for what is being made in the live folder
-	Fuse       bool          // the held original lies behind FUSE
+	Unstable   bool          // inode numbers change where the held original is
 	Erasing    bool          // Nexlin has begun to delete it, and opened directories for that
 
 	links     map[handle.FileID]*transfer.Record // hard-linked files brought over
@@ -78,7 +78,7 @@ func (l *Writes) Walk(ctx context.Context) error {
 
 // snap is what the records say of an entry of the held original.
 func (l *Writes) snap(e *inventory.Entry) transfer.Snap {
-	return transfer.SnapOf(&e.Stat, e.Xattrs).On(l.Fuse)
+	return transfer.SnapOf(&e.Stat, e.Xattrs).On(l.Unstable)
 }
 
 func (l *Writes) conflict(path string) error {
@@ -202,7 +202,7 @@ func (l *Writes) entry(ctx context.Context, d transfer.Difference) error {
 	if err != nil {
 		return err
 	}
-	held, made := l.snap(d.Now), transfer.SnapOf(&st, d.Now.Xattrs).On(l.Job.Fuse)
+	held, made := l.snap(d.Now), transfer.SnapOf(&st, d.Now.Xattrs).On(l.Job.Unstable)
 	*rec.Fact.Of(l.Side), *rec.Fact.Of(l.Side.Other()) = held, made
 	l.Changes = append(l.Changes, *rec)
 	return nil

@@ -138,7 +138,8 @@ func mendDrive(e *engine.Engine, p *plan.Plan, o Options) (places.Whereabouts, e
 func mendPlace(p *plan.Plan, w places.Whereabouts, seen string) {
 	after := &p.Mend.After
 	after.Target, after.Drive.Mount = w.Path(p.Before.Drive, p.Before.Target), w.Drive.Mount
-	p.IntoNow, p.IntoDrive, p.IntoFuse = w.Drive, after.Drive, w.Drive.Fuse
+	p.IntoNow, p.IntoDrive = w.Drive, after.Drive
+	p.SetInto(&w.Drive)
 	if after.Text = planning.TextFor(p.Before, after.Target); seen != "" {
 		p.Target = after.Target
 		planning.ChooseText(p, "", seen)

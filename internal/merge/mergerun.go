@@ -285,7 +285,7 @@ func (m *merging) timesBack(live *handle.Dir) error {
 			continue // others have taken it away
 		}
 		st, err := d.Self()
-		if err == nil && (m.Plan.IntoFuse || st.Ino == t.Ino) {
+		if err == nil && (m.Plan.IntoUnstable() || st.Ino == t.Ino) {
 			if st.Perm() != t.Mode {
 				err = d.Chmod(t.Mode)
 			}
@@ -368,7 +368,7 @@ func (m *merging) settledAt(live *handle.Dir, rec *transfer.Record, merged bool)
 		if err != nil {
 			return nil, err
 		}
-		snap := transfer.SnapOf(&st, xattrs).On(m.Plan.IntoFuse)
+		snap := transfer.SnapOf(&st, xattrs).On(m.Plan.IntoUnstable())
 		return &snap, nil
 	}
 	return nil, nil

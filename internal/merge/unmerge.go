@@ -402,7 +402,7 @@ func (m *merging) takeAllBack(ctx context.Context, wasLive bool) (string, error)
 		}
 		defer dir.Release()
 		xattrs, err := dir.Xattrs(name)
-		rec.Fact.Copy = transfer.SnapOf(&st, xattrs).On(m.Plan.IntoFuse)
+		rec.Fact.Copy = transfer.SnapOf(&st, xattrs).On(m.Plan.IntoUnstable())
 		return err
 	})
 	if err != nil {
@@ -427,7 +427,7 @@ func (m *merging) setAsideMerged(name string) (*ledger.Held, error) {
 	}
 	h := m.HeldRow()
 	h.Path, h.Drive, h.Copy, h.Ino = filepath.Join(m.Plan.Into, name), m.Plan.IntoDrive, true, st.Ino
-	if m.Plan.IntoFuse {
+	if m.Plan.IntoUnstable() {
 		h.Ino = 0
 	}
 	return &h, nil

@@ -625,7 +625,7 @@ func (m *packing) placedAlready() (bool, error) {
 	}
 	// Where inode numbers change with every mount, the name has to do: nothing had
 	// it when the run began.
-	if st.Ino != made.Ino && !m.Plan.IntoFuse {
+	if st.Ino != made.Ino && !m.Plan.IntoUnstable() {
 		return false, nil
 	}
 	m.Plan.Final = final

@@ -67,18 +67,19 @@ type Header struct {
 //	bring-back  the target     the link path  beside the target
 //	merge       the real one   the target     beside the link
 type Route struct {
-	Link     string `json:"link"`
-	Target   string `json:"target"` // where the data lies after the run; for bring-back, before it
-	From     string `json:"from"`
-	FromIno  uint64 `json:"from_ino"`
-	FromFuse bool   `json:"from_fuse"` // see transfer.Job
-	IntoFuse bool   `json:"into_fuse"`
-	Into     string `json:"into"`
-	Final    string `json:"final"`
-	HeldIn   string `json:"held_in"`
-	Held     string `json:"held"`
-	LinkText string `json:"link_text"` // what the link says after a move, before a bring-back
-	OldText  string `json:"old_text"`  // move-on: what it said before
+	Link          string `json:"link"`
+	Target        string `json:"target"` // where the data lies after the run; for bring-back, before it
+	From          string `json:"from"`
+	FromIno       uint64 `json:"from_ino"`
+	FromUnstable  bool   `json:"from_fuse"`               // its drive gives other inode numbers with another mount
+	IntoFuse      bool   `json:"into_fuse"`               // its drive lies behind FUSE
+	IntoRenumbers bool   `json:"into_unstable,omitempty"` // see IntoUnstable
+	Into          string `json:"into"`
+	Final         string `json:"final"`
+	HeldIn        string `json:"held_in"`
+	Held          string `json:"held"`
+	LinkText      string `json:"link_text"` // what the link says after a move, before a bring-back
+	OldText       string `json:"old_text"`  // move-on: what it said before
 	// how programs are led to the target; empty stands for a symbolic link
 	Methods   []string         `json:"methods"`
 	Settings  []setting.Change `json:"settings"` // settings files that the run changes; may be empty
@@ -163,9 +164,18 @@ func (p *Plan) FreesLater() int64 {
 	return p.Allocated
 }
 
+// IntoUnstable says that the drive which the copy is on gives other inode numbers with
+// another mount.
+func (p *Plan) IntoUnstable() bool { return p.IntoFuse || p.IntoRenumbers }
+
+// SetInto notes what is to be known of the drive that the copy is on, before and after a restart.
+func (p *Plan) SetInto(d *drive.Drive) {
+	p.IntoFuse, p.IntoRenumbers = d.Fuse, d.UnstableInodes()
+}
+
 // FromID is the inode number the folder is known by; 0 if that says nothing.
 func (p *Plan) FromID() uint64 {
-	if p.FromFuse {
+	if p.FromUnstable {
 		return 0
 	}
 	return p.FromIno

@@ -148,7 +148,7 @@ func CheckFolder(ctx context.Context, e *engine.Engine, p *plan.Plan, progress f
 	if p.FromNow, err = e.Drives.Of(path); err != nil {
 		return err
 	}
-	p.FromDrive, p.FromFuse = places.Ref(&p.FromNow), p.FromNow.Fuse
+	p.FromDrive, p.FromUnstable = places.Ref(&p.FromNow), p.FromNow.UnstableInodes()
 	if err := measureFolder(ctx, e, p, progress); err != nil {
 		return err
 	}

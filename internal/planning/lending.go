@@ -17,7 +17,7 @@ import (
 // findBase picks the held original that can lend to the plan's copy; nil if
 // there is none. Where inode numbers say little nothing can be taken for unchanged.
 func findBase(e *engine.Engine, p *plan.Plan) (*ledger.Held, error) {
-	if p.Before == nil || p.FromFuse || p.IntoNow.Fuse {
+	if p.Before == nil || p.FromUnstable || p.IntoNow.UnstableInodes() {
 		return nil, nil
 	}
 	all, err := e.Ledger.HeldOf(p.Name)

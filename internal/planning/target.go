@@ -358,7 +358,7 @@ func CheckAbilities(p *plan.Plan, dir *handle.Dir) error {
 	}
 	p.Limits, p.Exchange = preflight.Limits(&a), a.Exchange
 	p.Limits.MaxNames, p.Limits.AllOwners = p.IntoNow.MaxNames(), p.IntoNow.NoOwners
-	p.IntoFuse = p.IntoNow.Fuse
+	p.SetInto(&p.IntoNow)
 	return checkExposed(p, dir)
 }
 

@@ -264,7 +264,8 @@ func recordTarget(e *engine.Engine, p *plan.Plan) error {
 		p.Add(finding.New(finding.SourceIsMount, at, "%s is a whole drive, not a folder on one", at))
 		return nil
 	}
-	p.IntoDrive, p.IntoFuse = places.Ref(&p.IntoNow), p.IntoNow.Fuse
+	p.IntoDrive = places.Ref(&p.IntoNow)
+	p.SetInto(&p.IntoNow)
 	if p.IntoNow.Memory {
 		p.Add(finding.New(finding.TargetInMemory, at, "%s lies in memory", at))
 	}
@@ -280,7 +281,7 @@ func recordRights(e *engine.Engine, p *plan.Plan) (err error) {
 	if p.FromNow, err = e.Drives.Of(filepath.Dir(at)); err != nil {
 		return err
 	}
-	p.FromDrive, p.FromFuse = places.Ref(&p.FromNow), p.FromNow.Fuse
+	p.FromDrive, p.FromUnstable = places.Ref(&p.FromNow), p.FromNow.UnstableInodes()
 	if p.FromNow.Same(&p.IntoNow) {
 		p.Add(finding.New(finding.SameDrive, p.Target, "%s and %s both lie on %s", at, p.Target, p.IntoNow.Name()))
 	}

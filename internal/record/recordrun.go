@@ -95,8 +95,8 @@ func (m *recording) adopt(ctx context.Context, n int) (*transfer.Adopted, error)
 	}
 	var content, meta differing
 	a, err := transfer.Adopt(ctx, transfer.Adoption{
-		Source: m.From, Copy: live, Prove: true, Dir: dir, N: n, Digest: m.Plan.Digest, SourceFuse: m.Plan.FromFuse,
-		CopyFuse: m.Plan.IntoFuse, Progress: m.Progress,
+		Source: m.From, Copy: live, Prove: true, Dir: dir, N: n, Digest: m.Plan.Digest,
+		SourceUnstable: m.Plan.FromUnstable, CopyUnstable: m.Plan.IntoUnstable(), Progress: m.Progress,
 		Differs: func(path, what string, isContent bool) {
 			if isContent {
 				content.add(path, what)
@@ -234,7 +234,7 @@ func (m *recording) recordHeld(ctx context.Context) (*ledger.Held, error) {
 		return nil, nil
 	}
 	h := m.HeldRow()
-	if m.Plan.FromFuse {
+	if m.Plan.FromUnstable {
 		h.Ino = 0
 	}
 	facts, err := inventory.Measure(ctx, m.From, inventory.Options{SkipDeep: true, Scratch: m.Run.Dir()})

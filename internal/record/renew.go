@@ -120,7 +120,7 @@ func (m *renewing) renewed(ctx context.Context, rec *transfer.Record, now *inven
 	if now.Stat.IsDevice() {
 		next.Rdev = now.Stat.Rdev
 	}
-	snap := transfer.SnapOf(&now.Stat, now.Xattrs).On(m.Plan.IntoFuse)
+	snap := transfer.SnapOf(&now.Stat, now.Xattrs).On(m.Plan.IntoUnstable())
 	next.Fact = transfer.Fact{Flags: transfer.Copied | transfer.Verified, Source: snap, Copy: snap}
 	if !now.Stat.IsRegular() {
 		return next, nil

@@ -237,11 +237,12 @@ func planOfRestore(e *engine.Engine, d *drive.Drive, r *Restore, o Options, dir 
 		Header: plan.Header{Run: ledger.NewRunID(now), Kind: plan.KindRestore, Made: now, UID: uid,
 			GID: account.Group(uid), Account: r.Account, Accepted: o.Accept},
 		Route: plan.Route{Link: r.Link, Target: r.Target, LinkText: r.Target, Into: dir, Final: r.Note.Target,
-			IntoDrive: places.Ref(d), IntoFuse: d.Fuse, FromDrive: places.Ref(d)},
+			IntoDrive: places.Ref(d), FromDrive: places.Ref(d)},
 		Copying: plan.Copying{Files: r.Note.Files, Bytes: r.Note.Bytes, Digest: digestOf(dir, &r.Note),
 			InnerLinks: plan.RewriteLinks},
 		Seen: plan.Seen{IntoNow: *d},
 	}
+	p.SetInto(d)
 	r.plan = p
 	planning.ChooseLink(p)
 	if !r.Note.Created.IsZero() {

@@ -81,7 +81,7 @@ func (m *restoring) Forward(ctx context.Context) error {
 	if held != nil {
 		defer held.Release()
 		a, err := transfer.Adopt(ctx, transfer.Adoption{Source: held, Copy: live, Dir: m.Run.Dir(), N: 1,
-			Digest: m.Plan.Digest, CopyFuse: m.Plan.IntoFuse, Progress: m.Progress})
+			Digest: m.Plan.Digest, CopyUnstable: m.Plan.IntoUnstable(), Progress: m.Progress})
 		if err != nil {
 			return err
 		}
@@ -203,7 +203,7 @@ func (m *restoring) spoolFromDrive(ctx context.Context, live *handle.Dir) (*tran
 		finding.New(finding.RecordLost, m.Plan.Copy(), "the manifest of %s can't be used",
 			m.Plan.Copy()).Named(m.Plan.Name))
 	a, err := transfer.Adopt(ctx, transfer.Adoption{Copy: live, Dir: m.Run.Dir(), N: 1, Digest: m.Plan.Digest,
-		CopyFuse: m.Plan.IntoFuse, Progress: m.Progress})
+		CopyUnstable: m.Plan.IntoUnstable(), Progress: m.Progress})
 	return a.Spool, err
 }
 
@@ -273,7 +273,7 @@ func (m *restoring) recordOf(live *handle.Dir, e *manifest.Entry) (*transfer.Rec
 	}
 	st, err := statBeneath(live, e.Path)
 	if err == nil {
-		rec.Fact.Copy = transfer.SnapOf(&st, e.Xattrs).On(m.Plan.IntoFuse)
+		rec.Fact.Copy = transfer.SnapOf(&st, e.Xattrs).On(m.Plan.IntoUnstable())
 	} else if handle.Absent(err) || errors.Is(err, fs.ErrPermission) {
 		err = nil // a person's work, or another account's
 	}

@@ -20,15 +20,15 @@ import (
 // An Adoption takes a copy into records that somebody else made, or one whose
 // records are lost.
 type Adoption struct {
-	Source     *handle.Dir // what it was made of; nil if that is gone: then the copy stands for both
-	Copy       *handle.Dir
-	Prove      bool   // the copy's content is read, too, and held against the source's; else it is only looked at
-	Dir        string // where the spool goes
-	N          int    // its pass; 0 writes none
-	Digest     Digest
-	SourceFuse bool
-	CopyFuse   bool
-	Progress   Progress // may be nil
+	Source         *handle.Dir // what it was made of; nil if that is gone: then the copy stands for both
+	Copy           *handle.Dir
+	Prove          bool   // the copy's content is read, too, and held against the source's; else it is only looked at
+	Dir            string // where the spool goes
+	N              int    // its pass; 0 writes none
+	Digest         Digest
+	SourceUnstable bool
+	CopyUnstable   bool
+	Progress       Progress // may be nil
 	// Differs hears, one call at a time, of what the copy lacks or has
 	// otherwise: content or metadata. It may be nil.
 	Differs func(path, what string, content bool)
@@ -139,9 +139,9 @@ func (v *adopter) entry(e *inventory.Entry, in *handle.File) (bool, error) {
 	if e.Stat.IsDevice() {
 		rec.Rdev = e.Stat.Rdev
 	}
-	rec.Fact = Fact{Flags: Copied | Verified, Source: SnapOf(&e.Stat, e.Xattrs).On(v.SourceFuse)}
+	rec.Fact = Fact{Flags: Copied | Verified, Source: SnapOf(&e.Stat, e.Xattrs).On(v.SourceUnstable)}
 	if v.Source == nil {
-		rec.Fact.Copy = SnapOf(&e.Stat, e.Xattrs).On(v.CopyFuse)
+		rec.Fact.Copy = SnapOf(&e.Stat, e.Xattrs).On(v.CopyUnstable)
 		rec.Fact.Source = rec.Fact.Copy
 	}
 	first, err := v.firstName(e)
@@ -240,7 +240,7 @@ func (v *adopter) other(e *inventory.Entry, rec *Record, first string) *handle.D
 	if err != nil {
 		return missing()
 	}
-	rec.Fact.Copy = SnapOf(&st, xattrs).On(v.CopyFuse)
+	rec.Fact.Copy = SnapOf(&st, xattrs).On(v.CopyUnstable)
 	var none Allow
 	what := none.Differs(&rec.Fact.Source, &rec.Fact.Copy, e.Xattrs, xattrs)
 	switch what {

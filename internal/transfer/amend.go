@@ -86,8 +86,8 @@ func orSourceGone(err error) error {
 }
 
 func copyOnce(ctx context.Context, j *Job, e *inventory.Entry, dst *handle.Dir, name string) (*Record, error) {
-	p := &pass{ctx: ctx, Job: Job{Digest: j.Digest, Allow: j.Allow, Fuse: j.Fuse, Rewrite: j.Rewrite,
-		TimeStep: j.TimeStep}}
+	p := &pass{ctx: ctx, Job: Job{Digest: j.Digest, Allow: j.Allow, Fuse: j.Fuse, Unstable: j.Unstable,
+		Rewrite: j.Rewrite, TimeStep: j.TimeStep}}
 	rec := p.record(e)
 	rec.Fact = Fact{Flags: Copied | Verified, Source: p.source(&e.Stat, e.Xattrs)}
 	if !e.Stat.IsRegular() {

@@ -435,12 +435,12 @@ func (c *copier) asMade(out *handle.File, t *task) (handle.Stat, []handle.Xattr,
 
 // source is the snap of an entry of the source.
 func (j *Job) source(st *handle.Stat, xattrs []handle.Xattr) Snap {
-	return SnapOf(st, xattrs).On(j.SourceFuse)
+	return SnapOf(st, xattrs).On(j.SourceUnstable)
 }
 
 // made is the snap of an entry of the copy.
 func (j *Job) made(st *handle.Stat, xattrs []handle.Xattr) Snap {
-	return SnapOf(st, j.Allow.keep(xattrs)).On(j.Fuse)
+	return SnapOf(st, j.Allow.keep(xattrs)).On(j.Unstable)
 }
 
 // setEntry gives a symbolic link or a node its metadata by its name.

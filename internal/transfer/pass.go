@@ -39,10 +39,11 @@ type Job struct {
 	// being copied: faster, unless the target has to move a head for it.
 	Overlap bool
 	// Fuse says that the target lies behind FUSE, where flushing the whole file
-	// system proves nothing, so every file and directory is flushed by itself,
-	// and inode numbers change with every mount, so none is recorded.
-	// SourceFuse says so of the source.
-	Fuse, SourceFuse bool
+	// system proves nothing, so every file and directory is flushed by itself.
+	Fuse bool
+	// Unstable says that inode numbers of the target change with every mount, so none is
+	// recorded; SourceUnstable says so of the source.
+	Unstable, SourceUnstable bool
 	// Bare copies the folder itself and nothing in it.
 	Bare bool
 	// Lender is a held original that the copy may be made from; nil if there

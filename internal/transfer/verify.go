@@ -158,7 +158,7 @@ func (v *verify) Visit(e *inventory.Entry) (bool, error) {
 // wanted ones: they were read from it once it was made, and a change since would show
 // in its ctime.
 func (v *verify) knowsXattrs(rec *Record, e *inventory.Entry) bool {
-	return !v.Fuse && e.Stat.IsRegular() && rec.Fact.Copy.sameStat(&e.Stat) &&
+	return !v.Unstable && e.Stat.IsRegular() && rec.Fact.Copy.sameStat(&e.Stat) &&
 		rec.Fact.Copy.Attrs == attrSum(v.Allow.keep(rec.Xattrs))
 }
 
