@@ -61,8 +61,8 @@ func windowsProgram(t *testing.T, w *lab.Wine) {
 	require.EqualValues(t, 2, folders[w.Path("Documents")]["files"])
 	require.Equal(t, "documents", folders[w.Path("Documents")]["kind"], "by its location setting")
 
-	doc := w.JSON("move", w.Path("Documents"), "--into", `D:\ines`, "--preview")
-	require.Equal(t, w.Path("Documents"), doc["plan"].(map[string]any)["from"])
+	doc := w.JSON("move", w.Path("DOCUMENTS"), "--into", `D:\ines`, "--preview")
+	require.Equal(t, w.Path("Documents"), doc["plan"].(map[string]any)["from"], "as it is on the disk")
 	require.Contains(t, counts(doc, "warning"), "switch-gap")
 	require.Contains(t, counts(doc, "info"), "in-use-unknown", "an empty answer of a stub is no answer")
 	require.Empty(t, names(t, w.D), "a preview leaves nothing")

@@ -232,7 +232,7 @@ func (e *Engine) Lookup(arg, cwd string) (ledger.Redirect, error) {
 	path = places.Resolved(path)
 	near := &plan.NameError{Name: arg}
 	for _, r := range all {
-		if r.Link == path {
+		if pathtext.Equal(r.Link, path) {
 			return r, nil
 		}
 		if naming.Near(arg, r.Name) {
@@ -240,7 +240,7 @@ func (e *Engine) Lookup(arg, cwd string) (ledger.Redirect, error) {
 		}
 	}
 	for _, r := range e.Managed {
-		if r.Name == arg || r.Link == path {
+		if r.Name == arg || pathtext.Equal(r.Link, path) {
 			return r, &plan.ManagedError{Name: r.Name, Link: r.Link}
 		}
 	}

@@ -356,3 +356,9 @@ func Access(path string, mode uint32) error {
 // is followed, its last component included. A path that leads nowhere is an
 // error of the system's.
 func Real(path string) (string, error) { return sysReal(path) }
+
+// Spelled is an absolute path with every name on it written as its directory has it, where a file
+// system takes another case, another composition of a letter or a short name for the same. A link at
+// the end is not followed; those before it have been ([Real]). What is not there, or may not be looked
+// at, stays as it is.
+func Spelled(path string) string { return sysSpelled(path) }

@@ -24,6 +24,15 @@ func openTemp(t *testing.T) (*Dir, string) {
 	return d, dir
 }
 
+// A folder that was typed in another case is called what it is called.
+func TestSpelled(t *testing.T) {
+	_, dir := openTemp(t)
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "Field Notes", "Deep"), 0o755))
+	want := filepath.Join(Spelled(dir), "Field Notes")
+	require.Equal(t, want, Spelled(filepath.Join(dir, "FIELD notes")))
+	require.Equal(t, filepath.Join(want, "New"), Spelled(filepath.Join(dir, "field NOTES", "New")))
+}
+
 // A name that another system may have recorded never leads out of its
 // directory, into a stream, or to a device.
 func TestNamesOfOtherSystems(t *testing.T) {

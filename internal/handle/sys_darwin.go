@@ -199,6 +199,12 @@ func sysPath(fd descriptor) string {
 	return unix.ByteSliceToString(buf[:])
 }
 
+// mountsOnDemand reports a directory in which a name that is asked for is looked for elsewhere.
+func mountsOnDemand(dir string) bool {
+	var st unix.Statfs_t
+	return unix.Statfs(dir, &st) == nil && unix.ByteSliceToString(st.Fstypename[:]) == "autofs"
+}
+
 func sysRoom(path string) (Room, error) {
 	var st unix.Statfs_t
 	if err := unix.Statfs(path, &st); err != nil {

@@ -177,6 +177,12 @@ func sysPath(fd descriptor) string {
 	return p
 }
 
+// mountsOnDemand reports a directory in which a name that is asked for is looked for elsewhere.
+func mountsOnDemand(dir string) bool {
+	var st unix.Statfs_t
+	return unix.Statfs(dir, &st) == nil && st.Type == unix.AUTOFS_SUPER_MAGIC
+}
+
 func sysRoom(path string) (Room, error) {
 	var st unix.Statfs_t
 	if err := unix.Statfs(path, &st); err != nil {

@@ -346,6 +346,37 @@ func Device(major, minor uint32) uint64 { return uint64(major)<<32 | uint64(mino
 // DeviceParts takes it apart.
 func DeviceParts(device uint64) (major, minor uint32) { return uint32(device >> 32), uint32(device) }
 
+// sysSpelled asks the system what it calls what stands at a path: names as they were made, in place
+// of short ones and of another case.
+func sysSpelled(path string) string {
+	at, rest := filepath.Clean(path), ""
+	for {
+		if real, ok := calledAt(at); ok {
+			return filepath.Join(real, rest)
+		}
+		parent := filepath.Dir(at)
+		if parent == at {
+			return path
+		}
+		at, rest = parent, filepath.Join(filepath.Base(at), rest)
+	}
+}
+
+// calledAt is the system's own name of what stands at a path; false if nothing does.
+func calledAt(path string) (string, bool) {
+	p, err := ntPath(path)
+	if err != nil {
+		return "", false
+	}
+	h, err := ntOpen(0, p, toStat, windows.FILE_OPEN, itself)
+	if err != nil {
+		return "", false
+	}
+	defer windows.CloseHandle(h)
+	real := sysPath(h)
+	return real, real != ""
+}
+
 // sysReal asks the system where a path ends up: it follows junctions, which
 // filepath.EvalSymlinks does not.
 func sysReal(path string) (string, error) {

@@ -19,16 +19,20 @@ func Absolute(path, cwd string) string {
 }
 
 // Resolved resolves the links of a path's parent; the last component stays, so
-// that a link is seen and not followed. What does not exist stays as it is.
+// that a link is seen and not followed. Names are as they are on the disk. What does not exist
+// stays as it is.
 func Resolved(path string) string {
 	if pathtext.IsRoot(path) {
 		return path
 	}
-	return filepath.Join(ResolvedDir(filepath.Dir(path)), filepath.Base(path))
+	return handle.Spelled(filepath.Join(followed(filepath.Dir(path)), filepath.Base(path)))
 }
 
 // ResolvedDir resolves the part of a directory's path that exists.
-func ResolvedDir(path string) string {
+func ResolvedDir(path string) string { return handle.Spelled(followed(path)) }
+
+// followed follows the links of the part of a path that exists.
+func followed(path string) string {
 	at, err := drive.Existing(path)
 	if err != nil {
 		return path

@@ -12,7 +12,22 @@ import (
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
 	"nexlin/internal/ledger"
+	"nexlin/test/lab"
 )
+
+// A name is the one that its directory has, however it was typed.
+func TestNamesAsOnDisk(t *testing.T) {
+	dune, _ := lab.FuseDrive(t, "exfat", "DUNE", 16)
+	lab.Tree{"Ines/Field Notes/a: x"}.Make(t, dune)
+	require.Equal(t, filepath.Join(dune, "Ines/Field Notes"), Resolved(filepath.Join(dune, "INES/field notes")))
+	require.Equal(t, filepath.Join(dune, "Ines/new/Deep"), ResolvedDir(filepath.Join(dune, "ines/new/Deep")))
+	require.Equal(t, filepath.Join(dune, "Ines"), Resolved(filepath.Join(dune, "Ines")))
+	same := t.TempDir()
+	lab.Tree{"a/x: x", "A/x: x", "1/x: x"}.Make(t, same)
+	for _, name := range []string{"a", "A", "1", "none"} {
+		require.Equal(t, filepath.Join(same, name), Resolved(filepath.Join(same, name)))
+	}
+}
 
 var basalt = ledger.DriveRef{ID: "b-id", UUID: "b-uuid", Label: "BASALT", Mount: "/media/ines/BASALT", TagPlace: "."}
 
