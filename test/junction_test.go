@@ -263,17 +263,60 @@ func gapStories() []crashStory {
 		require.NoError(t, err)
 		require.True(t, st.IsDir(), "the folder is real")
 	}
-	gap := func(t *testing.T, b *crashBed) {
-		b.gap = true
-		// The driver fills this hole on one side, and not on the other.
-		require.NoError(t, os.Remove(filepath.Join(b.folder, "hole")))
-		require.NoError(t, lab.AgeTree(b.folder))
-		b.content = lab.Print(t, b.folder)
-	}
 	return []crashStory{
 		{"move", nil, move, linked, folder, nil, gap},
 		{"bring-back", [][]string{move}, []string{"bring-back", "documents", "--yes", "-q"}, folder, linked, nil, gap},
 	}
+}
+
+// gap has no link and folder change places in one act.
+func gap(t *testing.T, b *crashBed) {
+	b.gap = true
+	// The driver fills this hole on one side, and not on the other.
+	require.NoError(t, os.Remove(filepath.Join(b.folder, "hole")))
+	require.NoError(t, lab.AgeTree(b.folder))
+	b.content = lab.Print(t, b.folder)
+}
+
+// settingFirst is a move that leaves no link, where nothing could keep the folder's place: the
+// setting leads to the copy before the folder leaves it.
+func settingFirst() crashStory {
+	s := settingStories(func(into string) []string {
+		return []string{"move", "FOLDER", "--into", into + "/ines", "--yes", "-q"}
+	}, nil)[0]
+	s.setup = func(t *testing.T, b *crashBed) { // the settings are on a drive that keeps them private
+		gap(t, b)
+		require.NoError(t, os.Symlink(t.TempDir(), filepath.Join(b.skerry, ".config")))
+		withSettings(t, b)
+	}
+	return s
+}
+
+// While the setting leads to the copy already, and the folder still has its name, nothing that is
+// saved at either is lost; and a rename that fails gives the setting back.
+func TestSettingBeforeTheFolderLeaves(t *testing.T) {
+	skerry, basalt, _ := windowsDrives(t)
+	faulty, drives := faults(t), [3]string{skerry, basalt, skerry}
+	s := settingFirst()
+	b := newCrashBed(t, faulty, drives)
+	out, code := b.set(s).faulted(s, "error:aside.intent")
+	require.Equal(t, 5, code, out)
+	s.start(t, b)
+
+	b = newCrashBed(t, faulty, drives)
+	out, code = b.set(s).faulted(s, "kill:aside.intent")
+	require.Equal(t, -1, code, out)
+	target := filepath.Join(b.basalt, "ines/Documents")
+	require.Equal(t, target, b.setTo("DOCUMENTS"))
+	for _, at := range []string{target, b.folder} {
+		require.NoError(t, os.WriteFile(filepath.Join(at, "saved in "+filepath.Base(filepath.Dir(at))), nil, 0o644))
+	}
+	require.Contains(t, b.Want(3, "undo", b.stoppedRun(), "--yes"), "saved in ines")
+	require.Equal(t, target, b.setTo("DOCUMENTS"))
+	b.Want(0, "resume", b.stoppedRun(), "--yes")
+	s.end(t, b)
+	require.FileExists(t, filepath.Join(target, "saved in ines"))
+	require.FileExists(t, filepath.Join(target, "saved in "+filepath.Base(b.skerry)))
 }
 
 // Killed between the two renames, a run leaves nothing at the link path, and
@@ -281,7 +324,7 @@ func gapStories() []crashStory {
 func TestCrashMatrixWithoutExchange(t *testing.T) {
 	skerry, basalt, letter := windowsDrives(t)
 	letter("D")
-	crashMatrix(t, [3]string{skerry, basalt, skerry}, gapStories(), everyNth(6), false)
+	crashMatrix(t, [3]string{skerry, basalt, skerry}, append(gapStories(), settingFirst()), everyNth(6), false)
 }
 
 // A rename that fails is tried again if somebody holds the entry just now, and
@@ -341,7 +384,7 @@ func TestSomethingMadeInTheGap(t *testing.T) {
 	for _, way := range []string{"resume", "undo"} {
 		s := gapStories()[0]
 		b := newCrashBed(t, faulty, [3]string{skerry, basalt, skerry})
-		out, code := b.set(s).faulted(s, "kill:aside.act")
+		out, code := b.set(s).faulted(s, "kill:aside.intent")
 		require.Equal(t, -1, code, out)
 		require.False(t, lab.Exists(b.folder), "in the gap")
 		require.NoError(t, os.Mkdir(b.folder, 0o755))

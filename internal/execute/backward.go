@@ -49,6 +49,12 @@ func (m *undoer) backward(ctx context.Context) error {
 		m.Switched = false
 		at = plan.Placed
 	}
+	if at == plan.Led {
+		if err := m.CopyUnchanged(ctx); err != nil {
+			return err
+		}
+		at = plan.Placed
+	}
 	if at == plan.Between {
 		if at, err = m.BackFromGap(ctx); err != nil {
 			return err

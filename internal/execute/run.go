@@ -388,7 +388,7 @@ func (m *Execution) FromSwitch(ctx context.Context) error {
 			return err
 		}
 		goOver := m.switchOver
-		if at == plan.Between {
+		if at >= plan.Between {
 			goOver = m.CloseGap
 		}
 		if err := goOver(ctx); err != nil {

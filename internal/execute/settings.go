@@ -16,6 +16,7 @@ import (
 	"nexlin/internal/link"
 	"nexlin/internal/naming"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/places"
 	"nexlin/internal/plan"
 	"nexlin/internal/setting"
 )
@@ -27,7 +28,7 @@ func SettingsFile(at setting.Place) (string, error) {
 	}
 	_, file, err := link.Chain(at.File)
 	if handle.Missing(err) {
-		return at.File, nil
+		return places.Resolved(at.File), nil // a directory on the way may be a link all the same
 	}
 	return file, err
 }
@@ -135,6 +136,33 @@ func (m *settler) changeSetting(ctx context.Context, i int, c *setting.Change, f
 
 func (m *describer) writing() setting.Writing {
 	return setting.Writing{Tmp: naming.Scratch(m.Plan.Run), UID: m.Plan.UID, GID: m.Plan.GID}
+}
+
+// led reports whether settings lead to the copy already, where they do before the folder
+// gets its held name.
+func (m *settler) led() (bool, error) {
+	if !m.Plan.SettingsFirst() {
+		return false, nil
+	}
+	for i := range m.Plan.Settings {
+		known, err := m.Last(settingAct(i), new(settingData))
+		if err != nil {
+			return false, err
+		}
+		c := &m.Plan.Settings[i]
+		if !known {
+			continue
+		}
+		f, dir, err := c.Read(m.OpenReal)
+		if err != nil {
+			return false, &setting.ChangeError{File: c.File, At: c.At, Err: err}
+		}
+		dir.Release()
+		if c.Leads(f) {
+			return true, nil
+		}
+	}
+	return false, nil
 }
 
 // SettingsBack puts the settings of this run back: byte for byte where nobody

@@ -42,13 +42,26 @@ func (m *switcher) placeCopy(ctx context.Context, data Placement) error {
 	return m.SwitchAct(ctx)
 }
 
+// SwitchAct leads programs to the copy at its final place.
 func (m *switcher) SwitchAct(ctx context.Context) error {
-	return m.Act(ctx, "switch", m.Plan.LinkText, func() error {
+	if m.Plan.SettingsFirst() {
+		if err := m.ChangeSettings(ctx); err != nil {
+			return err
+		}
+	}
+	err := m.Act(ctx, "switch", m.Plan.LinkText, func() error {
 		if m.Plan.Traits().Onward {
 			return m.relink()
 		}
 		return m.ToLink(ctx)
 	}, nil)
+	if err != nil && m.Plan.SettingsFirst() {
+		// The folder kept its name: programs are led there again, if it is not known that they may not.
+		if at, e := m.StandsAt(); e == nil && at == plan.Led {
+			err = errors.Join(err, m.SettingsBack(context.WithoutCancel(ctx)))
+		}
+	}
+	return err
 }
 
 func (m *switcher) placeBack(ctx context.Context, data Placement) error {

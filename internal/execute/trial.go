@@ -87,5 +87,10 @@ func (m *switcher) tryFailed(ctx context.Context, why error) error {
 		return errors.Join(fmt.Errorf("the trial failed: %w", why), err)
 	}
 	m.Switched = false
+	if m.Plan.SettingsFirst() {
+		if err := m.SettingsBack(ctx); err != nil {
+			return errors.Join(fmt.Errorf("the trial failed: %w", why), err)
+		}
+	}
 	return fmt.Errorf("the trial failed, and the folder is back in its place: %w", why)
 }

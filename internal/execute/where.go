@@ -75,6 +75,9 @@ func (m *switcher) WhereMove() (plan.Position, error) {
 	case err != nil:
 		return plan.AsBefore, m.taken(err)
 	case at == swap.Folder:
+		if led, err := m.led(); led || err != nil {
+			return plan.Led, err
+		}
 		return m.placedOrBefore()
 	case at == swap.Between:
 		return plan.Between, nil

@@ -119,5 +119,6 @@ const (
 	AsBefore Position = iota // nothing is switched; the part may be there
 	Placed                   // the copy has its final name, the link path is as it was
 	Between                  // nothing of ours stands at the link path: see gap.go
+	Led                      // settings lead to the copy, and the folder still has its name: see SettingsFirst
 	Switched                 // programs are led to the copy
 )

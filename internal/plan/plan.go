@@ -190,6 +190,11 @@ func IsFolder(st *handle.Stat, ino uint64) bool { return st.IsDir() && (ino == 0
 // link stands at the link path.
 func (p *Plan) Linkless() bool { return Linkless(p.Methods) }
 
+// SettingsFirst says that settings are changed before the folder gets its held name: where
+// no link can keep its place meanwhile, the system would make one anew that a setting leads
+// to.
+func (p *Plan) SettingsFirst() bool { return p.Traits().First && p.Linkless() && p.Gap }
+
 // Linkless says that methods leave no link at the link path.
 func Linkless(methods []string) bool {
 	return len(methods) > 0 && !slices.Contains(methods, BySymlink) && !slices.Contains(methods, ByJunction)
