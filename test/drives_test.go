@@ -518,3 +518,23 @@ func TestTmpfsInUserNamespace(t *testing.T) {
 	out := n.Want(0)
 	require.Contains(t, out, "[space-short]")
 }
+
+// A drive that is here and locked is told apart from one that is away, and nothing is done.
+func TestLockedDrive(t *testing.T) {
+	s := onStandins(t, program, lab.Tree{"docs/a: 1", "more/b: 2"})
+	s.Want(0, "move", s.at("docs"), "--into", "BASALT:/ines", "--yes", "-q")
+	basalt := filepath.Join(s.dir, "basalt")
+	require.NoError(t, os.Rename(basalt, basalt+".away"))
+	require.NotContains(t, s.Want(7, "check"), "locked")
+	require.NoError(t, os.WriteFile(filepath.Join(s.dir, "drives.yaml"),
+		[]byte(strings.Replace(drivesFile, "{label: BASALT", "{locked: true, label: BASALT", 1)), 0o644))
+	require.Equal(t, []any{basalt}, s.JSON("drives")["locked"])
+	for _, args := range [][]string{
+		{"check"}, {"drives", "BASALT"}, {"move", s.at("more"), "--into", "BASALT:/ines"},
+		{"move", s.at("more"), "--into", basalt + "/ines"}, {"bring-back", "docs"},
+	} {
+		out := s.Want(7, args...)
+		require.Contains(t, out, basalt+" is locked", "%v", args)
+		require.Contains(t, out, "with its password", "%v", args)
+	}
+}

@@ -42,6 +42,10 @@ func (a *drivesCommand) listDrives(e *engine.Engine, all bool) error {
 	if err != nil {
 		return err
 	}
+	locked, err := e.Drives.Locked()
+	if err != nil {
+		return err
+	}
 	docs, err := a.DriveDocs(e, ds)
 	if err != nil {
 		return err
@@ -50,13 +54,9 @@ func (a *drivesCommand) listDrives(e *engine.Engine, all bool) error {
 		for i := range docs {
 			docs[i].Abilities, _ = a.Abilities(&ds[i])
 		}
-		return a.emit(screen.Doc{"drives": docs})
+		return a.emit(screen.Drives(docs, locked))
 	}
-	if len(docs) == 0 {
-		a.Print("no drive is here that a person would call one; --all shows every mount")
-		return nil
-	}
-	a.ShowDrives(ds, docs)
+	a.ShowDrives(ds, docs, locked)
 	return nil
 }
 
@@ -76,7 +76,7 @@ func (a *drivesCommand) showDrive(e *engine.Engine, ref string) error {
 		return err
 	}
 	if a.AsJSON {
-		return a.emit(screen.Doc{"drives": docs})
+		return a.emit(screen.Drives(docs, nil))
 	}
 	a.ShowDrive(&d, x, why)
 	return nil

@@ -42,6 +42,7 @@ type Drive struct {
 	Network  bool
 	Standin  bool
 	NoOwners bool   // who owns an entry is ignored there: every account may do what its owner may
+	Locked   bool   // encrypted, and not opened: nothing else is known of it
 	Spinning bool   // its heads have to move from place to place
 	Options  string // mount options
 
@@ -202,7 +203,7 @@ func (s *System) list(all bool, without func(*Drive) bool) ([]Drive, error) {
 	}
 	seen := map[string]bool{}
 	for _, d := range found {
-		if without(&d) || !all && seen[d.device] {
+		if d.Locked || without(&d) || !all && seen[d.device] {
 			continue
 		}
 		st, err := asked.lstat(d.root())
@@ -222,6 +223,27 @@ func (s *System) list(all bool, without func(*Drive) bool) ([]Drive, error) {
 	}
 	slices.SortStableFunc(out, func(a, b Drive) int { return cmp.Compare(a.Mount, b.Mount) })
 	return out, nil
+}
+
+// Locked gives the mount points of drives that are here and locked: what they hold is whole, and
+// can't be seen before somebody opens them with their password.
+func (s *System) Locked() ([]string, error) {
+	var out []string
+	for i := range s.standins {
+		if s.standins[i].Locked {
+			out = append(out, s.standins[i].Path)
+		}
+	}
+	if s.File != "" {
+		return out, nil
+	}
+	found, err := s.asked().list()
+	for _, d := range found {
+		if d.Locked {
+			out = append(out, d.Mount)
+		}
+	}
+	return out, err
 }
 
 func (d *Drive) measure() error {
@@ -244,7 +266,7 @@ func (s *System) Once() func(path string) (Drive, error) {
 	return func(path string) (Drive, error) {
 		at, err := Existing(path)
 		if err != nil {
-			return Drive{}, err
+			return Drive{}, s.orLocked(path, err)
 		}
 		real, err := handle.Real(at)
 		if err != nil {
@@ -283,6 +305,17 @@ func (s *System) Once() func(path string) (Drive, error) {
 		}
 		return Drive{}, none
 	}
+}
+
+// orLocked is a *[LockedError] where a path lies on a drive that is locked, else err.
+func (s *System) orLocked(path string, err error) error {
+	locked, e := s.Locked()
+	for _, mount := range locked {
+		if e == nil && pathtext.Within(path, mount) {
+			return &LockedError{mount}
+		}
+	}
+	return err
 }
 
 // Existing gives path itself if something stands there, else the nearest

@@ -16,13 +16,38 @@ type NotFoundError struct {
 	Ref     string
 	Known   []string // names of drives that are here
 	Several []string // mount points, if more than one drive answers to Ref
+	Locked  []string // mount points of drives whose names are not known, since they are locked
+}
+
+// A LockedError reports a path on a drive that is here and locked. Nothing was touched.
+type LockedError struct {
+	Mount string
+}
+
+func (e *LockedError) Error() string {
+	return pathtext.Show(e.Mount) + " is locked: nothing on it can be seen until it is opened with its password"
 }
 
 func (e *NotFoundError) Error() string {
 	if len(e.Several) > 0 {
 		return fmt.Sprintf("%d drives are called %q: %s", len(e.Several), e.Ref, strings.Join(e.Several, ", "))
 	}
+	if len(e.Locked) > 0 {
+		return fmt.Sprintf("no drive here is called %q; %s, and may be it", e.Ref, AreLocked(e.Locked))
+	}
 	return fmt.Sprintf("no drive here is called %q", e.Ref)
+}
+
+// AreLocked says that the drives at some mount points, at least one, are locked.
+func AreLocked(mounts []string) string {
+	shown := make([]string, len(mounts))
+	for i, m := range mounts {
+		shown[i] = pathtext.Show(m)
+	}
+	if len(shown) == 1 {
+		return shown[0] + " is locked"
+	}
+	return strings.Join(shown[:len(shown)-1], ", ") + " and " + shown[len(shown)-1] + " are locked"
 }
 
 // Find looks a drive up by label, UUID=…, id, or mount point; what follows a colon after one of
@@ -59,7 +84,11 @@ func (s *System) Find(ref string) (Drive, error) {
 		if name, _, ok := SplitRef(ref); ok {
 			return s.Find(name)
 		}
-		return Drive{}, &NotFoundError{Ref: ref, Known: known}
+		locked, err := s.Locked()
+		if err != nil {
+			return Drive{}, err
+		}
+		return Drive{}, &NotFoundError{Ref: ref, Known: known, Locked: locked}
 	}
 	e := &NotFoundError{Ref: ref}
 	for _, h := range hits {

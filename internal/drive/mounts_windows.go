@@ -1,10 +1,12 @@
 package drive
 
 import (
+	"errors"
 	"fmt"
 	"math/bits"
 	"path/filepath"
 	"strings"
+	"syscall"
 
 	"golang.org/x/sys/windows"
 
@@ -47,7 +49,7 @@ func volume(root string) (Drive, bool) {
 	if kind == windows.DRIVE_REMOVABLE {
 		d.Options = "removable"
 	}
-	return d, d.describe(p)
+	return d, d.describe(p) || d.Locked
 }
 
 // substituted reports a letter that stands for a directory: its drive has a letter of its own.
@@ -67,7 +69,9 @@ func (d *Drive) describe(root *uint16) bool {
 	var serial, longest, flags uint32
 	if err := windows.GetVolumeInformation(root, &label[0], uint32(len(label)), &serial, &longest, &flags, &fs[0],
 		uint32(len(fs))); err != nil {
-		return false // no medium, or locked
+		const lockedVolume = syscall.Errno(0x80310000) // FVE_E_LOCKED_VOLUME
+		d.Locked = errors.Is(err, lockedVolume)
+		return false // no medium, if it is not that
 	}
 	d.Label, d.FS = windows.UTF16ToString(label), windows.UTF16ToString(fs)
 	const readOnlyVolume = 0x00080000

@@ -23,13 +23,15 @@ import (
 //	    capacity: 256 MiB
 //
 // A relative path is taken from the file's own directory. A stand-in whose
-// folder is not there is a drive that is away.
+// folder is not there is a drive that is away; one that is locked is here, and nothing of it
+// can be seen.
 type standin struct {
 	Label    string `yaml:"label"`
 	ID       string `yaml:"id"`
 	Path     string `yaml:"path"`
 	Capacity string `yaml:"capacity"`
 	FS       string `yaml:"fs"`
+	Locked   bool   `yaml:"locked"`
 	size     int64
 }
 
@@ -81,6 +83,9 @@ const standinBlock = 4096
 
 // drive is the stand-in as it is now; false if it is away.
 func (s *standin) drive() (Drive, bool) {
+	if s.Locked {
+		return Drive{}, false
+	}
 	used, err := usage(s.Path)
 	if err != nil {
 		return Drive{}, false

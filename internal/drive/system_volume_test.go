@@ -77,3 +77,19 @@ func TestTheSystemsTwoVolumesAreOneDrive(t *testing.T) {
 		require.Equal(t, all, joined(all))
 	}
 }
+
+// A volume that is locked is no drive yet; whatever lies there is told to be behind the lock.
+func TestLockedVolume(t *testing.T) {
+	s := &System{machine: &fakeMachine{all: []Drive{{Mount: "/", device: "1", mountID: 1},
+		{Mount: "/nothing here", Locked: true}}, mounts: map[string]uint64{"/": 1}}}
+	list, err := s.List(true)
+	require.NoError(t, err)
+	require.Len(t, list, 1)
+	locked, err := s.Locked()
+	require.NoError(t, err)
+	require.Equal(t, []string{"/nothing here"}, locked)
+	var known *NotFoundError
+	_, err = s.Find("BASALT")
+	require.ErrorAs(t, err, &known)
+	require.Contains(t, err.Error(), "/nothing here is locked")
+}

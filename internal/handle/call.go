@@ -26,6 +26,13 @@ func callFor[T any](name string, f func() (T, error)) (v T, err error) {
 	return v, err
 }
 
+// ErrScanned says that a virus scanner keeps a file from being read: the system's own word for it,
+// which needs neither the drive nor the file to be at fault.
+var ErrScanned = errors.New("a virus scanner of this system keeps it from being read")
+
+// ErrLocked says that a drive is encrypted, and not opened.
+var ErrLocked = errors.New("the drive is locked: it has to be opened with its password first")
+
 // Damaged reports an error by which the system says that a drive or a file
 // system is damaged, or that reading it failed.
 func Damaged(err error) bool { return isOne(err, damage) }

@@ -2,6 +2,7 @@ package handle
 
 import (
 	"errors"
+	"slices"
 	"syscall"
 
 	"golang.org/x/sys/windows"
@@ -10,6 +11,11 @@ import (
 // portable gives an error of this system as the one that this package's
 // callers know on every system.
 func portable(err error) error {
+	for _, known := range inWords {
+		if slices.ContainsFunc(known.says, func(e error) bool { return errors.Is(err, e) }) {
+			return known.is
+		}
+	}
 	var status windows.NTStatus
 	if errors.As(err, &status) {
 		if e, ok := statuses[status]; ok {
@@ -24,6 +30,16 @@ func portable(err error) error {
 		}
 	}
 	return err
+}
+
+// inWords are answers that no error of other systems stands for.
+var inWords = []struct {
+	says []error
+	is   error
+}{
+	{[]error{windows.STATUS_VIRUS_INFECTED, windows.STATUS_VIRUS_DELETED, windows.ERROR_VIRUS_INFECTED,
+		windows.ERROR_VIRUS_DELETED}, ErrScanned},
+	{[]error{windows.STATUS_FVE_LOCKED_VOLUME, syscall.Errno(windows.FVE_E_LOCKED_VOLUME)}, ErrLocked},
 }
 
 var statuses = map[windows.NTStatus]syscall.Errno{

@@ -150,6 +150,9 @@ func TestErrorsMeanWhatTheyMeanElsewhere(t *testing.T) {
 	} {
 		require.ErrorIs(t, portable(from), want, from)
 	}
+	require.ErrorIs(t, portable(windows.STATUS_VIRUS_INFECTED), ErrScanned)
+	require.ErrorIs(t, portable(windows.ERROR_VIRUS_INFECTED), ErrScanned)
+	require.ErrorIs(t, portable(windows.STATUS_FVE_LOCKED_VOLUME), ErrLocked)
 	require.True(t, Gone(portable(windows.STATUS_NO_SUCH_DEVICE)))
 	require.False(t, Missing(portable(windows.STATUS_NO_SUCH_DEVICE)))
 }

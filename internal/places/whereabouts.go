@@ -289,6 +289,11 @@ func (p *Places) Absence(w *Whereabouts, name string, want ledger.DriveRef, path
 		return f
 	}
 	f := finding.New(finding.DriveAway, path, "%s is not here, and %s lies on it", label, path).About(about)
+	if locked, err := p.Drives.Locked(); err == nil && len(locked) > 0 { // else it is only away
+		f.Message += "; " + drive.AreLocked(locked) + ", and may be it"
+		return f.Instead(fmt.Sprintf("open %s with its password, as in the file manager; if it is not %s, plug that "+
+			"in; no data is lost", shownAll(locked), label))
+	}
 	if bring != "" {
 		f.Remedy = fmt.Sprintf("plug %s in and mount it: `%s`, or open it in the file manager; no data is lost",
 			label, bring)

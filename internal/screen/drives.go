@@ -8,8 +8,25 @@ import (
 	"nexlin/internal/pathtext"
 )
 
-// ShowDrives shows drives as a table, each with the redirects that lie on it.
-func (a *Lines) ShowDrives(ds []drive.Drive, docs []driveDoc) {
+// Drives is the document about drives; locked are the mount points of those that are locked.
+func Drives(docs []driveDoc, locked []string) Doc {
+	d := Doc{"drives": docs}
+	if len(locked) > 0 {
+		d["locked"] = locked
+	}
+	return d
+}
+
+// ShowDrives shows drives as a table, each with the redirects that lie on it, and says which
+// are locked.
+func (a *Lines) ShowDrives(ds []drive.Drive, docs []driveDoc, locked []string) {
+	for _, mount := range locked {
+		a.Print("%s is locked: what it holds is seen once it is opened with its password", a.Path(mount))
+	}
+	if len(docs) == 0 {
+		a.Print("no drive is here that a person would call one; --all shows every mount")
+		return
+	}
 	var rows [][]string
 	for i, d := range docs {
 		names := strings.Join(d.Redirects, ", ")

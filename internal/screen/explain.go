@@ -70,7 +70,7 @@ func (a *Explainer) Explain(err error) Fault {
 	if errors.As(err, &pathErr) {
 		f.Path = pathErr.Path
 	}
-	for _, explains := range []func(error, *Fault) bool{a.explainWords, a.explainLedger, explainRest} {
+	for _, explains := range []func(error, *Fault) bool{a.explainWords, explainDrive, a.explainLedger, explainRest} {
 		if explains(err, &f) {
 			break
 		}
@@ -90,7 +90,6 @@ func (a *Explainer) explainWords(err error, f *Fault) bool {
 		mistyped    *typed.MistypedError
 		changed     *judge.ChangedError
 		name        *plan.NameError
-		drv         *drive.NotFoundError
 	)
 	switch {
 	case errors.As(err, &mistyped):
@@ -123,14 +122,32 @@ func (a *Explainer) explainWords(err error, f *Fault) bool {
 			"nexlin list and nexlin check show it"}
 	case errors.As(err, &name):
 		f.Code, f.Exit, f.Next = "no-such-redirect", ExitUsage, near(name.Near, "nexlin list shows the names")
-	case errors.As(err, &drv):
-		f.Code, f.Exit, f.Next = "no-such-drive", ExitAway,
-			near(nearNames(drv.Ref, drv.Known), "nexlin drives shows the drives that are here")
 	default:
 		return false
 	}
 	return true
 }
+
+// explainDrive explains that a drive is not here, or can't be looked into.
+func explainDrive(err error, f *Fault) bool {
+	var none *drive.NotFoundError
+	var locked *drive.LockedError
+	switch {
+	case errors.As(err, &none):
+		f.Code, f.Exit, f.Next = "no-such-drive", ExitAway,
+			near(nearNames(none.Ref, none.Known), "nexlin drives shows the drives that are here")
+		if len(none.Locked) > 0 {
+			f.Next = append([]string{openIt}, f.Next...)
+		}
+	case errors.As(err, &locked):
+		f.Code, f.Exit, f.Path, f.Next = "drive-locked", ExitAway, locked.Mount, []string{openIt}
+	default:
+		return false
+	}
+	return true
+}
+
+const openIt = "open the drive with its password, as in the file manager; then it is as it was"
 
 // near asks for names that are much like what was typed, the first few; otherwise it says
 // where they are shown.
@@ -324,6 +341,9 @@ func (a *Explainer) explainStopped(s *plan.StoppedError) Fault {
 	if next, ok := explainLocked(s.Err, s.Run); ok {
 		f.Code, f.Exit = "store-locked", ExitStopped
 		f.Next = append(f.Next, next)
+	}
+	if errors.Is(s.Err, handle.ErrScanned) {
+		f.Next = append([]string{"look at it in the scanner: let it through, or have it set aside"}, f.Next...)
 	}
 	if errors.Is(s.Err, plan.ErrStillChanging) {
 		f.Exit, f.Code = ExitBusy, "still-changing"
