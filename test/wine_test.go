@@ -67,6 +67,12 @@ func windowsProgram(t *testing.T, w *lab.Wine) {
 	require.Contains(t, counts(doc, "info"), "in-use-unknown", "an empty answer of a stub is no answer")
 	require.Empty(t, names(t, w.D), "a preview leaves nothing")
 
+	// What a sync provider keeps in step is found by what the system was told of it.
+	const manager = `HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\Explorer\SyncRootManager`
+	w.Exit("reg", "add", manager+`\kestrel!S-1-5-21!ines\UserSyncRoots`, "/v", "S-1-5-21", "/d", w.Path("Documents"), "/f")
+	require.Contains(t, w.Want(3, "move", w.Path("Documents"), "--into", `D:\ines`, "--yes"), "[synced-folder]")
+	w.Exit("reg", "delete", manager, "/f")
+
 	// This system says that it has made a symbolic link, and has not; it has no
 	// junctions. Both are noticed by the trial, before anything is touched.
 	out := w.Want(3, "move", w.Path("Documents"), "--into", `D:\ines`, "--by", "symlink", "--yes")

@@ -52,6 +52,7 @@ const (
 	SeenDiffers    Code = "as-seen-differs"
 	JunctionTaken  Code = "junction-instead"
 	Placeholders   Code = "placeholder-files"
+	SyncedFolder   Code = "synced-folder"
 	LinksOdd       Code = "links-of-another-kind"
 
 	// inspect: what the target can't keep
@@ -279,6 +280,10 @@ var list = []Kind{
 		"have what made them take them away or turn them into files, or leave them out of the folder", false},
 	{Placeholders, Blocker, "Files here are placeholders of a sync client: reading them would fetch them all.",
 		"have the client keep everything on this computer, or take them out of the folder", false},
+	{SyncedFolder, Blocker, "A sync provider keeps this folder in step with what it has elsewhere: for it, what is " +
+		"moved away was deleted, and it may delete it there and on every other machine.",
+		"end the backup or syncing of this folder in the provider's program, and keep its files on this computer; or " +
+			"move all that it keeps by its own setting. If it is known to be at rest: `--accept synced-folder`", true},
 	{NamesRefused, Blocker, "The target can't keep these names.",
 		"rename them, or choose a drive with another file system", false},
 	{NamesCollide, Blocker, "Names differ only in what the target does not tell apart, so that one would replace " +

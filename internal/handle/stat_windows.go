@@ -111,7 +111,7 @@ func stat(fd descriptor, out *Stat) (tag uint32, err error) {
 	if err := query(fd, fileAttributeTagInformation, at[:]); err != nil {
 		return 0, err
 	}
-	const compressed, deduplicated = 0x80000017, 0x80000013 // read like any other file
+	const compressed, deduplicated, inSync = 0x80000017, 0x80000013, 0x9000001a // read like any other file
 	switch tag = le.Uint32(at[4:]); {
 	case junction.IsLink(tag) || tag == 0: // 0: a system that shows links and has no tags
 		if out.IsDir() {
@@ -119,6 +119,7 @@ func stat(fd descriptor, out *Stat) (tag uint32, err error) {
 		}
 		out.Mode = TypeSymlink | 0o777
 		return 0, nil
+	case tag&^0xf000 == inSync: // its marks above say whether its content is here
 	case tag != compressed && tag != deduplicated:
 		out.Attributes |= AttrPlaceholder
 	}

@@ -140,6 +140,7 @@ func CheckFolder(ctx context.Context, e *engine.Engine, p *plan.Plan, progress f
 	}
 	own := p.Name
 	if p.Traits().First {
+		p.Add(preflight.Synced(own, path, preflight.SyncRoots(e.HomeOf(path)))...)
 		own = "" // what has the name is another one
 	}
 	if err := p.Told(e.Nested(own, p.Link, path)); err != nil {

@@ -11,6 +11,7 @@ _Static_assert(FILE_PERSISTENT_ACLS == 0x8, "xattr_windows.go, keepsRights");
 _Static_assert(FILE_NAMED_STREAMS == 0x40000, "xattr_windows.go, hasStreams");
 _Static_assert(FILE_ATTRIBUTE_SPARSE_FILE == 0x200 && FILE_ATTRIBUTE_NOT_CONTENT_INDEXED == 0x2000, "stat_windows.go");
 _Static_assert((DWORD)IO_REPARSE_TAG_MOUNT_POINT == 0xA0000003 && (DWORD)IO_REPARSE_TAG_SYMLINK == 0xA000000C, "junction");
+_Static_assert((DWORD)IO_REPARSE_TAG_CLOUD == 0x9000001A && (DWORD)IO_REPARSE_TAG_CLOUD_MASK == 0xF000, "stat_windows.go");
 _Static_assert((DWORD)IO_REPARSE_TAG_WOF == 0x80000017 && (DWORD)IO_REPARSE_TAG_DEDUP == 0x80000013, "stat_windows.go");
 #else
 #include <ntifs.h>
