@@ -126,7 +126,7 @@ func windowsProgram(t *testing.T, w *lab.Wine) {
 
 func windowsPackages(t *testing.T, w *lab.Wine) {
 	for pkg, which := range map[string]string{"handle": ".", "junction": ".", "pathtext": "Show|Path|Below",
-		"setting": "Known|Registry"} {
+		"setting": "Known|Registry", "drive": "^TestLetters|^TestVolumesByName"} {
 		t.Run(pkg, func(t *testing.T) {
 			exe, err := lab.WindowsTest("nexlin/internal/" + pkg)
 			require.NoError(t, err)

@@ -1,6 +1,7 @@
 package drive
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"math/bits"
@@ -14,7 +15,7 @@ import (
 	"nexlin/internal/pathtext"
 )
 
-// mounts gives the volumes that have a drive letter.
+// mounts gives the volumes that have a drive letter, and those that are mounted in a folder alone.
 func mounts() ([]Drive, error) {
 	letters, err := windows.GetLogicalDrives()
 	if err != nil {
@@ -27,29 +28,78 @@ func mounts() ([]Drive, error) {
 			out = append(out, d)
 		}
 	}
-	return out, nil
+	return append(out, inFolders()...), nil
+}
+
+// inFolders gives the volumes that have a folder as their place and no letter. What can't be asked
+// is left out, as where the system has no such places.
+func inFolders() (out []Drive) {
+	name := make([]uint16, windows.MAX_PATH)
+	find, err := windows.FindFirstVolume(&name[0], uint32(len(name)))
+	if err != nil {
+		return nil
+	}
+	defer windows.FindVolumeClose(find)
+	for ; err == nil; err = windows.FindNextVolume(find, &name[0], uint32(len(name))) {
+		root := windows.UTF16ToString(name)
+		if folder := folderOf(root); folder != "" {
+			d := Drive{Mount: folder, Source: root, top: root}
+			if d.known(root) {
+				out = append(out, d)
+			}
+		}
+	}
+	return out
+}
+
+// folderOf is the first folder in which a volume is mounted; empty if it has a letter, or no place.
+func folderOf(root string) string {
+	p, err := windows.UTF16PtrFromString(root)
+	if err != nil {
+		return ""
+	}
+	names, n := make([]uint16, 4096), uint32(0)
+	if windows.GetVolumePathNamesForVolumeName(p, &names[0], uint32(len(names)), &n) != nil {
+		return ""
+	}
+	first := ""
+	for rest := names[:min(int(n), len(names))]; len(rest) > 0 && rest[0] != 0; {
+		place := windows.UTF16ToString(rest)
+		rest = rest[len(windows.StringToUTF16(place)):]
+		if len(place) == len(`D:\`) {
+			return ""
+		}
+		first = cmp.Or(first, strings.TrimRight(place, `\`))
+	}
+	return first
 }
 
 // volume describes what is at a drive letter; false if nothing is in it.
 func volume(root string) (Drive, bool) {
+	d := Drive{Mount: root, pseudo: substituted(root)}
+	return d, d.known(root)
+}
+
+// known asks for what a drive is; root is its letter's top or its volume's name. False if nothing is
+// in it.
+func (d *Drive) known(root string) bool {
 	p, err := windows.UTF16PtrFromString(root)
 	if err != nil {
-		return Drive{}, false
+		return false
 	}
 	kind := windows.GetDriveType(p)
-	d := Drive{
-		Mount: root, Network: kind == windows.DRIVE_REMOTE, Memory: kind == windows.DRIVE_RAMDISK,
-		pseudo: kind == windows.DRIVE_UNKNOWN || kind == windows.DRIVE_NO_ROOT_DIR || kind == windows.DRIVE_CDROM ||
-			substituted(root),
-	}
+	d.Network, d.Memory = kind == windows.DRIVE_REMOTE, kind == windows.DRIVE_RAMDISK
+	d.pseudo = d.pseudo || kind == windows.DRIVE_UNKNOWN || kind == windows.DRIVE_NO_ROOT_DIR ||
+		kind == windows.DRIVE_CDROM
 	if d.Network {
-		return d, true // one whose server is gone would take minutes to say so
+		return true // one whose server is gone would take minutes to say so
 	}
 	d.Source = VolumeName(root)
-	if kind == windows.DRIVE_REMOVABLE {
+	device := storageOf(root)
+	if d.Spinning = device.seeks; kind == windows.DRIVE_REMOVABLE || device.pluggable {
 		d.Options = "removable"
 	}
-	return d, d.describe(p) || d.Locked
+	return d.describe(p) || d.Locked
 }
 
 // substituted reports a letter that stands for a directory: its drive has a letter of its own.
@@ -76,7 +126,7 @@ func (d *Drive) describe(root *uint16) bool {
 	d.Label, d.FS = windows.UTF16ToString(label), windows.UTF16ToString(fs)
 	const readOnlyVolume = 0x00080000
 	d.ReadOnly = flags&readOnlyVolume != 0
-	st, err := handle.Lstat(d.Mount)
+	st, err := handle.Lstat(d.root())
 	if err != nil {
 		return false
 	}
@@ -87,10 +137,13 @@ func (d *Drive) describe(root *uint16) bool {
 	return true
 }
 
-// VolumeName is the name of the volume at a drive letter that does not change
-// with the letter, \\?\Volume{…}\; empty if it has none, as a network drive.
+// VolumeName is the name of the volume at a drive letter, or in a folder, that does not change
+// with the place, \\?\Volume{…}\; empty if it has none, as a network drive.
 func VolumeName(root string) string {
-	p, err := windows.UTF16PtrFromString(filepath.VolumeName(root) + `\`)
+	if strings.HasPrefix(root, `\\?\Volume{`) {
+		return root
+	}
+	p, err := windows.UTF16PtrFromString(strings.TrimRight(root, `\`) + `\`)
 	if err != nil {
 		return ""
 	}
@@ -112,7 +165,12 @@ func (d *Drive) reached() bool {
 }
 
 func (t *trial) isFAT() bool {
-	d, ok := volume(filepath.VolumeName(t.dir.Path()) + `\`)
+	root := make([]uint16, windows.MAX_PATH+1)
+	path, err := windows.UTF16PtrFromString(t.dir.Path())
+	if err != nil || windows.GetVolumePathName(path, &root[0], uint32(len(root))) != nil {
+		return false
+	}
+	d, ok := volume(windows.UTF16ToString(root))
 	return ok && strings.HasPrefix(d.FS, "FAT")
 }
 

@@ -1,6 +1,9 @@
 package drive
 
-import "os"
+import (
+	"fmt"
+	"os"
+)
 
 // standinsHere says in one text which stand-in drives are here, and where.
 func (s *System) standinsHere() string {
@@ -14,7 +17,7 @@ func (s *System) standinsHere() string {
 	text := "here"
 	for i := range now.standins {
 		if _, err := os.Stat(now.standins[i].Path); err == nil {
-			text += "\x00" + now.standins[i].Path
+			text += fmt.Sprintf("\x00%s %t", now.standins[i].Path, now.standins[i].Locked)
 		}
 	}
 	return text

@@ -19,11 +19,10 @@ func (s *System) Changes(ctx context.Context) (<-chan struct{}, error) {
 	if err != nil {
 		return nil, fmt.Errorf("watching the mounts: %w", err)
 	}
-	out := make(chan struct{}, 1)
+	out, seen := make(chan struct{}, 1), s.standinsHere()
 	go func() {
 		defer close(out)
 		defer unix.Close(fd)
-		seen := s.standinsHere()
 		for ctx.Err() == nil {
 			fds := []unix.PollFd{{Fd: int32(fd), Events: unix.POLLPRI}}
 			n, err := unix.Poll(fds, int((500 * time.Millisecond).Milliseconds()))

@@ -4,37 +4,30 @@ package drive
 
 import (
 	"context"
-	"slices"
 	"time"
 )
 
 // Changes tells that drives may have come or gone: something arrives on the
 // channel after each change, and it is closed when ctx ends. The system is
-// asked for its mounts twice a second.
+// asked what is there twice a second, and tells by itself where it can.
 func (s *System) Changes(ctx context.Context) (<-chan struct{}, error) {
-	here := func() (out []string) {
-		found, err := mounts()
-		if err != nil {
-			return nil // asked again soon
-		}
-		for _, d := range found {
-			out = append(out, d.Mount+"\x00"+d.device)
-		}
-		return append(out, s.standinsHere())
-	}
-	out := make(chan struct{}, 1)
+	out, seen := make(chan struct{}, 1), hereNow()+s.standinsHere()
 	go func() {
 		defer close(out)
-		seen := here()
+		news, end := notices()
+		defer end()
 		tick := time.NewTicker(500 * time.Millisecond)
 		defer tick.Stop()
 		for {
+			told := false
 			select {
 			case <-ctx.Done():
 				return
+			case <-news:
+				told = true
 			case <-tick.C:
 			}
-			if now := here(); !slices.Equal(now, seen) {
+			if now := hereNow() + s.standinsHere(); told || now != seen {
 				seen = now
 				select {
 				case out <- struct{}{}:

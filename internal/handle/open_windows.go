@@ -9,6 +9,8 @@ import (
 	"unsafe"
 
 	"golang.org/x/sys/windows"
+
+	"nexlin/internal/junction"
 )
 
 // Rights and ways of opening (NtCreateFile). What stands under a name is
@@ -163,11 +165,31 @@ func sysOpenReal(path string) (descriptor, error) {
 			next, err = ntOpen(h, dir, windows.FILE_TRAVERSE|toStat, windows.FILE_OPEN, itself|dirOnly)
 			next, err = realDirectory(next, err)
 		}
+		if errors.Is(err, syscall.ENOTDIR) {
+			if root, ok := volumeAt(h, dir); ok {
+				next, err = openDirectory(0, root, itself)
+				next, err = realDirectory(next, err)
+			}
+		}
 		sysClose(h)
 		if h = next; err != nil || !more {
 			return h, err
 		}
 	}
+}
+
+// volumeAt is the top directory, by its volume's name, of a drive that is mounted in a folder: such a
+// place leads to the top of a volume, and no other reparse point is passed.
+func volumeAt(at windows.Handle, name string) (string, bool) {
+	data, err := sysReparse(at, name)
+	if err != nil || data == nil {
+		return "", false
+	}
+	l, err := junction.Decode(data)
+	if err != nil || !junction.IsRoot(l.Target()) || !strings.HasPrefix(l.Target(), `\\?\Volume{`) {
+		return "", false
+	}
+	return `\??\` + strings.TrimPrefix(l.Target(), `\\?\`), true
 }
 
 func sysOpenDir(at descriptor, name string) (descriptor, error) {

@@ -3,10 +3,19 @@
 #ifdef MANAGER
 #include <windows.h>
 #include <restartmanager.h>
+#include <winioctl.h>
+#include <cfgmgr32.h>
 #define AT(type, field, n) _Static_assert(offsetof(type, field) == (n), #type "." #field)
 _Static_assert(sizeof(RM_PROCESS_INFO) == 668, "RM_PROCESS_INFO");
 AT(RM_PROCESS_INFO, strAppName, 12);
 AT(RM_PROCESS_INFO, strServiceShortName, 12 + 512);
+AT(STORAGE_DEVICE_DESCRIPTOR, BusType, 28);
+AT(DEVICE_SEEK_PENALTY_DESCRIPTOR, IncursSeekPenalty, 8);
+_Static_assert(sizeof(STORAGE_PROPERTY_QUERY) == 12 && IOCTL_STORAGE_QUERY_PROPERTY == 0x2d1400, "storage_windows.go");
+_Static_assert(StorageDeviceProperty == 0 && StorageDeviceSeekPenaltyProperty == 7, "storage_windows.go");
+_Static_assert(BusType1394 == 4 && BusTypeUsb == 7 && BusTypeSd == 12 && BusTypeMmc == 13, "storage_windows.go");
+_Static_assert(sizeof(CM_NOTIFY_FILTER) == 416, "watch_windows.go");
+AT(CM_NOTIFY_FILTER, u, 16);
 _Static_assert(FILE_PERSISTENT_ACLS == 0x8, "xattr_windows.go, keepsRights");
 _Static_assert(FILE_NAMED_STREAMS == 0x40000, "xattr_windows.go, hasStreams");
 _Static_assert(FILE_ATTRIBUTE_SPARSE_FILE == 0x200 && FILE_ATTRIBUTE_NOT_CONTENT_INDEXED == 0x2000, "stat_windows.go");
