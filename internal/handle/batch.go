@@ -18,6 +18,8 @@ func Aligned(n int) []byte {
 	return b[skip : int(skip)+n : int(skip)+n]
 }
 
+func isAligned(b []byte) bool { return uintptr(unsafe.Pointer(unsafe.SliceData(b)))%alignment == 0 }
+
 // A Batch reads small files side by side: all of them are asked of the device
 // before the first answer is waited for, and the kernel joins what lies side
 // by side there into one request. That is by io_submit(2) past the page cache

@@ -15,6 +15,8 @@ type File struct {
 	fd       descriptor
 	in, name string // where it was opened, for messages only; in may be empty
 	disk     bool   // it lies on a file system that reads a disk of this machine, see [Batch]
+	blocks   bool   // it is read past the system's cache, which wants whole blocks: see [directly]
+	at       int64  // where [File.Read] goes on, in bytes, if so
 }
 
 var (
@@ -45,6 +47,11 @@ func (f *File) err(op string, err error) error {
 func (f *File) Read(b []byte) (int, error) {
 	if len(b) == 0 {
 		return 0, nil
+	}
+	if f.blocks {
+		n, err := f.ReadOnce(b, f.at)
+		f.at += int64(n)
+		return n, err
 	}
 	n, err := callFor("read", func() (int, error) { return sysRead(f.fd, b) })
 	if n == 0 && err == nil {
@@ -84,7 +91,12 @@ func (f *File) ReadOnce(b []byte, at int64) (int, error) {
 	if len(b) == 0 {
 		return 0, nil
 	}
-	n, err := callFor("pread", func() (int, error) { return sysPread(f.fd, b, at) })
+	n, err := callFor("pread", func() (int, error) {
+		if f.blocks {
+			return directly(func(b []byte, at int64) (int, error) { return sysPread(f.fd, b, at) }, b, at)
+		}
+		return sysPread(f.fd, b, at)
+	})
 	if n == 0 && err == nil {
 		return 0, io.EOF
 	}
@@ -160,8 +172,27 @@ func (f *File) SetTimes(atime, mtime Time) error {
 
 // Uncache has flushed content of the file leave the system's cache, n bytes
 // from off on, 0 to the end, and looks whether it did: a read that follows
-// comes from the device then.
-func (f *File) Uncache(off, n int64) bool { return sysUncache(f.fd, off, n) }
+// comes from the device then. It comes before the first [File.Read].
+func (f *File) Uncache(off, n int64) bool { return sysUncache(f, off, n) }
+
+// bounce is how much is read at once for a caller whose memory is not aligned. Bytes.
+const bounce = 256 << 10
+
+// directly reads past the cache, which takes places, lengths and memory in whole blocks alone: what
+// the caller asks for otherwise is read into a buffer between. At the end pread gives what there is.
+func directly(pread func([]byte, int64) (int, error), b []byte, at int64) (int, error) {
+	skip := at % alignment
+	if skip == 0 && len(b) >= alignment && isAligned(b) {
+		return pread(b[:len(b)/alignment*alignment], at)
+	}
+	n := min(int(skip)+len(b), bounce)
+	buf := Aligned((n + alignment - 1) / alignment * alignment)
+	n, err := pread(buf, at-skip)
+	if err != nil || int64(n) <= skip {
+		return 0, err
+	}
+	return copy(b, buf[skip:n]), nil
+}
 
 // Stat looks at the open file through its descriptor.
 func (f *File) Stat() (Stat, error) {

@@ -98,5 +98,16 @@ func sysSeek(fd descriptor, at int64, hole bool) (int64, error) {
 	return start + length, nil
 }
 
-// sysUncache has no call for it: what is read back may come from the cache.
-func sysUncache(descriptor, int64, int64) bool { return false }
+// sysUncache has the file be read past the cache from now on (FILE_NO_INTERMEDIATE_BUFFERING), by another
+// handle of it. What is dirty in the cache goes to the device before.
+func sysUncache(f *File, _, _ int64) bool {
+	h, err := ntOpen(f.fd, "", windows.FILE_READ_DATA|toStat, windows.FILE_OPEN,
+		itself&^windows.FILE_OPEN_REPARSE_POINT|windows.FILE_NON_DIRECTORY_FILE|windows.FILE_NO_INTERMEDIATE_BUFFERING)
+	if err != nil {
+		return false
+	}
+	inherit(h, f.fd)
+	sysClose(f.fd)
+	f.fd, f.blocks = h, true
+	return !Emulated() // which reads through the cache of the system below it
+}

@@ -1,7 +1,10 @@
 package handle
 
 import (
+	"bytes"
 	"encoding/binary"
+	"errors"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -22,6 +25,26 @@ func openTemp(t *testing.T) (*Dir, string) {
 	require.NoError(t, err)
 	t.Cleanup(d.Release)
 	return d, dir
+}
+
+// A file that was flushed is read back past the cache, whatever its length, in pieces of any.
+func TestReadBack(t *testing.T) {
+	d, _ := openTemp(t)
+	for _, size := range []int{0, 1, 4096, 300_001} {
+		content := bytes.Repeat([]byte("redshank"), size/8+1)[:size]
+		f, err := d.Create("f", 0o600)
+		require.NoError(t, err)
+		_, err = f.Write(content)
+		require.NoError(t, errors.Join(err, f.Flush(), f.Close()))
+		f, err = d.OpenFile("f")
+		require.NoError(t, err)
+		require.Equal(t, !Emulated(), f.Uncache(0, 0))
+		require.True(t, f.blocks)
+		got, err := io.ReadAll(f)
+		require.NoError(t, err)
+		require.Equal(t, content, got)
+		require.NoError(t, errors.Join(f.Close(), d.Unlink("f")))
+	}
 }
 
 // A folder that was typed in another case is called what it is called.

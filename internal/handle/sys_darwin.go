@@ -154,7 +154,8 @@ const uncached = 64 << 20
 // sysUncache keeps reads through fd out of the cache (fcntl(2), F_NOCACHE), which still has them
 // answered by pages that are there: those are dropped (msync(2), MS_INVALIDATE), and
 // looked for (mincore(2)).
-func sysUncache(fd descriptor, off, n int64) bool {
+func sysUncache(f *File, off, n int64) bool {
+	fd := f.fd
 	if _, err := unix.FcntlInt(uintptr(fd), unix.F_NOCACHE, 1); err != nil {
 		return false
 	}

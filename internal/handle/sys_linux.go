@@ -154,8 +154,8 @@ func sysOnDisk(d *Dir) bool {
 }
 
 // sysUncache is posix_fadvise(2), POSIX_FADV_DONTNEED.
-func sysUncache(fd descriptor, off, n int64) bool {
-	return unix.Fadvise(fd, off, n, unix.FADV_DONTNEED) == nil && sysUncached(fd, off, n)
+func sysUncache(f *File, off, n int64) bool {
+	return unix.Fadvise(f.fd, off, n, unix.FADV_DONTNEED) == nil && sysUncached(f.fd, off, n)
 }
 
 // sysUncached is cachestat(2): whether the page cache has nothing of a file. Before Linux
