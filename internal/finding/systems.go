@@ -24,9 +24,10 @@ var onSystem = map[string]map[Code]string{
 			"account's: `--accept owner-needs-rights`",
 		AttributesRights: "run it from a terminal that was opened as administrator",
 		RightsShrink:     "let the others in by the security page of the directories on the way there, or by `icacls`",
-		HandlingLost:     "set the marks of the copy after the move: `compact /c`, `attrib`",
-		Immutable:        "the drive can only be read: take the mark away with `attrib` or the disk tool",
-		RemovalDenied:    "let this account delete the folder, on its security page or by `icacls`, and try again",
+		HandlingLost: "set the marks of the copy after the move: `compact /c`, `attrib`, `fsutil file " +
+			"setCaseSensitiveInfo`",
+		Immutable:     "the drive can only be read: take the mark away with `attrib` or the disk tool",
+		RemovalDenied: "let this account delete the folder, on its security page or by `icacls`, and try again",
 		PrivateExposed: "have the directory be yours alone, on a drive with NTFS: `icacls DIR /inheritance:r " +
 			"/grant:r \"%USERNAME%:(OI)(CI)F\"`; or, if nobody else uses this machine, `--accept private-exposed`",
 		RightsGrow: "if they are known good, `--accept rights-would-grow`",

@@ -24,6 +24,8 @@ const (
 	attribXattr = "system.ntfs_attrib_be" // read-only, hidden, system, not indexed; 4 bytes
 	daclXattr   = "windows.dacl"          // rights that were given beside the inherited ones, as SDDL
 	ownerXattr  = "windows.owner"         // SID of an owner that is not this account
+	labelXattr  = "windows.label"         // integrity level that was given to it, as SDDL
+	aboveXattr  = "windows.label.above"   // such a level above that of ordinary programs
 	streamXattr = "user."                 // + name of an alternate data stream
 	eaXattr     = "windows.ea."           // + name of an extended attribute, those of Linux subsystems among them
 )
@@ -267,15 +269,23 @@ func readStream(at descriptor, name, stream string) ([]byte, error) {
 func security(at descriptor, name string) (out []Xattr, err error) {
 	err = on(at, name, windows.READ_CONTROL, func(h windows.Handle) error {
 		sd, err := windows.GetSecurityInfo(h, windows.SE_FILE_OBJECT,
-			windows.OWNER_SECURITY_INFORMATION|windows.DACL_SECURITY_INFORMATION)
+			windows.OWNER_SECURITY_INFORMATION|windows.DACL_SECURITY_INFORMATION|windows.LABEL_SECURITY_INFORMATION)
 		if err != nil {
 			return portable(err)
 		}
 		if sid, _, err := sd.Owner(); err == nil && !mine(sid) {
 			out = append(out, Xattr{ownerXattr, []byte(sid.String())})
 		}
-		if text := sddl.Explicit(sd.String()); text != "" {
-			out = append(out, Xattr{daclXattr, []byte(text)})
+		text := sd.String()
+		if rights := sddl.Explicit(text); rights != "" {
+			out = append(out, Xattr{daclXattr, []byte(rights)})
+		}
+		switch label := sddl.Label(text); {
+		case label == "":
+		case sddl.Above(label):
+			out = append(out, Xattr{aboveXattr, []byte(label)})
+		default:
+			out = append(out, Xattr{labelXattr, []byte(label)})
 		}
 		return nil
 	})
@@ -296,7 +306,9 @@ func mine(sid *windows.SID) bool {
 
 // IsACL reports an attribute that holds rights: those that were given, and an
 // owner that is another account.
-func IsACL(name string) bool { return name == daclXattr || name == ownerXattr }
+func IsACL(name string) bool { return name == daclXattr || name == ownerXattr || isLabel(name) }
+
+func isLabel(name string) bool { return name == labelXattr || name == aboveXattr }
 
 // SampleACL is a list of rights to try a file system with: everything for the
 // system, reading for everybody.
@@ -306,7 +318,7 @@ func SampleACL() Xattr { return Xattr{Name: daclXattr, Value: []byte("D:(A;;FA;;
 func IsOwner(name string) bool { return name == ownerXattr }
 
 // NeedsRights reports an attribute that only an administrator may set.
-func NeedsRights(name string) bool { return name == ownerXattr }
+func NeedsRights(name string) bool { return name == ownerXattr || name == aboveXattr }
 
 // KeepsFromRemoving has no part here: [Dir.MayRemove] asks.
 func KeepsFromRemoving(Xattr) bool { return false }
@@ -344,6 +356,8 @@ func setXattr(at descriptor, name string, x Xattr) error {
 		return syscall.EOPNOTSUPP
 	case x.Name == daclXattr:
 		return setDACL(at, name, string(x.Value))
+	case isLabel(x.Name):
+		return setLabel(at, name, string(x.Value))
 	case x.Name == ownerXattr:
 		sid, err := windows.StringToSid(string(x.Value))
 		if err != nil {
@@ -395,6 +409,22 @@ func setDACL(at descriptor, name, text string) error {
 	})
 }
 
+// setLabel gives an entry an integrity level; "S:" takes it away.
+func setLabel(at descriptor, name, text string) error {
+	sd, err := windows.SecurityDescriptorFromString(text)
+	if err != nil {
+		return syscall.EINVAL
+	}
+	sacl, _, err := sd.SACL()
+	if err != nil {
+		return syscall.EINVAL
+	}
+	return on(at, name, windows.WRITE_OWNER|windows.READ_CONTROL, func(h windows.Handle) error {
+		return portable(windows.SetSecurityInfo(h, windows.SE_FILE_OBJECT, windows.LABEL_SECURITY_INFORMATION,
+			nil, nil, nil, sacl))
+	})
+}
+
 // RemoveXattr takes one away; that it is not there is no error.
 func (d *Dir) RemoveXattr(name, key string) error {
 	return d.err("removexattr "+key, name, call("removexattr", func() error {
@@ -416,6 +446,8 @@ func (d *Dir) RemoveXattr(name, key string) error {
 			return setAttributes(d.fd, name, 0)
 		case key == daclXattr:
 			return setDACL(d.fd, name, "D:")
+		case isLabel(key):
+			return setLabel(d.fd, name, "S:")
 		}
 		return nil
 	}))

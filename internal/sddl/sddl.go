@@ -50,6 +50,30 @@ func Explicit(text string) string {
 	return out
 }
 
+// Label is the mandatory integrity label that was given to the entry itself, as its part of a
+// descriptor; empty if it has none, or an inherited one.
+func Label(text string) string {
+	_, text, _ = strings.Cut(text, "S:")
+	for ace := range strings.SplitAfterSeq(text, ")") {
+		_, ace, found := strings.Cut(ace, "(")
+		part := fields(ace)
+		if found && strings.HasSuffix(ace, ")") && len(part) >= 6 && part[0] == "ML" &&
+			!strings.Contains(part[1], "ID") {
+			return "S:(" + ace
+		}
+	}
+	return ""
+}
+
+// low are the levels up to that of what an ordinary program runs as: untrusted, low, medium.
+var low = []string{"LW", "ME", "S-1-16-0", "S-1-16-4096", "S-1-16-8192"}
+
+// Above reports a label above the level of ordinary programs.
+func Above(label string) bool {
+	part := fields(strings.TrimPrefix(label, "S:"))
+	return len(part) < 6 || !slices.Contains(low, part[5])
+}
+
 // fields are type, flags, rights, two that are for other objects, and who.
 func fields(ace string) []string { return strings.Split(strings.Trim(ace, "()"), ";") }
 

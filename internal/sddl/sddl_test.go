@@ -45,11 +45,28 @@ func TestWhatWasGivenToAnEntryItself(t *testing.T) {
 	}
 }
 
+func TestLabels(t *testing.T) {
+	for text, want := range map[string]string{
+		home: "", second: "", "": "", "S:": "", "S:(ML;;NW;;;LW": "",
+		home + "S:AI(ML;OICI;NW;;;LW)":      "S:(ML;OICI;NW;;;LW)",
+		"D:(A;;FA;;;SY)S:(ML;ID;NW;;;LW)":   "",
+		"S:P(AU;SAFA;FA;;;WD)(ML;;NW;;;HI)": "S:(ML;;NW;;;HI)",
+	} {
+		require.Equal(t, want, Label(text), text)
+		require.Equal(t, want, Label(want))
+	}
+	for label, above := range map[string]bool{"S:(ML;;NW;;;LW)": false, "S:(ML;;NW;;;ME)": false,
+		"S:(ML;;NW;;;HI)": true, "S:(ML;;NW;;;S-1-16-12288)": true, "S:(ML;;NW;;;S-1-16-4096)": false, "": true} {
+		require.Equal(t, above, Above(label), label)
+	}
+}
+
 func FuzzLists(f *testing.F) {
 	f.Add(home)
 	f.Add(second)
 	f.Fuzz(func(t *testing.T, text string) {
 		Open(text, true)
+		require.Equal(t, Label(text), Label(Label(text)))
 		require.Equal(t, Explicit(text), Explicit(Explicit(text)))
 	})
 }

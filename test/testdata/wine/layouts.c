@@ -63,4 +63,7 @@ IS(FileAttributeTagInformation, 35);
 IS(FileProcessIdsUsingFileInformation, 47);
 IS(FileDispositionInformationEx, 64);
 IS(FileRenameInformationEx, 65);
+IS(FileCaseSensitiveInformation, 71);
+IS(LABEL_SECURITY_INFORMATION, 0x10);
+IS(FILE_NO_INTERMEDIATE_BUFFERING, 0x8);
 #endif
