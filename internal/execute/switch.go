@@ -16,6 +16,7 @@ import (
 	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
 	"nexlin/internal/run"
+	"nexlin/internal/shell"
 	"nexlin/internal/swap"
 	"nexlin/internal/transfer"
 )
@@ -402,9 +403,8 @@ func (m *copier) unaside(ctx context.Context) error {
 		path := m.Into.Join(aside)
 		f := finding.New(finding.ChangedSince, changed[0], "somebody has worked in the copy that was set aside: %s",
 			changed[0]).Named(m.Plan.Name).OfRun(m.Plan.Run).As(finding.Blocker)
-		return plan.Refused(f.Instead(fmt.Sprintf("give it a name of its own: `mv -nT -- %s %s`; "+
-			"then `nexlin resume %s` goes on", pathtext.Quote(path), pathtext.Quote(path+".mine"),
-			m.Plan.Run)).Listing(len(changed), changed))
+		return plan.Refused(f.Instead(fmt.Sprintf("give it a name of its own: `%s`; then `nexlin resume %s` goes on",
+			shell.Here.Rename(path, path+".mine"), m.Plan.Run)).Listing(len(changed), changed))
 	}
 	return m.Act(ctx, "unset-aside", aside, func() error {
 		if err := swap.Rename(m.Into, aside, m.Into, naming.Part(m.Plan.Run)); err != nil {

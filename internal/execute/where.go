@@ -8,8 +8,8 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/naming"
-	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
+	"nexlin/internal/shell"
 	"nexlin/internal/swap"
 )
 
@@ -94,9 +94,8 @@ func (m *switcher) taken(err error) error {
 	}
 	f := finding.New(finding.OldPlaceTaken, t.Path, "something else stands at %s by now, and the folder is %s, whole",
 		t.Path, t.Away).Named(m.Plan.Name).OfRun(m.Plan.Run)
-	return plan.Refused(f.Instead(fmt.Sprintf("set what stands there aside: `mv -nT -- %s %s`; "+
-		"then `nexlin resume %s` goes on, `nexlin undo %[3]s` back", pathtext.Quote(t.Path),
-		pathtext.Quote(t.Path+".aside-"+m.Plan.Run), m.Plan.Run)))
+	return plan.Refused(f.Instead(fmt.Sprintf("set what stands there aside: `%s`; then `nexlin resume %s` goes "+
+		"on, `nexlin undo %[2]s` back", shell.Here.Rename(t.Path, t.Path+".aside-"+m.Plan.Run), m.Plan.Run)))
 }
 
 func (m *switcher) WhereMoveOn() (plan.Position, error) {

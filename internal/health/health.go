@@ -31,6 +31,7 @@ import (
 	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
 	"nexlin/internal/planning"
+	"nexlin/internal/shell"
 )
 
 // lowSpace is the share of a drive below which little room is left.
@@ -381,14 +382,13 @@ func (r *Report) lost(e *engine.Engine) error {
 	case err != nil:
 		return err
 	case at != "":
-		f = f.Instead(fmt.Sprintf("it was renamed: `mv -nT -- %s %s`", pathtext.Quote(at),
-			pathtext.Quote(r.Redirect.Target)))
+		f = f.Instead(fmt.Sprintf("it was renamed: `%s`", shell.Here.Rename(at, r.Redirect.Target)))
 	default:
 		for _, h := range r.Held {
 			if st, err := handle.Lstat(h.Path); err == nil && st.IsDir() && !h.Copy {
 				f = f.Instead(fmt.Sprintf("look for it on the drive first; if it is really gone, the folder as it "+
-					"was on %s is still held: `cp -anT -- %s %s`",
-					h.Since.Local().Format("2006-01-02"), pathtext.Quote(h.Path), pathtext.Quote(r.Redirect.Target)))
+					"was on %s is still held: `%s`", h.Since.Local().Format("2006-01-02"),
+					shell.Here.Copy(h.Path, r.Redirect.Target)))
 			}
 		}
 	}
@@ -399,9 +399,9 @@ func (r *Report) lost(e *engine.Engine) error {
 func (r *Report) room(d *drive.Drive) {
 	if d.ReadOnly {
 		f := r.find(finding.DriveReadOnly, r.Redirect.Target, "%s is mounted read-only", d.Name())
-		if !d.Standin {
-			f = f.Instead(fmt.Sprintf("`mount -o remount,rw %s`; a drive that turned read-only by itself had an "+
-				"error, and `dmesg` tells which", pathtext.Quote(d.Mount)))
+		if command := shell.Here.Writable(d.Mount); !d.Standin && command != "" {
+			f = f.Instead(fmt.Sprintf("`%s`; a drive that turned read-only by itself had an error, and `dmesg` tells "+
+				"which", command))
 		}
 		r.add(f)
 	}

@@ -3,6 +3,7 @@ package health
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"nexlin/internal/drive"
 	"nexlin/internal/engine"
@@ -11,6 +12,7 @@ import (
 	"nexlin/internal/inventory"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
+	"nexlin/internal/shell"
 )
 
 // mountPoint looks at the directory that the drive is mounted on: whether it
@@ -37,22 +39,22 @@ func (r *Report) mountPoint(e *engine.Engine) error {
 	if known, err := e.KnownBelow(at, r.Redirect.Drive); known || err != nil {
 		return err // it is data of another redirect, whose own look tells what hides it
 	}
-	mount, aside := pathtext.Quote(at), pathtext.Quote(at+".stray-"+drive.NewID()[:8])
+	aside := []string{shell.Here.Rename(at, at+".stray-"+drive.NewID()[:8]), shell.Here.MakeDir(at)}
 	label := pathtext.Show(r.Redirect.Drive.Label)
 	f := r.find(finding.BelowMount, at, "the mount point %s itself holds something (%d), on another drive than %s",
 		at, entries, label)
 	if !hidden {
-		r.add(f.Instead(fmt.Sprintf("set it aside before %s is mounted over it: `mv -nT -- %s %s && mkdir -- %[2]s`",
-			label, mount, aside)))
+		r.add(f.Instead(fmt.Sprintf("set it aside before %s is mounted over it: `%s`", label,
+			shell.Here.Then(aside...))))
 		return nil
 	}
 	f.Message += ", hidden while " + label + " is mounted"
 	again := ""
 	if id := r.Redirect.Drive.UUID; id != "" {
-		again = fmt.Sprintf(" && mount UUID=%s %s", id, mount)
+		again = shell.Here.Mount(id, at)
 	}
-	r.add(f.Instead(fmt.Sprintf("set it aside: `umount %s && mv -nT -- %[1]s %s && mkdir -- %[1]s%[3]s`", mount,
-		aside, again)))
+	r.add(f.Instead("set it aside: `" +
+		shell.Here.Then(slices.Concat([]string{shell.Here.Unmount(at)}, aside, []string{again})...) + "`"))
 	return nil
 }
 

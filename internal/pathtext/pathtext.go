@@ -9,6 +9,7 @@ package pathtext
 import (
 	"bytes"
 	"fmt"
+	"runtime"
 	"strings"
 	"unicode"
 	"unicode/utf16"
@@ -82,9 +83,35 @@ func hidden(r rune) bool {
 	return unicode.IsControl(r) || unicode.Is(unicode.Cf, r) || !unicode.IsPrint(r)
 }
 
-// Quote writes s as one word for a POSIX shell, so that a command that is
+// Quote writes s as one word for the shell of this system, so that a command that is
 // shown can be typed as it stands.
 func Quote(s string) string {
+	if runtime.GOOS == "windows" {
+		return QuoteWindows(s)
+	}
+	return QuotePOSIX(s)
+}
+
+// QuoteWindows writes s as one word for both shells of Windows. What stands in double quotes may
+// hold no other (no name does), and a backslash before the last one would go with it.
+func QuoteWindows(s string) string {
+	word := func(r rune) bool {
+		return unicode.IsLetter(r) || unicode.IsDigit(r) || strings.ContainsRune(`+=:./\_-`, r)
+	}
+	if s != "" && strings.IndexFunc(s, func(r rune) bool { return !word(r) }) < 0 {
+		return s
+	}
+	if strings.ContainsAny(s, "$`\"") {
+		return "'" + strings.ReplaceAll(s, "'", "''") + "'" // the newer shell alone
+	}
+	if strings.HasSuffix(s, `\`) {
+		s += `\`
+	}
+	return `"` + s + `"`
+}
+
+// QuotePOSIX writes s as one word for a POSIX shell.
+func QuotePOSIX(s string) string {
 	if s != "" && strings.IndexFunc(s, func(r rune) bool {
 		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' ||
 			strings.ContainsRune("@%+=:,./_-", r))

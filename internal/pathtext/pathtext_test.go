@@ -127,3 +127,14 @@ func TestQuoteForTheShell(t *testing.T) {
 		require.False(t, strings.ContainsAny(Quote(s), "\n\x1b"))
 	}
 }
+
+// Both shells of Windows read what is quoted as the name itself.
+func TestQuotesOfWindows(t *testing.T) {
+	for s, want := range map[string]string{
+		`C:\Users\ines`: `C:\Users\ines`, `D:\`: `D:\`, `D:\Field notes`: `"D:\Field notes"`, `D:\my x\`: `"D:\my x\\"`,
+		"": `""`, `D:\a&b`: `"D:\a&b"`, `D:\it's`: `"D:\it's"`, `D:\$x`: `'D:\$x'`, "D:\\`x it's": "'D:\\`x it''s'",
+		`D:\Vögel`: `D:\Vögel`, `D:\50% off`: `"D:\50% off"`,
+	} {
+		require.Equal(t, want, QuoteWindows(s), s)
+	}
+}

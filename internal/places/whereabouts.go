@@ -12,6 +12,7 @@ import (
 	"nexlin/internal/handle"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/shell"
 )
 
 // Whereabouts says where a drive is that data was moved to or from.
@@ -262,15 +263,15 @@ func (p *Places) Absence(w *Whereabouts, name string, want ledger.DriveRef, path
 	case len(w.Twice) > 0:
 		return finding.New(finding.DriveTwice, path, "%d drives here say to be %s: at %s", len(w.Twice), label,
 			shownAll(w.Twice)).About(about).
-			Instead(fmt.Sprintf("unmount the copy, so that only %s itself is here: `umount %s` if that is the copy",
-				label, pathtext.Quote(w.Twice[len(w.Twice)-1])))
+			Instead(fmt.Sprintf("unmount the copy, so that only %s itself is here: `%s` if that is the copy",
+				label, shell.Here.Unmount(w.Twice[len(w.Twice)-1])))
 	case w.Cover != "":
 		f := finding.New(finding.Covered, path, "%s is here, but something else is mounted at %s and hides %s", label,
 			w.Cover, path).About(about).
-			Instead(fmt.Sprintf("`umount %s`; the data is below it", pathtext.Quote(w.Cover)))
+			Instead(fmt.Sprintf("`%s`; the data is below it", shell.Here.Unmount(w.Cover)))
 		if d, err := p.Drives.Of(w.Cover); err == nil && d.UUID != "" && p.contested(w.Cover, want) {
-			f.Remedy = fmt.Sprintf("the data is below %s, which needs another place: `umount %s && %s`",
-				pathtext.Show(d.Name()), pathtext.Quote(w.Cover), mountElsewhere(d.UUID, w.Cover))
+			f.Remedy = fmt.Sprintf("the data is below %s, which needs another place: `%s`", pathtext.Show(d.Name()),
+				shell.Here.Then(shell.Here.Unmount(w.Cover), mountElsewhere(d.UUID, w.Cover)))
 		}
 		return f
 	case w.Older != "":
@@ -307,7 +308,7 @@ func (p *Places) mountCommand(want ledger.DriveRef) string {
 	if want.UUID == "" || p.Drives.File != "" || want.Mount == "/" {
 		return ""
 	}
-	return fmt.Sprintf("mount UUID=%s %s", want.UUID, pathtext.Quote(want.Mount))
+	return shell.Here.Mount(want.UUID, want.Mount)
 }
 
 // MountAgain is that command in the place of whatever is mounted there.
@@ -317,7 +318,7 @@ func (p *Places) MountAgain(want ledger.DriveRef) string {
 		return ""
 	}
 	if there, err := p.Drives.Of(want.Mount); err == nil && there.Mount == want.Mount {
-		command = "umount " + pathtext.Quote(want.Mount) + " && " + command
+		command = shell.Here.Then(shell.Here.Unmount(want.Mount), command)
 	}
 	return command
 }

@@ -10,6 +10,7 @@ import (
 	"nexlin/internal/inuse"
 	"nexlin/internal/inventory"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/shell"
 )
 
 // Sockets finds programs that wait at a socket of the folder.
@@ -66,7 +67,7 @@ func Users(ctx context.Context, root string, t Tolerance) (report inuse.Report, 
 	default:
 		f.Message = fmt.Sprintf("%s has files open for writing in %s", inuse.Programs(writers), pathtext.Show(root))
 		if s := writers[0].Service; s != "" {
-			f.Remedy = "it is a service: `systemctl stop " + pathtext.Quote(s) +
+			f.Remedy = "it is a service: `" + shell.Here.StopService(s) +
 				"`, with --user for one of your own; `--while-in-use` goes on knowingly"
 		}
 	}

@@ -24,6 +24,7 @@ import (
 	"nexlin/internal/pathtext"
 	"nexlin/internal/plan"
 	"nexlin/internal/selftest"
+	"nexlin/internal/shell"
 	"nexlin/internal/strict"
 	"nexlin/internal/swap"
 	"nexlin/internal/typed"
@@ -171,7 +172,7 @@ func (a *Explainer) explainLedger(err error, f *Fault) bool {
 		f.Code, f.Exit, f.Path = "ledger-damaged", ExitFailed, file
 		f.State = "no folder, link or drive was touched; what Nexlin knew of them can't be read"
 		f.Next = []string{
-			"mv -n -- " + pathtext.Quote(file) + " " + pathtext.Quote(file+".damaged") + "   sets it aside; then:",
+			shell.Here.Rename(file, file+".damaged") + "   sets it aside; then:",
 			"nexlin restore-links DRIVE   takes in what a drive says of itself, with the originals that are held " +
 				"beside the links",
 			"nexlin record LINK   takes in a link that no drive tells of",

@@ -33,11 +33,14 @@ type Screen struct{ Lines }
 // Colours wraps the outputs so that styles are dropped where the terminal,
 // NO_COLOR or the person does not want them.
 func (a *Lines) Colours(off bool) {
-	out, err := colorprofile.NewWriter(a.RawOut, os.Environ()), colorprofile.NewWriter(a.RawErr, os.Environ())
-	if off {
-		out.Profile, err.Profile = colorprofile.NoTTY, colorprofile.NoTTY
+	wrapped := func(f *os.File) *colorprofile.Writer {
+		w := colorprofile.NewWriter(f, os.Environ())
+		if off || !takesColours(f) {
+			w.Profile = colorprofile.NoTTY
+		}
+		return w
 	}
-	a.Out, a.Err = out, err
+	a.Out, a.Err = wrapped(a.RawOut), wrapped(a.RawErr)
 }
 
 // Note writes a line for people to standard error.
