@@ -16,12 +16,14 @@ share = $(DESTDIR)$(PREFIX)/share
 install: build
 	$(GO) run ./contrib/manual -dir build/manual
 	install -d $(DESTDIR)$(PREFIX)/bin $(share)/man/man1 $(share)/bash-completion/completions \
-		$(share)/zsh/site-functions $(share)/fish/vendor_completions.d $(share)/applications
+		$(share)/zsh/site-functions $(share)/fish/vendor_completions.d $(share)/applications \
+		$(share)/powershell/Modules/nexlin
 	install -m 755 bin/nexlin $(DESTDIR)$(PREFIX)/bin/nexlin
 	install -m 644 build/manual/man1/*.gz $(share)/man/man1
 	install -m 644 build/manual/completions/nexlin.bash $(share)/bash-completion/completions/nexlin
 	install -m 644 build/manual/completions/_nexlin $(share)/zsh/site-functions/_nexlin
 	install -m 644 build/manual/completions/nexlin.fish $(share)/fish/vendor_completions.d/nexlin.fish
+	install -m 644 build/manual/completions/nexlin.ps1 $(share)/powershell/Modules/nexlin/nexlin.psm1
 	install -m 644 contrib/desktop/nexlin-move.desktop $(share)/applications/nexlin-move.desktop
 
 demo: build
@@ -77,9 +79,10 @@ cross:
 		CGO_ENABLED=0 GOOS=$${t%/*} GOARCH=$${t#*/} $(GO) vet ./... || exit 1; \
 	done
 
-# Archives for every system, a Debian package, checksums: build/release.
+# Archives for every system, a Debian package, checksums: build/release. KEY signs the checksums, URL
+# is where the archives will be fetched from, for the manifests of collections of packages.
 release:
-	$(GO) run ./contrib/release -version $(VERSION)
+	$(GO) run ./contrib/release -version $(VERSION) $(if $(KEY),-key $(KEY)) $(if $(URL),-url $(URL))
 
 bench: build
 	scripts/bench.sh

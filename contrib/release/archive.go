@@ -117,27 +117,28 @@ func writeSums(dir string, files []string) error {
 	})
 }
 
-// checkSums reads every file again and holds it against its digest.
-func checkSums(dir string) error {
+// checkSums reads every file again and holds it against its digest. It gives the digests by name.
+func checkSums(dir string) (map[string]string, error) {
 	f, err := os.Open(filepath.Join(dir, sums))
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer f.Close()
-	n := 0
-	for lines := bufio.NewScanner(f); lines.Scan(); n++ {
+	all := map[string]string{}
+	for lines := bufio.NewScanner(f); lines.Scan(); {
 		want, name, ok := strings.Cut(lines.Text(), "  ")
 		if !ok {
-			return fmt.Errorf("%s: %q is no line of it", sums, lines.Text())
+			return nil, fmt.Errorf("%s: %q is no line of it", sums, lines.Text())
 		}
 		if got, err := digest(filepath.Join(dir, name)); err != nil || got != want {
-			return errors.Join(err, fmt.Errorf("%s reads back different", name))
+			return nil, errors.Join(err, fmt.Errorf("%s reads back different", name))
 		}
+		all[name] = want
 	}
-	if n == 0 {
-		return fmt.Errorf("%s is empty", sums)
+	if len(all) == 0 {
+		return nil, fmt.Errorf("%s is empty", sums)
 	}
-	return nil
+	return all, nil
 }
 
 func digest(file string) (string, error) {

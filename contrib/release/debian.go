@@ -37,6 +37,7 @@ contents:
 	put(filepath.Join(manual, "completions", "nexlin.bash"), "/usr/share/bash-completion/completions/nexlin", "")
 	put(filepath.Join(manual, "completions", "_nexlin"), "/usr/share/zsh/vendor-completions/_nexlin", "")
 	put(filepath.Join(manual, "completions", "nexlin.fish"), "/usr/share/fish/vendor_completions.d/nexlin.fish", "")
+	put(filepath.Join(manual, "completions", "nexlin.ps1"), "/usr/share/powershell/Modules/nexlin/nexlin.psm1", "")
 	put("contrib/desktop/nexlin-move.desktop", "/usr/share/applications/nexlin-move.desktop", "")
 	for _, doc := range []string{"README.md", "CHANGELOG.md", "docs/findings.md", "docs/cards.md",
 		"docs/platforms.md", "docs/administrators.md", "docs/security.md", "docs/tour.md", "docs/guide.md",

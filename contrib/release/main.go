@@ -1,7 +1,9 @@
 // Command release builds Nexlin for every system and packs it: an archive for
 // each with manual pages and completions, a Debian package where nfpm can be
 // had from the module proxy, and a file of their checksums as sha256sum reads
-// it. What it wrote it reads back. Run it from the root of the checkout.
+// it. What it wrote it reads back. With a key the checksums are signed; with the address that the archives
+// will have there are manifests for the usual open collections of packages of macOS and Windows.
+// Run it from the root of the checkout.
 package main
 
 import (
@@ -37,6 +39,9 @@ func main() {
 	flag.StringVar(&r.version, "version", "0.1.0-dev", "the `VERSION` that the programs say")
 	flag.StringVar(&r.dir, "dir", "build/release", "the `DIR` that everything is written to; it is emptied first")
 	flag.BoolVar(&r.deb, "deb", true, "Debian packages, too")
+	flag.StringVar(&r.key, "key", "", "the private key `FILE` (ssh-keygen) that the checksums are signed with")
+	flag.StringVar(&r.base, "url", "", "the `ADDRESS` that archives will be fetched from: manifests, too")
+	flag.StringVar(&r.license, "license", "LicenseRef-Nexlin", "the `NAME` of the licence that manifests say")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
 	defer stop()
@@ -48,6 +53,9 @@ func main() {
 
 type release struct {
 	version, dir string
+	key          string // empty: nothing is signed
+	base         string // empty: no manifests
+	license      string
 	deb          bool
 	made         time.Time // of every entry in the archives: that of the commit, so that they can be made again
 	files        []string  // what was made, in dir
@@ -78,12 +86,24 @@ func (r *release) run(ctx context.Context) error {
 	if err := writeSums(r.dir, r.files); err != nil {
 		return err
 	}
-	return checkSums(r.dir)
+	digests, err := checkSums(r.dir)
+	if err == nil && r.key != "" {
+		err = r.sign(ctx)
+	}
+	if err == nil && r.base != "" {
+		err = writeCollections(filepath.Join(r.dir, "collections"), r.version, r.license, r.base, r.made, digests)
+	}
+	return err
+}
+
+// archiveName is what the archive of a target is called, and the one directory in it.
+func archiveName(version string, t target) string {
+	return fmt.Sprintf("nexlin-%s-%s-%s", version, t.os, t.arch)
 }
 
 // one builds and packs for one target.
 func (r *release) one(ctx context.Context, t target, manual string) error {
-	name := fmt.Sprintf("nexlin-%s-%s-%s", r.version, t.os, t.arch)
+	name := archiveName(r.version, t)
 	program := "nexlin"
 	if t.os == "windows" {
 		program += ".exe"
@@ -106,6 +126,9 @@ func (r *release) one(ctx context.Context, t target, manual string) error {
 	more, err := below(manual, func(rel string) bool { return t.os == "windows" == strings.HasSuffix(rel, ".ps1") })
 	if err != nil {
 		return err
+	}
+	if t.os == "windows" {
+		entries = append(entries, entry{"contrib/windows/install.ps1", "install.ps1", 0o644})
 	}
 	for _, dir := range []string{"docs", "contrib/ansible", "contrib/desktop", "contrib/prometheus"} {
 		found, err := below(dir, func(rel string) bool { return dir != "docs" || strings.HasSuffix(rel, ".md") })
