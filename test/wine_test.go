@@ -40,7 +40,8 @@ func TestWindowsLayouts(t *testing.T) {
 // windowsProgram goes through the commands in the order of the work.
 func windowsProgram(t *testing.T, w *lab.Wine) {
 	folder := filepath.Join(w.Home(), "Documents")
-	lab.Tree{"Documents/call log.txt: one", "Documents/deep/b: two", "Documents/empty/"}.Make(t, w.Home())
+	lab.Tree{"Documents/call log.txt: one", "Documents/deep/b: two", "Documents/empty/",
+		"AppData/LocalLow/mark: x"}.Make(t, w.Home())
 	before, kept := lab.Print(t, folder), filepath.Join(t.TempDir(), "kept")
 	lab.Run(t, "cp", "-a", folder, kept)
 
@@ -73,9 +74,13 @@ func windowsProgram(t *testing.T, w *lab.Wine) {
 	require.Contains(t, w.Want(3, "move", w.Path("Documents"), "--into", `D:\ines`, "--yes"), "[synced-folder]")
 	w.Exit("reg", "delete", manager, "/f")
 
+	// What the system keeps for itself stays.
+	out := w.Want(3, "move", w.Path("AppData/LocalLow"), "--into", `D:\ines`, "--yes")
+	require.Contains(t, out, "[must-stay]")
+
 	// This system says that it has made a symbolic link, and has not; it has no
 	// junctions. Both are noticed by the trial, before anything is touched.
-	out := w.Want(3, "move", w.Path("Documents"), "--into", `D:\ines`, "--by", "symlink", "--yes")
+	out = w.Want(3, "move", w.Path("Documents"), "--into", `D:\ines`, "--by", "symlink", "--yes")
 	require.Contains(t, out, "it was said to be made, and is not there")
 	require.Contains(t, out, "--by junction")
 	out = w.Want(3, "move", w.Path("Documents"), "--into", `D:\ines`, "--by", "junction", "--yes")

@@ -100,10 +100,13 @@ type Fact struct {
 	Set     *Command `yaml:"set"`     // sets it back, with {value}; may be nil
 }
 
-// Stay is a place that must not be moved, and why.
+// Stay is a place that must not be moved, and why: on every system, or on one.
 type Stay struct {
-	Path string `yaml:"path"`
-	Why  string `yaml:"why"`
+	Path    string `yaml:"path"`
+	Linux   string `yaml:"linux"`
+	MacOS   string `yaml:"macos"`
+	Windows string `yaml:"windows"`
+	Why     string `yaml:"why"`
 }
 
 // Handover says how an engine that owns registered stores moves one of them:

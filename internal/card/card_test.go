@@ -200,13 +200,22 @@ func TestDirectoriesOfEverySystem(t *testing.T) {
 	require.NoError(t, err)
 	here := 0
 	for _, c := range cards {
-		for i := range c.Folders {
-			for _, system := range []string{"darwin", "windows"} {
-				if at := c.Folders[i].On(system); at != "" {
+		for _, system := range []string{"darwin", "windows"} {
+			var places []string
+			for i := range c.Folders {
+				places = append(places, c.Folders[i].On(system))
+			}
+			for i := range c.Stays {
+				places = append(places, c.Stays[i].On(system))
+			}
+			for _, at := range places {
+				require.NotContains(t, Expand(at, map[string]string{"home": "H", "cache": "C", "data": "D", "config": "E"}),
+					"{", c.Name)
+				if at != "" {
 					here++
-					require.NotContains(t, Expand(at, map[string]string{"home": "H", "cache": "C"}), "{", c.Name)
 				}
 			}
+			require.Equal(t, len(strings.Join(places, "")) > 0 || c.Handover != nil, c.Says(system), c.Name)
 		}
 	}
 	require.Positive(t, here)

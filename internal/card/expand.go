@@ -1,8 +1,10 @@
 package card
 
 import (
+	"cmp"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 
 	"nexlin/internal/setting"
@@ -47,6 +49,17 @@ func Variables(home string) (map[string]string, error) {
 // card does not say.
 func (f *Folder) On(goos string) string {
 	return map[string]string{"linux": f.Linux, "darwin": f.MacOS, "windows": f.Windows}[goos]
+}
+
+// On gives the place on a system; empty if there is none there.
+func (s *Stay) On(goos string) string {
+	return cmp.Or(map[string]string{"linux": s.Linux, "darwin": s.MacOS, "windows": s.Windows}[goos], s.Path)
+}
+
+// Says reports whether the card is about anything on a system.
+func (c *Card) Says(goos string) bool {
+	return c.Handover != nil || slices.ContainsFunc(c.Folders, func(f Folder) bool { return f.On(goos) != "" }) ||
+		slices.ContainsFunc(c.Stays, func(s Stay) bool { return s.On(goos) != "" })
 }
 
 // Expand puts the values of variables into a text of a card.

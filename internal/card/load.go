@@ -146,10 +146,15 @@ func (v *validator) card(c *Card) {
 		v.fact(fmt.Sprintf("$.facts[%d]", i), &f, c)
 	}
 	for i, s := range c.Stays {
-		if s.Path == "" || s.Why == "" {
+		if s.Path+s.Linux+s.MacOS+s.Windows == "" || s.Why == "" {
 			v.Fail(fmt.Sprintf("$.stays[%d]", i), "what stays needs path and why")
 		}
-		v.path(fmt.Sprintf("$.stays[%d].path", i), s.Path)
+		for _, on := range [][2]string{{"path", s.Path}, {"linux", s.Linux}, {"macos", s.MacOS},
+			{"windows", s.Windows}} {
+			if on[1] != "" {
+				v.path(fmt.Sprintf("$.stays[%d].%s", i, on[0]), on[1])
+			}
+		}
 	}
 	if c.Handover != nil {
 		v.handover(c.Handover)

@@ -88,6 +88,9 @@ func (a *cardCommands) cardListCmd() *cobra.Command {
 			defer done()
 			docs, rows := []screen.Doc{}, [][]string{}
 			for _, c := range e.Cards {
+				if c.File == "" && !c.Says(runtime.GOOS) {
+					continue
+				}
 				u, err := planning.CardFor(c, a.Home)
 				if err != nil {
 					return err

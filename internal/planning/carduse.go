@@ -126,8 +126,8 @@ func KnownToCards(e *engine.Engine, p *plan.Plan) {
 	path := p.Link
 	for _, c := range e.Cards {
 		for _, s := range c.Stays {
-			at := card.Expand(s.Path, vars)
-			if _, err := handle.Lstat(at); err != nil {
+			at := card.Expand(s.On(runtime.GOOS), vars)
+			if _, err := handle.Lstat(at); at == "" || err != nil {
 				continue
 			}
 			if pathtext.Within(path, at) || pathtext.Within(at, path) {

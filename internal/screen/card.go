@@ -43,8 +43,9 @@ func (a *Lines) ShowCard(u *planning.CardUse) {
 		rows = append(rows, []string{"compares", pathtext.Show(f.Name)})
 	}
 	for _, s := range c.Stays {
-		rows = append(rows, []string{"stays", a.Path(card.Expand(s.Path, u.Vars)) + ": " +
-			pathtext.Show(s.Why)})
+		if at := s.On(runtime.GOOS); at != "" {
+			rows = append(rows, []string{"stays", a.Path(card.Expand(at, u.Vars)) + ": " + pathtext.Show(s.Why)})
+		}
 	}
 	a.Columns(a.Out, nil, rows)
 }
