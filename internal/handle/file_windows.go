@@ -57,12 +57,7 @@ func sysTruncate(fd descriptor, size int64) error {
 // control is DeviceIoControl: in goes in, up to room bytes come out.
 func control(h windows.Handle, code uint32, in []byte, room int) ([]byte, error) {
 	out := make([]byte, max(room, 1))
-	var n uint32
-	var p *byte
-	if len(in) > 0 {
-		p = &in[0]
-	}
-	err := windows.DeviceIoControl(h, code, p, uint32(len(in)), &out[0], uint32(room), &n, nil)
+	n, err := system.control(h, code, in, out)
 	return out[:n], portable(err)
 }
 

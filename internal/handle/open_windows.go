@@ -6,7 +6,6 @@ import (
 	"strings"
 	"sync"
 	"syscall"
-	"unsafe"
 
 	"golang.org/x/sys/windows"
 
@@ -37,16 +36,10 @@ func plainName(name string) error {
 // ntOpen opens or makes what name, empty for at itself, is in at. With at 0
 // the name is a path of the object manager.
 func ntOpen(at windows.Handle, name string, access, disposition, options uint32) (windows.Handle, error) {
-	text, err := windows.NewNTUnicodeString(name)
-	if err != nil {
+	if strings.ContainsRune(name, 0) {
 		return 0, syscall.EINVAL
 	}
-	oa := windows.OBJECT_ATTRIBUTES{RootDirectory: at, ObjectName: text, Attributes: windows.OBJ_CASE_INSENSITIVE}
-	oa.Length = uint32(unsafe.Sizeof(oa))
-	var h windows.Handle
-	var io windows.IO_STATUS_BLOCK
-	err = windows.NtCreateFile(&h, access, &oa, &io, nil, windows.FILE_ATTRIBUTE_NORMAL, shared, disposition, options,
-		0, 0)
+	h, err := system.create(at, name, access, disposition, options)
 	if err != nil {
 		return 0, portable(err)
 	}

@@ -129,8 +129,7 @@ func stat(fd descriptor, out *Stat) (tag uint32, err error) {
 // query is NtQueryInformationFile; that a name at the end does not fit is no
 // error.
 func query(h windows.Handle, class uint32, b []byte) error {
-	var io windows.IO_STATUS_BLOCK
-	err := windows.NtQueryInformationFile(h, &io, &b[0], uint32(len(b)), class)
+	_, err := system.query(h, class, b)
 	if errors.Is(err, windows.STATUS_BUFFER_OVERFLOW) {
 		return nil
 	}

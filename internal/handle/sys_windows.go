@@ -38,8 +38,7 @@ func makeName(at descriptor, name string, access, options uint32) (windows.Handl
 
 // set is NtSetInformationFile.
 func set(h windows.Handle, class uint32, b []byte) error {
-	var io windows.IO_STATUS_BLOCK
-	return portable(windows.NtSetInformationFile(h, &io, &b[0], uint32(len(b)), class))
+	return portable(system.set(h, class, b))
 }
 
 // on runs f with the entry called name open; the directory itself is open
@@ -185,22 +184,16 @@ func sysChown(_ descriptor, uid, _ uint32) error {
 }
 func sysChownEntry(_ descriptor, _ string, uid, gid uint32) error { return sysChown(0, uid, gid) }
 
-func sysSync(fd descriptor) error { return portable(windows.FlushFileBuffers(fd)) }
+func sysSync(fd descriptor) error { return portable(system.flush(fd)) }
 
-// sysFlush hands a file over to the drive, and leaves it in the drive's own cache (NtFlushBuffersFileEx,
-// FLUSH_FLAGS_NO_SYNC); where that can't be done the drive writes it out.
+// sysFlush hands a file over to the drive, and leaves it in the drive's own cache; where that can't be
+// done the drive writes it out.
 func sysFlush(fd descriptor) error {
-	const noSync = 2
-	if flushBuffers.Find() == nil {
-		var io windows.IO_STATUS_BLOCK
-		if status, _, _ := flushBuffers.Call(uintptr(fd), noSync, 0, 0, uintptr(unsafe.Pointer(&io))); status == 0 {
-			return nil
-		}
+	if system.handOver(fd) == nil {
+		return nil
 	}
 	return sysSync(fd)
 }
-
-var flushBuffers = windows.NewLazySystemDLL("ntdll.dll").NewProc("NtFlushBuffersFileEx")
 
 // sysFlushDir has the drive write everything out: of directories there are few, and the last of a
 // copy comes after all of its files.

@@ -105,28 +105,20 @@ func xattrs(at descriptor, name string) (out []Xattr, err error) {
 	return append(out, rights...), err
 }
 
-var (
-	ntdll   = windows.NewLazySystemDLL("ntdll.dll")
-	queryEA = ntdll.NewProc("NtQueryEaFile")
-	setEA   = ntdll.NewProc("NtSetEaFile")
-)
-
 // extended reads the extended attributes of an entry that has some, but for those that the system
 // keeps by itself (NtQueryEaFile).
 func extended(at descriptor, name string) (out []Xattr, err error) {
 	err = on(at, name, windows.FILE_READ_EA, func(h windows.Handle) error {
 		b := make([]byte, 128<<10) // all of an entry take 64 KiB at most
-		var io windows.IO_STATUS_BLOCK
-		status, _, _ := queryEA.Call(uintptr(h), uintptr(unsafe.Pointer(&io)), uintptr(unsafe.Pointer(&b[0])),
-			uintptr(len(b)), 0, 0, 0, 0, 1)
+		n, err := system.queryEA(h, b)
 		const noEAs = windows.NTStatus(0xC0000052)
-		if windows.NTStatus(status) == noEAs {
+		if errors.Is(err, noEAs) {
 			return nil
 		}
-		if int32(status) < 0 {
-			return portable(windows.NTStatus(status))
+		if err != nil {
+			return portable(err)
 		}
-		all, err := ea.Parse(b[:min(uintptr(len(b)), io.Information)])
+		all, err := ea.Parse(b[:min(uintptr(len(b)), n)])
 		for _, a := range all {
 			if !ea.SystemsOwn(a.Name) {
 				out = append(out, Xattr{eaXattr + a.Name, a.Value})
@@ -144,17 +136,12 @@ func setExtended(at descriptor, name string, a ea.Attribute) error {
 		return syscall.EINVAL
 	}
 	return on(at, name, windows.FILE_WRITE_EA, func(h windows.Handle) error {
-		var io windows.IO_STATUS_BLOCK
-		status, _, _ := setEA.Call(uintptr(h), uintptr(unsafe.Pointer(&io)), uintptr(unsafe.Pointer(&b[0])),
-			uintptr(len(b)))
+		err := system.setEA(h, b)
 		const notSupported = windows.NTStatus(0xC000004F) // STATUS_EAS_NOT_SUPPORTED
-		switch {
-		case windows.NTStatus(status) == notSupported:
+		if errors.Is(err, notSupported) {
 			return syscall.EOPNOTSUPP
-		case int32(status) < 0:
-			return portable(windows.NTStatus(status))
 		}
-		return nil
+		return portable(err)
 	})
 }
 
@@ -164,8 +151,7 @@ func streams(h windows.Handle) (names []string, err error) {
 	const fileStreamInformation = 22
 	for size := 4 << 10; ; size *= 4 {
 		b := make([]byte, size)
-		var io windows.IO_STATUS_BLOCK
-		switch err := windows.NtQueryInformationFile(h, &io, &b[0], uint32(size), fileStreamInformation); {
+		switch told, err := system.query(h, fileStreamInformation, b); {
 		case errors.Is(err, windows.STATUS_BUFFER_OVERFLOW) && size < 1<<20:
 			continue
 		case err != nil:
@@ -173,7 +159,7 @@ func streams(h windows.Handle) (names []string, err error) {
 				return nil, nil
 			}
 			return nil, err
-		case io.Information == 0:
+		case told == 0:
 			return nil, nil
 		}
 		for {
@@ -205,12 +191,13 @@ func keepsRights(at descriptor) bool {
 var flagsOf sync.Map // uint64: uint32
 
 // volumeFlags is what the volume of an entry can; 0 if it does not tell.
-func volumeFlags(at descriptor) (flags uint32) {
+func volumeFlags(at descriptor) uint32 {
 	volume, err := volumeOf(at)
 	if known, ok := flagsOf.Load(volume); ok && err == nil && volume != 0 {
 		return known.(uint32)
 	}
-	if windows.GetVolumeInformationByHandle(at, nil, 0, nil, nil, &flags, nil, 0) != nil {
+	flags, unknown := system.volume(at)
+	if unknown != nil {
 		return 0
 	}
 	if err == nil {
@@ -224,12 +211,11 @@ func (d *Dir) OpenToOthers() (itself, below bool, err error) {
 	if !keepsRights(d.fd) {
 		return true, true, nil
 	}
-	sd, err := windows.GetSecurityInfo(d.fd, windows.SE_FILE_OBJECT, windows.DACL_SECURITY_INFORMATION)
+	rights, err := system.security(d.fd, windows.DACL_SECURITY_INFORMATION)
 	if err != nil {
 		return false, false, d.err("getxattr", ".", portable(err))
 	}
-	text := sd.String()
-	return sddl.Open(text, false), sddl.Open(text, true), nil
+	return sddl.Open(rights.text, false), sddl.Open(rights.text, true), nil
 }
 
 // hasStreams asks whether the file system has alternate data streams.
@@ -268,19 +254,18 @@ func readStream(at descriptor, name, stream string) ([]byte, error) {
 // whose it is if it is another account's.
 func security(at descriptor, name string) (out []Xattr, err error) {
 	err = on(at, name, windows.READ_CONTROL, func(h windows.Handle) error {
-		sd, err := windows.GetSecurityInfo(h, windows.SE_FILE_OBJECT,
+		has, err := system.security(h,
 			windows.OWNER_SECURITY_INFORMATION|windows.DACL_SECURITY_INFORMATION|windows.LABEL_SECURITY_INFORMATION)
 		if err != nil {
 			return portable(err)
 		}
-		if sid, _, err := sd.Owner(); err == nil && !mine(sid) {
-			out = append(out, Xattr{ownerXattr, []byte(sid.String())})
+		if has.owner != nil && !mine(has.owner) {
+			out = append(out, Xattr{ownerXattr, []byte(has.owner.String())})
 		}
-		text := sd.String()
-		if rights := sddl.Explicit(text); rights != "" {
+		if rights := sddl.Explicit(has.text); rights != "" {
 			out = append(out, Xattr{daclXattr, []byte(rights)})
 		}
-		switch label := sddl.Label(text); {
+		switch label := sddl.Label(has.text); {
 		case label == "":
 		case sddl.Above(label):
 			out = append(out, Xattr{aboveXattr, []byte(label)})
@@ -364,8 +349,7 @@ func setXattr(at descriptor, name string, x Xattr) error {
 			return syscall.EINVAL
 		}
 		return on(at, name, windows.WRITE_OWNER, func(h windows.Handle) error {
-			return portable(windows.SetSecurityInfo(h, windows.SE_FILE_OBJECT, windows.OWNER_SECURITY_INFORMATION,
-				sid, nil, nil, nil))
+			return portable(system.setSecurity(h, windows.OWNER_SECURITY_INFORMATION, sid, nil, nil))
 		})
 	}
 	return syscall.EOPNOTSUPP
@@ -405,7 +389,7 @@ func setDACL(at descriptor, name, text string) error {
 		how = windows.DACL_SECURITY_INFORMATION | windows.PROTECTED_DACL_SECURITY_INFORMATION
 	}
 	return on(at, name, windows.WRITE_DAC|windows.READ_CONTROL, func(h windows.Handle) error {
-		return portable(windows.SetSecurityInfo(h, windows.SE_FILE_OBJECT, how, nil, nil, dacl, nil))
+		return portable(system.setSecurity(h, how, nil, dacl, nil))
 	})
 }
 
@@ -420,8 +404,7 @@ func setLabel(at descriptor, name, text string) error {
 		return syscall.EINVAL
 	}
 	return on(at, name, windows.WRITE_OWNER|windows.READ_CONTROL, func(h windows.Handle) error {
-		return portable(windows.SetSecurityInfo(h, windows.SE_FILE_OBJECT, windows.LABEL_SECURITY_INFORMATION,
-			nil, nil, nil, sacl))
+		return portable(system.setSecurity(h, windows.LABEL_SECURITY_INFORMATION, nil, nil, sacl))
 	})
 }
 

@@ -130,29 +130,32 @@ var (
 // identifiers. One that a version of the system does not know is passed over, but for the
 // first.
 func movedByShell(ids []string, path string) error {
-	if setKnown.Find() != nil || handle.Emulated() {
-		return nil
-	}
-	to, err := windows.UTF16PtrFromString(path)
-	if err != nil {
-		return err
-	}
 	for i, id := range ids {
 		guid, err := windows.GUIDFromString(id)
 		if err != nil {
 			return err
 		}
-		result, _, _ := setKnown.Call(uintptr(unsafe.Pointer(&guid)), 0, 0, uintptr(unsafe.Pointer(to)))
-		if i == 0 && int32(result) < 0 {
-			return fmt.Errorf("the system did not take %s as the folder's place: %w", path,
-				syscall.Errno(uint32(result)))
+		if result, asked := askShell(&guid, path); asked && i == 0 && int32(result) < 0 {
+			return fmt.Errorf("the system did not take %s as the folder's place: %w", path, syscall.Errno(result))
 		}
 	}
 	return nil
 }
 
-// tellShell tells the desktop and other programs that a folder has moved. Nobody has to hear it.
-func tellShell(path string) {
+// askShell makes the call, for this account and without flags; false where there is none. Tests answer
+// in its place.
+var askShell = func(folder *windows.GUID, path string) (result uint32, asked bool) {
+	to, err := windows.UTF16PtrFromString(path)
+	if err != nil || setKnown.Find() != nil || handle.Emulated() {
+		return 0, false
+	}
+	r, _, _ := setKnown.Call(uintptr(unsafe.Pointer(folder)), 0, 0, uintptr(unsafe.Pointer(to)))
+	return uint32(r), true
+}
+
+// tellShell tells the desktop and other programs that a folder has moved. Nobody has to hear it; tests
+// tell nobody.
+var tellShell = func(path string) {
 	const updateDir, asPath, broadcast, settingChange, abortIfHung, second = 0x1000, 5, 0xffff, 0x1a, 2, 1000
 	if p, err := windows.UTF16PtrFromString(path); err == nil && changed.Find() == nil {
 		_, _, _ = changed.Call(updateDir, asPath, uintptr(unsafe.Pointer(p)), 0)
