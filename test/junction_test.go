@@ -384,7 +384,7 @@ func TestSomethingMadeInTheGap(t *testing.T) {
 	for _, way := range []string{"resume", "undo"} {
 		s := gapStories()[0]
 		b := newCrashBed(t, faulty, [3]string{skerry, basalt, skerry})
-		out, code := b.set(s).faulted(s, "kill:aside.intent")
+		out, code := b.set(s).faulted(s, "kill:aside.act")
 		require.Equal(t, -1, code, out)
 		require.False(t, lab.Exists(b.folder), "in the gap")
 		require.NoError(t, os.Mkdir(b.folder, 0o755))
