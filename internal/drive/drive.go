@@ -49,9 +49,14 @@ type Drive struct {
 	inner   string // the file system behind FUSE, in lower case; empty if that is not known
 	pseudo  bool   // holds no files of people's
 	mountID uint64
-	alsoID  uint64 // of the other volume of a drive that has two; 0 if there is none
-	top     string // where its own top directory is reached; empty if that is Mount
+	reach   reach
 	device  string // major:minor, or the stand-in's id: one per file system
+}
+
+// reach is how a drive is reached whose top directory is not at its mount point.
+type reach struct {
+	top    string // where that is; empty if it is the mount point
+	alsoID uint64 // the other mount of a drive that has two volumes; 0 if there is none
 }
 
 // Name is what people call the drive: its label, or where it is mounted.
@@ -81,11 +86,11 @@ func (d *Drive) Same(o *Drive) bool { return d.device == o.device }
 
 // Holds reports whether what was looked at lies on this very mount of the drive.
 func (d *Drive) Holds(st *handle.Stat) bool {
-	return st.Mount != 0 && (st.Mount == d.mountID || st.Mount == d.alsoID)
+	return st.Mount != 0 && (st.Mount == d.mountID || st.Mount == d.reach.alsoID)
 }
 
 // root is where the drive's own top directory is reached.
-func (d *Drive) root() string { return cmp.Or(d.top, d.Mount) }
+func (d *Drive) root() string { return cmp.Or(d.reach.top, d.Mount) }
 
 // Option reports whether the drive is mounted with an option such as nosuid.
 func (d *Drive) Option(name string) bool {
@@ -203,18 +208,7 @@ func (s *System) list(all bool, without func(*Drive) bool) ([]Drive, error) {
 	}
 	seen := map[string]bool{}
 	for _, d := range found {
-		if d.Locked || without(&d) || !all && seen[d.device] {
-			continue
-		}
-		st, err := asked.lstat(d.root())
-		// Of some systems a drive's top directory is shown as a link to it.
-		if err != nil || !st.IsDir() && !st.IsSymlink() {
-			continue
-		}
-		if st.Mount != 0 && d.mountID != 0 && !d.Holds(&st) && !handle.Windows {
-			continue // another drive is mounted over it, and its path leads there; a letter has one
-		}
-		if asked.measure(&d) != nil || (d.Size == 0 && !all) {
+		if without(&d) || !all && seen[d.device] || !d.shows(asked) || asked.measure(&d) != nil || d.Size == 0 && !all {
 			continue
 		}
 		asked.identify(&d)
@@ -223,6 +217,20 @@ func (s *System) list(all bool, without func(*Drive) bool) ([]Drive, error) {
 	}
 	slices.SortStableFunc(out, func(a, b Drive) int { return cmp.Compare(a.Mount, b.Mount) })
 	return out, nil
+}
+
+// shows reports whether the drive's top directory can be looked at where it is mounted.
+func (d *Drive) shows(asked machine) bool {
+	if d.Locked {
+		return false
+	}
+	st, err := asked.lstat(d.root())
+	// Of some systems a drive's top directory is shown as a link to it.
+	if err != nil || !st.IsDir() && !st.IsSymlink() {
+		return false
+	}
+	// Else another drive is mounted over it, and its path leads there; a letter has one.
+	return st.Mount == 0 || d.mountID == 0 || d.Holds(&st) || handle.Windows
 }
 
 // Locked gives the mount points of drives that are here and locked: what they hold is whole, and

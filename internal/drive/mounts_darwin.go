@@ -58,7 +58,7 @@ func fromMount(m *unix.Statfs_t) Drive {
 func (d *Drive) identify() {
 	defer d.tagged()
 	d.UUID, d.Label = volumeIdentity(d.root())
-	if d.top != "" {
+	if d.reach.top != "" {
 		_, d.Label = volumeIdentity(d.Mount)
 	}
 }

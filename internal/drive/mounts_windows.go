@@ -43,7 +43,7 @@ func inFolders() (out []Drive) {
 	for ; err == nil; err = windows.FindNextVolume(find, &name[0], uint32(len(name))) {
 		root := windows.UTF16ToString(name)
 		if folder := folderOf(root); folder != "" {
-			d := Drive{Mount: folder, Source: root, top: root}
+			d := Drive{Mount: folder, Source: root, reach: reach{top: root}}
 			if d.known(root) {
 				out = append(out, d)
 			}

@@ -25,7 +25,7 @@ func joined(all []Drive) []Drive {
 		return all
 	}
 	d := all[data]
-	d.Mount, d.top, d.alsoID, d.pseudo = "/", dataVolume, all[sealed].mountID, false
+	d.Mount, d.pseudo, d.reach = "/", false, reach{dataVolume, all[sealed].mountID}
 	out := slices.Clone(all)
 	out[sealed] = d
 	return slices.Delete(out, data, data+1)

@@ -49,16 +49,8 @@ func (m *undoer) backward(ctx context.Context) error {
 		m.Switched = false
 		at = plan.Placed
 	}
-	if at == plan.Led {
-		if err := m.CopyUnchanged(ctx); err != nil {
-			return err
-		}
-		at = plan.Placed
-	}
-	if at == plan.Between {
-		if at, err = m.BackFromGap(ctx); err != nil {
-			return err
-		}
+	if at, err = m.backFromHalf(ctx, at); err != nil {
+		return err
 	}
 	if err := m.SettingsBack(ctx); err != nil {
 		return err
@@ -91,6 +83,17 @@ func (m *undoer) backward(ctx context.Context) error {
 		m.Out.SetAside = filepath.Join(m.Plan.Into, setAside)
 	}
 	return m.undone(ctx, setAside)
+}
+
+// backFromHalf takes back a switch that was stopped in the middle.
+func (m *undoer) backFromHalf(ctx context.Context, at plan.Position) (plan.Position, error) {
+	switch at {
+	case plan.Led: // somebody may have worked in the copy already
+		return plan.Placed, m.CopyUnchanged(ctx)
+	case plan.Between:
+		return m.BackFromGap(ctx)
+	}
+	return at, nil
 }
 
 // HeldUnchanged holds what is to take its old place again against its snapshot:
