@@ -25,8 +25,12 @@ const (
 	Store        Family = "application-data"
 )
 
+// Format is the number of the form that cards are written in. A card that says none is of the first.
+const Format = 1
+
 // A Card as it is written.
 type Card struct {
+	Format   int       `yaml:"format"`   // of the form it is written in; 0 is 1
 	Name     string    `yaml:"card"`     // as in card:NAME
 	About    string    `yaml:"about"`    // one sentence
 	Family   Family    `yaml:"family"`   //

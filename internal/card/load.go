@@ -117,7 +117,14 @@ type validator struct{ *strict.Document }
 
 var cardName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,39}$`)
 
+// IsName reports whether a card may be called so.
+func IsName(name string) bool { return cardName.MatchString(name) }
+
 func (v *validator) card(c *Card) {
+	if c.Format < 0 || c.Format > Format {
+		v.Fail("$.format", "this card is written in format %d, and this Nexlin reads %d: a newer one is needed",
+			c.Format, Format)
+	}
 	if !cardName.MatchString(c.Name) {
 		v.Fail("$.card", "a card's name has small letters, digits and -, at most 40 of them: %q has not", c.Name)
 	}

@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"nexlin/internal/handle"
 	"nexlin/internal/pathtext"
@@ -27,6 +28,11 @@ func OwnOnly(dir string) error {
 	for _, e := range entries {
 		paths = append(paths, filepath.Join(dir, e.Name()))
 	}
+	return administrators(paths...)
+}
+
+// administrators wants each path to be one that nobody but an administrator could have written.
+func administrators(paths ...string) error {
 	for _, p := range paths {
 		fi, err := os.Stat(p)
 		if err != nil {
@@ -37,4 +43,25 @@ func OwnOnly(dir string) error {
 		}
 	}
 	return nil
+}
+
+// Once reads a card that was given as a file, for one command. As an administrator Nexlin goes by none
+// that others could have written.
+func Once(file string) (*Card, error) {
+	if os.Geteuid() == 0 {
+		if err := administrators(file, filepath.Dir(file)); err != nil {
+			return nil, err
+		}
+	}
+	return Read(file)
+}
+
+// With is cards with the one in a file, which takes the place of one of its name.
+func With(cards []Card, file string) ([]Card, error) {
+	c, err := Once(file)
+	if err != nil {
+		return nil, err
+	}
+	others := slices.DeleteFunc(slices.Clone(cards), func(o Card) bool { return o.Name == c.Name })
+	return append(others, *c), nil
 }

@@ -4,9 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
-	"runtime"
 	"slices"
 	"strings"
 
@@ -17,13 +15,12 @@ import (
 	"nexlin/internal/group"
 	"nexlin/internal/ledger"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/places"
 	"nexlin/internal/plan"
 	"nexlin/internal/planning"
 	"nexlin/internal/run"
 	"nexlin/internal/screen"
 )
-
-const cardPrefix = engine.CardPrefix
 
 // cardCommands are `nexlin card`, and runs by a card.
 type cardCommands struct{ *app }
@@ -73,7 +70,7 @@ func (a *cardCommands) cardCmd() *cobra.Command {
 			"Your own cards lie in the configuration directory; docs/cards.md says how to write one.",
 		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
-	c.AddCommand(a.cardListCmd(), a.cardShowCmd(), a.cardTestCmd())
+	c.AddCommand(a.cardListCmd(), a.cardShowCmd(), a.cardTestCmd(), a.cardNewCmd())
 	return c
 }
 
@@ -86,33 +83,14 @@ func (a *cardCommands) cardListCmd() *cobra.Command {
 				return err
 			}
 			defer done()
-			docs, rows := []screen.Doc{}, [][]string{}
-			for _, c := range e.Cards {
-				if c.File == "" && !c.Says(runtime.GOOS) {
-					continue
-				}
-				u, err := planning.CardFor(c, a.Home)
-				if err != nil {
-					return err
-				}
-				here := cardHere(u)
-				mark := ""
-				if here {
-					mark = "here"
-				}
-				whose := ""
-				if c.File != "" {
-					whose = "your own"
-				}
-				docs = append(docs, screen.Doc{"name": c.Name, "about": c.About, "family": c.Family, "here": here,
-					"file": c.File})
-				rows = append(rows, []string{screen.Bold.Render(c.Name), string(c.Family), mark, whose,
-					pathtext.Show(c.About)})
+			all, err := planning.Overview(a.ctx, e, a.Home)
+			if err != nil {
+				return err
 			}
 			if a.AsJSON {
-				return a.emit(screen.Doc{"cards": docs})
+				return a.emit(screen.Doc{"cards": screen.CardDocs(all)})
 			}
-			a.Columns(a.Out, []string{"card", "family", "", "", "about"}, rows)
+			screen.ShowCards(&a.Lines, all)
 			a.Print("")
 			a.Print("your own cards lie in %s", a.Path(a.cardDir()))
 			return nil
@@ -120,39 +98,57 @@ func (a *cardCommands) cardListCmd() *cobra.Command {
 	}
 }
 
-// cardHere reports whether one of a card's folders is on this machine.
-func cardHere(u *planning.CardUse) bool {
-	for _, f := range u.Card.Folders {
-		if at := card.Expand(f.On(runtime.GOOS), u.Vars); at != "" {
-			if _, err := os.Lstat(at); err == nil {
-				return true
-			}
-		}
-	}
-	return false
-}
-
 func (a *cardCommands) cardShowCmd() *cobra.Command {
 	return &cobra.Command{
 		Use: "show CARD", Short: "one card in full, made out for this account", Args: cobra.ExactArgs(1),
 		RunE: a.runner(func(_ *cobra.Command, args []string) error {
 			return a.withCard(args[0], func(_ *engine.Engine, u *planning.CardUse) error {
-				c := u.Card
 				if a.AsJSON {
-					folders := []screen.Doc{}
-					for _, f := range c.Folders {
-						folders = append(folders,
-							screen.Doc{"name": f.Name, "path": card.Expand(f.On(runtime.GOOS), u.Vars),
-								"growth": f.Growth})
-					}
-					return a.emit(screen.Doc{"name": c.Name, "about": c.About, "family": c.Family, "file": c.File,
-						"folders": folders})
+					return a.emit(screen.CardDoc(u))
 				}
 				a.ShowCard(u)
 				return nil
 			})
 		}),
 	}
+}
+
+func (a *cardCommands) cardNewCmd() *cobra.Command {
+	var show bool
+	c := &cobra.Command{
+		Use: "new [NAME] FOLDER", Short: "write the draft of a card of your own, from what is seen of a folder",
+		Long: "Looks at who holds files of FOLDER open, which settings near by name it and how fast it grows, and\n" +
+			"writes that as a card with comments among your own, for you to look at. `nexlin card test NAME`\n" +
+			"says what is missing. Nothing of that name is replaced. Without NAME it is called as the folder.",
+		Args: cobra.RangeArgs(1, 2),
+		RunE: a.runner(func(_ *cobra.Command, args []string) error {
+			e, cwd, done, err := a.engineHere(false)
+			if err != nil {
+				return err
+			}
+			defer done()
+			d, err := planning.DraftCard(a.ctx, e, args[:len(args)-1],
+				places.Resolved(places.Absolute(args[len(args)-1], cwd)), a.Home)
+			if err != nil {
+				return err
+			}
+			if show {
+				a.Print("%s", strings.TrimSpace(string(d.Text())))
+				return nil
+			}
+			file, err := d.Write(a.cardDir())
+			if err != nil {
+				return err
+			}
+			if a.AsJSON {
+				return a.emit(screen.Doc{"card": d.Name, "file": file})
+			}
+			screen.ShowDraft(&a.Lines, d, file)
+			return nil
+		}),
+	}
+	c.Flags().BoolVar(&show, "show", false, "only show it, and write nothing")
+	return c
 }
 
 func (a *cardCommands) cardTestCmd() *cobra.Command {
@@ -164,29 +160,12 @@ func (a *cardCommands) cardTestCmd() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				docs, bad := []screen.Doc{}, 0
-				for _, c := range checks {
-					docs = append(docs, screen.Doc{"what": c.What, "good": c.Good, "says": c.Says})
-					if !c.Good {
-						bad++
-					}
-					if !a.AsJSON {
-						mark := screen.Good.Render("good")
-						if !c.Good {
-							mark = screen.Caution.Render("look")
-						}
-						a.Print("%s  %-10s  %s", mark, strings.TrimSpace(c.What), c.Says)
-					}
-				}
-				if bad > 0 {
+				docs, bad := screen.ShowChecks(&a.Lines, u.Card.Name, checks)
+				if bad {
 					a.grave(screen.ExitProblems)
 				}
 				if a.AsJSON {
 					return a.emit(screen.Doc{"card": u.Card.Name, "checks": docs})
-				}
-				if bad == 0 {
-					a.Print("")
-					a.Print("card %s fits this machine; nothing was changed", screen.Bold.Render(u.Card.Name))
 				}
 				return nil
 			})
@@ -201,17 +180,13 @@ func (a *cardCommands) withCard(arg string, f func(*engine.Engine, *planning.Car
 		return err
 	}
 	defer done()
-	arg = strings.TrimPrefix(arg, cardPrefix)
+	arg = strings.TrimPrefix(arg, engine.CardPrefix)
 	if ext := filepath.Ext(arg); ext == ".yaml" || ext == ".yml" {
 		c, err := card.Read(arg)
 		if err != nil {
 			return err
 		}
-		u, err := planning.CardFor(*c, a.Home)
-		if err != nil {
-			return err
-		}
-		return f(e, u)
+		e.Cards, arg = []card.Card{*c}, c.Name
 	}
 	u, err := a.cardFor(e, arg)
 	if err != nil {
@@ -275,6 +250,26 @@ func (a *app) cardFolders(e *engine.Engine, name string) (folders []string, err 
 	return u.Folders(), nil
 }
 
+// cardFlag has a command go by a card that is given as a file, this once.
+func cardFlag(a *app, c *cobra.Command) {
+	c.Flags().StringVar(&a.cardFile, "card", "", "go by the card in `FILE`, this once")
+}
+
+// byFile gives the arguments of a command: the card that was given as a file, if there are no others.
+func byFile(a *app, args []string) ([]string, error) {
+	switch {
+	case a.cardFile == "":
+		return args, nil
+	case len(args) > 0:
+		return nil, screen.Usage("--card says itself what is moved: no folder goes with it")
+	}
+	c, err := card.Once(a.cardFile)
+	if err != nil {
+		return nil, err
+	}
+	return []string{engine.CardPrefix + c.Name}, nil
+}
+
 // giveCards reads the cards for a command that goes by them; the others start
 // without. A mistake in one is the business of a command about cards, and told
 // by the others.
@@ -287,6 +282,9 @@ func (a *app) giveCards(e *engine.Engine) (err error) {
 	if e.Cards, err = (&cardCommands{a}).loadCards(); err != nil && !about {
 		a.Note("a card is left out: %v", err)
 		err = nil
+	}
+	if err == nil && a.cardFile != "" {
+		e.Cards, err = card.With(e.Cards, a.cardFile)
 	}
 	return err
 }

@@ -46,6 +46,7 @@ type app struct {
 	standins     string
 	config       string
 	publishedDir string
+	cardFile     string // move, bring-back: a card that is given as a file
 	tagsBelow    string
 	noColor      bool
 	yes          bool

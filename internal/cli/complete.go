@@ -21,7 +21,7 @@ type words = func(e *engine.Engine) []string
 
 // completed are the arguments of commands.
 func (a *completer) completed() map[string]words {
-	runs, names, cards := screen.RunWords(execute.Undoable), a.RedirectWords, a.cards(cardPrefix)
+	runs, names, cards := screen.RunWords(execute.Undoable), a.RedirectWords, a.cards(engine.CardPrefix)
 	both := func(x, y words) words {
 		return func(e *engine.Engine) []string { return append(x(e), y(e)...) }
 	}

@@ -37,7 +37,7 @@ func (a *moveCommand) moveGuided(f moveFlags, flags string, named []string) erro
 	runs := [][]string{}
 	for _, x := range c.Folders {
 		if x.Card != "" { // its program has to be told, which its card knows
-			runs = append(runs, []string{cardPrefix + x.Card})
+			runs = append(runs, []string{engine.CardPrefix + x.Card})
 		} else {
 			folders = append(folders, x.Path)
 		}

@@ -62,8 +62,7 @@ func (a *moveCommand) moveCmd() *cobra.Command {
 		RunE:    a.runner(func(cmd *cobra.Command, args []string) error { return a.move(args, f, given(cmd)) }),
 	}
 	fl := c.Flags()
-	fl.StringVar(&f.into, "into", "", "the directory on the other `DIR`ectory's drive that the folder goes into")
-	fl.Lookup("into").Usage = "the `DIR` on the other drive that the folder goes into"
+	fl.StringVar(&f.into, "into", "", "the `DIR` on the other drive that the folder goes into")
 	fl.StringVar(&f.as, "as", "", "its name there (`DIRNAME`), if not its own")
 	fl.StringVar(&f.name, "name", "", "the `NAME` of the redirect")
 	fl.BoolVar(&f.whileInUse, "while-in-use", false, "go on although programs write to the folder")
@@ -98,12 +97,17 @@ func (a *moveCommand) moveCmd() *cobra.Command {
 	fl.StringVar(&f.makeRoom, "make-room", "",
 		"move the fewest folders of the home that free `SIZE` (as in 20GiB), each to a drive that has room")
 	fl.StringVar(&f.store, "store", "", "of a card whose engine has registered stores: the one that it moves (`NAME`)")
+	cardFlag(a.app, c)
 	a.previewFlag(c, &f.preview)
 	return c
 }
 
 // move does what a command line says, the options of which are flags.
 func (a *moveCommand) move(args []string, f moveFlags, flags string) error {
+	args, err := byFile(a.app, args)
+	if err != nil {
+		return err
+	}
 	if f.makeRoom != "" {
 		return a.makeRoom(args, f)
 	}
@@ -261,12 +265,12 @@ func (a *moveCommand) moveAll(args []string, f moveFlags) error {
 		return a.futureOnly(e, args, f, o)
 	case len(f.profile) > 0:
 		return a.moveProfile(e, f, o)
-	case f.packFirst != "" && len(args) == 1 && strings.HasPrefix(args[0], cardPrefix):
+	case f.packFirst != "" && len(args) == 1 && strings.HasPrefix(args[0], engine.CardPrefix):
 		return screen.Usage("--pack-first goes with one folder, not with a card; `nexlin pack FOLDER --output FILE` " +
 			"makes the copy by itself")
-	case len(args) == 1 && strings.HasPrefix(args[0], cardPrefix):
-		return a.moveCard(e, strings.TrimPrefix(args[0], cardPrefix), f, o)
-	case slices.ContainsFunc(args, func(s string) bool { return strings.HasPrefix(s, cardPrefix) }):
+	case len(args) == 1 && strings.HasPrefix(args[0], engine.CardPrefix):
+		return a.moveCard(e, strings.TrimPrefix(args[0], engine.CardPrefix), f, o)
+	case slices.ContainsFunc(args, func(s string) bool { return strings.HasPrefix(s, engine.CardPrefix) }):
 		return screen.Usage("a card is moved by itself: name it alone")
 	}
 	if f.together && len(args) > 1 {

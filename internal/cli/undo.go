@@ -76,7 +76,10 @@ func (a *recoverCommands) bringBackCmd() *cobra.Command {
 			"the real folder in the link's place in one act. The target is held on its drive until it is discarded.\n" +
 			"Files that are the same in the original held at the old place are copied from there.",
 		RunE: a.runner(func(_ *cobra.Command, args []string) error {
-			var err error
+			args, err := byFile(a.app, args)
+			if err != nil {
+				return err
+			}
 			if len(args) == 0 {
 				if args, err = a.chooseRedirect("Which one comes back?"); err != nil {
 					return err
@@ -88,8 +91,8 @@ func (a *recoverCommands) bringBackCmd() *cobra.Command {
 			if o.WaitQuiet < 0 {
 				return screen.Usage("--wait-quiet takes a time such as 30s or 10m")
 			}
-			if len(args) == 1 && strings.HasPrefix(args[0], cardPrefix) {
-				return a.backCard(strings.TrimPrefix(args[0], cardPrefix), preview, o)
+			if len(args) == 1 && strings.HasPrefix(args[0], engine.CardPrefix) {
+				return a.backCard(strings.TrimPrefix(args[0], engine.CardPrefix), preview, o)
 			}
 			if len(args) == 1 {
 				if done, err := a.backByCard(args[0], preview, o); done || err != nil {
@@ -118,6 +121,7 @@ func (a *recoverCommands) bringBackCmd() *cobra.Command {
 	c.Flags().BoolVar(&o.UseHeld, "use-held", false,
 		"where the old place lacks room: take files that are equal out of the held original instead of copying them")
 	c.Flags().StringArrayVar(&accept, "accept", nil, "go on past the finding with this `CODE`")
+	cardFlag(a.app, c)
 	a.previewFlag(c, &preview)
 	return c
 }
