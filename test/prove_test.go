@@ -1,0 +1,333 @@
+//go:build linux
+
+package test
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/goccy/go-yaml"
+	"github.com/stretchr/testify/require"
+
+	"nexlin/internal/pathtext"
+	"nexlin/test/lab"
+)
+
+// A proof is how a shipped card is proven on the program itself: shell scripts (sh -eu) that are run as
+// the account whose data it is, in a network with nothing but the loopback. In them $HOME is a home on
+// one drive, $BASALT a directory on another.
+type proof struct {
+	Card     string            `yaml:"prove"`
+	Packages []string          `yaml:"packages"` // of Debian
+	Needs    []string          `yaml:"needs"`    // commands, without which it is skipped
+	Small    bool              `yaml:"small"`    // make test proves it, too; others make prove alone
+	Env      map[string]string `yaml:"env"`
+	Methods  []string          `yaml:"methods"` // as --by takes them; empty: as the card says
+	Version  string            `yaml:"version"` // prints it
+	Make     string            `yaml:"make"`    // makes real data through the program's own interface
+	Start    string            `yaml:"start"`   // empty: it is no service
+	Stop     string            `yaml:"stop"`
+	Whole    string            `yaml:"whole"` // prints what shows that the data is whole
+	Use      string            `yaml:"use"`   // reads it through the program, and writes more
+	Away     string            `yaml:"away"`  // uses the program while the drive is away
+	Shows    string            `yaml:"shows"` // what it says then, as a regular expression
+}
+
+// A prover proves one card in one way.
+type prover struct {
+	*testing.T
+	proof
+	method  string
+	home    string
+	skerry  string
+	basalt  string // as the drive is mounted
+	plug    *lab.Plug
+	network int // process in whose network everything runs
+	started bool
+}
+
+// proverAccount is whose data it is.
+const proverAccount = 47011
+
+// Every card that has a proof is proven: moved by each way, used through the program, seen with its
+// drive away and elsewhere, brought back, discarded; once killed in the middle and finished, once
+// undone. NEXLIN_PROVE=all proves those whose packages are large, too.
+func TestProveCards(t *testing.T) {
+	lab.Root(t)
+	files, err := filepath.Glob("../internal/card/shipped/proofs/*.yaml")
+	require.NoError(t, err)
+	require.NotEmpty(t, files)
+	var rows []string
+	for _, file := range files {
+		text, err := os.ReadFile(file)
+		require.NoError(t, err)
+		var p proof
+		require.NoError(t, yaml.UnmarshalWithOptions(text, &p, yaml.Strict()), file)
+		t.Run(p.Card, func(t *testing.T) {
+			all := os.Getenv("NEXLIN_PROVE") == "all"
+			if !p.Small && !all {
+				t.Skip("its packages are large: `make prove` proves it")
+			}
+			for _, need := range p.Needs {
+				if _, err := exec.LookPath(need); err != nil {
+					require.False(t, all, "%s is not installed", need)
+					lab.Skip(t, need+" is not installed")
+				}
+			}
+			if len(p.Methods) == 0 {
+				p.Methods = []string{""}
+			}
+			row := []string{p.Card, "", "", time.Now().Format("2006-01-02"), ""}
+			for _, method := range p.Methods {
+				version, said := prove(t, p, method)
+				row[1], row[4] = version, said
+				row[2] = strings.TrimPrefix(row[2]+", "+strings.ReplaceAll(method, "+", " and "), ", ")
+			}
+			rows = append(rows, "| "+strings.Join(row, " | ")+" |")
+		})
+	}
+	if os.Getenv("NEXLIN_WRITE_DOCS") != "" {
+		writeProven(t, rows)
+	}
+}
+
+// writeProven puts the table of what was proven into the page about cards.
+func writeProven(t *testing.T, rows []string) {
+	const page, begin, end = "../docs/cards.md", "<!-- proven -->\n", "<!-- end of proven -->\n"
+	text, err := os.ReadFile(page)
+	require.NoError(t, err)
+	before, rest, found := strings.Cut(string(text), begin)
+	_, after, ended := strings.Cut(rest, end)
+	require.True(t, found && ended)
+	slices.Sort(rows)
+	table := "| card | version proven | by | on | while its drive was away the program said |\n| --- | --- | --- | --- | --- |\n"
+	require.NoError(t, os.WriteFile(page, []byte(before+begin+table+strings.Join(rows, "\n")+"\n"+end+after), 0o644))
+}
+
+func prove(t *testing.T, p proof, method string) (version, said string) {
+	dir := t.TempDir()
+	lab.Open(t, dir)
+	v := &prover{T: t, proof: p, method: method, basalt: filepath.Join(dir, "BASALT"),
+		skerry: lab.Drive(t, "ext4", "SKERRY", 1024)}
+	v.plug = lab.NewPlug(t, "ext4", "BASALT", 1024)
+	v.plug.Mount(v.basalt)
+	v.home = filepath.Join(v.skerry, "home", "ines")
+	require.NoError(t, os.MkdirAll(v.home, 0o755))
+	require.NoError(t, errors.Join(os.Chown(v.home, proverAccount, proverAccount),
+		os.Chown(v.basalt, proverAccount, proverAccount)))
+	v.ownNetwork()
+	t.Cleanup(v.stop)
+	version = strings.TrimSpace(v.sh(v.Version))
+	v.sh(v.Make)
+	whole := v.whole()
+
+	// Killed in the middle, and finished; then undone.
+	v.stop()
+	v.want(0, "card", "test", v.Card)
+	move := []string{"move", "card:" + v.Card, "--into", v.basalt, "--yes", "-q"}
+	if method != "" {
+		move = append(move, "--by", method)
+	}
+	out, code := v.nexlin("kill:verified-1", move...)
+	require.Equal(t, 137, code, out)
+	v.want(0, "resume", "--yes")
+	require.Equal(t, whole, v.whole(), "finished after it was killed")
+	v.stop()
+	v.want(0, "undo", v.lastRun(), "--yes")
+	require.Equal(t, whole, v.whole(), "undone")
+
+	v.stop()
+	v.want(0, move...)
+	require.Equal(t, whole, v.whole(), "moved")
+	whole = v.used()
+	v.want(0, "check")
+	said = v.away()
+	v.plug.In()
+	v.basalt = filepath.Join(dir, "elsewhere")
+	v.plug.Mount(v.basalt)
+	v.want(0, "mend", "--yes")
+	require.Equal(t, whole, v.whole(), "mended where the drive is now")
+	v.stop()
+	v.want(0, "bring-back", "card:"+v.Card, "--yes", "-q")
+	require.Equal(t, whole, v.whole(), "brought back")
+	whole = v.used()
+	v.discard()
+	require.Equal(t, whole, v.whole(), "discarded")
+	v.stop()
+	return version, said
+}
+
+// ownNetwork makes a network with nothing but the loopback.
+func (v *prover) ownNetwork() {
+	cmd := exec.Command("unshare", "--net", "sh", "-c", "ip link set lo up && exec sleep 3600")
+	require.NoError(v, cmd.Start())
+	v.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
+	v.network = cmd.Process.Pid
+	require.Eventually(v, func() bool {
+		out, _ := exec.Command("nsenter", "--net=/proc/"+fmt.Sprint(v.network)+"/ns/net", "ip", "-o", "addr").Output()
+		return strings.Contains(string(out), "127.0.0.1") && !strings.Contains(string(out), "eth")
+	}, 10*time.Second, 20*time.Millisecond)
+}
+
+// run runs a script as the account, in its network, for two minutes and with four GiB at the most. What it
+// leaves running does not keep it.
+func (v *prover) run(env []string, script string) (string, int) {
+	v.Helper()
+	ctx, end := context.WithTimeout(context.Background(), 2*time.Minute)
+	defer end()
+	out, err := os.CreateTemp(v.TempDir(), "out")
+	require.NoError(v, err)
+	defer out.Close()
+	cmd := exec.CommandContext(ctx, "nsenter", fmt.Sprintf("--net=/proc/%d/ns/net", v.network), "setpriv",
+		fmt.Sprintf("--reuid=%d", proverAccount), fmt.Sprintf("--regid=%d", proverAccount), "--clear-groups", "env", "-i",
+		"sh", "-euc", "ulimit -v 4194304; umask 022; cd \"$HOME\"; "+script)
+	path := "/usr/local/bin:/usr/bin:/bin:/usr/sbin:/sbin:/usr/games"
+	for _, need := range v.Needs {
+		if at, err := exec.LookPath(need); err == nil {
+			path += ":" + filepath.Dir(at)
+		}
+	}
+	given := []string{"HOME=" + v.home, "PATH=" + path, "USER=ines", "LOGNAME=ines", "LANG=C.UTF-8", "BASALT=" + v.basalt,
+		"TMPDIR=/tmp"}
+	for k, e := range v.Env {
+		given = append(given, k+"="+os.Expand(e, func(string) string { return v.home }))
+	}
+	cmd.Args = slices.Insert(cmd.Args, slices.Index(cmd.Args, "-i")+1, append(given, env...)...)
+	cmd.Stdout, cmd.Stderr = out, out
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
+	err = cmd.Run()
+	text, e := os.ReadFile(out.Name())
+	require.NoError(v, errors.Join(e, ctx.Err()), "%s\n%s", script, text)
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) {
+		require.NoError(v, err, "%s", text)
+	}
+	status := cmd.ProcessState.ExitCode()
+	if s, ok := cmd.ProcessState.Sys().(syscall.WaitStatus); ok && s.Signaled() {
+		status = 128 + int(s.Signal())
+	}
+	return string(text), status
+}
+
+// sh runs a script that has to succeed.
+func (v *prover) sh(script string) string {
+	v.Helper()
+	out, code := v.run(nil, script)
+	require.Zero(v, code, "%s\n%s", script, out)
+	return out
+}
+
+func (v *prover) nexlin(fault string, args ...string) (string, int) {
+	v.Helper()
+	env := []string{"NEXLIN_STATE_DIR=" + filepath.Join(v.home, ".local/state/nexlin"), "NEXLIN_STANDIN_DRIVES="}
+	if fault != "" {
+		env = append(env, "NEXLIN_FAULT="+fault)
+	}
+	return v.run(env, pathtext.QuotePOSIX(faults(v.T))+" "+quoted(args))
+}
+
+func quoted(args []string) string {
+	out := make([]string, len(args))
+	for i, a := range args {
+		out[i] = pathtext.QuotePOSIX(a)
+	}
+	return strings.Join(out, " ")
+}
+
+func (v *prover) want(status int, args ...string) string {
+	v.Helper()
+	out, code := v.nexlin("", args...)
+	require.Equal(v, status, code, "%v\n%s", args, out)
+	return out
+}
+
+// document is what a command that shows something says.
+func (v *prover) document(out any, args ...string) {
+	v.Helper()
+	text, code := v.nexlin("", append(args, "--json", "-q")...)
+	require.Zero(v, code, text)
+	require.NoError(v, json.Unmarshal([]byte(text), out), text)
+}
+
+// discard deletes every original that is held.
+func (v *prover) discard() {
+	v.Helper()
+	var doc struct{ Redirects []struct{ Name string } }
+	v.document(&doc, "list", "--held")
+	require.NotEmpty(v, doc.Redirects)
+	for _, r := range doc.Redirects {
+		v.want(0, "discard-original", r.Name, "--yes", "--accept", "changed-since")
+	}
+	v.document(&doc, "list", "--held")
+	require.Empty(v, doc.Redirects)
+}
+
+// lastRun is the newest run, of several as one the whole.
+func (v *prover) lastRun() string {
+	v.Helper()
+	var doc struct{ Runs []struct{ ID, Kind string } }
+	v.document(&doc, "history")
+	require.NotEmpty(v, doc.Runs)
+	for _, r := range doc.Runs {
+		if strings.HasSuffix(r.Kind, "-together") {
+			return r.ID
+		}
+	}
+	return doc.Runs[0].ID
+}
+
+func (v *prover) start() {
+	if v.Start != "" && !v.started {
+		v.sh(v.Start)
+		v.started = true
+	}
+}
+
+func (v *prover) stop() {
+	if v.started {
+		v.started = false
+		v.sh(v.Stop)
+	}
+}
+
+// whole is what shows that the data is whole, asked of the program.
+func (v *prover) whole() string {
+	v.Helper()
+	v.start()
+	return v.sh(v.Whole)
+}
+
+// used works with the program; what is whole is another thing then.
+func (v *prover) used() string {
+	v.Helper()
+	before := v.whole()
+	v.sh(v.Use)
+	after := v.whole()
+	require.NotEqual(v, before, after, "something was written")
+	v.stop()
+	return after
+}
+
+// away pulls the drive, and has the program be used: the sentence that it says, which has to be the one that
+// the proof knows of.
+func (v *prover) away() string {
+	v.Helper()
+	v.plug.Out()
+	v.want(7, "check")
+	out, _ := v.run(nil, v.Away)
+	found := regexp.MustCompile(v.Shows).FindString(out)
+	require.NotEmpty(v, found, "%s", out)
+	return strings.Join(strings.Fields(strings.ReplaceAll(found, "|", " ")), " ")
+}
