@@ -132,24 +132,20 @@ func prove(t *testing.T, p proof, method string) (version, said string) {
 	v.sh(v.Make)
 	whole := v.whole()
 
-	// Killed in the middle, and finished; then undone.
 	v.stop()
 	v.want(0, "card", "test", v.Card)
 	move := []string{"move", "card:" + v.Card, "--into", v.basalt, "--yes", "-q"}
 	if method != "" {
 		move = append(move, "--by", method)
 	}
+	v.want(0, move...)
+	v.want(0, "undo", v.lastRun(), "--yes") // before the program has been at it
+	require.Equal(t, whole, v.whole(), "undone")
+	v.stop()
 	out, code := v.nexlin("kill:verified-1", move...)
 	require.Equal(t, 137, code, out)
 	v.want(0, "resume", "--yes")
-	require.Equal(t, whole, v.whole(), "finished after it was killed")
-	v.stop()
-	v.want(0, "undo", v.lastRun(), "--yes")
-	require.Equal(t, whole, v.whole(), "undone")
-
-	v.stop()
-	v.want(0, move...)
-	require.Equal(t, whole, v.whole(), "moved")
+	require.Equal(t, whole, v.whole(), "moved: killed in the middle, and finished")
 	whole = v.used()
 	v.want(0, "check")
 	said = v.away()
@@ -268,7 +264,7 @@ func (v *prover) discard() {
 	v.document(&doc, "list", "--held")
 	require.NotEmpty(v, doc.Redirects)
 	for _, r := range doc.Redirects {
-		v.want(0, "discard-original", r.Name, "--yes", "--accept", "changed-since")
+		v.want(0, "discard-original", r.Name, "--yes", "--accept", "changed-since", "--accept", "gone-at-target")
 	}
 	v.document(&doc, "list", "--held")
 	require.Empty(v, doc.Redirects)

@@ -474,7 +474,9 @@ func acceptable(fs []finding.Finding) (out []finding.Code) {
 		if !finding.Acceptable(f.Code) {
 			return nil
 		}
-		out = append(out, f.Code)
+		if !slices.Contains(out, f.Code) {
+			out = append(out, f.Code)
+		}
 	}
 	return out
 }
