@@ -5,7 +5,7 @@ export GOFLAGS += -trimpath
 VERSION ?= 0.1.0-dev
 export PATH := $(PATH):/sbin:/usr/sbin
 
-.PHONY: build install demo test lint cross release bench screenshots clean
+.PHONY: build install demo test prove lint cross release bench screenshots clean
 
 build:
 	CGO_ENABLED=0 $(GO) build -ldflags "-s -w -X nexlin/internal/cli.version=$(VERSION)" -o bin/nexlin ./cmd/nexlin
@@ -63,6 +63,12 @@ test:
 	wait $$matrix || status=1; wait $$packages || status=1; cat build/matrix.txt build/packages.txt; \
 	if [ -s build/skips.txt ]; then echo "skipped:"; sort build/skips.txt | uniq -c; else echo "skipped: nothing"; fi; \
 	exit $$status
+
+# Every card that has a proof, on the program itself; as root on Debian it installs the programs. The table in
+# docs/cards.md is written anew.
+prove:
+	@scripts/setup-prove.sh
+	CGO_ENABLED=0 NEXLIN_PROVE=all NEXLIN_WRITE_DOCS=1 $(GO) test -count=1 -timeout 60m -v -run TestProveCards ./test
 
 lint:
 	@test -z "$$(gofmt -l cmd contrib internal test)" || { gofmt -l cmd contrib internal test; echo "gofmt the files above"; exit 1; }

@@ -40,6 +40,7 @@ need sshd openssh-server
 need ssh openssh-client
 need ansible-playbook ansible-core
 need prometheus prometheus
+need /usr/lib/dovecot/imap dovecot-imapd
 need prometheus-node-exporter prometheus-node-exporter
 [ -e /usr/lib/python3/dist-packages/apt ] || missing="$missing python3-apt"
 # The accessibility check of pages: one file of one module, at the version it is used at.

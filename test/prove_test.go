@@ -32,6 +32,7 @@ type proof struct {
 	Packages []string          `yaml:"packages"` // of Debian
 	Needs    []string          `yaml:"needs"`    // commands, without which it is skipped
 	Small    bool              `yaml:"small"`    // make test proves it, too; others make prove alone
+	Roomy    bool              `yaml:"roomy"`    // it wants more addresses than memory, which is not bounded then
 	Env      map[string]string `yaml:"env"`
 	Methods  []string          `yaml:"methods"` // as --by takes them; empty: as the card says
 	Version  string            `yaml:"version"` // prints it
@@ -111,8 +112,29 @@ func writeProven(t *testing.T, rows []string) {
 	_, after, ended := strings.Cut(rest, end)
 	require.True(t, found && ended)
 	slices.Sort(rows)
+	for _, row := range rows {
+		cell := strings.Split(strings.Trim(row, "| "), " | ")
+		noteProven(t, cell[0], cell[1]+" on "+cell[3], cell[4])
+	}
 	table := "| card | version proven | by | on | while its drive was away the program said |\n| --- | --- | --- | --- | --- |\n"
 	require.NoError(t, os.WriteFile(page, []byte(before+begin+table+strings.Join(rows, "\n")+"\n"+end+after), 0o644))
+}
+
+// noteProven puts into a card what was seen.
+func noteProven(t *testing.T, name, proven, away string) {
+	file := "../internal/card/shipped/" + name + ".yaml"
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	var out []string
+	for line := range strings.Lines(string(text)) {
+		if strings.HasPrefix(line, "proven: ") || strings.HasPrefix(line, "away: ") {
+			continue
+		}
+		if out = append(out, line); strings.HasPrefix(line, "family: ") {
+			out = append(out, fmt.Sprintf("proven: %s\naway: %q\n", proven, away))
+		}
+	}
+	require.NoError(t, os.WriteFile(file, []byte(strings.Join(out, "")), 0o644))
 }
 
 func prove(t *testing.T, p proof, method string) (version, said string) {
@@ -185,9 +207,13 @@ func (v *prover) run(env []string, script string) (string, int) {
 	out, err := os.CreateTemp(v.TempDir(), "out")
 	require.NoError(v, err)
 	defer out.Close()
+	bound := "ulimit -v 4194304; "
+	if v.Roomy {
+		bound = ""
+	}
 	cmd := exec.CommandContext(ctx, "nsenter", fmt.Sprintf("--net=/proc/%d/ns/net", v.network), "setpriv",
 		fmt.Sprintf("--reuid=%d", proverAccount), fmt.Sprintf("--regid=%d", proverAccount), "--clear-groups", "env", "-i",
-		"sh", "-euc", "ulimit -v 4194304; umask 022; cd \"$HOME\"; "+script)
+		"sh", "-euc", bound+"umask 022; cd \"$HOME\"; "+script)
 	path := "/usr/local/bin:/usr/bin:/bin:/usr/sbin:/sbin:/usr/games"
 	for _, need := range v.Needs {
 		if at, err := exec.LookPath(need); err == nil {
@@ -325,5 +351,6 @@ func (v *prover) away() string {
 	out, _ := v.run(nil, v.Away)
 	found := regexp.MustCompile(v.Shows).FindString(out)
 	require.NotEmpty(v, found, "%s", out)
-	return strings.Join(strings.Fields(strings.ReplaceAll(found, "|", " ")), " ")
+	found = strings.NewReplacer("|", " ", v.home, "~", v.basalt, "BASALT:").Replace(found)
+	return strings.Join(strings.Fields(found), " ")
 }

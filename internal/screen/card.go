@@ -1,6 +1,7 @@
 package screen
 
 import (
+	"cmp"
 	"fmt"
 	"runtime"
 	"slices"
@@ -18,6 +19,9 @@ func (a *Lines) ShowCard(u *planning.CardUse) {
 	c := u.Card
 	a.Print("%s  %s", Bold.Render(c.Name), pathtext.Show(c.About))
 	rows := [][]string{{"family", string(c.Family)}}
+	if c.File == "" {
+		rows = append(rows, []string{"proven", cmp.Or(c.Proven, "no: it comes from documentation")})
+	}
 	for _, f := range c.Folders {
 		text := a.Path(card.Expand(f.On(runtime.GOOS), u.Vars))
 		if f.Growth > 0 {
@@ -50,6 +54,9 @@ func (a *Lines) ShowCard(u *planning.CardUse) {
 			rows = append(rows, []string{"stays", a.Path(card.Expand(at, u.Vars)) + ": " + pathtext.Show(s.Why)})
 		}
 	}
+	if c.Away != "" {
+		rows = append(rows, []string{"drive away", "it says: " + pathtext.Show(c.Away)})
+	}
 	a.Columns(a.Out, nil, rows)
 }
 
@@ -58,7 +65,7 @@ func CardDocs(all []planning.OfCard) []Doc {
 	docs := make([]Doc, 0, len(all))
 	for _, o := range all {
 		docs = append(docs, Doc{"name": o.Card.Name, "about": o.Card.About, "family": o.Card.Family, "here": o.Here,
-			"bytes": o.Bytes, "files": o.Files, "file": o.Card.File})
+			"bytes": o.Bytes, "files": o.Files, "proven": o.Card.Proven, "file": o.Card.File})
 	}
 	return docs
 }
@@ -100,7 +107,10 @@ func ShowChecks(a *Lines, name string, checks []group.CardCheck) (docs []Doc, ba
 func ShowCards(a *Lines, all []planning.OfCard) {
 	var rows [][]string
 	for _, o := range all {
-		size, whose := "", ""
+		size, whose := "", "not proven"
+		if v, _, ok := strings.Cut(o.Card.Proven, " "); ok {
+			whose = "proven, " + v
+		}
 		if o.Here {
 			size = pathtext.Size(o.Bytes)
 		}
