@@ -34,7 +34,7 @@ type Card struct {
 	Name     string    `yaml:"card"`     // as in card:NAME
 	About    string    `yaml:"about"`    // one sentence
 	Family   Family    `yaml:"family"`   //
-	Proven   string    `yaml:"proven"`   // by which version of the program, and when; empty: it comes from documentation
+	Proven   string    `yaml:"proven"`   // by which version of the program, and when; empty: not
 	Away     string    `yaml:"away"`     // what the program said while the drive was away; empty: not seen
 	Folders  []Folder  `yaml:"folders"`  // what is moved, all together
 	Settings []Setting `yaml:"settings"` // what names the folders; may be empty

@@ -53,6 +53,7 @@ const (
 	JunctionTaken  Code = "junction-instead"
 	Placeholders   Code = "placeholder-files"
 	SyncedFolder   Code = "synced-folder"
+	PathInside     Code = "path-inside"
 	LinksOdd       Code = "links-of-another-kind"
 
 	// inspect: what the target can't keep
@@ -280,6 +281,10 @@ var list = []Kind{
 		"have what made them take them away or turn them into files, or leave them out of the folder", false},
 	{Placeholders, Blocker, "Files here are placeholders of a sync client: reading them would fetch them all.",
 		"have the client keep everything on this computer, or take them out of the folder", false},
+	{PathInside, Info, "Files in the folder name it by its own path.",
+		"with a link nothing needs doing; without one, leave a link behind (`--by setting+symlink`), or make the " +
+			"environments anew at the new place (`git worktree repair` for worktrees) and `--accept path-inside`",
+		true},
 	{SyncedFolder, Blocker, "A sync provider keeps this folder in step with what it has elsewhere: for it, what is " +
 		"moved away was deleted, and it may delete it there and on every other machine.",
 		"end the backup or syncing of this folder in the provider's program, and keep its files on this computer; or " +

@@ -3,6 +3,7 @@ package inventory
 import (
 	"context"
 	"errors"
+	"io"
 	"runtime"
 	"slices"
 	"strings"
@@ -39,14 +40,19 @@ func (l *Listing) merge(o Listing) {
 	l.Paths = l.Paths[:min(len(l.Paths), listed)]
 }
 
-// Facts are what is in a folder. Sizes are in bytes.
-type Facts struct {
+// Counts are how many entries of each kind there are.
+type Counts struct {
 	Files, Dirs, Links int64
-	Bytes              int64 // of regular files, apparent; a hard-linked file once
-	Allocated          int64 // blocks in use; a hard-linked file once
-	Rounded            int64 // what a drive with blocks of Options.Block would use
 	Nodes              int64 // FIFOs, sockets and devices
 	HardLinks          int64 // names of files with more than one
+}
+
+// Facts are what is in a folder. Sizes are in bytes.
+type Facts struct {
+	Counts
+	Bytes     int64 // of regular files, apparent; a hard-linked file once
+	Allocated int64 // blocks in use; a hard-linked file once
+	Rounded   int64 // what a drive with blocks of Options.Block would use
 
 	Unreadable   Listing         // this account may not read them
 	Sockets      Listing         // names of sockets
@@ -64,6 +70,7 @@ type Facts struct {
 	OddLinks     Listing         // links of a kind that only their maker can follow
 	Marked       Listing         // directories whose marks change what names mean, or whose quota it is
 	Handled      Listing         // marked for how the file system is to treat them: not for dumps, compressed …
+	OwnPath      Listing         // files that name the folder, or something in it, by its path
 	Lost         [losses]Listing // what Options.Limits would take from them
 }
 
@@ -91,7 +98,7 @@ func Measure(ctx context.Context, root *handle.Dir, o Options) (Facts, error) {
 	if o.Block == 0 {
 		o.Block = 4096
 	}
-	m := &measure{ctx: ctx, o: o, root: st, jobs: make(chan job, 256), links: hardlink.New(o.Scratch)}
+	m := &measure{ctx: ctx, o: o, root: st, at: root.Path(), jobs: make(chan job, 256), links: hardlink.New(o.Scratch)}
 	defer m.links.Close()
 	first := &counter{m: m}
 	rootEntry := Entry{Path: ".", Name: ".", Stat: st, Dir: root}
@@ -129,6 +136,7 @@ type measure struct {
 	ctx     context.Context
 	o       Options
 	root    handle.Stat
+	at      string // where it is
 	jobs    chan job
 	pending sync.WaitGroup
 	links   *hardlink.Table
@@ -328,6 +336,41 @@ func (c *counter) standing(e *Entry) {
 	if st.Attributes&(handle.AttrNoDump|handle.AttrCompressed) != 0 || handled(e) {
 		f.Handled.add(e.Path)
 	}
+	if namesItself(e, c.m.at) {
+		f.OwnPath.add(e.Path)
+	}
+}
+
+// selfNaming are files in which tools keep the path of the folder that they lie in: environments of
+// Python, worktrees of Git and the repositories these belong to.
+var selfNaming = []string{"pyvenv.cfg", "activate", ".git", "gitdir"}
+
+// namesItself looks into such a file for the path of the folder that is measured.
+func namesItself(e *Entry, root string) bool {
+	const largest = 64 << 10
+	if !slices.Contains(selfNaming, e.Name) || !e.Stat.IsRegular() || e.Stat.Size > largest ||
+		e.Stat.Attributes&handle.AttrPlaceholder != 0 {
+		return false
+	}
+	f, err := e.Dir.OpenFile(e.Name)
+	if err != nil {
+		return false // what can't be read is told as that
+	}
+	defer f.Close()
+	b, err := io.ReadAll(io.LimitReader(f, largest))
+	return err == nil && namesPath(string(b), root)
+}
+
+// namesPath reports whether a text has a path in it, whole or with more behind it.
+func namesPath(text, path string) bool {
+	for rest, found := text, true; ; {
+		if _, rest, found = strings.Cut(rest, path); !found {
+			return false
+		}
+		if rest == "" || strings.ContainsRune("/\\\"' \t\r\n:;)", rune(rest[0])) {
+			return true
+		}
+	}
 }
 
 // handled asks a large file for marks that only an open file tells: an image of a disk
@@ -417,7 +460,7 @@ func (f *Facts) merge(o *Facts) {
 		{&f.Placeholders, &o.Placeholders}, {&f.Foreign, &o.Foreign},
 		{&f.Immutable, &o.Immutable}, {&f.Marked, &o.Marked}, {&f.Handled, &o.Handled},
 		{&f.Privileged, &o.Privileged}, {&f.Other, &o.Other}, {&f.OddLinks, &o.OddLinks},
-		{&f.Unremovable, &o.Unremovable},
+		{&f.Unremovable, &o.Unremovable}, {&f.OwnPath, &o.OwnPath},
 	} {
 		p[0].merge(*p[1])
 	}

@@ -208,6 +208,9 @@ func measureFolder(ctx context.Context, e *engine.Engine, p *plan.Plan, progress
 		return nil
 	}
 	p.Add(preflight.Unkept(p.From, f, &p.Limits)...)
+	if p.Traits().First {
+		p.Add(preflight.NamedInside(p.From, f, p.Linkless())...)
+	}
 	p.Add(preflight.Losses(p.From, f, &p.Limits, &p.IntoNow)...)
 	p.Add(preflight.Rights(p.From, f, &p.FromNow, &p.IntoNow)...)
 	p.Add(preflight.Sockets(p.From, f, toleranceOf(p))...)

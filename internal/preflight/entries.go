@@ -90,6 +90,24 @@ func Unkept(root string, f *inventory.Facts, l *inventory.Limits) (out []finding
 	return out
 }
 
+// NamedInside finds files in a folder that name it by its path: what made them follows the link, and
+// nothing where there is none.
+func NamedInside(root string, f *inventory.Facts, linkless bool) []finding.Finding {
+	what := "name the folder by its path, as environments of Python and worktrees of Git do"
+	if linkless {
+		what += ", and no link will be there"
+	} else {
+		what += ": the link leads them"
+	}
+	found := Entries(root, finding.PathInside, f.OwnPath, what)
+	for i := range found {
+		if linkless {
+			found[i] = found[i].As(finding.Blocker)
+		}
+	}
+	return found
+}
+
 // CheckRemoval asks whether the folder called name in dir may be put aside, before anything is
 // copied; nil if it may.
 func CheckRemoval(dir *handle.Dir, name string) (*finding.Finding, error) {
