@@ -462,3 +462,29 @@ func TestRestoreLeavesNoForeignRecord(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "1", string(b))
 }
+
+// A repository, its worktree and an environment hold their own paths: they are counted, work on through the
+// link, and are not left without one unasked.
+func TestPathsInside(t *testing.T) {
+	for _, tool := range []string{"git", "python3"} {
+		if _, err := exec.LookPath(tool); err != nil {
+			lab.Skip(t, tool+" is not installed")
+		}
+	}
+	s := onStandins(t, program, lab.Tree{"Documents/a: 1", ".config/user-dirs.dirs: XDG_DOCUMENTS_DIR=\"$HOME/Documents\""})
+	in := s.at("Documents")
+	sh := func(script string) string {
+		return lab.Run(t, "env", "HOME="+s.Home, "sh", "-euc", "cd "+in+"; "+script)
+	}
+	sh(`git init -q repo; cd repo; git -c user.name=ines -c user.email=ines@localhost commit -q --allow-empty -m one
+		git worktree add -q ../tree; python3 -m venv --without-pip ../env`)
+	require.Equal(t, 4, counts(s.JSON("inspect", in), "info")["path-inside"])
+	move := []string{"move", in, "--into", "BASALT:/ines", "--yes", "-q"}
+	require.Contains(t, s.Want(3, append(move, "--by", "setting")...), "--accept path-inside")
+	s.Want(0, move...)
+	require.Contains(t, sh("cd tree; git status; git log --oneline"), "one")
+	require.Contains(t, sh("cd repo; git worktree list"), in+"/tree")
+	require.Equal(t, in+"/env\n", sh(in+"/env/bin/python -c 'import sys; print(sys.prefix)'"))
+	s.Want(0, "bring-back", "documents", "--yes", "-q")
+	require.Contains(t, sh("cd repo; git worktree list"), in+"/tree")
+}

@@ -49,6 +49,9 @@ func TestPathsAreFacts(t *testing.T) {
 			"-DforceStdout"}},
 		{"podman", "", []string{"podman", "info", "--format", "{{.Store.GraphRoot}}"}},
 	} {
+		if c.card == "podman" && os.Geteuid() == 0 {
+			continue // an administrator has another store, the system's
+		}
 		tool, err := exec.LookPath(c.ask[0])
 		if err != nil {
 			t.Logf("%s is not installed", c.ask[0])

@@ -95,7 +95,10 @@ func (d *Drive) known(root string) bool {
 		return true // one whose server is gone would take minutes to say so
 	}
 	d.Source = VolumeName(root)
-	device := storageOf(root)
+	var device storage
+	if !d.pseudo { // a drive for discs would have to turn
+		device = storageOf(root)
+	}
 	if d.Spinning = device.seeks; kind == windows.DRIVE_REMOVABLE || device.pluggable {
 		d.Options = "removable"
 	}
