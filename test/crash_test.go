@@ -533,7 +533,7 @@ var dirTime = regexp.MustCompile(`(?m)( 04\d+ \d+:\d+) [\d.]+$`)
 // be repeated (I3). That holds at every step in process (internal/jobs); here a sample
 // of them ends the built program.
 func TestCrashMatrix(t *testing.T) {
-	crashMatrix(t, memoryDrives(t), allStories(), everyNth(14), true)
+	crashMatrix(t, memoryDrives(t), allStories(), everyNth(20), true)
 }
 
 // The same between the steps: before system calls of any kind.
@@ -545,7 +545,7 @@ func TestCrashBetweenSteps(t *testing.T) {
 			calls := len(newCrashBed(t, faulty, drives).points(s, "calls", "call"))
 			// Parallel work, and drives that come and go on this machine, make the
 			// last numbers differ from run to run.
-			at := sample(calls*85/100, everyNth(640))
+			at := sample(calls*85/100, everyNth(900))
 			for i, n := range at {
 				way := []string{"resume", "undo"}[i%2]
 				if s.start == nil {
@@ -568,7 +568,7 @@ func TestCrashMatrixThroughFUSE(t *testing.T) {
 	stories := slices.DeleteFunc(crashStories(), func(s crashStory) bool {
 		return strings.Contains("move-on detach bring-back with what is held", s.name) && s.name != "bring-back"
 	})
-	crashMatrix(t, [3]string{skerry, lab.Faulty(t).At, skerry}, stories, everyNth(16), false)
+	crashMatrix(t, [3]string{skerry, lab.Faulty(t).At, skerry}, stories, everyNth(20), false)
 }
 
 // crashMatrix kills at every so many-th step, cases one after the other or side by

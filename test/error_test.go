@@ -48,7 +48,7 @@ func TestErrorMatrix(t *testing.T) {
 				seen[call]++
 			}
 			for j, call := range slices.Sorted(maps.Keys(seen)) {
-				nth := everyNth(32)
+				nth := everyNth(44)
 				if k == 0 {
 					nth = everyNth(4)
 				}
@@ -56,7 +56,7 @@ func TestErrorMatrix(t *testing.T) {
 					continue // a few calls, in turn: all of them fail in process
 				}
 				last := seen[call]
-				for i, at := range sample(last, everyNth(1200)) {
+				for i, at := range sample(last, everyNth(1700)) {
 					errno := errnos[(i+len(call))%len(errnos)]
 					for _, on := range []string{"", "+"} {
 						if on == "+" && i%3 != 0 {
@@ -74,7 +74,7 @@ func TestErrorMatrix(t *testing.T) {
 			steps := newCrashBed(t, faulty, drives).points(s, "list", "step")
 			slices.Sort(steps)
 			for i, step := range slices.Compact(steps) {
-				if i%everyNth(24) != 0 {
+				if i%everyNth(34) != 0 {
 					continue
 				}
 				cases++

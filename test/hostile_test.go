@@ -36,11 +36,11 @@ const secret = "a nest that nobody may know of"
 // may read, with one of the administrator's between any two calls, so that its
 // rights would get to that content. Nothing outside the folder is read, written,
 // given away or deleted (I6), and nothing of the administrator's is readable. A
-// thousand runs with NEXLIN_MATRIX=all, an eighth of them in the suite.
+// thousand runs with NEXLIN_MATRIX=all, a twelfth of them in the suite.
 func TestHostileFolder(t *testing.T) {
 	t.Parallel()
 	faultless := plain(t)
-	runs := 1000 / everyNth(8)
+	runs := 1000 / everyNth(12)
 	if n, err := strconv.Atoi(os.Getenv("NEXLIN_HOSTILE_RUNS")); err == nil {
 		runs = n
 	}

@@ -324,7 +324,7 @@ func TestSettingBeforeTheFolderLeaves(t *testing.T) {
 func TestCrashMatrixWithoutExchange(t *testing.T) {
 	skerry, basalt, letter := windowsDrives(t)
 	letter("D")
-	crashMatrix(t, [3]string{skerry, basalt, skerry}, append(gapStories(), settingFirst()), everyNth(6), false)
+	crashMatrix(t, [3]string{skerry, basalt, skerry}, append(gapStories(), settingFirst()), everyNth(9), false)
 }
 
 // A rename that fails is tried again if somebody holds the entry just now, and
