@@ -42,6 +42,7 @@ func (w *Whereabouts) Path(ref ledger.DriveRef, path string) string {
 // redirects can be looked at without asking for each.
 type presence struct {
 	drives   []drive.Drive
+	locked   *[]string // mount points of drives that are locked; nil: not asked yet
 	counters map[string]int64
 	where    map[ledger.DriveRef]Whereabouts
 	mounted  map[mountedPlace]bool // what [Places.IsMountedAs] has said
@@ -205,6 +206,17 @@ func (p *Places) allDrives() ([]drive.Drive, error) {
 	return all, err
 }
 
+func (p *Places) locked() ([]string, error) {
+	if p.seen != nil && p.seen.locked != nil {
+		return *p.seen.locked, nil
+	}
+	all, err := p.Drives.Locked()
+	if err == nil && p.seen != nil {
+		p.seen.locked = &all
+	}
+	return all, err
+}
+
 // Counter is the highest count of a drive tag that the ledger has seen.
 func (p *Places) Counter(id string) (int64, error) {
 	if p.seen != nil && p.seen.counters != nil {
@@ -290,7 +302,7 @@ func (p *Places) Absence(w *Whereabouts, name string, want ledger.DriveRef, path
 		return f
 	}
 	f := finding.New(finding.DriveAway, path, "%s is not here, and %s lies on it", label, path).About(about)
-	if locked, err := p.Drives.Locked(); err == nil && len(locked) > 0 { // else it is only away
+	if locked, err := p.locked(); err == nil && len(locked) > 0 { // else it is only away
 		f.Message += "; " + drive.AreLocked(locked) + ", and may be it"
 		return f.Instead(fmt.Sprintf("open %s with its password, as in the file manager; if it is not %s, plug that "+
 			"in; no data is lost", shownAll(locked), label))
