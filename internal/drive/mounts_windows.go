@@ -95,11 +95,7 @@ func (d *Drive) known(root string) bool {
 		return true // one whose server is gone would take minutes to say so
 	}
 	d.Source = VolumeName(root)
-	var device storage
-	if !d.pseudo { // a drive for discs would have to turn
-		device = storageOf(root)
-	}
-	if d.Spinning = device.seeks; kind == windows.DRIVE_REMOVABLE || device.pluggable {
+	if kind == windows.DRIVE_REMOVABLE {
 		d.Options = "removable"
 	}
 	return d.describe(p) || d.Locked
@@ -122,8 +118,7 @@ func (d *Drive) describe(root *uint16) bool {
 	var serial, longest, flags uint32
 	if err := windows.GetVolumeInformation(root, &label[0], uint32(len(label)), &serial, &longest, &flags, &fs[0],
 		uint32(len(fs))); err != nil {
-		const lockedVolume = syscall.Errno(0x80310000) // FVE_E_LOCKED_VOLUME
-		d.Locked = errors.Is(err, lockedVolume)
+		d.Locked = errors.Is(err, syscall.Errno(windows.FVE_E_LOCKED_VOLUME))
 		return false // no medium, if it is not that
 	}
 	d.Label, d.FS = windows.UTF16ToString(label), windows.UTF16ToString(fs)
@@ -157,8 +152,17 @@ func VolumeName(root string) string {
 	return windows.UTF16ToString(buf)
 }
 
-// identify reads the drive tag; label and serial number are known already.
-func (d *Drive) identify() { d.tagged() }
+// identify reads the drive tag, and asks the device; label and serial number are known already.
+func (d *Drive) identify() {
+	d.tagged()
+	if d.Network || d.pseudo {
+		return // a drive for discs would have to turn
+	}
+	device := storageOf(d.root())
+	if d.Spinning = device.seeks; device.pluggable {
+		d.Options = "removable"
+	}
+}
 
 // reached describes a network drive that a path leads to, which the list of drives does not
 // ask; false if it can't be.
