@@ -48,12 +48,17 @@ func Variables(home string) (map[string]string, error) {
 // On gives where the folder lies on a system, as Go names it; empty if the
 // card does not say.
 func (f *Folder) On(goos string) string {
-	return map[string]string{"linux": f.Linux, "darwin": f.MacOS, "windows": f.Windows}[goos]
+	return on(goos, f.Linux, f.MacOS, f.Windows)
 }
 
 // On gives the place on a system; empty if there is none there.
 func (s *Stay) On(goos string) string {
-	return cmp.Or(map[string]string{"linux": s.Linux, "darwin": s.MacOS, "windows": s.Windows}[goos], s.Path)
+	return cmp.Or(on(goos, s.Linux, s.MacOS, s.Windows), s.Path)
+}
+
+// on is the one of three paths that is for a system; empty for any other.
+func on(goos, linux, macos, windows string) string {
+	return map[string]string{"linux": linux, "darwin": macos, "windows": windows}[goos]
 }
 
 // Says reports whether the card is about anything on a system.

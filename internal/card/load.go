@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -156,12 +157,8 @@ func (v *validator) card(c *Card) {
 		if s.Path+s.Linux+s.MacOS+s.Windows == "" || s.Why == "" {
 			v.Fail(fmt.Sprintf("$.stays[%d]", i), "what stays needs path and why")
 		}
-		for _, on := range [][2]string{{"path", s.Path}, {"linux", s.Linux}, {"macos", s.MacOS},
-			{"windows", s.Windows}} {
-			if on[1] != "" {
-				v.path(fmt.Sprintf("$.stays[%d].%s", i, on[0]), on[1])
-			}
-		}
+		v.paths(fmt.Sprintf("$.stays[%d]", i), map[string]string{"path": s.Path, "linux": s.Linux, "macos": s.MacOS,
+			"windows": s.Windows})
 	}
 	if c.Handover != nil {
 		v.handover(c.Handover)
@@ -190,11 +187,7 @@ func (v *validator) folder(at string, f Folder) {
 	if f.Linux == "" && f.MacOS == "" && f.Windows == "" {
 		v.Fail(at, "it says for no system where the folder lies: linux, macos, windows")
 	}
-	for key, path := range map[string]string{"linux": f.Linux, "macos": f.MacOS, "windows": f.Windows} {
-		if path != "" {
-			v.path(at+"."+key, path)
-		}
-	}
+	v.paths(at, map[string]string{"linux": f.Linux, "macos": f.MacOS, "windows": f.Windows})
 	if f.Growth != 0 && (f.Growth < 1 || f.Growth > 100) {
 		v.Fail(at+".growth", "growth is a factor from 1 to 100")
 	}
@@ -301,6 +294,15 @@ func (v *validator) handover(h *Handover) {
 }
 
 // path wants a path to be absolute once its variables are put in.
+// paths looks at those of some paths that are given, by their keys, in the order of these.
+func (v *validator) paths(at string, by map[string]string) {
+	for _, key := range slices.Sorted(maps.Keys(by)) {
+		if by[key] != "" {
+			v.path(at+"."+key, by[key])
+		}
+	}
+}
+
 func (v *validator) path(at, path string) {
 	rest := path
 	for _, name := range variableNames {

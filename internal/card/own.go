@@ -56,12 +56,8 @@ func Once(file string) (*Card, error) {
 	return Read(file)
 }
 
-// With is cards with the one in a file, which takes the place of one of its name.
-func With(cards []Card, file string) ([]Card, error) {
-	c, err := Once(file)
-	if err != nil {
-		return nil, err
-	}
+// With is cards with one more, which takes the place of one of its name.
+func With(cards []Card, c Card) []Card {
 	others := slices.DeleteFunc(slices.Clone(cards), func(o Card) bool { return o.Name == c.Name })
-	return append(others, *c), nil
+	return append(others, c)
 }

@@ -256,18 +256,17 @@ func cardFlag(a *app, c *cobra.Command) {
 }
 
 // byFile gives the arguments of a command: the card that was given as a file, if there are no others.
-func byFile(a *app, args []string) ([]string, error) {
+func byFile(a *app, args []string) (out []string, err error) {
 	switch {
 	case a.cardFile == "":
 		return args, nil
 	case len(args) > 0:
 		return nil, screen.Usage("--card says itself what is moved: no folder goes with it")
 	}
-	c, err := card.Once(a.cardFile)
-	if err != nil {
+	if a.once, err = card.Once(a.cardFile); err != nil {
 		return nil, err
 	}
-	return []string{engine.CardPrefix + c.Name}, nil
+	return []string{engine.CardPrefix + a.once.Name}, nil
 }
 
 // giveCards reads the cards for a command that goes by them; the others start
@@ -283,8 +282,8 @@ func (a *app) giveCards(e *engine.Engine) (err error) {
 		a.Note("a card is left out: %v", err)
 		err = nil
 	}
-	if err == nil && a.cardFile != "" {
-		e.Cards, err = card.With(e.Cards, a.cardFile)
+	if a.once != nil {
+		e.Cards = card.With(e.Cards, *a.once)
 	}
 	return err
 }

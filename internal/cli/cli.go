@@ -23,6 +23,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"nexlin/internal/card"
 	"nexlin/internal/drive"
 	"nexlin/internal/engine"
 	"nexlin/internal/ledger"
@@ -46,7 +47,8 @@ type app struct {
 	standins     string
 	config       string
 	publishedDir string
-	cardFile     string // move, bring-back: a card that is given as a file
+	cardFile     string     // move, bring-back: a card that is given as a file
+	once         *card.Card // that card, once it is read; nil without one
 	tagsBelow    string
 	noColor      bool
 	yes          bool
