@@ -257,15 +257,7 @@ func (v *prover) nexlin(fault string, args ...string) (string, int) {
 	if fault != "" {
 		env = append(env, "NEXLIN_FAULT="+fault)
 	}
-	return v.run(env, pathtext.QuotePOSIX(faults(v.T))+" "+quoted(args))
-}
-
-func quoted(args []string) string {
-	out := make([]string, len(args))
-	for i, a := range args {
-		out[i] = pathtext.QuotePOSIX(a)
-	}
-	return strings.Join(out, " ")
+	return v.run(env, pathtext.Quote(faults(v.T))+" "+pathtext.QuoteAll(args))
 }
 
 func (v *prover) want(status int, args ...string) string {

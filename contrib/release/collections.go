@@ -40,7 +40,8 @@ func (c *collection) Name(system, arch string) string {
 }
 
 func (c *collection) archive(system, arch string) string {
-	return c.Name(system, arch) + map[bool]string{true: ".zip", false: ".tar.gz"}[system == "windows"]
+	_, ext := packed(target{system, arch})
+	return c.Name(system, arch) + ext
 }
 
 // URL is where an archive will be.
@@ -77,7 +78,10 @@ func writeCollections(dir, version, license, base string, made time.Time, sums m
 			return err
 		}
 		at := filepath.Join(dir, filepath.FromSlash(to))
-		if err := errors.Join(os.MkdirAll(filepath.Dir(at), 0o755), os.WriteFile(at, b.Bytes(), 0o644)); err != nil {
+		if err := os.MkdirAll(filepath.Dir(at), 0o755); err != nil {
+			return err
+		}
+		if err := os.WriteFile(at, b.Bytes(), 0o644); err != nil {
 			return err
 		}
 	}

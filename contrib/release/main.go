@@ -101,6 +101,14 @@ func archiveName(version string, t target) string {
 	return fmt.Sprintf("nexlin-%s-%s-%s", version, t.os, t.arch)
 }
 
+// packed is how the archive of a target is made, and how its name ends.
+func packed(t target) (pack func(to, dir string, entries []entry, made time.Time) error, ext string) {
+	if t.os == "windows" {
+		return writeZip, ".zip"
+	}
+	return writeTar, ".tar.gz"
+}
+
 // one builds and packs for one target.
 func (r *release) one(ctx context.Context, t target, manual string) error {
 	name := archiveName(r.version, t)
@@ -140,10 +148,7 @@ func (r *release) one(ctx context.Context, t target, manual string) error {
 		}
 	}
 	entries = append(entries, more...)
-	pack, ext := writeTar, ".tar.gz"
-	if t.os == "windows" {
-		pack, ext = writeZip, ".zip"
-	}
+	pack, ext := packed(t)
 	if err := pack(filepath.Join(r.dir, name+ext), name, entries, r.made); err != nil {
 		return err
 	}

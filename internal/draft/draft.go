@@ -1,8 +1,8 @@
 // Package draft writes the first version of a card from what is seen of a folder: who holds its files
 // open, which settings near by name it, how fast it grows.
 //
-// A draft claims nothing that was not seen. What only a person knows stands in it as a question. The
-// package reads, and changes nothing.
+// A draft claims nothing that was not seen. What only a person knows stands in it as a question.
+// Looking changes nothing.
 package draft
 
 import (
@@ -239,5 +239,8 @@ func (d *Draft) Write(dir string) (file string, err error) {
 		return "", err
 	}
 	_, err = f.Write(d.Text())
-	return file, errors.Join(err, f.Sync(), f.Close())
+	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
+		err = errors.Join(err, os.Remove(file)) // half a card is none
+	}
+	return file, err
 }

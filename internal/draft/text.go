@@ -62,15 +62,14 @@ func (d *Draft) growth(line func(string, ...any)) {
 
 func (d *Draft) inUse(line func(string, ...any)) {
 	switch {
-	case len(d.Programs)+len(d.Services) > 0:
+	case len(d.Programs) > 0:
 		all := make([]string, 0, len(d.Programs))
 		for _, p := range d.Programs {
 			all = append(all, word(p))
 		}
-		if len(all) > 0 {
-			line("in-use:")
-			line("  programs: [%s]   # they have files of it open", strings.Join(all, ", "))
-		}
+		line("in-use:")
+		line("  programs: [%s]   # they have files of it open", strings.Join(all, ", "))
+	case len(d.Services) > 0: // the steps stop them
 	case d.Complete:
 		line("# in-use:")
 		line("#   programs: [NAME]   # no program has anything of it open now")

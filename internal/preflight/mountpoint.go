@@ -10,6 +10,7 @@ import (
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
 	"nexlin/internal/pathtext"
+	"nexlin/internal/shell"
 )
 
 // MountPoint tells what becomes of the mount point of a redirect's target while the drive is
@@ -39,7 +40,7 @@ func MountPoint(d *drive.Drive, name string) (out []finding.Finding, err error) 
 	at := pathtext.Quote(d.Mount)
 	again := "mount " + at
 	if d.UUID != "" {
-		again = fmt.Sprintf("mount UUID=%s %s", d.UUID, at)
+		again = shell.Here.Mount(d.UUID, d.Mount)
 	}
 	out = append(out, finding.New(finding.MountOpen, d.Mount, "while %s is not there, %s can write into its mount "+
 		"point %s, which lies on another drive", d.Name(), who, d.Mount).About(about).
