@@ -51,15 +51,15 @@ test:
 	@mkdir -p build && rm -f build/skips.txt
 	@if command -v gcc >/dev/null 2>&1; then race=-race cgo=1; else race= cgo=0; echo "no C compiler: the race detector is off"; fi; \
 	export CGO_ENABLED=0 NEXLIN_SKIPS=$(CURDIR)/build/skips.txt; \
-	{ CGO_ENABLED=$$cgo $(GO) test -vet=off $$race -tags faults -count=1 -timeout 45m $(raced); raced=$$?; \
-	$(GO) test -vet=off -tags faults -count=1 -timeout 45m $$($(GO) list ./... | grep -v /test$$ | grep -vFx "$$($(GO) list $(raced))") && exit $$raced; } \
+	{ CGO_ENABLED=$$cgo $(GO) test -vet=off $$race -tags faults -count=1 -timeout 25m $(raced); raced=$$?; \
+	$(GO) test -vet=off -tags faults -count=1 -timeout 25m $$($(GO) list ./... | grep -v /test$$ | grep -vFx "$$($(GO) list $(raced))") && exit $$raced; } \
 		>build/packages.txt 2>&1 & packages=$$!; \
 	NEXLIN_TEST_BUILT=$$(mktemp -d) && export NEXLIN_TEST_BUILT && trap 'rm -rf "$$NEXLIN_TEST_BUILT"' EXIT && chmod 755 "$$NEXLIN_TEST_BUILT" && \
 	$(GO) build -o "$$NEXLIN_TEST_BUILT/nexlin/nexlin" ./cmd/nexlin && \
 	$(GO) build -tags faults -o "$$NEXLIN_TEST_BUILT/nexlinfaults/nexlin" ./cmd/nexlin && \
 	CGO_ENABLED=$$cgo $(GO) build $$race -tags faults -o "$$NEXLIN_TEST_BUILT/nexlinfaults$$race/nexlin" ./cmd/nexlin || exit 1; \
-	$(GO) test -vet=off -count=1 -timeout 45m -run '$(matrix)' ./test >build/matrix.txt 2>&1 & matrix=$$!; \
-	NEXLIN_TEST_RACE=$$race $(GO) test -vet=off -count=1 -parallel 3 -timeout 45m -skip '$(matrix)' ./test; status=$$?; \
+	$(GO) test -vet=off -count=1 -timeout 25m -run '$(matrix)' ./test >build/matrix.txt 2>&1 & matrix=$$!; \
+	NEXLIN_TEST_RACE=$$race $(GO) test -vet=off -count=1 -parallel 3 -timeout 25m -skip '$(matrix)' ./test; status=$$?; \
 	wait $$matrix || status=1; wait $$packages || status=1; cat build/matrix.txt build/packages.txt; \
 	if [ -s build/skips.txt ]; then echo "skipped:"; sort build/skips.txt | uniq -c; else echo "skipped: nothing"; fi; \
 	exit $$status

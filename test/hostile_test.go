@@ -154,9 +154,12 @@ func readable(dirs ...string) string {
 }
 
 // asAccount runs a shell command as the account itself: the tests, too, must not
-// be led astray. Where all changes all the time its error means nothing.
+// be led astray. Where all changes all the time its error means nothing. It has a
+// limit: a name may be a FIFO by now, and one that is opened to write waits for a reader.
 func asAccount(script string, args ...string) error {
-	cmd := exec.Command("sh", append([]string{"-c", script, "sh"}, args...)...)
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, "sh", append([]string{"-c", script, "sh"}, args...)...)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: ordinary, Gid: ordinary}}
 	return cmd.Run()
 }
