@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"os/signal"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -51,7 +52,7 @@ func midway(t *testing.T, n *lab.Nexlin, step string, do func(*os.Process), args
 // the folder whole, and goes on when the cause is put right.
 func TestStoppedInTheMiddle(t *testing.T) {
 	t.Parallel()
-	signal := func(s syscall.Signal) func(*testing.T, string, *os.Process) {
+	sent := func(s syscall.Signal) func(*testing.T, string, *os.Process) {
 		return func(t *testing.T, _ string, p *os.Process) { require.NoError(t, p.Signal(s)) }
 	}
 	for _, c := range []struct {
@@ -87,11 +88,14 @@ func TestStoppedInTheMiddle(t *testing.T) {
 			basalt string) {
 			lab.Run(t, "mount", "-o", "loop", basalt+".img", basalt)
 		}},
-		{"interrupt", "pass-1", signal(syscall.SIGINT), "interrupted", nil},
-		{"terminate", "verified-1", signal(syscall.SIGTERM), "interrupted", nil},
-		{"hang-up", "sealed", signal(syscall.SIGHUP), "interrupted", nil},
+		{"interrupt", "pass-1", sent(syscall.SIGINT), "interrupted", nil},
+		{"terminate", "verified-1", sent(syscall.SIGTERM), "interrupted", nil},
+		{"hang-up", "sealed", sent(syscall.SIGHUP), "interrupted", nil},
 	} {
 		t.Run(c.name, func(t *testing.T) {
+			if c.name == "interrupt" && signal.Ignored(os.Interrupt) {
+				lab.Skip(t, "the tests were started with that signal ignored")
+			}
 			skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 32), lab.Drive(t, "ext4", "BASALT", 32, "-N", "512")
 			var tr lab.Tree
 			for _, a := range "abcdefghijklmnopqrstuvwxyz" {
@@ -204,9 +208,9 @@ func TestSecondSignal(t *testing.T) {
 	before := lab.Print(t, folder)
 	n := lab.New(t, program)
 	_, code := midway(t, n, "switch.act", func(p *os.Process) {
-		require.NoError(t, p.Signal(syscall.SIGINT))
+		require.NoError(t, p.Signal(syscall.SIGTERM))
 		require.Eventually(t, func() bool { // until the first one is taken
-			return p.Signal(syscall.SIGINT) != nil || exec.Command("kill", "-0", strconv.Itoa(p.Pid)).Run() != nil ||
+			return p.Signal(syscall.SIGTERM) != nil || exec.Command("kill", "-0", strconv.Itoa(p.Pid)).Run() != nil ||
 				zombie(p.Pid)
 		}, 10*time.Second, 50*time.Millisecond)
 	}, "move", folder, "--into", basalt, "--yes", "-q")
@@ -214,6 +218,16 @@ func TestSecondSignal(t *testing.T) {
 	require.Equal(t, before, lab.Print(t, folder+"/."))
 	n.Want(0, "undo", "--yes")
 	require.Equal(t, before, lab.Print(t, folder))
+}
+
+// A signal that was ignored when it was started, as nohup(1) has it, stops nothing.
+func TestIgnoredSignals(t *testing.T) {
+	n, home := stage(t, lab.Tree{"Documents/a: a"})
+	n.Wrap = []string{"sh", "-c", `trap "" HUP INT; exec "$@"`, "sh"}
+	out, code := midway(t, n, "sealed", func(p *os.Process) {
+		require.NoError(t, errors.Join(p.Signal(syscall.SIGHUP), p.Signal(syscall.SIGINT)))
+	}, "move", filepath.Join(home, "Documents"), "--into", "BASALT:/", "--yes", "-q")
+	require.Zero(t, code, out)
 }
 
 func zombie(pid int) bool {

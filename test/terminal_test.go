@@ -202,13 +202,13 @@ func TestMendLeadsThroughCauses(t *testing.T) {
 	term.Await("3 causes come after it.", enter)
 	term.Await("mend it?", "y"+enter) // the link of Music
 	term.Await("2 causes come after it.", enter)
-	term.Await("mend it?", "n"+enter) // the halves of Notes
-	term.Await("this is still so", down+down+enter)
-	term.Await("1 cause comes after it.", down+enter) // Pictures: leave it
+	term.Await("mend it?", "n"+enter)                      // the halves of Notes
+	term.Await("2 causes come after it.", down+down+enter) // it is still so
+	term.Await("1 cause comes after it.", down+enter)      // Pictures: leave it
 	term.Await("finish the run", down+enter)
 	term.Await("take it back?", "y"+enter)
 	require.Equal(t, 4, term.Wait(), term.Screen())
-	for _, says := range []string{" was left as it is", "left as it is:", "DUNE is not here"} {
+	for _, says := range []string{"this is still so", " was left as it is", "left as it is:", "DUNE is not here"} {
 		require.Contains(t, term.Screen(), says)
 	}
 	text, err := os.Readlink(filepath.Join(home, "Music"))

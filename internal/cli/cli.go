@@ -17,6 +17,7 @@ import (
 	"os/signal"
 	"path/filepath"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -70,12 +71,22 @@ func Main(args []string, in, out, err *os.File) int {
 	// A pipe that is closed must not kill a run half-way: writes to it fail
 	// with EPIPE instead, and are ignored.
 	signal.Ignore(syscall.SIGPIPE)
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
+	ctx, stop := stoppedBySignals()
 	defer stop()
 	context.AfterFunc(ctx, stop) // a second signal ends the process at once
 	on := screen.Lines{RawOut: out, RawErr: err, Out: out, Err: err, Home: homeDir()}
 	a := &app{ctx: ctx, in: in, Screen: &screen.Screen{Lines: on}}
 	return a.run(args)
+}
+
+// stoppedBySignals is a context that ends at the first signal to stop. One that was ignored when Nexlin was
+// started stays ignored, as nohup(1) and shells that start something in the background want it.
+func stoppedBySignals() (context.Context, context.CancelFunc) {
+	heard := slices.DeleteFunc([]os.Signal{os.Interrupt, syscall.SIGTERM, syscall.SIGHUP}, signal.Ignored)
+	if len(heard) == 0 { // to NotifyContext none means all
+		return context.WithCancel(context.Background())
+	}
+	return signal.NotifyContext(context.Background(), heard...)
 }
 
 func (a *app) run(args []string) (code int) {

@@ -94,6 +94,9 @@ func (term *Terminal) Screen() string {
 func (term *Terminal) Await(shows, then string) {
 	term.t.Helper()
 	term.AwaitMore(shows, strings.Count(term.Screen()[:term.typed], shows))
+	if strings.Contains(then, "\x1b") {
+		term.awaitForm()
+	}
 	time.Sleep(100 * time.Millisecond) // a form takes keys once it is drawn
 	if then == "" {
 		return
@@ -102,6 +105,17 @@ func (term *Terminal) Await(shows, then string) {
 	if _, err := term.pty.WriteString(then); err != nil {
 		term.t.Fatal(err)
 	}
+}
+
+// awaitForm waits until the program takes key by key: before, a key that is no letter would be echoed and lost.
+func (term *Terminal) awaitForm() {
+	term.t.Helper()
+	for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(10 * time.Millisecond) {
+		if set, err := unix.IoctlGetTermios(int(term.pty.Fd()), unix.TCGETS); err == nil && set.Lflag&unix.ICANON == 0 {
+			return
+		}
+	}
+	term.t.Fatalf("no form was drawn:\n%s", term.Screen())
 }
 
 // AwaitMore waits until the terminal has shown something more often than so many times.
