@@ -444,8 +444,8 @@ var list = []Kind{
 		"it is merged into the target and held; `--folders hold` holds it as it is", false},
 	{HeldInUse, Blocker, "A program still has the held original open.", "quit the program and try again", false},
 	{ProgramRuns, Blocker, "The program that owns the folder is at work.", "quit it and try again", false},
-	{SandboxCut, Warning, "Programs in sandboxes see the folder where it is, and would not see it where it goes: " +
-		"they can't follow the link.",
+	{SandboxCut, Warning, "Programs in sandboxes or confined by a profile see the folder where it is, and would not " +
+		"see it where it goes: they can't follow the link.",
 		"give them the permission to see the new place; without `removable-media` a snap can't have it", false},
 	{CardKnown, Info, "A card knows this folder: it stops the program and changes its settings, too.",
 		"name it as card:CARD", false},

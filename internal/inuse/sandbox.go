@@ -21,23 +21,33 @@ type Sandboxed struct {
 }
 
 // A Sandbox is where sandboxes are looked for: the root of the system, "/" but
-// in tests, and the home of the account.
+// in tests, and the home of the account; empty if the folder lies in nobody's.
 type Sandbox struct{ Root, Home string }
 
 // Cut lists the installed programs in sandboxes that would lose sight of a
 // folder which goes to target: Flatpak's by what their metadata and the
 // account's overrides let them see (flatpak-metadata(5), [Context]
-// filesystems), snaps by their plugs. kind is that of a profile folder, as XDG
-// names it (documents, music…), or empty.
+// filesystems), snaps by their plugs, services by the profiles that confine them
+// (apparmor.d(5)). kind is that of a profile folder, as XDG names it (documents,
+// music…), or empty.
 func (s Sandbox) Cut(folder, target, kind string) ([]Sandboxed, error) {
-	out, err := s.flatpaks(folder, target, kind)
+	out, err := s.confined(folder, target)
 	if err != nil {
 		return nil, err
 	}
-	snaps, err := s.snaps(folder, target)
-	out = append(out, snaps...)
+	if s.Home != "" {
+		flatpaks, err := s.flatpaks(folder, target, kind)
+		if err != nil {
+			return nil, err
+		}
+		snaps, err := s.snaps(folder, target)
+		if err != nil {
+			return nil, err
+		}
+		out = append(append(out, flatpaks...), snaps...)
+	}
 	slices.SortFunc(out, func(a, b Sandboxed) int { return strings.Compare(a.Program, b.Program) })
-	return slices.CompactFunc(out, func(a, b Sandboxed) bool { return a.Program == b.Program }), err
+	return slices.CompactFunc(out, func(a, b Sandboxed) bool { return a.Program == b.Program }), nil
 }
 
 func (s Sandbox) flatpaks(folder, target, kind string) ([]Sandboxed, error) {

@@ -51,6 +51,40 @@ func TestSandboxesThatLoseSight(t *testing.T) {
 	require.Equal(t, []string{"org.example.Granted", "org.example.Home"}, programsOf(got))
 }
 
+func TestConfinedServices(t *testing.T) {
+	root := t.TempDir()
+	put := func(path, text string) {
+		path = filepath.Join(root, path)
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
+	}
+	put("etc/apparmor.d/named", "# /var/lib/burrow\nprofile named /usr/sbin/burrowd {\n  /var/lib/burrow/** rwk,\n}\n")
+	put("etc/apparmor.d/file-in-it", "  owner /var/lib/burrow/data/*.db rw,\n")
+	put("etc/apparmor.d/wide", "  /var/** rw,\n")
+	put("etc/apparmor.d/quoted", "  \"/var/lib/burrow/\" r,\n")
+	put("etc/apparmor.d/home", "  @{HOME}/** rw,\n")
+	put("etc/apparmor.d/everywhere", "  /** rw,\n")
+	put("etc/apparmor.d/near", "  /var/lib/burrow-more/** rw,\n  /var/lib/* r,\n  deny /var/lib/burrow/** w,\n")
+	put("etc/apparmor.d/granted", "  /var/lib/burrow/** rwk,\n")
+	put("etc/apparmor.d/local/granted", "/mnt/basalt/burrow/** rwk,\n")
+	put("etc/apparmor.d/off", "  /var/lib/burrow/** rwk,\n")
+	put("etc/apparmor.d/disable/off", "")
+	s := Sandbox{Root: root}
+	got, err := s.Cut("/var/lib/burrow", "/mnt/basalt/burrow", "")
+	require.NoError(t, err)
+	require.Empty(t, got, "the kernel confines nobody")
+	put("sys/module/apparmor/parameters/enabled", "Y\n")
+	got, err = s.Cut("/var/lib/burrow", "/mnt/basalt/burrow", "")
+	require.NoError(t, err)
+	require.Equal(t, []string{"file-in-it", "named", "quoted", "wide"}, programsOf(got))
+	require.Equal(t, `echo '"/mnt/basalt/burrow/" r, "/mnt/basalt/burrow/**" rwk,' >>/etc/apparmor.d/local/named`+
+		` && apparmor_parser -r /etc/apparmor.d/named`, got[1].Grant)
+	s.Home = "/home/ines"
+	got, err = s.Cut("/home/ines/Rec", "/mnt/basalt/Rec", "")
+	require.NoError(t, err)
+	require.Equal(t, []string{"home"}, programsOf(got))
+}
+
 func programsOf(in []Sandboxed) (out []string) {
 	for _, s := range in {
 		out = append(out, s.Program)

@@ -147,16 +147,18 @@ func KnownToCards(e *engine.Engine, p *plan.Plan) {
 	}
 }
 
-// CheckSandboxes finds programs in sandboxes that see the folder where it is and
-// would not see it where it goes: they follow no link out of what they see.
+// CheckSandboxes finds programs in sandboxes, and confined services, that see the folder
+// where it is and would not see it where it goes: they follow no link out of what they see.
 func CheckSandboxes(e *engine.Engine, p *plan.Plan) error {
-	home := e.HomeOf(p.Link)
-	if home == "" || p.FromIno == 0 {
+	if p.FromIno == 0 {
 		return nil
 	}
-	kind, _, _, err := setting.Location(home, p.Link)
-	if err != nil {
-		return err
+	home, kind := e.HomeOf(p.Link), ""
+	if home != "" {
+		var err error
+		if kind, _, _, err = setting.Location(home, p.Link); err != nil {
+			return err
+		}
 	}
 	cut, err := inuse.Sandbox{Root: "/", Home: home}.Cut(p.Link, p.Copy(), kind)
 	if err != nil || len(cut) == 0 {
