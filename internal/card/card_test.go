@@ -113,6 +113,22 @@ func TestParse(t *testing.T) {
 	require.Equal(t, []string{"tides", "stop"}, c.Before[0].Args(nil))
 }
 
+// TestPatternsOfSettings finds a setting in several files; what a home is called is no pattern.
+func TestPatternsOfSettings(t *testing.T) {
+	home := filepath.Join(t.TempDir(), "in*s[1]")
+	for _, f := range []string{"conf/15/main/db.conf", "conf/16/main/db.conf", "conf/16/db.conf"} {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(home, f)), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(home, f), nil, 0o644))
+	}
+	require.NoError(t, os.MkdirAll(filepath.Join(filepath.Dir(home), "ines1/conf/9/main"), 0o755))
+	c := Card{Folders: []Folder{{}}, Settings: []Setting{{File: "{home}/conf/*/*/db.conf"}, {File: "{home}/none/*"}}}
+	var files []string
+	for _, p := range c.Places("", map[string]string{"home": home}) {
+		files = append(files, strings.TrimPrefix(p.File, home))
+	}
+	require.Equal(t, []string{"/conf/15/main/db.conf", "/conf/16/main/db.conf", "/none/*"}, files)
+}
+
 // TestMistakesSayWhere breaks the card in one place after the other.
 func TestMistakesSayWhere(t *testing.T) {
 	for _, c := range []struct {
@@ -127,6 +143,7 @@ func TestMistakesSayWhere(t *testing.T) {
 		{"growth too small", "growth: 1.4", "growth: 0.5", 7, "from 1 to 100"},
 		{"unknown variable", "{data}/tides", "{dta}/tides", 6, "{data}"},
 		{"relative path", `"{data}/tides"`, "tides", 6, "begins with /"},
+		{"a pattern for a folder", "{data}/tides", "{data}/t*s", 6, "stands for part of a name"},
 		{"a path that goes up", "{data}/tides", "{data}/../../etc", 6, ".."},
 		{"unknown format", "format: toml", "format: registry", 10, "format is one of"},
 		{"bad address", "at: /store/path", "at: store.path", 11, "begins with /"},

@@ -91,9 +91,33 @@ func (c *Card) Places(folder string, vars map[string]string) []setting.Place {
 	var out []setting.Place
 	for _, s := range c.Settings {
 		if s.Folder == folder || s.Folder == "" && len(c.Folders) == 1 {
-			out = append(out, setting.Place{File: Expand(s.File, vars), Format: s.Format, At: s.At,
-				Optional: s.Optional})
+			for _, file := range s.files(vars) {
+				out = append(out, setting.Place{File: file, Format: s.Format, At: s.At, Optional: s.Optional})
+			}
 		}
 	}
 	return out
+}
+
+// literally keeps the values of variables from being patterns.
+var literally = strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`)
+
+// files gives the files that the setting stands in: a * in the name is any part of a name. Where there is
+// none yet it is the name as it is written, so that it is told as missing.
+func (s *Setting) files(vars map[string]string) []string {
+	plain := Expand(s.File, vars)
+	if !strings.Contains(s.File, "*") {
+		return []string{plain}
+	}
+	quoted := map[string]string{}
+	for k, v := range vars {
+		if quoted[k] = v; runtime.GOOS != "windows" { // where a backslash quotes nothing
+			quoted[k] = literally.Replace(v)
+		}
+	}
+	found, err := filepath.Glob(Expand(s.File, quoted))
+	if err != nil || len(found) == 0 {
+		return []string{plain}
+	}
+	return found
 }
