@@ -144,7 +144,23 @@ const (
 // People gives the accounts that people log in with: by their numbers (login.defs(5)), with
 // a shell that lets them in.
 func People(all []Entry) []Entry {
-	from, to := uint64(peopleFrom), uint64(peopleTo)
+	from, to := numbersOfPeople()
+	return slices.DeleteFunc(slices.Clone(all), func(e Entry) bool {
+		shell := filepath.Base(e.Shell)
+		return uint64(e.UID) < from || uint64(e.UID) > to || shell == "nologin" || shell == "false"
+	})
+}
+
+// Services gives the accounts that services run as, by their numbers (login.defs(5)): their homes are where
+// they keep their data. The administrator's is none of them.
+func Services(all []Entry) []Entry {
+	from, _ := numbersOfPeople()
+	return slices.DeleteFunc(slices.Clone(all), func(e Entry) bool { return e.UID == 0 || uint64(e.UID) >= from })
+}
+
+// numbersOfPeople are the first and the last number of a person's account.
+func numbersOfPeople() (from, to uint64) {
+	from, to = peopleFrom, peopleTo
 	lines("/etc/login.defs", func(l string) {
 		w := strings.Fields(l)
 		if len(w) < 2 {
@@ -159,8 +175,5 @@ func People(all []Entry) []Entry {
 			}
 		}
 	})
-	return slices.DeleteFunc(slices.Clone(all), func(e Entry) bool {
-		shell := filepath.Base(e.Shell)
-		return uint64(e.UID) < from || uint64(e.UID) > to || shell == "nologin" || shell == "false"
-	})
+	return from, to
 }

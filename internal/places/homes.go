@@ -4,13 +4,16 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
 
 	"nexlin/internal/account"
 	"nexlin/internal/handle"
+	"nexlin/internal/pathtext"
 )
 
 // Homes lists the home directories of this machine's accounts (passwd(5))
-// and the one of whoever runs this: none of them may be moved.
+// and the one of whoever runs this: none of them may be moved. A service's is
+// where it keeps its data, a folder as any other, unless it lies among people's.
 func Homes(own string) []string {
 	var out []string
 	if own != "" {
@@ -22,8 +25,15 @@ func Homes(own string) []string {
 	if runtime.GOOS != "linux" {
 		return append(out, beside(own)...)
 	}
-	for _, a := range account.All() {
-		out = append(out, a.Home)
+	return append(out, protectedHomes(account.All())...)
+}
+
+func protectedHomes(all []account.Entry) (out []string) {
+	services := account.Services(all)
+	for _, a := range all {
+		if pathtext.Within(a.Home, "/home") || !slices.Contains(services, a) {
+			out = append(out, a.Home)
+		}
 	}
 	return out
 }
