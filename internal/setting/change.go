@@ -81,7 +81,8 @@ func (c *Change) Read(open func(dir string) (*handle.Dir, error)) (*File, *handl
 
 // Foreign says why a settings file must not be written for an account. What an
 // administrator writes for another account lies in a directory of that account
-// and is its own: a link of its can't lead to a file of the system's (I6).
+// and is its own: a link of its can't lead to a file of the system's (I6). The
+// system's settings of a service are the administrator's, all the way from the root.
 func Foreign(dir *handle.Dir, f *File, uid uint32) (string, error) {
 	if dir == nil {
 		return "", nil
@@ -91,10 +92,11 @@ func Foreign(dir *handle.Dir, f *File, uid uint32) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		if st.UID != uid {
+		system := st.UID != uid && ofSystem(dir.Path())
+		if st.UID != uid && !system {
 			return "lies in a directory of another account", nil
 		}
-		if f.Exists && f.Owner() != uid {
+		if f.Exists && f.Owner() != uid && !(system && f.Owner() == 0) {
 			return "belongs to another account", nil
 		}
 	}
@@ -102,6 +104,21 @@ func Foreign(dir *handle.Dir, f *File, uid uint32) (string, error) {
 		return "has several names (hard links), which a new file would part", nil
 	}
 	return "", nil
+}
+
+// ofSystem reports whether nobody but the administrator can have had a hand in the way to a directory: no link
+// of an account's has led there then.
+func ofSystem(dir string) bool {
+	for {
+		st, err := handle.Lstat(dir)
+		if err != nil || !st.IsDir() || st.UID != 0 || st.Mode&0o022 != 0 {
+			return false
+		}
+		if filepath.Dir(dir) == dir {
+			return true
+		}
+		dir = filepath.Dir(dir)
+	}
 }
 
 // Leads reports whether every path that the addressed values name leads to
