@@ -82,6 +82,7 @@ type Setting struct {
 type InUse struct {
 	Programs []string `yaml:"programs"` // names of processes
 	Command  *Command `yaml:"command"`  // one whose answer says that it is at rest; may be nil
+	Remedy   string   `yaml:"remedy"`   // what to do if it is not; empty: quit it
 }
 
 // Command is run without a shell.
@@ -89,6 +90,7 @@ type Command struct {
 	Run    []string `yaml:"run"`
 	Answer string   `yaml:"answer"` // what its output must hold; empty: only its exit status counts
 	Within string   `yaml:"within"` // time limit, as 30s or 10m; empty: a minute
+	Means  string   `yaml:"means"`  // in words what it does or what it shows; empty: the command speaks for itself
 }
 
 // Step is a command, or a question to the person where no command exists.

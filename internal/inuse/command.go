@@ -31,12 +31,14 @@ type CommandError struct {
 	Err    error
 }
 
-func (e *CommandError) Error() string {
-	text := fmt.Sprintf("%s: %v", strings.Join(e.Args, " "), e.Err)
+func (e *CommandError) Error() string { return strings.Join(e.Args, " ") + ": " + e.Cause() }
+
+// Cause is the error without the command itself.
+func (e *CommandError) Cause() string {
 	if e.Output != "" {
-		text += ": " + e.Output
+		return fmt.Sprintf("%v: %s", e.Err, e.Output)
 	}
-	return text
+	return e.Err.Error()
 }
 func (e *CommandError) Unwrap() error { return e.Err }
 

@@ -28,7 +28,7 @@ type CardUse struct {
 
 // Use is how to see that the program is at work.
 func (u *CardUse) Use() run.Use {
-	out := run.Use{Programs: u.Card.InUse.Programs}
+	out := run.Use{Programs: u.Card.InUse.Programs, Remedy: u.Card.InUse.Remedy}
 	if c := u.Card.InUse.Command; c != nil {
 		s := u.Command(c)
 		out.Command = &s
@@ -60,7 +60,7 @@ func (u *CardUse) AddTo(p *plan.Plan) {
 }
 
 func (u *CardUse) Command(c *card.Command) run.Step {
-	return run.Step{Args: c.Args(u.Vars), Answer: card.Expand(c.Answer, u.Vars), Within: c.Limit()}
+	return run.Step{Args: c.Args(u.Vars), Answer: card.Expand(c.Answer, u.Vars), Within: c.Limit(), Means: c.Means}
 }
 
 func (u *CardUse) Facts() []run.Fact {

@@ -1,6 +1,7 @@
 package run
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -23,14 +24,12 @@ type Step struct {
 	Answer string        `json:"answer"` // what the output must hold; empty: only the exit status counts
 	Within time.Duration `json:"within"`
 	Ask    string        `json:"ask"`
+	Means  string        `json:"means"` // the command in words; may be empty
 }
 
 // String is the step as a person reads it.
 func (s Step) String() string {
-	if s.Ask != "" {
-		return s.Ask
-	}
-	return strings.Join(s.Args, " ")
+	return cmp.Or(s.Ask, s.Means, strings.Join(s.Args, " "))
 }
 
 // A Fact is a value that must be as before.
@@ -71,7 +70,12 @@ type StepError struct {
 	Err  error
 }
 
-func (e *StepError) Error() string { return fmt.Sprintf("%s: %v", e.Step, e.Err) }
+func (e *StepError) Error() string {
+	if failed := (*inuse.CommandError)(nil); errors.As(e.Err, &failed) { // the step names the command already
+		return e.Step + ": " + failed.Cause()
+	}
+	return fmt.Sprintf("%s: %v", e.Step, e.Err)
+}
 func (e *StepError) Unwrap() error { return e.Err }
 
 // ErrAnswer reports a command that answered something else, and ErrNotDone a
@@ -171,6 +175,7 @@ func (c *Commands) Value(ctx context.Context, who Actor, f Fact) (string, error)
 type Use struct {
 	Programs []string `json:"programs"`
 	Command  *Step    `json:"command"` // may be nil
+	Remedy   string   `json:"remedy"`  // what to do if it is not at rest; may be empty
 }
 
 // AtRest looks whether a program is at rest; what shows that it is not is a
@@ -188,7 +193,15 @@ func (c *Commands) AtRest(ctx context.Context, who Actor, u Use) ([]finding.Find
 	}
 	if u.Command != nil {
 		if err := c.Do(ctx, who, *u.Command); err != nil {
-			out = append(out, finding.New(finding.ProgramRuns, "", "it is not at rest: %s", err))
+			says := "it is not at rest: %s"
+			if u.Command.Means != "" {
+				says = "it is not at rest, since this is not so: %s"
+			}
+			f := finding.New(finding.ProgramRuns, "", says, err)
+			if u.Remedy != "" {
+				f = f.Instead(u.Remedy)
+			}
+			out = append(out, f)
 		}
 	}
 	return out, nil

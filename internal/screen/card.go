@@ -37,8 +37,11 @@ func (a *Lines) ShowCard(u *planning.CardUse) {
 		rows = append(rows, []string{"in use if", strings.Join(c.InUse.Programs, ", ") + " runs"})
 	}
 	if c.InUse.Command != nil {
-		rows = append(rows, []string{"at rest if", fmt.Sprintf("`%s` says %q",
-			strings.Join(c.InUse.Command.Args(u.Vars), " "), c.InUse.Command.Answer)})
+		text := fmt.Sprintf("`%s` says %q", strings.Join(c.InUse.Command.Args(u.Vars), " "), c.InUse.Command.Answer)
+		if means := c.InUse.Command.Means; means != "" {
+			text = pathtext.Show(means) + ": " + text
+		}
+		rows = append(rows, []string{"at rest if", text})
 	}
 	for _, s := range c.Before {
 		rows = append(rows, []string{"first", cardStep(s, u)})
@@ -150,5 +153,9 @@ func cardStep(s card.Step, u *planning.CardUse) string {
 	if s.Ask != "" {
 		return "asks: " + pathtext.Show(s.Ask)
 	}
-	return "runs " + pathtext.Show(strings.Join(s.Args(u.Vars), " "))
+	text := pathtext.Show(strings.Join(s.Args(u.Vars), " "))
+	if s.Means != "" {
+		text = pathtext.Show(s.Means) + ": " + text
+	}
+	return "runs " + text
 }
