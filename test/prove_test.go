@@ -26,23 +26,26 @@ import (
 
 // A proof is how a shipped card is proven on the program itself: shell scripts (sh -eu) that are run as
 // the account whose data it is, in a network with nothing but the loopback. In them $HOME is a home on
-// one drive, $BASALT a directory on another.
+// one drive, $BASALT a directory on another. What only an administrator moves is proven as one, in the
+// tests' own namespaces: /etc is a copy then, and the drive lies over the directory that holds the folders.
 type proof struct {
 	Card     string            `yaml:"prove"`
 	Packages []string          `yaml:"packages"` // of Debian
 	Needs    []string          `yaml:"needs"`    // commands, without which it is skipped
 	Small    bool              `yaml:"small"`    // make test proves it, too; others make prove alone
 	Roomy    bool              `yaml:"roomy"`    // it wants more addresses than memory, which is not bounded then
+	Over     string            `yaml:"over"`     // as an administrator: directory that the first drive lies over
 	Env      map[string]string `yaml:"env"`
 	Methods  []string          `yaml:"methods"` // as --by takes them; empty: as the card says
 	Version  string            `yaml:"version"` // prints it
 	Make     string            `yaml:"make"`    // makes real data through the program's own interface
 	Start    string            `yaml:"start"`   // empty: it is no service
 	Stop     string            `yaml:"stop"`
-	Whole    string            `yaml:"whole"` // prints what shows that the data is whole
-	Use      string            `yaml:"use"`   // reads it through the program, and writes more
-	Away     string            `yaml:"away"`  // uses the program while the drive is away
-	Shows    string            `yaml:"shows"` // what it says then, as a regular expression
+	Whole    string            `yaml:"whole"`   // prints what shows that the data is whole
+	Use      string            `yaml:"use"`     // reads it through the program, and writes more
+	Unclean  string            `yaml:"unclean"` // leaves the data as it must not be moved; empty: nothing does
+	Away     string            `yaml:"away"`    // uses the program while the drive is away
+	Shows    string            `yaml:"shows"`   // what it says then, as a regular expression
 }
 
 // A prover proves one card in one way.
@@ -53,6 +56,7 @@ type prover struct {
 	home    string
 	skerry  string
 	basalt  string // as the drive is mounted
+	account int
 	plug    *lab.Plug
 	network int // process in whose network everything runs
 	started bool
@@ -140,14 +144,17 @@ func noteProven(t *testing.T, name, proven, away string) {
 func prove(t *testing.T, p proof, method string) (version, said string) {
 	dir := t.TempDir()
 	lab.Open(t, dir)
-	v := &prover{T: t, proof: p, method: method, basalt: filepath.Join(dir, "BASALT"),
-		skerry: lab.Drive(t, "ext4", "SKERRY", 1024)}
+	v := &prover{T: t, proof: p, method: method, basalt: filepath.Join(dir, "BASALT"), account: proverAccount}
 	v.plug = lab.NewPlug(t, "ext4", "BASALT", 1024)
 	v.plug.Mount(v.basalt)
+	if p.Over == "" {
+		v.skerry = lab.Drive(t, "ext4", "SKERRY", 1024)
+	} else {
+		v.asAdministrator(dir)
+	}
 	v.home = filepath.Join(v.skerry, "home", "ines")
 	require.NoError(t, os.MkdirAll(v.home, 0o755))
-	require.NoError(t, errors.Join(os.Chown(v.home, proverAccount, proverAccount),
-		os.Chown(v.basalt, proverAccount, proverAccount)))
+	require.NoError(t, errors.Join(os.Chown(v.home, v.account, v.account), os.Chown(v.basalt, v.account, v.account)))
 	v.ownNetwork()
 	t.Cleanup(v.stop)
 	version = strings.TrimSpace(v.sh(v.Version))
@@ -160,12 +167,24 @@ func prove(t *testing.T, p proof, method string) (version, said string) {
 	if method != "" {
 		move = append(move, "--by", method)
 	}
-	v.want(0, move...)
-	v.want(0, "undo", v.lastRun(), "--yes") // before the program has been at it
+	if v.Unclean != "" {
+		v.sh(v.Unclean)
+		out, code := v.nexlin("", move...)
+		require.NotZero(t, code, out)
+		t.Logf("not at rest: %s", out)
+		require.Equal(t, whole, v.whole(), "refused")
+		v.stop()
+	}
+	if v.account == 0 { // its last step starts the program, which is at it at once
+		v.killed(move...)
+		v.want(0, "undo", "--yes")
+	} else {
+		v.want(0, move...)
+		v.want(0, "undo", v.lastRun(), "--yes") // before the program has been at it
+	}
 	require.Equal(t, whole, v.whole(), "undone")
 	v.stop()
-	out, code := v.nexlin("kill:verified-1", move...)
-	require.Equal(t, 137, code, out)
+	v.killed(move...)
 	v.want(0, "resume", "--yes")
 	require.Equal(t, whole, v.whole(), "moved: killed in the middle, and finished")
 	whole = v.used()
@@ -184,6 +203,17 @@ func prove(t *testing.T, p proof, method string) (version, said string) {
 	require.Equal(t, whole, v.whole(), "discarded")
 	v.stop()
 	return version, said
+}
+
+// asAdministrator lays a drive over the directory that holds the folders, and a copy over the system's settings.
+func (v *prover) asAdministrator(dir string) {
+	v.Helper()
+	require.True(v, lab.InOwnNamespaces(), "only in namespaces of the tests' own")
+	v.account, v.skerry = 0, v.Over
+	lab.NewPlug(v, "ext4", "SKERRY", 1024).Mount(v.Over)
+	etc := filepath.Join(dir, "etc")
+	lab.Run(v, "cp", "-a", "/etc", etc)
+	lab.Mount(v, "/etc", "--bind", etc)
 }
 
 // ownNetwork makes a network with nothing but the loopback.
@@ -212,7 +242,7 @@ func (v *prover) run(env []string, script string) (string, int) {
 		bound = ""
 	}
 	cmd := exec.CommandContext(ctx, "nsenter", fmt.Sprintf("--net=/proc/%d/ns/net", v.network), "setpriv",
-		fmt.Sprintf("--reuid=%d", proverAccount), fmt.Sprintf("--regid=%d", proverAccount), "--clear-groups", "env", "-i",
+		fmt.Sprintf("--reuid=%d", v.account), fmt.Sprintf("--regid=%d", v.account), "--clear-groups", "env", "-i",
 		"sh", "-euc", bound+"umask 022; cd \"$HOME\"; "+script)
 	path := "/usr/local/bin:/usr/bin:/bin:/usr/sbin:/sbin:/usr/games"
 	for _, need := range v.Needs {
@@ -258,6 +288,13 @@ func (v *prover) nexlin(fault string, args ...string) (string, int) {
 		env = append(env, "NEXLIN_FAULT="+fault)
 	}
 	return v.run(env, pathtext.Quote(faults(v.T))+" "+pathtext.QuoteAll(args))
+}
+
+// killed runs it until the copy was read back.
+func (v *prover) killed(args ...string) {
+	v.Helper()
+	out, code := v.nexlin("kill:verified-1", args...)
+	require.Equal(v, 137, code, out)
 }
 
 func (v *prover) want(status int, args ...string) string {
@@ -310,7 +347,7 @@ func (v *prover) start() {
 }
 
 func (v *prover) stop() {
-	if v.started {
+	if v.started || v.account == 0 && v.Stop != "" { // a card's own steps start a service
 		v.started = false
 		v.sh(v.Stop)
 	}

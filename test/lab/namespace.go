@@ -15,6 +15,9 @@ import (
 // ownStage says in the environment how far [OwnNamespaces] has come.
 const ownStage = "NEXLIN_TEST_NAMESPACES"
 
+// outerMounts names the mount namespace that the tests were started in.
+const outerMounts = ownStage + "_OUTER"
+
 // noProc is the exit status of a first process that may not mount proc(5).
 const noProc = 125
 
@@ -28,6 +31,8 @@ func OwnNamespaces() {
 	case stage == "first":
 		beFirst()
 	case stage == "" && os.Geteuid() == 0:
+		outer, _ := os.Readlink("/proc/self/ns/mnt") // without proc(5) there are none of our own
+		_ = os.Setenv(outerMounts, outer)
 		code, err := again("first", syscall.CLONE_NEWPID)
 		if err != nil || code == noProc {
 			code, err = again("tests", 0)
@@ -38,6 +43,15 @@ func OwnNamespaces() {
 		}
 		os.Exit(code)
 	}
+}
+
+// InOwnNamespaces reports whether they are, so that what is mounted is seen by nobody else.
+func InOwnNamespaces() bool { return os.Getenv(ownStage) == "tests" && ownMounts() }
+
+// ownMounts reports whether this process has another mount namespace than the one that started it.
+func ownMounts() bool {
+	mine, err := os.Readlink("/proc/self/ns/mnt")
+	return err == nil && mine != os.Getenv(outerMounts)
 }
 
 // again runs this program in a mount namespace of its own, and in what else is wanted.
