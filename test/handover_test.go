@@ -3,7 +3,7 @@
 package test
 
 import (
-	"bufio"
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -57,6 +57,10 @@ func (n *nests) move() []string {
 		n.basalt + "/ines", "--yes", "-q", "--accept", "target-in-memory"}
 }
 
+func (n *nests) back() []string {
+	return []string{"--config", n.config, "bring-back", "kestrel-calls", "--yes", "-q", "--accept", "target-in-memory"}
+}
+
 // is wants the engine to have the nest at a place, whole, with its facts.
 func (n *nests) is(t *testing.T, place string) {
 	t.Helper()
@@ -66,52 +70,76 @@ func (n *nests) is(t *testing.T, place string) {
 	require.Contains(t, n.Want(0, "standin", "brooder", "order"), "kestrel-calls kestrel-calls-2025 brooder-own")
 }
 
+// archives lists those that are held in a directory.
+func archives(t *testing.T, dir string) []string {
+	t.Helper()
+	found, err := filepath.Glob(filepath.Join(dir, ".*.archive"))
+	require.NoError(t, err)
+	return found
+}
+
 // Killed at every step, a handover is finished by resume or taken back by
 // undo, and the store is never lost.
 func TestHandoverKilledAtEveryStep(t *testing.T) {
-	faulty := faults(t)
 	drives := memoryDrives(t)
-	first := newNests(t, drives, faulty)
-	first.Env = []string{"NEXLIN_FAULT=list"}
-	out, code := first.Exit(first.move()...)
-	require.Zero(t, code, out)
-	first.Env = nil
-	first.is(t, first.fresh)
-	// Both drives have their tags now; the cases go side by side.
-	first.Want(0, "--config", first.config, "bring-back", "kestrel-calls", "--yes", "-q", "--accept",
-		"target-in-memory")
-	var steps []string
-	lines := bufio.NewScanner(strings.NewReader(out))
-	for lines.Scan() {
-		if name, ok := strings.CutPrefix(lines.Text(), "step "); ok {
-			steps = append(steps, name)
+	first := newNests(t, drives, program)
+	listed := func(args []string) (steps []string) {
+		first.Env = []string{"NEXLIN_FAULT=list"}
+		out := first.Want(0, args...)
+		first.Env = nil
+		for line := range strings.Lines(out) {
+			if name, ok := strings.CutPrefix(line, "step "); ok {
+				steps = append(steps, strings.TrimSpace(name))
+			}
 		}
+		slices.Sort(steps)
+		return slices.Compact(steps)
 	}
-	slices.Sort(steps)
-	steps = slices.Compact(steps)
-	require.Greater(t, len(steps), 15)
-	for i, step := range steps {
-		way := []string{"resume", "undo"}[i%2]
-		t.Run(step+" "+way, func(t *testing.T) {
+	there := listed(first.move())
+	first.is(t, first.fresh)
+	home := listed(first.back())
+	first.is(t, first.old)
+	// Both drives have their tags now; the cases go side by side. What came back may be handed over again.
+	first.Want(0, first.move()...)
+	first.is(t, first.fresh)
+	require.Greater(t, len(there), 15)
+	require.Greater(t, len(home), 15)
+	killed := func(step, way string, goesHome bool) {
+		t.Run(fmt.Sprint(step, " ", way, " home ", goesHome), func(t *testing.T) {
 			t.Parallel()
-			n := newNests(t, drives, faulty)
+			n := newNests(t, drives, program)
+			args, from, to := n.move(), n.old, n.fresh
+			if goesHome {
+				n.Want(0, args...)
+				args, from, to = n.back(), n.fresh, n.old
+			}
 			n.Env = []string{"NEXLIN_FAULT=kill:" + step}
-			out, code := n.Exit(n.move()...)
+			out, code := n.Exit(args...)
 			require.Equal(t, -1, code, out)
 			n.Env = nil
 			if !n.unfinished() {
 				return
 			}
 			n.Want(0, "--config", n.config, way, "--yes", "-q")
-			if way == "resume" {
-				n.is(t, n.fresh)
-				n.Want(0, "--config", n.config, "bring-back", "kestrel-calls", "--yes", "-q", "--accept",
-					"target-in-memory")
+			if way == "undo" {
+				to = from
+			}
+			n.is(t, to)
+			if to == n.fresh {
+				n.Want(0, n.back()...)
 			}
 			n.is(t, n.old)
 			require.False(t, n.unfinished())
 			n.noLitter(t)
 		})
+	}
+	for i, step := range there {
+		killed(step, []string{"resume", "undo"}[i%2], false)
+	}
+	for i, step := range home {
+		if i%everyNth(2) == 0 {
+			killed(step, []string{"undo", "resume"}[i/2%2], true)
+		}
 	}
 }
 
@@ -169,6 +197,18 @@ func TestHandoverTraps(t *testing.T) {
 		require.NotEqual(t, string(card), changed)
 		require.NoError(t, os.WriteFile(at, []byte(changed), 0o644))
 	}
+	t.Run("the engine deletes all that lies around a store: the archive is not there", func(t *testing.T) {
+		n := newNests(t, drives, program)
+		n.Want(0, n.move()...)
+		scripted(t, n, "sign-off", `engine "$@"; rm -rf "`+filepath.Dir(n.old)+`"/.*archive*`)
+		n.Want(0, n.back()...)
+		n.is(t, n.old)
+		require.Empty(t, archives(t, filepath.Dir(n.old)))
+		require.Len(t, archives(t, filepath.Dir(n.fresh)), 2, "both are held where a person wanted the store")
+		require.Contains(t, n.Want(3, "--config", n.config, "move", "card:brooder", "--store", "kestrel-calls",
+			"--into", filepath.Join(filepath.Dir(n.old), "deeper"), "--yes", "-q"), "[target-inside-folder]")
+		n.is(t, n.old)
+	})
 	t.Run("jobs are written after a sign-off that failed: they are carried out, too", func(t *testing.T) {
 		n := newNests(t, drives, program)
 		scripted(t, n, "sign-off", `if [ ! -e "`+n.config+`/failed" ]; then touch "`+n.config+

@@ -129,6 +129,7 @@ type Handover struct {
 	Locked  string  `yaml:"locked"`
 	SignOff Command `yaml:"sign-off"`
 	CarryIn Command `yaml:"carry-in"`
+	As      string  `yaml:"as"` // the store's name at the target, with {store}; empty: that of its place
 }
 
 // Limit is the time limit of the command.

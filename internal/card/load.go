@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"nexlin/internal/handle"
+	"nexlin/internal/pathtext"
 	"nexlin/internal/setting"
 	"nexlin/internal/strict"
 )
@@ -194,7 +195,7 @@ func (v *validator) folder(at string, f Folder) {
 	if f.Missing != "" && f.Missing != "skip" {
 		v.Fail(at+".missing", "missing is skip, or left out")
 	}
-	if f.As == "." || f.As == ".." || strings.ContainsAny(f.As, "/\x00") {
+	if f.As != "" && !pathtext.IsName(f.As) {
 		v.Fail(at+".as", "as is one name, no path")
 	}
 	if f.Whole != nil {
@@ -281,6 +282,9 @@ func (v *validator) handover(h *Handover) {
 	}
 	if h.Verify != nil {
 		v.command("$.handover.verify", h.Verify)
+	}
+	if h.As != "" && (!pathtext.IsName(h.As) || !strings.Contains(h.As, "{store}")) {
+		v.Fail("$.handover.as", "as is one name with {store} in it, no path")
 	}
 	if h.Resting == "" {
 		v.Fail("$.handover", "resting is missing: the state in which a store may be moved")

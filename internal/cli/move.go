@@ -316,7 +316,7 @@ func checkNames(f moveFlags) error {
 		return screen.Usage(fmt.Sprintf("%q is no name for a redirect: letters, digits, - _ . and at most 60 of them",
 			f.name))
 	}
-	if f.as == "." || f.as == ".." || strings.ContainsAny(f.as, "/\x00") || strings.HasPrefix(f.as, ".nexlin") {
+	if f.as != "" && !pathtext.IsName(f.as) || strings.HasPrefix(f.as, ".nexlin") {
 		return screen.Usage(fmt.Sprintf("%q is no name for a directory: --as takes one name, no path", f.as))
 	}
 	return nil

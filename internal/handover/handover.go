@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"nexlin/internal/archive"
+	"nexlin/internal/card"
 	"nexlin/internal/engine"
 	"nexlin/internal/execute"
 	"nexlin/internal/finding"
@@ -79,15 +80,21 @@ func PlanHandover(ctx context.Context, e *engine.Engine, u *planning.CardUse, st
 		return nil, err
 	}
 	p.Final = filepath.Base(s.Place)
+	if as := card.Expand(u.Card.Handover.As, map[string]string{"store": s.Name}); pathtext.IsName(as) {
+		p.Final = as
+	}
 	if o.As != "" {
 		p.Final = o.As
 	}
 	p.Link, p.From, p.Target = s.Place, s.Place, p.Copy()
 	p.Store.From, p.Store.To = p.From, p.Target
 	if r, err := e.Ledger.Redirect(p.Name); err == nil {
-		if r.State != ledger.Ended && r.Target == s.Place {
+		switch {
+		case r.State != ledger.Ended && r.Target == s.Place:
 			p.Before, p.Link = &r, r.Link // on to a third drive
-		} else if r.State != ledger.Ended {
+		case r.State == ledger.Ended && r.Link == s.Place:
+			p.Ended = &r // it was away before
+		default:
 			p.Add(finding.New(finding.NameTaken, s.Place, "a redirect called %s is in the ledger already",
 				p.Name).Named(p.Name))
 		}
@@ -209,7 +216,7 @@ func planPlaces(ctx context.Context, e *engine.Engine, p *plan.Plan, o planning.
 		return err
 	}
 	p.FromDrive = places.Ref(&p.FromNow)
-	p.HeldIn = p.Into
+	p.HeldIn = archivesIn(p)
 	p.Held = string(naming.Held(p.Final, p.Run) + ".archive")
 	if err := planning.CheckTarget(e, p); err != nil {
 		return err
@@ -230,16 +237,28 @@ func planPlaces(ctx context.Context, e *engine.Engine, p *plan.Plan, o planning.
 	p.Files, p.Bytes, p.Allocated, p.Entries = p.Facts.Files, p.Facts.Bytes, p.Facts.Allocated, p.Facts.Entries()
 	planning.CheckPlaces(p)
 	planning.CheckSpace(e, p)
-	// The archive lies beside the store until it is discarded.
-	p.Need += p.Bytes
-	if short := p.Need + p.IntoNow.Reserve() - p.IntoNow.Free; p.IntoNow.Mount != "" && short > 0 &&
-		!finding.Has(p.Findings, finding.SpaceShort) {
-		p.Add(finding.New(finding.SpaceShort, p.Into, "%s has too little room for the store and its archive: "+
-			"needed %s, free %s, short by %s", p.IntoNow.Name(), pathtext.Size(p.Need), pathtext.Size(p.IntoNow.Free),
-			pathtext.Size(short)).OnDrive(p.IntoNow.Name()))
+	checkArchiveRoom(p)
+	if !p.Store.Home && p.Into != filepath.Dir(p.From) && pathtext.Within(p.Into, filepath.Dir(p.From)) {
+		p.Add(finding.New(finding.TargetInSource, p.Into, "%s lies in %s, which is the engine's own: what is there it may "+
+			"delete with the store", p.Into, filepath.Dir(p.From)).Named(p.Name))
 	}
 	p.AcceptFound(o.Accept)
 	return planning.CheckUnfinished(e, p)
+}
+
+// checkArchiveRoom wants room for the archive, too, which lies there until it is discarded.
+func checkArchiveRoom(p *plan.Plan) {
+	on, need, what := &p.IntoNow, p.Need+p.Bytes, "the store and its archive"
+	if p.Store.Home {
+		on, need, what = &p.FromNow, p.Bytes, "the store's archive"
+	} else {
+		p.Need = need
+	}
+	if short := need + on.Reserve() - on.Free; on.Mount != "" && short > 0 &&
+		!finding.Has(p.Findings, finding.SpaceShort) {
+		p.Add(finding.New(finding.SpaceShort, p.HeldIn, "%s has too little room for %s: needed %s, free %s, short by %s",
+			on.Name(), what, pathtext.Size(need), pathtext.Size(on.Free), pathtext.Size(short)).OnDrive(on.Name()))
+	}
 }
 
 // A handingOver moves a store by the engine that owns it.
@@ -253,7 +272,37 @@ func (m *handingOver) Open() error {
 	if err == nil {
 		m.Into = at
 	}
-	return handle.IgnoreMissing(err) // it is made when the run begins
+	if handle.IgnoreMissing(err) != nil { // it is made when the run begins
+		return err
+	}
+	return m.openArchives()
+}
+
+// openArchives opens the directory that archives lie in, once there is one: see [archivesIn].
+func (m *handingOver) openArchives() error {
+	p := m.Plan
+	if m.HeldIn != nil || p.HeldIn == p.Into && m.Into == nil {
+		return nil
+	}
+	if p.HeldIn == p.Into {
+		m.HeldIn = m.Into.Retain()
+		return nil
+	}
+	err := m.CheckDrive(p.HeldIn, p.FromDrive)
+	if err == nil {
+		m.HeldIn, err = m.OpenReal(p.HeldIn)
+	}
+	return err
+}
+
+// archivesIn is where the archives of a run lie: in the directory that a person has named for the store, be it on
+// its way there or home. The one around its old home is the engine's own, and with a store an engine may delete
+// all of what is its own.
+func archivesIn(p *plan.Plan) string {
+	if p.Store.Home {
+		return filepath.Dir(p.From)
+	}
+	return p.Into
 }
 
 // StandsAt a store is, as the engine lists it; nil if it lists none of the name.
@@ -269,7 +318,11 @@ func (m *handingOver) store(ctx context.Context) (*plan.Store, error) {
 
 func (m *handingOver) Forward(ctx context.Context) error {
 	sp := m.Plan.Store
-	if err := m.Parents(ctx); err != nil {
+	err := m.Parents(ctx)
+	if err == nil {
+		err = m.openArchives()
+	}
+	if err != nil {
 		return err
 	}
 	if err := m.Tag(ctx); err != nil {
@@ -398,11 +451,11 @@ func (m *handingOver) signOff(ctx context.Context, s *plan.Store, way, to string
 	return nil
 }
 
-// archiveName is what the archive of one way is called beside the new place.
+// archiveName is what the archive of one way is called.
 func (m *handingOver) archiveName(way string) string { return m.Plan.Held + way }
 
 func (m *handingOver) archivePath(way string) string {
-	return filepath.Join(m.Plan.Into, m.archiveName(way))
+	return filepath.Join(m.Plan.HeldIn, m.archiveName(way))
 }
 
 type archiveData struct {
@@ -422,7 +475,7 @@ func (m *handingOver) carryOut(ctx context.Context, way, from string) error {
 		return err
 	}
 	if known {
-		switch _, err := m.Into.Stat(m.archiveName(way)); {
+		switch _, err := m.HeldIn.Stat(m.archiveName(way)); {
 		case err == nil:
 			return m.proveArchive(ctx, way, &d)
 		case !handle.Missing(err):
@@ -433,10 +486,10 @@ func (m *handingOver) carryOut(ctx context.Context, way, from string) error {
 		return err
 	}
 	part := naming.Part(m.Plan.Run) + way
-	if err := handle.IgnoreMissing(m.Into.Unlink(part)); err != nil {
+	if err := handle.IgnoreMissing(m.HeldIn.Unlink(part)); err != nil {
 		return err
 	}
-	file := filepath.Join(m.Plan.Into, part)
+	file := filepath.Join(m.Plan.HeldIn, part)
 	err = m.Act(ctx, "carry-out"+way, part, func() error {
 		_, err := m.Commands().Run(ctx, sp.For, with(sp.CarryOut.Args, "{archive}", file), sp.CarryOut.Within)
 		return err
@@ -454,7 +507,7 @@ func (m *handingOver) carryOut(ctx context.Context, way, from string) error {
 		return err
 	}
 	return m.Act(ctx, "archive"+way, d, func() error {
-		return handle.Flushed(m.Into.Rename(part, m.Into, m.archiveName(way)), m.Into)
+		return handle.Flushed(m.HeldIn.Rename(part, m.HeldIn, m.archiveName(way)), m.HeldIn)
 	}, nil)
 }
 
@@ -468,7 +521,7 @@ func with(args []string, pairs ...string) []string {
 
 // readStoreArchive flushes an archive and reads it to its end.
 func (m *handingOver) readStoreArchive(ctx context.Context, name, path string) (d archiveData, err error) {
-	f, err := m.Into.OpenFile(name)
+	f, err := m.HeldIn.OpenFile(name)
 	if err != nil {
 		return d, fmt.Errorf("the engine said that it had carried the store out, and there is no archive: %w", err)
 	}
@@ -617,12 +670,16 @@ func (m *handingOver) heldArchive(way string) (ledger.Held, error) {
 	if _, err := m.Last("archive"+way, &d); err != nil {
 		return ledger.Held{}, err
 	}
-	st, err := m.Into.Stat(m.archiveName(way))
+	st, err := m.HeldIn.Stat(m.archiveName(way))
 	if err != nil {
 		return ledger.Held{}, err
 	}
+	on := m.Plan.IntoDrive
+	if m.Plan.HeldIn != m.Plan.Into {
+		on = m.Plan.FromDrive
+	}
 	h := m.HeldRow()
-	h.Path, h.Drive, h.Ino, h.Bytes, h.Files = m.archivePath(way), m.Plan.IntoDrive, st.Ino, st.Allocated, 1
+	h.Path, h.Drive, h.Ino, h.Bytes, h.Files = m.archivePath(way), on, st.Ino, st.Allocated, 1
 	return h, nil
 }
 
@@ -651,8 +708,8 @@ func (m *handingOver) Back(ctx context.Context) error {
 	switch {
 	case s != nil && s.Place == sp.From:
 	case s != nil && s.Place == sp.To:
-		if m.Into == nil {
-			return swap.Broken(m.Plan.Into, "the directory around the store is not there")
+		if m.HeldIn == nil {
+			return swap.Broken(m.Plan.HeldIn, "the directory around the store is not there")
 		}
 		if err := m.carry(ctx, "-back", sp.To, sp.From); err != nil {
 			return err
@@ -690,17 +747,17 @@ func (m *handingOver) Back(ctx context.Context) error {
 	})
 }
 
-// archivesLeft are the archives that stay held beside the new place. Without any, nothing
+// archivesLeft are the archives that stay held. Without any, nothing
 // of the run stays there.
 func (m *handingOver) archivesLeft(ctx context.Context) (held []ledger.Held, err error) {
-	if m.Into == nil {
+	if m.HeldIn == nil {
 		return nil, nil
 	}
-	if err := handle.IgnoreMissing(m.Into.Unlink(naming.Part(m.Plan.Run))); err != nil {
+	if err := handle.IgnoreMissing(m.HeldIn.Unlink(naming.Part(m.Plan.Run))); err != nil {
 		return nil, err
 	}
 	for _, way := range []string{"", "-back"} {
-		_, err := m.Into.Stat(m.archiveName(way))
+		_, err := m.HeldIn.Stat(m.archiveName(way))
 		if handle.IgnoreMissing(err) != nil {
 			return nil, err
 		}

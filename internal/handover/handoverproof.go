@@ -47,7 +47,7 @@ const notCompared = -1
 // compareStore holds a store against the archive of one way. known is false where
 // that can't be done.
 func (m *handingOver) compareStore(ctx context.Context, way, place string) (h archive.Holding, known bool, err error) {
-	f, err := m.Into.OpenFile(m.archiveName(way))
+	f, err := m.HeldIn.OpenFile(m.archiveName(way))
 	if err != nil {
 		return h, false, err
 	}
@@ -99,7 +99,7 @@ func (m *handingOver) carryOutWhole(ctx context.Context, way, from string) error
 		last = h
 		// It is older than the store.
 		if err := m.Act(ctx, "compared-out"+way, comparedData{notCompared}, func() error {
-			return handle.IgnoreMissing(m.Into.Unlink(m.archiveName(way)))
+			return handle.IgnoreMissing(m.HeldIn.Unlink(m.archiveName(way)))
 		}, nil); err != nil {
 			return err
 		}
@@ -133,10 +133,10 @@ func (m *handingOver) carriedWhole(ctx context.Context, way, place string) error
 // held against the archive when the run was stopped, it is now.
 func (m *handingOver) carriedBefore(ctx context.Context, way, place string) error {
 	done, err := m.Last("compared-in"+way, new(json.RawMessage))
-	if err != nil || done || m.Into == nil {
+	if err != nil || done || m.HeldIn == nil {
 		return err
 	}
-	if _, err := m.Into.Stat(m.archiveName(way)); err != nil {
+	if _, err := m.HeldIn.Stat(m.archiveName(way)); err != nil {
 		return handle.IgnoreMissing(err) // this run has carried nothing there
 	}
 	return m.carriedWhole(ctx, way, place)

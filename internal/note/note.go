@@ -83,7 +83,7 @@ func parseNote(b []byte) (*Note, error) {
 	if err := pathtext.UnmarshalStrict(b, &n); err != nil || n.Version != 1 || !naming.Valid(n.Name) {
 		return nil, ErrBad
 	}
-	if t := n.Target; t == "" || t == "." || t == ".." || strings.ContainsAny(t, "/\x00") {
+	if !pathtext.IsName(n.Target) {
 		return nil, ErrBad
 	}
 	return &n, nil

@@ -43,3 +43,10 @@ func IsRoot(path string) bool {
 
 // Equal reports whether two absolute, clean paths are one.
 func Equal(a, b string) bool { return a == b || folds && strings.EqualFold(a, b) }
+
+// IsName reports whether a text is one name of an entry, and no path: neither empty, . or .., nor with a
+// separator of this system or a NUL in it.
+func IsName(name string) bool {
+	return name != "" && name != "." && name != ".." &&
+		strings.IndexFunc(name, func(r rune) bool { return r == 0 || r < 0x80 && os.IsPathSeparator(uint8(r)) }) < 0
+}

@@ -286,10 +286,7 @@ func damagedPlan(run string) error {
 // sound reports whether the paths of a saved plan are absolute and its names
 // single ones: what the run does by them stays where it belongs.
 func (p *Plan) sound() bool {
-	name := func(s string) bool {
-		return s != "." && s != ".." &&
-			strings.IndexFunc(s, func(r rune) bool { return r == 0 || r < 0x80 && os.IsPathSeparator(uint8(r)) }) < 0
-	}
+	name := func(s string) bool { return s == "" || pathtext.IsName(s) }
 	if p.Run == "" || !name(p.Run) || !name(p.Name) || !name(p.Final) || !name(p.Held) {
 		return false
 	}

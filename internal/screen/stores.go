@@ -31,7 +31,7 @@ func (a *Screen) ShowHandover(p *plan.Plan) {
 		a.Print("")
 		a.Print("%s ──handover──▶ %s", Bold.Render(a.Path(s.From)), Bold.Render(target))
 		a.Print("")
-		a.Print("  carries out   to an archive beside the new place, which is read to its end")
+		a.Print("  carries out   to an archive in %s, which is read to its end", a.Path(p.HeldIn))
 		a.Print("  signs off     only after that: the engine then deletes the store at the old place")
 		a.Print("  carries in    at the new place; if that fails, at the old place again")
 		for _, f := range s.Facts {
