@@ -34,6 +34,8 @@ type proof struct {
 	Needs    []string          `yaml:"needs"`    // commands, without which it is skipped
 	Small    bool              `yaml:"small"`    // make test proves it, too; others make prove alone
 	Roomy    bool              `yaml:"roomy"`    // it wants more addresses than memory, which is not bounded then
+	Setup    string            `yaml:"setup"`    // what the administrator does first, with a copy of /etc, mounts too
+	Store    string            `yaml:"store"`    // the engine's own store that is handed over; empty: the folders
 	Over     string            `yaml:"over"`     // as an administrator: directory that the first drive lies over
 	Env      map[string]string `yaml:"env"`
 	Methods  []string          `yaml:"methods"` // as --by takes them; empty: as the card says
@@ -150,12 +152,17 @@ func prove(t *testing.T, p proof, method string) (version, said string) {
 	if p.Over == "" {
 		v.skerry = lab.Drive(t, "ext4", "SKERRY", 1024)
 	} else {
-		v.asAdministrator(dir)
+		v.account, v.skerry = 0, v.Over
+		require.True(v, lab.InOwnNamespaces(), "only in namespaces of the tests' own")
+		lab.NewPlug(v, "ext4", "SKERRY", 1024).Mount(v.Over)
 	}
 	v.home = filepath.Join(v.skerry, "home", "ines")
 	require.NoError(t, os.MkdirAll(v.home, 0o755))
 	require.NoError(t, errors.Join(os.Chown(v.home, v.account, v.account), os.Chown(v.basalt, v.account, v.account)))
 	v.ownNetwork()
+	if p.Over+p.Setup != "" {
+		v.ownSystem(dir)
+	}
 	t.Cleanup(v.stop)
 	version = strings.TrimSpace(v.sh(v.Version))
 	v.sh(v.Make)
@@ -163,7 +170,10 @@ func prove(t *testing.T, p proof, method string) (version, said string) {
 
 	v.stop()
 	v.want(0, "card", "test", v.Card)
-	move := []string{"move", "card:" + v.Card, "--into", v.basalt, "--yes", "-q"}
+	move, back := []string{"move", "card:" + v.Card, "--into", v.basalt, "--yes", "-q"}, "card:"+v.Card
+	if v.Store != "" {
+		move, back = append(move, "--store", v.Store), v.Store
+	}
 	if method != "" {
 		move = append(move, "--by", method)
 	}
@@ -191,12 +201,14 @@ func prove(t *testing.T, p proof, method string) (version, said string) {
 	v.want(0, "check")
 	said = v.away()
 	v.plug.In()
-	v.basalt = filepath.Join(dir, "elsewhere")
+	if v.Store == "" { // an engine looks for its store at the place where it made it
+		v.basalt = filepath.Join(dir, "elsewhere")
+	}
 	v.plug.Mount(v.basalt)
 	v.want(0, "mend", "--yes")
 	require.Equal(t, whole, v.whole(), "mended where the drive is now")
 	v.stop()
-	v.want(0, "bring-back", "card:"+v.Card, "--yes", "-q")
+	v.want(0, "bring-back", back, "--yes", "-q")
 	require.Equal(t, whole, v.whole(), "brought back")
 	whole = v.used()
 	v.discard()
@@ -205,15 +217,34 @@ func prove(t *testing.T, p proof, method string) (version, said string) {
 	return version, said
 }
 
-// asAdministrator lays a drive over the directory that holds the folders, and a copy over the system's settings.
-func (v *prover) asAdministrator(dir string) {
+// ownSystem lays a copy over the system's settings, and has the administrator set up what the program needs; what
+// is mounted so goes with the test.
+func (v *prover) ownSystem(dir string) {
 	v.Helper()
 	require.True(v, lab.InOwnNamespaces(), "only in namespaces of the tests' own")
-	v.account, v.skerry = 0, v.Over
-	lab.NewPlug(v, "ext4", "SKERRY", 1024).Mount(v.Over)
 	etc := filepath.Join(dir, "etc")
 	lab.Run(v, "cp", "-a", "/etc", etc)
 	lab.Mount(v, "/etc", "--bind", etc)
+	before := mounted(v)
+	v.Cleanup(func() {
+		for _, at := range slices.Backward(mounted(v)[len(before):]) {
+			lab.Run(v, "umount", "-l", at)
+		}
+	})
+	account := v.account
+	v.account = 0
+	v.sh(v.Setup)
+	v.account = account
+}
+
+// mounted lists where something is mounted, the latest last (proc_pid_mountinfo(5)).
+func mounted(t testing.TB) (at []string) {
+	text, err := os.ReadFile("/proc/self/mountinfo")
+	require.NoError(t, err)
+	for line := range strings.Lines(string(text)) {
+		at = append(at, strings.Fields(line)[4])
+	}
+	return at
 }
 
 // ownNetwork makes a network with nothing but the loopback.
@@ -287,13 +318,17 @@ func (v *prover) nexlin(fault string, args ...string) (string, int) {
 	if fault != "" {
 		env = append(env, "NEXLIN_FAULT="+fault)
 	}
-	return v.run(env, pathtext.Quote(faults(v.T))+" "+pathtext.QuoteAll(args))
+	return v.run(env, pathtext.Quote(program)+" "+pathtext.QuoteAll(args))
 }
 
-// killed runs it until the copy was read back.
+// killed runs it until the copy was read back, or the engine has given its store away.
 func (v *prover) killed(args ...string) {
 	v.Helper()
-	out, code := v.nexlin("kill:verified-1", args...)
+	step := "verified-1"
+	if v.Store != "" {
+		step = "sign-off.act"
+	}
+	out, code := v.nexlin("kill:"+step, args...)
 	require.Equal(v, 137, code, out)
 }
 
