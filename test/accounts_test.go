@@ -246,11 +246,10 @@ var linkTime = regexp.MustCompile(`( 12\d+ \d+:\d+) [\d.]+`)
 // Killed at any step, an apply is gone on with by the next one, as if it had never been
 // killed; and a withdrawal, too (I3).
 func TestAccountsKilledAtEveryStep(t *testing.T) {
-	faulty := faults(t)
 	drives := memoryDrives(t)
 	served := func(t *testing.T, first string) *crowd {
 		dirs := caseDirs(t, drives[0], drives[1])
-		c := newCrowd(t, faulty, 3, dirs[0], dirs[1])
+		c := newCrowd(t, program, 3, dirs[0], dirs[1])
 		if first != "" {
 			c.accounts(0, first, "--yes")
 		}
@@ -587,7 +586,7 @@ func TestAdministratorsDocument(t *testing.T) {
 // stopped, how things are and what to do. The program answers by the name of the module, too.
 func TestEngineIsAnswered(t *testing.T) {
 	t.Parallel()
-	c := newCrowd(t, faults(t), 2, lab.Drive(t, "ext4", "SKERRY", 32), lab.Drive(t, "ext4", "BASALT", 32))
+	c := newCrowd(t, program, 2, lab.Drive(t, "ext4", "SKERRY", 32), lab.Drive(t, "ext4", "BASALT", 32))
 	module := filepath.Join(t.TempDir(), "nexlin_accounts")
 	require.NoError(t, os.Symlink(c.Program, module))
 	asked := func(code int, arguments string, env ...string) (d map[string]any) {
@@ -688,7 +687,7 @@ func TestAccountsBesideAFullOne(t *testing.T) {
 // nobody is told of anything wrong. Who logs in meanwhile does not wait.
 func TestAccountsAppliedTwiceAtOnce(t *testing.T) {
 	t.Parallel()
-	c := newCrowd(t, faults(t), 3, lab.MemoryDrive(t, "SKERRY", 64), lab.MemoryDrive(t, "BASALT", 64))
+	c := newCrowd(t, program, 3, lab.MemoryDrive(t, "SKERRY", 64), lab.MemoryDrive(t, "BASALT", 64))
 	first := c.Cmd("accounts", "apply", c.file, "--yes")
 	gate := filepath.Join(t.TempDir(), "go")
 	first.Env = append(first.Env, "NEXLIN_FAULT=wait:records", "NEXLIN_FAULT_GO="+gate)
@@ -714,7 +713,6 @@ func TestAccountsAppliedTwiceAtOnce(t *testing.T) {
 // the next one that the run would work in: it is left as it is, whatever comes after.
 func TestAccountsSlipIn(t *testing.T) {
 	t.Parallel()
-	program := faults(t)
 	skerry, basalt := lab.MemoryDrive(t, "SKERRY", 64), lab.MemoryDrive(t, "BASALT", 64)
 	for _, s := range []struct{ step, place string }{
 		{"target.done", "$2/2027"}, {"notes.intent", "$2/2027"}, {"link-parents.act", "$1/Recordings"},

@@ -19,7 +19,6 @@ import (
 // content all the same, in both directions.
 func TestCoarseTimes(t *testing.T) {
 	t.Parallel()
-	faulty := faults(t)
 	skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 64, "-I", "128"), lab.Drive(t, "ext4", "BASALT", 64, "-I", "128")
 	stamp := func(file string) syscall.Stat_t {
 		var st syscall.Stat_t
@@ -34,7 +33,7 @@ func TestCoarseTimes(t *testing.T) {
 		folder := filepath.Join(skerry, "Notes")
 		file := filepath.Join(folder, "log")
 		for try := 0; ; try++ {
-			n := lab.New(t, faulty)
+			n := lab.New(t, program)
 			require.NoError(t, os.Mkdir(folder, 0o755))
 			time.Sleep(time.Until(time.Now().Truncate(time.Second).Add(time.Second + 20*time.Millisecond)))
 			rewrite(file, "the old text")
@@ -56,7 +55,7 @@ func TestCoarseTimes(t *testing.T) {
 		}
 	})
 	t.Run("bring-back", func(t *testing.T) {
-		n := lab.New(t, faulty)
+		n := lab.New(t, program)
 		folder := filepath.Join(skerry, "Charts")
 		require.NoError(t, os.Mkdir(folder, 0o755))
 		rewrite(filepath.Join(folder, "log"), "the old text")

@@ -538,11 +538,10 @@ func TestCrashMatrix(t *testing.T) {
 
 // The same between the steps: before system calls of any kind.
 func TestCrashBetweenSteps(t *testing.T) {
-	faulty := faults(t)
 	drives := memoryDrives(t)
 	for _, s := range allStories() {
 		t.Run(s.name, func(t *testing.T) {
-			calls := len(newCrashBed(t, faulty, drives).points(s, "calls", "call"))
+			calls := len(newCrashBed(t, program, drives).points(s, "calls", "call"))
 			// Parallel work, and drives that come and go on this machine, make the
 			// last numbers differ from run to run.
 			at := sample(calls*85/100, everyNth(900))
@@ -553,7 +552,7 @@ func TestCrashBetweenSteps(t *testing.T) {
 				}
 				t.Run(fmt.Sprintf("call %d of %d %s", n, calls, way), func(t *testing.T) {
 					t.Parallel()
-					newCrashBed(t, faulty, drives).crash(t, s, fmt.Sprintf("call-kill:%d", n), way, i%4 > 1)
+					newCrashBed(t, program, drives).crash(t, s, fmt.Sprintf("call-kill:%d", n), way, i%4 > 1)
 				})
 			}
 			t.Logf("%d cases", len(at))
@@ -575,11 +574,10 @@ func TestCrashMatrixThroughFUSE(t *testing.T) {
 // side: each has folders and records of its own, and the drives have their tags from
 // the run that lists the steps.
 func crashMatrix(t *testing.T, drives [3]string, stories []crashStory, every int, beside bool) {
-	faulty := faults(t)
 	cases := 0
 	for k, s := range stories {
 		t.Run(s.name, func(t *testing.T) {
-			steps := newCrashBed(t, faulty, drives).points(s, "list", "step")
+			steps := newCrashBed(t, program, drives).points(s, "list", "step")
 			slices.Sort(steps)
 			for i, step := range slices.Compact(steps) {
 				nth := every
@@ -599,7 +597,7 @@ func crashMatrix(t *testing.T, drives [3]string, stories []crashStory, every int
 						if beside {
 							t.Parallel()
 						}
-						b := newCrashBed(t, faulty, drives)
+						b := newCrashBed(t, program, drives)
 						// Every other recovery is killed, too, and done again.
 						b.crash(t, s, "kill:"+step, way, i/nth%4 > 1)
 					})

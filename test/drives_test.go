@@ -301,7 +301,7 @@ func TestStoppedRunKeepsItsPlace(t *testing.T) {
 	t.Parallel()
 	skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 32), lab.Drive(t, "ext4", "BASALT", 32)
 	lab.Tree{"Documents/a: a", "Music/b: b"}.Make(t, skerry)
-	n := lab.New(t, faults(t))
+	n := lab.New(t, program)
 	n.Env = []string{"NEXLIN_FAULT=kill:sealed"}
 	n.Want(-1, "move", filepath.Join(skerry, "Documents"), "--into", basalt+"/ines", "--yes", "-q")
 	n.Env = nil

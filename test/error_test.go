@@ -36,7 +36,6 @@ var cannot = regexp.MustCompile(
 // cleanly or stops so that it can be finished or taken back, and nothing is
 // called done, or impossible for the drive, that is not.
 func TestErrorMatrix(t *testing.T) {
-	faulty := faults(t)
 	drives := memoryDrives(t)
 	for k, s := range crashStories() {
 		if s.name == "update-manifest" {
@@ -44,7 +43,7 @@ func TestErrorMatrix(t *testing.T) {
 		}
 		t.Run(s.name, func(t *testing.T) {
 			seen, cases := map[string]int{}, 0
-			for _, call := range newCrashBed(t, faulty, drives).points(s, "calls", "call") {
+			for _, call := range newCrashBed(t, program, drives).points(s, "calls", "call") {
 				seen[call]++
 			}
 			for j, call := range slices.Sorted(maps.Keys(seen)) {
@@ -66,12 +65,12 @@ func TestErrorMatrix(t *testing.T) {
 						fault := fmt.Sprintf("call:%s:%d%s:%s", call, at, on, errno)
 						t.Run(fault, func(t *testing.T) {
 							t.Parallel()
-							newCrashBed(t, faulty, drives).fails(t, s, fault, i%2 == 0)
+							newCrashBed(t, program, drives).fails(t, s, fault, i%2 == 0)
 						})
 					}
 				}
 			}
-			steps := newCrashBed(t, faulty, drives).points(s, "list", "step")
+			steps := newCrashBed(t, program, drives).points(s, "list", "step")
 			slices.Sort(steps)
 			for i, step := range slices.Compact(steps) {
 				if i%everyNth(34) != 0 {
@@ -80,7 +79,7 @@ func TestErrorMatrix(t *testing.T) {
 				cases++
 				t.Run("error at "+step, func(t *testing.T) {
 					t.Parallel()
-					newCrashBed(t, faulty, drives).fails(t, s, "error:"+step, i%2 == 0)
+					newCrashBed(t, program, drives).fails(t, s, "error:"+step, i%2 == 0)
 				})
 			}
 			t.Logf("%d cases", cases)

@@ -38,7 +38,7 @@ func TestOverlay(t *testing.T) {
 	low, up := filepath.Join(at, "home/low"), filepath.Join(at, "home/up")
 	lab.Tree{"up/a: 1", "up/deep/b: 2"}.Make(t, filepath.Dir(up))
 	require.NoError(t, os.Link(filepath.Join(up, "a"), filepath.Join(up, "second")))
-	n := lab.New(t, faults(t))
+	n := lab.New(t, program)
 	before := lab.Print(t, filepath.Join(at, "home"))
 	out := n.Want(3, "move", low, "--into", basalt+"/x", "--yes", "-q")
 	require.Contains(t, out, "lower layer of an overlay")
@@ -204,7 +204,7 @@ func TestFoundBefore(t *testing.T) {
 		skerry := lab.Drive(t, "ext4", "SKERRY", 16)
 		lab.Tree{"docs/a: 1"}.Make(t, skerry)
 		docs := filepath.Join(skerry, "docs")
-		denied := lab.New(t, faults(t))
+		denied := lab.New(t, program)
 		denied.Env = []string{"NEXLIN_FAULT=call:mayremove:1+:EACCES"}
 		out := denied.Want(3, "move", docs, "--into", basalt+"/denied", "--yes")
 		require.Contains(t, out, "[removal-denied]")
@@ -412,7 +412,7 @@ func TestUnplugKnowsEveryAccount(t *testing.T) {
 	require.NoError(t, os.WriteFile(list, append(passwd, fmt.Sprintf("ines:x:12345:12345::%s:/bin/sh\n", home)...),
 		0o644))
 	lab.Mount(t, "/etc/passwd", "--bind", list)
-	ines, root := lab.New(t, faults(t)).As(12345), lab.New(t, faults(t))
+	ines, root := lab.New(t, program).As(12345), lab.New(t, program)
 	ines.Home, ines.State = home, filepath.Join(home, ".local/state/nexlin")
 	ines.Want(0, "move", filepath.Join(home, "docs"), "--into", basalt, "--yes", "-q")
 	unplug := func() map[string]any {

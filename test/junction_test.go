@@ -296,14 +296,14 @@ func settingFirst() crashStory {
 // saved at either is lost; and a rename that fails gives the setting back.
 func TestSettingBeforeTheFolderLeaves(t *testing.T) {
 	skerry, basalt, _ := windowsDrives(t)
-	faulty, drives := faults(t), [3]string{skerry, basalt, skerry}
+	program, drives := program, [3]string{skerry, basalt, skerry}
 	s := settingFirst()
-	b := newCrashBed(t, faulty, drives)
+	b := newCrashBed(t, program, drives)
 	out, code := b.set(s).faulted(s, "error:aside.intent")
 	require.Equal(t, 5, code, out)
 	s.start(t, b)
 
-	b = newCrashBed(t, faulty, drives)
+	b = newCrashBed(t, program, drives)
 	out, code = b.set(s).faulted(s, "kill:aside.intent")
 	require.Equal(t, -1, code, out)
 	target := filepath.Join(b.basalt, "ines/Documents")
@@ -332,11 +332,10 @@ func TestCrashMatrixWithoutExchange(t *testing.T) {
 func TestRenamesOfTheSwitchFail(t *testing.T) {
 	skerry, basalt, letter := windowsDrives(t)
 	letter("D")
-	faulty := faults(t)
 	drives := [3]string{skerry, basalt, skerry}
 	for _, s := range gapStories() {
 		calls, cases := 0, 0
-		for _, call := range newCrashBed(t, faulty, drives).points(s, "calls", "call") {
+		for _, call := range newCrashBed(t, program, drives).points(s, "calls", "call") {
 			if call == "renameat2" {
 				calls++
 			}
@@ -345,7 +344,7 @@ func TestRenamesOfTheSwitchFail(t *testing.T) {
 			cases++
 			t.Run(s.name+" "+fault, func(t *testing.T) {
 				t.Parallel()
-				newCrashBed(t, faulty, drives).fails(t, s, fault, cases%2 == 0)
+				newCrashBed(t, program, drives).fails(t, s, fault, cases%2 == 0)
 			})
 		}
 		for n := 1; n <= calls; n += everyNth(3) {
@@ -362,7 +361,7 @@ func TestRenamesOfTheSwitchFail(t *testing.T) {
 		if s.name == "move" {
 			t.Run("held for as long as it is tried", func(t *testing.T) {
 				t.Parallel()
-				b := newCrashBed(t, faulty, drives)
+				b := newCrashBed(t, program, drives)
 				// From the folder's own rename on: it never leaves its place.
 				out, code := b.set(s).faulted(s, fmt.Sprintf("call:renameat2:%d+:EBUSY", calls-5))
 				require.Equal(t, 6, code, out)
@@ -380,10 +379,9 @@ func TestRenamesOfTheSwitchFail(t *testing.T) {
 func TestSomethingMadeInTheGap(t *testing.T) {
 	skerry, basalt, letter := windowsDrives(t)
 	letter("D")
-	faulty := faults(t)
 	for _, way := range []string{"resume", "undo"} {
 		s := gapStories()[0]
-		b := newCrashBed(t, faulty, [3]string{skerry, basalt, skerry})
+		b := newCrashBed(t, program, [3]string{skerry, basalt, skerry})
 		out, code := b.set(s).faulted(s, "kill:aside.act")
 		require.Equal(t, -1, code, out)
 		require.False(t, lab.Exists(b.folder), "in the gap")

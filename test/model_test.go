@@ -47,7 +47,7 @@ type bay struct {
 func newBay(t *testing.T, dir string, basalt, dune, skerry *lab.Plug) *bay {
 	b := &bay{t: t, basalt: basalt, dune: dune, skerry: skerry, live: map[string]string{},
 		has: map[string]map[string]bool{}}
-	b.n = lab.New(t, faults(t))
+	b.n = lab.New(t, program)
 	b.home, b.a, b.b, b.c = filepath.Join(dir, "home"), filepath.Join(dir, "a"), filepath.Join(dir, "b"),
 		filepath.Join(dir, "c")
 	b.n.Home = b.home

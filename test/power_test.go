@@ -18,12 +18,11 @@ import (
 // them, are from then on what had reached their images. The link path leads
 // to the whole folder, and the run is finished or taken back.
 func TestPowerCut(t *testing.T) {
-	faulty := faults(t)
 	stories := slices.DeleteFunc(crashStories(),
 		func(s crashStory) bool { return s.name == "move-on" || s.name == "detach" })
 	for _, s := range stories {
 		t.Run(s.name, func(t *testing.T) {
-			steps := powerBed(t, faulty).points(s, "list", "step")
+			steps := powerBed(t, program).points(s, "list", "step")
 			slices.Sort(steps)
 			cases := 0
 			for i, step := range slices.Compact(steps) {
@@ -39,7 +38,7 @@ func TestPowerCut(t *testing.T) {
 					if i%2 == 0 || s.start == nil {
 						way = "resume"
 					}
-					b := powerBed(t, faulty).set(s)
+					b := powerBed(t, program).set(s)
 					for _, dir := range []string{b.skerry, b.basalt} {
 						lab.Run(t, "sync", "-f", dir) // what people did before is not what this is about
 					}
@@ -111,7 +110,7 @@ func TestPulledInMidCopy(t *testing.T) {
 				}
 				require.NoError(t, os.Link(filepath.Join(folder, "many/0/0"), filepath.Join(folder, "many/8/second")))
 				before := lab.Print(t, folder)
-				n := lab.New(t, faults(t))
+				n := lab.New(t, program)
 				lab.Run(t, "sync", "-f", skerry)
 				lab.Run(t, "sync", "-f", basalt)
 				n.Env = []string{"NEXLIN_FAULT=kill:" + step}

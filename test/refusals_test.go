@@ -90,7 +90,6 @@ func blockers(in any, said map[string]string) {
 // Whoever does what a refusal says gets to what he wanted.
 func TestRefusalsSayTheWay(t *testing.T) {
 	t.Parallel()
-	faulty := faults(t)
 	moved := func(s *stand, options ...string) {
 		s.Want(0, append([]string{"move", s.at("Notes"), "--into", s.dir + "/basalt/ines", "--yes", "-q"},
 			options...)...)
@@ -146,7 +145,7 @@ func TestRefusalsSayTheWay(t *testing.T) {
 		}, []string{"restore-links", "BASALT/ines"}, []string{"outside-home"}},
 	} {
 		t.Run(name, func(t *testing.T) {
-			s := onStandins(t, faulty, lab.Tree{"Notes/a: a", "Notes/b: b", "Calls/a: calls"})
+			s := onStandins(t, program, lab.Tree{"Notes/a: a", "Notes/b: b", "Calls/a: calls"})
 			c.set(s)
 			met, stuck := led(s.Nexlin, s.fill(c.args)...)
 			require.Empty(t, stuck)

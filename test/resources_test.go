@@ -78,7 +78,7 @@ func TestHostileInputsExhaustNothing(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			s := onStandins(t, faults(t), lab.Tree{"Notes/a: a", "Notes/b: b"})
+			s := onStandins(t, program, lab.Tree{"Notes/a: a", "Notes/b: b"})
 			c.set(s)
 			before := lab.Print(t, s.at("Notes"))
 			ctx, cancel := context.WithTimeout(t.Context(), time.Minute)

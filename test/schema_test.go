@@ -62,7 +62,7 @@ func TestDocumentsFitTheirSchemas(t *testing.T) {
 		require.NoError(t, os.Mkdir(filepath.Join(dir, d), 0o755))
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "drives.yaml"), []byte(drivesFile), 0o644))
-	n := lab.New(t, faults(t))
+	n := lab.New(t, program)
 	n.Home = home
 	n.Env = []string{"NEXLIN_STANDIN_DRIVES=" + filepath.Join(dir, "drives.yaml")}
 	at := func(name string) string { return filepath.Join(home, name) }

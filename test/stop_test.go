@@ -106,7 +106,7 @@ func TestStoppedInTheMiddle(t *testing.T) {
 			tr.Make(t, skerry)
 			folder := filepath.Join(skerry, "Documents")
 			before := lab.Print(t, folder)
-			n := lab.New(t, program)
+			n := lab.New(t, raced)
 			out, code := midway(t, n, c.step, func(p *os.Process) { c.do(t, basalt, p) }, "move", folder, "--into",
 				basalt, "--yes", "-q")
 			require.Equal(t, 5, code, out)
@@ -145,7 +145,7 @@ func TestLedgerDriveFull(t *testing.T) {
 			lab.Tree{"Documents/a: a", "Documents/sub/b: b"}.Make(t, skerry)
 			folder := filepath.Join(skerry, "Documents")
 			before := lab.Print(t, folder)
-			n := lab.New(t, faults(t))
+			n := lab.New(t, program)
 			n.State = filepath.Join(records, "state")
 			fill := filepath.Join(records, "fill")
 			out, code := midway(t, n, step, func(*os.Process) {
@@ -174,7 +174,7 @@ func TestWriterAppears(t *testing.T) {
 			skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 32), lab.Drive(t, "ext4", "BASALT", 32)
 			lab.Tree{"Documents/log: first\n", "Documents/b: b"}.Make(t, skerry)
 			folder := filepath.Join(skerry, "Documents")
-			n := lab.New(t, program)
+			n := lab.New(t, raced)
 			writer := exec.Command("sh", "-c", `exec 9>>"$1"; echo; sleep 10; echo last >&9`, "sh",
 				filepath.Join(folder, "log"))
 			out, code := midway(t, n, "verified-1", func(*os.Process) {
@@ -206,7 +206,7 @@ func TestSecondSignal(t *testing.T) {
 	lab.Tree{"Documents/a: a"}.Make(t, skerry)
 	folder := filepath.Join(skerry, "Documents")
 	before := lab.Print(t, folder)
-	n := lab.New(t, program)
+	n := lab.New(t, raced)
 	_, code := midway(t, n, "switch.act", func(p *os.Process) {
 		require.NoError(t, p.Signal(syscall.SIGTERM))
 		require.Eventually(t, func() bool { // until the first one is taken
@@ -246,7 +246,7 @@ func TestReadersDuringRecovery(t *testing.T) {
 	}
 	tr.Make(t, skerry)
 	folder := filepath.Join(skerry, "Documents")
-	n := lab.New(t, program)
+	n := lab.New(t, raced)
 	for _, c := range []struct {
 		step, way string
 		command   []string
@@ -273,7 +273,7 @@ func TestReadersDuringRecovery(t *testing.T) {
 func TestTwoFoldersAtOnce(t *testing.T) {
 	skerry, basalt := lab.Drive(t, "ext4", "SKERRY", 32), lab.Drive(t, "ext4", "BASALT", 32)
 	lab.Tree{"one/a: 1", "two/b: 2"}.Make(t, skerry)
-	n := lab.New(t, program)
+	n := lab.New(t, raced)
 	out, code := midway(t, n, "pass-1", func(*os.Process) {
 		n.Want(0, "move", filepath.Join(skerry, "two"), "--into", basalt, "--yes", "-q")
 		n.Want(6, "resume", n.LastGoing(), "--yes")
@@ -296,7 +296,7 @@ func TestTwoAtOnce(t *testing.T) {
 	lab.Tree{"outer/inner/deep/a: 1", "outer/b: 2"}.Make(t, skerry)
 	for _, second := range []string{"outer", "outer/inner", "outer/inner/deep"} {
 		t.Run(second, func(t *testing.T) {
-			n, other := lab.New(t, program), lab.New(t, program)
+			n, other := lab.New(t, raced), lab.New(t, raced)
 			for name, who := range map[string]*lab.Nexlin{"the same ledger": n, "another ledger": other} {
 				out, code := midway(t, n, "part.done", func(*os.Process) {
 					out, code := who.Exit("move", filepath.Join(skerry, second), "--into",
@@ -317,7 +317,7 @@ func TestClosedPipe(t *testing.T) {
 	dir := t.TempDir()
 	lab.Tree{"skerry/Documents/a: 1", "basalt/", "dune/"}.Make(t, dir)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "drives.yaml"), []byte(drivesFile), 0o644))
-	n := lab.New(t, program)
+	n := lab.New(t, raced)
 	n.Env = []string{"NEXLIN_STANDIN_DRIVES=" + filepath.Join(dir, "drives.yaml")}
 	r, w, err := os.Pipe()
 	require.NoError(t, err)

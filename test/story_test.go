@@ -19,8 +19,10 @@ import (
 	"nexlin/test/lab"
 )
 
-// program is the built program that all tests of this package drive.
-var program string
+// program is the built program that the tests of this package drive, with faults; raced is the one with the
+// detector of races, which takes longer to start than most commands to end: for the stories, which go
+// through every command once, and for what is about several at once.
+var program, raced string
 
 func TestMain(m *testing.M) {
 	if dirs := os.Getenv(hostileIn); dirs != "" {
@@ -36,13 +38,14 @@ func TestMain(m *testing.M) {
 		// measures memory sets this back.
 		os.Setenv("GOGC", "400")
 		program = os.Getenv("NEXLIN_TEST_PROGRAM")
-		if program == "" {
-			p, err := lab.Program("faults")
-			if err != nil {
+		if raced = program; program == "" {
+			var errs [2]error
+			program, errs[0] = lab.PlainProgram("faults")
+			raced, errs[1] = lab.Program("faults")
+			if err := errors.Join(errs[:]...); err != nil {
 				fmt.Fprintln(os.Stderr, err)
 				return 1
 			}
-			program = p
 		}
 		return m.Run()
 	}())
@@ -56,15 +59,10 @@ const drivesFile = `drives:
 `
 
 // plain is the program as it is released: without faults, and without the
-// detector of races, which takes longer to start than most commands to end.
-func plain(t *testing.T) string { return built(t, "") }
-
-// faults is the program with faults, and without that detector.
-func faults(t *testing.T) string { return built(t, "faults") }
-
-func built(t *testing.T, tags string) string {
+// detector of races.
+func plain(t *testing.T) string {
 	t.Helper()
-	p, err := lab.PlainProgram(tags)
+	p, err := lab.PlainProgram("")
 	require.NoError(t, err)
 	return p
 }
@@ -72,7 +70,7 @@ func built(t *testing.T, tags string) string {
 func scripts(t *testing.T) {
 	// What draws hundreds of pictures is a program without the race detector.
 	scenes := program
-	if os.Getenv("NEXLIN_TEST_PROGRAM") == "" {
+	if raced != program {
 		scenes = plain(t)
 	}
 	testscript.Run(t, testscript.Params{
@@ -119,7 +117,7 @@ func stopPrograms(dir string) {
 
 func scriptEnv(env *testscript.Env) {
 	env.Setenv("GORACE", os.Getenv("GORACE"))
-	env.Setenv("PATH", filepath.Dir(program)+":/usr/local/bin:/usr/bin:/bin:/usr/sbin:/sbin")
+	env.Setenv("PATH", filepath.Dir(raced)+":/usr/local/bin:/usr/bin:/bin:/usr/sbin:/sbin")
 	env.Setenv("NEXLIN_STATE_DIR", filepath.Join(env.WorkDir, "state"))
 }
 

@@ -40,12 +40,11 @@ func (b *crashBed) homePrint(t *testing.T) string {
 // that can fail: all of them are moved, or none.
 func TestFiveFoldersAllOrNothing(t *testing.T) {
 	drives := memoryDrives(t)
-	faulty := faults(t)
 	for h, how := range []string{"setting", "setting+symlink"} {
 		move := []string{"move", "--profile", "all", "--into", "BASALT/ines", "--by", how, "--yes", "-q", "--accept",
 			"target-in-memory"}
 		// The drives get their tags from this one; the others go side by side.
-		fiveFolders(t, drives, faulty).run(0, move)
+		fiveFolders(t, drives, program).run(0, move)
 		for i, fault := range []string{
 			"part.act#3", "pass-1#3", "verified-1#3", "sealed#3", "sealed#5", "all-ready", "place.act#3",
 			"switch.intent#1", "switch.act#3", "switch.done#5",
@@ -57,7 +56,7 @@ func TestFiveFoldersAllOrNothing(t *testing.T) {
 			}
 			t.Run(how+" "+fault, func(t *testing.T) {
 				t.Parallel()
-				b := fiveFolders(t, drives, faulty)
+				b := fiveFolders(t, drives, program)
 				before := b.homePrint(t)
 				b.Env = []string{"NEXLIN_FAULT=error:" + fault}
 				out, code := b.Exit(b.fill(move)...)
@@ -97,7 +96,7 @@ func (b *crashBed) runOfKind(kind string) string {
 
 // Somebody works in one of the folders: then undo leaves all of them.
 func TestUndoTogetherAsksFirst(t *testing.T) {
-	b := fiveFolders(t, memoryDrives(t), program)
+	b := fiveFolders(t, memoryDrives(t), raced)
 	b.run(0, []string{"move", "--profile", "all", "--into", "BASALT/ines", "--yes", "-q", "--accept",
 		"target-in-memory"})
 	require.NoError(t, os.WriteFile(filepath.Join(b.skerry, "Pictures", "new"), nil, 0o644))
@@ -115,8 +114,7 @@ func TestUndoTogetherAsksFirst(t *testing.T) {
 // What is deleted, renamed and written in a folder that is copied already, while
 // the others are, is so at the target, too.
 func TestChangesWhileTheOthersAreCopied(t *testing.T) {
-	faulty := faults(t)
-	b := fiveFolders(t, memoryDrives(t), faulty)
+	b := fiveFolders(t, memoryDrives(t), program)
 	at := func(name string) string { return filepath.Join(b.skerry, "Documents", name) }
 	for _, name := range []string{"gone", "renamed"} {
 		require.NoError(t, os.WriteFile(at(name), []byte(name), 0o644))

@@ -28,7 +28,7 @@ func TestEitherDriveAway(t *testing.T) {
 		require.NoError(t, os.MkdirAll(d, 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(d, "a"), []byte("a"), 0o644))
 	}
-	n := lab.New(t, faults(t))
+	n := lab.New(t, program)
 	n.Want(0, "move", folder, "--into", data, "--yes")
 	archive := filepath.Join(dir, "music.tar.zst")
 	n.Want(0, "pack", "music", "--output", archive, "--yes")
@@ -103,7 +103,7 @@ func moveRun(n *lab.Nexlin) string {
 func TestTogetherWithADriveElsewhere(t *testing.T) {
 	dir := t.TempDir()
 	basalt := lab.NewPlug(t, "ext4", "BASALT", 16)
-	n := lab.New(t, faults(t))
+	n := lab.New(t, program)
 	n.Home = filepath.Join(dir, "home")
 	lab.Tree{"Notes/a: a", "Calls/b: b",
 		".config/user-dirs.dirs: XDG_DOCUMENTS_DIR=\"$HOME/Notes\"\nXDG_MUSIC_DIR=\"$HOME/Calls\"\n"}.Make(t, n.Home)

@@ -104,7 +104,7 @@ func watched(t *testing.T) (n *lab.Nexlin, basalt *lab.Plug, at, folder string) 
 	basalt.Mount(at)
 	folder = filepath.Join(home, "Notes")
 	lab.Tree{"Notes/monday: wind"}.Make(t, home)
-	n = lab.New(t, program)
+	n = lab.New(t, raced)
 	n.Want(0, "move", folder, "--into", at+"/ines", "--yes", "-q")
 	return n, basalt, at, folder
 }

@@ -59,7 +59,7 @@ func (s *stand) stopped(step string, args ...string) {
 // A stopped run is seen, keeps others from the redirect, and can be ended in
 // every way: finished, taken back, forgotten.
 func TestStoppedRunIsSeenAndCanBeEnded(t *testing.T) {
-	s := onStandins(t, faults(t), lab.Tree{"Charts/coast: the coast"})
+	s := onStandins(t, program, lab.Tree{"Charts/coast: the coast"})
 	kept := lab.Print(t, s.at("Charts"))
 	move := []string{"move", s.at("Charts"), "--into", "BASALT:/ines", "--yes", "-q"}
 	s.stopped("pass-1", move...)
@@ -104,7 +104,6 @@ func TestStoppedRunIsSeenAndCanBeEnded(t *testing.T) {
 // run again, whatever the undo had set aside, given back or removed by then, and the next
 // undo takes all of it back.
 func TestHalfUndoneRunIsResumed(t *testing.T) {
-	faulty := faults(t)
 	for _, c := range []struct {
 		name    string
 		before  []string // a command before it
@@ -122,10 +121,10 @@ func TestHalfUndoneRunIsResumed(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
 			for _, step := range []string{"set-aside.act", "give-back.act"} {
-				halfUndone(t, faulty, c.before, c.run, c.stopped, "kill:"+step)
+				halfUndone(t, program, c.before, c.run, c.stopped, "kill:"+step)
 			}
 			n := 20
-			for halfUndone(t, faulty, c.before, c.run, c.stopped, fmt.Sprintf("call-kill:%d", n)) {
+			for halfUndone(t, program, c.before, c.run, c.stopped, fmt.Sprintf("call-kill:%d", n)) {
 				n += everyNth(60)
 			}
 			require.Greater(t, n, 20, "no undo was killed")
@@ -135,8 +134,8 @@ func TestHalfUndoneRunIsResumed(t *testing.T) {
 
 // halfUndone kills an undo at a step or call and goes on from there; false if it ended
 // before.
-func halfUndone(t *testing.T, faulty string, before, run []string, stopped, fault string) bool {
-	s := onStandins(t, faulty, lab.Tree{"Charts/coast: the coast", "Charts/deep/er: the deep", "Charts/deep/link => er",
+func halfUndone(t *testing.T, program string, before, run []string, stopped, fault string) bool {
+	s := onStandins(t, program, lab.Tree{"Charts/coast: the coast", "Charts/deep/er: the deep", "Charts/deep/link => er",
 		"Charts/deep/far/off: far off"})
 	command := func(words []string) []string {
 		words = append(slices.Clone(words), "--yes", "-q")
@@ -175,7 +174,7 @@ func halfUndone(t *testing.T, faulty string, before, run []string, stopped, faul
 
 // A stopped run of several is about all its folders, also those that it has not come to.
 func TestStoppedRunOfSeveralHoldsAllItsFolders(t *testing.T) {
-	s := onStandins(t, faults(t), lab.Tree{"Documents/letter: the letter", "Music/song: the song",
+	s := onStandins(t, program, lab.Tree{"Documents/letter: the letter", "Music/song: the song",
 		`.config/user-dirs.dirs: XDG_DOCUMENTS_DIR="$HOME/Documents"` + "\n" + `XDG_MUSIC_DIR="$HOME/Music"`})
 	var run string
 	for n := 10; run == ""; n += 10 { // killed before it has come to the second of them
@@ -207,7 +206,7 @@ func TestStoppedRunOfSeveralHoldsAllItsFolders(t *testing.T) {
 // A discard that was stopped can be ended without the drive that held the
 // original: what it deleted stays deleted, and nothing else stays blocked.
 func TestStoppedDiscardIsEnded(t *testing.T) {
-	s := onStandins(t, faults(t), lab.Tree{"Charts/coast: the coast", "Charts/deep/er: the deep"})
+	s := onStandins(t, program, lab.Tree{"Charts/coast: the coast", "Charts/deep/er: the deep"})
 	s.Want(0, "move", s.at("Charts"), "--into", "BASALT:/ines", "--yes", "-q")
 	s.Want(0, "move", "charts", "--into", "DUNE:/ines", "--yes", "-q")
 	s.stopped("erase.intent", "discard-original", "charts", "--yes", "-q")
@@ -224,7 +223,7 @@ func TestStoppedDiscardIsEnded(t *testing.T) {
 // A discard that was stopped and needs a further consent by now can't be finished: resume
 // ends it, so that it can be asked for anew and nothing stays blocked.
 func TestStoppedDiscardWantsAnotherConsent(t *testing.T) {
-	s := onStandins(t, faults(t), lab.Tree{"Charts/coast: the coast", "Charts/deep/er: the deep"})
+	s := onStandins(t, program, lab.Tree{"Charts/coast: the coast", "Charts/deep/er: the deep"})
 	s.Want(0, "move", s.at("Charts"), "--into", "BASALT:/ines", "--yes", "-q")
 	s.stopped("erase.intent", "discard-original", "charts", "--yes", "-q")
 	require.NoError(t, os.Remove(s.at("Charts/coast")))
@@ -242,7 +241,7 @@ func TestStoppedDiscardWantsAnotherConsent(t *testing.T) {
 // A detach whose undo was stopped, and a program that made a folder of its own in
 // the link's place meanwhile: undo refuses, resume leaves what is there.
 func TestDetachEndsBesideSomethingNew(t *testing.T) {
-	s := onStandins(t, faults(t), lab.Tree{"Notes/monday: wind"})
+	s := onStandins(t, program, lab.Tree{"Notes/monday: wind"})
 	s.Want(0, "move", s.at("Notes"), "--into", s.dir+"/basalt/ines", "--yes", "-q")
 	s.Want(0, "detach", "notes", "--yes", "-q")
 	s.stopped("undo-begun", "undo", s.LastRun(), "--yes", "-q")
@@ -265,7 +264,7 @@ func TestStoppedBesideSomethingNew(t *testing.T) {
 		} {
 			t.Run(way+" beside "+what, func(t *testing.T) {
 				t.Parallel()
-				s := onStandins(t, faults(t), lab.Tree{"Notes/monday: wind"})
+				s := onStandins(t, program, lab.Tree{"Notes/monday: wind"})
 				before := lab.Print(t, s.at("Notes"))
 				s.stopped("switch.act", "move", s.at("Notes"), "--into", s.dir+"/basalt/ines", "--yes", "-q")
 				require.NoError(t, os.Remove(s.at("Notes")))
@@ -294,7 +293,7 @@ func TestStoppedBesideSomethingNew(t *testing.T) {
 // What a stopped run left half done is told before what the link looks like, since
 // nothing else can be done before: a bring-back that was killed behind its switch.
 func TestStoppedRunComesFirst(t *testing.T) {
-	s := onStandins(t, faults(t), lab.Tree{"Notes/monday: wind"})
+	s := onStandins(t, program, lab.Tree{"Notes/monday: wind"})
 	s.Want(0, "move", s.at("Notes"), "--into", s.dir+"/basalt/ines", "--yes", "-q")
 	s.stopped("place.act", "bring-back", "notes", "--yes", "-q")
 	said := s.JSON("check")["findings"].([]any)
@@ -309,7 +308,7 @@ func TestStoppedRunComesFirst(t *testing.T) {
 // run, and several as one.
 func TestStoppedOnADriveThatIsAway(t *testing.T) {
 	for _, words := range []string{"NOTES", "--profile documents,music"} {
-		s := onStandins(t, faults(t), lab.Tree{"Notes/monday: wind", "Calls/owl: owl",
+		s := onStandins(t, program, lab.Tree{"Notes/monday: wind", "Calls/owl: owl",
 			".config/user-dirs.dirs: XDG_DOCUMENTS_DIR=\"$HOME/Notes\"\nXDG_MUSIC_DIR=\"$HOME/Calls\"\n"})
 		// One that was moved before is in the list already, and tells of it there.
 		s.Want(0, "move", s.at("Calls"), "--into", s.dir+"/dune/ines", "--yes", "-q")
@@ -331,7 +330,7 @@ func TestStoppedOnADriveThatIsAway(t *testing.T) {
 // Every kind of run that says it can be taken back can.
 func TestEveryAdvertisedUndoWorks(t *testing.T) {
 	t.Parallel()
-	s := onStandins(t, faults(t),
+	s := onStandins(t, program,
 		lab.Tree{"Charts/coast: the coast", "Notes/monday: wind", "Videos/v: 1", "Pictures/p: 2",
 			".config/user-dirs.dirs: XDG_VIDEOS_DIR=\"$HOME/Videos\"\nXDG_PICTURES_DIR=\"$HOME/Pictures\"\n"})
 	world := func() (out string) {
@@ -444,7 +443,7 @@ func TestNothingHangsOnAFIFO(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			s := onStandins(t, faults(t), lab.Tree{"Charts/coast: the coast", "Notes/a: 1"})
+			s := onStandins(t, program, lab.Tree{"Charts/coast: the coast", "Notes/a: 1"})
 			s.Want(0, "move", s.at("Charts"), "--into", "BASALT:/ines", "--yes", "-q")
 			harm(t, s)
 			for _, args := range [][]string{
@@ -492,7 +491,7 @@ func TestLedgerLost(t *testing.T) {
 		},
 	} {
 		t.Run(name, func(t *testing.T) {
-			s := onStandins(t, faults(t), lab.Tree{"Charts/coast: the coast", "Notes/a: 1"})
+			s := onStandins(t, program, lab.Tree{"Charts/coast: the coast", "Notes/a: 1"})
 			s.Want(0, "move", s.at("Charts"), s.at("Notes"), "--into", "BASALT:/ines", "--yes", "-q")
 			harm(t, filepath.Join(s.State, "ledger.db"))
 			var aside string
@@ -566,7 +565,7 @@ func TestUnmountedWhileWaiting(t *testing.T) {
 			folder := filepath.Join(skerry, "docs")
 			lab.Tree{"docs/a: 1", "other/b: 2"}.Make(t, skerry)
 			before := lab.Print(t, folder)
-			n := lab.New(t, faults(t))
+			n := lab.New(t, program)
 			pulled := basalt
 			if c.step == "erase.intent" { // what is held lies on BASALT then
 				n.Want(0, "move", folder, "--into", basalt, "--yes", "-q")
@@ -599,7 +598,7 @@ func TestUnmountedWhileWaiting(t *testing.T) {
 // A pack that was killed before its archive had its name, and whose resume was
 // killed when the old part was gone and the new one not yet made, is not done.
 func TestPackResumedTwice(t *testing.T) {
-	s := onStandins(t, faults(t), lab.Tree{"Charts/coast: the coast"})
+	s := onStandins(t, program, lab.Tree{"Charts/coast: the coast"})
 	out := filepath.Join(s.dir, "basalt", "charts.tar.zst")
 	s.stopped("place.intent", "pack", s.at("Charts"), "--output", out, "--yes", "-q")
 	s.stopped("pack.intent", "resume", "--yes", "-q")
@@ -636,7 +635,7 @@ func TestHalvesOnOneDriveAreMerged(t *testing.T) {
 // What a resumed run says of itself is true: it frees what it frees, what was proven before
 // the stop counts as proven, and the numbers of before the stop are nobody's.
 func TestResumedRunSaysWhatIsSo(t *testing.T) {
-	s := onStandins(t, faults(t), lab.Tree{"Charts/coast: " + strings.Repeat("x", 9000)})
+	s := onStandins(t, program, lab.Tree{"Charts/coast: " + strings.Repeat("x", 9000)})
 	s.stopped("switch.intent", "move", s.at("Charts"), "--into", "BASALT:/ines", "--yes", "-q")
 	said := s.Want(0, "resume", "--yes")
 	require.Contains(t, said, "every file was read back before the run was stopped")

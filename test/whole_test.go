@@ -125,7 +125,7 @@ func TestDrivesThatKeepLess(t *testing.T) {
 			folder := filepath.Join(skerry, "home", "Nasty")
 			lab.Nasty(t, folder)
 			before := lab.Print(t, folder)
-			n := lab.New(t, faults(t))
+			n := lab.New(t, program)
 			doc := n.JSON("move", folder, "--into", dune, "--yes")
 			want := maps.Clone(c.losses)
 			maps.Copy(want, c.refused)
@@ -193,7 +193,7 @@ func TestSockets(t *testing.T) {
 	l, err := net.ListenUnix("unix", &net.UnixAddr{Name: filepath.Join(folder, "door"), Net: "unix"})
 	require.NoError(t, err)
 	l.SetUnlinkOnClose(false)
-	n := lab.New(t, program)
+	n := lab.New(t, raced)
 	before := lab.Print(t, skerry)
 	out := n.Want(6, "move", folder, "--into", basalt, "--yes")
 	require.Contains(t, out, "[socket-in-use]")
@@ -213,7 +213,7 @@ func TestHardLinksThatLeadOut(t *testing.T) {
 	for old, name := range map[string]string{"docs/a": "outside", "docs/b": "docs/c"} {
 		require.NoError(t, os.Link(filepath.Join(skerry, old), filepath.Join(skerry, name)))
 	}
-	n := lab.New(t, program)
+	n := lab.New(t, raced)
 	doc := n.JSON("move", folder, "--into", basalt, "--yes")
 	require.Equal(t, map[string]int{"hard-links-lead-out": 1}, counts(doc, "blocker"))
 	n.Want(0, "move", folder, "--into", basalt, "--yes", "--accept", "hard-links-lead-out")
@@ -288,7 +288,7 @@ func TestAnyTreeSurvives(t *testing.T) {
 		}
 		require.NoError(t, lab.AgeTree(folder))
 		before := lab.Print(t, folder)
-		n := lab.New(t, program)
+		n := lab.New(t, raced)
 		n.Want(0, "move", folder, "--into", basalt, "--yes", "-q", "--name", "tree")
 		n.Want(0, "bring-back", "tree", "--yes", "-q")
 		require.Equal(t, before, lab.Print(t, folder), "seed %d: %q", seed, ops)
