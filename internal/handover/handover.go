@@ -238,9 +238,9 @@ func planPlaces(ctx context.Context, e *engine.Engine, p *plan.Plan, o planning.
 	planning.CheckPlaces(p)
 	planning.CheckSpace(e, p)
 	checkArchiveRoom(p)
-	if !p.Store.Home && p.Into != filepath.Dir(p.From) && pathtext.Within(p.Into, filepath.Dir(p.From)) {
-		p.Add(finding.New(finding.TargetInSource, p.Into, "%s lies in %s, which is the engine's own: what is there it may "+
-			"delete with the store", p.Into, filepath.Dir(p.From)).Named(p.Name))
+	if around := filepath.Dir(p.From); p.Before == nil && pathtext.Within(p.Into, around) {
+		p.Add(finding.New(finding.TargetInSource, p.Into, "%s lies in %s, which is the engine's own: what is there it "+
+			"may delete with the store", p.Into, around).Named(p.Name))
 	}
 	p.AcceptFound(o.Accept)
 	return planning.CheckUnfinished(e, p)
@@ -256,8 +256,8 @@ func checkArchiveRoom(p *plan.Plan) {
 	}
 	if short := need + on.Reserve() - on.Free; on.Mount != "" && short > 0 &&
 		!finding.Has(p.Findings, finding.SpaceShort) {
-		p.Add(finding.New(finding.SpaceShort, p.HeldIn, "%s has too little room for %s: needed %s, free %s, short by %s",
-			on.Name(), what, pathtext.Size(need), pathtext.Size(on.Free), pathtext.Size(short)).OnDrive(on.Name()))
+		p.Add(finding.New(finding.SpaceShort, p.HeldIn, "%s has too little room for %s: needed %s, free %s, "+
+			"short by %s", on.Name(), what, pathtext.Size(need), pathtext.Size(on.Free), pathtext.Size(short)).OnDrive(on.Name()))
 	}
 }
 
