@@ -257,7 +257,8 @@ func checkArchiveRoom(p *plan.Plan) {
 	if short := need + on.Reserve() - on.Free; on.Mount != "" && short > 0 &&
 		!finding.Has(p.Findings, finding.SpaceShort) {
 		p.Add(finding.New(finding.SpaceShort, p.HeldIn, "%s has too little room for %s: needed %s, free %s, "+
-			"short by %s", on.Name(), what, pathtext.Size(need), pathtext.Size(on.Free), pathtext.Size(short)).OnDrive(on.Name()))
+			"short by %s", on.Name(), what, pathtext.Size(need), pathtext.Size(on.Free),
+			pathtext.Size(short)).OnDrive(on.Name()))
 	}
 }
 
