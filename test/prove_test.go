@@ -149,14 +149,19 @@ func prove(t *testing.T, p proof, method string) (version, said string) {
 	v := &prover{T: t, proof: p, method: method, basalt: filepath.Join(dir, "BASALT"), account: proverAccount}
 	v.plug = lab.NewPlug(t, "ext4", "BASALT", 1024)
 	v.plug.Mount(v.basalt)
-	if p.Over == "" {
-		v.skerry = lab.Drive(t, "ext4", "SKERRY", 1024)
-	} else {
+	switch {
+	case p.Over != "":
 		v.account, v.skerry = 0, v.Over
-		require.True(v, lab.InOwnNamespaces(), "only in namespaces of the tests' own")
-		lab.NewPlug(v, "ext4", "SKERRY", 1024).Mount(v.Over)
+	case p.Setup != "":
+		v.skerry = "/home"
+	default:
+		v.skerry = lab.Drive(t, "ext4", "SKERRY", 1024)
 	}
-	v.home = filepath.Join(v.skerry, "home", "ines")
+	if p.Over+p.Setup != "" {
+		require.True(v, lab.InOwnNamespaces(), "only in namespaces of the tests' own")
+		lab.NewPlug(v, "ext4", "SKERRY", 1024).Mount(v.skerry)
+	}
+	v.home = filepath.Join(v.skerry, "ines")
 	require.NoError(t, os.MkdirAll(v.home, 0o755))
 	require.NoError(t, errors.Join(os.Chown(v.home, v.account, v.account), os.Chown(v.basalt, v.account, v.account)))
 	v.ownNetwork()
@@ -221,14 +226,15 @@ func prove(t *testing.T, p proof, method string) (version, said string) {
 // is mounted so goes with the test.
 func (v *prover) ownSystem(dir string) {
 	v.Helper()
-	require.True(v, lab.InOwnNamespaces(), "only in namespaces of the tests' own")
 	etc := filepath.Join(dir, "etc")
 	lab.Run(v, "cp", "-a", "/etc", etc)
 	lab.Mount(v, "/etc", "--bind", etc)
 	before := mounted(v)
 	v.Cleanup(func() {
-		for _, at := range slices.Backward(mounted(v)[len(before):]) {
-			lab.Run(v, "umount", "-l", at)
+		for _, at := range slices.Backward(mounted(v)) {
+			if !slices.Contains(before, at) {
+				lab.Run(v, "umount", "-l", at)
+			}
 		}
 	})
 	account := v.account
