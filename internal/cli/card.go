@@ -275,7 +275,7 @@ func byFile(a *app, args []string) (out []string, err error) {
 func (a *app) giveCards(e *engine.Engine) (err error) {
 	about := strings.HasPrefix(a.command, "card ")
 	if !about && !strings.HasPrefix(a.command, "accounts ") &&
-		!slices.Contains([]string{"move", "bring-back", "inspect", "survey"}, a.command) {
+		!slices.Contains([]string{"move", "bring-back", "inspect", "mend", "survey"}, a.command) {
 		return nil
 	}
 	if e.Cards, err = (&cardCommands{a}).loadCards(); err != nil && !about {

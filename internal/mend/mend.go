@@ -77,7 +77,10 @@ func MakePlan(ctx context.Context, e *engine.Engine, r ledger.Redirect, o Option
 	}
 	split := false
 	if !detached { // what leads there stays away, as it was meant
-		if split, err = mendLinkOf(p, r); err != nil || p.Blocked() != nil {
+		if split, err = mendLinkOf(p, r); err == nil {
+			err = planning.CheckCardProgram(ctx, e, p, r.Card)
+		}
+		if err != nil || p.Blocked() != nil {
 			return p, err
 		}
 	}

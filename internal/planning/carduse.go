@@ -1,6 +1,7 @@
 package planning
 
 import (
+	"context"
 	"runtime"
 	"slices"
 	"strings"
@@ -145,6 +146,28 @@ func KnownToCards(e *engine.Engine, p *plan.Plan) {
 				Instead("`nexlin move card:" + c.Name + " --into …` goes by it"))
 		}
 	}
+}
+
+// CheckCardProgram looks whether the program of the card that a folder was moved by is at work, where settings of its
+// are changed again: it may hold them in memory, and write over them when it ends.
+func CheckCardProgram(ctx context.Context, e *engine.Engine, p *plan.Plan, name string) error {
+	c, err := FindCard(e, name)
+	home := e.HomeOf(p.Link)
+	if err != nil || home == "" || len(p.Settings) == 0 {
+		return nil // a card that is gone says nothing
+	}
+	u, err := CardFor(c, home)
+	if err != nil {
+		return err
+	}
+	found, err := e.Commands().AtRest(ctx, u.For, u.Use())
+	for _, f := range found {
+		if p.WhileInUse {
+			f = f.As(finding.Warning)
+		}
+		p.Add(f)
+	}
+	return err
 }
 
 // CheckSandboxes finds programs in sandboxes, and confined services, that see the folder
