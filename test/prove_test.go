@@ -360,7 +360,8 @@ func (v *prover) discard() {
 	v.document(&doc, "list", "--held")
 	require.NotEmpty(v, doc.Redirects)
 	for _, r := range doc.Redirects {
-		v.want(0, "discard-original", r.Name, "--yes", "--accept", "changed-since", "--accept", "gone-at-target")
+		v.want(0, "discard-original", r.Name, "--yes", "--accept", "changed-since", "--accept", "gone-at-target",
+			"--accept", "metadata-differs")
 	}
 	v.document(&doc, "list", "--held")
 	require.Empty(v, doc.Redirects)
