@@ -4,7 +4,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"nexlin/internal/engine"
-	"nexlin/internal/pathtext"
 	"nexlin/internal/picture"
 	"nexlin/internal/report"
 	"nexlin/internal/screen"
@@ -119,15 +118,7 @@ func (a *surveyCommand) surveyFolders(e *engine.Engine, args []string, all bool)
 		if !all && (i >= few || len(args) == 0 && f.Redirect == "" && f.Allocated < fs[0].Allocated/50) {
 			continue
 		}
-		what, note := f.Kind, ""
-		if f.Redirect != "" {
-			note = "redirected: " + f.Redirect
-		}
-		if f.Partial {
-			note = "not all of it can be read by this account"
-		}
-		rows = append(rows, []string{a.Path(f.Path), what, pathtext.Size(f.Bytes), pathtext.Size(f.Allocated),
-			pathtext.Count(f.Files), pathtext.Show(f.Drive), note})
+		rows = append(rows, screen.FolderRow(&a.Lines, &f))
 	}
 	a.Columns(a.Out, []string{"folder", "kind", "size", "moving frees", "files", "drive", ""}, rows, 2, 3, 4)
 	if len(fs) > len(rows) {

@@ -76,8 +76,12 @@ func (m *model) foot() []string {
 		keys = "Enter takes this folder   Esc goes back to the list"
 	}
 	note := ""
-	if m.note != "" {
+	switch {
+	case m.note != "":
 		note = screen.Caution.Render(pathtext.Show(m.note))
+	case m.step == folders && !m.typing && m.at < len(m.Folders) && len(m.Folders[m.at].Takes) > 0:
+		f := m.Folders[m.at]
+		note = screen.Faint.Render("card:" + f.Card + ": " + strings.Join(f.Takes, ", "))
 	}
 	return []string{note, screen.Faint.Render(keys)}
 }
@@ -111,7 +115,7 @@ func (m *model) body(height int) []string {
 		name := screen.Shortened(m.Show(f.Path), wide)
 		kind := f.Kind
 		if f.Card != "" {
-			kind = "card " + f.Card
+			kind = "card:" + f.Card
 		}
 		out = append(out, fmt.Sprintf("%s%s %s%s  %9s  %s", cursor, box, name,
 			strings.Repeat(" ", wide-ansi.StringWidth(name)), pathtext.Size(f.Allocated), screen.Faint.Render(kind)))

@@ -2,6 +2,7 @@ package planning
 
 import (
 	"context"
+	"fmt"
 	"runtime"
 	"slices"
 	"strings"
@@ -48,6 +49,41 @@ func (u *CardUse) Folders() (out []string) {
 		if _, err := handle.Lstat(path); err == nil {
 			out = append(out, path)
 		}
+	}
+	return out
+}
+
+// A Known is what a card knows of one of its folders.
+type Known struct {
+	Card   string
+	Growth float64  // by which factor it must be able to grow; 0 says nothing
+	Takes  []string // what moving it takes beside the copy, in words; may be empty
+}
+
+// Known is what the card knows of those of its folders that are there, by path.
+func (u *CardUse) Known() map[string]*Known {
+	out := map[string]*Known{}
+	for _, f := range u.Card.Folders {
+		path := card.Expand(f.On(runtime.GOOS), u.Vars)
+		if _, err := handle.Lstat(path); path == "" || err != nil {
+			continue
+		}
+		k := &Known{Card: u.Card.Name, Growth: f.Growth}
+		if f.Growth > 0 {
+			k.Takes = append(k.Takes, fmt.Sprintf("room to grow %g times", f.Growth))
+		}
+		switch asks := slices.ContainsFunc(u.Card.Before, func(s card.Step) bool { return s.Ask != "" }); {
+		case asks:
+			k.Takes = append(k.Takes, "asks you to quit it first")
+		case len(u.Card.Before) > 0:
+			k.Takes = append(k.Takes, "is stopped first")
+		case len(u.Card.InUse.Programs) > 0 || u.Card.InUse.Command != nil:
+			k.Takes = append(k.Takes, "has to be at rest")
+		}
+		if slices.Contains(CardMethods(&u.Card), plan.BySetting) {
+			k.Takes = append(k.Takes, "its settings are changed")
+		}
+		out[path] = k
 	}
 	return out
 }

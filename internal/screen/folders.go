@@ -82,27 +82,47 @@ func InspectDoc(l *planning.Look) Doc {
 }
 
 type folderDoc struct {
-	Path      string `json:"path"`
-	Kind      string `json:"kind"`
-	Bytes     int64  `json:"bytes"`
-	Allocated int64  `json:"allocated"`
-	Files     int64  `json:"files"`
-	Drive     string `json:"drive"`
-	State     string `json:"state"`
-	Redirect  string `json:"redirect,omitempty"`
-	Partial   bool   `json:"partial,omitempty"`
+	Path      string   `json:"path"`
+	Kind      string   `json:"kind"`
+	Bytes     int64    `json:"bytes"`
+	Allocated int64    `json:"allocated"`
+	Files     int64    `json:"files"`
+	Drive     string   `json:"drive"`
+	State     string   `json:"state"`
+	Redirect  string   `json:"redirect,omitempty"`
+	Partial   bool     `json:"partial,omitempty"`
+	Card      string   `json:"card,omitempty"`
+	Growth    float64  `json:"growth,omitempty"`
+	Takes     []string `json:"takes,omitempty"`
 }
 
 func FolderDocs(fs []survey.Folder) []folderDoc {
 	out := []folderDoc{}
 	for _, f := range fs {
-		d := folderDoc{f.Path, f.Kind, f.Bytes, f.Allocated, f.Files, f.Drive, "here", f.Redirect, f.Partial}
+		d := folderDoc{f.Path, f.Kind, f.Bytes, f.Allocated, f.Files, f.Drive, "here", f.Redirect, f.Partial, f.Card,
+			f.Growth, f.Takes}
 		if f.Redirect != "" {
 			d.State = "redirected"
 		}
 		out = append(out, d)
 	}
 	return out
+}
+
+// FolderRow is a folder as a row of what takes the space.
+func FolderRow(a *Lines, f *survey.Folder) []string {
+	what, note := f.Kind, strings.Join(f.Takes, ", ")
+	if f.Card != "" {
+		what = "card:" + f.Card
+	}
+	if f.Redirect != "" {
+		note = "redirected: " + f.Redirect
+	}
+	if f.Partial {
+		note = "not all of it can be read by this account"
+	}
+	return []string{a.Path(f.Path), what, pathtext.Size(f.Bytes), pathtext.Size(f.Allocated), pathtext.Count(f.Files),
+		pathtext.Show(f.Drive), note}
 }
 
 // FreeLine says how much room each drive has.

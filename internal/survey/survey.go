@@ -38,9 +38,11 @@ type Folder struct {
 	Files     int64
 	Entries   int64
 	Drive     string
-	Redirect  string // name of its redirect; empty if it has none
-	Partial   bool   // this account can't see everything in it
-	Card      string // name of the card that knows it, or a folder in it; empty if none does
+	Redirect  string   // name of its redirect; empty if it has none
+	Partial   bool     // this account can't see everything in it
+	Card      string   // name of the card that knows it, or a folder in it; empty if none does
+	Growth    float64  // by which factor the card wants room for it; 0 says nothing
+	Takes     []string // what moving it by the card takes beside the copy, in words; may be empty
 
 	unseen bool // it was not looked into
 }
@@ -104,7 +106,9 @@ func Survey(ctx context.Context, e *engine.Engine, o Options) ([]Folder, error) 
 		if f.unseen && !f.Partial && f.Redirect == "" {
 			continue // it is gone
 		}
-		f.Card = cardFor(f.Path, cards)
+		if known := cardFor(f.Path, cards); known != nil {
+			f.Card, f.Growth, f.Takes = known.Card, known.Growth, known.Takes
+		}
 		if err := f.place(of); err != nil {
 			return nil, err
 		}
@@ -129,19 +133,20 @@ func One(ctx context.Context, e *engine.Engine, path string) (Folder, error) {
 	return f, err
 }
 
-// cardFor names the card that knows a folder, or one in it: it is moved by that card.
-func cardFor(path string, cards map[string]string) string {
-	for known, name := range cards {
+// cardFor is what a card knows of a folder, or of one in it: it is moved by that card. Of several the one whose
+// folder comes first; nil if none knows it.
+func cardFor(path string, cards map[string]*planning.Known) *planning.Known {
+	for _, known := range slices.Sorted(maps.Keys(cards)) {
 		if _, in := pathtext.Below(known, path); in {
-			return name
+			return cards[known]
 		}
 	}
-	return ""
+	return nil
 }
 
-// cardsOf names the cards that know folders of a home, by path.
-func cardsOf(e *engine.Engine, home string) (map[string]string, error) {
-	out := map[string]string{}
+// cardsOf is what the cards know of folders of a home, by path.
+func cardsOf(e *engine.Engine, home string) (map[string]*planning.Known, error) {
+	out := map[string]*planning.Known{}
 	if home == "" {
 		return out, nil
 	}
@@ -150,8 +155,8 @@ func cardsOf(e *engine.Engine, home string) (map[string]string, error) {
 		if err != nil {
 			return nil, err
 		}
-		for _, path := range u.Folders() {
-			out[path] = c.Name
+		for path, known := range u.Known() {
+			out[path] = known
 		}
 	}
 	return out, nil
