@@ -147,12 +147,13 @@ const (
 	PassedOver      Code = "passed-over"
 
 	// Programs and cards.
-	ProgramRuns Code = "program-running"
-	StepFailed  Code = "step-failed"
-	MustStay    Code = "must-stay"
-	OnDemand    Code = "fetched-on-demand"
-	CardKnown   Code = "card-known"
-	SandboxCut  Code = "sandbox-cut-off"
+	ProgramRuns  Code = "program-running"
+	StepFailed   Code = "step-failed"
+	MustStay     Code = "must-stay"
+	OnDemand     Code = "fetched-on-demand"
+	CardKnown    Code = "card-known"
+	SandboxCut   Code = "sandbox-cut-off"
+	SandboxGrant Code = "sandbox-still-sees"
 
 	NoRoomToGrow  Code = "no-room-to-grow"
 	MergeConflict Code = "both-have-it"
@@ -447,6 +448,8 @@ var list = []Kind{
 	{SandboxCut, Warning, "Programs in sandboxes or confined by a profile see the folder where it is, and would not " +
 		"see it where it goes: they can't follow the link.",
 		"give them the permission to see the new place; without `removable-media` a snap can't have it", false},
+	{SandboxGrant, Info, "Programs in sandboxes were given the permission to see the place that the folder leaves.",
+		"take it back, unless they need something else there", false},
 	{CardKnown, Info, "A card knows this folder: it stops the program and changes its settings, too.",
 		"name it as card:CARD", false},
 	{NoStore, Blocker, "The engine has registered no store of this name.",

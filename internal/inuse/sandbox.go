@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"errors"
 	"io/fs"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -11,6 +12,7 @@ import (
 	"github.com/goccy/go-yaml"
 
 	"nexlin/internal/handle"
+	"nexlin/internal/pathtext"
 )
 
 // A Sandboxed is a program in a sandbox that may see a folder where it is and
@@ -75,11 +77,35 @@ func (s Sandbox) flatpaks(folder, target, kind string) ([]Sandboxed, error) {
 				}
 			}
 			if s.seen(sees, folder, kind) && !s.seen(sees, target, "") {
-				out = append(out, Sandboxed{app, "flatpak override --user --filesystem=" + target + " " + app})
+				out = append(out, Sandboxed{app, "flatpak override --user " +
+					pathtext.Quote("--filesystem="+target) + " " + pathtext.Quote(app)})
 			}
 		}
 	}
 	return out, nil
+}
+
+// Granted lists Flatpak's programs that the account's overrides let see a place, each with the command that takes
+// the permission back.
+func (s Sandbox) Granted(place string) (out []Sandboxed, err error) {
+	dir := filepath.Join(s.Home, ".local/share/flatpak/overrides")
+	names, err := os.ReadDir(dir)
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) {
+		return nil, nil
+	}
+	for _, n := range names {
+		sees, e := filesystems(filepath.Join(dir, n.Name()))
+		if e != nil {
+			return nil, e
+		}
+		for _, f := range sees {
+			if seen, _, _ := strings.Cut(f, ":"); seen == place && n.Name() != "global" {
+				out = append(out, Sandboxed{n.Name(), "flatpak override --user " +
+					pathtext.Quote("--nofilesystem="+place) + " " + pathtext.Quote(n.Name())})
+			}
+		}
+	}
+	return out, err
 }
 
 // filesystems reads what the section [Context] of a key file says of file
@@ -186,7 +212,7 @@ func (s Sandbox) snaps(folder, target string) ([]Sandboxed, error) {
 		grant := ""
 		if plugs["removable-media"] &&
 			(inside(target, "/media") || inside(target, "/run/media") || inside(target, "/mnt")) {
-			grant = "snap connect " + snap.Name + ":removable-media"
+			grant = "snap connect " + pathtext.Quote(snap.Name+":removable-media")
 		}
 		out = append(out, Sandboxed{snap.Name, grant})
 	}

@@ -46,6 +46,14 @@ func TestSandboxesThatLoseSight(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, []string{"org.example.Granted", "org.example.Home", "player", "strict"}, programsOf(got))
 
+	got, err = s.Granted("/mnt/basalt")
+	require.NoError(t, err)
+	require.Equal(t, []Sandboxed{{"org.example.Granted",
+		"flatpak override --user --nofilesystem=/mnt/basalt org.example.Granted"}}, got)
+	got, err = s.Granted("/mnt")
+	require.NoError(t, err)
+	require.Empty(t, got)
+
 	got, err = s.Cut(filepath.Join(s.Home, ".hidden"), "/mnt/x", "")
 	require.NoError(t, err)
 	require.Equal(t, []string{"org.example.Granted", "org.example.Home"}, programsOf(got))

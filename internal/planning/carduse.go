@@ -223,20 +223,40 @@ func CheckSandboxes(e *engine.Engine, p *plan.Plan) error {
 	if err != nil || len(cut) == 0 {
 		return err
 	}
-	var names, grants []string
-	for _, c := range cut {
-		names = append(names, pathtext.Show(c.Program))
-		if c.Grant != "" {
-			grants = append(grants, "`"+pathtext.Show(c.Grant)+"`")
-		}
-	}
-	f := finding.New(finding.SandboxCut, p.Copy(), "%s may see %s and not %s", strings.Join(names, ", "), p.Link,
-		p.Copy()).Named(p.Name)
-	if len(grants) > 0 {
-		f = f.Instead(strings.Join(grants, ", "))
+	names, grants := commandsOf(cut)
+	f := finding.New(finding.SandboxCut, p.Copy(), "%s may see %s and not %s", names, p.Link, p.Copy()).Named(p.Name)
+	if grants != "" {
+		f = f.Instead(grants)
 	}
 	p.Add(f)
 	return nil
+}
+
+// commandsOf names programs, and the commands about their permissions.
+func commandsOf(all []inuse.Sandboxed) (names, commands string) {
+	var ns, cs []string
+	for _, c := range all {
+		ns = append(ns, pathtext.Show(c.Program))
+		if c.Grant != "" {
+			cs = append(cs, "`"+pathtext.Show(c.Grant)+"`")
+		}
+	}
+	return strings.Join(ns, ", "), strings.Join(cs, ", ")
+}
+
+// CheckGranted finds programs in sandboxes that were given the permission to see the place that the folder leaves.
+func CheckGranted(e *engine.Engine, p *plan.Plan) error {
+	home := e.HomeOf(p.Link)
+	if home == "" {
+		return nil
+	}
+	granted, err := inuse.Sandbox{Root: "/", Home: home}.Granted(p.From)
+	if err == nil && len(granted) > 0 {
+		names, commands := commandsOf(granted)
+		p.Add(finding.New(finding.SandboxGrant, p.From, "%s may see %s, which the folder leaves", names, p.From).
+			Named(p.Name).Instead(commands))
+	}
+	return err
 }
 
 // CardFor makes a card out for the account that owns a home.

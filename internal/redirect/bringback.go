@@ -87,6 +87,9 @@ func PlanBringBack(ctx context.Context, e *engine.Engine, r ledger.Redirect, o p
 	p.AcceptFound(o.Accept)
 	p.AllowAccepted()
 	p.Accepted = o.Accept
+	if err := planning.CheckGranted(e, p); err != nil {
+		return nil, err
+	}
 	return p, planning.CheckUnfinished(e, p)
 }
 
