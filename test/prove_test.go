@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -36,6 +37,8 @@ type proof struct {
 	Roomy    bool              `yaml:"roomy"`    // it wants more addresses than memory, which is not bounded then
 	Setup    string            `yaml:"setup"`    // what the administrator does first, with a copy of /etc, mounts too
 	Store    string            `yaml:"store"`    // the engine's own store that is handed over; empty: the folders
+	Folder   string            `yaml:"folder"`   // below the home, which is moved without a card
+	Granted  string            `yaml:"granted"`  // regular expression of the command that a preview tells to give
 	Over     string            `yaml:"over"`     // as an administrator: directory that the first drive lies over
 	Env      map[string]string `yaml:"env"`
 	Methods  []string          `yaml:"methods"` // as --by takes them; empty: as the card says
@@ -130,6 +133,9 @@ func writeProven(t *testing.T, rows []string) {
 func noteProven(t *testing.T, name, proven, away string) {
 	file := "../internal/card/shipped/" + name + ".yaml"
 	text, err := os.ReadFile(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		return // a folder without a card
+	}
 	require.NoError(t, err)
 	var out []string
 	for line := range strings.Lines(string(text)) {
@@ -174,10 +180,15 @@ func prove(t *testing.T, p proof, method string) (version, said string) {
 	whole := v.whole()
 
 	v.stop()
-	v.want(0, "card", "test", v.Card)
+	if v.Folder == "" {
+		v.want(0, "card", "test", v.Card)
+	}
 	move, back := []string{"move", "card:" + v.Card, "--into", v.basalt, "--yes", "-q"}, "card:"+v.Card
-	if v.Store != "" {
+	switch {
+	case v.Store != "":
 		move, back = append(move, "--store", v.Store), v.Store
+	case v.Folder != "":
+		move[1], back = filepath.Join(v.home, v.Folder), strings.ToLower(v.Folder)
 	}
 	if method != "" {
 		move = append(move, "--by", method)
@@ -190,6 +201,7 @@ func prove(t *testing.T, p proof, method string) (version, said string) {
 		require.Equal(t, whole, v.whole(), "refused")
 		v.stop()
 	}
+	granted := v.told(move...)
 	if v.account == 0 { // its last step starts the program, which is at it at once
 		v.killed(move...)
 		v.want(0, "undo", "--yes")
@@ -201,18 +213,22 @@ func prove(t *testing.T, p proof, method string) (version, said string) {
 	v.stop()
 	v.killed(move...)
 	v.want(0, "resume", "--yes")
+	v.permit(granted, whole)
 	require.Equal(t, whole, v.whole(), "moved: killed in the middle, and finished")
 	whole = v.used()
 	v.want(0, "check")
 	said = v.away()
 	v.plug.In()
-	if v.Store == "" { // an engine looks for its store at the place where it made it
+	if v.Store+v.Granted == "" { // an engine looks for its store where it made it, and a permission names a place
 		v.basalt = filepath.Join(dir, "elsewhere")
 	}
 	v.plug.Mount(v.basalt)
 	v.want(0, "mend", "--yes")
 	require.Equal(t, whole, v.whole(), "mended where the drive is now")
 	v.stop()
+	if granted != "" {
+		v.sh(v.told("bring-back", back))
+	}
 	v.want(0, "bring-back", back, "--yes", "-q")
 	require.Equal(t, whole, v.whole(), "brought back")
 	whole = v.used()
@@ -325,6 +341,30 @@ func (v *prover) nexlin(fault string, args ...string) (string, int) {
 		env = append(env, "NEXLIN_FAULT="+fault)
 	}
 	return v.run(env, pathtext.Quote(program)+" "+pathtext.QuoteAll(args))
+}
+
+// told is the command that a preview says gives a program its permission, or takes it back; empty if the proof is
+// about none.
+func (v *prover) told(args ...string) string {
+	v.Helper()
+	if v.Granted == "" {
+		return ""
+	}
+	out := v.want(0, append(args, "--preview")...)
+	command := regexp.MustCompile(v.Granted).FindString(out)
+	require.NotEmpty(v, command, out)
+	return command
+}
+
+// permit gives it, without which the program does not see what is moved.
+func (v *prover) permit(command, whole string) {
+	v.Helper()
+	if command == "" {
+		return
+	}
+	out, _ := v.run(nil, v.Whole)
+	require.NotEqual(v, whole, out, "without the permission")
+	v.sh(command)
 }
 
 // killed runs it until the copy was read back, or the engine has given its store away.

@@ -76,7 +76,8 @@ func (s Sandbox) flatpaks(folder, target, kind string) ([]Sandboxed, error) {
 					sees = append(sees, more...)
 				}
 			}
-			if s.seen(sees, folder, kind) && !s.seen(sees, target, "") {
+			seen, followed := s.seen(sees, folder, kind)
+			if there, _ := s.seen(sees, target, ""); seen && !followed && !there {
 				out = append(out, Sandboxed{app, "flatpak override --user " +
 					pathtext.Quote("--filesystem="+target) + " " + pathtext.Quote(app)})
 			}
@@ -134,36 +135,37 @@ func filesystems(path string) ([]string, error) {
 	return out, lines.Err()
 }
 
-// seen reports whether a program that sees these file systems sees a path.
-func (s Sandbox) seen(systems []string, path, kind string) bool {
+// seen reports whether a program that sees these file systems sees a path, and whether it would see what a link there
+// leads to, too: Flatpak follows the links on the way to a place that it was told of, and none inside of it.
+func (s Sandbox) seen(systems []string, path, kind string) (seen, followed bool) {
 	xdg := map[string]string{"downloads": "download", "publicshare": "public-share"}
 	for _, f := range systems {
 		name := strings.TrimSuffix(strings.TrimSuffix(strings.TrimSuffix(f, ":ro"), ":rw"), ":create")
 		if strings.HasPrefix(name, "!") {
 			continue // what a wider one shows is taken away again: rare, and told too little rather than too much
 		}
+		at := ""
 		switch dir, sub, _ := strings.Cut(name, "/"); {
 		case name == "host":
-			return true
+			return true, true // also what it leads to
 		case dir == "home" || dir == "~":
-			if inside(path, filepath.Join(s.Home, sub)) {
-				return true
-			}
+			at = filepath.Join(s.Home, sub)
 		case strings.HasPrefix(dir, "xdg-"):
 			want := kind
 			if w, ok := xdg[kind]; ok {
 				want = w
 			}
 			if kind != "" && dir == "xdg-"+want && sub == "" {
-				return true
+				at = path
 			}
 		case filepath.IsAbs(name):
-			if inside(path, filepath.Clean(name)) {
-				return true
-			}
+			at = filepath.Clean(name)
+		}
+		if at != "" && inside(path, at) {
+			seen, followed = true, followed || at == path
 		}
 	}
-	return false
+	return seen, followed
 }
 
 func inside(path, dir string) bool { return path == dir || strings.HasPrefix(path, dir+"/") }
