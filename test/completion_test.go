@@ -50,7 +50,7 @@ func TestCompletion(t *testing.T) {
 			seen("nexlin show mu", "music")
 			seen("nexlin drives BAS", "BASALT")
 			seen("nexlin bring-back mu", "music")
-			seen("nexlin card show podm", "podman")
+			seen("nexlin card show thund", "thunderbird")
 			seen("nexlin move x --accept older-c", "older-clone")
 			seen("nexlin history --prog", "--progress-json")
 			term.Await("", "exit"+enter)

@@ -215,11 +215,7 @@ func (v *validator) whole(at string, w *Whole) {
 }
 
 func (v *validator) setting(at string, s *Setting, c *Card) {
-	file := s.File
-	if c != nil { // what names a folder may stand in several files
-		file = strings.ReplaceAll(file, "*", "x")
-	}
-	v.path(at+".file", file)
+	v.path(at+".file", s.File)
 	if !slices.Contains(setting.Formats(), s.Format) {
 		v.Fail(at+".format", "format is one of %s, not %q", join(setting.Formats()), s.Format)
 	}
@@ -321,8 +317,6 @@ func (v *validator) path(at, path string) {
 		v.Fail(at, "variables are %s: %q has another", strings.Join(braced(variableNames), ", "), path)
 	case !strings.HasPrefix(rest, "/") && !(len(rest) > 2 && rest[1] == ':'):
 		v.Fail(at, "the path begins with / or with a variable: %q", path)
-	case strings.Contains(rest, "*"):
-		v.Fail(at, "a * stands for part of a name only in the file of a setting that names a folder: %q", path)
 	case slices.Contains(strings.Split(rest, "/"), ".."):
 		v.Fail(at, "the path goes up with ..: %q", path)
 	}
