@@ -77,10 +77,7 @@ func MakePlan(ctx context.Context, e *engine.Engine, r ledger.Redirect, o Option
 	}
 	split := false
 	if !detached { // what leads there stays away, as it was meant
-		if split, err = mendLinkOf(p, r); err == nil {
-			err = planning.CheckCardProgram(ctx, e, p, r.Card)
-		}
-		if err != nil || p.Blocked() != nil {
+		if split, err = mendLinkOf(ctx, e, p, r); err != nil || p.Blocked() != nil {
 			return p, err
 		}
 	}
@@ -107,11 +104,13 @@ func mendAway(e *engine.Engine, p *plan.Plan, w *places.Whereabouts, detached bo
 
 // mendLinkOf plans how programs are led to the target again. It reports whether a real
 // folder stands in the link's place.
-func mendLinkOf(p *plan.Plan, r ledger.Redirect) (split bool, err error) {
+func mendLinkOf(ctx context.Context, e *engine.Engine, p *plan.Plan, r ledger.Redirect) (split bool, err error) {
 	if err := planning.PlanSettingsOf(p, r, false); err != nil {
 		return false, err
 	}
-	split, err = mendLink(p)
+	if split, err = mendLink(p); err == nil {
+		err = planning.CheckCardProgram(ctx, e, p, r.Card)
+	}
 	p.AcceptFound(p.Accepted)
 	return split, err
 }
