@@ -111,6 +111,9 @@ func mendLinkOf(ctx context.Context, e *engine.Engine, p *plan.Plan, r ledger.Re
 	if split, err = mendLink(p); err == nil {
 		err = planning.CheckCardProgram(ctx, e, p, r.Card)
 	}
+	if at := p.Mend.After.Target; err == nil && at != r.Target {
+		err = planning.CheckSandboxes(e, p, at)
+	}
 	p.AcceptFound(p.Accepted)
 	return split, err
 }

@@ -207,11 +207,8 @@ func CheckCardProgram(ctx context.Context, e *engine.Engine, p *plan.Plan, name 
 }
 
 // CheckSandboxes finds programs in sandboxes, and confined services, that see the folder
-// where it is and would not see it where it goes: they follow no link out of what they see.
-func CheckSandboxes(e *engine.Engine, p *plan.Plan) error {
-	if p.FromIno == 0 {
-		return nil
-	}
+// where it is and would not see it at target: they follow no link out of what they see.
+func CheckSandboxes(e *engine.Engine, p *plan.Plan, target string) error {
 	home, kind := e.HomeOf(p.Link), ""
 	if home != "" {
 		var err error
@@ -219,12 +216,12 @@ func CheckSandboxes(e *engine.Engine, p *plan.Plan) error {
 			return err
 		}
 	}
-	cut, err := inuse.Sandbox{Root: "/", Home: home}.Cut(p.Link, p.Copy(), kind)
+	cut, err := inuse.Sandbox{Root: "/", Home: home}.Cut(p.Link, target, kind)
 	if err != nil || len(cut) == 0 {
 		return err
 	}
 	names, grants := commandsOf(cut)
-	f := finding.New(finding.SandboxCut, p.Copy(), "%s may see %s and not %s", names, p.Link, p.Copy()).Named(p.Name)
+	f := finding.New(finding.SandboxCut, target, "%s may see %s and not %s", names, p.Link, target).Named(p.Name)
 	if grants != "" {
 		f = f.Instead(grants)
 	}

@@ -133,11 +133,11 @@ func moveLeads(e *engine.Engine, p *plan.Plan, o planning.MoveOptions) error {
 	planning.ChooseText(p, o.Form, o.Seen)
 	planning.ForeseeGap(p)
 	planning.KnownToCards(e, p)
-	if err := planning.CheckSandboxes(e, p); err != nil {
-		return err
-	}
 	if p.FromIno == 0 || p.IntoNow.Mount == "" {
 		return nil
+	}
+	if err := planning.CheckSandboxes(e, p, p.Copy()); err != nil {
+		return err
 	}
 	f, err := preflight.Shrinks(p.Name, p.From, p.Link, p.Into)
 	if f != nil {
