@@ -3,6 +3,7 @@
 package test
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -37,6 +38,7 @@ type proof struct {
 	Roomy    bool              `yaml:"roomy"`    // it wants more addresses than memory, which is not bounded then
 	Setup    string            `yaml:"setup"`    // what the administrator does first, with a copy of /etc, mounts too
 	Store    string            `yaml:"store"`    // the engine's own store that is handed over; empty: the folders
+	Stays    string            `yaml:"stays"`    // a store that must not be taken; empty: none is tried
 	Folder   string            `yaml:"folder"`   // below the home, which is moved without a card
 	Granted  string            `yaml:"granted"`  // regular expression of the command that a preview tells to give
 	Over     string            `yaml:"over"`     // as an administrator: directory that the first drive lies over
@@ -102,7 +104,7 @@ func TestProveCards(t *testing.T) {
 			for _, method := range p.Methods {
 				version, said := prove(t, p, method)
 				row[1], row[4] = version, said
-				row[2] = strings.TrimPrefix(row[2]+", "+strings.ReplaceAll(method, "+", " and "), ", ")
+				row[2] = strings.TrimPrefix(row[2]+", "+strings.ReplaceAll(cmp.Or(method, "handover"), "+", " and "), ", ")
 			}
 			rows = append(rows, "| "+strings.Join(row, " | ")+" |")
 		})
@@ -176,6 +178,7 @@ func prove(t *testing.T, p proof, method string) (version, said string) {
 	}
 	t.Cleanup(v.stop)
 	version = strings.TrimSpace(v.sh(v.Version))
+	require.Regexp(t, `^[0-9A-Za-z.+~-]+$`, version)
 	v.sh(v.Make)
 	whole := v.whole()
 
@@ -193,13 +196,9 @@ func prove(t *testing.T, p proof, method string) (version, said string) {
 	if method != "" {
 		move = append(move, "--by", method)
 	}
-	if v.Unclean != "" {
-		v.sh(v.Unclean)
-		out, code := v.nexlin("", move...)
-		require.NotZero(t, code, out)
-		t.Logf("not at rest: %s", out)
-		require.Equal(t, whole, v.whole(), "refused")
-		v.stop()
+	v.refused(whole, v.Unclean, move...)
+	if v.Stays != "" {
+		v.refused(whole, "true", append(slices.Clone(move), "--store", v.Stays)...)
 	}
 	granted := v.told(move...)
 	if v.account == 0 { // its last step starts the program, which is at it at once
@@ -249,9 +248,9 @@ func (v *prover) ownSystem(dir string) {
 	lab.Mount(v, "/etc", "--bind", etc)
 	before := mounted(v)
 	v.Cleanup(func() {
-		for _, at := range slices.Backward(mounted(v)) {
-			if !slices.Contains(before, at) {
-				lab.Run(v, "umount", "-l", at)
+		for _, m := range slices.Backward(mounted(v)) {
+			if !slices.Contains(before, m) {
+				lab.Run(v, "umount", "-l", m.at)
 			}
 		}
 	})
@@ -261,14 +260,18 @@ func (v *prover) ownSystem(dir string) {
 	v.account = account
 }
 
-// mounted lists where something is mounted, the latest last (proc_pid_mountinfo(5)).
-func mounted(t testing.TB) (at []string) {
+// A mount has a number of its own, also where something is mounted over another mount.
+type mount struct{ id, at string }
+
+// mounted lists what is mounted, the latest last (proc_pid_mountinfo(5)).
+func mounted(t testing.TB) (out []mount) {
 	text, err := os.ReadFile("/proc/self/mountinfo")
 	require.NoError(t, err)
 	for line := range strings.Lines(string(text)) {
-		at = append(at, strings.Fields(line)[4])
+		w := strings.Fields(line)
+		out = append(out, mount{w[0], w[4]})
 	}
-	return at
+	return out
 }
 
 // ownNetwork makes a network with nothing but the loopback.
@@ -343,6 +346,20 @@ func (v *prover) nexlin(fault string, args ...string) (string, int) {
 		env = append(env, "NEXLIN_FAULT="+fault)
 	}
 	return v.run(env, pathtext.Quote(program)+" "+pathtext.QuoteAll(args))
+}
+
+// refused wants a move to change nothing once a script has been run; without one there is nothing to refuse.
+func (v *prover) refused(whole, first string, move ...string) {
+	v.Helper()
+	if first == "" {
+		return
+	}
+	v.sh(first)
+	out, code := v.nexlin("", move...)
+	require.NotZero(v, code, out)
+	v.Logf("refused: %s", out)
+	require.Equal(v, whole, v.whole())
+	v.stop()
 }
 
 // told is the command that a preview says gives a program its permission, or takes it back; empty if the proof is

@@ -160,7 +160,7 @@ func TestStoriesAsOrdinaryAccount(t *testing.T) {
 	const nobody = 65534
 	require.NoError(t, os.Chmod(dir, 0o755))
 	require.NoError(t, os.Chown(tmp, nobody, nobody))
-	cmd := exec.Command(filepath.Join(dir, "stories"), "-test.run=^TestStories$", "-test.timeout=8m")
+	cmd := exec.Command(filepath.Join(dir, "stories"), "-test.run=^TestStories$", "-test.timeout=20m")
 	cmd.Dir = dir
 	cmd.Env = append(os.Environ(), "NEXLIN_TEST_PROGRAM="+raced, scenesBy+"="+plain(t), "TMPDIR="+tmp, "HOME="+tmp)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: nobody, Gid: nobody}}
