@@ -37,17 +37,20 @@ func (a *Lines) ShowCard(u *planning.CardUse) {
 		rows = append(rows, []string{"in use if", strings.Join(c.InUse.Programs, ", ") + " runs"})
 	}
 	if c.InUse.Command != nil {
-		text := fmt.Sprintf("`%s` says %q", strings.Join(c.InUse.Command.Args(u.Vars), " "), c.InUse.Command.Answer)
-		if means := c.InUse.Command.Means; means != "" {
-			text = pathtext.Show(means) + ": " + text
-		}
-		rows = append(rows, []string{"at rest if", text})
+		rows = append(rows, []string{"at rest if",
+			fmt.Sprintf("%s, and says %q", cardCommand(c.InUse.Command, u), c.InUse.Command.Answer)})
 	}
 	for _, s := range c.Before {
 		rows = append(rows, []string{"first", cardStep(s, u)})
 	}
 	for _, s := range c.After {
 		rows = append(rows, []string{"then", cardStep(s, u)})
+	}
+	if h := c.Handover; h != nil {
+		rows = append(rows, []string{"stores", cardCommand(&h.List, u)},
+			[]string{"carries out", cardCommand(&h.CarryOut, u)},
+			[]string{"signs off", cardCommand(&h.SignOff, u)},
+			[]string{"carries in", cardCommand(&h.CarryIn, u)})
 	}
 	for _, f := range c.Facts {
 		rows = append(rows, []string{"compares", pathtext.Show(f.Name)})
@@ -153,9 +156,14 @@ func cardStep(s card.Step, u *planning.CardUse) string {
 	if s.Ask != "" {
 		return "asks: " + pathtext.Show(s.Ask)
 	}
-	text := pathtext.Show(strings.Join(s.Args(u.Vars), " "))
-	if s.Means != "" {
-		text = pathtext.Show(s.Means) + ": " + text
+	return cardCommand(&s.Command, u)
+}
+
+// cardCommand is a command in words, if the card has any, and as it is run.
+func cardCommand(c *card.Command, u *planning.CardUse) string {
+	text := pathtext.Show(strings.Join(c.Args(u.Vars), " "))
+	if c.Means != "" {
+		return pathtext.Show(c.Means) + ": " + text
 	}
 	return "runs " + text
 }

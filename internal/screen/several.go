@@ -294,6 +294,9 @@ func stepText(s run.Step) string {
 	if s.Ask != "" {
 		return "asks you: " + pathtext.Show(s.Ask)
 	}
+	if s.Means != "" {
+		return pathtext.Show(s.Means)
+	}
 	return "runs " + pathtext.Show(s.String())
 }
 
