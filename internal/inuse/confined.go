@@ -1,7 +1,6 @@
 package inuse
 
 import (
-	"bufio"
 	"errors"
 	"io/fs"
 	"os"
@@ -60,19 +59,9 @@ func (s Sandbox) exists(names ...string) bool {
 
 // rules reads the paths that the rules of a profile name; none if it can't be read.
 func (s Sandbox) rules(profile string) (out []string, err error) {
-	f, err := handle.OpenRegular(filepath.Join(s.Root, profile))
-	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) || errors.Is(err, handle.ErrNotFile) {
-		return nil, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	lines := bufio.NewScanner(f)
-	for lines.Scan() {
-		line := strings.TrimSpace(lines.Text())
+	err = eachLine(filepath.Join(s.Root, profile), func(line string) {
 		if strings.HasPrefix(line, "#") || strings.HasPrefix(line, "deny ") {
-			continue
+			return
 		}
 		for _, word := range strings.Fields(line) {
 			word = strings.NewReplacer(`"`, "", "@{HOME}", s.Home, "@{HOMEDIRS}", "/home/").Replace(word)
@@ -80,8 +69,8 @@ func (s Sandbox) rules(profile string) (out []string, err error) {
 				out = append(out, strings.TrimSuffix(word, ","))
 			}
 		}
-	}
-	return out, lines.Err()
+	})
+	return out, err
 }
 
 // allowed reports whether one of the rules is about a path or what lies in it.

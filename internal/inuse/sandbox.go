@@ -3,6 +3,7 @@ package inuse
 import (
 	"bufio"
 	"errors"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -111,28 +112,41 @@ func (s Sandbox) Granted(place string) (out []Sandboxed, err error) {
 
 // filesystems reads what the section [Context] of a key file says of file
 // systems; nothing if there is no such file.
-func filesystems(path string) ([]string, error) {
-	f, err := handle.OpenRegular(path)
-	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) {
-		return nil, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
+func filesystems(path string) (out []string, err error) {
 	section := ""
-	var out []string
-	lines := bufio.NewScanner(f)
-	for lines.Scan() {
-		l := strings.TrimSpace(lines.Text())
-		if strings.HasPrefix(l, "[") {
-			section = l
+	err = eachLine(path, func(line string) {
+		if strings.HasPrefix(line, "[") {
+			section = line
 		}
-		if list, ok := strings.CutPrefix(l, "filesystems="); ok && section == "[Context]" {
+		if list, ok := strings.CutPrefix(line, "filesystems="); ok && section == "[Context]" {
 			out = append(out, strings.FieldsFunc(list, func(r rune) bool { return r == ';' })...)
 		}
+	})
+	return out, err
+}
+
+// Files about permissions are read so far, in bytes.
+const permissionsLimit = 4 << 20
+
+// eachLine gives the lines of a file about permissions, without the white space around them. One that is not there,
+// may not be read, or is no file has none; what comes after a line that is no line of such a file is left out.
+func eachLine(path string, each func(line string)) error {
+	f, err := handle.OpenRegular(path)
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) || errors.Is(err, handle.ErrNotFile) {
+		return nil
 	}
-	return out, lines.Err()
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	lines := bufio.NewScanner(io.LimitReader(f, permissionsLimit))
+	for lines.Scan() {
+		each(strings.TrimSpace(lines.Text()))
+	}
+	if err := lines.Err(); !errors.Is(err, bufio.ErrTooLong) {
+		return err
+	}
+	return nil
 }
 
 // seen reports whether a program that sees these file systems sees a path, and whether it would see what a link there

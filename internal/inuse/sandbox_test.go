@@ -3,6 +3,7 @@ package inuse
 import (
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -74,6 +75,7 @@ func TestConfinedServices(t *testing.T) {
 	put("etc/apparmor.d/near", "  /var/lib/burrow-more/** rw,\n  /var/lib/* r,\n  deny /var/lib/burrow/** w,\n")
 	put("etc/apparmor.d/granted", "  /var/lib/burrow/** rwk,\n")
 	put("etc/apparmor.d/local/granted", "/mnt/basalt/burrow/** rwk,\n")
+	put("etc/apparmor.d/no-lines", strings.Repeat("x", 200<<10)+"\n  /var/lib/burrow/** rwk,\n")
 	put("etc/apparmor.d/off", "  /var/lib/burrow/** rwk,\n")
 	put("etc/apparmor.d/disable/off", "")
 	s := Sandbox{Root: root}
