@@ -137,8 +137,8 @@ func TestHandoverKilledAtEveryStep(t *testing.T) {
 		killed(step, []string{"resume", "undo"}[i%2], false)
 	}
 	for i, step := range home {
-		if i%everyNth(2) == 0 {
-			killed(step, []string{"undo", "resume"}[i/2%2], true)
+		if i%everyNth(3) == 0 {
+			killed(step, []string{"undo", "resume"}[i%2], true)
 		}
 	}
 }
