@@ -5,6 +5,7 @@ package test
 import (
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -208,6 +209,22 @@ func TestHandoverTraps(t *testing.T) {
 		require.Contains(t, n.Want(3, "--config", n.config, "move", "card:brooder", "--store", "kestrel-calls",
 			"--into", filepath.Join(filepath.Dir(n.old), "deeper"), "--yes", "-q"), "[target-inside-folder]")
 		n.is(t, n.old)
+	})
+	t.Run("no room for an archive where it leaves: it lies in the home", func(t *testing.T) {
+		n := newNests(t, [3]string{drives[0], lab.MemoryDrive(t, "BASALT", 2), drives[2]}, program)
+		n.Want(0, n.move()...)
+		n.Want(0, "--config", n.config, "discard-original", "kestrel-calls", "--yes", "-q")
+		fill := filepath.Join(n.basalt, "fill")
+		_ = exec.Command("dd", "if=/dev/zero", "of="+fill, "bs=64k").Run() // it stops when the drive is full
+		n.Env = []string{"NEXLIN_FAULT=kill:sign-off.act"}
+		n.Exit(n.back()...)
+		n.Env = nil
+		require.Empty(t, n.at(t), "the engine has let go of it")
+		n.Want(0, "--config", n.config, "resume", "--yes", "-q")
+		n.is(t, n.old)
+		require.Len(t, archives(t, n.Home), 1)
+		n.Want(0, "--config", n.config, "discard-original", "kestrel-calls", "--yes", "-q")
+		require.Empty(t, archives(t, n.Home))
 	})
 	t.Run("jobs are written after a sign-off that failed: they are carried out, too", func(t *testing.T) {
 		n := newNests(t, drives, program)

@@ -15,6 +15,7 @@ import (
 
 	"nexlin/internal/archive"
 	"nexlin/internal/card"
+	"nexlin/internal/drive"
 	"nexlin/internal/engine"
 	"nexlin/internal/execute"
 	"nexlin/internal/finding"
@@ -237,7 +238,7 @@ func planPlaces(ctx context.Context, e *engine.Engine, p *plan.Plan, o planning.
 	p.Files, p.Bytes, p.Allocated, p.Entries = p.Facts.Files, p.Facts.Bytes, p.Facts.Allocated, p.Facts.Entries()
 	planning.CheckPlaces(p)
 	planning.CheckSpace(e, p)
-	checkArchiveRoom(p)
+	checkArchiveRoom(e, p)
 	if around := filepath.Dir(p.From); p.Before == nil && pathtext.Within(p.Into, around) {
 		p.Add(finding.New(finding.TargetInSource, p.Into, "%s lies in %s, which is the engine's own: what is there it "+
 			"may delete with the store", p.Into, around).Named(p.Name))
@@ -246,20 +247,37 @@ func planPlaces(ctx context.Context, e *engine.Engine, p *plan.Plan, o planning.
 	return planning.CheckUnfinished(e, p)
 }
 
-// checkArchiveRoom wants room for the archive, too, which lies there until it is discarded.
-func checkArchiveRoom(p *plan.Plan) {
-	on, need, what := &p.IntoNow, p.Need+p.Bytes, "the store and its archive"
+// checkArchiveRoom wants room for the archive, too, which lies there until it is discarded. On the way home it lies
+// in the account's home where the drive that the store leaves has no room for both.
+func checkArchiveRoom(e *engine.Engine, p *plan.Plan) {
+	short := func(d *drive.Drive, need int64) int64 {
+		if d.Mount == "" {
+			return 0 // that is another finding
+		}
+		return max(need+d.Reserve()-d.Free, 0)
+	}
 	if p.Store.Home {
-		on, need, what = &p.FromNow, p.Bytes, "the store's archive"
-	} else {
-		p.Need = need
+		lacks, home := short(&p.FromNow, p.Bytes), p.Store.For.Home
+		if lacks == 0 {
+			return
+		}
+		on, err := e.Drives.Of(home)
+		if err == nil && !pathtext.Within(home, p.Into) && on.Same(&p.IntoNow) && short(&on, p.Need+p.Bytes) == 0 {
+			p.HeldIn, p.Need = home, p.Need+p.Bytes
+			return
+		}
+		noRoom(p, &p.FromNow, "the store's archive", p.Bytes, lacks)
+		return
 	}
-	if short := need + on.Reserve() - on.Free; on.Mount != "" && short > 0 &&
-		!finding.Has(p.Findings, finding.SpaceShort) {
-		p.Add(finding.New(finding.SpaceShort, p.HeldIn, "%s has too little room for %s: needed %s, free %s, "+
-			"short by %s", on.Name(), what, pathtext.Size(need), pathtext.Size(on.Free),
-			pathtext.Size(short)).OnDrive(on.Name()))
+	p.Need += p.Bytes
+	if lacks := short(&p.IntoNow, p.Need); lacks > 0 && !finding.Has(p.Findings, finding.SpaceShort) {
+		noRoom(p, &p.IntoNow, "the store and its archive", p.Need, lacks)
 	}
+}
+
+func noRoom(p *plan.Plan, on *drive.Drive, what string, need, lacks int64) {
+	p.Add(finding.New(finding.SpaceShort, p.HeldIn, "%s has too little room for %s: needed %s, free %s, short by %s",
+		on.Name(), what, pathtext.Size(need), pathtext.Size(on.Free), pathtext.Size(lacks)).OnDrive(on.Name()))
 }
 
 // A handingOver moves a store by the engine that owns it.
@@ -289,11 +307,19 @@ func (m *handingOver) openArchives() error {
 		m.HeldIn = m.Into.Retain()
 		return nil
 	}
-	err := m.CheckDrive(p.HeldIn, p.FromDrive)
+	err := m.CheckDrive(p.HeldIn, archivesOn(p))
 	if err == nil {
 		m.HeldIn, err = m.OpenReal(p.HeldIn)
 	}
 	return err
+}
+
+// archivesOn is the drive of that directory.
+func archivesOn(p *plan.Plan) ledger.DriveRef {
+	if p.HeldIn == filepath.Dir(p.From) && p.HeldIn != p.Into {
+		return p.FromDrive
+	}
+	return p.IntoDrive
 }
 
 // archivesIn is where the archives of a run lie: in the directory that a person has named for the store, be it on
@@ -675,12 +701,8 @@ func (m *handingOver) heldArchive(way string) (ledger.Held, error) {
 	if err != nil {
 		return ledger.Held{}, err
 	}
-	on := m.Plan.IntoDrive
-	if m.Plan.HeldIn != m.Plan.Into {
-		on = m.Plan.FromDrive
-	}
 	h := m.HeldRow()
-	h.Path, h.Drive, h.Ino, h.Bytes, h.Files = m.archivePath(way), on, st.Ino, st.Allocated, 1
+	h.Path, h.Drive, h.Ino, h.Bytes, h.Files = m.archivePath(way), archivesOn(m.Plan), st.Ino, st.Allocated, 1
 	return h, nil
 }
 
