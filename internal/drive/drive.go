@@ -137,6 +137,9 @@ func (d *Drive) fileSystem() string { return strings.ToLower(cmp.Or(d.inner, d.F
 // hundredths of it, not more than a gibibyte, so that the drive stays usable.
 func (d *Drive) Reserve() int64 { return min(d.Size/50, 1<<30) }
 
+// Short is how much room the drive lacks for so many bytes beside its reserve; 0 if it has it.
+func (d *Drive) Short(need int64) int64 { return max(need+d.Reserve()-d.Free, 0) }
+
 // A System finds drives. The zero value sees the machine's own.
 type System struct {
 	standins []standin

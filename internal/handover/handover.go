@@ -254,7 +254,7 @@ func checkArchiveRoom(e *engine.Engine, p *plan.Plan) {
 		if d.Mount == "" {
 			return 0 // that is another finding
 		}
-		return max(need+d.Reserve()-d.Free, 0)
+		return d.Short(need)
 	}
 	if p.Store.Home {
 		lacks, home := short(&p.FromNow, p.Bytes), p.Store.For.Home
@@ -345,14 +345,8 @@ func (m *handingOver) store(ctx context.Context) (*plan.Store, error) {
 
 func (m *handingOver) Forward(ctx context.Context) error {
 	sp := m.Plan.Store
-	err := m.Parents(ctx)
-	if err == nil {
-		err = m.openArchives()
-	}
+	err := handle.InOrder(func() error { return m.Parents(ctx) }, m.openArchives, func() error { return m.Tag(ctx) })
 	if err != nil {
-		return err
-	}
-	if err := m.Tag(ctx); err != nil {
 		return err
 	}
 	for i, s := range sp.Before {

@@ -86,7 +86,7 @@ func PlanPack(ctx context.Context, e *engine.Engine, o Options) (*plan.Plan, err
 		p.Add(finding.New(finding.PackSameDrive, o.File, "the archive would lie on %s, as the folder does",
 			p.IntoNow.Name()))
 	}
-	if short := p.Bytes + p.IntoNow.Reserve() - p.IntoNow.Free; short > 0 {
+	if short := p.IntoNow.Short(p.Bytes); short > 0 {
 		p.Add(finding.New(finding.SpaceShort, o.File, "%s has %s free, and the folder has %s: it fits only if it "+
 			"becomes smaller in the archive", p.IntoNow.Name(), pathtext.Size(p.IntoNow.Free),
 			pathtext.Size(p.Bytes)).As(finding.Warning).

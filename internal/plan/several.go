@@ -55,7 +55,7 @@ func NewGroup(kind, name string, plans []*Plan) *Plan {
 	}
 	for mount, n := range need {
 		d := on[mount]
-		if short := n + d.Reserve() - d.Free; short > 0 && len(plans) > 1 {
+		if short := d.Short(n); short > 0 && len(plans) > 1 {
 			t.Add(finding.New(finding.SpaceShort, mount, "%s has too little room for all of them: needed %s and "+
 				"a reserve of %s, free %s, short by %s", d.Name(), pathtext.Size(n), pathtext.Size(d.Reserve()),
 				pathtext.Size(d.Free), pathtext.Size(short)).OnDrive(d.Name()))

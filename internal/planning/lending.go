@@ -79,7 +79,7 @@ func PlanLending(ctx context.Context, e *engine.Engine, p *plan.Plan, take bool)
 	}
 	p.Findings[short].Remedy = fmt.Sprintf("free room there; `nexlin discard-original %s` would free %s",
 		pathtext.Quote(p.Name), pathtext.Size(held.Bytes))
-	if less+p.IntoNow.Reserve() <= p.IntoNow.Free {
+	if p.IntoNow.Short(less) == 0 {
 		p.Findings[short].Remedy = fmt.Sprintf(
 			"`nexlin bring-back %s --use-held` takes %s that are equal out of the held original, and needs %s",
 			pathtext.Quote(p.Name), pathtext.Files(p.LentFiles), pathtext.Size(less))

@@ -392,7 +392,7 @@ func elsewhere(e *engine.Engine, p *plan.Plan, fs []finding.Finding) []finding.F
 	}
 	var have []string
 	for _, d := range all {
-		if d.Label != "" && !d.ReadOnly && !d.Same(&p.IntoNow) && !d.Same(&p.FromNow) && p.Need+d.Reserve() <= d.Free {
+		if d.Label != "" && !d.ReadOnly && !d.Same(&p.IntoNow) && !d.Same(&p.FromNow) && d.Short(p.Need) == 0 {
 			have = append(have, d.Name())
 		}
 	}

@@ -52,12 +52,12 @@ func RoomFor(into string, d *drive.Drive, need, entries int64, growth float64) (
 	if growth > 1 {
 		grown = int64(float64(need) * growth)
 	}
-	if short := need + d.Reserve() - d.Free; short > 0 {
+	if short := d.Short(need); short > 0 {
 		out = append(out, finding.New(finding.SpaceShort, into, "%s has too little room: needed %s and a reserve of "+
 			"%s, free %s, short by %s", d.Name(), pathtext.Size(need), pathtext.Size(d.Reserve()),
 			pathtext.Size(d.Free), pathtext.Size(short)).OnDrive(d.Name()))
 	}
-	if short := grown + d.Reserve() - d.Free; short > 0 && need+d.Reserve() <= d.Free {
+	if short := d.Short(grown); short > 0 && d.Short(need) == 0 {
 		out = append(out, finding.New(finding.NoRoomToGrow, into, "%s has room for the folder as it is, and not for "+
 			"what it becomes: %s with room to grow by the factor %g, free %s, short by %s", d.Name(),
 			pathtext.Size(grown), growth, pathtext.Size(d.Free),
