@@ -53,6 +53,19 @@ func (s Sandbox) Cut(folder, target, kind string) ([]Sandboxed, error) {
 	return slices.CompactFunc(out, func(a, b Sandboxed) bool { return a.Program == b.Program }), nil
 }
 
+// userOverrides is where Flatpak keeps what an account lets programs do, below its home.
+const userOverrides = ".local/share/flatpak/overrides"
+
+// override is the command that gives a program of Flatpak's a place, or takes it from it.
+func override(option, place, app string) string {
+	return "flatpak override --user " + pathtext.Quote(option+place) + " " + pathtext.Quote(app)
+}
+
+// named is the place that a permission is about, without what may be done there.
+func named(permission string) string {
+	return strings.TrimSuffix(strings.TrimSuffix(strings.TrimSuffix(permission, ":ro"), ":rw"), ":create")
+}
+
 func (s Sandbox) flatpaks(folder, target, kind string) ([]Sandboxed, error) {
 	var out []Sandboxed
 	for _, base := range []string{filepath.Join(s.Root, "var/lib/flatpak"),
@@ -68,7 +81,7 @@ func (s Sandbox) flatpaks(folder, target, kind string) ([]Sandboxed, error) {
 				return nil, err
 			}
 			for _, o := range []string{filepath.Join(s.Root, "var/lib/flatpak/overrides"),
-				filepath.Join(s.Home, ".local/share/flatpak/overrides")} {
+				filepath.Join(s.Home, userOverrides)} {
 				for _, name := range []string{"global", app} {
 					more, err := filesystems(filepath.Join(o, name))
 					if err != nil {
@@ -79,8 +92,7 @@ func (s Sandbox) flatpaks(folder, target, kind string) ([]Sandboxed, error) {
 			}
 			seen, followed := s.seen(sees, folder, kind)
 			if there, _ := s.seen(sees, target, ""); seen && !followed && !there {
-				out = append(out, Sandboxed{app, "flatpak override --user " +
-					pathtext.Quote("--filesystem="+target) + " " + pathtext.Quote(app)})
+				out = append(out, Sandboxed{app, override("--filesystem=", target, app)})
 			}
 		}
 	}
@@ -90,7 +102,7 @@ func (s Sandbox) flatpaks(folder, target, kind string) ([]Sandboxed, error) {
 // Granted lists Flatpak's programs that the account's overrides let see a place, each with the command that takes
 // the permission back.
 func (s Sandbox) Granted(place string) (out []Sandboxed, err error) {
-	dir := filepath.Join(s.Home, ".local/share/flatpak/overrides")
+	dir := filepath.Join(s.Home, userOverrides)
 	names, err := os.ReadDir(dir)
 	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) {
 		return nil, nil
@@ -101,9 +113,8 @@ func (s Sandbox) Granted(place string) (out []Sandboxed, err error) {
 			return nil, e
 		}
 		for _, f := range sees {
-			if seen, _, _ := strings.Cut(f, ":"); seen == place && n.Name() != "global" {
-				out = append(out, Sandboxed{n.Name(), "flatpak override --user " +
-					pathtext.Quote("--nofilesystem="+place) + " " + pathtext.Quote(n.Name())})
+			if named(f) == place && n.Name() != "global" {
+				out = append(out, Sandboxed{n.Name(), override("--nofilesystem=", place, n.Name())})
 			}
 		}
 	}
@@ -154,7 +165,7 @@ func eachLine(path string, each func(line string)) error {
 func (s Sandbox) seen(systems []string, path, kind string) (seen, followed bool) {
 	xdg := map[string]string{"downloads": "download", "publicshare": "public-share"}
 	for _, f := range systems {
-		name := strings.TrimSuffix(strings.TrimSuffix(strings.TrimSuffix(f, ":ro"), ":rw"), ":create")
+		name := named(f)
 		if strings.HasPrefix(name, "!") {
 			continue // what a wider one shows is taken away again: rare, and told too little rather than too much
 		}
