@@ -7,6 +7,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
+	"nexlin/internal/engine"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/screen"
 )
@@ -81,7 +82,7 @@ func (m *model) foot() []string {
 		note = screen.Caution.Render(pathtext.Show(m.note))
 	case m.step == folders && !m.typing && m.at < len(m.Folders) && len(m.Folders[m.at].Takes) > 0:
 		f := m.Folders[m.at]
-		note = screen.Faint.Render("card:" + f.Card + ": " + strings.Join(f.Takes, ", "))
+		note = screen.Faint.Render(engine.CardPrefix + f.Card + ": " + strings.Join(f.Takes, ", "))
 	}
 	return []string{note, screen.Faint.Render(keys)}
 }
@@ -115,7 +116,7 @@ func (m *model) body(height int) []string {
 		name := screen.Shortened(m.Show(f.Path), wide)
 		kind := f.Kind
 		if f.Card != "" {
-			kind = "card:" + f.Card
+			kind = engine.CardPrefix + f.Card
 		}
 		out = append(out, fmt.Sprintf("%s%s %s%s  %9s  %s", cursor, box, name,
 			strings.Repeat(" ", wide-ansi.StringWidth(name)), pathtext.Size(f.Allocated), screen.Faint.Render(kind)))

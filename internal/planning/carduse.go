@@ -40,17 +40,22 @@ func (u *CardUse) Use() run.Use {
 
 // Folders are those of the card's folders on this system that are there.
 func (u *CardUse) Folders() (out []string) {
-	for _, f := range u.Card.Folders {
-		on := f.On(runtime.GOOS)
-		if on == "" {
+	u.eachHere(func(_ *card.Folder, path string, _ handle.Stat) { out = append(out, path) })
+	return out
+}
+
+// eachHere gives those of the card's folders on this system that are there, each with its path and what stands there.
+func (u *CardUse) eachHere(do func(f *card.Folder, path string, st handle.Stat)) {
+	for i := range u.Card.Folders {
+		f := &u.Card.Folders[i]
+		path := card.Expand(f.On(runtime.GOOS), u.Vars)
+		if path == "" {
 			continue
 		}
-		path := card.Expand(on, u.Vars)
-		if _, err := handle.Lstat(path); err == nil {
-			out = append(out, path)
+		if st, err := handle.Lstat(path); err == nil {
+			do(f, path, st)
 		}
 	}
-	return out
 }
 
 // A Known is what a card knows of one of its folders.
@@ -63,27 +68,29 @@ type Known struct {
 // Known is what the card knows of those of its folders that are there, by path.
 func (u *CardUse) Known() map[string]*Known {
 	out := map[string]*Known{}
-	for _, f := range u.Card.Folders {
-		path := card.Expand(f.On(runtime.GOOS), u.Vars)
-		if _, err := handle.Lstat(path); path == "" || err != nil {
-			continue
-		}
+	u.eachHere(func(f *card.Folder, path string, _ handle.Stat) {
 		k := &Known{Card: u.Card.Name, Growth: f.Growth}
 		if f.Growth > 0 {
 			k.Takes = append(k.Takes, fmt.Sprintf("room to grow %g times", f.Growth))
 		}
-		switch asks := slices.ContainsFunc(u.Card.Before, func(s card.Step) bool { return s.Ask != "" }); {
-		case asks:
-			k.Takes = append(k.Takes, "asks you to quit it first")
-		case len(u.Card.Before) > 0:
-			k.Takes = append(k.Takes, "is stopped first")
-		case len(u.Card.InUse.Programs) > 0 || u.Card.InUse.Command != nil:
-			k.Takes = append(k.Takes, "has to be at rest")
-		}
-		if slices.Contains(CardMethods(&u.Card), plan.BySetting) {
-			k.Takes = append(k.Takes, "its settings are changed")
-		}
+		k.Takes = append(k.Takes, u.takes()...)
 		out[path] = k
+	})
+	return out
+}
+
+// takes is what moving any of the card's folders takes beside the copy and its room.
+func (u *CardUse) takes() (out []string) {
+	switch asks := slices.ContainsFunc(u.Card.Before, func(s card.Step) bool { return s.Ask != "" }); {
+	case asks:
+		out = append(out, "asks you to quit it first")
+	case len(u.Card.Before) > 0:
+		out = append(out, "is stopped first")
+	case len(u.Card.InUse.Programs) > 0 || u.Card.InUse.Command != nil:
+		out = append(out, "has to be at rest")
+	}
+	if slices.Contains(CardMethods(&u.Card), plan.BySetting) {
+		out = append(out, "its settings are changed")
 	}
 	return out
 }
@@ -187,9 +194,12 @@ func KnownToCards(e *engine.Engine, p *plan.Plan) {
 // CheckCardProgram looks whether the program of the card that a folder was moved by is at work, where settings of its
 // are changed again: it may hold them in memory, and write over them when it ends.
 func CheckCardProgram(ctx context.Context, e *engine.Engine, p *plan.Plan, name string) error {
-	c, err := FindCard(e, name)
 	home := e.HomeOf(p.Link)
-	if err != nil || home == "" || len(p.Settings) == 0 {
+	if name == "" || home == "" || len(p.Settings) == 0 {
+		return nil
+	}
+	c, err := FindCard(e, name)
+	if err != nil {
 		return nil // a card that is gone says nothing
 	}
 	u, err := CardFor(c, home)

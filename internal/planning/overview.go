@@ -35,17 +35,13 @@ func Overview(ctx context.Context, e *engine.Engine, home string) (out []OfCard,
 			return nil, err
 		}
 		of := OfCard{Card: c}
-		for i := range c.Folders {
-			at := card.Expand(c.Folders[i].On(runtime.GOOS), u.Vars)
-			st, err := handle.Lstat(at)
-			if at == "" || err != nil {
-				continue
+		u.eachHere(func(_ *card.Folder, at string, st handle.Stat) {
+			if of.Here = true; st.IsDir() && err == nil {
+				err = of.measure(ctx, at)
 			}
-			if of.Here = true; st.IsDir() {
-				if err := of.measure(ctx, at); err != nil {
-					return nil, err
-				}
-			}
+		})
+		if err != nil {
+			return nil, err
 		}
 		out = append(out, of)
 	}

@@ -113,7 +113,7 @@ func FolderDocs(fs []survey.Folder) []folderDoc {
 func FolderRow(a *Lines, f *survey.Folder) []string {
 	what, note := f.Kind, strings.Join(f.Takes, ", ")
 	if f.Card != "" {
-		what = "card:" + f.Card
+		what = engine.CardPrefix + f.Card
 	}
 	if f.Redirect != "" {
 		note = "redirected: " + f.Redirect

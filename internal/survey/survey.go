@@ -101,13 +101,13 @@ func Survey(ctx context.Context, e *engine.Engine, o Options) ([]Folder, error) 
 		return nil, err
 	}
 	var out []Folder
-	of := e.Drives.Once()
+	of, known := e.Drives.Once(), slices.Sorted(maps.Keys(cards))
 	for _, f := range rows {
 		if f.unseen && !f.Partial && f.Redirect == "" {
 			continue // it is gone
 		}
-		if known := cardFor(f.Path, cards); known != nil {
-			f.Card, f.Growth, f.Takes = known.Card, known.Growth, known.Takes
+		if at := cardFor(f.Path, known); at != "" {
+			f.Card, f.Growth, f.Takes = cards[at].Card, cards[at].Growth, cards[at].Takes
 		}
 		if err := f.place(of); err != nil {
 			return nil, err
@@ -133,15 +133,15 @@ func One(ctx context.Context, e *engine.Engine, path string) (Folder, error) {
 	return f, err
 }
 
-// cardFor is what a card knows of a folder, or of one in it: it is moved by that card. Of several the one whose
-// folder comes first; nil if none knows it.
-func cardFor(path string, cards map[string]*planning.Known) *planning.Known {
-	for _, known := range slices.Sorted(maps.Keys(cards)) {
-		if _, in := pathtext.Below(known, path); in {
-			return cards[known]
+// cardFor is the first of the folders that cards know which is a folder or lies in it: it is moved by that card.
+// Empty if none is.
+func cardFor(path string, known []string) string {
+	for _, at := range known {
+		if _, in := pathtext.Below(at, path); in {
+			return at
 		}
 	}
-	return nil
+	return ""
 }
 
 // cardsOf is what the cards know of folders of a home, by path.
@@ -155,9 +155,7 @@ func cardsOf(e *engine.Engine, home string) (map[string]*planning.Known, error) 
 		if err != nil {
 			return nil, err
 		}
-		for path, known := range u.Known() {
-			out[path] = known
-		}
+		maps.Copy(out, u.Known())
 	}
 	return out, nil
 }
