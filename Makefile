@@ -43,8 +43,9 @@ raced = $(patsubst %,./%,$(sort $(patsubst %/,%,$(dir $(shell grep -lE 'go func|
 # The race detector needs a C compiler; without one the tests run without it. Of
 # the stories it watches the program that they drive, and not the driver: so all else
 # is compiled without cgo, as the programs are. The matrices do again and again what the
-# stories do once, so the program that they kill is without it.
-# They take about nine minutes on two cores that do nothing else, one and a half of
+# stories do once, so the program that they kill is without it, and so is that of the
+# tests that are about one thing at a time.
+# They take about six minutes on two cores that do nothing else, one of
 # them for compiling; the limit is for what hangs.
 test:
 	@scripts/setup-test.sh

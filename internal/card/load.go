@@ -297,7 +297,6 @@ func (v *validator) handover(h *Handover) {
 	}
 }
 
-// path wants a path to be absolute once its variables are put in.
 // paths looks at those of some paths that are given, by their keys, in the order of these.
 func (v *validator) paths(at string, by map[string]string) {
 	for _, key := range slices.Sorted(maps.Keys(by)) {
@@ -307,6 +306,7 @@ func (v *validator) paths(at string, by map[string]string) {
 	}
 }
 
+// path wants a path to be absolute once its variables are put in.
 func (v *validator) path(at, path string) {
 	rest := path
 	for _, name := range variableNames {

@@ -4,7 +4,6 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
-	"slices"
 
 	"nexlin/internal/account"
 	"nexlin/internal/handle"
@@ -29,9 +28,12 @@ func Homes(own string) []string {
 }
 
 func protectedHomes(all []account.Entry) (out []string) {
-	services := account.Services(all)
+	services := map[account.Entry]bool{}
+	for _, a := range account.Services(all) {
+		services[a] = true
+	}
 	for _, a := range all {
-		if pathtext.Within(a.Home, "/home") || !slices.Contains(services, a) {
+		if pathtext.Within(a.Home, "/home") || !services[a] {
 			out = append(out, a.Home)
 		}
 	}
