@@ -30,11 +30,11 @@ func (s Sandbox) confined(folder, target string) ([]Sandboxed, error) {
 	}
 	var out []Sandboxed
 	for _, f := range files {
-		profile := filepath.Join("/", profilesDir, f.Name())
-		local := filepath.Join("/", profilesDir, "local", f.Name())
 		if !f.Type().IsRegular() || s.exists(profilesDir, "disable", f.Name()) {
 			continue
 		}
+		profile := filepath.Join("/", profilesDir, f.Name())
+		local := filepath.Join("/", profilesDir, "local", f.Name())
 		rules, err := s.rules(profile)
 		if err != nil {
 			return nil, err
@@ -59,13 +59,17 @@ func (s Sandbox) exists(names ...string) bool {
 
 // rules reads the paths that the rules of a profile name; none if it can't be read.
 func (s Sandbox) rules(profile string) (out []string, err error) {
+	variables := []string{`"`, "", "@{HOMEDIRS}", "/home/"}
+	if s.Home != "" { // else a rule about homes is about none that is known
+		variables = append(variables, "@{HOME}", s.Home)
+	}
+	words := strings.NewReplacer(variables...)
 	err = eachLine(filepath.Join(s.Root, profile), func(line string) {
 		if strings.HasPrefix(line, "#") || strings.HasPrefix(line, "deny ") {
 			return
 		}
 		for _, word := range strings.Fields(line) {
-			word = strings.NewReplacer(`"`, "", "@{HOME}", s.Home, "@{HOMEDIRS}", "/home/").Replace(word)
-			if strings.HasPrefix(word, "/") {
+			if word = words.Replace(word); strings.HasPrefix(word, "/") {
 				out = append(out, strings.TrimSuffix(word, ","))
 			}
 		}

@@ -12,11 +12,7 @@ import (
 func TestSandboxesThatLoseSight(t *testing.T) {
 	root := t.TempDir()
 	s := Sandbox{Root: root, Home: filepath.Join(root, "home/ines")}
-	put := func(path, text string) {
-		path = filepath.Join(root, path)
-		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
-		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
-	}
+	put := filesIn(t, root)
 	app := func(name, systems string) {
 		put("var/lib/flatpak/app/"+name+"/current/active/metadata",
 			"[Application]\nname="+name+"\nfilesystems=host\n\n[Context]\nfilesystems="+systems+"\n")
@@ -61,15 +57,12 @@ func TestSandboxesThatLoseSight(t *testing.T) {
 
 func TestConfinedServices(t *testing.T) {
 	root := t.TempDir()
-	put := func(path, text string) {
-		path = filepath.Join(root, path)
-		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
-		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
-	}
+	put := filesIn(t, root)
 	put("etc/apparmor.d/named", "# /var/lib/burrow\nprofile named /usr/sbin/burrowd {\n  /var/lib/burrow/** rwk,\n}\n")
 	put("etc/apparmor.d/file-in-it", "  owner /var/lib/burrow/data/*.db rw,\n")
 	put("etc/apparmor.d/wide", "  /var/** rw,\n")
 	put("etc/apparmor.d/quoted", "  \"/var/lib/burrow/\" r,\n")
+	put("etc/apparmor.d/homes-too", "  @{HOME}/** rw,\n  /var/lib/burrow/** rwk,\n")
 	put("etc/apparmor.d/home", "  @{HOME}/** rw,\n")
 	put("etc/apparmor.d/everywhere", "  /** rw,\n")
 	put("etc/apparmor.d/near", "  /var/lib/burrow-more/** rw,\n  /var/lib/* r,\n  deny /var/lib/burrow/** w,\n")
@@ -85,13 +78,22 @@ func TestConfinedServices(t *testing.T) {
 	put("sys/module/apparmor/parameters/enabled", "Y\n")
 	got, err = s.Cut("/var/lib/burrow", "/mnt/basalt/burrow", "")
 	require.NoError(t, err)
-	require.Equal(t, []string{"file-in-it", "named", "quoted", "wide"}, programsOf(got))
+	require.Equal(t, []string{"file-in-it", "homes-too", "named", "quoted", "wide"}, programsOf(got))
 	require.Equal(t, `echo '"/mnt/basalt/burrow/" r, "/mnt/basalt/burrow/**" rwk,' >>/etc/apparmor.d/local/named`+
-		` && apparmor_parser -r /etc/apparmor.d/named`, got[1].Grant)
+		` && apparmor_parser -r /etc/apparmor.d/named`, got[2].Grant)
 	s.Home = "/home/ines"
 	got, err = s.Cut("/home/ines/Rec", "/mnt/basalt/Rec", "")
 	require.NoError(t, err)
-	require.Equal(t, []string{"home"}, programsOf(got))
+	require.Equal(t, []string{"home", "homes-too"}, programsOf(got))
+}
+
+// filesIn writes files below a directory.
+func filesIn(t *testing.T, root string) func(path, text string) {
+	return func(path, text string) {
+		path = filepath.Join(root, path)
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
+	}
 }
 
 func programsOf(in []Sandboxed) (out []string) {
