@@ -299,7 +299,7 @@ func (m *discarding) bringOver(ctx context.Context, d *Plan, v *judge.Verdict) e
 // isErasing reports whether a discard has begun to delete this held original,
 // also if it was reached by another path then.
 func isErasing(e *engine.Engine, h ledger.Held) (bool, error) {
-	acts, err := e.Ledger.ActsCalled("erase")
+	acts, err := e.Ledger.ActsOf(h.Redirect, "erase")
 	if err != nil {
 		return false, err
 	}

@@ -50,7 +50,7 @@ type Engine struct {
 	// What one look has remembered, see AtOnce; nil outside it.
 	stopped func() ([]ledger.RunRow, error)
 	packs   func() ([]ledger.Pack, error)
-	below   map[string]below
+	below   *places.Memo[string, below]
 }
 
 // below is what the directory has in it that a drive is mounted on.
@@ -65,7 +65,7 @@ func (e *Engine) AtOnce() *Engine {
 	c := *e
 	c.Places = e.Places.AtOnce()
 	c.stopped = sync.OnceValues(func() ([]ledger.RunRow, error) { return plan.Unfinished(e.Ledger) })
-	c.packs, c.below = sync.OnceValues(e.Ledger.Packs), map[string]below{}
+	c.packs, c.below = sync.OnceValues(e.Ledger.Packs), places.NewMemo[string, below]()
 	return &c
 }
 
@@ -85,23 +85,20 @@ func (e *Engine) LastPack(r *ledger.Redirect) (*ledger.Pack, error) {
 // BelowMount counts the entries of the directory itself that a drive is mounted on, or
 // was; hidden says that it is. There are none where this account can't see them.
 func (e *Engine) BelowMount(at string) (entries int, hidden bool) {
-	if b, known := e.below[at]; known {
-		return b.entries, b.hidden
-	}
-	open := handle.OpenReal
-	if hidden = drive.Mounted(at); hidden {
-		open = drive.Underneath
-	}
-	if dir, err := open(at); err == nil {
-		if dir.EachName(func(string) error { entries++; return nil }) != nil {
-			entries = 0
+	b, _ := e.below.Of(at, func() (b below, err error) {
+		open := handle.OpenReal
+		if b.hidden = drive.Mounted(at); b.hidden {
+			open = drive.Underneath
 		}
-		dir.Release()
-	}
-	if e.below != nil {
-		e.below[at] = below{entries, hidden}
-	}
-	return entries, hidden
+		if dir, err := open(at); err == nil {
+			if dir.EachName(func(string) error { b.entries++; return nil }) != nil {
+				b.entries = 0
+			}
+			dir.Release()
+		}
+		return b, nil
+	})
+	return b.entries, b.hidden
 }
 
 // Unfinished lists the runs that were stopped, newest first.

@@ -11,12 +11,14 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"runtime"
 	"slices"
 	"strings"
 	"syscall"
 	"time"
 
 	"github.com/dustin/go-humanize"
+	"golang.org/x/sync/errgroup"
 
 	"nexlin/internal/discard"
 	"nexlin/internal/drive"
@@ -152,22 +154,32 @@ func Check(ctx context.Context, e *engine.Engine, r ledger.Redirect) (*Report, e
 }
 
 // CheckAll has check, such as [Check], look at every redirect, and at each that was brought back
-// while something of it is held; stopped are runs that belong to none. By an engine that looks at
-// the drives once ([engine.Engine.AtOnce]).
-func CheckAll(e *engine.Engine, check func(ledger.Redirect) (*Report, error)) (reports, stopped []*Report, err error) {
+// while something of it is held; stopped are runs that belong to none. So many are looked at side
+// by side, 0 follows the processors: by an engine that looks at the drives once
+// ([engine.Engine.AtOnce]).
+func CheckAll(ctx context.Context, e *engine.Engine, workers int, check func(ledger.Redirect) (*Report, error)) (
+	reports, stopped []*Report, err error) {
 	rows, err := e.Ledger.Redirects(true)
 	if err != nil {
 		return nil, nil, err
 	}
-	for _, r := range rows {
-		rep, err := check(r)
-		if err != nil {
-			return nil, nil, err
-		}
-		if r.State != ledger.Ended || len(rep.Held) > 0 {
-			reports = append(reports, rep)
-		}
+	reports = make([]*Report, len(rows))
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(cmp.Or(workers, runtime.GOMAXPROCS(0)))
+	for i, r := range rows {
+		group.Go(func() (err error) {
+			if err = ctx.Err(); err == nil { // nothing more is begun after an error
+				reports[i], err = check(r)
+			}
+			return err
+		})
 	}
+	if err := group.Wait(); err != nil {
+		return nil, nil, err
+	}
+	reports = slices.DeleteFunc(reports, func(r *Report) bool {
+		return r.Redirect.State == ledger.Ended && len(r.Held) == 0
+	})
 	stopped, err = stoppedElsewhere(e, rows)
 	return reports, stopped, err
 }

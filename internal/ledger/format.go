@@ -89,4 +89,7 @@ ALTER TABLE redirects ADD COLUMN link_text TEXT NOT NULL DEFAULT '';
 `, `
 -- JSON: the drive that the link stands on; {} where it was not noted
 ALTER TABLE redirects ADD COLUMN link_drive BLOB NOT NULL DEFAULT '{}';
+`, `
+-- what is asked of each redirect must not read every run there ever was
+CREATE INDEX runs_redirect ON runs(redirect);
 `}

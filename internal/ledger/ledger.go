@@ -18,6 +18,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"sync"
 	"time"
 
 	"modernc.org/sqlite"
@@ -26,9 +27,10 @@ import (
 
 // A Ledger is open until Close. It may be used from several goroutines.
 type Ledger struct {
-	dir   string
-	db    *sql.DB // nil for the ledger of a state directory that does not exist yet
-	write bool
+	dir      string
+	db       *sql.DB   // nil for the ledger of a state directory that does not exist yet
+	prepared *sync.Map // *sql.Stmt by its text: what is asked of each redirect is parsed once
+	write    bool
 }
 
 // A StateDirError refuses a state directory that others could write to.
@@ -206,7 +208,7 @@ func open(dir string, write bool) (*Ledger, error) {
 		return nil, err
 	}
 	db.SetMaxOpenConns(1)
-	l := &Ledger{dir: dir, db: db, write: write}
+	l := &Ledger{dir: dir, db: db, prepared: &sync.Map{}, write: write}
 	if err := l.migrate(); err != nil {
 		db.Close()
 		return nil, damaged(path, fmt.Errorf("ledger %s: %w", path, err))

@@ -26,11 +26,7 @@ func (t *Tx) AddPack(p Pack) error {
 // PackDigests gives the SHA-256 digests of the archives of so many bytes that
 // were made, in hexadecimal digits.
 func (l *Ledger) PackDigests(bytes int64) ([]string, error) {
-	if l.db == nil {
-		return nil, nil
-	}
-	rows, err := l.db.Query("SELECT digest FROM packs WHERE bytes = ?", bytes)
-	return collect(rows, err, scanText)
+	return list(l, scanText, "SELECT digest FROM packs WHERE bytes = ?", bytes)
 }
 
 // Holds reports whether an archive is of a redirect: of its target, or of the folder at its
@@ -39,16 +35,11 @@ func (p *Pack) Holds(r *Redirect) bool { return p.Redirect == r.Name || p.Folder
 
 // Packs lists the archives that were made, the newest first.
 func (l *Ledger) Packs() ([]Pack, error) {
-	if l.db == nil {
-		return nil, nil
-	}
-	rows, err := l.db.Query("SELECT run, redirect, folder, file, bytes, files, digest, made FROM packs " +
-		"ORDER BY rowid DESC")
-	return collect(rows, err, func(s scanner) (p Pack, err error) {
+	return list(l, func(s scanner) (p Pack, err error) {
 		var folder, file []byte
 		var made string
 		err = s.Scan(&p.Run, &p.Redirect, &folder, &file, &p.Bytes, &p.Files, &p.Digest, &made)
 		p.Folder, p.File, p.Made = string(folder), string(file), parseTime(made)
 		return p, err
-	})
+	}, "SELECT run, redirect, folder, file, bytes, files, digest, made FROM packs ORDER BY rowid DESC")
 }

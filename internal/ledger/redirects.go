@@ -133,27 +133,22 @@ func scanRedirect(s scanner) (Redirect, error) {
 // Redirects lists the redirects by name; with ended also those that were
 // brought back.
 func (l *Ledger) Redirects(ended bool) ([]Redirect, error) {
-	if l.db == nil {
-		return nil, nil
-	}
-	rows, err := l.db.Query("SELECT "+redirectColumns+" FROM redirects WHERE ? OR state <> ? ORDER BY name", ended,
-		Ended)
-	return collect(rows, err, scanRedirect)
+	return list(l, scanRedirect, "SELECT "+redirectColumns+" FROM redirects WHERE ? OR state <> ? ORDER BY name",
+		ended, Ended)
 }
 
 // Redirect gives one; ErrNotFound if there is none of this name.
 func (l *Ledger) Redirect(name string) (Redirect, error) {
-	if l.db == nil {
-		return Redirect{}, ErrNotFound
-	}
-	r, err := scanRedirect(l.db.QueryRow("SELECT "+redirectColumns+" FROM redirects WHERE name = ?", name))
-	return r, notFound(err)
+	return one(l, scanRedirect, "SELECT "+redirectColumns+" FROM redirects WHERE name = ?", name)
 }
 
 // Redirect gives one; ErrNotFound if there is none of this name.
 func (t *Tx) Redirect(name string) (Redirect, error) {
 	r, err := scanRedirect(t.tx.QueryRow("SELECT "+redirectColumns+" FROM redirects WHERE name = ?", name))
-	return r, notFound(err)
+	if errors.Is(err, sql.ErrNoRows) {
+		return r, ErrNotFound
+	}
+	return r, err
 }
 
 // SaveRedirect inserts a redirect or replaces the one of its name, and
@@ -187,18 +182,14 @@ func (t *Tx) SaveRedirect(r Redirect) error {
 // Counters gives the highest count of runs that was seen on each drive, by the
 // id of its tag.
 func (l *Ledger) Counters() (map[string]int64, error) {
-	if l.db == nil {
-		return nil, nil
-	}
 	type counted struct {
 		id string
 		n  int64
 	}
-	rows, err := l.db.Query("SELECT id, counter FROM drives")
-	all, err := collect(rows, err, func(s scanner) (c counted, err error) {
+	all, err := list(l, func(s scanner) (c counted, err error) {
 		err = s.Scan(&c.id, &c.n)
 		return c, err
-	})
+	}, "SELECT id, counter FROM drives")
 	out := map[string]int64{}
 	for _, c := range all {
 		out[c.id] = c.n
@@ -247,12 +238,11 @@ func scanHeld(s scanner) (Held, error) {
 // HeldOf lists what is still held for a redirect, oldest first; for all
 // redirects if name is empty.
 func (l *Ledger) HeldOf(name string) ([]Held, error) {
-	if l.db == nil {
-		return nil, nil
+	which, names := "", []any(nil) // an OR of both would leave the index aside
+	if name != "" {
+		which, names = " AND redirect = ?", []any{name}
 	}
-	rows, err := l.db.Query("SELECT "+heldColumns+
-		" FROM held WHERE gone = '' AND (? = '' OR redirect = ?) ORDER BY id", name, name)
-	return collect(rows, err, scanHeld)
+	return list(l, scanHeld, "SELECT "+heldColumns+" FROM held WHERE gone = ''"+which+" ORDER BY id", names...)
 }
 
 // AddHeld records a held original. One of the same run and path is replaced,
@@ -296,11 +286,33 @@ func (t *Tx) HeldGone(run string, path string) error {
 	return err
 }
 
-func notFound(err error) error {
-	if errors.Is(err, sql.ErrNoRows) {
-		return ErrNotFound
+// list reads the rows of a query; none of a ledger that does not exist yet.
+func list[T any](l *Ledger, scan func(scanner) (T, error), query string, args ...any) ([]T, error) {
+	if l.db == nil {
+		return nil, nil
 	}
-	return err
+	known, ok := l.prepared.Load(query)
+	if !ok {
+		stmt, err := l.db.Prepare(query)
+		if err != nil {
+			return nil, damaged(dbName, fmt.Errorf("ledger: %w", err))
+		}
+		known, _ = l.prepared.LoadOrStore(query, stmt)
+	}
+	rows, err := known.(*sql.Stmt).Query(args...)
+	return collect(rows, err, scan)
+}
+
+// one is the row of a query for one; ErrNotFound if there is none.
+func one[T any](l *Ledger, scan func(scanner) (T, error), query string, args ...any) (none T, err error) {
+	all, err := list(l, scan, query, args...)
+	if err != nil {
+		return none, err
+	}
+	if len(all) == 0 {
+		return none, ErrNotFound
+	}
+	return all[0], nil
 }
 
 func collect[T any](rows *sql.Rows, err error, scan func(scanner) (T, error)) ([]T, error) {

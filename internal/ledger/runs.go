@@ -67,12 +67,8 @@ func scanRun(s scanner) (RunRow, error) {
 
 // Runs lists all runs, newest first.
 func (l *Ledger) Runs() ([]RunRow, error) {
-	if l.db == nil {
-		return nil, nil
-	}
 	// the order of rows: a clock may jump
-	rows, err := l.db.Query("SELECT " + runColumns + " FROM runs ORDER BY rowid DESC")
-	out, err := collect(rows, err, scanRun)
+	out, err := list(l, scanRun, "SELECT "+runColumns+" FROM runs ORDER BY rowid DESC")
 	for i := range out {
 		l.settle(&out[i])
 	}
@@ -81,11 +77,8 @@ func (l *Ledger) Runs() ([]RunRow, error) {
 
 // Unfinished lists the runs that were stopped, newest first.
 func (l *Ledger) Unfinished() ([]RunRow, error) {
-	if l.db == nil {
-		return nil, nil
-	}
-	rows, err := l.db.Query("SELECT "+runColumns+" FROM runs WHERE state IN (?, ?) ORDER BY rowid DESC", Going, Stopped)
-	all, err := collect(rows, err, scanRun)
+	all, err := list(l, scanRun, "SELECT "+runColumns+" FROM runs WHERE state IN (?, ?) ORDER BY rowid DESC",
+		Going, Stopped)
 	var out []RunRow
 	for i := range all {
 		l.settle(&all[i])
@@ -105,14 +98,11 @@ func (l *Ledger) settle(r *RunRow) {
 
 // Run gives one; ErrNotFound if there is none of this id.
 func (l *Ledger) Run(id string) (RunRow, error) {
-	if l.db == nil {
-		return RunRow{}, ErrNotFound
-	}
-	r, err := scanRun(l.db.QueryRow("SELECT "+runColumns+" FROM runs WHERE id = ?", id))
+	r, err := one(l, scanRun, "SELECT "+runColumns+" FROM runs WHERE id = ?", id)
 	if err == nil {
 		l.settle(&r)
 	}
-	return r, notFound(err)
+	return r, err
 }
 
 const actColumns = "seq, act, data, intent, done"
@@ -128,20 +118,13 @@ func scanAct(s scanner) (Act, error) {
 
 // Acts lists the journal of a run in its order.
 func (l *Ledger) Acts(run string) ([]Act, error) {
-	if l.db == nil {
-		return nil, nil
-	}
-	rows, err := l.db.Query("SELECT "+actColumns+" FROM acts WHERE run = ? ORDER BY seq", run)
-	return collect(rows, err, scanAct)
+	return list(l, scanAct, "SELECT "+actColumns+" FROM acts WHERE run = ? ORDER BY seq", run)
 }
 
-// ActsCalled lists the acts of that name, of any run.
-func (l *Ledger) ActsCalled(name string) ([]Act, error) {
-	if l.db == nil {
-		return nil, nil
-	}
-	rows, err := l.db.Query("SELECT "+actColumns+" FROM acts WHERE act = ? ORDER BY run, seq", name)
-	return collect(rows, err, scanAct)
+// ActsOf lists the acts of that name in the runs of a redirect.
+func (l *Ledger) ActsOf(redirect, act string) ([]Act, error) {
+	return list(l, scanAct, "SELECT "+actColumns+" FROM runs JOIN acts ON acts.run = runs.id "+
+		"WHERE runs.redirect = ? AND act = ? ORDER BY run, seq", redirect, act)
 }
 
 // A Run is a run that this process carries out: it holds the run's lock.
@@ -292,8 +275,7 @@ func (l *Ledger) sweep() {
 	if err != nil {
 		return
 	}
-	rows, err := l.db.Query("SELECT id FROM runs")
-	ids, err := collect(rows, err, scanText)
+	ids, err := list(l, scanText, "SELECT id FROM runs")
 	if err != nil {
 		return
 	}

@@ -43,12 +43,12 @@ func (p *Places) LinkDriveAway(r *ledger.Redirect, texts ...string) (*finding.Fi
 	if err != nil || want.Mount == "" || pathtext.IsRoot(want.Mount) {
 		return nil, err
 	}
-	if pathtext.Within(ResolvedDir(p.Ledger.Dir()), want.Mount) {
-		return nil, nil // what tells of it lies there itself: it is no empty mount point
-	}
 	dir := filepath.Dir(r.Link)
 	here, err := p.mountedAs(want, dir)
-	if here || err != nil {
+	if here || pathtext.Within(ResolvedDir(p.Ledger.Dir()), want.Mount) {
+		return nil, nil // what tells of it may lie there itself: then it is no empty mount point
+	}
+	if err != nil {
 		return nil, err
 	}
 	parent, err := handle.OpenReal(dir)
@@ -82,17 +82,7 @@ type mountedPlace struct {
 // mountedAs reports whether what path lies on is the wanted drive, at the place
 // where the ledger saw it.
 func (p *Places) mountedAs(want ledger.DriveRef, path string) (bool, error) {
-	at := mountedPlace{want, path}
-	if p.seen != nil {
-		if is, known := p.seen.mounted[at]; known {
-			return is, nil
-		}
-	}
-	is, err := p.IsMountedAs(want, path)
-	if err == nil && p.seen != nil {
-		p.seen.mounted[at] = is
-	}
-	return is, err
+	return p.seen.mounted.Of(mountedPlace{want, path}, func() (bool, error) { return p.IsMountedAs(want, path) })
 }
 
 // IsMountedAs is [Places.mountedAs] as it is now, whatever was seen before.

@@ -24,7 +24,7 @@ type Places struct {
 	// asked for, none for a run whose plan can't be read.
 	Stopped func(ledger.RunRow) []Known
 
-	seen *presence // see AtOnce
+	seen presence // see AtOnce; nothing in it outside of that
 }
 
 // A Known is a place that the ledger knows on a drive.

@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 
 	"nexlin/internal/drive"
 	"nexlin/internal/finding"
@@ -38,41 +39,53 @@ func (w *Whereabouts) Path(ref ledger.DriveRef, path string) string {
 	return filepath.Join(w.Drive.Mount, strings.TrimPrefix(path, ref.Mount))
 }
 
-// A presence remembers what is mounted and what the ledger says, so that many
-// redirects can be looked at without asking for each.
+// A presence is what AtOnce remembers of what is mounted and what the ledger says.
 type presence struct {
-	drives   []drive.Drive
-	locked   *[]string // mount points of drives that are locked; nil: not asked yet
-	counters map[string]int64
-	where    map[ledger.DriveRef]Whereabouts
-	mounted  map[mountedPlace]bool // what [Places.IsMountedAs] has said
-	held     map[string][]ledger.Held
+	drives   func() ([]drive.Drive, error)
+	locked   func() ([]string, error) // mount points of drives that are locked
+	counters func() (map[string]int64, error)
+	held     func() (map[string][]ledger.Held, error) // by the redirect's name
+	where    *Memo[ledger.DriveRef, Whereabouts]
+	mounted  *Memo[mountedPlace, bool] // what [Places.IsMountedAs] has said
 }
 
 // AtOnce looks at the drives once and remembers what it saw: for looking at many
 // redirects in one moment, not for runs.
 func (p *Places) AtOnce() *Places {
 	c := *p
-	c.seen = &presence{where: map[ledger.DriveRef]Whereabouts{}, mounted: map[mountedPlace]bool{}}
+	c.seen = presence{
+		drives:   sync.OnceValues(p.Drives.Attached),
+		locked:   sync.OnceValues(p.Drives.Locked),
+		counters: sync.OnceValues(p.Ledger.Counters),
+		held: sync.OnceValues(func() (map[string][]ledger.Held, error) {
+			all, err := p.Ledger.HeldOf("")
+			of := map[string][]ledger.Held{}
+			for _, h := range all {
+				of[h.Redirect] = append(of[h.Redirect], h)
+			}
+			return of, err
+		}),
+		where:   NewMemo[ledger.DriveRef, Whereabouts](),
+		mounted: NewMemo[mountedPlace, bool](),
+	}
 	return &c
+}
+
+// ask asks what a look remembers; where there is none, at once.
+func ask[T any](remembered, now func() (T, error)) (T, error) {
+	if remembered != nil {
+		return remembered()
+	}
+	return now()
 }
 
 // Held lists what is held for a redirect, oldest first.
 func (p *Places) Held(name string) ([]ledger.Held, error) {
-	if p.seen == nil {
+	if p.seen.held == nil {
 		return p.Ledger.HeldOf(name)
 	}
-	if p.seen.held == nil {
-		all, err := p.Ledger.HeldOf("")
-		if err != nil {
-			return nil, err
-		}
-		p.seen.held = map[string][]ledger.Held{}
-		for _, h := range all {
-			p.seen.held[h.Redirect] = append(p.seen.held[h.Redirect], h)
-		}
-	}
-	return p.seen.held[name], nil
+	of, err := p.seen.held()
+	return of[name], err
 }
 
 // Locate finds out whether a drive is here, and where it is mounted. path is
@@ -87,20 +100,11 @@ func (p *Places) Locate(want ledger.DriveRef, path string) (mount string, found 
 // doubtful is not found). A tag that counts fewer runs than the ledger knows
 // of is on an older copy, and two drives with one tag are none (safety.md, 8).
 func (p *Places) Whereabouts(want ledger.DriveRef, path string) (Whereabouts, error) {
-	w, ok := Whereabouts{}, false
 	drv := want
 	drv.Counter = 0 // which differs from redirect to redirect, and says nothing of where the drive is
-	if p.seen != nil {
-		w, ok = p.seen.where[drv]
-	}
-	if !ok {
-		var err error
-		if w, err = p.whereabouts(want, path); err != nil {
-			return w, err
-		}
-		if p.seen != nil {
-			p.seen.where[drv] = w
-		}
+	w, err := p.seen.where.Of(drv, func() (Whereabouts, error) { return p.whereabouts(want, path) })
+	if err != nil {
+		return w, err
 	}
 	return w, p.cover(&w, w.Path(want, path))
 }
@@ -195,41 +199,14 @@ func (p *Places) candidates(want ledger.DriveRef, path string) ([]drive.Drive, e
 	return append([]drive.Drive{d}, all...), nil
 }
 
-func (p *Places) allDrives() ([]drive.Drive, error) {
-	if p.seen != nil && p.seen.drives != nil {
-		return p.seen.drives, nil
-	}
-	all, err := p.Drives.Attached()
-	if err == nil && p.seen != nil {
-		p.seen.drives = all
-	}
-	return all, err
-}
+func (p *Places) allDrives() ([]drive.Drive, error) { return ask(p.seen.drives, p.Drives.Attached) }
 
-func (p *Places) locked() ([]string, error) {
-	if p.seen != nil && p.seen.locked != nil {
-		return *p.seen.locked, nil
-	}
-	all, err := p.Drives.Locked()
-	if err == nil && p.seen != nil {
-		p.seen.locked = &all
-	}
-	return all, err
-}
+func (p *Places) locked() ([]string, error) { return ask(p.seen.locked, p.Drives.Locked) }
 
 // Counter is the highest count of a drive tag that the ledger has seen.
 func (p *Places) Counter(id string) (int64, error) {
-	if p.seen != nil && p.seen.counters != nil {
-		return p.seen.counters[id], nil
-	}
-	all, err := p.Ledger.Counters()
-	if err != nil {
-		return 0, err
-	}
-	if p.seen != nil {
-		p.seen.counters = all
-	}
-	return all[id], nil
+	all, err := ask(p.seen.counters, p.Ledger.Counters)
+	return all[id], err
 }
 
 var errOther = errors.New("another drive")

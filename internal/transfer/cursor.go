@@ -79,7 +79,11 @@ type reader struct {
 
 func newReader(s *Spool) *reader {
 	section := func(f *os.File) *bufio.Reader {
-		return bufio.NewReaderSize(io.NewSectionReader(f, 0, 1<<62), 64<<10)
+		size := int64(64 << 10)
+		if fi, err := f.Stat(); err == nil { // else reading it fails as well
+			size = min(size, fi.Size()+1)
+		}
+		return bufio.NewReaderSize(io.NewSectionReader(f, 0, 1<<62), int(size))
 	}
 	r := &reader{names: section(s.names), facts: section(s.facts)}
 	r.sum.r = r.names

@@ -124,13 +124,13 @@ func spoolFiles(dir string, n int) (string, string) {
 // CreateSpool begins the spool of pass n in dir; one that is there is
 // replaced.
 func CreateSpool(dir string, n int) (*Spool, error) {
-	return openSpool(dir, n, os.O_RDWR|os.O_CREATE|os.O_TRUNC)
+	return openSpool(dir, n, os.O_RDWR|os.O_CREATE|os.O_TRUNC, 64<<10)
 }
 
 // OpenSpool opens a spool that was written. fs.ErrNotExist if there is none.
-func OpenSpool(dir string, n int) (*Spool, error) { return openSpool(dir, n, os.O_RDWR) }
+func OpenSpool(dir string, n int) (*Spool, error) { return openSpool(dir, n, os.O_RDWR, 0) }
 
-func openSpool(dir string, n, flags int) (*Spool, error) {
+func openSpool(dir string, n, flags, ahead int) (*Spool, error) {
 	a, b := spoolFiles(dir, n)
 	names, err := os.OpenFile(a, flags, 0o600)
 	if err != nil {
@@ -141,7 +141,7 @@ func openSpool(dir string, n, flags int) (*Spool, error) {
 		names.Close()
 		return nil, &SpoolError{b, err}
 	}
-	return &Spool{names: names, facts: facts, ahead: bufio.NewWriterSize(names, 64<<10)}, nil
+	return &Spool{names: names, facts: facts, ahead: bufio.NewWriterSize(names, max(ahead, 1))}, nil
 }
 
 // Spools lists the passes that have left a spool in dir, oldest first.
