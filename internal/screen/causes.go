@@ -125,11 +125,18 @@ func Causes(reports []*health.Report, grave bool) (out []*Cause) {
 	return out
 }
 
+// mostConcerned is how many redirects a cause names; the rows above name all.
+const mostConcerned = 20
+
 // ShowCause shows a cause; named, with the redirects that it concerns.
 func (a *Lines) ShowCause(c *Cause, named bool) {
 	var names []string
 	if named {
 		names = c.Names()
 	}
-	a.finding(a.Out, c.Found, pathtext.Show(strings.Join(names, ", ")))
+	more := ""
+	if n := len(names) - mostConcerned; n > 0 && !a.Verbose {
+		names, more = names[:mostConcerned], fmt.Sprintf(", and %d more (-v names all)", n)
+	}
+	a.finding(a.Out, c.Found, pathtext.Show(strings.Join(names, ", "))+more)
 }
