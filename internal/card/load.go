@@ -9,9 +9,12 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"runtime"
 	"slices"
 	"strings"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"nexlin/internal/handle"
 	"nexlin/internal/pathtext"
@@ -39,19 +42,11 @@ func (e *NotFoundError) Error() string { return fmt.Sprintf("no card is called %
 // joined in the error, each a *[strict.MistakeError].
 func Load(own string) ([]Card, error) {
 	byName := map[string]Card{}
-	names, err := fs.Glob(shipped, "shipped/*.yaml")
+	ours, err := loadShipped()
 	if err != nil {
 		return nil, err
 	}
-	for _, n := range names {
-		b, err := shipped.ReadFile(n)
-		if err != nil {
-			return nil, err
-		}
-		c, err := Parse(n, b)
-		if err != nil {
-			return nil, err
-		}
+	for _, c := range ours {
 		c.File = ""
 		byName[c.Name] = *c
 	}
@@ -336,4 +331,25 @@ func join[T ~string](in []T) string {
 		out = append(out, string(s))
 	}
 	return strings.Join(out, ", ")
+}
+
+// loadShipped reads the cards of the program, side by side: most commands wait for them.
+func loadShipped() ([]*Card, error) {
+	names, err := fs.Glob(shipped, "shipped/*.yaml")
+	if err != nil {
+		return nil, err
+	}
+	cards := make([]*Card, len(names))
+	var group errgroup.Group
+	group.SetLimit(runtime.GOMAXPROCS(0))
+	for i, n := range names {
+		group.Go(func() error {
+			b, err := shipped.ReadFile(n)
+			if err == nil {
+				cards[i], err = Parse(n, b)
+			}
+			return err
+		})
+	}
+	return cards, group.Wait()
 }
