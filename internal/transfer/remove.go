@@ -11,7 +11,8 @@ import (
 // anything else is in it, the part stays, and left says so.
 func Discard(parent *handle.Dir, name string, spools ...*Spool) (left bool, err error) {
 	r := &remover{still: func(r *Record, st *handle.Stat) bool {
-		return r.Fact.Copy.Ino == 0 || r.Fact.Copy.Ino == st.Ino
+		// What type an entry had that was never copied is not known.
+		return (r.Type() == 0 || r.Type() == st.Type()) && (r.Fact.Copy.Ino == 0 || r.Fact.Copy.Ino == st.Ino)
 	}}
 	return r.all(parent, name, Read(spools...))
 }
@@ -30,7 +31,7 @@ func Erase(parent *handle.Dir, name string, side Side, spool *Spool, may func(*R
 	r := &remover{still: func(r *Record, st *handle.Stat) bool {
 		was, now := *r.Fact.Of(side), SnapOf(st, nil)
 		was.Attrs = now.Attrs // a change of attributes shows in the ctime
-		return may(r) && (st.IsDir() || was.Still(&now, false))
+		return may(r) && st.Type() == r.Type() && (st.IsDir() || was.Still(&now, false))
 	}, mayRoot: may}
 	return r.all(parent, name, Read(spool))
 }

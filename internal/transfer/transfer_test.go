@@ -6,6 +6,7 @@ import (
 	"context"
 	"fmt"
 	"io/fs"
+	"iter"
 	"os"
 	"path/filepath"
 	"sync"
@@ -329,13 +330,29 @@ func TestStrangersArePutAside(t *testing.T) {
 	b.mustPass()
 	b.equal()
 
-	// Taking the part away leaves what is not ours.
+	// Taking the part away leaves what is not ours, also where the inode numbers say nothing.
 	b.plant("d/e/later")
+	for r := range b.records() {
+		r.Fact.Copy.Ino = 0
+		require.NoError(t, b.spool.Put(r.Ord, &r.Fact))
+	}
+	require.NoError(t, os.Remove(filepath.Join(b.copy, "a")))
+	require.NoError(t, os.Mkdir(filepath.Join(b.copy, "a"), 0o755))
 	gone, err := Discard(b.parent, "part", b.spool)
 	require.NoError(t, err)
 	require.True(t, gone)
 	require.FileExists(t, filepath.Join(b.copy, "d/e/later"))
+	require.DirExists(t, filepath.Join(b.copy, "a"))
 	require.NoFileExists(t, filepath.Join(b.copy, "d/b"))
+}
+
+// records are those of the spool.
+func (b *bench) records() iter.Seq[Record] {
+	require.NoError(b.t, b.spool.Flush())
+	return func(yield func(Record) bool) {
+		for c := Read(b.spool); c.Peek() != nil && yield(*c.Peek()); c.Next() {
+		}
+	}
 }
 
 // plant puts files of somebody else's into the part.
@@ -515,6 +532,10 @@ func TestEraseLeavesWhatChanged(t *testing.T) {
 			require.NoError(b.t, os.Remove(filepath.Join(b.source, "a")))
 			b.write("a", "other")
 		}, nil, "a"},
+		"a folder for a file": {func(b *bench) {
+			require.NoError(b.t, os.Remove(filepath.Join(b.source, "a")))
+			require.NoError(b.t, os.Mkdir(filepath.Join(b.source, "a"), 0o755))
+		}, nil, "a"},
 		"what may not go": {func(*bench) {}, func(r *Record) bool { return r.Path != "z" }, "z"},
 		"no right to write": {func(b *bench) {
 			require.NoError(b.t,
@@ -539,7 +560,8 @@ func TestEraseLeavesWhatChanged(t *testing.T) {
 				require.NoDirExists(t, b.source)
 				return
 			}
-			require.FileExists(t, filepath.Join(b.source, c.left))
+			_, err = os.Lstat(filepath.Join(b.source, c.left))
+			require.NoError(t, err)
 			require.NoFileExists(t, filepath.Join(b.source, "d", "e", "f"))
 		})
 	}
