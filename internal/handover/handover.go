@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -417,7 +418,7 @@ func (m *handingOver) carry(ctx context.Context, way, from, to string) error {
 			return err
 		}
 	}
-	if err := m.Begin("carry in", m.Plan.Files, m.Plan.Bytes); err != nil {
+	if err := m.Begin("carry in", m.Out.Contents.Files, m.Out.Contents.Bytes); err != nil {
 		return err
 	}
 	err = m.Act(ctx, "carry-in"+way, sp.Store, func() error { return m.carryIn(ctx, way, to) }, nil)
@@ -589,7 +590,11 @@ func (m *handingOver) asLargeAs(ctx context.Context, place string, d *archiveDat
 	if err != nil {
 		return err
 	}
-	m.Plan.Files, m.Plan.Bytes = facts.Files, facts.Bytes
+	if n := facts.Unreadable; n.Count > 0 {
+		return &fs.PathError{Op: "read", Path: filepath.Join(place, n.Paths[0]),
+			Err: errors.New("it can't be looked at")}
+	}
+	m.Out.Contents = plan.Count{Files: facts.Files, Bytes: facts.Bytes}
 	switch {
 	case d.Bytes == 0 && facts.Bytes > 0:
 		return &archive.DamageError{What: "it is empty"}

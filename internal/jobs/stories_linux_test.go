@@ -12,6 +12,7 @@ import (
 	"nexlin/internal/ahead"
 	"nexlin/internal/discard"
 	"nexlin/internal/finding"
+	"nexlin/internal/handover"
 	"nexlin/internal/mend"
 	"nexlin/internal/pack"
 	"nexlin/internal/plan"
@@ -118,6 +119,14 @@ var stories = []story{
 		}
 		return w.together(&plan.Group{Before: []run.Step{service("rests")}, After: []run.Step{service("runs")},
 			Facts: []run.Fact{{Name: "weather", Args: []string{"cat", w.at("skerry/Logs/day")}, Within: time.Minute}}})
+	}, false, false},
+	{"handover", brood, handsOver, false, false},
+	{"handover home", func(w *world) {
+		brood(w)
+		w.did(handsOver(w))
+	}, func(w *world) func() error {
+		return w.does(handover.PlanHandoverBack(ctx, w.Engine, w.charts(), planning.BackOptions{
+			Accept: []finding.Code{finding.TargetInMemory}}))
 	}, false, false},
 	renaming,
 }

@@ -1,0 +1,69 @@
+//go:build faults && linux
+
+package jobs
+
+import (
+	"os"
+	"strings"
+
+	"github.com/stretchr/testify/require"
+
+	"nexlin/internal/card"
+	"nexlin/internal/finding"
+	"nexlin/internal/handover"
+	"nexlin/internal/planning"
+)
+
+// nests is an engine: what it has stands in the file nests beside it, a line each.
+const nests = `#!/bin/sh
+set -e
+dir=$(dirname "$0")/dune name=$2 tab=$(printf '\t')
+place=$(sed -n "s/^$name${tab}resting$tab//p" "$dir/nests")
+case $1 in
+list) cat "$dir/nests" ;;
+carry-out) tar -C "$place" -cf "$3" $(cd "$place" && find * -type f) ;;
+sign-off)
+	rm -rf "$place"
+	sed -i "/^$name$tab/d" "$dir/nests"
+	;;
+carry-in)
+	[ -z "$place" ]
+	mkdir -p "$4"
+	tar -C "$4" -xf "$3"
+	printf '%s\tresting\t%s\n' "$name" "$4" >>"$dir/nests"
+	;;
+esac
+`
+
+const nestsCard = `card: nests
+about: Nests, which their engine has registered.
+family: application-data
+handover:
+  list: {run: [ENGINE, list]}
+  resting: resting
+  carry-out: {run: [ENGINE, carry-out, "{store}", "{archive}"]}
+  sign-off: {run: [ENGINE, sign-off, "{store}"]}
+  carry-in: {run: [ENGINE, carry-in, "{store}", "{archive}", "{place}"]}
+`
+
+// brood has the engine know a nest.
+func brood(w *world) {
+	w.Helper()
+	for name, text := range map[string]string{"engine": nests, "dune/nests": "charts\tresting\t" +
+		w.at("skerry/Charts") + "\n"} {
+		require.NoError(w, os.WriteFile(w.at(name), []byte(text), 0o755))
+	}
+	require.NoError(w, os.Remove(w.at("skerry/Charts/l"))) // an engine carries files
+}
+
+// handsOver hands the nest over.
+func handsOver(w *world) func() error {
+	w.Helper()
+	c, err := card.Parse("nests.yaml", []byte(strings.ReplaceAll(nestsCard, "ENGINE", w.at("engine"))))
+	require.NoError(w, err)
+	w.Cards = []card.Card{*c}
+	u, err := planning.CardFor(*c, w.at("skerry"))
+	require.NoError(w, err)
+	return w.does(handover.PlanHandover(ctx, w.Engine, u, "charts", planning.MoveOptions{Into: w.at("basalt/ines"),
+		Accept: []finding.Code{finding.TargetInMemory}}))
+}
