@@ -28,14 +28,15 @@ func (m *Execution) Conduct(ctx context.Context) (*plan.Outcome, error) {
 // base is the last name of the link path.
 func (m *opener) base() string { return filepath.Base(m.Plan.Link) }
 
-// Count takes the numbers of what was taken in from the records.
+// Count takes the numbers of what the folder holds from the records.
 func (m *opener) Count() {
-	m.Plan.Files, m.Plan.Bytes, m.Plan.Entries = 0, 0, 0
+	m.Out.Contents = plan.Count{}
 	for c := transfer.Read(m.Spool); c.Peek() != nil; c.Next() {
-		m.Plan.Entries++
-		if c.Peek().IsRegular() {
-			m.Plan.Files++
-			m.Plan.Bytes += c.Peek().Fact.Source.Size
+		if r := c.Peek(); r.IsRegular() {
+			m.Out.Contents.Files++
+			if r.Same == "" {
+				m.Out.Contents.Bytes += r.Fact.Source.Size
+			}
 		}
 	}
 }

@@ -64,6 +64,7 @@ func (m *copier) passes(ctx context.Context, first int) error {
 		}
 		if is == calm {
 			old = nil
+			m.Out.Contents = plan.Count{Files: tally.Files, Bytes: tally.Bytes}
 			m.Out.Copied.Files, m.Out.Copied.Bytes = tally.Files, tally.Bytes
 			return nil
 		}
@@ -134,7 +135,7 @@ func (m *copier) catchUp(ctx context.Context) error {
 		if err := m.Run.Reserve(preflight.LedgerRoom); err != nil {
 			return err
 		}
-		if err := m.Begin("catch-up", m.Plan.Files, m.Plan.Bytes); err != nil {
+		if err := m.Begin("catch-up", m.Out.Contents.Files, m.Out.Contents.Bytes); err != nil {
 			return err
 		}
 		if err := m.passes(ctx, 2); err != nil {

@@ -88,7 +88,8 @@ type Execution struct{ undoer }
 func New(e *engine.Engine, p *plan.Plan) *Execution {
 	m := &Execution{}
 	m.Engine, m.Plan, m.Journal = e, p, run.NewJournal(e.Ledger, p.Run, e.Progress)
-	m.Out = &plan.Outcome{Run: p.Run, Kind: p.Kind, Plan: p, Findings: p.Findings}
+	m.Out = &plan.Outcome{Run: p.Run, Kind: p.Kind, Plan: p, Final: p.Final, Findings: p.Findings,
+		Contents: plan.Count{Files: p.Files, Bytes: p.Bytes}}
 	m.Job = unknown{Basics{m}}
 	if make := makers[p.Kind]; make != nil {
 		m.Job = make(m)

@@ -93,7 +93,7 @@ func compose(spool *transfer.Spool, digest transfer.Digest, w io.Writer) error {
 func (m *describer) WriteNotes(state string) error {
 	n := note.Note{
 		Name: m.Plan.Name, Link: m.Plan.Link, Target: m.Plan.Final, Account: m.Plan.Account, State: state,
-		Run: m.Plan.Run, Bytes: m.Plan.Bytes, Files: m.Plan.Files, Created: m.LedgerRedirect().Created,
+		Run: m.Plan.Run, Bytes: m.Out.Contents.Bytes, Files: m.Out.Contents.Files, Created: m.LedgerRedirect().Created,
 	}
 	return m.WriteNotesFrom(m.Run.Dir(), n)
 }
@@ -174,8 +174,8 @@ func (m *describer) Renote(dir *handle.Dir, name, state string) error {
 func (m *describer) LedgerRedirect() ledger.Redirect {
 	r := ledger.Redirect{
 		Name: m.Plan.Name, State: ledger.Linked, Link: m.Plan.Link, Target: m.Plan.Target, Methods: m.methods(),
-		Account: m.Plan.Account, UID: m.Plan.UID, Drive: m.Plan.IntoDrive, Bytes: m.Plan.Bytes, Files: m.Plan.Files,
-		Created: m.Plan.Made, Run: m.Plan.Run, Card: m.Plan.Card,
+		Account: m.Plan.Account, UID: m.Plan.UID, Drive: m.Plan.IntoDrive, Bytes: m.Out.Contents.Bytes,
+		Files: m.Out.Contents.Files, Created: m.Plan.Made, Run: m.Plan.Run, Card: m.Plan.Card,
 	}
 	if m.Plan.LinkText != m.Plan.Target {
 		r.Text = m.Plan.LinkText

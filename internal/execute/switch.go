@@ -256,6 +256,7 @@ func (m *opener) Reopen() error {
 		for _, n := range transfer.Spools(m.Run.Dir()) {
 			m.pass = max(m.pass, n)
 		}
+		m.Count()
 	}
 	return nil
 }
@@ -345,7 +346,7 @@ func (m *settler) saveRedirect(ctx context.Context) (func(*ledger.Tx) error, err
 func (m *describer) HeldRow() ledger.Held {
 	return ledger.Held{
 		Redirect: m.Plan.Name, Run: m.Plan.Run, Path: m.Plan.HeldPath(), Ino: m.Plan.FromID(),
-		Bytes: m.Plan.Allocated, Files: m.Plan.Files, Drive: m.Plan.FromDrive, Since: m.Plan.Made,
+		Bytes: m.Plan.Allocated, Files: m.Out.Contents.Files, Drive: m.Plan.FromDrive, Since: m.Plan.Made,
 	}
 }
 

@@ -18,6 +18,7 @@ import (
 	"nexlin/internal/discard"
 	"nexlin/internal/finding"
 	"nexlin/internal/plan"
+	"nexlin/internal/run"
 	"nexlin/test/lab"
 )
 
@@ -210,6 +211,40 @@ func TestLateWritesAreBroughtOver(t *testing.T) {
 				}
 				require.Equal(t, want, got, dir)
 			}
+		})
+	}
+}
+
+// What the ledger says of a folder that grew while it was copied is what was copied, also where
+// another process ended the run.
+func TestRecordsCountWhatWasCopied(t *testing.T) {
+	for _, stops := range []string{"", "try.intent"} {
+		t.Run(stops, func(t *testing.T) {
+			w := newWorld(t, t.TempDir())
+			do := w.move("skerry/Charts", "basalt/ines")
+			run.OnPoint = func(name string) error {
+				switch name {
+				case "pass-1":
+					require.NoError(t, os.WriteFile(w.at("skerry/Charts/shoal"), []byte("a shoal"), 0o644))
+				case stops:
+					_ = w.Ledger.Close() // the process ends here
+					return errDead
+				}
+				return nil
+			}
+			err := do()
+			run.OnPoint = nil
+			if stops != "" {
+				require.Error(t, err)
+				w.open()
+				err = w.recovery(false)()
+			}
+			require.NoError(t, err)
+			r := w.charts()
+			require.Equal(t, [2]int64{3, 24}, [2]int64{r.Files, r.Bytes})
+			held, err := w.Ledger.HeldOf("charts")
+			require.NoError(t, err)
+			require.EqualValues(t, 3, held[0].Files)
 		})
 	}
 }

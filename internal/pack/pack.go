@@ -288,7 +288,7 @@ func (m *packing) pack(ctx context.Context) error {
 	if err := m.Begin("pack", m.Plan.Files, m.Plan.Bytes); err != nil {
 		return err
 	}
-	a := &plan.Archive{File: m.Plan.Copy()}
+	a := &plan.Archive{File: m.Out.Copy()}
 	if err := m.Act(ctx, "pack", naming.Part(m.Plan.Run), func() error { return m.writeArchive(ctx, root, list, a) },
 		nil); err != nil {
 		return err
@@ -299,7 +299,7 @@ func (m *packing) pack(ctx context.Context) error {
 	if err := m.readArchive(ctx, a); err != nil {
 		return err
 	}
-	err = m.Act(ctx, "place", m.Plan.Final, func() error { return m.placeMade(&a.Made) }, nil)
+	err = m.Act(ctx, "place", m.Out.Final, func() error { return m.placeMade(&a.Made) }, nil)
 	if err != nil {
 		return err
 	}
@@ -316,12 +316,12 @@ func (m *packing) pack(ctx context.Context) error {
 // to be what stands there then: whoever may write in that directory could have
 // exchanged the two (I6).
 func (m *packing) placeMade(made *handle.Stat) error {
-	if err := m.Into.Rename(naming.Part(m.Plan.Run), m.Into, m.Plan.Final); err != nil {
+	if err := m.Into.Rename(naming.Part(m.Plan.Run), m.Into, m.Out.Final); err != nil {
 		return err
 	}
-	now, err := m.Into.Stat(m.Plan.Final)
+	now, err := m.Into.Stat(m.Out.Final)
 	if err == nil && !now.SameInode(made) {
-		err = swap.Broken(m.Plan.Copy(), "something else was put in the place of what was made")
+		err = swap.Broken(m.Out.Copy(), "something else was put in the place of what was made")
 	}
 	if err != nil {
 		return err
@@ -358,7 +358,7 @@ func (m *packing) writeArchive(ctx context.Context, root *handle.Dir, list strin
 			err = f.Chown(m.Plan.UID, m.Plan.GID)
 		} else {
 			m.Out.Findings = append(m.Out.Findings,
-				finding.New(finding.ArchiveKept, m.Plan.Copy(), "%s holds entries of other accounts than %s, so the "+
+				finding.New(finding.ArchiveKept, m.Out.Copy(), "%s holds entries of other accounts than %s, so the "+
 					"archive belongs to the administrator and is readable by nobody else", m.Plan.From,
 					m.Plan.Account).Named(m.Plan.Name))
 		}
@@ -471,16 +471,16 @@ func (m *packing) unpack(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if m.Plan.Final == "" {
-		m.Plan.Final = top
+	if m.Out.Final == "" {
+		m.Out.Final = top
 	}
 	if free, err := m.mayPlace(); !free || err != nil {
 		return err
 	}
-	err = m.Act(ctx, "place", m.Plan.Final, func() error { return m.placeMade(&a.Made) }, nil)
+	err = m.Act(ctx, "place", m.Out.Final, func() error { return m.placeMade(&a.Made) }, nil)
 	if errors.Is(err, os.ErrExist) {
-		return plan.Refused(finding.New(finding.TargetTaken, m.Plan.Copy(), "%s exists already",
-			m.Plan.Copy()).Instead("`--as` gives the folder another name"))
+		return plan.Refused(finding.New(finding.TargetTaken, m.Out.Copy(), "%s exists already",
+			m.Out.Copy()).Instead("`--as` gives the folder another name"))
 	}
 	if err != nil {
 		return err
@@ -542,10 +542,10 @@ func (m *packing) roomFor(bytes int64) error {
 // mayPlace refuses a name that is Nexlin's own for what an archive holds.
 func (m *packing) mayPlace() (bool, error) {
 	ours, err := m.Ours()
-	if err != nil || !ours(m.Plan.Copy()) {
+	if err != nil || !ours(m.Out.Copy()) {
 		return err == nil, err
 	}
-	return false, plan.Refused(finding.New(finding.Protected, m.Plan.Copy(), "%s %s", m.Plan.Copy(),
+	return false, plan.Refused(finding.New(finding.Protected, m.Out.Copy(), "%s %s", m.Out.Copy(),
 		places.IsOurs).Instead("`--as` gives the folder another name"))
 }
 
@@ -628,7 +628,7 @@ func (m *packing) placedAlready() (bool, error) {
 	if st.Ino != made.Ino && !m.Plan.IntoUnstable() {
 		return false, nil
 	}
-	m.Plan.Final = final
+	m.Out.Final = final
 	return true, nil
 }
 
@@ -691,7 +691,7 @@ func (m *packing) packedAgain(ctx context.Context) error {
 	if err := m.Begin("read back", m.Plan.Files, m.Plan.Bytes); err != nil {
 		return err
 	}
-	f, err := m.Into.OpenFile(m.Plan.Final)
+	f, err := m.Into.OpenFile(m.Out.Final)
 	if err != nil {
 		return err
 	}
@@ -708,7 +708,7 @@ func (m *packing) packedAgain(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	a := &plan.Archive{File: m.Plan.Copy(), Count: plan.Count{Files: n.Files, Bytes: n.Bytes}, Bytes: st.Size,
+	a := &plan.Archive{File: m.Out.Copy(), Count: plan.Count{Files: n.Files, Bytes: n.Bytes}, Bytes: st.Size,
 		Digest: digest}
 	m.Out.Archive, m.Out.Verified = a, a.Count
 	return m.Run.Set(ledger.Done, "", m.addPack(a))
@@ -728,7 +728,7 @@ func (m *packing) Back(context.Context) error {
 	if done, err := m.placedAlready(); err != nil {
 		return err
 	} else if done {
-		m.Out.Stays = m.Plan.Copy()
+		m.Out.Stays = m.Out.Copy()
 	}
 	if err := m.dropPart(); err != nil {
 		return err

@@ -1,6 +1,8 @@
 package plan
 
 import (
+	"path/filepath"
+
 	"nexlin/internal/archive"
 	"nexlin/internal/finding"
 	"nexlin/internal/handle"
@@ -15,7 +17,9 @@ type Outcome struct {
 	State    string
 	Phases   []run.Phase
 	Plan     *Plan
+	Final    string // the copy's name: the plan's, or, where that leaves it open, what an archive says
 	Space    []Space
+	Contents Count // of the folder: as it was inspected, then as it was taken in
 	Copied   Count
 	Verified Count
 	Lent     int64    // files taken from the held original instead of copied
@@ -33,6 +37,9 @@ type Outcome struct {
 	Resumed   bool             // it was stopped before, and gone on with
 	Discarded *Outcome         // of a move that discards its original: how that went; nil if it did not come to it
 }
+
+// Copy is where the copy stands, or will stand.
+func (o *Outcome) Copy() string { return filepath.Join(o.Plan.Into, o.Final) }
 
 // A Count counts files; Seconds is the time it took.
 type Count struct {

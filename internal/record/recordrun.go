@@ -108,7 +108,7 @@ func (m *recording) adopt(ctx context.Context, n int) (*transfer.Adopted, error)
 	if err != nil {
 		return nil, err
 	}
-	m.Plan.Files, m.Plan.Bytes, m.Plan.Entries = a.Files, a.Bytes, a.Entries
+	m.Out.Contents = plan.Count{Files: a.Files, Bytes: a.Bytes}
 	found := slices.Concat(content.finding(finding.CopyDiffers, m.Plan), meta.finding(finding.MetaDiffers, m.Plan))
 	if n := a.LeadOut; n > 0 && m.From != nil {
 		found = append(found, finding.New(finding.HardLinksOut, m.From.Join(a.LeadOutPaths[0]),

@@ -93,7 +93,7 @@ func (m *renewing) Forward(ctx context.Context) error {
 	}
 	m.Count()
 	r := *m.Plan.Before
-	r.Run, r.Files, r.Bytes = m.Plan.Run, m.Plan.Files, m.Plan.Bytes
+	r.Run, r.Files, r.Bytes = m.Plan.Run, m.Out.Contents.Files, m.Out.Contents.Bytes
 	if err := m.Act(ctx, "notes", m.Plan.Name, func() error { return m.WriteNotesFrom(m.Run.Dir(), m.NoteOf(&r)) },
 		nil); err != nil {
 		return err

@@ -139,7 +139,6 @@ func (m *restoring) heldBeside() (*handle.Dir, error) {
 	if handle.Absent(err) {
 		return nil, nil
 	}
-	m.Plan.HeldIn, m.Plan.Held = parent.Path(), name
 	return d, err
 }
 
@@ -171,7 +170,7 @@ func (m *restoring) restoredHeld(ctx context.Context, held *handle.Dir) (*ledger
 	if err != nil {
 		return nil, err
 	}
-	d, err := m.Drives.Of(m.Plan.HeldIn)
+	d, err := m.Drives.Of(filepath.Dir(held.Path()))
 	if err != nil {
 		return nil, err
 	}
@@ -180,7 +179,7 @@ func (m *restoring) restoredHeld(ctx context.Context, held *handle.Dir) (*ledger
 		return nil, err
 	}
 	h := ledger.Held{
-		Redirect: m.Plan.Name, Run: m.Plan.Run, Path: m.Plan.HeldPath(), Ino: st.Ino, Bytes: facts.Allocated,
+		Redirect: m.Plan.Name, Run: m.Plan.Run, Path: held.Path(), Ino: st.Ino, Bytes: facts.Allocated,
 		Files: facts.Files, Drive: places.Ref(&d), Since: m.Plan.Made,
 	}
 	return &h, nil

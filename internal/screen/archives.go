@@ -49,7 +49,7 @@ func (a *Screen) ShowArchived(o *plan.Outcome) {
 	}
 	a.Print("")
 	if o.Plan.Unpacks() {
-		a.Print("%s  %s", Good.Render("done"), Bold.Render(a.Path(o.Plan.Copy())))
+		a.Print("%s  %s", Good.Render("done"), Bold.Render(a.Path(o.Copy())))
 		a.Print("  verified  %s, %s, each read back and equal to its digest", pathtext.Files(x.Count.Files),
 			pathtext.Size(x.Count.Bytes))
 		for _, f := range x.Flaws {
