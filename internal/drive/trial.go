@@ -71,7 +71,6 @@ const TrialName = ".nexlin-try-"
 func Try(d *handle.Dir) (a Abilities, err error) {
 	err = InTrial(d, func(t *handle.Dir) (err error) {
 		tr := trial{dir: t}
-		defer tr.clean(&err)
 		a, err = tr.all()
 		return err
 	})
@@ -101,10 +100,9 @@ func InTrial(d *handle.Dir, f func(t *handle.Dir) error) (err error) {
 	return f(t)
 }
 
-// unmade takes away a trial directory that has its mark at most.
+// unmade takes a trial directory away with all that is in it.
 func unmade(d *handle.Dir, name string, t *handle.Dir) error {
-	return handle.InOrder(func() error { return handle.IgnoreMissing(t.Unlink(trialMark)) },
-		func() error { return d.Rmdir(name) })
+	return handle.InOrder(func() error { return emptied(t) }, func() error { return d.Rmdir(name) })
 }
 
 // trialMark is an entry that a trial directory has, so that what one left behind is told from
@@ -191,8 +189,7 @@ func DropTrials(d *handle.Dir) error {
 		st, err := t.Self()
 		// else it is not for us to take away
 		if err == nil && st.UID == uint32(os.Geteuid()) && claim(d, name, t, false) == nil {
-			err = handle.InOrder(func() error { return emptied(t) }, func() error { return d.Rmdir(name) })
-			if errors.Is(err, fs.ErrExist) {
+			if err = unmade(d, name, t); errors.Is(err, fs.ErrExist) {
 				err = nil // another directory than one of a trial
 			}
 		}
@@ -245,9 +242,8 @@ func emptied(t *handle.Dir) error {
 }
 
 type trial struct {
-	dir  *handle.Dir
-	made []string
-	err  error
+	dir *handle.Dir
+	err error
 }
 
 // no tells "this drive cannot" from a fault of the drive: these are what file
@@ -274,16 +270,7 @@ func (t *trial) file(name string) error {
 	if err != nil {
 		return err
 	}
-	t.made = append(t.made, name)
 	return f.Close()
-}
-
-func (t *trial) clean(err *error) {
-	for _, n := range t.made {
-		if e := t.dir.Unlink(n); e != nil && !errors.Is(e, fs.ErrNotExist) {
-			*err = errors.Join(*err, e)
-		}
-	}
 }
 
 func (t *trial) all() (Abilities, error) {
@@ -318,14 +305,12 @@ func (t *trial) all() (Abilities, error) {
 // entries tries the kinds of entry.
 func (t *trial) entries(a *Abilities) {
 	if err := t.dir.Symlink("a", "link"); !t.no(err) {
-		t.made = append(t.made, "link")
 		_, err := t.dir.Stat("link")
 		a.Symlinks = !errors.Is(err, fs.ErrNotExist) && !t.no(err) // some say so and make none
 	}
 	for _, n := range []int{4095, 1023} {
 		name := fmt.Sprintf("link-%d", n)
 		if a.Symlinks && a.LinkBytes == 0 && !t.no(t.dir.Symlink(strings.Repeat("x", n), name)) {
-			t.made = append(t.made, name)
 			a.LinkBytes = n
 		}
 	}
@@ -333,7 +318,6 @@ func (t *trial) entries(a *Abilities) {
 		const bytes = "\xff\xfe"
 		err := t.dir.Symlink(bytes, "link-bytes")
 		if err == nil {
-			t.made = append(t.made, "link-bytes")
 			var got string
 			got, err = t.dir.Readlink("link-bytes")
 			a.LinkText = err != nil || got != bytes
@@ -342,13 +326,11 @@ func (t *trial) entries(a *Abilities) {
 		}
 	}
 	if err := t.dir.Symlink(handle.JunctionText+`C:\nexlin`, "junction"); !t.no(err) {
-		t.made = append(t.made, "junction")
 		// Where there are none it is a symbolic link with an odd text.
 		data, err := t.dir.Reparse("junction")
 		a.Junctions = !t.no(err) && junction.TagOf(data) == junction.Tag
 	}
 	if err := t.dir.Link("a", t.dir, "second"); !t.no(err) {
-		t.made = append(t.made, "second")
 		x, err := t.dir.Stat("a")
 		y, err2 := t.dir.Stat("second")
 		a.HardLinks = !t.no(errors.Join(err, err2)) && x.SameInode(&y)
@@ -538,7 +520,6 @@ func (t *trial) sizes(a *Abilities) {
 		return
 	}
 	defer f.Close()
-	t.made = append(t.made, "hole")
 	if t.no(f.Truncate(4 << 20)) {
 		return
 	}
