@@ -35,7 +35,9 @@ type Known struct {
 }
 
 // knownPlaces are the places of redirects, of what is held, and of stopped runs.
-func (p *Places) knownPlaces() ([]Known, error) {
+func (p *Places) knownPlaces() ([]Known, error) { return ask(p.seen.known, p.placesInLedger) }
+
+func (p *Places) placesInLedger() ([]Known, error) {
 	all, err := p.Ledger.Redirects(true)
 	if err != nil {
 		return nil, err

@@ -45,6 +45,7 @@ type presence struct {
 	locked   func() ([]string, error) // mount points of drives that are locked
 	counters func() (map[string]int64, error)
 	held     func() (map[string][]ledger.Held, error) // by the redirect's name
+	known    func() ([]Known, error)                  // places on drives
 	where    *Memo[ledger.DriveRef, Whereabouts]
 	mounted  *Memo[mountedPlace, bool] // what [Places.IsMountedAs] has said
 }
@@ -65,6 +66,7 @@ func (p *Places) AtOnce() *Places {
 			}
 			return of, err
 		}),
+		known:   sync.OnceValues(p.placesInLedger),
 		where:   NewMemo[ledger.DriveRef, Whereabouts](),
 		mounted: NewMemo[mountedPlace, bool](),
 	}
