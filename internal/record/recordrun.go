@@ -31,6 +31,7 @@ func Compare(ctx context.Context, e *engine.Engine, p *plan.Plan) error {
 	}
 	_, err := m.adopt(ctx, 0)
 	p.Findings = append(p.Findings, m.Out.Findings...)
+	p.Files, p.Bytes = m.Out.Contents.Files, m.Out.Contents.Bytes
 	return err
 }
 

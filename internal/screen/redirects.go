@@ -349,7 +349,7 @@ func (a *Screen) ShowRecorded(o *plan.Outcome) {
 	if p.From != "" {
 		what = "compared with the original, every one equal"
 	}
-	a.Print("  proven    %s, %s: %s", pathtext.Files(p.Files), pathtext.Size(p.Bytes), what)
+	a.Print("  proven    %s, %s: %s", pathtext.Files(o.Contents.Files), pathtext.Size(o.Contents.Bytes), what)
 	a.Print("  tried     a file saved through the link shows up at the target, and the other way round")
 	if len(o.Findings) > len(p.Findings) {
 		a.Print("")
