@@ -215,7 +215,7 @@ func (e *Engine) Lookup(arg, cwd string) (ledger.Redirect, error) {
 	if err == nil || !errors.Is(err, ledger.ErrNotFound) {
 		return r, err
 	}
-	all, err := e.Ledger.Redirects(true)
+	all, err := e.Redirects()
 	if err != nil {
 		return r, err
 	}

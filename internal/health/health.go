@@ -159,7 +159,7 @@ func Check(ctx context.Context, e *engine.Engine, r ledger.Redirect) (*Report, e
 // ([engine.Engine.AtOnce]).
 func CheckAll(ctx context.Context, e *engine.Engine, workers int, check func(ledger.Redirect) (*Report, error)) (
 	reports, stopped []*Report, err error) {
-	rows, err := e.Ledger.Redirects(true)
+	rows, err := e.Redirects()
 	if err != nil {
 		return nil, nil, err
 	}

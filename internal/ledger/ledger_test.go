@@ -4,6 +4,7 @@ import (
 	"database/sql"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -180,4 +181,33 @@ func TestCounters(t *testing.T) {
 	counters, err := l.Counters()
 	require.NoError(t, err)
 	require.Equal(t, map[string]int64{"basalt": 7}, counters)
+}
+
+// What is asked of each redirect, or each run, reads the rows of that one alone.
+func TestNoQuestionReadsEveryRow(t *testing.T) {
+	l := fresh(t)
+	_, err := l.HeldOf("charts")
+	require.NoError(t, err)
+	_, err = l.ActsOf("charts", "erase")
+	require.NoError(t, err)
+	_, err = l.Acts("run")
+	require.NoError(t, err)
+	_, err = l.Run("run")
+	require.ErrorIs(t, err, ErrNotFound)
+	_, err = l.Redirect("charts")
+	require.ErrorIs(t, err, ErrNotFound)
+	l.prepared.Range(func(query, _ any) bool {
+		if query == "SELECT id FROM runs" { // once, when it is opened
+			return true
+		}
+		rows, err := l.db.Query("EXPLAIN QUERY PLAN "+query.(string), "charts", "erase")
+		steps, err := collect(rows, err, func(s scanner) (detail string, err error) {
+			var id, parent, unused int
+			err = s.Scan(&id, &parent, &unused, &detail)
+			return detail, err
+		})
+		require.NoError(t, err)
+		require.NotContains(t, strings.Join(steps, "; "), "SCAN", query)
+		return true
+	})
 }

@@ -38,11 +38,11 @@ type Known struct {
 func (p *Places) knownPlaces() ([]Known, error) { return ask(p.seen.known, p.placesInLedger) }
 
 func (p *Places) placesInLedger() ([]Known, error) {
-	all, err := p.Ledger.Redirects(true)
+	all, err := p.Redirects()
 	if err != nil {
 		return nil, err
 	}
-	held, err := p.Ledger.HeldOf("")
+	held, err := p.AllHeld()
 	if err != nil {
 		return nil, err
 	}

@@ -145,3 +145,36 @@ func TestWhatIsNothingToMove(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, shared, 1)
 }
+
+// Of many redirects that are looked at in one moment the ledger is asked once for all: once it was
+// asked, it may be gone.
+func TestOneLookAsksTheLedgerOnce(t *testing.T) {
+	p, r := known(t)
+	now := p.AtOnce()
+	for range 2 {
+		w, err := now.Whereabouts(r.Drive, r.Target)
+		require.NoError(t, err)
+		require.Equal(t, finding.DriveAway, now.Absence(&w, r.Name, r.Drive, r.Target).Code)
+		held, err := now.Held("charts")
+		require.NoError(t, err)
+		require.Len(t, held, 1)
+		is, err := now.ByLink(r.Link)
+		require.NoError(t, err)
+		require.Equal(t, "charts", is.Name)
+		shared, err := now.Shared("other", r.Target)
+		require.NoError(t, err)
+		require.Len(t, shared, 1)
+		below, err := now.KnownBelow("/media/ines", ledger.DriveRef{})
+		require.NoError(t, err)
+		require.True(t, below)
+		ours, err := now.Ours()
+		require.NoError(t, err)
+		require.True(t, ours(held[0].Path))
+		f, err := now.Expected("/media/ines/BASALT/x", "/media/ines/BASALT/x/y")
+		require.NoError(t, err)
+		require.NotNil(t, f)
+		require.NoError(t, p.Ledger.Close())
+	}
+	_, err := p.ByLink(r.Link)
+	require.Error(t, err, "outside of a look it is asked each time")
+}

@@ -16,7 +16,7 @@ import (
 // anybody's: records, parts, trials, what is held, the state directory, and
 // everything below these.
 func (p *Places) Ours() (func(path string) bool, error) {
-	held, err := p.Ledger.HeldOf("")
+	held, err := p.AllHeld()
 	if err != nil {
 		return nil, err
 	}
@@ -70,23 +70,21 @@ func (p *Places) HomeOf(path string) (home string) {
 
 // ByLink gives the redirect whose link stands at a path; nil if there is none.
 func (p *Places) ByLink(path string) (*ledger.Redirect, error) {
-	all, err := p.Ledger.Redirects(false)
-	if err != nil {
-		return nil, err
+	all, err := p.Redirects()
+	for _, r := range all {
+		if r.Link == path && r.State != ledger.Ended {
+			return &r, nil
+		}
 	}
-	i := slices.IndexFunc(all, func(r ledger.Redirect) bool { return r.Link == path })
-	if i < 0 {
-		return nil, nil
-	}
-	return &all[i], nil
+	return nil, err
 }
 
 // Nested finds redirects above and below a folder that lies at from and is reached by
 // link; the one called own is itself, if it is one already.
 func (p *Places) Nested(own, link, from string) (out []finding.Finding, err error) {
-	all, err := p.Ledger.Redirects(false)
+	all, err := p.Redirects()
 	for _, r := range all {
-		if own != "" && r.Name == own {
+		if own != "" && r.Name == own || r.State == ledger.Ended {
 			continue
 		}
 		about := finding.Subject{Name: r.Name, Drive: r.Drive.Label}
@@ -108,9 +106,9 @@ func (p *Places) Nested(own, link, from string) (out []finding.Finding, err erro
 
 // Shared finds another redirect than the one of that name that has its data at a target.
 func (p *Places) Shared(name, target string) (out []finding.Finding, err error) {
-	all, err := p.Ledger.Redirects(false)
+	all, err := p.Redirects()
 	for _, r := range all {
-		if r.Target == target && r.Name != name {
+		if r.Target == target && r.Name != name && r.State != ledger.Ended {
 			out = append(out, finding.New(finding.TargetShared, target, "%s is the target of redirect %s", target,
 				r.Name).Named(r.Name).OnDrive(r.Drive.Label))
 		}

@@ -41,37 +41,53 @@ func (w *Whereabouts) Path(ref ledger.DriveRef, path string) string {
 
 // A presence is what AtOnce remembers of what is mounted and what the ledger says.
 type presence struct {
-	drives   func() ([]drive.Drive, error)
-	locked   func() ([]string, error) // mount points of drives that are locked
-	counters func() (map[string]int64, error)
-	held     func() (map[string][]ledger.Held, error) // by the redirect's name
-	known    func() ([]Known, error)                  // places on drives
-	where    *Memo[ledger.DriveRef, Whereabouts]
-	mounted  *Memo[mountedPlace, bool] // what [Places.IsMountedAs] has said
+	drives    func() ([]drive.Drive, error)
+	locked    func() ([]string, error) // mount points of drives that are locked
+	counters  func() (map[string]int64, error)
+	redirects func() ([]ledger.Redirect, error)
+	held      func() ([]ledger.Held, error)
+	heldOf    func() (map[string][]ledger.Held, error) // by the redirect's name
+	known     func() ([]Known, error)                  // places on drives
+	where     *Memo[ledger.DriveRef, Whereabouts]
+	mounted   *Memo[mountedPlace, bool] // what [Places.IsMountedAs] has said
 }
 
 // AtOnce looks at the drives once and remembers what it saw: for looking at many
 // redirects in one moment, not for runs.
 func (p *Places) AtOnce() *Places {
+	if p.seen.known != nil {
+		return p // it does so already
+	}
 	c := *p
 	c.seen = presence{
-		drives:   sync.OnceValues(p.Drives.Attached),
-		locked:   sync.OnceValues(p.Drives.Locked),
-		counters: sync.OnceValues(p.Ledger.Counters),
-		held: sync.OnceValues(func() (map[string][]ledger.Held, error) {
-			all, err := p.Ledger.HeldOf("")
+		drives:    sync.OnceValues(p.Drives.Attached),
+		locked:    sync.OnceValues(p.Drives.Locked),
+		counters:  sync.OnceValues(p.Ledger.Counters),
+		redirects: sync.OnceValues(p.allRedirects),
+		held:      sync.OnceValues(p.allHeld),
+		heldOf: sync.OnceValues(func() (map[string][]ledger.Held, error) {
+			all, err := c.AllHeld()
 			of := map[string][]ledger.Held{}
 			for _, h := range all {
 				of[h.Redirect] = append(of[h.Redirect], h)
 			}
 			return of, err
 		}),
-		known:   sync.OnceValues(p.placesInLedger),
+		known:   sync.OnceValues(c.placesInLedger),
 		where:   NewMemo[ledger.DriveRef, Whereabouts](),
 		mounted: NewMemo[mountedPlace, bool](),
 	}
 	return &c
 }
+
+func (p *Places) allRedirects() ([]ledger.Redirect, error) { return p.Ledger.Redirects(true) }
+func (p *Places) allHeld() ([]ledger.Held, error)          { return p.Ledger.HeldOf("") }
+
+// Redirects lists all redirects by name, those that have ended too. They are only to be read.
+func (p *Places) Redirects() ([]ledger.Redirect, error) { return ask(p.seen.redirects, p.allRedirects) }
+
+// AllHeld lists what is held, of any redirect, oldest first.
+func (p *Places) AllHeld() ([]ledger.Held, error) { return ask(p.seen.held, p.allHeld) }
 
 // ask asks what a look remembers; where there is none, at once.
 func ask[T any](remembered, now func() (T, error)) (T, error) {
@@ -83,10 +99,10 @@ func ask[T any](remembered, now func() (T, error)) (T, error) {
 
 // Held lists what is held for a redirect, oldest first.
 func (p *Places) Held(name string) ([]ledger.Held, error) {
-	if p.seen.held == nil {
+	if p.seen.heldOf == nil {
 		return p.Ledger.HeldOf(name)
 	}
-	of, err := p.seen.held()
+	of, err := p.seen.heldOf()
 	return of[name], err
 }
 

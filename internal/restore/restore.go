@@ -74,6 +74,7 @@ func MakePlan(ctx context.Context, e *engine.Engine, d *drive.Drive, o Options) 
 	if err := s.dir(root, below); err != nil {
 		return nil, nil, err
 	}
+	e = e.AtOnce() // there may be hundreds of them
 	names := map[string]bool{}
 	for _, f := range s.found {
 		r := &Restore{Note: f.note, Target: filepath.Join(f.dir, f.note.Target), Name: f.note.Name}
@@ -248,7 +249,7 @@ func planOfRestore(e *engine.Engine, d *drive.Drive, r *Restore, o Options, dir 
 	if !r.Note.Created.IsZero() {
 		p.Made = r.Note.Created
 	}
-	rows, err := e.Ledger.Redirects(true)
+	rows, err := e.Redirects()
 	if err != nil {
 		return err
 	}
