@@ -54,17 +54,25 @@ func TestCheckThousand(t *testing.T) {
 		return nil
 	}))
 	require.NoError(t, l.Close())
-	const limit = 5 * time.Second
-	took := time.Hour
-	for tries := 0; tries < 3 && took >= limit; tries++ { // the machine has other things to do, too
-		began := time.Now()
-		out := n.JSON("check")
-		took = min(took, time.Since(began))
-		require.Len(t, out["redirects"], many)
-		for _, f := range out["findings"].([]any) {
-			require.Equal(t, "info", f.(map[string]any)["severity"], "%v", f)
+	quick := func(command string) (out map[string]any) {
+		const limit = 5 * time.Second
+		took := time.Hour
+		for tries := 0; tries < 3 && took >= limit; tries++ { // the machine has other things to do, too
+			began := time.Now()
+			out = n.JSON(command)
+			took = min(took, time.Since(began))
+			require.Len(t, out["redirects"], many)
 		}
+		t.Logf("%s of %d redirects: %v", command, many, took)
+		require.Less(t, took, limit)
+		return out
 	}
-	t.Logf("%d redirects checked in %v", many, took)
-	require.Less(t, took, limit)
+	for _, f := range quick("check")["findings"].([]any) {
+		require.Equal(t, "info", f.(map[string]any)["severity"], "%v", f)
+	}
+	// With their drive away they are listed as soon.
+	tag := filepath.Join(basalt, drive.RecordDir, drive.TagFile)
+	require.NoError(t, os.WriteFile(tag, []byte(`{"nexlin": 1, "id": "`+drive.NewID()+`", "made": `+
+		`"2026-05-03T04:00:00Z", "counter": 1}`), 0o644))
+	require.Equal(t, "away", quick("list")["redirects"].([]any)[0].(map[string]any)["state"])
 }

@@ -67,15 +67,27 @@ func (r *Report) warn(code finding.Code, path, format string, args ...any) {
 	r.add(r.find(code, path, format, args...).As(finding.Warning))
 }
 
-// unseen makes an error about what lies on a drive a finding: one redirect that
-// can't be looked at keeps nobody from the others. Others stay errors.
+// unseen reports an error about what lies on a drive as a finding. Others stay errors.
 func (r *Report) unseen(err error) error {
+	if err == nil {
+		return nil
+	}
+	f, err := r.cantSee(err)
+	if err == nil {
+		r.add(*f)
+	}
+	return err
+}
+
+// cantSee makes an error about what lies on a drive a finding: one redirect that
+// can't be looked at keeps nobody from the others. Others stay errors.
+func (r *Report) cantSee(err error) (*finding.Finding, error) {
 	var pe *fs.PathError
 	if !errors.As(err, &pe) || errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
-		return err
+		return nil, err
 	}
-	r.add(r.find(finding.Unseen, pe.Path, "%s can't be looked at: %v", pe.Path, pe.Err))
-	return nil
+	f := r.find(finding.Unseen, pe.Path, "%s can't be looked at: %v", pe.Path, pe.Err)
+	return &f, nil
 }
 
 // Look finds out the state of a redirect without touching its folder: for
@@ -131,6 +143,27 @@ func LookAll(ctx context.Context, e *engine.Engine, ended bool) (out []*Report, 
 // Check looks at link, drive, target, room and held originals of a
 // redirect, and does the trial through both paths.
 func Check(ctx context.Context, e *engine.Engine, r ledger.Redirect) (*Report, error) {
+	return check(ctx, e, r, func(*Report) error { return nil })
+}
+
+// CheckDeep is [Check] that also reads every byte at the target, if its
+// drive is here and it is in use.
+func CheckDeep(ctx context.Context, e *engine.Engine, r ledger.Redirect, o judge.DeepOptions) (*Report, error) {
+	out, err := check(ctx, e, r, func(out *Report) (err error) {
+		if out.inPlace() && r.State != ledger.Ended && !plan.Owned(r) {
+			out.Deep, err = judge.CheckDeep(ctx, e, r, o)
+		}
+		return err
+	})
+	if err == nil && out.Deep != nil {
+		out.add(out.Deep.Findings...)
+	}
+	return out, err
+}
+
+// check is [Check]; while it looks at what is held, which lies on another drive, read reads what
+// is in use.
+func check(ctx context.Context, e *engine.Engine, r ledger.Redirect, read func(*Report) error) (*Report, error) {
 	out, err := Look(e, r)
 	if err != nil {
 		return nil, err
@@ -138,19 +171,34 @@ func Check(ctx context.Context, e *engine.Engine, r ledger.Redirect) (*Report, e
 	if err := out.unseen(out.closer(ctx, e)); err != nil {
 		return nil, err
 	}
-	live, _ := r.Live()
+	group, ctx := errgroup.WithContext(ctx)
+	group.Go(func() error { return read(out) })
+	found, err := out.held(ctx, e)
+	if err := errors.Join(err, group.Wait()); err != nil {
+		return nil, err
+	}
+	out.add(found...)
+	return out, nil
+}
+
+// held looks at the held originals.
+func (out *Report) held(ctx context.Context, e *engine.Engine) (found []finding.Finding, err error) {
+	live, _ := out.Redirect.Live()
 	for _, h := range out.Held {
 		fs, err := discard.CheckHeld(ctx, e, h, live)
-		if out.add(fs...); err != nil {
-			if err := out.unseen(err); err != nil {
+		if err != nil {
+			f, err := out.cantSee(err)
+			if err != nil {
 				return nil, err
 			}
+			fs = append(fs, *f)
 		} else if len(fs) == 0 {
-			out.add(out.find(finding.HeldWaiting, h.Path, "the held original of %s waits to be discarded",
+			fs = append(fs, out.find(finding.HeldWaiting, h.Path, "the held original of %s waits to be discarded",
 				h.Since.Local().Format("2006-01-02")))
 		}
+		found = append(found, fs...)
 	}
-	return out, nil
+	return found, nil
 }
 
 // CheckAll has check, such as [Check], look at every redirect, and at each that was brought back
@@ -244,20 +292,6 @@ func (out *Report) closer(ctx context.Context, e *engine.Engine) error {
 		}
 	}
 	return out.halves(ctx)
-}
-
-// CheckDeep is [Check] that also reads every byte at the target, if its
-// drive is here and it is in use.
-func CheckDeep(ctx context.Context, e *engine.Engine, r ledger.Redirect, o judge.DeepOptions) (*Report, error) {
-	out, err := Check(ctx, e, r)
-	if err != nil || !out.inPlace() || r.State == ledger.Ended || plan.Owned(r) {
-		return out, err
-	}
-	if out.Deep, err = judge.CheckDeep(ctx, e, r, o); err != nil {
-		return nil, err
-	}
-	out.add(out.Deep.Findings...)
-	return out, nil
 }
 
 // inPlace reports that the drive is mounted where the redirect expects it.
