@@ -336,9 +336,23 @@ func Undoable(l *ledger.Ledger, row ledger.RunRow) error {
 		return fmt.Errorf("run %s (%s): %w", row.ID, row.Kind, plan.ErrNotUndoable)
 	}
 	if plan.TraitsOf(row.Kind).Several {
-		return nil // each of its folders is asked by itself
+		return checkAllKnown(l, row) // each of its folders is asked by itself
 	}
 	return checkLast(l, row)
+}
+
+// checkAllKnown refuses to take back a run of several, which is done, of whose folders one was
+// forgotten: an older build left the run of all then. Of one that was stopped some have not begun.
+func checkAllKnown(l *ledger.Ledger, row ledger.RunRow) error {
+	if row.State != ledger.Done {
+		return nil
+	}
+	unknown, err := plan.AllOf(l, row)
+	if err != nil || len(unknown) == 0 {
+		return err
+	}
+	return fmt.Errorf("%s was forgotten since, so the folders of run %s are taken back one by one: %w",
+		unknown[0].Name, row.ID, plan.ErrNotUndoable)
 }
 
 // Resumable says by the ledger alone that a run can be finished; else why not.

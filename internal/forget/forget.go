@@ -89,10 +89,7 @@ func forgetRun(e *engine.Engine, f *Forgetting, row ledger.RunRow) error {
 	if f.Link == "" {
 		f.Link = p.Link
 	}
-	if row.State != ledger.Stopped {
-		return nil
-	}
-	if part := filepath.Join(p.Into, naming.Part(p.Run)); p.Into != "" {
+	if part := filepath.Join(p.Into, naming.Part(p.Run)); p.Into != "" && row.State == ledger.Stopped {
 		if _, err := handle.Lstat(part); err == nil {
 			f.Parts = append(f.Parts, part)
 		}
@@ -101,13 +98,17 @@ func forgetRun(e *engine.Engine, f *Forgetting, row ledger.RunRow) error {
 		return nil
 	}
 	up, err := e.Ledger.Run(p.Together)
-	if errors.Is(err, ledger.ErrNotFound) {
+	switch {
+	case errors.Is(err, ledger.ErrNotFound):
 		return nil
-	}
-	if err == nil && up.State == ledger.Stopped {
+	case err != nil:
+		return err
+	case up.State == ledger.Going:
+		f.Findings = append(f.Findings, f.busy())
+	default:
 		f.Runs = append(f.Runs, up) // the others of it stand by themselves from now on
 	}
-	return err
+	return nil
 }
 
 func whatStands(e *engine.Engine, f *Forgetting) error {
