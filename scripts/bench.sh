@@ -4,12 +4,12 @@
 # and the median of the ratios, pair by pair; as JSON in build/bench.json, and
 # what is a tenth slower than in docs/benchmarks.json is told at the end.
 # NEXLIN_BENCH_RUNS says how many pairs (5); NEXLIN_BENCH names what is run, of:
-# small large tiny survey deep back discard resume memory growth.
+# small large tiny survey deep back discard check resume memory growth.
 set -euo pipefail
 cd "$(dirname "$0")/.."
 [ "$(id -u)" = 0 ] || { echo "bench mounts drives, which needs root"; exit 1; }
 runs=${NEXLIN_BENCH_RUNS:-5} bin=$PWD/bin/nexlin
-what=" ${NEXLIN_BENCH:-small large tiny survey deep back discard resume memory growth} "
+what=" ${NEXLIN_BENCH:-small large tiny survey deep back discard check resume memory growth} "
 figures=$PWD/build/bench.json committed=$PWD/docs/benchmarks.json rows=() growth=()
 mkdir -p build
 lab=$(mktemp -d /tmp/nexlin-bench-XXXXXX)
@@ -179,6 +179,36 @@ if wanted discard; then
 fi
 rm -rf "$lab/a/go"
 rm -rf "$lab/a/tiny"
+# tried DIR: a file that is saved through each link in DIR is read where the link leads to.
+tried() {
+	local l at
+	for l in "$1"/*; do
+		at=$(readlink "$l")
+		echo trial >"$l/.trial" && [ "$(<"$at/.trial")" = trial ] && rm "$at/.trial"
+	done
+}
+# thousand ID NAME [FLAG…]: a check of a thousand redirects, made with those flags.
+thousand() {
+	local id=$1 name=$2 t0 t1 t2 t3
+	shift 2
+	mkdir "$lab/a/many"
+	for i in $(seq 1000); do
+		mkdir "$lab/a/many/f$i"
+		echo "content $i" >"$lab/a/many/f$i/note"
+	done
+	nexlin move "$@" "$lab/a/many"/f* --into "$lab/b/many"
+	for _ in $(seq "$runs"); do
+		t0=$(now); nexlin check; t1=$(now)
+		t2=$(now); tried "$lab/a/many"; t3=$(now)
+		took "$(echo "$t1 - $t0" | bc)" "$(echo "$t3 - $t2" | bc)"
+	done
+	row "$id" "$name"
+	rm -rf "$lab/a/many" "$lab/b/"* "$lab/b/".[!.]* "$lab/state"
+}
+if wanted check; then
+	thousand check "check, 1,000 redirects, each tried; against the same trials in a shell" --discard-original
+	thousand check-held "check, 1,000 redirects with their originals held, each looked through; against the trials alone"
+fi
 # deep ID NAME FOLDER: reading a target by check --deep and by sha256sum.
 deep() {
 	nexlin move "$3" --into "$lab/b"
