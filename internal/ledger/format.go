@@ -17,6 +17,9 @@ package ledger
 // list (PRAGMA user_version); an older Nexlin refuses a newer ledger.
 const dbName = "ledger.db"
 
+// readable is the oldest version that can be read as it is: what came later are indexes.
+const readable = 5
+
 var migrations = []string{`
 CREATE TABLE runs (
   id       TEXT PRIMARY KEY,

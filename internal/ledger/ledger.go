@@ -125,13 +125,16 @@ func OpenForReading(dir string) (*Ledger, error) {
 		}
 	}
 	l, err := open(dir, false)
-	if errors.Is(err, errOlder) {
-		if err := touch(dir); err != nil {
-			return nil, err
-		}
-		return open(dir, false)
+	if !errors.Is(err, errOlder) {
+		return l, err
 	}
-	return l, err
+	if err = touch(dir); IsDrive(err) { // where it can't be written to, it may do as it is
+		return openFrom(dir, false, readable)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return open(dir, false)
 }
 
 // errOlder reports a ledger that an older Nexlin has written.
@@ -183,7 +186,10 @@ func checkDir(dir string) error {
 // open opens the database. Its rollback journal is truncated and flushed to commit: one
 // that is deleted may be there again after a power cut, and takes the last commit back,
 // of which something was done already.
-func open(dir string, write bool) (*Ledger, error) {
+func open(dir string, write bool) (*Ledger, error) { return openFrom(dir, write, len(migrations)) }
+
+// openFrom is [open] of a ledger that may be of that version when it is only read.
+func openFrom(dir string, write bool, oldest int) (*Ledger, error) {
 	q := url.Values{"_pragma": {"busy_timeout(10000)", "synchronous(FULL)", "journal_mode(TRUNCATE)",
 		"foreign_keys(1)"},
 		"_txlock": {"immediate"}}
@@ -209,7 +215,7 @@ func open(dir string, write bool) (*Ledger, error) {
 	}
 	db.SetMaxOpenConns(1)
 	l := &Ledger{dir: dir, db: db, prepared: &sync.Map{}, write: write}
-	if err := l.migrate(); err != nil {
+	if err := l.migrate(oldest); err != nil {
 		db.Close()
 		return nil, damaged(path, fmt.Errorf("ledger %s: %w", path, err))
 	}
@@ -227,7 +233,7 @@ func (l *Ledger) Close() error {
 // Dir is the state directory.
 func (l *Ledger) Dir() string { return l.dir }
 
-func (l *Ledger) migrate() error {
+func (l *Ledger) migrate(oldest int) error {
 	var have int
 	if err := l.db.QueryRow("PRAGMA user_version").Scan(&have); err != nil {
 		return err
@@ -235,7 +241,7 @@ func (l *Ledger) migrate() error {
 	if have > len(migrations) {
 		return fmt.Errorf("it was written by a newer Nexlin (version %d, this one knows %d)", have, len(migrations))
 	}
-	if have == len(migrations) {
+	if have == len(migrations) || !l.write && have >= oldest {
 		return nil
 	}
 	if !l.write {
@@ -246,6 +252,7 @@ func (l *Ledger) migrate() error {
 		}
 		return errOlder
 	}
+	_ = l.UseSpare() // the drive may be full, and the way out of that be asked for
 	return l.Do(func(tx *Tx) error {
 		// Another process may have been quicker.
 		if err := tx.tx.QueryRow("PRAGMA user_version").Scan(&have); err != nil {

@@ -1,3 +1,5 @@
+//go:build linux
+
 package ledger
 
 import (
@@ -9,8 +11,10 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 
 	"nexlin/internal/pathtext"
+	"nexlin/test/lab"
 )
 
 func fresh(t *testing.T) *Ledger {
@@ -163,6 +167,32 @@ func TestOlderLedger(t *testing.T) {
 	counters, err := l.Counters()
 	require.NoError(t, err)
 	require.Empty(t, counters)
+}
+
+// Also where nothing more can be written: a full drive is what people ask it about, and a ledger of the
+// version before can be read as it is.
+func TestOlderLedgerWithoutRoom(t *testing.T) {
+	at := lab.MemoryDrive(t, "SKERRY", 24)
+	dir := filepath.Join(at, "state")
+	all := migrations
+	migrations = all[:readable]
+	l, err := Open(dir)
+	require.NoError(t, err)
+	require.NoError(t, l.Close())
+	migrations = all
+	require.FileExists(t, l.sparePath())
+	require.Error(t, os.WriteFile(filepath.Join(at, "fill"), make([]byte, 32<<20), 0o600))
+	require.NoError(t, unix.Mount("", at, "", unix.MS_REMOUNT|unix.MS_RDONLY, ""))
+	l, err = OpenForReading(dir)
+	require.NoError(t, err)
+	_, err = l.HeldOf("")
+	require.NoError(t, err)
+	require.NoError(t, l.Close())
+	require.NoError(t, unix.Mount("", at, "", unix.MS_REMOUNT, ""))
+	l, err = OpenForReading(dir)
+	require.NoError(t, err)
+	require.NoError(t, l.Close())
+	require.NoFileExists(t, l.sparePath(), "its room was given up")
 }
 
 // What a drive's tag counted is known also when its redirects are gone.
