@@ -21,6 +21,8 @@ import (
 	"nexlin/internal/redirect"
 	"nexlin/internal/restore"
 	"nexlin/internal/run"
+	"nexlin/internal/setting"
+	"nexlin/test/lab"
 )
 
 // callsOf is the number of system calls of a story at which it is stopped, evenly apart.
@@ -120,7 +122,33 @@ var stories = []story{
 		return w.together(&plan.Group{Before: []run.Step{service("rests")}, After: []run.Step{service("runs")},
 			Facts: []run.Fact{{Name: "weather", Args: []string{"cat", w.at("skerry/Logs/day")}, Within: time.Minute}}})
 	}, false, false},
+	{"move onto an empty folder", func(w *world) {
+		require.NoError(w, os.MkdirAll(w.at("basalt/ines/Charts"), 0o755))
+		require.NoError(w, os.Chmod(w.at("basalt/ines/Charts"), 0o750))
+	}, movingWith(planning.MoveOptions{}), false, false},
+	{"move with a link that leads out", func(w *world) {
+		require.NoError(w, os.Symlink("../Logs/day", w.at("skerry/Charts/deep/day")))
+	}, movingWith(planning.MoveOptions{InnerLinks: plan.RewriteLinks}), false, false},
+	{"move that starts empty", nil, movingWith(planning.MoveOptions{StartEmpty: true}), false, false},
+	{"move that merges", func(w *world) {
+		lab.Tree{"basalt/ines/Charts/coast: of another machine", "basalt/ines/Charts/deep/shoal: a shoal"}.Make(w, w.dir)
+	}, movingWith(planning.MoveOptions{Merge: true, Accept: []finding.Code{finding.MergeConflict}}), false, false},
+	{"move by a setting", func(w *world) {
+		lab.Tree{"skerry/settings.toml: folder = \"" + w.at("skerry/Charts") + "\""}.Make(w, w.dir)
+	}, func(w *world) func() error {
+		return movingWith(planning.MoveOptions{By: []string{plan.BySetting}, Places: []setting.Place{{
+			File: w.at("skerry/settings.toml"), Format: setting.TOML, At: "/folder"}}})(w)
+	}, false, false},
+	{"bring-back of what was worked on with what is held", func(w *world) {
+		onBasalt(w)
+		require.NoError(w, os.WriteFile(w.at("basalt/ines/Charts/coast"), []byte("another coast"), 0o644))
+		require.NoError(w, os.WriteFile(w.at("basalt/ines/Charts/deep/shoal"), []byte("a shoal"), 0o644))
+	}, bringBack(planning.BackOptions{UseHeld: true}), false, true},
 	{"handover", brood, handsOver, false, false},
+	{"handover by archives that the engine alone reads", func(w *world) {
+		brood(w)
+		require.NoError(w, os.WriteFile(w.at("dune/odd"), nil, 0o644))
+	}, handsOver, false, false},
 	{"handover home", func(w *world) {
 		brood(w)
 		w.did(handsOver(w))
@@ -146,6 +174,17 @@ func (w *world) together(says *plan.Group) func() error {
 		t.Group.Before, t.Group.After, t.Group.Facts = says.Before, says.After, says.Facts
 	}
 	return w.does(t, nil)
+}
+
+// movingWith moves the folder with these options.
+func movingWith(o planning.MoveOptions) func(w *world) func() error {
+	return func(w *world) func() error {
+		w.Helper()
+		o := o
+		o.Folder, o.Into = w.at("skerry/Charts"), w.at("basalt/ines")
+		o.Accept = append([]finding.Code{finding.TargetInMemory}, o.Accept...)
+		return w.does(redirect.PlanMove(ctx, w.Engine, o))
+	}
 }
 
 func bringBack(o planning.BackOptions) func(w *world) func() error {
