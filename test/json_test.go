@@ -28,6 +28,7 @@ nexlin drives | The drives, and what a trial found that they can do.
 nexlin inspect ~/Pictures | One folder: what is in it, and what moving it would free.
 nexlin move ~/Pictures --into BASALT:/ines --preview | A plan, and what was looked at for it. Every command that
 changes something answers --preview so.
+nexlin move --profile documents,music --into BASALT:/ines --preview | A plan of several folders as one: one of each.
 nexlin move ~/Pictures --into BASALT:/ines --yes | What was done. The same document tells of every kind of run: bring-back, mend, undo, discard-original and so on.
 nexlin move ~/Nothing --into BASALT --yes | EXIT 3 What is refused, or fails: an error with what happened, the state now, and what to do next. It
 can stand beside all else that was found or done.

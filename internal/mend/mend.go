@@ -340,12 +340,13 @@ func (m *mending) Back(ctx context.Context) error {
 		return err
 	}
 	if m.Into != nil {
-		if target, err := m.Live(); err == nil {
+		target, err := m.Live()
+		if err == nil {
 			err = m.Untried(target)
 			target.Release()
-			if err != nil {
-				return err
-			}
+		}
+		if handle.IgnoreMissing(err) != nil {
+			return err
 		}
 	}
 	return m.Run.Set(ledger.Undone, "", func(t *ledger.Tx) error {

@@ -99,6 +99,9 @@ func (m *merging) unmerge(ctx context.Context, spool *transfer.Spool) error {
 		return err
 	}
 	defer live.Release()
+	if err := m.Untried(live); err != nil { // a trial that failed may have switched back already
+		return err
+	}
 	settled, err := m.settledSince("merge") // also while it is taken back, in several attempts if need be
 	if err != nil {
 		return err
