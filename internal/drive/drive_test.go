@@ -115,6 +115,29 @@ func TestTrialClearsWhatAKilledOneLeft(t *testing.T) {
 	require.FileExists(t, filepath.Join(at, TrialName+"2/a"))
 }
 
+// What fails in a trial leaves nothing behind, and keeps its mark as long as something is left.
+func TestTrialThatFails(t *testing.T) {
+	at := t.TempDir()
+	dir, err := handle.Open(at)
+	require.NoError(t, err)
+	defer dir.Release()
+	failed := errors.New("it failed")
+	lasting := filepath.Join(at, TrialName+"0", "full")
+	require.ErrorIs(t, InTrial(dir, func(t *handle.Dir) error {
+		return errors.Join(os.WriteFile(filepath.Join(t.Path(), "a"), []byte("1"), 0o600), failed)
+	}), failed)
+	names, err := dir.Names()
+	require.NoError(t, err)
+	require.Empty(t, names)
+	require.Error(t, InTrial(dir, func(*handle.Dir) error { return os.MkdirAll(filepath.Join(lasting, "x"), 0o700) }))
+	require.FileExists(t, filepath.Join(at, TrialName+"0", trialMark), "it is known for a trial")
+	require.NoError(t, os.Remove(filepath.Join(lasting, "x")))
+	require.NoError(t, InTrial(dir, func(*handle.Dir) error { return nil }))
+	names, err = dir.Names()
+	require.NoError(t, err)
+	require.Empty(t, names)
+}
+
 func TestTags(t *testing.T) {
 	dir := t.TempDir()
 	_, err := ReadTag(dir)

@@ -1,8 +1,13 @@
 package screen
 
 import (
+	"bytes"
+	"fmt"
+	"os"
+	"path/filepath"
 	"testing"
 
+	"github.com/charmbracelet/x/ansi"
 	"github.com/stretchr/testify/require"
 
 	"nexlin/internal/finding"
@@ -42,4 +47,32 @@ func TestCausesAreToldOnce(t *testing.T) {
 		{"no test file came through", []string{"mail"}},
 		{"no test file came through", []string{"music"}},
 	}, got)
+}
+
+// A cause that concerns very many names the first of them, and all if they are asked for.
+func TestACauseIsNoWall(t *testing.T) {
+	none, err := os.Create(filepath.Join(t.TempDir(), "out"))
+	require.NoError(t, err)
+	defer none.Close()
+	for _, c := range []struct {
+		many    int
+		verbose bool
+		named   int
+		says    string
+	}{{1, false, 1, ""}, {20, false, 20, ""}, {21, false, 20, "and 1 more (-v names all)"},
+		{1000, false, 20, "and 980 more (-v names all)"}, {1000, true, 1000, ""}} {
+		var out bytes.Buffer
+		a := Lines{Out: &out, RawOut: none, Verbose: c.verbose}
+		cause := &Cause{Found: finding.New(finding.HeldWaiting, "/h", "it waits")}
+		for i := range c.many {
+			cause.Of = append(cause.Of, &health.Report{Redirect: ledger.Redirect{Name: fmt.Sprintf("n%04d", i)}})
+		}
+		a.ShowCause(cause, true)
+		text := ansi.Strip(out.String())
+		require.Contains(t, text, fmt.Sprintf("n%04d", c.named-1))
+		require.NotContains(t, text, fmt.Sprintf("n%04d", c.named))
+		if require.Contains(t, text, c.says); c.says == "" {
+			require.NotContains(t, text, "more (-v")
+		}
+	}
 }
