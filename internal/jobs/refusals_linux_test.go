@@ -157,6 +157,17 @@ var refusals = []refusal{
 	{"unpack onto something", tree("basalt/c.tar.zst: mine", "dune/x/a: mine"), unpacked("basalt/c.tar.zst", "dune", "x"),
 		"target-taken"},
 
+	{"unpack into a file", tree("basalt/c.tar.zst: mine"), unpacked("basalt/c.tar.zst", "skerry/Logs/day", "x"),
+		"target-not-writable"},
+	{"pack of nothing", remove("skerry/Charts"), packed("basalt/c.tar.zst"), "folder-missing"},
+	{"move onto a drive that is full", tree("basalt/fill: " + strings.Repeat("x", 9<<20-1<<10)),
+		onto("skerry/Charts", "basalt", planning.MoveOptions{}), "space-short"},
+	{"move on while the data is away", both(onBasalt, func(w *world) {
+		require.NoError(w, os.Rename(w.at("basalt"), w.at("away")))
+	}), onto("skerry/Charts", "dune", planning.MoveOptions{}), "drive-away"},
+	{"move on once the link is gone", both(onBasalt, remove("skerry/Charts")),
+		onto("skerry/Charts", "dune", planning.MoveOptions{}), "link-missing"},
+
 	{"ahead on its own drive", nil, made("skerry/Tides", "skerry/there"), "same-drive"},
 	{"ahead of what is there", nil, made("skerry/Charts", "basalt"), "old-place-taken"},
 	{"ahead onto something", tree("basalt/Tides/a: mine"), made("skerry/Tides", "basalt"), "target-taken"},
