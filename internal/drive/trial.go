@@ -96,7 +96,11 @@ func InTrial(d *handle.Dir, f func(t *handle.Dir) error) (err error) {
 		return err
 	}
 	defer t.Release()
-	defer func() { err = errors.Join(err, unmade(d, name, t)) }()
+	defer func() {
+		if unmade(d, name, t) != nil { // what fails once need not fail again, and else stays beside the folder
+			err = errors.Join(err, unmade(d, name, t))
+		}
+	}()
 	return f(t)
 }
 

@@ -4,6 +4,7 @@ package jobs
 
 import (
 	"fmt"
+	"slices"
 	"sync/atomic"
 	"syscall"
 	"testing"
@@ -13,8 +14,69 @@ import (
 	"nexlin/internal/handle"
 	"nexlin/internal/health"
 	"nexlin/internal/ledger"
+	"nexlin/internal/plan"
 	"nexlin/test/lab"
 )
+
+// Whatever call fails while a run is planned, planning changes nothing and keeps nothing open, and
+// what is carried out all the same ends as ever, or is refused and can be planned again.
+func TestPlanningFailsEverywhere(t *testing.T) {
+	scratch := lab.MemoryDrive(t, "MACHINE", 64)
+	cases := 0
+	for i, s := range stories {
+		t.Run(s.name, func(t *testing.T) {
+			ready := func() *world {
+				w := newWorld(t, scratch)
+				if s.before != nil {
+					s.before(w)
+				}
+				return w
+			}
+			_, ends, _, _ := s.rehearsed(t, scratch)
+			w := ready()
+			var calls atomic.Int64
+			handle.OnCall = func(string) error { calls.Add(1); return nil }
+			s.begin(w)
+			handle.OnCall = nil
+			w.end()
+			every := max(1, int(calls.Load())/callsOf())
+			for n := 1 + i%every; n <= int(calls.Load()); n += every {
+				cases++
+				with := failures[n/every%len(failures)]
+				w := ready()
+				w.lenient = true
+				var seen atomic.Int64
+				failed := ""
+				handle.OnCall = func(name string) error {
+					if int(seen.Add(1)) == n {
+						failed = name
+						return with
+					}
+					return nil
+				}
+				open := openFiles(t)
+				do := s.begin(w)
+				handle.OnCall = nil
+				what := fmt.Sprintf("call %d, %s, fails with %v", n, failed, with)
+				require.Equal(t, open, openFiles(t), what)
+				require.Equal(t, ends[0], w.print(), what)
+				w.lenient = false
+				if err := do(); err != nil {
+					stopped, lerr := plan.Open(w.Ledger)
+					require.NoError(t, lerr, what)
+					require.Empty(t, stopped, "%s: %v", what, err)
+					require.Equal(t, ends[0], w.print(), "%s: %v", what, err)
+					require.NoError(t, s.begin(w)(), "%s: %v", what, err)
+				}
+				if is := w.print(); !slices.Contains(ends[1:], is) {
+					require.Equal(t, withoutHeld(unnumbered(ends[1])), withoutHeld(unnumbered(is)), what)
+				}
+				w.end()
+			}
+		})
+	}
+	t.Logf("%d cases", cases)
+}
 
 // Whatever call fails while redirects are looked at, all of them are told of, nothing changes, and
 // nothing stays open.

@@ -4,6 +4,7 @@ package jobs
 
 import (
 	"context"
+	"errors"
 	"os"
 	"time"
 
@@ -53,8 +54,7 @@ var stories = []story{
 	{"bring-back with what is held", onBasalt, bringBack(planning.BackOptions{UseHeld: true}), false, true},
 	{"detach", onBasalt, func(w *world) func() error {
 		d, err := redirect.PlanDetach(w.Engine, w.charts())
-		require.NoError(w, err)
-		return func() error { _, err := Do(ctx, w.Engine, d.ToRun()); return err }
+		return w.planned(err, func() *plan.Plan { return d.ToRun() })
 	}, false, false},
 	{"discard-original", onBasalt, discarding, true, false},
 	{"mend", func(w *world) {
@@ -89,9 +89,10 @@ var stories = []story{
 		require.NoError(w, err)
 		all, _, err := restore.MakePlan(ctx, w.Engine, &basalt,
 			restore.Options{Accept: []finding.Code{finding.OutsideHome}})
-		require.NoError(w, err)
-		require.Len(w, all, 1)
-		return func() error { _, err := Do(ctx, w.Engine, all[0].ToRun()); return err }
+		if err == nil && len(all) != 1 {
+			err = errors.New("the note was not found")
+		}
+		return w.planned(err, func() *plan.Plan { return all[0].ToRun() })
 	}, false, false},
 	{"pack", nil, func(w *world) func() error {
 		return w.does(pack.PlanPack(ctx, w.Engine, pack.Options{Folder: w.at("skerry/Charts"),
@@ -166,7 +167,9 @@ func (w *world) together(says *plan.Group) func() error {
 	for _, folder := range []string{"skerry/Charts", "skerry/Logs"} {
 		p, err := redirect.PlanMove(ctx, w.Engine, planning.MoveOptions{Folder: w.at(folder),
 			Into: w.at("basalt/ines"), Accept: []finding.Code{finding.TargetInMemory}})
-		require.NoError(w, err)
+		if err != nil {
+			return w.planned(err, nil)
+		}
 		plans = append(plans, p)
 	}
 	t := plan.NewGroup(plan.KindMoveTogether, "both", plans)
@@ -193,8 +196,7 @@ func bringBack(o planning.BackOptions) func(w *world) func() error {
 
 func discarding(w *world) func() error {
 	d, err := discard.MakePlan(ctx, w.Engine, w.charts(), discard.Options{})
-	require.NoError(w, err)
-	return func() error { _, err := Do(ctx, w.Engine, d.ToRun()); return err }
+	return w.planned(err, func() *plan.Plan { return d.ToRun() })
 }
 
 func mending(w *world) func() error {

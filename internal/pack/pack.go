@@ -134,7 +134,7 @@ func findPacked(ctx context.Context, e *engine.Engine, p *plan.Plan, progress fu
 
 // findOutDir opens the directory that an archive or a folder is to be made in; nil
 // with a finding if that can't be.
-func findOutDir(e *engine.Engine, p *plan.Plan) (*handle.Dir, error) {
+func findOutDir(e *engine.Engine, p *plan.Plan) (dir *handle.Dir, err error) {
 	into := p.Into
 	if free, err := planning.CheckNotOurs(e, p); !free || err != nil {
 		return nil, err
@@ -142,16 +142,17 @@ func findOutDir(e *engine.Engine, p *plan.Plan) (*handle.Dir, error) {
 	if well, err := e.CheckExpected(p, into, p.Copy()); !well || err != nil {
 		return nil, err
 	}
-	dir, err := handle.OpenReal(into)
+	dir, err = handle.OpenReal(into)
 	if err != nil {
 		p.Add(finding.New(finding.TargetNoWrite, into, "%s can't be used: %v", into, handle.Cause(err)))
 		return nil, nil
 	}
-	if err := planning.CheckOwners(p, dir); err != nil {
-		return dir, err
+	if err = planning.CheckOwners(p, dir); err == nil {
+		p.IntoNow, err = e.Drives.Of(into)
 	}
-	if p.IntoNow, err = e.Drives.Of(into); err != nil {
-		return dir, err
+	if err != nil {
+		dir.Release()
+		return nil, err
 	}
 	p.IntoDrive = places.Ref(&p.IntoNow)
 	if dir.Access(".", handle.MayWrite|handle.MayEnter) != nil {
