@@ -316,13 +316,9 @@ func (r *Run) Intend(act string, data any) (seq int64, err error) {
 		return 0, err
 	}
 	err = r.l.Do(func(t *Tx) error {
-		if err := t.tx.QueryRow("SELECT coalesce(max(seq), 0) + 1 FROM acts WHERE run = ?",
-			r.ID).Scan(&seq); err != nil {
-			return err
-		}
-		_, err := t.tx.Exec("INSERT INTO acts (run, seq, act, data, intent) VALUES (?,?,?,?,?)", r.ID, seq, act, b,
-			timeText(time.Now()))
-		return err
+		return t.tx.QueryRow("INSERT INTO acts (run, seq, act, data, intent) "+
+			"SELECT ?, coalesce(max(seq), 0) + 1, ?, ?, ? FROM acts WHERE run = ? RETURNING seq", r.ID, act, b,
+			timeText(time.Now()), r.ID).Scan(&seq)
 	})
 	return seq, err
 }
