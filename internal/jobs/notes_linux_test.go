@@ -41,12 +41,7 @@ func TestNotesOfADrive(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			w := newWorld(t, t.TempDir())
-			onBasalt(w)
-			w.did(discarding(w))
-			require.NoError(t, os.Remove(w.at("skerry/Charts")))
-			require.NoError(t, w.Ledger.Close())
-			require.NoError(t, os.RemoveAll(w.at("state")))
-			w.open()
+			onBasaltAlone(w)
 			file := w.at("basalt/ines/.nexlin/charts.json")
 			b, err := os.ReadFile(file)
 			require.NoError(t, err)

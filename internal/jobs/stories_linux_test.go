@@ -45,6 +45,17 @@ type story struct {
 
 func onBasalt(w *world) { w.Helper(); w.did(w.move("skerry/Charts", "basalt/ines")) }
 
+// onBasaltAlone leaves nothing of the redirect but what BASALT has: link and ledger are lost.
+func onBasaltAlone(w *world) {
+	w.Helper()
+	onBasalt(w)
+	w.did(discarding(w))
+	require.NoError(w, os.Remove(w.at("skerry/Charts")))
+	require.NoError(w, w.Ledger.Close())
+	require.NoError(w, os.RemoveAll(w.at("state")))
+	w.open()
+}
+
 var ctx = context.Background()
 
 var stories = []story{
@@ -77,14 +88,7 @@ var stories = []story{
 		return w.does(record.MakePlan(w.Engine, record.Options{Path: w.at("skerry/Charts"),
 			Accept: []finding.Code{finding.TargetInMemory}}))
 	}, false, false},
-	{"restore-links", func(w *world) {
-		onBasalt(w)
-		w.did(discarding(w))
-		require.NoError(w, os.Remove(w.at("skerry/Charts")))
-		require.NoError(w, w.Ledger.Close())
-		require.NoError(w, os.RemoveAll(w.at("state")))
-		w.open()
-	}, func(w *world) func() error {
+	{"restore-links", onBasaltAlone, func(w *world) func() error {
 		basalt, err := w.Drives.Of(w.at("basalt"))
 		require.NoError(w, err)
 		all, _, err := restore.MakePlan(ctx, w.Engine, &basalt,
