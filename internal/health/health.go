@@ -143,13 +143,13 @@ func LookAll(ctx context.Context, e *engine.Engine, ended bool) (out []*Report, 
 // Check looks at link, drive, target, room and held originals of a
 // redirect, and does the trial through both paths.
 func Check(ctx context.Context, e *engine.Engine, r ledger.Redirect) (*Report, error) {
-	return check(ctx, e, r, func(*Report) error { return nil })
+	return check(ctx, e, r, func(context.Context, *Report) error { return nil })
 }
 
 // CheckDeep is [Check] that also reads every byte at the target, if its
 // drive is here and it is in use.
 func CheckDeep(ctx context.Context, e *engine.Engine, r ledger.Redirect, o judge.DeepOptions) (*Report, error) {
-	out, err := check(ctx, e, r, func(out *Report) (err error) {
+	out, err := check(ctx, e, r, func(ctx context.Context, out *Report) (err error) {
 		if out.inPlace() && r.State != ledger.Ended && !plan.Owned(r) {
 			out.Deep, err = judge.CheckDeep(ctx, e, r, o)
 		}
@@ -163,7 +163,8 @@ func CheckDeep(ctx context.Context, e *engine.Engine, r ledger.Redirect, o judge
 
 // check is [Check]; while it looks at what is held, which lies on another drive, read reads what
 // is in use.
-func check(ctx context.Context, e *engine.Engine, r ledger.Redirect, read func(*Report) error) (*Report, error) {
+func check(ctx context.Context, e *engine.Engine, r ledger.Redirect,
+	read func(context.Context, *Report) error) (*Report, error) {
 	out, err := Look(e, r)
 	if err != nil {
 		return nil, err
@@ -171,9 +172,14 @@ func check(ctx context.Context, e *engine.Engine, r ledger.Redirect, read func(*
 	if err := out.unseen(out.closer(ctx, e)); err != nil {
 		return nil, err
 	}
-	group, ctx := errgroup.WithContext(ctx)
-	group.Go(func() error { return read(out) })
+	var group errgroup.Group
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	group.Go(func() error { return read(ctx, out) })
 	found, err := out.held(ctx, e)
+	if err != nil {
+		cancel() // nobody waits for the reading to end
+	}
 	if err := errors.Join(err, group.Wait()); err != nil {
 		return nil, err
 	}
