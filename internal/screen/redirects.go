@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"nexlin/internal/drive"
@@ -319,6 +320,9 @@ func (a *Screen) ShowForgetting(f *forget.Forgetting) {
 	}
 	if n := len(f.Runs); n > 0 {
 		rows = append(rows, []string{"runs", pathtext.Plural(int64(n), "run", "runs"), "can't be undone any more"})
+	}
+	if slices.ContainsFunc(f.Runs, func(r ledger.RunRow) bool { return r.Redirect != f.Name }) {
+		rows = append(rows, []string{"others", "what went with it as one", "is taken back by itself from now on"})
 	}
 	a.Columns(a.Out, nil, rows)
 	a.Notices(f.Findings)
