@@ -4,6 +4,7 @@ package jobs
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"sync/atomic"
 	"syscall"
@@ -17,6 +18,11 @@ import (
 	"nexlin/internal/plan"
 	"nexlin/test/lab"
 )
+
+// withoutSizes leaves out which run is which, what is held by its files, and what that takes.
+func withoutSizes(is string) string {
+	return regexp.MustCompile(`(held \S+) \d+`).ReplaceAllString(withoutHeld(unnumbered(is)), "$1")
+}
 
 // Whatever call fails while a run is planned, planning changes nothing and keeps nothing open, and
 // what is carried out all the same ends as ever, or is refused and can be planned again.
@@ -72,7 +78,8 @@ func TestPlanningFailsEverywhere(t *testing.T) {
 					require.NoError(t, s.begin(w)(), "%s: %v", what, err)
 				}
 				if is := w.print(); !slices.Contains(ends[1:], is) {
-					require.Equal(t, withoutHeld(unnumbered(ends[1])), withoutHeld(unnumbered(is)), what)
+					// Of what is held without a copy, what could not be looked at is told, and not counted.
+					require.Equal(t, withoutSizes(ends[1]), withoutSizes(is), what)
 				}
 				w.end()
 			}
