@@ -127,8 +127,7 @@ func (a *checkCommand) shows(r *health.Report, f *checkFlags) bool {
 
 func (a *checkCommand) checkAll(e *engine.Engine, f *checkFlags) error {
 	e = e.AtOnce()
-	workers := map[bool]int{true: 1}[f.deep] // each shows how far it is then
-	reports, stopped, err := health.CheckAll(a.ctx, e, workers,
+	reports, stopped, err := health.CheckAll(a.ctx, e, f.deep, // each shows how far it is then
 		func(r ledger.Redirect) (*health.Report, error) { return a.checked(e, r, f) })
 	if err != nil {
 		return err

@@ -128,7 +128,7 @@ func (a *mendCommand) lookAtAll() ([]*health.Report, error) {
 	}
 	defer done()
 	e = e.AtOnce()
-	reports, stopped, err := health.CheckAll(a.ctx, e, 0,
+	reports, stopped, err := health.CheckAll(a.ctx, e, false,
 		func(r ledger.Redirect) (*health.Report, error) { return health.Check(a.ctx, e, r) })
 	return append(reports, stopped...), err
 }

@@ -208,10 +208,10 @@ func (out *Report) held(ctx context.Context, e *engine.Engine) (found []finding.
 }
 
 // CheckAll has check, such as [Check], look at every redirect, and at each that was brought back
-// while something of it is held; stopped are runs that belong to none. So many are looked at side
-// by side, 0 follows the processors: by an engine that looks at the drives once
+// while something of it is held; stopped are runs that belong to none. Several are looked at side
+// by side unless they are to be in turn: by an engine that looks at the drives once
 // ([engine.Engine.AtOnce]).
-func CheckAll(ctx context.Context, e *engine.Engine, workers int, check func(ledger.Redirect) (*Report, error)) (
+func CheckAll(ctx context.Context, e *engine.Engine, inTurn bool, check func(ledger.Redirect) (*Report, error)) (
 	reports, stopped []*Report, err error) {
 	rows, err := e.Redirects()
 	if err != nil {
@@ -219,7 +219,10 @@ func CheckAll(ctx context.Context, e *engine.Engine, workers int, check func(led
 	}
 	reports = make([]*Report, len(rows))
 	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(cmp.Or(workers, runtime.GOMAXPROCS(0)))
+	group.SetLimit(runtime.GOMAXPROCS(0))
+	if inTurn {
+		group.SetLimit(1)
+	}
 	for i, r := range rows {
 		group.Go(func() (err error) {
 			if err = ctx.Err(); err == nil { // nothing more is begun after an error

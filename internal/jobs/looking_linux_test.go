@@ -6,13 +6,11 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
-	"sync/atomic"
 	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
-	"nexlin/internal/handle"
 	"nexlin/internal/health"
 	"nexlin/internal/ledger"
 	"nexlin/internal/plan"
@@ -31,41 +29,22 @@ func TestPlanningFailsEverywhere(t *testing.T) {
 	cases := 0
 	for i, s := range stories {
 		t.Run(s.name, func(t *testing.T) {
-			ready := func() *world {
-				w := newWorld(t, scratch)
-				if s.before != nil {
-					s.before(w)
-				}
-				return w
-			}
 			_, ends, _, _ := s.rehearsed(t, scratch)
-			w := ready()
-			var calls atomic.Int64
-			handle.OnCall = func(string) error { calls.Add(1); return nil }
-			s.begin(w)
-			handle.OnCall = nil
+			w := s.world(t, scratch)
+			calls, _ := callsIn(0, nil, func() { s.begin(w) })
 			w.end()
-			every := max(1, int(calls.Load())/callsOf())
-			for n := 1 + i%every; n <= int(calls.Load()); n += every {
+			every := max(1, calls/callsOf())
+			for n := 1 + i%every; n <= calls; n += every {
 				cases++
 				with := failures[n/every%len(failures)]
 				if with == syscall.EACCES { // which is an answer: what an account may not see is left out
 					with = syscall.EIO
 				}
-				w := ready()
+				w := s.world(t, scratch)
 				w.lenient = true
-				var seen atomic.Int64
-				failed := ""
-				handle.OnCall = func(name string) error {
-					if int(seen.Add(1)) == n {
-						failed = name
-						return with
-					}
-					return nil
-				}
 				open := openFiles(t)
-				do := s.begin(w)
-				handle.OnCall = nil
+				var do func() error
+				_, failed := callsIn(n, with, func() { do = s.begin(w) })
 				what := fmt.Sprintf("call %d, %s, fails with %v", n, failed, with)
 				require.Equal(t, open, openFiles(t), what)
 				require.Equal(t, ends[0], w.print(), what)
@@ -96,7 +75,7 @@ func TestLookingFailsEverywhere(t *testing.T) {
 	w.did(w.move("skerry/Logs", "dune/ines"))
 	check := func() (codes map[string]string, err error) {
 		once := w.AtOnce()
-		reports, stopped, err := health.CheckAll(ctx, once, 1, func(r ledger.Redirect) (*health.Report, error) {
+		reports, stopped, err := health.CheckAll(ctx, once, true, func(r ledger.Redirect) (*health.Report, error) {
 			return health.Check(ctx, once, r)
 		})
 		codes = map[string]string{}
@@ -107,29 +86,18 @@ func TestLookingFailsEverywhere(t *testing.T) {
 		}
 		return codes, err
 	}
-	var calls atomic.Int64
-	handle.OnCall = func(string) error { calls.Add(1); return nil }
-	well, err := check()
-	handle.OnCall = nil
+	var well, codes map[string]string
+	var err error
+	calls, _ := callsIn(0, nil, func() { well, err = check() })
 	require.NoError(t, err)
 	require.Equal(t, map[string]string{"charts": "info:held-waiting ", "logs": "info:held-waiting "}, well)
 	before := w.print()
 	said := 0
-	for n := range int(calls.Load()) {
+	for n := 1; n <= calls; n++ {
 		for _, errno := range []syscall.Errno{syscall.EIO, syscall.EACCES, syscall.ENOENT} {
-			var seen atomic.Int64
-			var failed string
-			handle.OnCall = func(name string) error {
-				if int(seen.Add(1)) == n+1 {
-					failed = name
-					return errno
-				}
-				return nil
-			}
 			open := openFiles(t)
-			codes, err := check()
-			handle.OnCall = nil
-			what := fmt.Sprintf("call %d, %s fails with %v: %v", n+1, failed, errno, codes)
+			_, failed := callsIn(n, errno, func() { codes, err = check() })
+			what := fmt.Sprintf("call %d, %s fails with %v: %v", n, failed, errno, codes)
 			require.NoError(t, err, what)
 			require.Len(t, codes, 2, what)
 			require.Equal(t, open, openFiles(t), what)

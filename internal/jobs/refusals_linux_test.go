@@ -46,15 +46,6 @@ func remove(rel string) func(w *world) {
 	return func(w *world) { w.Helper(); require.NoError(w, os.RemoveAll(w.at(rel))) }
 }
 
-// onto moves a folder; options of its own come on top.
-func onto(folder, into string, o planning.MoveOptions) func(w *world) (*plan.Plan, error) {
-	return func(w *world) (*plan.Plan, error) {
-		o := o
-		o.Folder, o.Into, o.Accept = w.at(folder), w.at(into), []finding.Code{finding.TargetInMemory}
-		return redirect.PlanMove(ctx, w.Engine, o)
-	}
-}
-
 func back(w *world) (*plan.Plan, error) {
 	return redirect.PlanBringBack(ctx, w.Engine, w.charts(), planning.BackOptions{})
 }

@@ -169,8 +169,7 @@ func (w *world) together(says *plan.Group) func() error {
 	w.Helper()
 	var plans []*plan.Plan
 	for _, folder := range []string{"skerry/Charts", "skerry/Logs"} {
-		p, err := redirect.PlanMove(ctx, w.Engine, planning.MoveOptions{Folder: w.at(folder),
-			Into: w.at("basalt/ines"), Accept: []finding.Code{finding.TargetInMemory}})
+		p, err := onto(folder, "basalt/ines", planning.MoveOptions{})(w)
 		if err != nil {
 			return w.planned(err, nil)
 		}
@@ -187,10 +186,7 @@ func (w *world) together(says *plan.Group) func() error {
 func movingWith(o planning.MoveOptions) func(w *world) func() error {
 	return func(w *world) func() error {
 		w.Helper()
-		o := o
-		o.Folder, o.Into = w.at("skerry/Charts"), w.at("basalt/ines")
-		o.Accept = append([]finding.Code{finding.TargetInMemory}, o.Accept...)
-		return w.does(redirect.PlanMove(ctx, w.Engine, o))
+		return w.does(onto("skerry/Charts", "basalt/ines", o)(w))
 	}
 }
 
