@@ -247,16 +247,24 @@ func (a *Screen) ShowRecovery(r *execute.Recovery, forward bool) {
 	if p.Small() {
 		return
 	}
-	at := "the link path still leads to the old place"
-	if r.Switched {
+	at, end := "the link path still leads to the old place", " leads to "+a.Path(p.Copy())
+	switch back := p.Traits().Back; {
+	case back && r.Switched:
+		at = "the folder stands at the link path again"
+	case back:
+		at = "programs are still led to " + a.Path(p.From)
+	case r.Switched:
 		at = "the link path leads to the new place"
+	}
+	if p.Traits().Back {
+		end = " is a real folder again"
 	}
 	if r.Aside != "" {
 		at = fmt.Sprintf("between two renames: nothing stands at the link path, and the folder is %s", a.Path(r.Aside))
 	}
 	a.Print("  how far it got        %s", at)
 	if forward {
-		a.Print("  when it is finished   %s", a.Path(p.Link)+" leads to "+a.Path(p.Copy()))
+		a.Print("  when it is finished   %s", a.Path(p.Link)+end)
 	} else {
 		a.Print("  when it is undone     %s is as it was before the run", a.Path(p.Link))
 	}
