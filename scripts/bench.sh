@@ -151,16 +151,22 @@ anew() {
 	rm -rf "$lab/b/"* "$lab/b/".[!.]* "$lab/a/".go.held-* "$lab/state"
 }
 if wanted back; then
-	for _ in $(seq "$runs"); do
-		nexlin move "$lab/a/go" --into "$lab/b"
-		cold
-		t0=$(now); nexlin bring-back go; t1=$(now)
-		cold
-		t2=$(now); copy_sync "$lab/a/go" "$lab/b/copy"; t3=$(now)
-		took "$(echo "$t1 - $t0" | bc)" "$(echo "$t3 - $t2" | bc)"
-		anew
-	done
-	row back-go "bring-back, Go's tree, nothing changed since; against \`cp -a\` + \`sync\`"
+	back_of() { # ID NAME [FLAG…]
+		local id=$1 name=$2 t0 t1 t2 t3
+		shift 2
+		for _ in $(seq "$runs"); do
+			nexlin move "$lab/a/go" --into "$lab/b"
+			cold
+			t0=$(now); nexlin bring-back go "$@"; t1=$(now)
+			cold
+			t2=$(now); copy_sync "$lab/a/go" "$lab/b/copy"; t3=$(now)
+			took "$(echo "$t1 - $t0" | bc)" "$(echo "$t3 - $t2" | bc)"
+			anew
+		done
+		row "$id" "$name"
+	}
+	back_of back-go "bring-back, Go's tree, nothing changed since; against \`cp -a\` + \`sync\`"
+	back_of back-held "the same with \`--use-held\`" --use-held
 fi
 if wanted discard; then
 	for _ in $(seq "$runs"); do

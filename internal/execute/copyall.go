@@ -30,13 +30,29 @@ func (m *copier) copyAll(ctx context.Context) error {
 	if err := m.findSteps(ctx); err != nil {
 		return err
 	}
+	if err := m.takeDirs(ctx); err != nil {
+		return err
+	}
 	return m.passes(ctx, 1)
 }
 
 // passes copies what has changed since the spools that the run left, pass after
 // pass, until one finds nothing. first is 1 for the copy itself, 2 for a
-// catch-up.
+// catch-up. Directories that were taken from the held original as they are, and in which
+// something is not as in the folder, are given back, and all begins once more.
 func (m *copier) passes(ctx context.Context, first int) error {
+	err := m.passesFrom(ctx, first)
+	if !errors.Is(err, transfer.ErrNotAsLent) {
+		return err
+	}
+	_ = m.Spool.Close() // opened again
+	if err := m.giveUpDirs(ctx); err != nil {
+		return err
+	}
+	return m.passesFrom(ctx, first)
+}
+
+func (m *copier) passesFrom(ctx context.Context, first int) error {
 	old := m.oldSpools()
 	defer func() {
 		for _, s := range old {
@@ -206,6 +222,7 @@ func (m *copier) onePass(ctx context.Context, old []*transfer.Spool, doubt bool)
 	}
 	job := m.copyJob()
 	job.Old, job.Writing, job.Reread, job.Doubt = old, writing, m.reread && m.Phase() == "copy", doubt
+	job.Lent = m.lent
 	rewrite, done := m.rewriter()
 	defer done()
 	job.Rewrite = rewrite

@@ -1,7 +1,9 @@
 package execute
 
 import (
+	"cmp"
 	"context"
+	"errors"
 
 	"nexlin/internal/engine"
 	"nexlin/internal/handle"
@@ -92,6 +94,80 @@ func (m *copier) giveBack(ctx context.Context) error {
 		}
 		return nil
 	}, nil)
+}
+
+// A lentDirs is what is journaled of directories that are taken as they are.
+type lentDirs struct {
+	Dirs  []transfer.LentDir `json:"dirs"`
+	Files int64              `json:"files"` // in them
+	Pass  int                `json:"pass"`  // whose spool lists them
+}
+
+// takeDirs takes the directories in which nothing has changed out of the held original, each
+// by one rename: the pass that follows finds them made. A run that goes on takes again what
+// an undo had given back; one that gave them up for good goes on file by file.
+func (m *copier) takeDirs(ctx context.Context) error {
+	if !m.taking() {
+		return nil
+	}
+	var d lentDirs
+	known, err := m.Last("list-dirs", &d)
+	if err != nil {
+		return err
+	}
+	gaveUp, err := m.Last("give-up-dirs", new(lentDirs))
+	if err != nil {
+		return err
+	}
+	if gaveUp {
+		return m.giveUpDirs(ctx)
+	}
+	listed, err := m.Finished("list-dirs")
+	switch {
+	case err != nil:
+		return err
+	case known && !listed:
+		return transfer.RemoveSpool(m.Run.Dir(), d.Pass) // nothing was taken yet
+	case !known && (m.Again || len(m.Plan.Loan.Dirs) == 0 ||
+		cmp.Or(m.lender.Digest, transfer.SHA256) != cmp.Or(m.Plan.Digest, transfer.SHA256)):
+		return nil
+	case !known:
+		if d, err = m.listDirs(ctx); err != nil {
+			return err
+		}
+	}
+	m.lent = true
+	m.Out.Lent = d.Files
+	err = m.Act(ctx, "take-dirs", d.Files, func() error { return m.lender.TakeDirs(m.Part.Dir, d.Dirs) }, nil)
+	if errors.Is(err, transfer.ErrNotAsLent) {
+		err = m.giveUpDirs(ctx)
+	}
+	return err
+}
+
+// listDirs has the records say what is taken before it is.
+func (m *copier) listDirs(ctx context.Context) (lentDirs, error) {
+	m.pass++
+	d := lentDirs{Dirs: m.Plan.Loan.Dirs, Pass: m.pass}
+	s, err := transfer.CreateSpool(m.Run.Dir(), m.pass)
+	if err != nil {
+		return d, err
+	}
+	d.Files, err = m.lender.RecordDirs(d.Dirs, s)
+	if err = errors.Join(err, s.Close()); err != nil {
+		return d, err
+	}
+	return d, m.Act(ctx, "list-dirs", d, func() error { return nil }, nil)
+}
+
+// giveUpDirs gives back what was taken as it is, since something in it is not as the folder
+// any more: all is looked at file by file from here on.
+func (m *copier) giveUpDirs(ctx context.Context) error {
+	m.lent, m.doubt = false, true
+	m.Out.Lent = 0
+	return m.Once(ctx, "give-up-dirs", lentDirs{}, func() error {
+		return m.lender.GiveBack(m.Into, naming.Part(m.Plan.Run))
+	})
 }
 
 // MeasureHeld takes into the row of a held original what it takes by now, read through its

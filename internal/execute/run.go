@@ -68,6 +68,7 @@ type copier struct {
 	switcher
 	reread   bool      // what was read back by an earlier process is read again
 	doubt    bool      // what the records say of directories of the copy is not so any more
+	lent     bool      // directories of the copy were taken from the held original as they are
 	steps    steps     // of the file systems' times; found before the copy
 	looked   time.Time // when the last pass over the folder began
 	sealed   time.Time // when the copy got its last metadata

@@ -23,6 +23,7 @@ import (
 	"nexlin/internal/restore"
 	"nexlin/internal/run"
 	"nexlin/internal/setting"
+	"nexlin/internal/transfer"
 	"nexlin/test/lab"
 )
 
@@ -148,6 +149,23 @@ var stories = []story{
 		onBasalt(w)
 		require.NoError(w, os.WriteFile(w.at("basalt/ines/Charts/coast"), []byte("another coast"), 0o644))
 		require.NoError(w, os.WriteFile(w.at("basalt/ines/Charts/deep/shoal"), []byte("a shoal"), 0o644))
+	}, bringBack(planning.BackOptions{UseHeld: true}), false, true},
+	{"bring-back of what changes meanwhile with what is held", onBasalt, func(w *world) func() error {
+		do := bringBack(planning.BackOptions{UseHeld: true})(w)
+		require.NoError(w, os.WriteFile(w.at("basalt/ines/Charts/deep/reef"), []byte("the reef, surveyed again"), 0o644))
+		return do
+	}, false, true},
+	{"bring-back with what is held and has gone bad", func(w *world) {
+		onBasalt(w)
+		spool, err := w.SpoolOf(w.charts().Run)
+		require.NoError(w, err)
+		for c := transfer.Read(spool); c.Peek() != nil; c.Next() {
+			if r := *c.Peek(); r.Path == "deep/reef" {
+				r.Fact.Sum[0] ^= 1 // as if the bits on the drive were other ones
+				require.NoError(w, spool.Put(r.Ord, &r.Fact))
+			}
+		}
+		require.NoError(w, spool.Close())
 	}, bringBack(planning.BackOptions{UseHeld: true}), false, true},
 	{"handover", brood, handsOver, false, false},
 	{"handover by archives that the engine alone reads", func(w *world) {

@@ -133,12 +133,11 @@ type Seen struct {
 	Findings []finding.Finding
 	InUse    inuse.Report
 	// the trial: this system can't follow the junction, so only what it says was compared
-	ByBytes   bool
-	LentFiles int64            // files that are taken from the held original
-	LentBytes int64            // and what they would take if they were copied
-	Limits    inventory.Limits // of the drive the copy goes to
-	Exchange  bool             // that drive can exchange two entries in one act
-	Judged    any              // for the job of the kind alone, which looks anew without it; may be nil
+	ByBytes  bool
+	Loan     transfer.Loan    // what is taken from the held original
+	Limits   inventory.Limits // of the drive the copy goes to
+	Exchange bool             // that drive can exchange two entries in one act
+	Judged   any              // for the job of the kind alone, which looks anew without it; may be nil
 }
 
 // DirAttrs is what an empty directory had.

@@ -66,13 +66,8 @@ func PlanBringBack(ctx context.Context, e *engine.Engine, r ledger.Redirect, o p
 	if err := checkOldPlace(e, p); err != nil {
 		return nil, err
 	}
-	if err := planning.CheckFolder(ctx, e, p, o.Progress); err != nil {
+	if err := checkFolder(ctx, e, p, o); err != nil {
 		return nil, err
-	}
-	if p.IntoNow.Mount != "" {
-		if err := planning.PlanLending(ctx, e, p, o.UseHeld); err != nil {
-			return nil, err
-		}
 	}
 	if err := planning.CheckLinkPlace(p); err != nil {
 		return nil, err
@@ -91,6 +86,22 @@ func PlanBringBack(ctx context.Context, e *engine.Engine, r ledger.Redirect, o p
 		return nil, err
 	}
 	return p, planning.CheckUnfinished(e, p)
+}
+
+// checkFolder looks at the folder, and at what is held of it, both at once.
+func checkFolder(ctx context.Context, e *engine.Engine, p *plan.Plan, o planning.BackOptions) error {
+	if p.IntoNow.Mount == "" {
+		return planning.CheckFolder(ctx, e, p, o.Progress)
+	}
+	held, err := planning.LookAtHeld(ctx, e, p, o.UseHeld)
+	if err != nil {
+		return err
+	}
+	defer held.Close()
+	if err := planning.CheckFolder(ctx, e, p, o.Progress); err != nil {
+		return err
+	}
+	return planning.PlanLending(ctx, e, p, held)
 }
 
 // checkIfLost tells, beside where the data is, what is left if the drive never

@@ -63,9 +63,9 @@ func (a *Screen) planNumbers(p *plan.Plan) {
 	if link.IsJunction(p.LinkText) && !handle.Windows {
 		a.Print("  as seen   %s, by Windows", a.Path(link.Seen(p.LinkText)))
 	}
-	if p.LentFiles > 0 && p.Base.Take {
+	if p.Loan.Files > 0 && p.Base.Take {
 		a.Print("  takes     %s out of the held original that are equal; they need no room",
-			pathtext.Files(p.LentFiles))
+			pathtext.Files(p.Loan.Files))
 	}
 	a.settingLines(p)
 	if !p.Bare {

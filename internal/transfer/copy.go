@@ -92,7 +92,7 @@ func (c *copier) openFirst(t *task) (*handle.File, error) {
 		return t.node.src.OpenFile(t.name)
 	}
 	dir, name, st, err := c.held.standing(t.path)
-	if dir == nil || !t.lent.Of(c.Lender.Side).sameStat(st) {
+	if dir == nil || !t.lent.Of(c.Lender.Side).likely(st) {
 		return nil, err
 	}
 	return dir.OpenFile(name)

@@ -45,7 +45,7 @@ func (p *pass) enter(e *inventory.Entry, ord int64, old *Fact) error {
 		n.parent.count.Add(1)
 	}
 	p.stack = append(p.stack[:e.Depth], n)
-	if !changed && !p.Doubt && e.Depth > 0 && old.Flags == Copied|Verified {
+	if !changed && !p.doubts(old) && e.Depth > 0 && old.Flags&^Lent == Copied|Verified {
 		return nil
 	}
 	return p.openCopy(n)
@@ -55,6 +55,9 @@ func (p *pass) enter(e *inventory.Entry, ord int64, old *Fact) error {
 func (p *pass) openCopy(n *node) error {
 	if n.dst != nil {
 		return nil
+	}
+	if n.old != nil && n.old.Flags&Lent != 0 {
+		return ErrNotAsLent
 	}
 	if n.parent == nil {
 		n.dst = p.open.retain(p.Part.Dir)
@@ -147,7 +150,7 @@ func (p *pass) done(n *node) error {
 		switch {
 		case err != nil:
 		case n.dst == nil:
-			f.Copy = n.old.Copy
+			f.Copy, f.Flags = n.old.Copy, n.old.Flags
 		case n.parent != nil: // the part itself stays private until it is in place: Finish
 			var made handle.Stat
 			if made, err = p.Allow.setDir(n.dst, &n.before, n.xattrs, n.atime, n.fresh); err == nil {

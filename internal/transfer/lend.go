@@ -2,13 +2,11 @@ package transfer
 
 import (
 	"cmp"
-	"context"
 	"errors"
 	"io/fs"
 	"sync"
 
 	"nexlin/internal/handle"
-	"nexlin/internal/inventory"
 )
 
 // A Lender is a held original of the folder that is copied, on the drive it
@@ -27,44 +25,14 @@ type Lender struct {
 
 // same gives what the spool says of a file that has not changed at the live
 // side since, nil for any other. Files with several names are copied.
-func (l *Lender) same(r *Record, live *handle.Stat, xattrs []handle.Xattr) *Fact {
+func (l *Lender) same(r *Record, live *Snap) *Fact {
 	if r == nil || !r.IsRegular() || r.Fact.Flags&Verified == 0 || live.Nlink != 1 || !l.Before.After(live.Ctime) {
 		return nil
 	}
-	now := SnapOf(live, xattrs)
-	if was := r.Fact.Of(l.Side.Other()); was.Ino == 0 || !was.Unchanged(&now, false) || r.Fact.Of(l.Side).Nlink != 1 {
+	if was := r.Fact.Of(l.Side.Other()); was.Ino == 0 || !was.Unchanged(live, false) || r.Fact.Of(l.Side).Nlink != 1 {
 		return nil
 	}
 	return &r.Fact
-}
-
-// Lendable counts what a [Lender] with Take would lend to a copy of the live
-// folder, by metadata alone: files, and the bytes that their copies would
-// take in blocks of so many bytes.
-func (l *Lender) Lendable(ctx context.Context, live *handle.Dir, block int64) (files, bytes int64, err error) {
-	err = Match(ctx, live, l.Spool, func(r *Record, now *inventory.Entry) error {
-		if r == nil || now == nil || !now.Stat.IsRegular() {
-			return nil
-		}
-		if err := now.ReadXattrs(); err != nil {
-			return err // one that is gone is passed over
-		}
-		f := l.same(r, &now.Stat, now.Xattrs)
-		if f == nil {
-			return nil
-		}
-		dir, _, st, err := standing(l.Held, r.Path)
-		if dir == nil {
-			return err
-		}
-		dir.Release()
-		if f.Of(l.Side).sameStat(st) {
-			files++
-			bytes += (now.Stat.Allocated + block - 1) / block * block
-		}
-		return nil
-	})
-	return files, bytes, err
 }
 
 // lending steps through the lender's spool beside the walk.
@@ -122,7 +90,7 @@ func (c *copier) borrow(t *task, in *handle.File) (*Fact, error) {
 	if dir == nil {
 		return nil, err
 	}
-	if !t.lent.Of(l.Side).sameStat(st) {
+	if !t.lent.Of(l.Side).likely(st) {
 		return nil, nil
 	}
 	f := &Fact{Flags: Copied, Source: c.source(&t.seen.Stat, t.seen.Xattrs), Digest: t.lent.Digest, Sum: t.lent.Sum}
@@ -174,6 +142,9 @@ func (c *copier) take(t *task, dir *handle.Dir, name string, f *Fact) (*Fact, er
 		if err = c.Part.moveOut(dst, t.as, t.path); err == nil {
 			err = c.lending.rename(dir, name, dst, t.as)
 		}
+	}
+	if errors.Is(err, fs.ErrPermission) {
+		return nil, nil // the directory lets nothing out of it
 	}
 	if err != nil {
 		return nil, err
@@ -263,9 +234,10 @@ func (l *Lender) GiveBack(parent *handle.Dir, name string) error {
 		return err
 	}
 	defer from.Release()
+	within := "" // the directory that went back last, with all in it
 	for c := Read(l.Spool); c.Peek() != nil; c.Next() {
 		r := c.Peek()
-		if !r.IsRegular() {
+		if !r.IsRegular() && !r.IsDir() || r.Depth == 0 || within != "" && handle.Within(r.Path, within) {
 			continue
 		}
 		dir, name, st, err := standing(from, r.Path)
@@ -275,8 +247,10 @@ func (l *Lender) GiveBack(parent *handle.Dir, name string) error {
 		if dir == nil {
 			continue
 		}
-		if st.Ino == r.Fact.Of(l.Side).Ino && st.IsRegular() {
-			err = l.giveBack(dir, name, r.Path)
+		if st.Ino == r.Fact.Of(l.Side).Ino && st.Type() == r.Type() {
+			if err = l.giveBack(dir, name, r.Path); err == nil && r.IsDir() {
+				within = r.Path
+			}
 		}
 		dir.Release()
 		if err != nil && !errors.Is(err, fs.ErrExist) {
@@ -289,7 +263,7 @@ func (l *Lender) GiveBack(parent *handle.Dir, name string) error {
 	return l.Held.Sync()
 }
 
-// giveBack renames one file back. The times of the directory it leaves stay.
+// giveBack renames one entry back. The times of the directory it leaves stay.
 func (l *Lender) giveBack(dir *handle.Dir, name, path string) error {
 	to, as, err := l.Held.Parent(path)
 	if err != nil {

@@ -49,6 +49,9 @@ type Job struct {
 	// Lender is a held original that the copy may be made from; nil if there
 	// is none.
 	Lender *Lender
+	// Lent says that directories of the part were taken from the lender as they are, see
+	// [Lender.TakeDirs]. Nothing is written in them, and they are looked at like all else.
+	Lent bool
 	// Rewrite gives the text that a symbolic link gets in the copy, and the
 	// one it is to have again some day; empty where that is its own. It is
 	// called in the order of the walk. Nil keeps every text.
@@ -93,7 +96,7 @@ func (t *Tally) changed(path string) {
 // the new spool is Copied or marked Again.
 //
 // Errors: *fs.PathError of the entry that could not be read or written,
-// *SpoolError, handle.ErrMount, or that of ctx. After any of them the new
+// *SpoolError, handle.ErrMount, [ErrNotAsLent], or that of ctx. After any of them the new
 // spool holds what was done, and the next pass goes on from it.
 func Pass(ctx context.Context, j Job) (*Tally, error) {
 	p := &pass{Job: j, tally: &Tally{}, old: Read(j.Old...), links: hardlink.New(j.Scratch),
@@ -260,6 +263,9 @@ func (p *pass) match(e *inventory.Entry) (*Record, error) {
 	if rec == nil || err != nil {
 		return nil, err
 	}
+	if !p.Lent {
+		rec.Fact.Flags &^= Lent
+	}
 	if rec.Fact.Flags != 0 && rec.Fact.Source.Mode&handle.TypeMask != e.Stat.Type() {
 		return nil, p.dropped(rec)
 	}
@@ -269,6 +275,9 @@ func (p *pass) match(e *inventory.Entry) (*Record, error) {
 // dropped takes an entry that the old spool's cursor has passed, and what lies below it,
 // out of the part.
 func (p *pass) dropped(r *Record) error {
+	if p.Lent && r.Fact.Flags&Lent != 0 {
+		return ErrNotAsLent
+	}
 	lent := p.lending.lentIno(r.Path)
 	if err := p.dropBelow(r.Path); err != nil {
 		return err
@@ -335,11 +344,8 @@ func (p *Part) remove(r *Record, lent uint64) error {
 func (p *pass) file(e *inventory.Entry, ord int64, old *Fact) error {
 	now := p.source(&e.Stat, e.Xattrs)
 	t := task{node: p.stack[e.Depth-1], name: e.Name, as: e.Name, path: e.Path, ord: ord, seen: *e}
-	if p.lending != nil {
-		t.lent, t.ino = p.lending.same(p.lending.at(e.Path), &e.Stat, e.Xattrs), p.lending.lentIno(e.Path)
-	}
 	same := old != nil && old.Flags&Copied != 0 && old.Flags&Again == 0 && old.Source.Unchanged(&now, false)
-	if same && p.Doubt {
+	if same && p.doubts(old) {
 		var err error
 		if same, err = p.Part.has(e.Path, &old.Copy); err != nil {
 			return err
@@ -355,6 +361,9 @@ func (p *pass) file(e *inventory.Entry, ord int64, old *Fact) error {
 		if err := p.clear(e, old); err != nil {
 			return err
 		}
+	}
+	if p.lending != nil {
+		t.lent, t.ino = p.lending.same(p.lending.at(e.Path), &now), p.lending.lentIno(e.Path)
 	}
 	if err := p.openCopy(t.node); err != nil {
 		return err
@@ -407,8 +416,14 @@ func (p *pass) keep(ord int64, old *Fact, size int64) error {
 	return p.New.Put(ord, old)
 }
 
+// doubts says that what the spool before has is looked for in the part.
+func (p *pass) doubts(old *Fact) bool { return p.Doubt && old.Flags&Lent == 0 }
+
 // clear makes room for an entry that is copied again.
 func (p *pass) clear(e *inventory.Entry, old *Fact) error {
+	if old.Flags&Lent != 0 {
+		return ErrNotAsLent
+	}
 	if err := p.openAround(e.Path); err != nil {
 		return err
 	}

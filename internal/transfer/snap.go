@@ -91,6 +91,14 @@ func (s *Snap) sameStat(st *handle.Stat) bool {
 	return s.Unchanged(&now, false)
 }
 
+// likely is [Snap.sameStat] without the ctime, for a file whose content and attributes are
+// proven all the same.
+func (s *Snap) likely(st *handle.Stat) bool {
+	now := *st
+	now.Ctime = s.Ctime
+	return s.sameStat(&now)
+}
+
 // Still is [Snap.Unchanged] for the snap of a copy: further names of a file
 // may have been made or taken away by Nexlin itself.
 func (s *Snap) Still(now *Snap, root bool) bool {

@@ -122,7 +122,7 @@ func (p *pass) special(e *inventory.Entry, rec *Record, old *Record) error {
 	same := old != nil && old.Fact.Flags&Copied != 0 && old.Fact.Flags&Again == 0 &&
 		old.Fact.Source.Unchanged(&now, false) &&
 		old.LinkOf(Copy) == rec.LinkOf(Copy) && old.Rdev == rec.Rdev
-	if same && p.Doubt {
+	if same && p.doubts(&old.Fact) {
 		var err error
 		if same, err = p.Part.has(e.Path, &old.Fact.Copy); err != nil {
 			return err

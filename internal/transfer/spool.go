@@ -39,6 +39,7 @@ const (
 	Again                // it changed while it was copied: the next pass redoes it
 	Recent               // its time stamps can't tell whether it changed: compare the content
 	Merged               // its copy was given a place among entries that were there before
+	Lent                 // it was taken from the held original with a directory around it, or is that
 )
 
 // A Fact is what a pass knows of one entry.

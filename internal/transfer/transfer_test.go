@@ -30,6 +30,7 @@ type bench struct {
 	n                 int
 	spool             *Spool
 	lender            *Lender
+	lent, doubt       bool // see [Job]
 }
 
 func newBench(t testing.TB) *bench {
@@ -77,7 +78,8 @@ func (b *bench) pass(old ...*Spool) (*Tally, error) {
 		old = []*Spool{b.spool}
 	}
 	p.Lender = b.lender
-	tally, err := Pass(context.Background(), Job{Source: b.src, Part: p, Old: old, New: next, Lender: b.lender})
+	tally, err := Pass(context.Background(), Job{Source: b.src, Part: p, Old: old, New: next, Lender: b.lender,
+		Lent: b.lent, Doubt: b.doubt, Reread: b.lent})
 	b.spool = next
 	return tally, err
 }

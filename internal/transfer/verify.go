@@ -22,7 +22,8 @@ import (
 // After a nil error each entry of the spool is Copied and Verified, or was marked
 // Again by the pass, which saw it change or go: the next one redoes it. A
 // *DiffError names the first entry that differs; all that do are marked to
-// be copied again by the next pass.
+// be copied again by the next pass. One in a directory that was lent as it is ends the
+// verification with [ErrNotAsLent].
 func Verify(ctx context.Context, j *Job) (*Tally, error) {
 	v := &verify{reading: reading{Job: j, tally: &Tally{}}, cur: Read(j.New)}
 	workers := j.Workers
@@ -60,6 +61,7 @@ type verify struct {
 	tasks chan []readTask
 	group []readTask
 	bytes int64 // of the group
+	lent  string
 }
 
 // reading is what reading back is done with, in a verification of its own or
@@ -88,6 +90,9 @@ type readTask struct {
 // differs marks an entry to be copied again. The work goes on, so that one
 // more pass mends everything.
 func (v *reading) differs(path string, ord int64, f *Fact, what string) error {
+	if f.Flags&Lent != 0 {
+		return ErrNotAsLent
+	}
 	v.mu.Lock()
 	if v.first == nil {
 		v.first = &DiffError{Path: path, What: what}
@@ -116,6 +121,7 @@ func (v *verify) Visit(e *inventory.Entry) (bool, error) {
 	if rec == nil {
 		return false, v.stranger(e)
 	}
+	v.enterLent(rec)
 	if e.Depth == 0 || rec.Fact.undone() {
 		return e.Stat.IsDir(), nil
 	}
@@ -134,25 +140,45 @@ func (v *verify) Visit(e *inventory.Entry) (bool, error) {
 	if what != "" {
 		return e.Stat.IsDir(), v.differs(rec.Path, rec.Ord, &rec.Fact, what)
 	}
+	return v.content(rec, e, &now)
+}
+
+// content has the content of an entry that is right in all else read back where it was not
+// yet, and says whether to go into it.
+func (v *verify) content(rec *Record, e *inventory.Entry, now *Snap) (bool, error) {
 	known := rec.Fact.Flags&Verified != 0
+	if e.Stat.IsDir() && rec.Fact.Flags&Lent != 0 {
+		return true, v.holds(rec.Ord, &rec.Fact, now) // being taken has changed its ctime
+	}
 	if !e.Stat.IsDir() && (rec.Same != "" || known && e.Stat.Nlink > 1) {
 		// The same file as one that is read, or was; more names move its ctime.
 		if !known && e.Stat.IsRegular() {
 			v.tally.readBack.Add(1)
 			v.tally.device.Add(1)
 		}
-		return false, v.holds(rec.Ord, &rec.Fact, &now)
+		return false, v.holds(rec.Ord, &rec.Fact, now)
 	}
 	if !e.Stat.IsRegular() || known {
 		return e.Stat.IsDir(), nil
 	}
 	v.group = append(v.group,
-		readTask{dir: v.open.retain(e.Dir), name: e.Name, path: rec.Path, ord: rec.Ord, now: now, fact: rec.Fact})
+		readTask{dir: v.open.retain(e.Dir), name: e.Name, path: rec.Path, ord: rec.Ord, now: *now, fact: rec.Fact})
 	if v.bytes += e.Stat.Size; len(v.group) >= groupFiles || v.bytes >= groupBytes {
 		return false, v.hand()
 	}
 	return false, nil
 }
+
+// enterLent notes that the walk comes to a directory that was taken from the held original.
+func (v *verify) enterLent(rec *Record) {
+	if rec.Fact.Flags&Lent != 0 && !v.inLent(rec.Path) {
+		v.lent = rec.Path
+	}
+}
+
+// inLent says that an entry lies in the directory that was met last of those that were
+// taken from the held original.
+func (v *verify) inLent(path string) bool { return v.lent != "" && handle.Within(path, v.lent) }
 
 // knowsXattrs reports whether the attributes of a copy are known to be the
 // wanted ones: they were read from it once it was made, and a change since would show
@@ -213,6 +239,9 @@ func (v *verify) Leave(*inventory.Entry) error { return nil }
 // stranger moves an entry that this run did not make out of the part, and
 // puts back the times of the directory it lay in.
 func (v *verify) stranger(e *inventory.Entry) error {
+	if v.inLent(e.Path) {
+		return ErrNotAsLent
+	}
 	before, err := e.Dir.Self()
 	if err != nil {
 		return err
@@ -261,6 +290,9 @@ func (v *reading) readAll(groups <-chan []readTask) error {
 func (v *reading) read(t *readTask, r *ReadFile) error {
 	if handle.Absent(r.Err) {
 		return v.differs(t.path, t.ord, &t.fact, "it is missing")
+	}
+	if handle.Damaged(r.Err) && t.fact.Flags&Lent != 0 {
+		return ErrNotAsLent
 	}
 	if r.Err != nil {
 		return r.Err
