@@ -37,7 +37,7 @@ func causesOf(reports []*health.Report) (out []*Cause) {
 		for _, f := range r.Findings {
 			key := string(f.Code) + " "
 			switch {
-			case slices.Contains(ofDrive, f.Code):
+			case slices.Contains(ofDrive, f.Code), f.Code == finding.NoOtherCopy:
 				key += r.Redirect.Drive.Identity() + r.Redirect.Drive.Label
 			case f.Code == finding.Unseen:
 				key += f.Message // one place that can't be looked at hinders all who ask for it
@@ -71,6 +71,9 @@ func (c *Cause) message() string {
 	case finding.DriveAway:
 		return fmt.Sprintf("%s is not here, and %d redirects lie on it", pathtext.Show(c.Of[0].Redirect.Drive.Label),
 			len(c.Of))
+	case finding.NoOtherCopy:
+		return fmt.Sprintf("%s holds the only copy of %s folders: no archive of them was made lately",
+			pathtext.Show(c.Of[0].Redirect.Drive.Label), pathtext.Count(int64(len(c.Of))))
 	case finding.HeldWaiting:
 		var held []ledger.Held
 		for _, r := range c.Of {

@@ -26,11 +26,12 @@ func TestCausesAreToldOnce(t *testing.T) {
 			Findings: fs}
 	}
 	mounts := finding.New(finding.Unseen, "/proc/self/mountinfo", "it can't be looked at")
+	only := finding.New(finding.NoOtherCopy, "/t", "DUNE holds the only copy of this one").As(finding.Warning)
 	reports := []*health.Report{
-		at("rec", mounts, mounts, finding.New(finding.SpaceLow, "/d", "nearly full")),
+		at("rec", only, mounts, mounts, finding.New(finding.SpaceLow, "/d", "nearly full")),
 		at("pictures", finding.New(finding.Unseen, "/p", "another can't"), finding.New(finding.SpaceLow, "/d", "nearly full")),
 		at("mail", mounts, finding.New(finding.TrialFailed, "/m", "no test file came through")),
-		at("music", finding.New(finding.TrialFailed, "/u", "no test file came through")),
+		at("music", finding.New(finding.TrialFailed, "/u", "no test file came through"), only),
 	}
 	type told struct {
 		message string
@@ -41,6 +42,7 @@ func TestCausesAreToldOnce(t *testing.T) {
 		got = append(got, told{c.Found.Message, c.Names()})
 	}
 	require.Equal(t, []told{
+		{"DUNE holds the only copy of 2 folders: no archive of them was made lately", []string{"rec", "music"}},
 		{"it can't be looked at", []string{"rec", "mail"}},
 		{"nearly full", []string{"rec", "pictures"}},
 		{"another can't", []string{"pictures"}},
