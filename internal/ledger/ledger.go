@@ -31,6 +31,7 @@ type Ledger struct {
 	db       *sql.DB   // nil for the ledger of a state directory that does not exist yet
 	prepared *sync.Map // *sql.Stmt by its text: what is asked of each redirect is parsed once
 	write    bool
+	done     *dones
 }
 
 // A StateDirError refuses a state directory that others could write to.
@@ -214,7 +215,8 @@ func openFrom(dir string, write bool, oldest int) (*Ledger, error) {
 		return nil, err
 	}
 	db.SetMaxOpenConns(1)
-	l := &Ledger{dir: dir, db: db, prepared: &sync.Map{}, write: write}
+	l := &Ledger{dir: dir, db: db, prepared: &sync.Map{}, write: write,
+		done: &dones{at: map[actKey]string{}}}
 	if err := l.migrate(oldest); err != nil {
 		db.Close()
 		return nil, damaged(path, fmt.Errorf("ledger %s: %w", path, err))
@@ -278,12 +280,18 @@ func (l *Ledger) Do(f func(*Tx) error) error {
 	if err != nil {
 		return fmt.Errorf("ledger: %w", err)
 	}
-	if err := f(&Tx{tx}); err != nil {
+	t, done := &Tx{tx}, l.done.all()
+	err = t.say(done)
+	if err == nil {
+		err = f(t)
+	}
+	if err != nil {
 		return errors.Join(err, tx.Rollback())
 	}
 	if err := tx.Commit(); err != nil {
 		return fmt.Errorf("ledger: %w", err)
 	}
+	l.done.written(done)
 	return nil
 }
 

@@ -4,6 +4,7 @@ package ledger
 
 import (
 	"database/sql"
+	"errors"
 	"os"
 	"path/filepath"
 	"strings"
@@ -108,6 +109,53 @@ func TestRedirectsAndHeldKeepEveryByte(t *testing.T) {
 	hs, err = l.HeldOf("")
 	require.NoError(t, err)
 	require.Empty(t, hs)
+}
+
+// That an act is done is known to this process at once, and to others with the next thing
+// that is written, or once the run is let go; what is said with it is written at once. A
+// process that is killed before leaves an act that may have been done.
+func TestDoneIsSaidWithTheNext(t *testing.T) {
+	dir := t.TempDir()
+	l, err := Open(dir)
+	require.NoError(t, err)
+	r, err := l.Begin(NewRunID(time.Now()), "move", "documents", nil, nil)
+	require.NoError(t, err)
+	done := func(l *Ledger) (done []bool) {
+		acts, err := l.Acts(r.ID)
+		require.NoError(t, err)
+		for _, a := range acts {
+			done = append(done, !a.Done.IsZero())
+		}
+		return done
+	}
+	other, err := Open(dir)
+	require.NoError(t, err)
+	defer other.Close()
+	act := func(f func(*Tx) error) {
+		seq, err := r.Intend("switch", "data")
+		require.NoError(t, err)
+		require.NoError(t, r.Did(seq, f))
+	}
+	act(nil)
+	require.Equal(t, []bool{true}, done(l))
+	require.Equal(t, []bool{false}, done(other))
+	act(nil)
+	require.Equal(t, []bool{true, true}, done(l))
+	require.Equal(t, []bool{true, false}, done(other))
+	require.ErrorContains(t, l.Do(func(*Tx) error { return errors.New("no") }), "no")
+	require.Equal(t, []bool{true, false}, done(other), "taken back with the rest")
+	act(func(*Tx) error { return nil })
+	require.Equal(t, []bool{true, true, true}, done(other))
+	act(nil)
+	r.Release()
+	require.Equal(t, []bool{true, true, true, true}, done(other))
+
+	r, err = l.Take(r.ID)
+	require.NoError(t, err)
+	act(nil)
+	require.NoError(t, l.Close()) // killed
+	r.Release()
+	require.Equal(t, []bool{true, true, true, true, false}, done(other))
 }
 
 // A run that is going while nobody holds its lock was stopped.

@@ -118,7 +118,11 @@ func scanAct(s scanner) (Act, error) {
 
 // Acts lists the journal of a run in its order.
 func (l *Ledger) Acts(run string) ([]Act, error) {
-	return list(l, scanAct, "SELECT "+actColumns+" FROM acts WHERE run = ? ORDER BY seq", run)
+	acts, err := list(l, scanAct, "SELECT "+actColumns+" FROM acts WHERE run = ? ORDER BY seq", run)
+	if l.done != nil {
+		l.done.told(run, acts)
+	}
+	return acts, err
 }
 
 // ActsOf lists the acts of that name in the runs of a redirect.
@@ -307,7 +311,12 @@ func (l *Ledger) DropRunDir(id string) error { return os.RemoveAll(l.RunDir(id))
 func (r *Run) Dir() string { return r.l.RunDir(r.ID) }
 
 // Release gives the lock up; the run stays as it is in the ledger.
-func (r *Run) Release() { r.lock.Close() }
+func (r *Run) Release() {
+	if len(r.l.done.all()) > 0 {
+		_ = r.l.Do(func(*Tx) error { return nil }) // what can't be said is found on the disks
+	}
+	r.lock.Close()
+}
 
 // Intend journals an act before it is done and returns its number.
 func (r *Run) Intend(act string, data any) (seq int64, err error) {
@@ -324,18 +333,14 @@ func (r *Run) Intend(act string, data any) (seq int64, err error) {
 }
 
 // Did journals that an act is done, with whatever else f records in the
-// same transaction; f may be nil.
+// same transaction. Where f is nil that goes with the next thing that is written, and
+// costs no flush of its own: after a kill the act counts as one that may have been done.
 func (r *Run) Did(seq int64, f func(*Tx) error) error {
-	return r.l.Do(func(t *Tx) error {
-		if _, err := t.tx.Exec("UPDATE acts SET done = ? WHERE run = ? AND seq = ?", timeText(time.Now()), r.ID,
-			seq); err != nil {
-			return err
-		}
-		if f == nil {
-			return nil
-		}
-		return f(t)
-	})
+	r.l.done.add(actKey{r.ID, seq}, timeText(time.Now()))
+	if f == nil {
+		return nil
+	}
+	return r.l.Do(f)
 }
 
 // Set gives the run a state and a message, with whatever else f records in

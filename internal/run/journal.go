@@ -48,7 +48,8 @@ func NewJournal(l *ledger.Ledger, id string, progress transfer.Progress) *Journa
 func (j *Journal) Acts() ([]ledger.Act, error) { return j.ledger.Acts(j.id) }
 
 // Act journals an intent, does the act, and journals that it is done, together with
-// what also writes, which may be nil. data is kept as JSON.
+// what also writes; if that is nil, with whatever is journaled next, see
+// [ledger.Run.Did]. data is kept as JSON.
 func (j *Journal) Act(ctx context.Context, name string, data any, do func() error,
 	also func(*ledger.Tx) error) error {
 	seq, err := j.Run.Intend(name, data)
@@ -76,7 +77,7 @@ func (j *Journal) Once(ctx context.Context, name string, data any, do func() err
 	if err != nil || done {
 		return err
 	}
-	return j.Act(ctx, name, data, do, nil)
+	return j.Act(ctx, name, data, do, func(*ledger.Tx) error { return nil }) // said at once
 }
 
 // newest is the act of that name that was begun last; nil if there is none.
