@@ -11,6 +11,7 @@ import (
 	"nexlin/internal/ledger"
 	"nexlin/internal/naming"
 	"nexlin/internal/plan"
+	"nexlin/internal/run"
 	"nexlin/internal/swap"
 	"nexlin/internal/transfer"
 )
@@ -86,9 +87,13 @@ func (m *copier) giveBack(ctx context.Context) error {
 	if !m.taking() || m.Into == nil {
 		return nil
 	}
+	dirs, err := takenDirs(m.Journal)
+	if err != nil {
+		return err
+	}
 	return m.Act(ctx, "give-back", m.Plan.Base.Path, func() error {
 		for _, name := range []string{m.CopyAside(), naming.Part(m.Plan.Run)} {
-			if err := m.lender.GiveBack(m.Into, name); err != nil {
+			if err := m.lender.GiveBack(m.Into, name, dirs); err != nil {
 				return err
 			}
 		}
@@ -165,9 +170,25 @@ func (m *copier) listDirs(ctx context.Context) (lentDirs, error) {
 func (m *copier) giveUpDirs(ctx context.Context) error {
 	m.lent, m.doubt = false, true
 	m.Out.Lent = 0
+	dirs, err := takenDirs(m.Journal)
+	if err != nil {
+		return err
+	}
 	return m.Once(ctx, "give-up-dirs", lentDirs{}, func() error {
-		return m.lender.GiveBack(m.Into, naming.Part(m.Plan.Run))
+		return m.lender.GiveBack(m.Into, naming.Part(m.Plan.Run), dirs)
 	})
+}
+
+// takenDirs are the directories that were taken as they are and not given up.
+func takenDirs(j *run.Journal) ([]transfer.LentDir, error) {
+	var d lentDirs
+	if _, err := j.Last("list-dirs", &d); err != nil {
+		return nil, err
+	}
+	if gaveUp, err := j.Finished("give-up-dirs"); gaveUp || err != nil {
+		return nil, err
+	}
+	return d.Dirs, nil
 }
 
 // MeasureHeld takes into the row of a held original what it takes by now, read through its

@@ -42,7 +42,10 @@ type lending struct {
 	mu  sync.Mutex // of the times of held directories
 }
 
-// rename takes a file out of a held directory, whose times stay.
+// errKept says that a directory lets nothing out of it.
+var errKept = errors.New("the directory lets nothing out of it")
+
+// rename takes an entry out of a held directory, whose times stay; errKept if it stays there.
 func (l *lending) rename(dir *handle.Dir, name string, to *handle.Dir, as string) error {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -50,7 +53,11 @@ func (l *lending) rename(dir *handle.Dir, name string, to *handle.Dir, as string
 	if err != nil {
 		return err
 	}
-	if err := dir.Rename(name, to, as); err != nil {
+	err = dir.Rename(name, to, as)
+	if errors.Is(err, fs.ErrPermission) {
+		return errKept
+	}
+	if err != nil {
 		return err
 	}
 	return dir.SetTimes(times.Atime, times.Mtime)
@@ -143,8 +150,8 @@ func (c *copier) take(t *task, dir *handle.Dir, name string, f *Fact) (*Fact, er
 			err = c.lending.rename(dir, name, dst, t.as)
 		}
 	}
-	if errors.Is(err, fs.ErrPermission) {
-		return nil, nil // the directory lets nothing out of it
+	if errors.Is(err, errKept) {
+		return nil, nil // the live side has it
 	}
 	if err != nil {
 		return nil, err
@@ -223,9 +230,10 @@ func (c *copier) cloneOrCopy(t *task, in *handle.File, st *handle.Stat, f *Fact)
 }
 
 // GiveBack renames what was taken from the held original back to its place,
-// out of the directory called name in parent, which may be gone. What the
-// held original has again already stays where it is.
-func (l *Lender) GiveBack(parent *handle.Dir, name string) error {
+// out of the directory called name in parent, which may be gone: the directories that
+// were taken as they are, and files. What the held original has again already stays where
+// it is.
+func (l *Lender) GiveBack(parent *handle.Dir, name string, dirs []LentDir) error {
 	from, err := parent.Beneath(name)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
@@ -234,26 +242,20 @@ func (l *Lender) GiveBack(parent *handle.Dir, name string) error {
 		return err
 	}
 	defer from.Release()
-	within := "" // the directory that went back last, with all in it
-	for c := Read(l.Spool); c.Peek() != nil; c.Next() {
-		r := c.Peek()
-		if !r.IsRegular() && !r.IsDir() || r.Depth == 0 || within != "" && handle.Within(r.Path, within) {
-			continue
-		}
-		dir, name, st, err := standing(from, r.Path)
-		if err != nil {
+	for _, d := range dirs {
+		if err := l.giveBackIf(from, d.Path, d.is); err != nil {
 			return err
 		}
-		if dir == nil {
+	}
+	for c := Read(l.Spool); c.Peek() != nil; c.Next() {
+		r := c.Peek()
+		if !r.IsRegular() {
 			continue
 		}
-		if st.Ino == r.Fact.Of(l.Side).Ino && st.Type() == r.Type() {
-			if err = l.giveBack(dir, name, r.Path); err == nil && r.IsDir() {
-				within = r.Path
-			}
-		}
-		dir.Release()
-		if err != nil && !errors.Is(err, fs.ErrExist) {
+		err := l.giveBackIf(from, r.Path, func(st *handle.Stat) bool {
+			return st.Ino == r.Fact.Of(l.Side).Ino && st.IsRegular()
+		})
+		if err != nil {
 			return err
 		}
 	}
@@ -261,6 +263,22 @@ func (l *Lender) GiveBack(parent *handle.Dir, name string) error {
 		return err
 	}
 	return l.Held.Sync()
+}
+
+// giveBackIf gives back what stands at a path in the part if it is what was taken.
+func (l *Lender) giveBackIf(from *handle.Dir, path string, taken func(*handle.Stat) bool) error {
+	dir, name, st, err := standing(from, path)
+	if dir == nil {
+		return err
+	}
+	defer dir.Release()
+	if !taken(st) {
+		return nil
+	}
+	if err := l.giveBack(dir, name, path); !errors.Is(err, fs.ErrExist) {
+		return err
+	}
+	return nil
 }
 
 // giveBack renames one entry back. The times of the directory it leaves stay.

@@ -81,8 +81,8 @@ func TestHeldOriginalIsProven(t *testing.T) {
 				require.EqualValues(t, 3, tally.Lent, "a, d/e/f and z")
 			}
 			b.equal()
-			require.NoError(t, b.lender.GiveBack(b.parent, "part"))
-			require.NoError(t, b.lender.GiveBack(b.parent, "part"), "again")
+			require.NoError(t, b.lender.GiveBack(b.parent, "part", b.taken))
+			require.NoError(t, b.lender.GiveBack(b.parent, "part", b.taken), "again")
 			require.Equal(t, before, lab.Print(t, held))
 			if take {
 				require.NoFileExists(t, filepath.Join(b.copy, "a"))
@@ -106,7 +106,7 @@ func (b *bench) takeDirs() (dirs []string) {
 	defer p.Close()
 	require.NoError(b.t, b.lender.TakeDirs(p.Dir, loan.Dirs))
 	require.NoError(b.t, b.lender.TakeDirs(p.Dir, loan.Dirs), "again")
-	b.lent = true
+	b.lent, b.taken = true, loan.Dirs
 	for _, d := range loan.Dirs {
 		dirs = append(dirs, d.Path)
 	}
@@ -157,8 +157,8 @@ func TestEqualDirectoriesAreTaken(t *testing.T) {
 			for _, d := range c.dirs {
 				require.NoDirExists(t, filepath.Join(held, d))
 			}
-			require.NoError(t, b.lender.GiveBack(b.parent, "part"))
-			require.NoError(t, b.lender.GiveBack(b.parent, "part"), "again")
+			require.NoError(t, b.lender.GiveBack(b.parent, "part", b.taken))
+			require.NoError(t, b.lender.GiveBack(b.parent, "part", b.taken), "again")
 			require.Equal(t, before, lab.Print(t, held))
 		})
 	}
@@ -195,7 +195,7 @@ func TestTakenDirectoriesAreGivenUp(t *testing.T) {
 			}
 			require.ErrorIs(t, err, ErrNotAsLent)
 			before := lab.Print(t, filepath.Join(b.dir, "parent"))
-			require.NoError(t, b.lender.GiveBack(b.parent, "part"))
+			require.NoError(t, b.lender.GiveBack(b.parent, "part", b.taken))
 			require.NotEqual(t, before, lab.Print(t, filepath.Join(b.dir, "parent")), "nothing was given back")
 			b.lent, b.doubt = false, true
 			b.mustPass()

@@ -24,6 +24,8 @@ type LentDir struct {
 	Ino  uint64 `json:"ino"`
 }
 
+func (d LentDir) is(st *handle.Stat) bool { return st.IsDir() && st.Ino == d.Ino }
+
 // mostDirs bounds how many directories are taken as they are: the journal names each.
 const mostDirs = 1000
 

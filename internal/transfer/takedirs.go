@@ -54,7 +54,7 @@ func (l *Lender) RecordDirs(dirs []LentDir, to *Spool) (files int64, err error) 
 func (l *Lender) TakeDirs(part *handle.Dir, dirs []LentDir) error {
 	for _, d := range dirs {
 		err := l.takeDir(part, d)
-		if errors.Is(err, fs.ErrExist) || errors.Is(err, fs.ErrPermission) || errors.Is(err, syscall.EXDEV) {
+		if errors.Is(err, fs.ErrExist) || errors.Is(err, errKept) || errors.Is(err, syscall.EXDEV) {
 			err = ErrNotAsLent
 		}
 		if err != nil {
@@ -70,8 +70,7 @@ func (l *Lender) takeDir(part *handle.Dir, d LentDir) error {
 		return err // taken before, or gone: then it will be missed in the part
 	}
 	defer from.Release()
-	is := func(st *handle.Stat) bool { return st.IsDir() && st.Ino == d.Ino }
-	if !is(st) {
+	if !d.is(st) {
 		return ErrNotAsLent
 	}
 	to, err := around(part, d.Path)
@@ -84,7 +83,7 @@ func (l *Lender) takeDir(part *handle.Dir, d LentDir) error {
 		return err
 	}
 	// Whoever may write around it could have put another there meanwhile.
-	if err := to.StatInto(name, st); err != nil || is(st) {
+	if err := to.StatInto(name, st); err != nil || d.is(st) {
 		return err
 	}
 	return errors.Join(ErrNotAsLent, by.rename(to, name, from, name))

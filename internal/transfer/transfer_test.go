@@ -31,6 +31,7 @@ type bench struct {
 	spool             *Spool
 	lender            *Lender
 	lent, doubt       bool // see [Job]
+	taken             []LentDir
 }
 
 func newBench(t testing.TB) *bench {
