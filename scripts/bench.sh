@@ -215,9 +215,10 @@ if wanted check; then
 	thousand check "check, 1,000 redirects, each tried; against the same trials in a shell" --discard-original
 	thousand check-held "check, 1,000 redirects with their originals held, each looked through; against the trials alone"
 fi
-# deep ID NAME FOLDER: reading a target by check --deep and by sha256sum.
+# deep ID NAME FOLDER [FLAG…]: reading a target by check --deep and by sha256sum; the flags are the
+# move's. The folder is gone afterwards.
 deep() {
-	nexlin move "$3" --into "$lab/b"
+	nexlin move "${@:3}" --into "$lab/b"
 	local t0 t1 t2 t3 target
 	target=$lab/b/$(basename "$3")
 	for _ in $(seq "$runs"); do
@@ -227,19 +228,18 @@ deep() {
 		t2=$(now); (cd "$target" && find . -type f -print0 | xargs -0 sha256sum) >/dev/null; t3=$(now)
 		took "$(echo "$t1 - $t0" | bc)" "$(echo "$t3 - $t2" | bc)"
 	done
-	back
 	row "$1" "$2"
+	rm -rf "$3" "$(dirname "$3")/".*.held-* "$lab/b/"* "$lab/b/".[!.]* "$lab/state"
 }
 if wanted deep; then
 	cp -a "$(go env GOROOT)" "$lab/a/go"
 	deep deep-go "check --deep, Go's tree; against \`sha256sum\` of the same files" "$lab/a/go"
-	rm -rf "$lab/a/go"
 	tiny "$lab/a/tiny" 50000
-	deep deep-tiny "check --deep, 50,000 tiny files; against the same" "$lab/a/tiny"
-	rm -rf "$lab/a/tiny"
+	deep deep-tiny "check --deep, 50,000 tiny files; against the same" "$lab/a/tiny" --discard-original
+	tiny "$lab/a/tiny" 50000
+	deep deep-tiny-held "the same with their originals held, which are looked through, too" "$lab/a/tiny"
 	large
 	deep deep-large "check --deep, 2 GiB in two files; against the same" "$lab/a/large"
-	rm -rf "$lab/a/large"
 fi
 # stopped FOLDER COUNT: a move that is killed once its copy has COUNT directories.
 stopped() {

@@ -37,7 +37,7 @@ func TestEveryPathIsToldOnce(t *testing.T) {
 		var told, want []string
 		alone := func(s *string) error { told = append(told, "left "+*s); return nil }
 		for _, p := range right {
-			both, err := To(&l, same, p, alone)
+			both, err := To(&l, new(string), same, p, alone)
 			require.NoError(t, err)
 			if both != nil {
 				require.Equal(t, p, *both)
@@ -46,7 +46,7 @@ func TestEveryPathIsToldOnce(t *testing.T) {
 				told = append(told, "right "+p)
 			}
 		}
-		require.NoError(t, Rest(&l, alone))
+		require.NoError(t, Rest(&l, new(string), alone))
 		all := slices.Concat(left, right)
 		slices.SortFunc(all, handle.Compare)
 		for _, p := range slices.Compact(all) {
@@ -66,11 +66,11 @@ func TestEveryPathIsToldOnce(t *testing.T) {
 func TestAnErrorEndsIt(t *testing.T) {
 	stop := errors.New("stop")
 	l := listing{"a", "b", "c"}
-	_, err := To(&l, same, "c", func(*string) error { return stop })
+	_, err := To(&l, new(string), same, "c", func(*string) error { return stop })
 	require.ErrorIs(t, err, stop)
 	require.Equal(t, listing{"b", "c"}, l)
-	require.ErrorIs(t, Rest(&l, func(*string) error { return stop }), stop)
-	at, err := To(&l, same, "c", nil)
+	require.ErrorIs(t, Rest(&l, new(string), func(*string) error { return stop }), stop)
+	at, err := To(&l, new(string), same, "c", nil)
 	require.NoError(t, err)
 	require.Equal(t, "c", *at)
 }

@@ -77,15 +77,22 @@ type judge struct {
 	readers  sync.Pool
 	digests  sync.Pool // readers for records that have no sums, only digests
 
-	lot     []reading // not handed to the readers yet
-	lotSize int64     // bytes of that
-	most    int       // files of a lot
+	lot  *lot      // not handed to the readers yet
+	most int       // files of a lot
+	lots sync.Pool // of those that were read
 }
 
 // A reading is a file whose content is to be judged.
 type reading struct {
 	rec transfer.Record
 	now inventory.Entry // its directory is retained
+}
+
+// A lot is what one reader takes at once.
+type lot struct {
+	of    []reading
+	files []transfer.ReadFile // the same while they are read
+	size  int64               // bytes of that
 }
 
 // How many files one reader takes at once: small ones are read side by side.
@@ -96,20 +103,24 @@ const (
 
 // hand gives the gathered files to a reader.
 func (j *judge) hand(ctx context.Context, group *errgroup.Group) {
-	lot := j.lot
-	if j.lot, j.lotSize = nil, 0; len(lot) == 0 {
+	full := j.lot
+	if len(full.of) == 0 {
 		return
 	}
+	j.lot = j.lots.Get().(*lot)
 	group.Go(func() error {
-		defer release(lot)
-		return j.contents(ctx, lot)
+		defer j.lots.Put(full)
+		defer full.release()
+		return j.contents(ctx, full)
 	})
 }
 
-func release(lot []reading) {
-	for i := range lot {
-		lot[i].now.Dir.Release()
+// release gives up what the files of a lot keep open, and leaves it empty.
+func (l *lot) release() {
+	for i := range l.of {
+		l.of[i].now.Dir.Release()
 	}
+	l.of, l.size = l.of[:0], 0
 }
 
 // Judging says how a folder is read; the zero value reads all of it.
@@ -135,6 +146,8 @@ func (v *Verdict) JudgeAll(ctx context.Context, live *handle.Dir, livePath, runD
 		return r
 	}
 	j.readers.New = func() any { return paced(transfer.NewReader()) }
+	j.lots.New = func() any { return &lot{of: make([]reading, 0, j.most)} }
+	j.lot = j.lots.Get().(*lot)
 	j.digests.New = func() any { return paced(transfer.NewDigester(v.digest())) }
 	// Meanwhile: what is read counts only if the two witnesses agree.
 	ctx, stop := context.WithCancel(ctx)
@@ -201,7 +214,7 @@ func (j *judge) all(ctx context.Context, live *handle.Dir, spool *transfer.Spool
 	if err == nil {
 		j.hand(reading, group)
 	}
-	release(j.lot) // of a walk that failed
+	j.lot.release() // of a walk that failed
 	return errors.Join(group.Wait(), err)
 }
 
@@ -303,13 +316,13 @@ func (j *judge) one(ctx context.Context, group *errgroup.Group, rec *transfer.Re
 	case !rec.IsRegular() || !now.Stat.IsRegular():
 		j.set(rec, finding.ChangedSince)
 	default:
-		if len(j.lot) > 0 && hasSum(&j.lot[0].rec) != hasSum(rec) {
+		if len(j.lot.of) > 0 && hasSum(&j.lot.of[0].rec) != hasSum(rec) {
 			j.hand(ctx, group)
 		}
 		one := reading{*rec, *now}
 		one.now.Dir = now.Dir.Retain()
-		j.lot = append(j.lot, one)
-		if j.lotSize += now.Stat.Size; len(j.lot) >= j.most || j.lotSize >= lotBytes {
+		j.lot.of = append(j.lot.of, one)
+		if j.lot.size += now.Stat.Size; len(j.lot.of) >= j.most || j.lot.size >= lotBytes {
 			j.hand(ctx, group)
 		}
 	}
@@ -321,21 +334,21 @@ func (j *judge) one(ctx context.Context, group *errgroup.Group, rec *transfer.Re
 func hasSum(rec *transfer.Record) bool { return rec.Fact.Sum != transfer.Sum{} }
 
 // contents reads files of the live folder, which are known in the same way.
-func (j *judge) contents(ctx context.Context, lot []reading) error {
+func (j *judge) contents(ctx context.Context, l *lot) error {
 	from := &j.readers
-	if !hasSum(&lot[0].rec) {
+	if !hasSum(&l.of[0].rec) {
 		from = &j.digests
 	}
 	r := from.Get().(*transfer.Reader)
 	defer from.Put(r)
-	files := make([]transfer.ReadFile, len(lot))
-	for i := range lot {
-		now := &lot[i].now
-		files[i] = transfer.ReadFile{Dir: now.Dir, Name: now.Name, Size: now.Stat.Size}
+	l.files = l.files[:0]
+	for i := range l.of {
+		now := &l.of[i].now
+		l.files = append(l.files, transfer.ReadFile{Dir: now.Dir, Name: now.Name, Size: now.Stat.Size})
 	}
-	r.ReadBackAll(ctx, files)
-	for i := range lot {
-		if err := j.content(ctx, &lot[i], &files[i]); err != nil {
+	r.ReadBackAll(ctx, l.files)
+	for i := range l.of {
+		if err := j.content(ctx, &l.of[i], &l.files[i]); err != nil {
 			return err
 		}
 	}

@@ -21,13 +21,15 @@ const (
 // backlog gathers copied files; once they are flushed they are read back.
 type backlog struct {
 	reading
-	flushes chan []readTask
+	flushes chan [][]readTask
 	groups  chan []readTask
 
 	mu      sync.Mutex
-	pending []readTask
+	pending [][]readTask // in groups
+	files   int          // and segments
 	bytes   int64
 	dirs    int
+	last    *handle.Dir // of what was added last
 }
 
 // readBacklog starts reading back behind the copying; nil without Overlap.
@@ -40,7 +42,7 @@ func (p *pass) readBacklog(group *errgroup.Group, copying *sync.WaitGroup) *back
 	quiet.Progress = nil // the copying tells it
 	b := &backlog{
 		reading: reading{Job: &quiet, ctx: p.ctx, tally: &Tally{}},
-		flushes: make(chan []readTask), groups: make(chan []readTask, p.Workers),
+		flushes: make(chan [][]readTask), groups: make(chan []readTask, p.Workers),
 	}
 	p.backlog = b
 	group.Go(func() error {
@@ -65,7 +67,8 @@ func (b *backlog) copied(ctx context.Context, t *task, f *Fact) error {
 	}
 	rt := readTask{dir: t.node.dst, name: t.as, path: t.path, ord: t.ord, now: f.Copy, fact: *f}
 	if t.back != nil {
-		t.back.task.Store(&rt)
+		whole := rt
+		t.back.task.Store(&whole)
 		return b.landed(t.back)
 	}
 	b.open.retain(rt.dir)
@@ -132,50 +135,55 @@ func (v *reading) segment(r *Reader, t *readTask) error {
 
 func (b *backlog) add(ctx context.Context, t readTask, size int64) error {
 	b.mu.Lock()
-	if n := len(b.pending); n == 0 || b.pending[n-1].dir != t.dir {
+	if b.files == 0 || b.last != t.dir {
 		b.dirs++
 	}
-	b.pending = append(b.pending, t)
+	n := len(b.pending) - 1
+	if n < 0 || len(b.pending[n]) == groupFiles {
+		b.pending = append(b.pending, readLots.empty())
+		n++
+	}
+	b.pending[n] = append(b.pending[n], t)
+	b.last = t.dir
+	b.files++
 	b.bytes += size
 	b.mu.Unlock()
 	return b.send(ctx, b.take(false))
 }
 
 // take gives what was gathered, if it is enough or nothing more comes.
-func (b *backlog) take(all bool) []readTask {
+func (b *backlog) take(all bool) [][]readTask {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if !all && len(b.pending) < backlogFiles && b.bytes < backlogBytes && b.dirs < backlogDirs {
+	if !all && b.files < backlogFiles && b.bytes < backlogBytes && b.dirs < backlogDirs {
 		return nil
 	}
 	out := b.pending
-	b.pending, b.bytes, b.dirs = nil, 0, 0
+	b.pending, b.files, b.bytes, b.dirs = nil, 0, 0, 0
 	return out
 }
 
-func (b *backlog) send(ctx context.Context, tasks []readTask) error {
-	if len(tasks) == 0 {
+func (b *backlog) send(ctx context.Context, groups [][]readTask) error {
+	if len(groups) == 0 {
 		return nil
 	}
-	return send(ctx, b.flushes, tasks)
+	return send(ctx, b.flushes, groups)
 }
 
 // flush flushes the whole copy for each lot, what was recorded of it first, and
 // hands it on to be read.
 // Where every file was flushed by itself, nothing is left to flush.
 func (b *backlog) flush() error {
-	for tasks := range b.flushes {
+	for groups := range b.flushes {
 		if !b.flushesEach() {
 			if err := handle.InOrder(b.New.SyncMade, b.Part.Dir.SyncAll); err != nil {
 				return err
 			}
 		}
-		for len(tasks) > 0 {
-			n := min(len(tasks), groupFiles)
-			if err := send(b.ctx, b.groups, tasks[:n]); err != nil {
+		for _, group := range groups {
+			if err := send(b.ctx, b.groups, group); err != nil {
 				return err
 			}
-			tasks = tasks[n:]
 		}
 	}
 	return nil

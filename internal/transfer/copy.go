@@ -295,12 +295,17 @@ type piece struct {
 	n   int64
 }
 
+// rings are chunks for large files.
+var rings = sync.Pool{New: func() any { return new([ring][chunk]byte) }}
+
 // pipeline copies a large file: while the digest of one piece is taken, the
 // next ones are read and written.
 func (c *copier) pipeline(in, out *handle.File, size int64, sparse bool) (at int64, hole bool, err error) {
+	all := rings.Get().(*[ring][chunk]byte)
+	defer rings.Put(all)
 	free := make(chan []byte, ring)
-	for range ring {
-		free <- make([]byte, chunk)
+	for i := range all {
+		free <- all[i][:]
 	}
 	pieces := make(chan piece, ring)
 	var digested error

@@ -16,6 +16,7 @@ import (
 type Cursor struct {
 	parts []*reader
 	rec   Record
+	taken Record // by To and Rest
 	ok    bool
 	last  string
 }
@@ -59,20 +60,22 @@ func (c *Cursor) Next() {
 	c.ok = false
 }
 
-// To is [compare.To] for records; nil has none.
+// To is [compare.To] for records; nil has none. A record is valid until the next To or Rest.
 func (c *Cursor) To(path string, alone func(*Record) error) (*Record, error) {
 	if c == nil {
 		return nil, nil
 	}
-	return compare.To(c, func(r *Record) string { return r.Path }, path, alone)
+	return compare.To(c, &c.taken, func(r *Record) string { return r.Path }, path, alone)
 }
 
 // Rest is [compare.Rest] for records.
-func (c *Cursor) Rest(alone func(*Record) error) error { return compare.Rest(c, alone) }
+func (c *Cursor) Rest(alone func(*Record) error) error { return compare.Rest(c, &c.taken, alone) }
 
 type reader struct {
 	names, facts *bufio.Reader
 	stack        []string // path by depth
+	path         []byte   // of the record that is read
+	fact         [factSize]byte
 	ord          int64
 	sum          summing
 }
@@ -95,7 +98,7 @@ func (r *reader) next(rec *Record) bool {
 	sum := &r.sum
 	sum.bytes = sum.bytes[:0]
 	depth := sum.number()
-	name := sum.field()
+	name := sum.raw()
 	has := sum.byte()
 	if sum.err != nil || depth > uint64(len(r.stack)) {
 		return false
@@ -117,13 +120,15 @@ func (r *reader) next(rec *Record) bool {
 	if !sum.check() {
 		return false
 	}
-	if rec.Path = name; depth > 1 {
-		rec.Path = r.stack[depth-1] + "/" + name
+	at := r.path[:0]
+	if depth > 1 {
+		at = append(append(at, r.stack[depth-1]...), '/')
 	}
+	at = append(at, sum.bytes[name.from:name.to]...)
+	r.path, rec.Path = at, string(at)
 	r.stack = append(r.stack[:depth], rec.Path)
-	var b [factSize]byte
-	if _, err := io.ReadFull(r.facts, b[:]); err == nil {
-		rec.Fact.get(b[:])
+	if _, err := io.ReadFull(r.facts, r.fact[:]); err == nil {
+		rec.Fact.get(r.fact[:])
 	}
 	r.ord++
 	return true
@@ -133,6 +138,7 @@ func (r *reader) next(rec *Record) bool {
 type summing struct {
 	r     *bufio.Reader
 	bytes []byte
+	crc   [4]byte
 	err   error
 }
 
@@ -159,24 +165,31 @@ func (s *summing) byte() byte {
 	return b
 }
 
-func (s *summing) field() string {
+// part says which of the bytes that were read a field is.
+type part struct{ from, to int }
+
+func (s *summing) raw() part {
 	n := s.number()
 	if n > maxField {
 		s.err = errors.New("field too long")
 	}
-	if s.err != nil {
-		return ""
-	}
 	from := len(s.bytes)
+	if s.err != nil {
+		return part{from, from}
+	}
 	s.bytes = append(s.bytes, make([]byte, n)...)
 	_, s.err = io.ReadFull(s.r, s.bytes[from:])
-	return string(s.bytes[from:])
+	return part{from, len(s.bytes)}
+}
+
+func (s *summing) field() string {
+	p := s.raw()
+	return string(s.bytes[p.from:p.to])
 }
 
 func (s *summing) check() bool {
-	var b [4]byte
 	if s.err == nil {
-		_, s.err = io.ReadFull(s.r, b[:])
+		_, s.err = io.ReadFull(s.r, s.crc[:])
 	}
-	return s.err == nil && binary.LittleEndian.Uint32(b[:]) == crc32.ChecksumIEEE(s.bytes)
+	return s.err == nil && binary.LittleEndian.Uint32(s.crc[:]) == crc32.ChecksumIEEE(s.bytes)
 }

@@ -393,9 +393,31 @@ func (p *pass) hand() error {
 		return nil
 	}
 	group := p.group
-	p.group, p.groupBytes = make([]task, 0, groupFiles), 0
+	p.group, p.groupBytes = taskLots.empty(), 0
 	return send(p.ctx, p.tasks, group)
 }
+
+// lots are groups of files that go from hand to hand, each emptied and used again.
+type lots[T any] struct{ sync.Pool }
+
+func (l *lots[T]) empty() []T {
+	if used, ok := l.Get().(*[]T); ok {
+		return *used
+	}
+	return make([]T, 0, groupFiles)
+}
+
+// used takes a group back that nobody looks at any more.
+func (l *lots[T]) used(group []T) {
+	clear(group)
+	group = group[:0]
+	l.Put(&group)
+}
+
+var (
+	taskLots lots[task]
+	readLots lots[readTask]
+)
 
 // send puts a value into a channel unless the work ends before.
 func send[T any](ctx context.Context, to chan<- T, v T) error {
@@ -443,6 +465,7 @@ func (c *copier) work() error {
 		if err != nil {
 			return err
 		}
+		taskLots.used(group)
 	}
 	return nil
 }

@@ -107,6 +107,7 @@ type Spool struct {
 	held  [windows]factWindow
 	clock int64
 	bytes int64 // size of the files that the facts held back are about
+	one   [factSize]byte
 }
 
 // A factWindow holds facts back that lie side by side in the file.
@@ -278,13 +279,6 @@ func appendField(b []byte, s string) []byte {
 // Put records the fact of one entry. It may be held back for a while, never
 // that of a large file.
 func (s *Spool) Put(ord int64, f *Fact) error {
-	var rec [factSize]byte
-	b := append(rec[:0], f.Flags, 0, 0, 0, 0, 0, 0, 0)
-	b = f.Source.put(b)
-	b = f.Copy.put(b)
-	b = append(b, f.Digest[:]...)
-	b = append(b, f.Sum[:]...)
-	b = binary.LittleEndian.AppendUint32(b, crc32.ChecksumIEEE(b))
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	w, err := s.window(ord)
@@ -292,7 +286,13 @@ func (s *Spool) Put(ord int64, f *Fact) error {
 		return err
 	}
 	at := ord - w.base
-	copy(w.facts[at*factSize:], b)
+	b := append(w.facts[at*factSize:at*factSize], // at its place in the window
+		f.Flags, 0, 0, 0, 0, 0, 0, 0)
+	b = f.Source.put(b)
+	b = f.Copy.put(b)
+	b = append(b, f.Digest[:]...)
+	b = append(b, f.Sum[:]...)
+	binary.LittleEndian.AppendUint32(b, crc32.ChecksumIEEE(b))
 	w.dirty[at] = true
 	if s.bytes += f.Source.Size; s.bytes >= heldBack {
 		return s.flushFacts()
@@ -362,9 +362,9 @@ func (s *Spool) flushWindow(w *factWindow) error {
 
 // fact reads one fact; its Flags are 0 if it is not known.
 func (s *Spool) fact(ord int64) (f Fact, err error) {
-	var b [factSize]byte
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	b := &s.one
 	for i := range s.held {
 		if w := &s.held[i]; ord >= w.base && ord < w.base+window && w.dirty[ord-w.base] {
 			copy(b[:], w.facts[(ord-w.base)*factSize:])

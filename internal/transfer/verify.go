@@ -229,7 +229,7 @@ func (v *verify) hand() error {
 		return nil
 	}
 	group := v.group
-	v.group, v.bytes = make([]readTask, 0, groupFiles), 0
+	v.group, v.bytes = readLots.empty(), 0
 	return send(v.ctx, v.tasks, group)
 }
 
@@ -282,6 +282,7 @@ func (v *reading) readAll(groups <-chan []readTask) error {
 				return err
 			}
 		}
+		readLots.used(group)
 	}
 	return nil
 }
