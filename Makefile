@@ -70,6 +70,7 @@ test:
 prove:
 	@scripts/setup-prove.sh
 	CGO_ENABLED=0 NEXLIN_PROVE=all NEXLIN_WRITE_DOCS=1 $(GO) test -count=1 -timeout 60m -v -run TestProveCards ./test
+	NEXLIN_WRITE_DOCS=1 $(GO) test -count=1 -run TestShippedCardsAreOfTheirText ./internal/card
 
 lint:
 	@test -z "$$(gofmt -l cmd contrib internal test)" || { gofmt -l cmd contrib internal test; echo "gofmt the files above"; exit 1; }

@@ -1,10 +1,12 @@
 package card
 
 import (
+	"encoding/json"
 	"errors"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -238,4 +240,28 @@ func TestDirectoriesOfEverySystem(t *testing.T) {
 		}
 	}
 	require.Positive(t, here)
+}
+
+// The program has the shipped cards as their text has them.
+func TestShippedCardsAreOfTheirText(t *testing.T) {
+	files, err := filepath.Glob("shipped/*.yaml")
+	require.NoError(t, err)
+	require.NotEmpty(t, files)
+	var all []Card
+	for _, f := range files {
+		c, err := readFile(f)
+		require.NoError(t, err)
+		c.File = ""
+		all = append(all, *c)
+	}
+	if os.Getenv("NEXLIN_WRITE_DOCS") != "" {
+		b, err := json.MarshalIndent(all, "", "\t")
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile("shipped.json", append(b, '\n'), 0o644))
+		shipped = b
+	}
+	got, err := Load(t.TempDir())
+	require.NoError(t, err)
+	slices.SortFunc(all, func(a, b Card) int { return strings.Compare(a.Name, b.Name) })
+	require.Equal(t, all, got, "NEXLIN_WRITE_DOCS=1 go test ./internal/card writes shipped.json anew")
 }

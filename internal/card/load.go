@@ -1,7 +1,8 @@
 package card
 
 import (
-	"embed"
+	_ "embed" // the shipped cards
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -9,12 +10,9 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
-	"runtime"
 	"slices"
 	"strings"
 	"time"
-
-	"golang.org/x/sync/errgroup"
 
 	"nexlin/internal/handle"
 	"nexlin/internal/pathtext"
@@ -22,8 +20,12 @@ import (
 	"nexlin/internal/strict"
 )
 
-//go:embed shipped/*.yaml
-var shipped embed.FS
+// shipped are the cards of the program, as they were read and found right when it was built:
+// most commands wait for them, and reading them from their text takes as long as a small walk.
+// A test holds it against shipped/*.yaml, and writes it.
+//
+//go:embed shipped.json
+var shipped []byte
 
 // cardLimit bounds a card file, in bytes.
 const cardLimit = 256 << 10
@@ -42,13 +44,12 @@ func (e *NotFoundError) Error() string { return fmt.Sprintf("no card is called %
 // joined in the error, each a *[strict.MistakeError].
 func Load(own string) ([]Card, error) {
 	byName := map[string]Card{}
-	ours, err := loadShipped()
-	if err != nil {
+	var ours []Card
+	if err := json.Unmarshal(shipped, &ours); err != nil {
 		return nil, err
 	}
 	for _, c := range ours {
-		c.File = ""
-		byName[c.Name] = *c
+		byName[c.Name] = c
 	}
 	var mistakes []error
 	files, err := os.ReadDir(own)
@@ -331,25 +332,4 @@ func join[T ~string](in []T) string {
 		out = append(out, string(s))
 	}
 	return strings.Join(out, ", ")
-}
-
-// loadShipped reads the cards of the program, side by side: most commands wait for them.
-func loadShipped() ([]*Card, error) {
-	names, err := fs.Glob(shipped, "shipped/*.yaml")
-	if err != nil {
-		return nil, err
-	}
-	cards := make([]*Card, len(names))
-	var group errgroup.Group
-	group.SetLimit(runtime.GOMAXPROCS(0))
-	for i, n := range names {
-		group.Go(func() error {
-			b, err := shipped.ReadFile(n)
-			if err == nil {
-				cards[i], err = Parse(n, b)
-			}
-			return err
-		})
-	}
-	return cards, group.Wait()
 }
