@@ -31,16 +31,21 @@ func fstabLines(file string) []fstabLine {
 	return parseFstab(f)
 }
 
+// Blanks stand in fstab(5) as numbers.
+var (
+	fstabPlain = strings.NewReplacer(`\040`, " ", `\011`, "\t", `\134`, `\`)
+	fstabField = strings.NewReplacer(`\`, `\134`, " ", `\040`, "\t", `\011`)
+)
+
 // parseFstab reads lines of fstab(5); those that are none are passed over.
 func parseFstab(r io.Reader) []fstabLine {
-	plain := strings.NewReplacer(`\040`, " ", `\011`, "\t", `\134`, `\`)
 	var out []fstabLine
 	for s := bufio.NewScanner(r); s.Scan(); {
 		w := strings.Fields(s.Text())
 		if len(w) < 3 || strings.HasPrefix(w[0], "#") {
 			continue
 		}
-		l := fstabLine{source: plain.Replace(w[0]), mount: plain.Replace(w[1])}
+		l := fstabLine{source: fstabPlain.Replace(w[0]), mount: fstabPlain.Replace(w[1])}
 		if len(w) > 3 {
 			l.options = strings.Split(w[3], ",")
 		}
@@ -164,7 +169,7 @@ func (d *Drive) FstabLine() string {
 		options += fmt.Sprintf(",uid=%d,gid=%d", st.UID, st.GID)
 	}
 	return fmt.Sprintf("%s %s %s %s 0 %d", source,
-		strings.NewReplacer(`\`, `\134`, " ", `\040`, "\t", `\011`).Replace(d.Mount), fs, options, pass)
+		fstabField.Replace(d.Mount), fs, options, pass)
 }
 
 // ErrUnseen reports a mount point that can't be looked at below the drive

@@ -80,16 +80,21 @@ func New(code Code, path, format string, args ...any) Finding {
 // the command can be typed as it stands. What is empty stays a word.
 func (f Finding) About(s Subject) Finding {
 	var fill []string
-	if s.Name != "" {
-		fill = append(fill, "NAME", pathtext.Quote(s.Name))
+	for _, w := range []struct{ word, of, said string }{
+		{"NAME", s.Name, pathtext.Quote(s.Name)}, {"DRIVE", s.Drive, pathtext.Show(s.Drive)},
+		{"RUN", s.Run, pathtext.Quote(s.Run)},
+	} {
+		if w.of != "" && strings.Contains(f.Remedy, w.word) {
+			fill = append(fill, w.word, w.said)
+		}
 	}
-	if s.Drive != "" {
-		fill = append(fill, "DRIVE", pathtext.Show(s.Drive))
+	switch len(fill) {
+	case 0:
+	case 2: // most: nothing has to be prepared for one word
+		f.Remedy = strings.ReplaceAll(f.Remedy, fill[0], fill[1])
+	default:
+		f.Remedy = strings.NewReplacer(fill...).Replace(f.Remedy)
 	}
-	if s.Run != "" {
-		fill = append(fill, "RUN", pathtext.Quote(s.Run))
-	}
-	f.Remedy = strings.NewReplacer(fill...).Replace(f.Remedy)
 	return f
 }
 
