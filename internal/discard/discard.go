@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 
+	"golang.org/x/sync/errgroup"
+
 	"nexlin/internal/engine"
 	"nexlin/internal/execute"
 	"nexlin/internal/finding"
@@ -176,8 +178,9 @@ func judgeHeld(ctx context.Context, e *engine.Engine, d *Plan, h ledger.Held, li
 	return nil
 }
 
-// holdAgainst looks for late writes to what is held, and holds the live folder
-// against what was recorded of it.
+// holdAgainst looks for late writes to what is held, and holds the live folder against what
+// was recorded of it; both at once, since they lie on different drives. Where late writes
+// are to be brought over first, the live folder is judged once more with that in mind.
 func holdAgainst(ctx context.Context, e *engine.Engine, v *judge.Verdict, held, live *handle.Dir) error {
 	h := v.Held
 	spool, err := e.SpoolOf(h.Run)
@@ -185,19 +188,32 @@ func holdAgainst(ctx context.Context, e *engine.Engine, v *judge.Verdict, held, 
 		return err
 	}
 	defer spool.Close()
-	v.Late = &late.Writes{Held: held, Live: live, LivePath: v.Live, Spool: spool, Side: engine.SideOf(h),
+	l := &late.Writes{Held: held, Live: live, LivePath: v.Live, Spool: spool, Side: engine.SideOf(h),
 		LookOnly: true,
 		Unstable: h.Ino == 0}
-	if v.Late.Erasing, err = isErasing(e, h); err != nil {
+	if l.Erasing, err = isErasing(e, h); err != nil {
 		return err
 	}
-	if v.Late.Job, err = execute.LateJob(e, v.Plan, engine.SideOf(h)); err != nil {
+	if l.Job, err = execute.LateJob(e, v.Plan, engine.SideOf(h)); err != nil {
 		return err
 	}
-	if err := v.Late.Walk(ctx); err != nil {
+	all := func(ctx context.Context) error {
+		return v.JudgeAll(ctx, live, v.Live, e.Ledger.RunDir(h.Run), spool, e.Progress, judge.Judging{})
+	}
+	before := *v
+	group, both := errgroup.WithContext(ctx)
+	group.Go(func() error { return l.Walk(both) })
+	group.Go(func() error { return all(both) })
+	if err := group.Wait(); err != nil {
 		return err
 	}
-	return v.JudgeAll(ctx, live, v.Live, e.Ledger.RunDir(h.Run), spool, e.Progress, judge.Judging{})
+	if len(l.Brought) > 0 {
+		*v = before
+		v.Late = l
+		return all(ctx)
+	}
+	v.Late = l
+	return nil
 }
 
 // judgeArchive is the verdict on a held archive: it may go once it was carried
