@@ -40,8 +40,11 @@ func (l *Lender) Lendable(ctx context.Context, live *handle.Dir, block int64) (L
 	})
 	a := &appraisal{Lender: l, block: block, verdicts: verdicts}
 	group.Go(func() error {
-		defer a.end()
-		return Match(ctx, live, l.Spool, a.visit)
+		if err := Match(ctx, live, l.Spool, a.visit); err != nil {
+			return err // which ends the other walk
+		}
+		a.end()
+		return nil
 	})
 	err := group.Wait()
 	return a.loan, err
