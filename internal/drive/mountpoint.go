@@ -165,8 +165,10 @@ func (d *Drive) FstabLine() string {
 	if slices.Contains([]string{"ext2", "ext3", "ext4"}, d.fileSystem()) {
 		pass = 2 // the others have no fsck(8) to run at the start
 	}
-	if st, err := handle.Lstat(d.Mount); err == nil && d.ForWindows() {
-		options += fmt.Sprintf(",uid=%d,gid=%d", st.UID, st.GID)
+	if d.ForWindows() {
+		if st, err := handle.Lstat(d.Mount); err == nil {
+			options += fmt.Sprintf(",uid=%d,gid=%d", st.UID, st.GID)
+		}
 	}
 	return fmt.Sprintf("%s %s %s %s 0 %d", source,
 		fstabField.Replace(d.Mount), fs, options, pass)
