@@ -143,7 +143,7 @@ func (m *copier) takeDirs(ctx context.Context) error {
 	}
 	m.lent = true
 	m.Out.Lent = d.Files
-	err = m.Act(ctx, "take-dirs", d.Files, func() error { return m.lender.TakeDirs(m.Part.Dir, d.Dirs) }, nil)
+	err = m.Act(ctx, "take-dirs", d.Files, func() error { return m.lender.TakeDirs(m.Part, d.Dirs) }, nil)
 	if errors.Is(err, transfer.ErrNotAsLent) {
 		err = m.giveUpDirs(ctx)
 	}

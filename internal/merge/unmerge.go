@@ -151,7 +151,7 @@ func (m *merging) takeBack(to *handle.Dir, name string, rec *transfer.Record) (b
 		if !placedAs(rec, &st) {
 			continue // somebody else's, or changed since: it stays
 		}
-		from, err := m.makeWay(rec.Path)
+		from, err := m.Part.Around(rec.Path)
 		if err != nil {
 			return false, err
 		}
@@ -185,25 +185,6 @@ func (m *merging) inPart(path string) (handle.Stat, error) {
 	}
 	defer dir.Release()
 	return dir.Stat(name)
-}
-
-// makeWay opens the directory around an entry of the part; what was tidied
-// away on the way is made again.
-func (m *merging) makeWay(path string) (*handle.Dir, error) {
-	dir, _, err := m.Part.Dir.Parent(path)
-	if !handle.Missing(err) {
-		return dir, err
-	}
-	up := filepath.Dir(path)
-	above, err := m.makeWay(up)
-	if err != nil {
-		return nil, err
-	}
-	defer above.Release()
-	if err := above.Mkdir(filepath.Base(up), 0o700); err != nil {
-		return nil, err
-	}
-	return above.Beneath(filepath.Base(up))
 }
 
 // nameBack gives an entry of the target its name again that had made way.

@@ -104,8 +104,8 @@ func (b *bench) takeDirs() (dirs []string) {
 	require.NoError(b.t, err)
 	p := b.part()
 	defer p.Close()
-	require.NoError(b.t, b.lender.TakeDirs(p.Dir, loan.Dirs))
-	require.NoError(b.t, b.lender.TakeDirs(p.Dir, loan.Dirs), "again")
+	require.NoError(b.t, b.lender.TakeDirs(p, loan.Dirs))
+	require.NoError(b.t, b.lender.TakeDirs(p, loan.Dirs), "again")
 	b.lent, b.taken = true, loan.Dirs
 	for _, d := range loan.Dirs {
 		dirs = append(dirs, d.Path)
@@ -213,7 +213,7 @@ func TestAnotherDirectoryIsNotTaken(t *testing.T) {
 	before := lab.Print(t, held)
 	p := b.part()
 	defer p.Close()
-	require.ErrorIs(t, b.lender.TakeDirs(p.Dir, loan.Dirs), ErrNotAsLent)
+	require.ErrorIs(t, b.lender.TakeDirs(p, loan.Dirs), ErrNotAsLent)
 	require.Equal(t, before, lab.Print(t, held))
 	require.NoDirExists(t, filepath.Join(b.copy, "d"))
 }

@@ -108,6 +108,25 @@ func (p *Part) SetDir(r *Record, allow *Allow) error {
 	return err
 }
 
+// Around opens the directory around an entry of the part; what is missing on the way there is
+// made, private to this account.
+func (p *Part) Around(at string) (*handle.Dir, error) {
+	dir, _, err := p.Dir.Parent(at)
+	if !handle.Missing(err) {
+		return dir, err
+	}
+	up := path.Dir(at)
+	above, err := p.Around(up)
+	if err != nil {
+		return nil, err
+	}
+	defer above.Release()
+	if err := above.Mkdir(path.Base(up), 0o700); err != nil {
+		return nil, err
+	}
+	return above.Beneath(path.Base(up))
+}
+
 // has reports whether the entry that was made, which is no directory, stands in the part.
 func (p *Part) has(at string, made *Snap) (bool, error) {
 	dir, _, st, err := standing(p.Dir, at)

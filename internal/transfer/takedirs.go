@@ -3,8 +3,6 @@ package transfer
 import (
 	"errors"
 	"io/fs"
-	"path"
-	"strings"
 	"syscall"
 
 	"nexlin/internal/handle"
@@ -28,16 +26,15 @@ func (l *Lender) RecordDirs(dirs []LentDir, to *Spool) (files int64, err error) 
 		}
 		f := Fact{Flags: Copied | Lent, Source: *r.Fact.Of(l.Side.Other()), Copy: *r.Fact.Of(l.Side),
 			Digest: r.Fact.Digest, Sum: r.Fact.Sum}
-		switch {
-		case !handle.Within(r.Path, dirs[0].Path) && !handle.Within(dirs[0].Path, r.Path):
-			continue
-		case !handle.Within(r.Path, dirs[0].Path):
-			f = Fact{}
-		case !r.IsRegular():
-			f.Flags |= Verified
-		}
-		if f.Flags != 0 && r.IsRegular() {
+		switch in := handle.Within(r.Path, dirs[0].Path); {
+		case in && r.IsRegular():
 			files++
+		case in:
+			f.Flags |= Verified
+		case handle.Within(dirs[0].Path, r.Path):
+			f = Fact{}
+		default:
+			continue
 		}
 		if err := handle.InOrder(func() error { return to.Append(&r) },
 			func() error { return to.Put(r.Ord, &f) }); err != nil {
@@ -51,7 +48,7 @@ func (l *Lender) RecordDirs(dirs []LentDir, to *Spool) (files int64, err error) 
 // in it; those that were taken before stay. Nothing is proven by that: a pass of a [Job]
 // that says Lent and [Verify] do. Where one can't be renamed, or is another by now, the error is
 // [ErrNotAsLent].
-func (l *Lender) TakeDirs(part *handle.Dir, dirs []LentDir) error {
+func (l *Lender) TakeDirs(part *Part, dirs []LentDir) error {
 	for _, d := range dirs {
 		err := l.takeDir(part, d)
 		if errors.Is(err, fs.ErrExist) || errors.Is(err, errKept) || errors.Is(err, syscall.EXDEV) {
@@ -64,7 +61,7 @@ func (l *Lender) TakeDirs(part *handle.Dir, dirs []LentDir) error {
 	return nil
 }
 
-func (l *Lender) takeDir(part *handle.Dir, d LentDir) error {
+func (l *Lender) takeDir(part *Part, d LentDir) error {
 	from, name, st, err := standing(l.Held, d.Path)
 	if from == nil {
 		return err // taken before, or gone: then it will be missed in the part
@@ -73,7 +70,7 @@ func (l *Lender) takeDir(part *handle.Dir, d LentDir) error {
 	if !d.is(st) {
 		return ErrNotAsLent
 	}
-	to, err := around(part, d.Path)
+	to, err := part.Around(d.Path)
 	if err != nil {
 		return err
 	}
@@ -87,25 +84,4 @@ func (l *Lender) takeDir(part *handle.Dir, d LentDir) error {
 		return err
 	}
 	return errors.Join(ErrNotAsLent, by.rename(to, name, from, name))
-}
-
-// around opens the directory around a path in the part, and makes what is missing on the way.
-func around(part *handle.Dir, at string) (*handle.Dir, error) {
-	d := part.Retain()
-	for _, name := range strings.Split(path.Dir(at), "/") {
-		if name == "." {
-			break
-		}
-		if err := d.Mkdir(name, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
-			d.Release()
-			return nil, err
-		}
-		sub, err := d.Beneath(name)
-		d.Release()
-		if err != nil {
-			return nil, err
-		}
-		d = sub
-	}
-	return d, nil
 }
