@@ -125,7 +125,8 @@ func (l *Ledger) Acts(run string) ([]Act, error) {
 	return acts, err
 }
 
-// ActsOf lists the acts of that name in the runs of a redirect.
+// ActsOf lists the acts of that name in the runs of a redirect. One that this process has
+// just done may not be said to be done yet.
 func (l *Ledger) ActsOf(redirect, act string) ([]Act, error) {
 	return list(l, scanAct, "SELECT "+actColumns+" FROM runs JOIN acts ON acts.run = runs.id "+
 		"WHERE runs.redirect = ? AND act = ? ORDER BY run, seq", redirect, act)

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"slices"
 
+	"golang.org/x/sync/errgroup"
+
 	"nexlin/internal/engine"
 	"nexlin/internal/execute"
 	"nexlin/internal/finding"
@@ -42,12 +44,11 @@ func findBase(e *engine.Engine, p *plan.Plan) (*ledger.Held, error) {
 
 // A Lending is what is asked of the held original beside the look at the folder itself.
 type Lending struct {
-	stop    context.CancelFunc // of what was asked
-	take    bool
-	base    *ledger.Held // nil if none can lend
-	loan    transfer.Loan
-	err     error
-	settled chan struct{} // closed once the two above are there; nil if that was not asked
+	take  bool
+	base  *ledger.Held       // nil if none can lend
+	loan  transfer.Loan      // once asked is through
+	asked errgroup.Group     // empty as long as nothing was asked
+	stop  context.CancelFunc // of what was asked
 }
 
 // LookAtHeld finds the held original that the target was made from, if it lies at the old
@@ -73,39 +74,27 @@ func LookAtHeld(ctx context.Context, e *engine.Engine, p *plan.Plan, take bool) 
 // begin finds out what is lent, beside what the caller does. A target that is not there is
 // the caller's to tell.
 func (l *Lending) begin(ctx context.Context, e *engine.Engine, p *plan.Plan) {
-	l.settled = make(chan struct{})
 	lender, done, err := execute.FindLender(e, p)
-	if err != nil || lender == nil {
-		l.err = err
-		close(l.settled)
-		return
-	}
 	from, block := p.From, max(p.IntoNow.Block, 1)
-	go func() {
-		defer close(l.settled)
+	l.asked.Go(func() error {
+		if err != nil || lender == nil {
+			return err
+		}
 		defer done()
 		live, err := handle.OpenReal(from)
 		if err != nil {
-			l.err = handle.IgnoreMissing(err)
-			return
+			return handle.IgnoreMissing(err)
 		}
 		defer live.Release()
-		l.loan, l.err = lender.Lendable(ctx, live, block)
-	}()
+		l.loan, err = lender.Lendable(ctx, live, block)
+		return err
+	})
 }
 
 // Close ends what was asked and lets go of everything.
 func (l *Lending) Close() {
 	l.stop()
-	if l.settled != nil {
-		<-l.settled
-	}
-}
-
-// wait gives what is lent.
-func (l *Lending) wait() (transfer.Loan, error) {
-	<-l.settled
-	return l.loan, l.err
+	_ = l.asked.Wait() // nobody wants to know any more
 }
 
 // PlanLending counts what is needed at the old place's drive, and what the held original saves
@@ -126,10 +115,10 @@ func PlanLending(ctx context.Context, e *engine.Engine, p *plan.Plan, l *Lending
 	if !l.take {
 		l.begin(ctx, e, p)
 	}
-	var err error
-	if p.Loan, err = l.wait(); err != nil {
+	if err := l.asked.Wait(); err != nil {
 		return err
 	}
+	p.Loan = l.loan
 	less := preflight.Need(p.Facts.Rounded-p.Loan.Bytes, p.Entries, p.IntoNow.Block)
 	if l.take {
 		p.Facts.Rounded -= p.Loan.Bytes

@@ -28,7 +28,7 @@ func (c *Cause) Names() (out []string) {
 // ofDrive are the findings that say of a redirect what is so of its drive.
 var ofDrive = []finding.Code{finding.DriveAway, finding.DriveElsewhere, finding.DriveSwapped, finding.Covered,
 	finding.DriveReadOnly, finding.SpaceLow, finding.NotAtStart, finding.MountOpen, finding.BelowMount,
-	finding.TagMissing}
+	finding.TagMissing, finding.NoOtherCopy}
 
 // causesOf puts together what was found for the same reason, in the order of the reports.
 func causesOf(reports []*health.Report) (out []*Cause) {
@@ -37,7 +37,7 @@ func causesOf(reports []*health.Report) (out []*Cause) {
 		for _, f := range r.Findings {
 			key := string(f.Code) + " "
 			switch {
-			case slices.Contains(ofDrive, f.Code), f.Code == finding.NoOtherCopy:
+			case slices.Contains(ofDrive, f.Code):
 				key += r.Redirect.Drive.Identity() + r.Redirect.Drive.Label
 			case f.Code == finding.Unseen:
 				key += f.Message // one place that can't be looked at hinders all who ask for it

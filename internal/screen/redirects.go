@@ -248,16 +248,14 @@ func (a *Screen) ShowRecovery(r *execute.Recovery, forward bool) {
 		return
 	}
 	at, end := "the link path still leads to the old place", " leads to "+a.Path(p.Copy())
-	switch back := p.Traits().Back; {
-	case back && r.Switched:
-		at = "the folder stands at the link path again"
-	case back:
-		at = "programs are still led to " + a.Path(p.From)
-	case r.Switched:
+	if r.Switched {
 		at = "the link path leads to the new place"
 	}
 	if p.Traits().Back {
-		end = " is a real folder again"
+		at, end = "programs are still led to "+a.Path(p.From), " is a real folder again"
+		if r.Switched {
+			at = "the folder stands at the link path again"
+		}
 	}
 	if r.Aside != "" {
 		at = fmt.Sprintf("between two renames: nothing stands at the link path, and the folder is %s", a.Path(r.Aside))

@@ -29,7 +29,6 @@ type backlog struct {
 	files   int          // and segments
 	bytes   int64
 	dirs    int
-	last    *handle.Dir // of what was added last
 }
 
 // readBacklog starts reading back behind the copying; nil without Overlap.
@@ -135,16 +134,15 @@ func (v *reading) segment(r *Reader, t *readTask) error {
 
 func (b *backlog) add(ctx context.Context, t readTask, size int64) error {
 	b.mu.Lock()
-	if b.files == 0 || b.last != t.dir {
+	n := len(b.pending) - 1
+	if n < 0 || b.pending[n][len(b.pending[n])-1].dir != t.dir {
 		b.dirs++
 	}
-	n := len(b.pending) - 1
 	if n < 0 || len(b.pending[n]) == groupFiles {
 		b.pending = append(b.pending, readLots.empty())
 		n++
 	}
 	b.pending[n] = append(b.pending[n], t)
-	b.last = t.dir
 	b.files++
 	b.bytes += size
 	b.mu.Unlock()

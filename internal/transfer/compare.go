@@ -80,14 +80,16 @@ func Differences(ctx context.Context, root *handle.Dir, side Side, spool *Spool,
 				return err // gone: the walk never met it
 			}
 		}
-		d := Difference{Was: rec, Now: now}
-		if rec != nil {
-			d.Path = rec.Path
-		} else {
-			d.Path = now.Path
-		}
-		return visit(d)
+		return visit(Difference{Path: pathOf(rec, now), Was: rec, Now: now})
 	})
+}
+
+// pathOf is the path of what [Match] tells of, which one of the two has.
+func pathOf(rec *Record, now *inventory.Entry) string {
+	if rec != nil {
+		return rec.Path
+	}
+	return now.Path
 }
 
 // young reports a file of which the record alone can't say that it is unchanged.

@@ -64,13 +64,7 @@ const verdictLot = 256
 func (l *Lender) judgeHeld(ctx context.Context, to chan<- []verdict) error {
 	lot := make([]verdict, 0, verdictLot)
 	err := Match(ctx, l.Held, l.Spool, func(rec *Record, now *inventory.Entry) error {
-		var v verdict
-		if now != nil {
-			v.path = now.Path
-		}
-		if rec != nil {
-			v.path = rec.Path
-		}
+		v := verdict{path: pathOf(rec, now)}
 		if rec != nil && now != nil {
 			var err error
 			if v.same, err = l.heldSame(rec, now); err != nil {
@@ -131,13 +125,7 @@ type appraised struct {
 }
 
 func (a *appraisal) visit(rec *Record, now *inventory.Entry) error {
-	var path string
-	if now != nil {
-		path = now.Path
-	}
-	if rec != nil {
-		path = rec.Path
-	}
+	path := pathOf(rec, now)
 	held := a.heldHas(path)
 	a.leave(path)
 	both := held && rec != nil && now != nil

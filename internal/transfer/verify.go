@@ -60,8 +60,8 @@ type verify struct {
 	cur   *Cursor
 	tasks chan []readTask
 	group []readTask
-	bytes int64 // of the group
-	lent  string
+	bytes int64  // of the group
+	lent  string // the directory that was met last of those taken from the held original
 }
 
 // reading is what reading back is done with, in a verification of its own or
