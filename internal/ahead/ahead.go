@@ -201,7 +201,7 @@ func (m *making) target(ctx context.Context) error {
 		return err
 	}
 	m.Spool = a.Spool
-	if err := execute.ComposeFrozen(m.Run.Dir(), m.Spool, m.Plan.Digest); err != nil {
+	if err := execute.ComposeFrozen(ctx, m.Run.Dir(), m.Spool, m.Plan.Digest); err != nil {
 		return err
 	}
 	if err := run.Point(ctx, "records"); err != nil {

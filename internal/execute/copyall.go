@@ -74,7 +74,16 @@ func (m *copier) passesFrom(ctx context.Context, first int) error {
 			return err
 		}
 		old = []*transfer.Spool{m.Spool}
-		is, err := m.restAfter(ctx, tally, i > first)
+		is, err := m.restAfter(ctx, tally, i > first && tally.Changed == 0)
+		if err == nil && is != calm {
+			if err = m.patience.goOn(ctx, i, tally, before, is); err == nil {
+				before = tally.Changed
+				if is == settled {
+					before = math.MaxInt64 // what it wrote at last is no endless change
+				}
+				is, err = m.readBack(ctx, tally)
+			}
+		}
 		if err != nil {
 			return err
 		}
@@ -84,24 +93,6 @@ func (m *copier) passesFrom(ctx context.Context, first int) error {
 			m.Out.Copied.Files, m.Out.Copied.Bytes = tally.Files, tally.Bytes
 			return nil
 		}
-		// What is left has to shrink, or nobody can say when it ends.
-		endless := i >= maxPasses || i > 2 && tally.Changed >= before && is == busy
-		if endless && !m.patience.sleep(ctx) {
-			if ctx.Err() != nil {
-				return ctx.Err()
-			}
-			if tally.Changed == 0 {
-				return fmt.Errorf("%w: programs have files of it open for writing", plan.ErrStillChanging)
-			}
-			return fmt.Errorf("%w: in pass %d still %d entries, %s among them", plan.ErrStillChanging, i, tally.Changed,
-				firstPath(tally))
-		}
-		if before = tally.Changed; is == settled {
-			before = math.MaxInt64 // what it wrote at last is no endless change
-		}
-		if err := m.readBack(ctx, tally); err != nil {
-			return err
-		}
 		if i == 1 {
 			if err := m.Begin("catch-up", tally.Files, tally.Bytes); err != nil {
 				return err
@@ -110,10 +101,27 @@ func (m *copier) passesFrom(ctx context.Context, first int) error {
 	}
 }
 
-// restAfter is how the folder has come to rest after a pass; after one that may have been
-// the last, if it found nothing.
-func (m *copier) restAfter(ctx context.Context, tally *transfer.Tally, last bool) (rest, error) {
-	if !last || tally.Changed > 0 {
+// goOn says after pass i, which did not find the folder at rest, whether another may follow:
+// what is left has to shrink, or nobody can say when it ends. before is what the pass before
+// found changed.
+func (p *patience) goOn(ctx context.Context, i int, tally *transfer.Tally, before int64, is rest) error {
+	endless := i >= maxPasses || i > 2 && tally.Changed >= before && is == busy
+	switch {
+	case !endless || p.sleep(ctx):
+		return nil
+	case ctx.Err() != nil:
+		return ctx.Err()
+	case tally.Changed == 0:
+		return fmt.Errorf("%w: programs have files of it open for writing", plan.ErrStillChanging)
+	}
+	return fmt.Errorf("%w: in pass %d still %d entries, %s among them", plan.ErrStillChanging, i, tally.Changed,
+		firstPath(tally))
+}
+
+// restAfter is how the folder has come to rest after a pass, if nothing was found that had
+// changed since the one before.
+func (m *copier) restAfter(ctx context.Context, tally *transfer.Tally, unchanged bool) (rest, error) {
+	if !unchanged {
 		return busy, nil
 	}
 	is, err := m.quiet(ctx)
@@ -217,6 +225,7 @@ func (m *copier) onePass(ctx context.Context, old []*transfer.Spool, doubt bool)
 		return nil, err
 	}
 	m.pass++
+	m.frozen = nil
 	if m.Spool, err = transfer.CreateSpool(m.Run.Dir(), m.pass); err != nil {
 		return nil, err
 	}
@@ -311,28 +320,37 @@ func (m *opener) fromPath() string {
 	return m.Plan.From
 }
 
-// readBack flushes the copy and reads what is new in it from the device (I2).
-func (m *copier) readBack(ctx context.Context, tally *transfer.Tally) error {
+// readBack flushes the copy and reads what is new in it from the device (I2). Meanwhile the
+// folder is looked at once more: the answer is how it has come to rest, see [copier.restAfter].
+func (m *copier) readBack(ctx context.Context, tally *transfer.Tally) (rest, error) {
 	if m.Phase() == "copy" {
 		if err := m.Begin("verify", tally.Files, tally.Bytes); err != nil {
-			return err
+			return busy, err
 		}
 	}
 	began := time.Now()
 	if err := m.flush(); err != nil {
-		return err
+		return busy, err
 	}
-	got, err := transfer.Verify(ctx, m.copyJob())
+	job := m.copyJob()
+	beside := besideOf(m, job, tally)
+	beside.begin(ctx)
+	got, err := transfer.Verify(ctx, job)
+	atRest := beside.end(err == nil)
 	m.Out.Verified.Seconds += time.Since(began).Seconds()
 	if got != nil {
 		m.countReadBack(got)
 		m.stranger(got.Aside)
 	}
 	if err != nil {
-		return err
+		return busy, err
 	}
 	m.Out.Verified.Bytes = tally.Bytes
-	return run.Point(ctx, fmt.Sprintf("verified-%d", m.pass))
+	if err := run.Point(ctx, fmt.Sprintf("verified-%d", m.pass)); err != nil || !atRest {
+		return busy, err
+	}
+	m.looked, m.frozen = began, beside.frozen
+	return m.restAfter(ctx, tally, true)
 }
 
 // countReadBack adds what was read back, and forgets that all of it came from

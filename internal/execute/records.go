@@ -34,7 +34,7 @@ func (m *describer) RewriteRecords(ctx context.Context, id string, digest transf
 	}
 	err = run.Point(ctx, "amended")
 	if err == nil {
-		err = ComposeFrozen(dir, next, digest)
+		err = ComposeFrozen(ctx, dir, next, digest)
 	}
 	if err == nil {
 		err = run.Point(ctx, "frozen")

@@ -55,7 +55,11 @@ type opener struct {
 
 // A describer writes what a run has come to: notes and manifests on the drive, and what
 // the ledger has of the redirect.
-type describer struct{ opener }
+type describer struct {
+	opener
+	frozen *frozen // the manifest that was composed from the spool as it is; nil if none was
+	noted  *noted  // what of it is on the drive; nil if this process wrote none
+}
 
 // A settler changes the settings by which programs are led.
 type settler struct{ describer }

@@ -2,36 +2,38 @@ package execute
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"io"
 	"os"
-	"path/filepath"
 	"strings"
 	"time"
 
 	"nexlin/internal/account"
 	"nexlin/internal/drive"
-	"nexlin/internal/engine"
 	"nexlin/internal/handle"
-	"nexlin/internal/inventory"
 	"nexlin/internal/ledger"
-	"nexlin/internal/manifest"
 	"nexlin/internal/naming"
 	"nexlin/internal/note"
 	"nexlin/internal/pathtext"
 	"nexlin/internal/run"
-	"nexlin/internal/transfer"
 )
 
 // seal composes the manifest from the spool, freezes a copy of it beside
-// the ledger, writes manifest and note to the drive, and gives the part its
-// last metadata. All of it is flushed: nothing after this waits for data.
-func (m *copier) seal(ctx context.Context) error {
-	if err := ComposeFrozen(m.Run.Dir(), m.Spool, m.Plan.Digest); err != nil {
+// the ledger, gives the part its last metadata, and writes manifest and note to the
+// drive: the while that this takes, [copier.restCopy] need not wait any more. All of it is
+// flushed: nothing after this waits for data.
+func (m *copier) seal(ctx context.Context) (err error) {
+	if m.frozen == nil {
+		if m.frozen, err = composeFrozen(ctx, m.Run.Dir(), m.Spool, m.Plan.Digest); err != nil {
+			return err
+		}
+	}
+	err = m.Act(ctx, "dress", naming.Part(m.Plan.Run), func() error { return m.Part.Finish(m.Spool, &m.Plan.Allow) },
+		nil)
+	if err != nil {
 		return err
 	}
+	m.sealed = time.Now()
 	if !m.Plan.Traits().Back && !m.Plan.Traits().Merges {
 		if err := m.Act(ctx, "note", map[string]any{"in": m.Plan.Into, "name": m.Plan.Name}, func() error {
 			return m.WriteNotes(note.Arriving)
@@ -39,12 +41,6 @@ func (m *copier) seal(ctx context.Context) error {
 			return err
 		}
 	}
-	err := m.Act(ctx, "dress", naming.Part(m.Plan.Run), func() error { return m.Part.Finish(m.Spool, &m.Plan.Allow) },
-		nil)
-	if err != nil {
-		return err
-	}
-	m.sealed = time.Now()
 	if err := m.flush(); err != nil {
 		return err
 	}
@@ -53,39 +49,6 @@ func (m *copier) seal(ctx context.Context) error {
 		return err
 	}
 	return run.Point(ctx, "sealed")
-}
-
-// ComposeFrozen writes the frozen manifest of a run, whole or not at all.
-func ComposeFrozen(runDir string, spool *transfer.Spool, digest transfer.Digest) error {
-	return handle.WriteFile(filepath.Join(runDir, engine.FrozenName), 0o600, func(w io.Writer) error {
-		return compose(spool, digest, w)
-	})
-}
-
-// compose writes the manifest of what a spool describes: the source as it
-// was copied, with the digests that were verified.
-func compose(spool *transfer.Spool, digest transfer.Digest, w io.Writer) error {
-	mw := manifest.NewWriter(w)
-	for c := transfer.Read(spool); c.Peek() != nil; c.Next() {
-		r := c.Peek()
-		s := &r.Fact.Source
-		e := manifest.Entry{
-			Path: r.Path, Mode: s.Mode, UID: s.UID, GID: s.GID, Mtime: s.Mtime,
-			Link: r.LinkOf(transfer.Copy), Was: r.Origin, Same: r.Same, Rdev: r.Rdev, Digest: r.Fact.Digest,
-		}
-		if s.Mode&0o170000 == 0o100000 {
-			e.Size, e.BLAKE3 = s.Size, digest == transfer.BLAKE3
-		}
-		for _, x := range r.Xattrs {
-			if !inventory.SystemLabel(x.Name) {
-				e.Xattrs = append(e.Xattrs, x)
-			}
-		}
-		if err := mw.Write(&e); err != nil {
-			return err
-		}
-	}
-	return mw.Close()
 }
 
 // WriteNotes writes note and manifest into the record directory beside the
@@ -107,19 +70,13 @@ func (m *describer) WriteNotesFrom(runDir string, n note.Note) error {
 		return err
 	}
 	defer rec.Release()
-	f, err := handle.OpenRegular(filepath.Join(runDir, engine.FrozenName))
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	sum := sha256.New()
-	if err := m.writeRecord(rec, n.Name+".mtree", io.TeeReader(f, sum)); err != nil {
+	if n.Manifest, err = m.writeManifest(rec, n.Name+".mtree", runDir); err != nil {
 		return err
 	}
 	if n.Machine, err = os.Hostname(); err != nil {
 		return err
 	}
-	n.Version, n.Manifest, n.Made = 1, hex.EncodeToString(sum.Sum(nil)), time.Now().UTC()
+	n.Version, n.Made = 1, time.Now().UTC()
 	_, home, _ := account.Of(n.Account)
 	n.Home = home
 	return m.writeNote(rec, n)

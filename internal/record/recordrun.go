@@ -259,7 +259,7 @@ func (m *recording) prove(ctx context.Context) error {
 		return err
 	}
 	m.Out.Verified = plan.Count{Files: a.Files, Bytes: a.Bytes}
-	if err := execute.ComposeFrozen(m.Run.Dir(), m.Spool, m.Plan.Digest); err != nil {
+	if err := execute.ComposeFrozen(ctx, m.Run.Dir(), m.Spool, m.Plan.Digest); err != nil {
 		return err
 	}
 	return run.Point(ctx, "proven")

@@ -85,7 +85,7 @@ func (m *renewing) Forward(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := execute.ComposeFrozen(m.Run.Dir(), m.Spool, m.Plan.Digest); err != nil {
+	if err := execute.ComposeFrozen(ctx, m.Run.Dir(), m.Spool, m.Plan.Digest); err != nil {
 		return err
 	}
 	if err := run.Point(ctx, "records"); err != nil {

@@ -89,7 +89,7 @@ func (m *restoring) Forward(ctx context.Context) error {
 	} else if m.Spool, err = m.spoolFromDrive(ctx, live); err != nil {
 		return err
 	}
-	if err := execute.ComposeFrozen(m.Run.Dir(), m.Spool, m.Plan.Digest); err != nil {
+	if err := execute.ComposeFrozen(ctx, m.Run.Dir(), m.Spool, m.Plan.Digest); err != nil {
 		return err
 	}
 	if err := run.Point(ctx, "records"); err != nil {

@@ -58,22 +58,11 @@ func Match(ctx context.Context, root *handle.Dir, spool *Spool,
 func Differences(ctx context.Context, root *handle.Dir, side Side, spool *Spool, visit func(Difference) error) error {
 	return Match(ctx, root, spool, func(rec *Record, now *inventory.Entry) error {
 		if rec != nil && now != nil {
-			if side == Source && rec.sureOf(now) {
-				return nil
-			}
-			if err := now.ReadXattrs(); errors.Is(err, inventory.ErrGone) {
+			switch same, err := rec.still(side, now); {
+			case errors.Is(err, inventory.ErrGone):
 				return visit(Difference{Path: rec.Path, Was: rec})
-			} else if err != nil {
+			case err != nil || same && !rec.young(side):
 				return err
-			}
-			was := rec.Fact.Of(side)
-			is := SnapOf(&now.Stat, now.Xattrs)
-			same := was.Unchanged
-			if side == Copy {
-				same = was.Still
-			}
-			if same(&is, now.Depth == 0) && rec.LinkOf(side) == now.Link && !rec.young(side) {
-				return nil
 			}
 		} else if now != nil {
 			if err := now.ReadXattrs(); err != nil {
@@ -82,6 +71,48 @@ func Differences(ctx context.Context, root *handle.Dir, side Side, spool *Spool,
 		}
 		return visit(Difference{Path: pathOf(rec, now), Was: rec, Now: now})
 	})
+}
+
+// still reports whether an entry is as the record has it on one side, as far as its metadata
+// and its link text tell. Its attributes are read for that, unless its stat alone says so.
+// [inventory.ErrGone] if it went meanwhile.
+func (r *Record) still(side Side, now *inventory.Entry) (bool, error) {
+	if side == Source && r.sureOf(now) {
+		return true, nil
+	}
+	if err := now.ReadXattrs(); err != nil {
+		return false, err
+	}
+	same := r.Fact.Of(side).Unchanged
+	if side == Copy {
+		same = r.Fact.Of(side).Still
+	}
+	is := SnapOf(&now.Stat, now.Xattrs)
+	return same(&is, now.Depth == 0) && r.LinkOf(side) == now.Link, nil
+}
+
+var errMoved = errors.New("it is not as the last pass found it")
+
+// AtRest reports whether the source is as the last pass found it, whose spool is the job's New,
+// and whether that pass left nothing to a further one: then that would find nothing. Nothing
+// is read but metadata, so files that programs may write to are the caller's concern. It may
+// run beside [Verify]; a record that is being written just then counts as unknown, and the
+// answer is no. Errors: of the walk, of ctx.
+func AtRest(ctx context.Context, j *Job) (bool, error) {
+	err := Match(ctx, j.Source, j.New, func(rec *Record, now *inventory.Entry) error {
+		if rec == nil || now == nil || rec.Fact.Flags&(Copied|Again|Recent) != Copied {
+			return errMoved
+		}
+		same, err := rec.still(Source, now)
+		if err == nil && !same {
+			err = errMoved
+		}
+		return err
+	})
+	if errors.Is(err, errMoved) || errors.Is(err, inventory.ErrGone) {
+		return false, nil
+	}
+	return err == nil, err
 }
 
 // pathOf is the path of what [Match] tells of, which one of the two has.

@@ -92,10 +92,27 @@ func (b *bench) mustPass() *Tally {
 	return tally
 }
 
+// verify reads the copy back; as in a run, the source is looked at meanwhile.
 func (b *bench) verify() (*Tally, error) {
 	p := b.part()
 	defer p.Close()
-	return Verify(context.Background(), &Job{Part: p, New: b.spool})
+	looked := make(chan error, 1)
+	spool := b.spool
+	go func() {
+		_, err := AtRest(context.Background(), &Job{Source: b.src, New: spool})
+		looked <- err
+	}()
+	tally, err := Verify(context.Background(), &Job{Part: p, New: b.spool})
+	require.NoError(b.t, <-looked)
+	return tally, err
+}
+
+// atRest reports whether the source is as the last pass found it.
+func (b *bench) atRest() bool {
+	b.t.Helper()
+	is, err := AtRest(context.Background(), &Job{Source: b.src, New: b.spool})
+	require.NoError(b.t, err)
+	return is
 }
 
 // equal finishes the part and wants it to be the source, entry for entry.
@@ -182,7 +199,11 @@ func TestPassesCatchUpWithEveryChange(t *testing.T) {
 			b.mustPass()
 			_, err := b.verify()
 			require.NoError(t, err)
+			time.Sleep(2 * LeastStep) // so that times tell
+			b.mustPass()
+			require.True(t, b.atRest())
 			change(b)
+			require.False(t, b.atRest())
 			b.mustPass()
 			_, err = b.verify()
 			require.NoError(t, err)
@@ -419,8 +440,13 @@ func TestAnyTreeConverges(t *testing.T) {
 			for range rapid.IntRange(1, 8).Draw(rt, "changes") {
 				mutate(rt, b.source)
 			}
-			if _, err := b.pass(); err != nil {
+			rested := b.spool != nil && b.atRest()
+			tally, err := b.pass()
+			if err != nil {
 				rt.Fatal(err)
+			}
+			if rested && tally.Changed > 0 {
+				rt.Fatal("it was at rest, and the next pass found changes", tally.ChangedPaths)
 			}
 			if _, err := b.verify(); err != nil {
 				rt.Fatal(err)
@@ -492,6 +518,7 @@ func TestDifferencesAndAmend(t *testing.T) {
 		return out
 	}
 	require.Equal(t, "changed", diffs(Source, b.source)["a"], "so young a file that its times can't tell")
+	require.False(t, b.atRest(), "for the same reason")
 	time.Sleep(2 * LeastStep)
 	require.Zero(t, b.mustPass().Young)
 	b.equal()
