@@ -198,7 +198,7 @@ func holdAgainst(ctx context.Context, e *engine.Engine, v *judge.Verdict, held, 
 		return err
 	}
 	all := func(ctx context.Context) error {
-		return v.JudgeAll(ctx, live, v.Live, e.Ledger.RunDir(h.Run), spool, e.Progress, judge.Judging{})
+		return v.JudgeAll(ctx, live, e.Ledger.RunDir(h.Run), spool, e.Progress, judge.Judging{})
 	}
 	before := *v
 	group, both := errgroup.WithContext(ctx)
@@ -210,9 +210,14 @@ func holdAgainst(ctx context.Context, e *engine.Engine, v *judge.Verdict, held, 
 	if len(l.Brought) > 0 {
 		*v = before
 		v.Late = l
-		return all(ctx)
+		if err := all(ctx); err != nil {
+			return err
+		}
 	}
 	v.Late = l
+	if len(l.Gone) > 0 {
+		v.LeaveOut(spool)
+	}
 	return nil
 }
 

@@ -163,7 +163,7 @@ func CheckDeep(ctx context.Context, e *engine.Engine, r ledger.Redirect, o DeepO
 	if e.Progress != nil {
 		e.Progress.Phase("compare", r.Files, r.Bytes)
 	}
-	v := &Verdict{Held: ledger.Held{Redirect: r.Name, Run: r.Run}}
+	v := &Verdict{Held: ledger.Held{Redirect: r.Name, Run: r.Run}, Live: r.Target}
 	if v.Plan, err = plan.OfRun(e.Ledger, r.Run); err != nil {
 		return nil, err
 	}
@@ -174,7 +174,7 @@ func CheckDeep(ctx context.Context, e *engine.Engine, r ledger.Redirect, o DeepO
 	spool, err := e.SpoolOf(r.Run)
 	if err == nil {
 		defer spool.Close()
-		err = v.JudgeAll(ctx, live, r.Target, e.Ledger.RunDir(r.Run), spool, e.Progress, Judging{
+		err = v.JudgeAll(ctx, live, e.Ledger.RunDir(r.Run), spool, e.Progress, Judging{
 			from: state.Next, pace: pacer(o.Rate), mark: func(next int64) error {
 				v.keep(state)
 				state.Next = next

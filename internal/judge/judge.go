@@ -72,7 +72,6 @@ type judge struct {
 	*Verdict
 	mu       sync.Mutex
 	root     *handle.Dir // the live folder; nil if it is gone
-	live     string
 	progress transfer.Progress
 	readers  sync.Pool
 	digests  sync.Pool // readers for records that have no sums, only digests
@@ -133,11 +132,11 @@ type Judging struct {
 // markEvery is how often a long reading notes how far it got.
 const markEvery = time.Second
 
-// JudgeAll fills in the verdict. live may be nil if the live folder is gone:
-// then everything is.
-func (v *Verdict) JudgeAll(ctx context.Context, live *handle.Dir, livePath, runDir string, spool *transfer.Spool,
+// JudgeAll fills in the verdict; live is the folder that Live names, nil if it is gone: then
+// everything is.
+func (v *Verdict) JudgeAll(ctx context.Context, live *handle.Dir, runDir string, spool *transfer.Spool,
 	progress transfer.Progress, o Judging) error {
-	j := &judge{Verdict: v, root: live, live: livePath, progress: progress, most: lotFiles}
+	j := &judge{Verdict: v, root: live, progress: progress, most: lotFiles}
 	if o.pace != nil {
 		j.most = 1 // what is slow is noted, and stops, after every file
 	}
@@ -275,30 +274,52 @@ func (j *judge) set(rec *transfer.Record, code finding.Code) {
 	defer j.mu.Unlock()
 	j.grow(int(rec.Ord) + 1)
 	j.Codes[rec.Ord] = uint8(slices.Index(Verdicts, code))
+	j.count(rec, code)
+}
+
+// count adds an entry to the numbers and lists.
+func (v *Verdict) count(rec *transfer.Record, code finding.Code) {
 	frees := blocks(rec.Fact.Source.Size)
 	if rec.Same != "" {
 		frees = 0 // with the first name of the file
 	}
 	if code == "" {
-		j.Frees += frees
+		v.Frees += frees
 		if !rec.IsDir() {
-			j.Proven++
-			j.Bytes += rec.Fact.Source.Size
+			v.Proven++
+			v.Bytes += rec.Fact.Source.Size
 		}
 		return
 	}
-	if j.Cases == nil {
-		j.Cases = map[finding.Code]*Listing{}
+	if v.Cases == nil {
+		v.Cases = map[finding.Code]*Listing{}
 	}
-	l := j.Cases[code]
+	l := v.Cases[code]
 	if l == nil {
 		l = &Listing{}
-		j.Cases[code] = l
+		v.Cases[code] = l
 	}
 	l.Count++
 	l.Frees += frees
 	if len(l.Paths) < finding.Listed {
-		l.Paths = append(l.Paths, filepath.Join(j.live, rec.Path))
+		l.Paths = append(l.Paths, filepath.Join(v.Live, rec.Path))
+	}
+}
+
+// LeaveOut counts again without the entries that the held original has not any more: of
+// these nothing can be lost, and nothing is freed. spool is the one that was judged by.
+func (v *Verdict) LeaveOut(spool *transfer.Spool) {
+	v.Proven, v.Bytes, v.Frees, v.Cases = 0, 0, 0, nil
+	for c := transfer.Read(spool); c.Peek() != nil; c.Next() {
+		rec := c.Peek()
+		if rec.Ord >= int64(len(v.Codes)) {
+			return
+		}
+		if v.Late.Lacks(rec.Ord) {
+			v.Codes[rec.Ord] = 0
+			continue
+		}
+		v.count(rec, Verdicts[v.Codes[rec.Ord]])
 	}
 }
 

@@ -37,6 +37,7 @@ type Writes struct {
 	Brought   []string
 	Conflicts []string
 	Gone      []string // the first entries that are not there any more
+	lacks     []uint64 // all of them, a bit each, by ordinal of the spool
 	newDir    string   // with lookOnly: the last directory that would be made
 	Seen      int      // entries that really differ
 	Touched   int      // files of which nothing but the ctime moved
@@ -61,6 +62,7 @@ func (l *Writes) Walk(ctx context.Context) error {
 			if len(l.Gone) > finding.Listed {
 				l.Gone = l.Gone[:finding.Listed]
 			}
+			l.lack(d.Was.Ord)
 			return nil
 		}
 		if l.busy == nil {
@@ -74,6 +76,19 @@ func (l *Writes) Walk(ctx context.Context) error {
 		}
 		return l.entry(ctx, d)
 	})
+}
+
+func (l *Writes) lack(ord int64) {
+	if more := int(ord/64) + 1 - len(l.lacks); more > 0 {
+		l.lacks = append(l.lacks, make([]uint64, more)...)
+	}
+	l.lacks[ord/64] |= 1 << (ord % 64)
+}
+
+// Lacks reports whether the held original has not any more what is recorded under an ordinal of
+// the spool.
+func (l *Writes) Lacks(ord int64) bool {
+	return ord/64 < int64(len(l.lacks)) && l.lacks[ord/64]&(1<<(ord%64)) != 0
 }
 
 // snap is what the records say of an entry of the held original.
