@@ -45,7 +45,6 @@ func (m *copier) passes(ctx context.Context, first int) error {
 	if !errors.Is(err, transfer.ErrNotAsLent) {
 		return err
 	}
-	_ = m.Spool.Close() // opened again
 	if err := m.giveUpDirs(ctx); err != nil {
 		return err
 	}
@@ -53,6 +52,7 @@ func (m *copier) passes(ctx context.Context, first int) error {
 }
 
 func (m *copier) passesFrom(ctx context.Context, first int) error {
+	_ = m.Spool.Close() // what looked at the copy is through with it; it is among the old ones
 	old := m.oldSpools()
 	defer func() {
 		for _, s := range old {
@@ -151,9 +151,6 @@ func (m *copier) catchUp(ctx context.Context) error {
 		}
 		changed, err := m.changed(ctx)
 		if err != nil || !changed {
-			return err
-		}
-		if err := m.Spool.Close(); err != nil {
 			return err
 		}
 		if err := m.Run.Reserve(preflight.LedgerRoom); err != nil {

@@ -416,6 +416,7 @@ var failures = []syscall.Errno{syscall.EIO, syscall.ENOSPC, syscall.EROFS, sysca
 func (s story) fails(t *testing.T, ready func() (*world, func() error), ends []string, n int, with syscall.Errno, ever,
 	undo bool) {
 	t.Helper()
+	defer staysOpen(t)(fmt.Sprint("recovered from call ", n))
 	w, do := ready()
 	defer w.end()
 	var calls atomic.Int64
@@ -430,11 +431,11 @@ func (s story) fails(t *testing.T, ready func() (*world, func() error), ends []s
 		}
 		return nil
 	}
-	open := openFiles(t)
+	nothing := staysOpen(t)
 	err := do()
 	handle.OnCall = nil
 	what := fmt.Sprintf("call %d, %v fails with %v, for good %v, undo %v: %v", n, failed.Load(), with, ever, undo, err)
-	require.Equal(t, open, openFiles(t), what)
+	nothing(what)
 	stopped, lerr := plan.Open(w.Ledger)
 	require.NoError(t, lerr, what)
 	var back *plan.TakenBackError
@@ -478,17 +479,33 @@ func (s story) again(w *world, do func() error) error {
 	return s.begin(w)()
 }
 
-// openFiles are the descriptors of this process that lead to files.
-func openFiles(t *testing.T) (n int) {
+// staysOpen gives the check that this process has no file open by then that it has not now.
+func staysOpen(t *testing.T) (nothing func(what string)) {
+	t.Helper()
+	before := openFiles(t)
+	return func(what string) {
+		t.Helper()
+		left := openFiles(t)
+		for _, path := range before {
+			if i := slices.Index(left, path); i >= 0 {
+				left = slices.Delete(left, i, i+1)
+			}
+		}
+		require.Empty(t, left, what)
+	}
+}
+
+// openFiles are the paths of the files that this process has open.
+func openFiles(t *testing.T) (paths []string) {
 	t.Helper()
 	all, err := os.ReadDir("/proc/self/fd")
 	require.NoError(t, err)
 	for _, d := range all {
 		if at, err := os.Readlink("/proc/self/fd/" + d.Name()); err == nil && strings.HasPrefix(at, "/") {
-			n++
+			paths = append(paths, at)
 		}
 	}
-	return n
+	return paths
 }
 
 // unnumbered leaves out which run is which: those that were refused count, too.
