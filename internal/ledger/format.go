@@ -95,4 +95,7 @@ ALTER TABLE redirects ADD COLUMN link_drive BLOB NOT NULL DEFAULT '{}';
 `, `
 -- what is asked of each redirect must not read every run there ever was
 CREATE INDEX runs_redirect ON runs(redirect);
+`, `
+-- nor what is asked before each command: whether a run was stopped
+CREATE INDEX runs_unfinished ON runs(state) WHERE state IN ('going', 'stopped');
 `}

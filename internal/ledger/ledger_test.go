@@ -199,6 +199,33 @@ func TestRunsAndTheirLocks(t *testing.T) {
 	require.Empty(t, stopped)
 }
 
+// What is asked again and again reads no row for each run and redirect that there ever was.
+func TestAskedOftenIsIndexed(t *testing.T) {
+	l := fresh(t)
+	_, err := l.Unfinished()
+	require.NoError(t, err)
+	_, err = l.HeldOf("documents")
+	require.NoError(t, err)
+	_, err = l.Redirect("documents")
+	require.ErrorIs(t, err, ErrNotFound)
+	asked := 0
+	l.prepared.Range(func(query, _ any) bool {
+		asked++
+		args := make([]any, strings.Count(query.(string), "?"))
+		rows, err := l.db.Query("EXPLAIN QUERY PLAN "+query.(string), args...)
+		require.NoError(t, err)
+		defer rows.Close()
+		for rows.Next() {
+			var id, parent, unused int
+			var step string
+			require.NoError(t, rows.Scan(&id, &parent, &unused, &step))
+			require.NotRegexp(t, "^SCAN", step, query)
+		}
+		return true
+	})
+	require.Equal(t, 3, asked)
+}
+
 // A ledger of an earlier version is brought up to date, also by looking.
 func TestOlderLedger(t *testing.T) {
 	dir := t.TempDir()

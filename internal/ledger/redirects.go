@@ -110,7 +110,22 @@ const redirectColumns = "name, state, link, target, methods, account, uid, drive
 
 type scanner interface{ Scan(...any) error }
 
-func scanRedirect(s scanner) (Redirect, error) {
+// driveRefs are drives as rows name them, read once each: a thousand rows name the same two.
+type driveRefs map[string]DriveRef
+
+func (d driveRefs) read(text []byte, into *DriveRef) error {
+	if known, ok := d[string(text)]; ok {
+		*into = known
+		return nil
+	}
+	err := pathtext.Unmarshal(text, into)
+	if err == nil {
+		d[string(text)] = *into
+	}
+	return err
+}
+
+func (d driveRefs) redirect(s scanner) (Redirect, error) {
 	var r Redirect
 	var link, target, drive, settings, linkDrive []byte
 	var methods, created string
@@ -124,27 +139,27 @@ func scanRedirect(s scanner) (Redirect, error) {
 	}
 	r.Link, r.Target, r.Methods, r.Created = string(link), string(target), strings.Split(methods, "+"),
 		parseTime(created)
-	if err := pathtext.Unmarshal(linkDrive, &r.LinkDrive); err != nil {
+	if err := d.read(linkDrive, &r.LinkDrive); err != nil {
 		return r, err
 	}
-	return r, pathtext.Unmarshal(drive, &r.Drive)
+	return r, d.read(drive, &r.Drive)
 }
 
 // Redirects lists the redirects by name; with ended also those that were
 // brought back.
 func (l *Ledger) Redirects(ended bool) ([]Redirect, error) {
-	return list(l, scanRedirect, "SELECT "+redirectColumns+" FROM redirects WHERE ? OR state <> ? ORDER BY name",
+	return list(l, driveRefs{}.redirect, "SELECT "+redirectColumns+" FROM redirects WHERE ? OR state <> ? ORDER BY name",
 		ended, Ended)
 }
 
 // Redirect gives one; ErrNotFound if there is none of this name.
 func (l *Ledger) Redirect(name string) (Redirect, error) {
-	return one(l, scanRedirect, "SELECT "+redirectColumns+" FROM redirects WHERE name = ?", name)
+	return one(l, driveRefs{}.redirect, "SELECT "+redirectColumns+" FROM redirects WHERE name = ?", name)
 }
 
 // Redirect gives one; ErrNotFound if there is none of this name.
 func (t *Tx) Redirect(name string) (Redirect, error) {
-	r, err := scanRedirect(t.tx.QueryRow("SELECT "+redirectColumns+" FROM redirects WHERE name = ?", name))
+	r, err := driveRefs{}.redirect(t.tx.QueryRow("SELECT "+redirectColumns+" FROM redirects WHERE name = ?", name))
 	if errors.Is(err, sql.ErrNoRows) {
 		return r, ErrNotFound
 	}
@@ -221,7 +236,7 @@ func (t *Tx) RemoveRedirect(name string) error {
 
 const heldColumns = "id, redirect, run, path, side, ino, bytes, files, drive, since, gone"
 
-func scanHeld(s scanner) (Held, error) {
+func (d driveRefs) held(s scanner) (Held, error) {
 	var h Held
 	var path, drive []byte
 	var since, gone string
@@ -232,7 +247,7 @@ func scanHeld(s scanner) (Held, error) {
 	}
 	h.Ino = uint64(ino)
 	h.Path, h.Since, h.Gone = string(path), parseTime(since), parseTime(gone)
-	return h, pathtext.Unmarshal(drive, &h.Drive)
+	return h, d.read(drive, &h.Drive)
 }
 
 // HeldOf lists what is still held for a redirect, oldest first; for all
@@ -242,7 +257,7 @@ func (l *Ledger) HeldOf(name string) ([]Held, error) {
 	if name != "" {
 		which, names = " AND redirect = ?", []any{name}
 	}
-	return list(l, scanHeld, "SELECT "+heldColumns+" FROM held WHERE gone = ''"+which+" ORDER BY id", names...)
+	return list(l, driveRefs{}.held, "SELECT "+heldColumns+" FROM held WHERE gone = ''"+which+" ORDER BY id", names...)
 }
 
 // AddHeld records a held original. One of the same run and path is replaced,

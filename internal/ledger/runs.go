@@ -77,8 +77,9 @@ func (l *Ledger) Runs() ([]RunRow, error) {
 
 // Unfinished lists the runs that were stopped, newest first.
 func (l *Ledger) Unfinished() ([]RunRow, error) {
-	all, err := list(l, scanRun, "SELECT "+runColumns+" FROM runs WHERE state IN (?, ?) ORDER BY rowid DESC",
-		Going, Stopped)
+	// With the states as values the index would not do.
+	all, err := list(l, scanRun,
+		"SELECT "+runColumns+" FROM runs WHERE state IN ('"+Going+"', '"+Stopped+"') ORDER BY rowid DESC")
 	var out []RunRow
 	for i := range all {
 		l.settle(&all[i])
