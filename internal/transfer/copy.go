@@ -28,7 +28,7 @@ const (
 	// tell its holes, in bytes.
 	grain = 64 << 10
 	// ring is how many chunks of a large file are on their way at once.
-	ring = 6
+	ring = 3
 )
 
 // A copier copies files for one goroutine.
