@@ -148,8 +148,8 @@ func (d driveRefs) redirect(s scanner) (Redirect, error) {
 // Redirects lists the redirects by name; with ended also those that were
 // brought back.
 func (l *Ledger) Redirects(ended bool) ([]Redirect, error) {
-	return list(l, driveRefs{}.redirect, "SELECT "+redirectColumns+" FROM redirects WHERE ? OR state <> ? ORDER BY name",
-		ended, Ended)
+	return list(l, driveRefs{}.redirect,
+		"SELECT "+redirectColumns+" FROM redirects WHERE ? OR state <> ? ORDER BY name", ended, Ended)
 }
 
 // Redirect gives one; ErrNotFound if there is none of this name.
