@@ -111,6 +111,28 @@ func TestRedirectsAndHeldKeepEveryByte(t *testing.T) {
 	require.Empty(t, hs)
 }
 
+// A drive that is read once for many rows is what each of them says.
+func TestDrivesOfManyRows(t *testing.T) {
+	sly := `BASALT","counter":9}`
+	d := driveRefs{}
+	for _, want := range []DriveRef{
+		{ID: "x", Label: "BASALT", Counter: 1}, {ID: "x", Label: "BASALT", Counter: 1 << 62}, {ID: "x", Label: "BASALT"},
+		{ID: "x", Label: "SKERRY", Counter: 1}, {ID: "x", Label: "BASALT", Counter: -3},
+		{ID: "x", Label: sly}, {ID: "x", Label: sly, Counter: 4}, {ID: "x", Label: sly, Mount: "/media/\xff", Counter: 5},
+	} {
+		text, err := pathtext.Marshal(want)
+		require.NoError(t, err)
+		for range 2 {
+			var got DriveRef
+			require.NoError(t, d.read(text, &got))
+			require.Equal(t, want, got)
+		}
+	}
+	for _, bad := range []string{``, `{`, `{"id":"x","counter":}`, `{"id":"x","counter":1`, `{"id":"x","counter":"1"}`} {
+		require.Error(t, d.read([]byte(bad), new(DriveRef)), bad)
+	}
+}
+
 // That an act is done is known to this process at once, and to others with the next thing
 // that is written, or once the run is let go; what is said with it is written at once. A
 // process that is killed before leaves an act that may have been done.

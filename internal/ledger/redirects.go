@@ -1,11 +1,13 @@
 package ledger
 
 import (
+	"bytes"
 	"cmp"
 	"database/sql"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strconv"
 	"strings"
 	"time"
 
@@ -110,19 +112,35 @@ const redirectColumns = "name, state, link, target, methods, account, uid, drive
 
 type scanner interface{ Scan(...any) error }
 
-// driveRefs are drives as rows name them, read once each: a thousand rows name the same two.
+// driveRefs are drives as rows name them, read once each: a thousand rows name the same two,
+// and differ in what their tags counted. They are without that here.
 type driveRefs map[string]DriveRef
 
 func (d driveRefs) read(text []byte, into *DriveRef) error {
-	if known, ok := d[string(text)]; ok {
-		*into = known
+	head, counter := cutCounter(text)
+	known, ok := d[string(head)]
+	if !ok {
+		if err := pathtext.Unmarshal(text, into); err != nil {
+			return err
+		}
+		d[string(head)] = *into
 		return nil
 	}
-	err := pathtext.Unmarshal(text, into)
-	if err == nil {
-		d[string(text)] = *into
+	*into = known
+	into.Counter = counter
+	return nil
+}
+
+// cutCounter takes off the counter of a drive as [Tx.SaveRedirect] writes it, last; no string can
+// look like that, since its quotation marks are escaped. Without one all of it is the head.
+func cutCounter(text []byte) (head []byte, counter int64) {
+	head, rest, found := bytes.Cut(text, []byte(`,"counter":`))
+	digits, whole := bytes.CutSuffix(rest, []byte("}"))
+	n, err := strconv.ParseInt(string(digits), 10, 64)
+	if !found || !whole || err != nil {
+		return text, 0
 	}
-	return err
+	return head, n
 }
 
 func (d driveRefs) redirect(s scanner) (Redirect, error) {
