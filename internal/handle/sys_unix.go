@@ -123,19 +123,10 @@ func (d *Dir) Trusted() error {
 	if !administrator() {
 		return nil
 	}
-	at := d.Retain()
-	defer func() { at.Release() }()
-	is, err := at.Self()
-	for err == nil {
-		var up *Dir
-		if up, err = openBy(d.path,
-			func() (descriptor, error) { return unix.Openat(at.fd, "..", openDir, 0) }); err != nil {
-			return err
-		}
-		at.Release()
-		at = up
+	is, err := d.Self()
+	for up := ".."; err == nil; up += "/.." { // no link can stand on this way
 		var above Stat
-		if above, err = at.Self(); err != nil || above.SameInode(&is) {
+		if err = d.StatInto(up, &above); err != nil || above.SameInode(&is) {
 			return err
 		}
 		if above.UID != 0 && is.UID != above.UID {
