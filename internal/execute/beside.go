@@ -4,7 +4,7 @@ import (
 	"context"
 	"sync"
 
-	"nexlin/internal/late"
+	"nexlin/internal/inuse"
 	"nexlin/internal/transfer"
 )
 
@@ -51,16 +51,21 @@ func (b *beside) end(useful bool) bool {
 	return useful && b.atRest
 }
 
-// look reports whether nothing in the folder has changed since the last pass, and nobody
-// has a file of it open for writing.
+// look reports whether nobody has a file of the folder open for writing, and nothing in it
+// has changed since the last pass.
 func (b *beside) look(ctx context.Context) bool {
-	// Stores into mapped pages show in no time stamp until they are written back.
-	if b.job.Source.SyncAll() != nil {
+	if w, err := inuse.WritersBelow(ctx, b.path); err != nil || len(w) > 0 {
 		return false
 	}
-	if writing, err := late.WrittenTo(ctx, b.path); err != nil || len(writing) > 0 {
-		return false
-	}
-	same, err := transfer.AtRest(ctx, b.job)
+	same, err := atRest(ctx, b.job)
 	return err == nil && same
+}
+
+// atRest is [transfer.AtRest] of what programs have stored by now.
+func atRest(ctx context.Context, job *transfer.Job) (bool, error) {
+	// Stores into mapped pages show in no time stamp until they are written back.
+	if err := job.Source.SyncAll(); err != nil {
+		return false, err
+	}
+	return transfer.AtRest(ctx, job)
 }

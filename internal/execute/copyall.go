@@ -174,16 +174,8 @@ func (m *copier) changed(ctx context.Context) (bool, error) {
 	if m.Plan.Bare {
 		return false, nil // nothing in it was copied
 	}
-	// Stores into mapped pages show in no time stamp until they are written back.
-	if err := m.From.SyncAll(); err != nil {
-		return false, err
-	}
-	err := transfer.Differences(ctx, m.From, transfer.Source, m.Spool,
-		func(transfer.Difference) error { return errEnough })
-	if errors.Is(err, errEnough) {
-		return true, nil
-	}
-	return false, err
+	same, err := atRest(ctx, m.copyJob())
+	return err == nil && !same, err
 }
 
 // session decides whether what was read back before a stop is read again: not
