@@ -75,17 +75,16 @@ func (m *copier) passesFrom(ctx context.Context, first int) error {
 		}
 		old = []*transfer.Spool{m.Spool}
 		is, err := m.restAfter(ctx, tally, i > first && tally.Changed == 0)
-		if err == nil && is != calm {
-			if err = m.patience.goOn(ctx, i, tally, before, is); err == nil {
-				before = tally.Changed
-				if is == settled {
-					before = math.MaxInt64 // what it wrote at last is no endless change
-				}
-				is, err = m.readBack(ctx, tally)
-			}
-		}
 		if err != nil {
 			return err
+		}
+		if is != calm {
+			if before, err = m.patience.goOn(ctx, i, tally, before, is); err != nil {
+				return err
+			}
+			if is, err = m.readBack(ctx, tally); err != nil {
+				return err
+			}
 		}
 		if is == calm {
 			old = nil
@@ -103,18 +102,22 @@ func (m *copier) passesFrom(ctx context.Context, first int) error {
 
 // goOn says after pass i, which did not find the folder at rest, whether another may follow:
 // what is left has to shrink, or nobody can say when it ends. before is what the pass before
-// found changed.
-func (p *patience) goOn(ctx context.Context, i int, tally *transfer.Tally, before int64, is rest) error {
+// found changed; next is that for the one that follows.
+func (p *patience) goOn(ctx context.Context, i int, tally *transfer.Tally, before int64, is rest) (next int64,
+	err error) {
 	endless := i >= maxPasses || i > 2 && tally.Changed >= before && is == busy
 	switch {
 	case !endless || p.sleep(ctx):
-		return nil
+		if is == settled {
+			return math.MaxInt64, nil // what it wrote at last is no endless change
+		}
+		return tally.Changed, nil
 	case ctx.Err() != nil:
-		return ctx.Err()
+		return 0, ctx.Err()
 	case tally.Changed == 0:
-		return fmt.Errorf("%w: programs have files of it open for writing", plan.ErrStillChanging)
+		return 0, fmt.Errorf("%w: programs have files of it open for writing", plan.ErrStillChanging)
 	}
-	return fmt.Errorf("%w: in pass %d still %d entries, %s among them", plan.ErrStillChanging, i, tally.Changed,
+	return 0, fmt.Errorf("%w: in pass %d still %d entries, %s among them", plan.ErrStillChanging, i, tally.Changed,
 		firstPath(tally))
 }
 
