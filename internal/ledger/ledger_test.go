@@ -128,7 +128,12 @@ func TestDrivesOfManyRows(t *testing.T) {
 			require.Equal(t, want, got)
 		}
 	}
-	for _, bad := range []string{``, `{`, `{"id":"x","counter":}`, `{"id":"x","counter":1`, `{"id":"x","counter":"1"}`} {
+	text, err := pathtext.Marshal(DriveRef{ID: "x", Label: "BASALT", Counter: 1})
+	require.NoError(t, err)
+	known := strings.TrimSuffix(string(text), "1}")
+	for _, bad := range []string{``, `{`, `{"id":"x","counter":}`, `{"id":"x","counter":1`, `{"id":"x","counter":"1"}`,
+		known, known + `}`, known + `1`, known + `"1"}`, known + `+1}`, known + `01}`,
+		known + `1}}`} {
 		require.Error(t, d.read([]byte(bad), new(DriveRef)), bad)
 	}
 }

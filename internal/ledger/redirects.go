@@ -137,8 +137,8 @@ func cutCounter(text []byte) (head []byte, counter int64) {
 	head, rest, found := bytes.Cut(text, []byte(`,"counter":`))
 	digits, whole := bytes.CutSuffix(rest, []byte("}"))
 	n, err := strconv.ParseInt(string(digits), 10, 64)
-	if !found || !whole || err != nil {
-		return text, 0
+	if !found || !whole || err != nil || strconv.FormatInt(n, 10) != string(digits) {
+		return text, 0 // JSON says what is no number
 	}
 	return head, n
 }
