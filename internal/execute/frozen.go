@@ -63,7 +63,7 @@ func compose(ctx context.Context, runDir string, spool *transfer.Spool, digest t
 			Path: r.Path, Mode: s.Mode, UID: s.UID, GID: s.GID, Mtime: s.Mtime,
 			Link: r.LinkOf(transfer.Copy), Was: r.Origin, Same: r.Same, Rdev: r.Rdev, Digest: r.Fact.Digest,
 		}
-		if s.Mode&0o170000 == 0o100000 {
+		if r.IsRegular() {
 			e.Size, e.BLAKE3 = s.Size, digest == transfer.BLAKE3
 		}
 		for _, x := range r.Xattrs {
